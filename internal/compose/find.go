@@ -1,0 +1,63 @@
+package compose
+
+import (
+	"io/fs"
+	"path"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+)
+
+// FileNames are a compose file's names, the preferred one first.
+var FileNames = []string{"compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml"}
+
+var overrideNames = map[string][]string{
+	"compose.yaml":        {"compose.override.yaml", "compose.override.yml"},
+	"compose.yml":         {"compose.override.yml", "compose.override.yaml"},
+	"docker-compose.yaml": {"docker-compose.override.yaml", "docker-compose.override.yml"},
+	"docker-compose.yml":  {"docker-compose.override.yml", "docker-compose.override.yaml"},
+}
+
+// Find lists the compose files of a folder that belong together: those that COMPOSE_FILE names, or the
+// file with the preferred name and its override. The list is empty when the folder has none.
+func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
+	if named, ok := env("COMPOSE_FILE"); ok && named != "" {
+		separator, ok := env("COMPOSE_PATH_SEPARATOR")
+		if !ok || separator == "" {
+			separator = ":"
+		}
+		var files []string
+		for _, f := range strings.Split(named, separator) {
+			if f != "" {
+				files = append(files, path.Join(dir, f))
+			}
+		}
+		return files
+	}
+	for _, name := range FileNames {
+		if !isFile(fsys, path.Join(dir, name)) {
+			continue
+		}
+		files := []string{path.Join(dir, name)}
+		for _, o := range overrideNames[name] {
+			if isFile(fsys, path.Join(dir, o)) {
+				return append(files, path.Join(dir, o))
+			}
+		}
+		return files
+	}
+	return nil
+}
+
+// IsFileName reports whether a file of this name is a compose file or a variant of one, such as compose.test.yaml.
+func IsFileName(name string) bool {
+	ext := path.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
+	return (ext == ".yaml" || ext == ".yml") &&
+		(stem == "compose" || stem == "docker-compose" || strings.HasPrefix(stem, "compose.") || strings.HasPrefix(stem, "docker-compose."))
+}
+
+func isFile(fsys fs.FS, name string) bool {
+	info, err := fs.Stat(fsys, name)
+	return err == nil && info.Mode().IsRegular()
+}

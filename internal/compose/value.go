@@ -1,0 +1,188 @@
+// Package compose reads compose files as the open Compose Specification describes them: from a
+// folder and an environment to one interpolated, merged, normalised model that knows the file and
+// line of every value. It runs nothing and reads nothing outside the folder it is given.
+package compose
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// Kind is what a Value is.
+type Kind int
+
+// The kinds of values in a YAML document.
+const (
+	Null Kind = iota
+	String
+	Bool
+	Number
+	Mapping
+	Sequence
+)
+
+func (k Kind) String() string {
+	return [...]string{"nothing", "a string", "true or false", "a number", "a mapping", "a list"}[k]
+}
+
+// Value is a node of a compose file: a scalar, a mapping in the order of the file, or a sequence.
+type Value struct {
+	Kind    Kind
+	Text    string // a scalar's text
+	Members []Member
+	Items   []*Value
+	File    string
+	Line    int // from 1
+	Column  int // from 1
+
+	tag string // "!reset" or "!override"
+}
+
+// Member is one key of a mapping.
+type Member struct {
+	Key    string
+	Line   int
+	Column int
+	Value  *Value
+}
+
+// At is where the value stands.
+func (v *Value) At() stack.Place {
+	if v == nil {
+		return stack.Place{}
+	}
+	return stack.Place{File: v.File, Line: v.Line}
+}
+
+// Get returns the member of that name, or nil; a nil value has none.
+func (v *Value) Get(key string) *Value {
+	if v == nil {
+		return nil
+	}
+	for i := range v.Members {
+		if v.Members[i].Key == key {
+			return v.Members[i].Value
+		}
+	}
+	return nil
+}
+
+// Set replaces or appends a member.
+func (v *Value) Set(key string, value *Value) {
+	for i := range v.Members {
+		if v.Members[i].Key == key {
+			v.Members[i].Value = value
+			return
+		}
+	}
+	v.Members = append(v.Members, Member{Key: key, Value: value, Line: value.Line, Column: value.Column})
+}
+
+// Remove drops a member.
+func (v *Value) Remove(key string) {
+	for i := range v.Members {
+		if v.Members[i].Key == key {
+			v.Members = append(v.Members[:i:i], v.Members[i+1:]...)
+			return
+		}
+	}
+}
+
+// Scalar reports whether the value is a string, a number or a boolean.
+func (v *Value) Scalar() bool {
+	return v != nil && (v.Kind == String || v.Kind == Bool || v.Kind == Number)
+}
+
+// like makes a value of another kind at v's place.
+func (v *Value) like(kind Kind, text string) *Value {
+	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column}
+}
+
+// copy makes a deep copy.
+func (v *Value) copy() *Value {
+	if v == nil {
+		return nil
+	}
+	c := *v
+	c.Members = make([]Member, len(v.Members))
+	for i, m := range v.Members {
+		m.Value = m.Value.copy()
+		c.Members[i] = m
+	}
+	c.Items = make([]*Value, len(v.Items))
+	for i, item := range v.Items {
+		c.Items[i] = item.copy()
+	}
+	return &c
+}
+
+// MarshalJSON writes the value with the keys in the file's order.
+func (v *Value) MarshalJSON() ([]byte, error) {
+	var out strings.Builder
+	err := v.write(&out)
+	return []byte(out.String()), err
+}
+
+func (v *Value) write(out *strings.Builder) error {
+	if v == nil {
+		out.WriteString("null")
+		return nil
+	}
+	switch v.Kind {
+	case Null:
+		out.WriteString("null")
+	case Bool:
+		out.WriteString(v.Text)
+	case Number:
+		if i, err := strconv.ParseInt(v.Text, 0, 64); err == nil {
+			out.WriteString(strconv.FormatInt(i, 10))
+		} else if f, err := strconv.ParseFloat(v.Text, 64); err == nil {
+			b, err := json.Marshal(f)
+			if err != nil {
+				return fmt.Errorf("%s:%d: %w", v.File, v.Line, err)
+			}
+			out.Write(b)
+		} else {
+			return v.writeString(out, v.Text)
+		}
+	case String:
+		return v.writeString(out, v.Text)
+	case Mapping:
+		out.WriteByte('{')
+		for i, m := range v.Members {
+			if i > 0 {
+				out.WriteByte(',')
+			}
+			if err := v.writeString(out, m.Key); err != nil {
+				return err
+			}
+			out.WriteByte(':')
+			if err := m.Value.write(out); err != nil {
+				return err
+			}
+		}
+		out.WriteByte('}')
+	case Sequence:
+		out.WriteByte('[')
+		for i, item := range v.Items {
+			if i > 0 {
+				out.WriteByte(',')
+			}
+			if err := item.write(out); err != nil {
+				return err
+			}
+		}
+		out.WriteByte(']')
+	}
+	return nil
+}
+
+func (v *Value) writeString(out *strings.Builder, s string) error {
+	b, err := json.Marshal(s)
+	out.Write(b)
+	return err
+}

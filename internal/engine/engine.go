@@ -1,0 +1,630 @@
+// Package engine speaks to a container engine through its open HTTP API. It knows networks, volumes,
+// images and containers as a launch needs them, and carries nharbor's names and labels on all it makes.
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/containerd/errdefs"
+	"github.com/docker/docker/api/types/build"
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/api/types/mount"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/volume"
+	"github.com/docker/docker/client"
+	"github.com/docker/docker/pkg/stdcopy"
+	"github.com/docker/go-connections/nat"
+)
+
+// The labels on everything that nharbor makes.
+const (
+	LabelStack   = "nimbleharbor.stack"   // the short hash of the workspace's path
+	LabelService = "nimbleharbor.service" // the service's name
+	LabelRoot    = "nimbleharbor.root"    // the workspace's path
+)
+
+// Engine is a connection to a container engine. It is safe for concurrent use.
+type Engine struct {
+	cli     *client.Client
+	Address string // of the API: unix:///… or tcp://…
+	Version string
+}
+
+// Lack is why no engine can be used.
+type Lack string
+
+// The reasons, each with a remedy of its own.
+const (
+	NotInstalled Lack = "not-installed"
+	NotStarted   Lack = "not-started"
+	NotPermitted Lack = "not-permitted"
+	NotSpeaking  Lack = "not-speaking" // something answers, but it is no engine
+)
+
+// Unavailable says that no engine can be used, and why.
+type Unavailable struct {
+	Lack    Lack
+	Address string
+	Cause   error
+}
+
+func (u *Unavailable) Error() string {
+	switch u.Lack {
+	case NotInstalled:
+		return "no container engine is installed"
+	case NotStarted:
+		return "the container engine is installed but not started: nothing answers at " + u.Address
+	case NotPermitted:
+		return "the container engine runs, but you may not use its socket " + strings.TrimPrefix(u.Address, "unix://")
+	}
+	return fmt.Sprintf("what answers at %s is no container engine: %v", u.Address, u.Cause)
+}
+
+func (u *Unavailable) Unwrap() error { return u.Cause }
+
+// Remedy says what to do about it on this system.
+func (u *Unavailable) Remedy() string {
+	switch u.Lack {
+	case NotInstalled:
+		if runtime.GOOS == "linux" {
+			return "Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can natively: nharbor launch --native SERVICE"
+		}
+		return "Install a container engine that offers its HTTP API on a socket, start it, and run this again."
+	case NotStarted:
+		if os.Getenv("DOCKER_HOST") != "" {
+			return "Start the engine that DOCKER_HOST points at, or unset DOCKER_HOST to use the one of this machine."
+		}
+		if runtime.GOOS == "linux" {
+			return "Start it: sudo systemctl start docker (without systemd: sudo service docker start)"
+		}
+		return "Start the engine's application and wait until it says that it is running."
+	case NotPermitted:
+		return "Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the group can become root."
+	}
+	return "Check DOCKER_HOST."
+}
+
+// addresses lists where an engine may listen, the likely one first.
+func addresses() []string {
+	if host := os.Getenv("DOCKER_HOST"); host != "" {
+		return []string{host}
+	}
+	if runtime.GOOS == "windows" {
+		return []string{client.DefaultDockerHost}
+	}
+	list := []string{client.DefaultDockerHost}
+	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" {
+		list = append(list, "unix://"+filepath.Join(dir, "docker.sock"), "unix://"+filepath.Join(dir, "podman", "podman.sock"))
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		list = append(list, "unix://"+filepath.Join(home, ".docker", "run", "docker.sock"))
+	}
+	return append(list, "unix:///run/podman/podman.sock")
+}
+
+// Connect finds an engine, DOCKER_HOST first. The error is an *Unavailable.
+func Connect(ctx context.Context) (*Engine, error) {
+	var worst *Unavailable
+	for _, address := range addresses() {
+		e, err := At(ctx, address)
+		if err == nil {
+			return e, nil
+		}
+		var u *Unavailable
+		if errors.As(err, &u) && (worst == nil || weight(u.Lack) > weight(worst.Lack)) {
+			worst = u
+		}
+	}
+	return nil, worst
+}
+
+func weight(l Lack) int {
+	switch l {
+	case NotPermitted:
+		return 3
+	case NotSpeaking:
+		return 2
+	case NotStarted:
+		return 1
+	}
+	return 0
+}
+
+// At connects to the engine whose API is at address. The error is an *Unavailable.
+func At(ctx context.Context, address string) (*Engine, error) {
+	cli, err := client.NewClientWithOpts(client.WithHost(address), client.WithAPIVersionNegotiation(), client.WithTLSClientConfigFromEnv())
+	if err != nil {
+		return nil, &Unavailable{Lack: NotSpeaking, Address: address, Cause: err}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	v, err := cli.ServerVersion(ctx)
+	if err == nil {
+		return &Engine{cli: cli, Address: address, Version: v.Version}, nil
+	}
+	cli.Close()
+	u := &Unavailable{Lack: NotSpeaking, Address: address, Cause: err}
+	socket, isUnix := strings.CutPrefix(address, "unix://")
+	switch {
+	case errors.Is(err, os.ErrPermission), isUnix && denied(socket):
+		u.Lack = NotPermitted
+	case client.IsErrConnectionFailed(err) || errors.As(err, new(*net.OpError)):
+		u.Lack = NotStarted
+		if _, statErr := os.Stat(socket); isUnix && statErr != nil && !installed() && os.Getenv("DOCKER_HOST") == "" {
+			u.Lack = NotInstalled
+		}
+	}
+	return nil, u
+}
+
+func denied(socket string) bool {
+	c, err := net.Dial("unix", socket)
+	if err == nil {
+		c.Close()
+	}
+	return errors.Is(err, os.ErrPermission)
+}
+
+func installed() bool {
+	for _, name := range []string{"dockerd", "docker", "podman"} {
+		if _, err := exec.LookPath(name); err == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Close ends the connection.
+func (e *Engine) Close() error { return e.cli.Close() }
+
+// IsNotFound reports whether an error of this package says that the thing doesn't exist.
+func IsNotFound(err error) bool { return errdefs.IsNotFound(err) }
+
+// EnsureNetwork makes a network unless one of that name exists.
+func (e *Engine) EnsureNetwork(ctx context.Context, name string, internal bool, labels map[string]string) error {
+	if _, err := e.cli.NetworkInspect(ctx, name, network.InspectOptions{}); err == nil || !IsNotFound(err) {
+		return err
+	}
+	_, err := e.cli.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: internal, Labels: labels})
+	if errdefs.IsConflict(err) {
+		return nil
+	}
+	return err
+}
+
+// RemoveNetworks removes the networks that carry all the labels.
+func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) error {
+	list, err := e.cli.NetworkList(ctx, network.ListOptions{Filters: labelled(labels)})
+	if err != nil {
+		return err
+	}
+	var first error
+	for _, n := range list {
+		if err := e.cli.NetworkRemove(ctx, n.ID); err != nil && !IsNotFound(err) && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+// EnsureVolume makes a volume unless one of that name exists, and tells whether it is new.
+func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (fresh bool, err error) {
+	if _, err := e.cli.VolumeInspect(ctx, name); err == nil || !IsNotFound(err) {
+		return false, err
+	}
+	_, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: labels})
+	return true, err
+}
+
+// RemoveVolumes removes the volumes that carry all the labels.
+func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) error {
+	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})
+	if err != nil {
+		return err
+	}
+	var first error
+	for _, v := range list.Volumes {
+		if err := e.cli.VolumeRemove(ctx, v.Name, false); err != nil && !IsNotFound(err) && first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
+func labelled(labels map[string]string) filters.Args {
+	args := filters.NewArgs()
+	for k, v := range labels {
+		args.Add("label", k+"="+v)
+	}
+	return args
+}
+
+// HasImage reports whether the engine holds the image.
+func (e *Engine) HasImage(ctx context.Context, ref string) (bool, error) {
+	_, err := e.cli.ImageInspect(ctx, ref)
+	if IsNotFound(err) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// ImagePorts lists the ports that an image says it listens on, as "5432/tcp".
+func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
+	info, err := e.cli.ImageInspect(ctx, ref)
+	if err != nil || info.Config == nil {
+		return nil, err
+	}
+	var out []string
+	for p := range info.Config.ExposedPorts {
+		out = append(out, string(p))
+	}
+	return out, nil
+}
+
+// Pull fetches an image from its registry and reports the progress in lines.
+func (e *Engine) Pull(ctx context.Context, ref string, progress func(string)) error {
+	body, err := e.cli.ImagePull(ctx, ref, image.PullOptions{})
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	_, err = follow(body, progress)
+	return err
+}
+
+// Tag gives an image another name.
+func (e *Engine) Tag(ctx context.Context, ref, name string) error {
+	return e.cli.ImageTag(ctx, ref, name)
+}
+
+// RemoveImage removes an image.
+func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
+	_, err := e.cli.ImageRemove(ctx, ref, image.RemoveOptions{Force: true, PruneChildren: true})
+	if IsNotFound(err) {
+		return nil
+	}
+	return err
+}
+
+// BuildSpec is an image to build.
+type BuildSpec struct {
+	Context    io.Reader // a tar archive
+	Dockerfile string    // its name in the archive
+	Target     string
+	Args       map[string]string
+	Tag        string
+	Labels     map[string]string
+}
+
+// Build builds an image and reports what is said on the way, line by line.
+func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string)) error {
+	args := map[string]*string{}
+	for k, v := range spec.Args {
+		args[k] = &v
+	}
+	resp, err := e.cli.ImageBuild(ctx, spec.Context, build.ImageBuildOptions{
+		Tags: []string{spec.Tag}, Dockerfile: spec.Dockerfile, Target: spec.Target, BuildArgs: args, Labels: spec.Labels,
+		Remove: true, ForceRemove: true, Version: build.BuilderV1,
+	})
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, err = follow(resp.Body, progress)
+	return err
+}
+
+// follow reads the engine's stream of messages; one of them may be an error.
+func follow(body io.Reader, progress func(string)) (string, error) {
+	d := json.NewDecoder(body)
+	last := ""
+	for {
+		var m struct {
+			Stream, Status, ID, Error string
+			Progress                  string
+		}
+		if err := d.Decode(&m); err == io.EOF {
+			return last, nil
+		} else if err != nil {
+			return last, err
+		}
+		if m.Error != "" {
+			return last, errors.New(m.Error)
+		}
+		line := strings.TrimSpace(m.Stream + strings.TrimSpace(m.ID+" "+m.Status))
+		if line != "" {
+			last = line
+			if progress != nil && m.Progress == "" {
+				progress(line)
+			}
+		}
+	}
+}
+
+// Health is a command inside the container that tells whether its service works.
+type Health struct {
+	Test                           []string
+	Interval, Timeout, StartPeriod time.Duration
+	Retries                        int
+}
+
+// Mount is a volume, a folder of the machine ("bind") or memory ("tmpfs") inside a container.
+type Mount struct {
+	Type, Source, Target string
+	ReadOnly             bool
+}
+
+// Publish offers a container's port on this machine.
+type Publish struct {
+	HostIP    string
+	Host      int
+	Target    int
+	Transport string
+}
+
+// Attach puts a container into a network, with further names.
+type Attach struct {
+	Network string
+	Aliases []string
+}
+
+// Spec is a container to make.
+type Spec struct {
+	Name        string
+	Image       string
+	Entrypoint  []string
+	Command     []string
+	Env         []string // KEY=VALUE
+	WorkingDir  string
+	User        string
+	Labels      map[string]string
+	Publish     []Publish
+	Networks    []Attach
+	NetworkMode string
+	Mounts      []Mount
+	ExtraHosts  []string // HOST=ADDRESS
+	Health      *Health
+	StopSignal  string
+	StopGrace   time.Duration
+	Init        bool
+	ReadOnly    bool
+	Privileged  bool
+}
+
+// Create makes a container and returns its id; it isn't started.
+func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
+	config := &container.Config{
+		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir, User: spec.User,
+		Labels: spec.Labels, ExposedPorts: nat.PortSet{}, StopSignal: spec.StopSignal,
+	}
+	if spec.StopGrace > 0 {
+		seconds := int((spec.StopGrace + time.Second - 1) / time.Second)
+		config.StopTimeout = &seconds
+	}
+	if h := spec.Health; h != nil {
+		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
+	}
+	host := &container.HostConfig{PortBindings: nat.PortMap{}, Privileged: spec.Privileged, ReadonlyRootfs: spec.ReadOnly, NetworkMode: container.NetworkMode(spec.NetworkMode)}
+	if spec.Init {
+		host.Init = &spec.Init
+	}
+	for _, h := range spec.ExtraHosts {
+		name, address, _ := strings.Cut(h, "=")
+		host.ExtraHosts = append(host.ExtraHosts, name+":"+address)
+	}
+	for _, p := range spec.Publish {
+		port := nat.Port(fmt.Sprintf("%d/%s", p.Target, p.Transport))
+		config.ExposedPorts[port] = struct{}{}
+		binding := nat.PortBinding{HostIP: p.HostIP}
+		if p.Host > 0 {
+			binding.HostPort = strconv.Itoa(p.Host)
+		}
+		host.PortBindings[port] = append(host.PortBindings[port], binding)
+	}
+	for _, m := range spec.Mounts {
+		point := mount.Mount{Type: mount.Type(m.Type), Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
+		host.Mounts = append(host.Mounts, point)
+	}
+	networks := &network.NetworkingConfig{}
+	if len(spec.Networks) > 0 {
+		first := spec.Networks[0]
+		host.NetworkMode = container.NetworkMode(first.Network)
+		networks.EndpointsConfig = map[string]*network.EndpointSettings{first.Network: {Aliases: first.Aliases}}
+	}
+	created, err := e.cli.ContainerCreate(ctx, config, host, networks, nil, spec.Name)
+	if err != nil {
+		return "", err
+	}
+	// Engines before API 1.44 take one network at the creation.
+	for _, n := range spec.Networks[min(1, len(spec.Networks)):] {
+		if err := e.cli.NetworkConnect(ctx, n.Network, created.ID, &network.EndpointSettings{Aliases: n.Aliases}); err != nil {
+			return created.ID, err
+		}
+	}
+	return created.ID, nil
+}
+
+// Start starts a container.
+func (e *Engine) Start(ctx context.Context, id string) error {
+	return e.cli.ContainerStart(ctx, id, container.StartOptions{})
+}
+
+// Stop sends the stop signal, waits for at most grace, then kills. A container that is gone is no error.
+func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
+	seconds := int((grace + time.Second - 1) / time.Second)
+	err := e.cli.ContainerStop(ctx, id, container.StopOptions{Timeout: &seconds})
+	if IsNotFound(err) {
+		return nil
+	}
+	return err
+}
+
+// Remove removes a container, running or not, with its nameless volumes. One that is gone is no error.
+func (e *Engine) Remove(ctx context.Context, id string) error {
+	err := e.cli.ContainerRemove(ctx, id, container.RemoveOptions{Force: true, RemoveVolumes: true})
+	if IsNotFound(err) || errdefs.IsConflict(err) && strings.Contains(err.Error(), "already in progress") {
+		return nil
+	}
+	return err
+}
+
+// Wait blocks until the container has ended and gives its exit code.
+func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
+	result, errs := e.cli.ContainerWait(ctx, id, container.WaitConditionNotRunning)
+	select {
+	case r := <-result:
+		if r.Error != nil {
+			return int(r.StatusCode), errors.New(r.Error.Message)
+		}
+		return int(r.StatusCode), nil
+	case err := <-errs:
+		return -1, err
+	}
+}
+
+// Logs copies the container's output, from its beginning, until it ends or ctx does.
+func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) error {
+	body, err := e.cli.ContainerLogs(ctx, id, container.LogsOptions{ShowStdout: true, ShowStderr: true, Follow: true})
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	_, err = stdcopy.StdCopy(out, errOut, body)
+	return err
+}
+
+// Status is how a container stands.
+type Status struct {
+	Running   bool
+	ExitCode  int
+	Health    string // "", "starting", "healthy" or "unhealthy"
+	OutOfMem  bool
+	Error     string
+	StartedAt time.Time
+	Addresses []netip.Addr // in its networks
+}
+
+// Inspect tells how a container stands.
+func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
+	info, err := e.cli.ContainerInspect(ctx, id)
+	if err != nil {
+		return Status{}, err
+	}
+	s := Status{}
+	if st := info.State; st != nil {
+		s.Running, s.ExitCode, s.OutOfMem, s.Error = st.Running, st.ExitCode, st.OOMKilled, st.Error
+		s.StartedAt, _ = time.Parse(time.RFC3339Nano, st.StartedAt)
+		if st.Health != nil {
+			s.Health = string(st.Health.Status)
+		}
+	}
+	if info.NetworkSettings != nil {
+		for _, n := range info.NetworkSettings.Networks {
+			if a, err := netip.ParseAddr(n.IPAddress); err == nil {
+				s.Addresses = append(s.Addresses, a)
+			}
+		}
+	}
+	return s, nil
+}
+
+// Exec runs a command inside a running container and gives its exit code; its output is dropped.
+func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, error) {
+	made, err := e.cli.ContainerExecCreate(ctx, id, container.ExecOptions{Cmd: command})
+	if err != nil {
+		return -1, err
+	}
+	if err := e.cli.ContainerExecStart(ctx, made.ID, container.ExecStartOptions{Detach: true}); err != nil {
+		return -1, err
+	}
+	for pause := 5 * time.Millisecond; ; pause = min(2*pause, 100*time.Millisecond) {
+		info, err := e.cli.ContainerExecInspect(ctx, made.ID)
+		if err != nil {
+			return -1, err
+		}
+		if !info.Running {
+			return info.ExitCode, nil
+		}
+		select {
+		case <-ctx.Done():
+			return -1, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// Listed is one container of a list.
+type Listed struct {
+	ID, Name, Service string
+	Running           bool
+	Labels            map[string]string
+}
+
+// List gives the containers, running or not, that carry all the labels.
+func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, error) {
+	list, err := e.cli.ContainerList(ctx, container.ListOptions{All: true, Filters: labelled(labels)})
+	if err != nil {
+		return nil, err
+	}
+	var out []Listed
+	for _, c := range list {
+		name := ""
+		if len(c.Names) > 0 {
+			name = strings.TrimPrefix(c.Names[0], "/")
+		}
+		out = append(out, Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running", Labels: c.Labels})
+	}
+	return out, nil
+}
+
+// Lines is a writer that calls Line for each line written to it; Flush gives the last one, if it has
+// no end. Lines of more than 64 KB are cut into pieces.
+type Lines struct {
+	Line func(string)
+	rest []byte
+}
+
+const maxLine = 64 << 10
+
+func (l *Lines) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		i := bytes.IndexByte(p, '\n')
+		if i < 0 {
+			l.rest = append(l.rest, p...)
+			if len(l.rest) >= maxLine {
+				l.Flush()
+			}
+			break
+		}
+		l.rest = append(l.rest, p[:i]...)
+		l.Line(strings.TrimRight(string(l.rest), "\r"))
+		l.rest = l.rest[:0]
+		p = p[i+1:]
+	}
+	return n, nil
+}
+
+// Flush hands on what has been written since the last line's end.
+func (l *Lines) Flush() {
+	if len(l.rest) > 0 {
+		l.Line(strings.TrimRight(string(l.rest), "\r"))
+		l.rest = l.rest[:0]
+	}
+}

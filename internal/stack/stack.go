@@ -1,0 +1,341 @@
+// Package stack holds Nimble Harbor's words as types: what a workspace consists of, in the shape of
+// the JSON contracts. It imports nothing else of the program, and decides nothing.
+package stack
+
+// Place is where in a file something was read. File is relative to the workspace and slash-separated;
+// Line counts from 1, and 0 means the file as a whole.
+type Place struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+}
+
+// IsZero reports whether the place is unknown.
+func (p Place) IsZero() bool { return p.File == "" }
+
+// Stack is what survey found in a workspace. Its JSON form is the contract nharbor.survey/1.
+type Stack struct {
+	Schema       string         `json:"schema"`
+	Root         string         `json:"root"`
+	Checkouts    []Checkout     `json:"checkouts"`
+	Projects     []Project      `json:"projects"`
+	ComposeFiles []ComposeFile  `json:"composeFiles"`
+	Services     []Service      `json:"services"`
+	EnvFiles     []EnvFile      `json:"envFiles"`
+	SignIns      []SignIn       `json:"signIns"`
+	Readme       []ReadmeDemand `json:"readme"`
+	Remarks      []Remark       `json:"remarks"`
+
+	// Networks and Volumes are what the active compose files ask the engine for, by name.
+	Networks map[string]Network `json:"networks,omitempty"`
+	Volumes  map[string]Volume  `json:"volumes,omitempty"`
+}
+
+// Service returns the service of that name, or nil.
+func (s *Stack) Service(name string) *Service {
+	for i := range s.Services {
+		if s.Services[i].Name == name {
+			return &s.Services[i]
+		}
+	}
+	return nil
+}
+
+// Project returns the project at path with that manager (any manager if it is empty), or nil.
+func (s *Stack) Project(path, manager string) *Project {
+	for i := range s.Projects {
+		if s.Projects[i].Path == path && (manager == "" || s.Projects[i].Manager == manager) {
+			return &s.Projects[i]
+		}
+	}
+	return nil
+}
+
+// Checkout is one working copy of a repository, its path relative to the workspace.
+type Checkout struct {
+	Path       string      `json:"path"`
+	Branch     string      `json:"branch"`
+	Commit     string      `json:"commit"`
+	Tag        string      `json:"tag"`
+	Submodules []Submodule `json:"submodules"`
+}
+
+// Submodule is a repository that a checkout wants inside it.
+type Submodule struct {
+	Path    string `json:"path"`
+	Present bool   `json:"present"`
+}
+
+// Project is a folder with a package manifest.
+type Project struct {
+	Path      string     `json:"path"`
+	Ecosystem string     `json:"ecosystem"`
+	Manager   string     `json:"manager"`
+	Framework string     `json:"framework"`
+	Name      string     `json:"name,omitempty"`
+	Runtimes  []Runtime  `json:"runtimes"`
+	Steps     []Step     `json:"steps"`
+	Evidence  []Evidence `json:"evidence"`
+
+	// Serve is how the project is run natively; nil for a library.
+	Serve *Serve `json:"serve,omitempty"`
+}
+
+// Runtime is a tool that a project asks for. Constraint is in the notation of semantic version ranges.
+type Runtime struct {
+	Tool       string `json:"tool"`
+	Constraint string `json:"constraint"`
+	At         Place  `json:"at"`
+}
+
+// Serve is a command that serves and does not end.
+type Serve struct {
+	Command []string `json:"command"`
+	Ports   []Port   `json:"ports"`
+	At      Place    `json:"at"`
+}
+
+// Role is what a step is for.
+type Role string
+
+// The roles, in the order in which one project's steps follow each other.
+const (
+	Install  Role = "install"
+	Build    Role = "build"
+	Generate Role = "generate"
+	Create   Role = "create"
+	Migrate  Role = "migrate"
+	Seed     Role = "seed"
+	Test     Role = "test"
+)
+
+// Step is a piece of preparation that ends.
+type Step struct {
+	ID      string            `json:"id"`
+	Role    Role              `json:"role"`
+	Command []string          `json:"command"`
+	Env     map[string]string `json:"env"`
+	At      Place             `json:"at"`
+
+	// Inputs are the files, relative to the workspace, whose content decides whether the step must run again.
+	Inputs []string `json:"inputs,omitempty"`
+	// Outputs are what the step leaves behind; one that is missing makes the step run again.
+	Outputs []string `json:"outputs,omitempty"`
+}
+
+// Evidence is a conclusion's reason: what the file says at the line.
+type Evidence struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Says string `json:"says"`
+}
+
+// ComposeFile is a compose file of the workspace; an active one is part of the launch.
+type ComposeFile struct {
+	Path   string `json:"path"`
+	Active bool   `json:"active"`
+}
+
+// Where a service is known from.
+const (
+	FromCompose = "compose"
+	FromScript  = "script"
+)
+
+// How a service runs.
+const (
+	Native    = "native"
+	Container = "container"
+)
+
+// What is expected of a service.
+const (
+	Lasting = "lasting"
+	Once    = "once"
+)
+
+// Service is something that runs.
+type Service struct {
+	Name     string            `json:"name"`
+	Source   string            `json:"source"`
+	Runs     string            `json:"runs"`
+	Kind     string            `json:"kind"`
+	Project  string            `json:"project"`
+	Command  []string          `json:"command"`
+	Env      map[string]string `json:"env"`
+	Image    string            `json:"image"`
+	Build    string            `json:"build"`
+	Profiles []string          `json:"profiles"`
+	Ports    []Port            `json:"ports"`
+	After    []After           `json:"after"`
+	At       Place             `json:"at"`
+
+	// Manager is the package manager whose project the service belongs to, where it has one.
+	Manager string `json:"manager,omitempty"`
+	// Address is the service's host name for others in its network; empty for a native service.
+	Address string `json:"address,omitempty"`
+	// EnvFiles are the files its environment is read from, later ones winning.
+	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
+	// EnvAt tells where each key of Env was read.
+	EnvAt map[string]Place `json:"-"`
+	// Container is how it runs in a container, where it can.
+	Container *ContainerSpec `json:"container,omitempty"`
+	// NativeCommand is how it would run natively, where it can.
+	NativeCommand []string `json:"nativeCommand,omitempty"`
+	// Restart is true for a service that is started again when it ends.
+	Restart bool `json:"restart,omitempty"`
+}
+
+// EnvFileRef is an environment file that a service reads.
+type EnvFileRef struct {
+	Path     string `json:"path"`
+	Required bool   `json:"required"`
+	At       Place  `json:"at"`
+}
+
+// ContainerSpec is what a container needs beyond image, command, environment and ports.
+type ContainerSpec struct {
+	Entrypoint  []string          `json:"entrypoint,omitempty"`
+	WorkingDir  string            `json:"workingDir,omitempty"`
+	User        string            `json:"user,omitempty"`
+	Dockerfile  string            `json:"dockerfile,omitempty"` // relative to Build
+	Target      string            `json:"target,omitempty"`
+	BuildArgs   map[string]string `json:"buildArgs,omitempty"`
+	Networks    []string          `json:"networks,omitempty"`
+	Aliases     []string          `json:"aliases,omitempty"`
+	Mounts      []Mount           `json:"mounts,omitempty"`
+	ExtraHosts  []string          `json:"extraHosts,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Health      *Health           `json:"health,omitempty"`
+	StopGrace   float64           `json:"stopGrace,omitempty"` // seconds
+	StopSignal  string            `json:"stopSignal,omitempty"`
+	Init        bool              `json:"init,omitempty"`
+	ReadOnly    bool              `json:"readOnly,omitempty"`
+	Privileged  bool              `json:"privileged,omitempty"`
+	NetworkMode string            `json:"networkMode,omitempty"`
+}
+
+// Mount is a named volume or a folder of the machine inside a container.
+type Mount struct {
+	Type     string `json:"type"` // "volume", "bind" or "tmpfs"
+	Source   string `json:"source"`
+	Target   string `json:"target"`
+	ReadOnly bool   `json:"readOnly,omitempty"`
+	At       Place  `json:"at"`
+}
+
+// Health is a command that tells whether a container's service works. Durations are in seconds.
+type Health struct {
+	Test        []string `json:"test"` // NONE; CMD and words; CMD-SHELL and one line
+	Interval    float64  `json:"interval,omitempty"`
+	Timeout     float64  `json:"timeout,omitempty"`
+	StartPeriod float64  `json:"startPeriod,omitempty"`
+	Retries     int      `json:"retries,omitempty"`
+}
+
+// Network and Volume are made for the stack, unless External says that they exist already.
+type Network struct {
+	Name     string `json:"name,omitempty"`
+	External bool   `json:"external,omitempty"`
+	Internal bool   `json:"internal,omitempty"`
+}
+
+// Volume is storage that outlives containers.
+type Volume struct {
+	Name     string `json:"name,omitempty"`
+	External bool   `json:"external,omitempty"`
+}
+
+// Port is an address a service should answer on. Host is 0 for a port that only other containers reach.
+type Port struct {
+	Host      int    `json:"host"`
+	Target    int    `json:"target"`
+	Transport string `json:"transport"`
+	Speaks    string `json:"speaks"`
+	At        Place  `json:"at"`
+
+	// HostIP is the address it is bound to; empty for all of them.
+	HostIP string `json:"hostIP,omitempty"`
+}
+
+// Until is how far the other must have come before a node may start.
+type Until string
+
+// From weak to strong.
+const (
+	Begun     Until = "begun"
+	Answering Until = "answering"
+	Finished  Until = "finished"
+)
+
+// Strength orders the values of Until; a larger one implies the smaller.
+func (u Until) Strength() int {
+	switch u {
+	case Begun:
+		return 1
+	case Answering:
+		return 2
+	case Finished:
+		return 3
+	}
+	return 0
+}
+
+// Why an edge is there.
+const (
+	Declared = "declared"
+	Inferred = "inferred"
+)
+
+// After says that a service waits for another.
+type After struct {
+	Service string `json:"service"`
+	Until   Until  `json:"until"`
+	Because string `json:"because"`
+	At      Place  `json:"at"`
+
+	Reason   string `json:"reason,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+	// AsKnown is true when the files ask only that the other has begun, and Until is stronger
+	// because we know how to ask it whether it answers.
+	AsKnown bool `json:"-"`
+}
+
+// EnvFile is a settings file: one that exists, one that a template promises, or both.
+type EnvFile struct {
+	Path     string `json:"path"`
+	Template string `json:"template"`
+	Format   string `json:"format"`
+	Present  bool   `json:"present"`
+	Settings int    `json:"settings"`
+	Unfilled int    `json:"unfilled"`
+}
+
+// SignIn is a user that sample data creates.
+type SignIn struct {
+	User string `json:"user"`
+	At   Place  `json:"at"`
+}
+
+// ReadmeDemand is a command that the README asks for, and what of ours does it.
+type ReadmeDemand struct {
+	At      Place  `json:"at"`
+	Command string `json:"command"`
+	Covered bool   `json:"covered"`
+	By      string `json:"by"`
+}
+
+// The levels of a remark.
+const (
+	Problem = "problem"
+	Warning = "warning"
+	Note    = "note"
+)
+
+// Remark is something survey noticed. Code is stable and in kebab-case.
+type Remark struct {
+	Level  string `json:"level"`
+	Code   string `json:"code"`
+	Text   string `json:"text"`
+	At     Place  `json:"at"`
+	Remedy string `json:"remedy"`
+}

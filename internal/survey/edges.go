@@ -1,0 +1,133 @@
+package survey
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// value is one setting as a service sees it.
+type value struct {
+	key, text string
+	at        stack.Place
+}
+
+// settings lists what a service's environment says, with places: its own keys, and its files or,
+// where one isn't there yet, the file's template.
+func (s *surveyor) settings(svc *stack.Service) []value {
+	var out []value
+	for key, text := range svc.Env {
+		out = append(out, value{key, text, svc.EnvAt[key]})
+	}
+	slices.SortFunc(out, func(a, b value) int { return strings.Compare(a.key, b.key) })
+	for _, ref := range svc.EnvFiles {
+		file := ref.Path
+		if _, err := fs.Stat(s.fsys, file); err != nil {
+			file = ""
+			for _, e := range s.stack.EnvFiles {
+				if e.Path == ref.Path {
+					file = e.Template
+				}
+			}
+		}
+		if values, f := s.values(file); f != nil {
+			for _, set := range f.Settings {
+				out = append(out, value{set.Key, values[set.Key], stack.Place{File: f.Name, Line: set.Line}})
+			}
+		}
+	}
+	return out
+}
+
+var (
+	// Endpoint finds the addresses in a setting: group 1 is the scheme, 2 the host, 3 the port.
+	Endpoint = regexp.MustCompile(`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
+	hostKey  = regexp.MustCompile(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
+	// A setting of these names tells who may call, not whom to call.
+	callerKey = regexp.MustCompile(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
+	loopback  = []string{"localhost", "127.0.0.1", "0.0.0.0", "host.docker.internal", "host.containers.internal"}
+)
+
+// inferEdges finds, for every setting that points at another service, the edge that it means.
+func (s *surveyor) inferEdges() {
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		for _, v := range s.settings(svc) {
+			if callerKey.MatchString(v.key) || v.text == "" {
+				continue
+			}
+			for _, other := range s.pointsAt(svc, v) {
+				if slices.ContainsFunc(svc.After, func(a stack.After) bool { return a.Service == other.Name && a.Because == stack.Inferred }) {
+					continue
+				}
+				until := stack.Answering
+				if other.Kind == stack.Once {
+					until = stack.Finished
+				}
+				reason := fmt.Sprintf("%s:%d points at it (%s)", v.at.File, v.at.Line, v.key)
+				declared := slices.IndexFunc(svc.After, func(a stack.After) bool { return a.Service == other.Name })
+				if declared < 0 {
+					svc.After = append(svc.After, stack.After{Service: other.Name, Until: until, Because: stack.Inferred, At: v.at, Reason: reason})
+				} else if a := &svc.After[declared]; a.Until == stack.Begun {
+					// The file asks only that it has begun; that a setting points at it tells that it is needed to answer.
+					a.AsKnown = true
+				}
+			}
+		}
+	}
+}
+
+// pointsAt lists the services that a setting's value names by host, or by a port of this machine.
+func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
+	var out []*stack.Service
+	for _, m := range Endpoint.FindAllStringSubmatch(v.text, -1) {
+		scheme, host, port := m[1], strings.ToLower(m[2]), m[3]
+		if scheme == "" && port == "" && (!hostKey.MatchString(v.key) || host != strings.ToLower(v.text)) {
+			continue
+		}
+		for i := range s.stack.Services {
+			other := &s.stack.Services[i]
+			if other.Name == svc.Name || slices.Contains(out, other) {
+				continue
+			}
+			byName := other.Address != "" && (host == strings.ToLower(other.Address) || other.Container != nil && slices.Contains(other.Container.Aliases, host))
+			byPort := port != "" && slices.Contains(loopback, host) && slices.ContainsFunc(other.Ports, func(p stack.Port) bool { return strconv.Itoa(p.Host) == port })
+			// Inside a container localhost is the container itself.
+			if byPort && svc.Runs == stack.Container && !strings.HasPrefix(host, "host.") {
+				byPort = false
+			}
+			if byName || byPort {
+				out = append(out, other)
+			}
+		}
+	}
+	return out
+}
+
+// Below lists folders in fsys that look like the top of an application, nearest first, at most limit.
+func Below(fsys fs.FS, limit int) []string {
+	t, err := walk(fsys)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	add := func(dir string) {
+		if dir != "." && !slices.Contains(out, dir) {
+			out = append(out, dir)
+		}
+	}
+	for _, f := range t.compose {
+		add(path.Dir(f))
+	}
+	for _, f := range t.folders {
+		add(f.Path)
+	}
+	slices.SortStableFunc(out, byDepth)
+	return out[:min(limit, len(out))]
+}

@@ -1,0 +1,70 @@
+package survey
+
+import (
+	"os"
+	"path/filepath"
+
+	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/ecosystem"
+)
+
+// StateDir is the folder in a workspace that holds its state.
+const StateDir = ".nharbor"
+
+// Root finds the workspace that dir lies in: the nearest folder upwards with .nharbor or nharbor.toml,
+// else the top of the checkout, else dir itself.
+func Root(dir string) string {
+	top := ""
+	for d := dir; ; d = filepath.Dir(d) {
+		for _, mark := range []string{StateDir, "nharbor.toml"} {
+			if _, err := os.Lstat(filepath.Join(d, mark)); err == nil {
+				return d
+			}
+		}
+		if top == "" {
+			if _, err := os.Lstat(filepath.Join(d, ".git")); err == nil {
+				top = d
+			}
+		}
+		if d == filepath.Dir(d) {
+			break
+		}
+	}
+	if top != "" {
+		return top
+	}
+	return dir
+}
+
+// Near lists folders around dir that look like the top of an application: first those above it, then
+// those beside it.
+func Near(dir string) []string {
+	var out []string
+	for d := filepath.Dir(dir); d != filepath.Dir(d); d = filepath.Dir(d) {
+		if likely(d) {
+			out = append(out, d)
+		}
+	}
+	entries, err := os.ReadDir(filepath.Dir(dir))
+	if err != nil {
+		return out
+	}
+	for _, e := range entries {
+		d := filepath.Join(filepath.Dir(dir), e.Name())
+		if e.IsDir() && d != dir && likely(d) && len(out) < 8 {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+func likely(dir string) bool {
+	for _, names := range [][]string{compose.FileNames, ecosystem.Manifests, {StateDir}} {
+		for _, n := range names {
+			if _, err := os.Lstat(filepath.Join(dir, n)); err == nil {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,364 @@
+// Package survey reads a workspace and says what it consists of, with evidence for each conclusion.
+package survey
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/stack"
+)
+
+// Options are what a survey is told about the workspace.
+type Options struct {
+	Root      string           // the workspace's absolute path, for names and for the answer
+	Checkouts []stack.Checkout // their paths relative to the root
+	Env       dotenv.Lookup    // the shell's variables; nil for none
+}
+
+// Survey reads the workspace in fsys. A file that can't be read hides nothing else: its fault is in
+// the error (stack.Faults), and the stack holds all the rest. Where nothing at all is recognised the
+// error is a *stack.Fault with the code nothing-found.
+func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
+	if opt.Env == nil {
+		opt.Env = func(string) (string, bool) { return "", false }
+	}
+	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
+		Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
+	t, err := walk(fsys)
+	if err != nil {
+		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + reason(err), Remedy: "Check the path and its rights.", Cause: err}
+	}
+	s.tree = t
+	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
+	s.projects()
+	s.envFiles()
+	s.compose()
+	s.natives()
+	s.once()
+	s.inferEdges()
+	s.inspect()
+	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.faults) == 0 {
+		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
+			Text: fmt.Sprintf("nothing that nharbor knows was found here (%d files looked at)", t.files),
+			Remedy: fmt.Sprintf("Looked for: compose files (%s) and package manifests (%s).",
+				strings.Join(compose.FileNames, ", "), strings.Join(ecosystem.Manifests, ", "))}
+	}
+	if len(s.faults) > 0 {
+		return s.stack, s.faults
+	}
+	return s.stack, nil
+}
+
+type surveyor struct {
+	fsys   fs.FS
+	opt    Options
+	tree   *tree
+	stack  *stack.Stack
+	faults stack.Faults
+}
+
+func (s *surveyor) remark(level, code string, at stack.Place, text, remedy string) {
+	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
+}
+
+func (s *surveyor) projects() {
+	for _, folder := range s.tree.folders {
+		var found []*ecosystem.Finding
+		for _, read := range ecosystem.Readers {
+			f, err := read(folder)
+			if err != nil {
+				s.faults = append(s.faults, stack.AllFaults(err)...)
+				continue
+			}
+			if f != nil {
+				found = append(found, f)
+			}
+		}
+		for _, f := range found {
+			if len(found) > 1 {
+				for i := range f.Project.Steps {
+					f.Project.Steps[i].ID += "@" + f.Project.Manager
+				}
+			}
+			s.stack.Projects = append(s.stack.Projects, f.Project)
+			s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
+		}
+	}
+	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// tops are the folders in which the workspace's main compose file may lie: its root and its checkouts.
+func (s *surveyor) tops() []string {
+	tops := []string{"."}
+	for _, c := range s.stack.Checkouts {
+		if c.Path != "." {
+			tops = append(tops, c.Path)
+		}
+	}
+	return tops
+}
+
+// compose reads the compose files that are active: those at the top of the workspace and of each
+// checkout; where there are none, the one that lies highest.
+func (s *surveyor) compose() {
+	var dirs []string
+	for _, top := range s.tops() {
+		if len(compose.Find(s.fsys, top, s.env(top))) > 0 {
+			dirs = append(dirs, top)
+		}
+	}
+	if len(dirs) == 0 && len(s.tree.compose) > 0 {
+		for _, file := range s.tree.compose {
+			if dir := path.Dir(file); len(compose.Find(s.fsys, dir, s.env(dir))) > 0 {
+				dirs = append(dirs, dir)
+				break
+			}
+		}
+	}
+	active := map[string]bool{}
+	for _, dir := range dirs {
+		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.env(dir)})
+		if err != nil {
+			for _, f := range compose.Find(s.fsys, dir, s.env(dir)) {
+				active[f] = true
+			}
+			s.faults = append(s.faults, stack.AllFaults(err)...)
+			continue
+		}
+		for _, f := range p.Files {
+			active[f] = true
+		}
+		s.adopt(p)
+	}
+	for _, f := range s.tree.compose {
+		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
+		if !active[f] {
+			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE.")
+		}
+	}
+}
+
+// env is where the variables of a compose file in dir come from: the shell, and, as long as no .env
+// lies beside it, the template that one will be made from.
+func (s *surveyor) env(dir string) dotenv.Lookup {
+	template := map[string]string{}
+	for _, e := range s.stack.EnvFiles {
+		if e.Path == path.Join(dir, ".env") && !e.Present && e.Template != "" {
+			template, _ = s.values(e.Template)
+		}
+	}
+	return func(name string) (string, bool) {
+		if v, ok := s.opt.Env(name); ok {
+			return v, true
+		}
+		v, ok := template[name]
+		return v, ok
+	}
+}
+
+func (s *surveyor) values(file string) (map[string]string, *dotenv.File) {
+	data, err := fs.ReadFile(s.fsys, file)
+	if err != nil {
+		return nil, nil
+	}
+	f, err := dotenv.Parse(file, data)
+	if err != nil {
+		return nil, nil
+	}
+	v, err := f.Values(s.opt.Env)
+	if err != nil {
+		return nil, f
+	}
+	return v, f
+}
+
+func (s *surveyor) adopt(p *compose.Project) {
+	for name, n := range p.Networks {
+		s.stack.Networks[name] = n
+	}
+	for name, v := range p.Volumes {
+		s.stack.Volumes[name] = v
+	}
+	s.stack.Remarks = append(s.stack.Remarks, p.Remarks...)
+	for i := range p.Services {
+		svc := &p.Services[i]
+		if !svc.Active {
+			s.remark(stack.Note, "service-in-inactive-profile", svc.At, fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name, strings.Join(svc.Profiles, ", ")),
+				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
+			continue
+		}
+		for _, key := range svc.Unset {
+			if v, ok := s.env(p.Dir)(key); ok {
+				svc.Env[key] = v
+			}
+		}
+		if other := s.stack.Service(svc.Name); other != nil {
+			s.remark(stack.Problem, "service-twice", svc.At, fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File, other.At.Line), "Rename one of the two; this one is left out.")
+			continue
+		}
+		if svc.Build != "" {
+			if proj := s.stack.Project(svc.Build, ""); proj != nil {
+				svc.Project, svc.Manager = proj.Path, proj.Manager
+				if proj.Serve != nil {
+					svc.NativeCommand = proj.Serve.Command
+				}
+			}
+		}
+		s.stack.Services = append(s.stack.Services, svc.Service)
+	}
+}
+
+// aside are folders whose projects are looked at but not launched.
+var aside = regexp.MustCompile(`(^|/)(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?)(/|$)`)
+
+// natives makes a native service of every project that serves and that no compose service builds.
+func (s *surveyor) natives() {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Serve == nil || slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Build == p.Path }) {
+			continue
+		}
+		if aside.MatchString(p.Path) {
+			s.remark(stack.Note, "project-aside", p.Serve.At, fmt.Sprintf("%s is taken for a sample or a test and not launched", p.Path), "Start nharbor in that folder with -C to launch it.")
+			continue
+		}
+		name := s.serviceName(p)
+		svc := stack.Service{Name: name, Source: stack.FromScript, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path, Manager: p.Manager,
+			Command: p.Serve.Command, NativeCommand: p.Serve.Command, Env: map[string]string{}, Ports: slices.Clone(p.Serve.Ports), At: p.Serve.At}
+		if p.Framework != "" && p.Serve.At.Line == 0 {
+			svc.Source = "framework"
+		}
+		for _, file := range []string{".env", ".env.local"} {
+			full := path.Join(p.Path, file)
+			if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
+			}
+		}
+		if len(svc.Ports) == 0 {
+			s.remark(stack.Warning, "port-unknown", p.Serve.At, fmt.Sprintf("no port was found on which %s listens", name), "Put PORT=NUMBER into its settings file, so that it can be checked.")
+		}
+		s.stack.Services = append(s.stack.Services, svc)
+	}
+}
+
+var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+func (s *surveyor) serviceName(p *stack.Project) string {
+	name := path.Base(p.Path)
+	if p.Path == "." {
+		name = path.Base(strings.ReplaceAll(s.opt.Root, `\`, "/"))
+	}
+	name = strings.Trim(unfit.ReplaceAllString(name, "-"), "-.")
+	if name == "" {
+		name = "app"
+	}
+	if s.stack.Service(name) == nil {
+		return name
+	}
+	long := strings.ReplaceAll(p.Path, "/", "-")
+	for n := 2; long == "." || s.stack.Service(long) != nil; n++ {
+		long = fmt.Sprintf("%s-%s", name, p.Manager)
+		if n > 2 {
+			long = fmt.Sprintf("%s-%d", long, n)
+		}
+	}
+	return long
+}
+
+var setUpName = regexp.MustCompile(`^(.*[-_])?(migrat(e|ions?)|seed(er)?|setup|set-up|init|bootstrap)$`)
+
+// once finds the services that are expected to end.
+func (s *surveyor) once() {
+	for i := range s.stack.Services {
+		for _, a := range s.stack.Services[i].After {
+			if other := s.stack.Service(a.Service); other != nil && a.Until == stack.Finished {
+				other.Kind = stack.Once
+			}
+		}
+	}
+	for i := range s.stack.Services {
+		if svc := &s.stack.Services[i]; len(svc.Ports) == 0 && !svc.Restart && setUpName.MatchString(svc.Name) {
+			svc.Kind = stack.Once
+		}
+	}
+}
+
+func (s *surveyor) envFiles() {
+	known := map[string]bool{}
+	add := func(target, tmpl string) {
+		if known[target] {
+			return
+		}
+		known[target] = true
+		e := stack.EnvFile{Path: target, Template: tmpl, Format: "dotenv"}
+		if info, err := fs.Stat(s.fsys, target); err == nil && info.Mode().IsRegular() {
+			e.Present = true
+		}
+		source := tmpl
+		if e.Present {
+			source = target
+		}
+		data, err := fs.ReadFile(s.fsys, source)
+		if err != nil {
+			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + reason(err), Remedy: "Check its rights.", Cause: err})
+		} else if f, err := dotenv.Parse(source, data); err != nil {
+			s.faults = append(s.faults, stack.AllFaults(err)...)
+		} else {
+			e.Settings = len(f.Settings)
+			for _, v := range f.Settings {
+				if v.Value == "" || Placeholder(v.Value) {
+					e.Unfilled++
+				}
+			}
+		}
+		s.stack.EnvFiles = append(s.stack.EnvFiles, e)
+	}
+	for _, t := range s.tree.templates {
+		add(t.target, t.path)
+	}
+	for _, f := range s.tree.dotenvs {
+		add(f, "")
+	}
+}
+
+var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|replace[-_ ]?(me|this).*|your[-_ ].*|xxx+|\.\.\.|todo|fill[-_ ]?(me|this|in).*|(put|insert|enter)[-_ ].*|secret|placeholder)$`)
+
+// Placeholder reports whether a template's value only stands for one that is to be filled in.
+func Placeholder(value string) bool { return placeholder.MatchString(strings.TrimSpace(value)) }
+
+// inspect adds remarks that need the whole picture.
+func (s *surveyor) inspect() {
+	taken := map[int]string{}
+	for _, svc := range s.stack.Services {
+		for _, p := range svc.Ports {
+			if p.Host == 0 {
+				continue
+			}
+			if other, twice := taken[p.Host]; twice && other != svc.Name {
+				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other, svc.Name, p.Host), "Change one of the two published ports.")
+			}
+			taken[p.Host] = svc.Name
+		}
+		for _, ref := range svc.EnvFiles {
+			known := slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path })
+			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
+				s.remark(stack.Problem, "env-file-missing", ref.At, fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path), "Make the file, or mark it required: false.")
+			}
+		}
+	}
+	for _, c := range s.stack.Checkouts {
+		for _, m := range c.Submodules {
+			if !m.Present {
+				s.remark(stack.Problem, "submodule-missing", stack.Place{File: path.Join(c.Path, ".gitmodules")}, fmt.Sprintf("the submodule %s is empty", m.Path), "Bring it in: git submodule update --init --recursive")
+			}
+		}
+	}
+}
