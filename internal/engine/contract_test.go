@@ -195,12 +195,12 @@ func testStreams(t *testing.T, r *rig) {
 }
 
 func testStop(t *testing.T, r *rig) {
-	id := r.start(t, engine.Spec{Command: []string{"stay"}})
-	waitFor(t, "the container to run", func() bool { s, err := r.Inspect(t.Context(), id); return err == nil && s.Running })
+	id := r.start(t, engine.Spec{Command: []string{"say", "ready", "stay"}})
+	waitFor(t, "its first line", func() bool { return strings.Contains(r.said(t, id), "ready") })
 	if err := r.Stop(t.Context(), id, 20*time.Second); err != nil {
 		t.Fatal(err)
 	}
-	if code, out, _ := r.ended(t, id); code != 0 || out != "asked to stop\n" {
+	if code, out, _ := r.ended(t, id); code != 0 || out != "ready\nasked to stop\n" {
 		t.Errorf("graceful stop: exit code %d, output %q", code, out)
 	}
 	deaf := r.start(t, engine.Spec{Command: []string{"stay-deaf"}})
@@ -227,8 +227,12 @@ type locked struct {
 	buf bytes.Buffer
 }
 
-func (l *locked) Write(p []byte) (int, error) { l.mu.Lock(); defer l.mu.Unlock(); return l.buf.Write(p) }
-func (l *locked) String() string              { l.mu.Lock(); defer l.mu.Unlock(); return l.buf.String() }
+func (l *locked) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buf.Write(p)
+}
+func (l *locked) String() string { l.mu.Lock(); defer l.mu.Unlock(); return l.buf.String() }
 
 // waitFor asks again and again until ok, and gives up after half a minute.
 func waitFor(t *testing.T, what string, ok func() bool) {

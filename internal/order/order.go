@@ -1,0 +1,380 @@
+// Package order puts the steps and services of a stack into a graph, with a reason for every edge.
+package order
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// Edge says that a node waits for the node ID.
+type Edge struct {
+	ID      string      `json:"id"`
+	Until   stack.Until `json:"until"`
+	Because string      `json:"because"`
+	Reason  string      `json:"reason"`
+	At      stack.Place `json:"at"`
+}
+
+// Node is one step or service. Rank is the length of the longest way to it.
+type Node struct {
+	ID    string `json:"id"`
+	Kind  string `json:"kind"` // "service" or "step"
+	Rank  int    `json:"rank"`
+	After []Edge `json:"after"`
+}
+
+// Order is the graph, its nodes so sorted that each comes after those it waits for: contract
+// nharbor.order/1. With a cycle there are no ranks and no critical path.
+type Order struct {
+	Schema       string         `json:"schema"`
+	Nodes        []Node         `json:"nodes"`
+	CriticalPath []string       `json:"criticalPath"`
+	Estimate     float64        `json:"estimate"` // seconds; 0 if nothing is known
+	Cycle        []string       `json:"cycle"`
+	Remarks      []stack.Remark `json:"remarks"`
+}
+
+// Options say what goes into the order.
+type Options struct {
+	Services []string           // only these and what they need; empty for all
+	Except   []string           // without these
+	Literal  bool               // keep a plain depends_on to the letter: begun, not answering
+	Seconds  map[string]float64 // how long nodes took last time, by id
+}
+
+// ServiceID and StepOf are the ids of nodes.
+func ServiceID(name string) string { return "service:" + name }
+
+// StepID is a step's id as a node.
+func StepID(id string) string { return "step:" + id }
+
+// Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
+// declared edges, with the Order that shows it.
+func Build(s *stack.Stack, opt Options) (*Order, error) {
+	b := builder{stack: s, opt: opt, nodes: map[string]*Node{}, out: &Order{Schema: "nharbor.order/1"}}
+	for _, name := range slices.Concat(opt.Services, opt.Except) {
+		if s.Service(name) == nil {
+			return nil, unknown(s, name)
+		}
+	}
+	b.services()
+	b.steps()
+	b.dropCycles()
+	if len(b.out.Cycle) > 0 {
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "order-cycle", Text: "the declared order goes in a circle: " + strings.Join(b.out.Cycle, " → "), Remedy: "Remove one of these declarations."}
+		for _, e := range b.nodes[b.out.Cycle[0]].After {
+			if e.ID == b.out.Cycle[1] {
+				f.At = e.At
+			}
+		}
+		return b.out, f
+	}
+	b.rank()
+	b.criticalPath()
+	return b.out, nil
+}
+
+func unknown(s *stack.Stack, name string) error {
+	var names []string
+	for _, v := range s.Services {
+		names = append(names, v.Name)
+	}
+	slices.Sort(names)
+	return &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " + strings.Join(names, ", ")}
+}
+
+type builder struct {
+	stack *stack.Stack
+	opt   Options
+	nodes map[string]*Node
+	list  []*Node
+	out   *Order
+}
+
+func (b *builder) add(id, kind string) *Node {
+	n := &Node{ID: id, Kind: kind}
+	b.nodes[id] = n
+	b.list = append(b.list, n)
+	return n
+}
+
+// wait adds an edge, or strengthens the one that is there; a declared reason wins.
+func (n *Node) wait(e Edge) {
+	for i := range n.After {
+		old := &n.After[i]
+		if old.ID != e.ID {
+			continue
+		}
+		if e.Until.Strength() > old.Until.Strength() {
+			old.Until = e.Until
+		}
+		if old.Because != stack.Declared && e.Because == stack.Declared {
+			old.Because, old.Reason, old.At = e.Because, e.Reason, e.At
+		}
+		return
+	}
+	n.After = append(n.After, e)
+}
+
+// wanted lists the services that take part.
+func (b *builder) wanted() []*stack.Service {
+	in := map[string]bool{}
+	var take func(name string)
+	take = func(name string) {
+		s := b.stack.Service(name)
+		if s == nil || in[name] || slices.Contains(b.opt.Except, name) {
+			return
+		}
+		in[name] = true
+		for _, a := range s.After {
+			take(a.Service)
+		}
+	}
+	if len(b.opt.Services) > 0 {
+		for _, name := range b.opt.Services {
+			take(name)
+		}
+	} else {
+		for _, s := range b.stack.Services {
+			take(s.Name)
+		}
+	}
+	var out []*stack.Service
+	for i := range b.stack.Services {
+		if in[b.stack.Services[i].Name] {
+			out = append(out, &b.stack.Services[i])
+		}
+	}
+	return out
+}
+
+func (b *builder) services() {
+	wanted := b.wanted()
+	for _, s := range wanted {
+		b.add(ServiceID(s.Name), "service")
+	}
+	for _, s := range wanted {
+		n := b.nodes[ServiceID(s.Name)]
+		for _, a := range s.After {
+			other := b.stack.Service(a.Service)
+			if b.nodes[ServiceID(a.Service)] == nil || other == nil {
+				continue
+			}
+			e := Edge{ID: ServiceID(a.Service), Until: a.Until, Because: a.Because, Reason: a.Reason, At: a.At}
+			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting && Askable(other) {
+				e.Until = stack.Answering
+				e.Reason += ", and it can be asked whether it answers"
+			}
+			n.wait(e)
+		}
+	}
+}
+
+// Askable reports whether there is a way to find out that a service answers.
+func Askable(s *stack.Service) bool {
+	if s.Container != nil && s.Container.Health != nil && len(s.Container.Health.Test) > 0 && s.Container.Health.Test[0] != "NONE" {
+		return true
+	}
+	return slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" })
+}
+
+// needsDatabase tells the roles of steps that talk to a database.
+func needsDatabase(r stack.Role) bool {
+	return r == stack.Create || r == stack.Migrate || r == stack.Seed
+}
+
+// steps adds the steps of the projects whose services run natively: install before build before
+// generate before migrate before seed before serve.
+func (b *builder) steps() {
+	for i := range b.stack.Services {
+		s := &b.stack.Services[i]
+		service := b.nodes[ServiceID(s.Name)]
+		if service == nil || s.Runs != stack.Native {
+			continue
+		}
+		p := b.stack.Project(s.Project, s.Manager)
+		if p == nil {
+			continue
+		}
+		var last *Node
+		for _, step := range p.Steps {
+			if step.Role == stack.Test {
+				continue
+			}
+			id := StepID(step.ID)
+			n := b.nodes[id]
+			if n == nil {
+				n = b.add(id, "step")
+				if last != nil {
+					n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
+				}
+				if needsDatabase(step.Role) {
+					for _, e := range service.After {
+						if other := b.stack.Service(strings.TrimPrefix(e.ID, "service:")); other != nil && other.Kind == stack.Lasting {
+							e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
+							n.wait(e)
+						}
+					}
+				}
+			}
+			last = n
+		}
+		if last != nil {
+			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: p.Serve.At})
+		}
+	}
+}
+
+func role(stepID string) string {
+	r, _, _ := strings.Cut(strings.TrimPrefix(stepID, "step:"), ":")
+	return r
+}
+
+// dropCycles leaves out inferred edges that would close a cycle; a cycle of declared ones stays in Cycle.
+func (b *builder) dropCycles() {
+	for {
+		cycle := b.findCycle()
+		if cycle == nil {
+			return
+		}
+		weakest, from := -1, ""
+		for i := 0; i+1 < len(cycle); i++ {
+			for k, e := range b.nodes[cycle[i]].After {
+				if e.ID == cycle[i+1] && e.Because == stack.Inferred {
+					weakest, from = k, cycle[i]
+				}
+			}
+		}
+		if weakest < 0 {
+			b.out.Cycle = cycle
+			return
+		}
+		n := b.nodes[from]
+		e := n.After[weakest]
+		n.After = slices.Delete(n.After, weakest, weakest+1)
+		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: "order-edge-dropped", At: e.At,
+			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", name(from), name(e.ID), e.Reason), Remedy: "None, if both start without each other."})
+	}
+}
+
+func name(id string) string { return strings.TrimPrefix(id, "service:") }
+
+// findCycle gives the ids along a cycle, each waiting for the next, the first again at the end.
+func (b *builder) findCycle() []string {
+	const (
+		unseen = iota
+		open
+		closed
+	)
+	marks := make(map[string]int, len(b.list))
+	type frame struct {
+		node *Node
+		next int
+	}
+	for _, start := range b.list {
+		if marks[start.ID] != unseen {
+			continue
+		}
+		way := []frame{{node: start}}
+		marks[start.ID] = open
+		for len(way) > 0 {
+			top := &way[len(way)-1]
+			if top.next == len(top.node.After) {
+				marks[top.node.ID] = closed
+				b.out.Nodes = append(b.out.Nodes, *top.node)
+				way = way[:len(way)-1]
+				continue
+			}
+			other := b.nodes[top.node.After[top.next].ID]
+			top.next++
+			switch {
+			case other == nil:
+			case marks[other.ID] == unseen:
+				marks[other.ID] = open
+				way = append(way, frame{node: other})
+			case marks[other.ID] == open:
+				b.out.Nodes = nil
+				at := slices.IndexFunc(way, func(f frame) bool { return f.node == other })
+				var cycle []string
+				for _, f := range way[at:] {
+					cycle = append(cycle, f.node.ID)
+				}
+				return append(cycle, other.ID)
+			}
+		}
+	}
+	return nil
+}
+
+// rank sorts the nodes by the length of the longest way to them, then by kind and name.
+func (b *builder) rank() {
+	ranks := make(map[string]int, len(b.out.Nodes))
+	for i := range b.out.Nodes { // in the order in which findCycle closed them: after what they wait for
+		n := &b.out.Nodes[i]
+		for _, e := range n.After {
+			n.Rank = max(n.Rank, ranks[e.ID]+1)
+		}
+		ranks[n.ID] = n.Rank
+		slices.SortFunc(n.After, func(a, b Edge) int { return strings.Compare(a.ID, b.ID) })
+	}
+	slices.SortFunc(b.out.Nodes, func(a, b Node) int {
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), -strings.Compare(a.Kind, b.Kind), strings.Compare(a.ID, b.ID))
+	})
+}
+
+// guess is the time in seconds that a node is taken to need while nothing is known: it only decides
+// which way is called critical.
+func guess(n *Node) float64 {
+	if n.Kind == "step" {
+		return 10
+	}
+	return 1
+}
+
+// criticalPath finds the way that decides how long the launch takes.
+func (b *builder) criticalPath() {
+	total := make(map[string]float64, len(b.out.Nodes))
+	before := make(map[string]string, len(b.out.Nodes))
+	end, known := "", len(b.opt.Seconds) > 0
+	for i := range b.out.Nodes {
+		n := &b.out.Nodes[i]
+		for _, e := range n.After {
+			if t := total[e.ID]; t > total[n.ID] || before[n.ID] == "" {
+				total[n.ID], before[n.ID] = t, e.ID
+			}
+		}
+		own, ok := b.opt.Seconds[n.ID]
+		if !ok {
+			own = guess(n)
+		}
+		total[n.ID] += own
+		if end == "" || total[n.ID] > total[end] {
+			end = n.ID
+		}
+	}
+	for id := end; id != ""; id = before[id] {
+		b.out.CriticalPath = append(b.out.CriticalPath, id)
+	}
+	slices.Reverse(b.out.CriticalPath)
+	if known {
+		b.out.Estimate = total[end]
+	}
+}
+
+// Title is a node's id as a person reads it.
+func Title(id string) string {
+	if s, ok := strings.CutPrefix(id, "service:"); ok {
+		return s
+	}
+	rest := strings.TrimPrefix(id, "step:")
+	r, where, _ := strings.Cut(rest, ":")
+	if where == "." {
+		return r
+	}
+	return r + " " + path.Clean(where)
+}
