@@ -16,3 +16,11 @@ func IsSecret(key, value string) bool {
 func Mask(text string) string {
 	return urlPassword.ReplaceAllString(text, "$1:***@")
 }
+
+// PasswordOf gives the password inside a URL; empty if the value is no URL with one.
+func PasswordOf(value string) string {
+	if m := urlPassword.FindStringSubmatch(value); m != nil {
+		return m[2]
+	}
+	return ""
+}

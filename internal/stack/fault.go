@@ -27,7 +27,7 @@ type Fault struct {
 	Column int    // counted in bytes from 1; 0 if unknown
 	Line   string // the line of the file, as it stands there; never one that may hold a secret
 	Remedy string // what to do next
-	Cause  error
+	Cause  error  `json:"-"`
 }
 
 // Error gives what happened and where, in one line.

@@ -1,0 +1,225 @@
+// Package launch executes an order: it starts everything as soon as what it needs answers, watches it,
+// and stops it. A launched stack is owned by its steward, a process in the background.
+package launch
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// Plan is all that a steward needs to know. It may hold secrets and is never written to disk.
+type Plan struct {
+	Root       string
+	ID         string // of the workspace
+	Background bool
+	Shift      int
+	Order      order.Order
+	Steps      map[string]Step    // by node id
+	Services   map[string]Service // by node id
+	Networks   map[string]stack.Network
+	Volumes    map[string]stack.Volume
+	Secrets    []string // values that no log may show
+}
+
+// Step is a piece of preparation to run.
+type Step struct {
+	stack.Step
+	Dir string
+	Env []string
+}
+
+// Service is a service to run, with its environment and ports worked out for the mix.
+type Service struct {
+	stack.Service
+	Dir         string
+	Environment []string // KEY=VALUE: of a native service the whole, of a container what is added to the image's
+	ImageTag    string   // what a built image is called
+}
+
+// Options are what a person asks of a launch.
+type Options struct {
+	Services   []string
+	Except     []string
+	Native     []string // services to run natively
+	Container  []string // services to run in a container
+	Shift      int      // added to every published port
+	Literal    bool
+	Background bool
+}
+
+// Mix turns a survey into the stack that is to be launched: it moves services between container and
+// machine as asked, and shifts the ports. The original is left as it is.
+func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
+	out := *s
+	out.Services = slices.Clone(s.Services)
+	for i := range out.Services {
+		svc := &out.Services[i]
+		svc.Ports = slices.Clone(svc.Ports)
+		for k := range svc.Ports {
+			if p := &svc.Ports[k]; p.Host > 0 {
+				if p.Host += opt.Shift; p.Host < 1 || p.Host > 65535 {
+					return nil, &stack.Fault{Kind: stack.WrongCall, Code: "shift-too-far", Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", opt.Shift, svc.Name, p.Host), Remedy: "Choose a smaller shift."}
+				}
+				if svc.Runs == stack.Native {
+					p.Target = p.Host
+				}
+			}
+		}
+	}
+	for _, name := range opt.Native {
+		svc := out.Service(name)
+		switch {
+		case svc == nil: // order.Build names what there is
+		case svc.Runs == stack.Native:
+		case len(svc.NativeCommand) == 0:
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-native", At: svc.At, Text: fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", name), Remedy: "Only a service that is built from a project of the workspace can."}
+		default:
+			svc.Runs, svc.Command, svc.Address = stack.Native, svc.NativeCommand, ""
+			for k := range svc.Ports {
+				svc.Ports[k].Target = svc.Ports[k].Host
+			}
+		}
+	}
+	for _, name := range opt.Container {
+		if svc := out.Service(name); svc != nil && svc.Runs == stack.Native {
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At, Text: fmt.Sprintf("%s can't run in a container: no compose service stands for it", name), Remedy: "Describe it in the compose file."}
+		}
+	}
+	return &out, nil
+}
+
+// Make works out the plan of a launch: which environment each service gets, and where it finds the others.
+// mixed is the stack that Mix gave; original is the survey's, in whose terms the settings are written.
+func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Shift: opt.Shift, Order: *ord,
+		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
+	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: shellEnv()}
+	var faults stack.Faults
+	for _, n := range ord.Nodes {
+		if n.Kind == "service" {
+			svc := mixed.Service(strings.TrimPrefix(n.ID, "service:"))
+			ready, err := m.service(svc)
+			if err != nil {
+				faults = append(faults, stack.AllFaults(err)...)
+			}
+			p.Services[n.ID] = ready
+		}
+	}
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	// Ports that a native service needs of a container and that no file publishes are published on the loopback alone.
+	for id, svc := range p.Services {
+		for _, extra := range m.opened[svc.Name] {
+			svc.Ports = append(svc.Ports, extra)
+		}
+		p.Services[id] = svc
+	}
+	for _, proj := range mixed.Projects {
+		for _, step := range proj.Steps {
+			id := order.StepID(step.ID)
+			if !slices.ContainsFunc(ord.Nodes, func(n order.Node) bool { return n.ID == id }) {
+				continue
+			}
+			env := m.shell
+			for _, svc := range p.Services {
+				if svc.Runs == stack.Native && svc.Project == proj.Path && svc.Manager == proj.Manager {
+					env = svc.Environment
+				}
+			}
+			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(proj.Path)), Env: env}
+		}
+	}
+	p.Secrets = slices.Sorted(maps.Keys(m.secrets))
+	return p, nil
+}
+
+func shellEnv() []string {
+	return slices.DeleteFunc(os.Environ(), func(kv string) bool { return strings.HasPrefix(kv, "NHARBOR_") })
+}
+
+type mixer struct {
+	root            string
+	original, mixed *stack.Stack
+	plan            *Plan
+	shell           []string
+	secrets         map[string]bool
+	opened          map[string][]stack.Port // by service: ports published for native services
+}
+
+// service works out one service's environment.
+func (m *mixer) service(svc *stack.Service) (Service, error) {
+	out := Service{Service: *svc, Dir: filepath.Join(m.root, filepath.FromSlash(svc.Project))}
+	if svc.Build != "" && svc.Runs == stack.Container {
+		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
+	}
+	values := map[string]string{}
+	var faults stack.Faults
+	for _, ref := range svc.EnvFiles {
+		data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(ref.Path)))
+		if errors.Is(err, fs.ErrNotExist) {
+			if ref.Required {
+				faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: "env-file-missing", At: ref.At, Text: fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path), Remedy: "Make it: nharbor fill"})
+			}
+			continue
+		}
+		if err != nil {
+			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: ref.Path}, Text: "the settings file can't be read", Remedy: "Check its rights.", Cause: err})
+			continue
+		}
+		f, err := dotenv.Parse(ref.Path, data)
+		if err != nil {
+			return out, err
+		}
+		set, err := f.Values(os.LookupEnv)
+		if err != nil {
+			return out, err
+		}
+		maps.Copy(values, set)
+	}
+	maps.Copy(values, svc.Env)
+	m.rewrite(svc, values)
+	out.Container = svc.Container // it may have come to need this machine's name
+	if svc.Runs == stack.Native && m.plan.Shift != 0 && len(svc.Ports) > 0 {
+		values["PORT"] = fmt.Sprint(svc.Ports[0].Host)
+	}
+	for key, value := range values {
+		m.learn(key, value)
+	}
+	if svc.Runs == stack.Native {
+		out.Environment = slices.Clone(m.shell)
+	}
+	for _, key := range slices.Sorted(maps.Keys(values)) {
+		out.Environment = append(out.Environment, key+"="+values[key])
+	}
+	if len(faults) > 0 {
+		return out, faults
+	}
+	return out, nil
+}
+
+// learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
+func (m *mixer) learn(key, value string) {
+	if m.secrets == nil {
+		m.secrets = map[string]bool{}
+	}
+	if !dotenv.IsSecret(key, value) {
+		return
+	}
+	if pw := dotenv.PasswordOf(value); len(pw) >= 6 {
+		m.secrets[pw] = true
+	} else if pw == "" && len(value) >= 6 {
+		m.secrets[value] = true
+	}
+}

@@ -1,0 +1,233 @@
+// Package needs tells what a machine must have for a stack, and whether it has it.
+package needs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/Masterminds/semver/v3"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/stack"
+)
+
+// The kinds of a need.
+const (
+	Tool   = "tool"
+	Engine = "engine"
+	Port   = "port"
+	Disk   = "disk"
+)
+
+// Need is something that the machine must have.
+type Need struct {
+	Name    string        `json:"name"`
+	Kind    string        `json:"kind"`
+	Wanted  string        `json:"wanted"`
+	Found   string        `json:"found"`
+	Met     bool          `json:"met"`
+	Level   string        `json:"level"` // "required" or "optional"
+	Because []stack.Place `json:"because"`
+	Remedy  string        `json:"remedy"`
+	For     []string      `json:"for"` // the services
+}
+
+// Answer is the answer of the command needs: contract nharbor.needs/1.
+type Answer struct {
+	Schema string `json:"schema"`
+	Met    bool   `json:"met"`
+	Needs  []Need `json:"needs"`
+}
+
+// Machine is what is asked about the machine.
+type Machine interface {
+	// Version tells a tool's version; ErrNoTool if it is not installed.
+	Version(ctx context.Context, tool string) (string, error)
+	// Engine connects to the container engine and tells its version; the error is an *engine.Unavailable.
+	Engine(ctx context.Context) (string, error)
+	// PortFree tells whether a program could listen on the port of that address (empty: any), and if not, who holds it.
+	PortFree(host string, port int) (bool, *stack.Owner)
+	// DiskFree tells the free bytes where the workspace lies.
+	DiskFree() (uint64, error)
+	// Install gives the command that installs a tool on this system; empty if it isn't known.
+	Install(tool string) string
+}
+
+// ErrNoTool says that a tool is not installed.
+var ErrNoTool = errors.New("not installed")
+
+// Ask finds out all needs of the services named (nil: all) at once. Ports in ours are held by this stack
+// itself and count as free.
+func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bool, m Machine) *Answer {
+	a := asker{stack: s, machine: m}
+	var taking []*stack.Service
+	for i := range s.Services {
+		if services == nil || slices.Contains(services, s.Services[i].Name) {
+			taking = append(taking, &s.Services[i])
+		}
+	}
+	a.runtimes(ctx, taking)
+	a.engine(ctx, taking)
+	a.ports(taking, ours)
+	a.disk()
+	out := &Answer{Schema: "nharbor.needs/1", Met: true, Needs: a.needs}
+	for _, n := range out.Needs {
+		if !n.Met && n.Level == "required" {
+			out.Met = false
+		}
+	}
+	return out
+}
+
+type asker struct {
+	stack   *stack.Stack
+	machine Machine
+	needs   []Need
+}
+
+// runtimes asks for the runtimes and managers of what runs natively, each constraint by itself.
+func (a *asker) runtimes(ctx context.Context, services []*stack.Service) {
+	type want struct{ tool, constraint string }
+	seen := map[want]int{}
+	for _, s := range services {
+		if s.Runs != stack.Native {
+			continue
+		}
+		p := a.stack.Project(s.Project, s.Manager)
+		if p == nil {
+			continue
+		}
+		for _, r := range p.Runtimes {
+			w := want{r.Tool, r.Constraint}
+			if i, ok := seen[w]; ok {
+				a.needs[i].Because = append(a.needs[i].Because, r.At)
+				if !slices.Contains(a.needs[i].For, s.Name) {
+					a.needs[i].For = append(a.needs[i].For, s.Name)
+				}
+				continue
+			}
+			seen[w] = len(a.needs)
+			n := a.tool(ctx, r)
+			n.For = []string{s.Name}
+			a.needs = append(a.needs, n)
+		}
+	}
+}
+
+func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
+	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: "required", Because: []stack.Place{r.At}}
+	if n.Wanted == "*" {
+		n.Wanted = "any version"
+	}
+	found, err := a.machine.Version(ctx, r.Tool)
+	if err != nil {
+		if install := a.machine.Install(r.Tool); install != "" {
+			n.Remedy = "Install it: " + install
+		} else {
+			n.Remedy = "Install " + r.Tool + " and make sure that this shell finds it."
+		}
+		if !errors.Is(err, ErrNoTool) {
+			n.Found = "it does not run: " + err.Error()
+			n.Remedy = "Run it by hand to see what is wrong: " + r.Tool + " --version"
+		}
+		return n
+	}
+	n.Found = found
+	n.Met = satisfies(found, r.Constraint)
+	if !n.Met {
+		n.Remedy = fmt.Sprintf("Install %s %s beside it, with a version manager, and open a new shell; or correct the constraint if it is out of date.", r.Tool, r.Constraint)
+	}
+	return n
+}
+
+// satisfies compares a version with a constraint; one that can't be read asks for nothing.
+func satisfies(version, constraint string) bool {
+	c, err := semver.NewConstraint(constraint)
+	if err != nil {
+		return true
+	}
+	v, err := semver.NewVersion(version)
+	if err != nil {
+		return true
+	}
+	return c.Check(v)
+}
+
+func (a *asker) engine(ctx context.Context, services []*stack.Service) {
+	n := Need{Name: "container engine", Kind: Engine, Wanted: "one that answers", Level: "required"}
+	for _, s := range services {
+		if s.Runs == stack.Container {
+			n.For = append(n.For, s.Name)
+			n.Because = append(n.Because, s.At)
+		}
+	}
+	if len(n.For) == 0 {
+		return
+	}
+	version, err := a.machine.Engine(ctx)
+	n.Found, n.Met = version, err == nil
+	if err != nil {
+		n.Found = err.Error()
+		var u *engine.Unavailable
+		if errors.As(err, &u) {
+			n.Remedy = u.Remedy()
+		}
+	}
+	a.needs = append(a.needs, n)
+}
+
+func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
+	for _, s := range services {
+		for _, p := range s.Ports {
+			if p.Host == 0 || p.Transport != "tcp" {
+				continue
+			}
+			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free", Met: true, Level: "required", Because: []stack.Place{p.At}, For: []string{s.Name}}
+			if ours[p.Host] {
+				n.Found = "held by this stack"
+			} else if free, owner := a.machine.PortFree(p.HostIP, p.Host); !free {
+				n.Met = false
+				n.Found = "taken"
+				n.Remedy = "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100"
+				if owner != nil {
+					n.Found = fmt.Sprintf("taken by %s, process %d", owner.Command, owner.PID)
+					n.Remedy = fmt.Sprintf("Stop process %d (%s), or move the whole stack to other ports: nharbor launch --shift 100", owner.PID, owner.Command)
+				}
+			}
+			a.needs = append(a.needs, n)
+		}
+	}
+}
+
+// lowDisk is the free space below which installs and images are likely to fail.
+const lowDisk = 2 << 30
+
+func (a *asker) disk() {
+	free, err := a.machine.DiskFree()
+	if err != nil {
+		return
+	}
+	n := Need{Name: "disk space", Kind: Disk, Wanted: "2 GB", Found: fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)), Met: free >= lowDisk, Level: "optional"}
+	if !n.Met {
+		n.Remedy = "Make room: packages and images may not fit."
+	}
+	a.needs = append(a.needs, n)
+}
+
+// Unmet lists the required needs that are not met, in a sentence each.
+func (a *Answer) Unmet() []string {
+	var out []string
+	for _, n := range a.Needs {
+		if !n.Met && n.Level == "required" {
+			found := n.Found
+			if found == "" {
+				found = "not installed"
+			}
+			out = append(out, fmt.Sprintf("%s: %s", n.Name, strings.TrimSpace(found)))
+		}
+	}
+	return out
+}

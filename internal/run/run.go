@@ -1,0 +1,226 @@
+// Package run starts things: a command of this machine, or a container. Both are a Process.
+package run
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/engine"
+)
+
+// Process is something that was started. It has ended when Done is closed.
+type Process interface {
+	// Done is closed when the process, and all that it started, has ended.
+	Done() <-chan struct{}
+	// Exit tells how it ended. It may be called after Done.
+	Exit() Exit
+	// Stop asks the process to end, waits for at most grace, kills what is left, and returns when it has ended.
+	Stop(grace time.Duration)
+}
+
+// Exit is how a process ended.
+type Exit struct {
+	Code   int
+	Signal string // what ended it, if a signal did
+	Err    error  // why it could not be followed to its end
+}
+
+// OK reports whether the process ended as it should.
+func (e Exit) OK() bool { return e.Code == 0 && e.Signal == "" && e.Err == nil }
+
+func (e Exit) String() string {
+	switch {
+	case e.Err != nil:
+		return e.Err.Error()
+	case e.Signal != "":
+		return "ended by " + e.Signal
+	}
+	return fmt.Sprintf("ended with code %d", e.Code)
+}
+
+// NativeSpec is a command of this machine.
+type NativeSpec struct {
+	Dir     string
+	Command []string
+	Env     []string // KEY=VALUE, the whole environment
+}
+
+// Native is a running command, in a process group of its own.
+type Native struct {
+	PID  int
+	cmd  *exec.Cmd
+	done chan struct{}
+	exit Exit
+
+	mu    sync.Mutex
+	until time.Time // while it is being stopped: when its grace ends
+}
+
+// StartNative starts a command. Each line that it, or a child of it, writes goes to line, one at a time.
+// Its standard input is closed.
+func StartNative(spec NativeSpec, line func(string)) (*Native, error) {
+	if len(spec.Command) == 0 {
+		return nil, fmt.Errorf("there is no command")
+	}
+	r, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.Command(spec.Command[0], spec.Command[1:]...)
+	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = spec.Dir, spec.Env, w, w
+	// The command is looked up in the PATH that it gets, not in ours.
+	if path, err := lookPath(spec); err == nil {
+		cmd.Path, cmd.Err = path, nil
+	}
+	ownGroup(cmd)
+	err = cmd.Start()
+	w.Close()
+	if err != nil {
+		r.Close()
+		return nil, err
+	}
+	n := &Native{PID: cmd.Process.Pid, cmd: cmd, done: make(chan struct{})}
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		lines := &engine.Lines{Line: line}
+		io.Copy(lines, r)
+		lines.Flush()
+	}()
+	go func() {
+		err := cmd.Wait()
+		n.exit = exitOf(err)
+		// What the command left running in its group goes with it, after the grace that a stop gives.
+		for groupAlive(n.PID) && time.Now().Before(n.grace()) {
+			time.Sleep(2 * time.Millisecond)
+		}
+		killGroup(n.PID)
+		select {
+		case <-read:
+		case <-time.After(500 * time.Millisecond): // a process outside of the group may hold the pipe open
+		}
+		r.Close()
+		<-read
+		close(n.done)
+	}()
+	return n, nil
+}
+
+// Done implements Process.
+func (n *Native) Done() <-chan struct{} { return n.done }
+
+// Exit implements Process.
+func (n *Native) Exit() Exit { return n.exit }
+
+func (n *Native) grace() time.Time {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.until
+}
+
+// Stop implements Process.
+func (n *Native) Stop(grace time.Duration) {
+	n.mu.Lock()
+	n.until = time.Now().Add(grace)
+	n.mu.Unlock()
+	terminateGroup(n.PID)
+	timer := time.NewTimer(grace)
+	defer timer.Stop()
+	select {
+	case <-n.done:
+		return
+	case <-timer.C:
+	}
+	killGroup(n.PID)
+	<-n.done
+}
+
+// Container is a running container.
+type Container struct {
+	ID     string
+	engine *engine.Engine
+	done   chan struct{}
+	exit   Exit
+}
+
+// StartContainer makes and starts a container; each line of its output goes to line. The container is
+// removed when it has ended. ctx covers the start only.
+func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, line func(string)) (*Container, error) {
+	id, err := e.Create(ctx, spec)
+	if err != nil {
+		if id != "" {
+			e.Remove(context.WithoutCancel(ctx), id)
+		}
+		return nil, err
+	}
+	if err := e.Start(ctx, id); err != nil {
+		e.Remove(context.WithoutCancel(ctx), id)
+		return nil, err
+	}
+	c := &Container{ID: id, engine: e, done: make(chan struct{})}
+	go c.follow(line)
+	return c, nil
+}
+
+func (c *Container) follow(line func(string)) {
+	ctx := context.Background()
+	var mu sync.Mutex
+	locked := func(s string) {
+		mu.Lock()
+		defer mu.Unlock()
+		line(s)
+	}
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		out, errOut := &engine.Lines{Line: locked}, &engine.Lines{Line: locked}
+		c.engine.Logs(ctx, c.ID, out, errOut)
+		out.Flush()
+		errOut.Flush()
+	}()
+	code, err := c.engine.Wait(ctx, c.ID)
+	select {
+	case <-read:
+	case <-time.After(2 * time.Second):
+	}
+	c.exit = Exit{Code: code}
+	switch {
+	case engine.IsNotFound(err):
+		c.exit = Exit{Err: fmt.Errorf("somebody removed its container")}
+	case err != nil:
+		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err)}
+	default:
+		if s, err := c.engine.Inspect(ctx, c.ID); err == nil && s.OutOfMem {
+			c.exit.Signal = "the system: out of memory"
+		}
+	}
+	c.engine.Remove(ctx, c.ID)
+	close(c.done)
+}
+
+// Done implements Process.
+func (c *Container) Done() <-chan struct{} { return c.done }
+
+// Exit implements Process.
+func (c *Container) Exit() Exit { return c.exit }
+
+// Stop implements Process.
+func (c *Container) Stop(grace time.Duration) {
+	ctx, cancel := context.WithTimeout(context.Background(), grace+30*time.Second)
+	defer cancel()
+	if err := c.engine.Stop(ctx, c.ID, grace); err != nil {
+		c.engine.Remove(ctx, c.ID)
+	}
+	select {
+	case <-c.done:
+	case <-ctx.Done():
+	}
+}
+
+// Group is the process group of the command.
+func (n *Native) Group() int { return n.PID }
