@@ -66,10 +66,12 @@ func readNpm(f Folder) (*Finding, error) {
 		p.Evidence = append(p.Evidence, stack.Evidence{File: f.At("package-lock.json", 0).File, Line: 1, Says: "lock file of npm"})
 		s := f.step(stack.Install, f.At("package-lock.json", 1), "npm", "ci")
 		s.Inputs, s.Outputs = f.in(manifest, "package-lock.json", ".npmrc"), []string{f.At("node_modules", 0).File}
+		s.Expands = installScripts(&pkg)
 		p.Steps = append(p.Steps, s)
 	case len(pkg.Dependencies)+len(pkg.DevDependencies) > 0:
 		s := f.step(stack.Install, at("dependencies"), "npm", "install")
 		s.Inputs, s.Outputs = f.in(manifest, ".npmrc"), []string{f.At("node_modules", 0).File}
+		s.Expands = installScripts(&pkg)
 		p.Steps = append(p.Steps, s)
 		out.Remarks = append(out.Remarks, stack.Remark{Level: stack.Warning, Code: "lock-missing", At: at("dependencies"),
 			Text: "there is no package-lock.json, so each machine may get other versions", Remedy: "Commit the package-lock.json that the install makes."})
@@ -84,7 +86,7 @@ func readNpm(f Folder) (*Finding, error) {
 	}
 	script := firstScript(pkg.Scripts, "dev", "start:dev", "serve", "start")
 	if script == "start" && pkg.Scripts["build"] != "" {
-		p.Steps = append(p.Steps, f.step(stack.Build, at("scripts.build"), "npm", "run", "build"))
+		p.Steps = append(p.Steps, f.script(stack.Build, &pkg, "build", at))
 	}
 	for _, s := range []struct {
 		role  stack.Role
@@ -96,15 +98,40 @@ func readNpm(f Folder) (*Finding, error) {
 		{stack.Test, []string{"test"}},
 	} {
 		if name := firstScript(pkg.Scripts, s.names...); name != "" {
-			p.Steps = append(p.Steps, f.step(s.role, at("scripts."+name), "npm", "run", name))
+			p.Steps = append(p.Steps, f.script(s.role, &pkg, name, at))
 		}
 	}
 	if script != "" {
-		serve := &stack.Serve{Command: []string{"npm", "run", script}, At: at("scripts." + script)}
+		serve := &stack.Serve{Command: []string{"npm", "run", script}, At: at("scripts." + script), Expands: scriptLines(&pkg, script)}
 		serve.Ports = nodePorts(f, pkg.Scripts[script], serve.At, frameworkPort)
 		p.Serve = serve
 	}
 	return out, nil
+}
+
+// script makes a step of a script of the manifest.
+func (f Folder) script(role stack.Role, pkg *packageJSON, name string, at func(string) stack.Place) stack.Step {
+	s := f.step(role, at("scripts."+name), "npm", "run", name)
+	s.Expands = scriptLines(pkg, name)
+	return s
+}
+
+// scriptLines are the lines that npm runs for a script: those before and after it included.
+func scriptLines(pkg *packageJSON, names ...string) []string {
+	var out []string
+	for _, name := range names {
+		for _, n := range []string{"pre" + name, name, "post" + name} {
+			if line := pkg.Scripts[n]; line != "" {
+				out = append(out, n+": "+line)
+			}
+		}
+	}
+	return out
+}
+
+// installScripts are the lines that npm runs when it installs.
+func installScripts(pkg *packageJSON) []string {
+	return append(scriptLines(pkg, "install", "prepare"), "and whatever install scripts the packages bring along")
 }
 
 func firstScript(scripts map[string]string, names ...string) string {

@@ -302,6 +302,20 @@ func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
 	return err
 }
 
+// RemoveImages removes the images that carry all the labels.
+func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) error {
+	list, err := e.cli.ImageList(ctx, image.ListOptions{Filters: labelled(labels)})
+	if err != nil {
+		return err
+	}
+	for _, img := range list {
+		if err := e.RemoveImage(ctx, img.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // BuildSpec is an image to build.
 type BuildSpec struct {
 	Context    io.Reader // a tar archive

@@ -83,8 +83,10 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 			c.Cause, c.Remedy = "the stack is not launched", "Launch it: nharbor launch"
 		case rec == nil:
 			c.Cause, c.Remedy = "it is not part of this launch", "Launch it too: nharbor stop, then nharbor launch"
-		case rec.State == stack.Failed, rec.State == stack.Skipped:
-			c.Cause, c.Remedy = "the service "+string(rec.State)+": "+rec.Text, logs
+		case rec.State == stack.Failed:
+			c.Cause, c.Remedy = "the service failed: "+rec.Text, logs
+		case rec.State == stack.Skipped:
+			c.Cause, c.Remedy = "the service was skipped, since "+rec.Text, "Mend that first, then launch again."
 		case rec.State == stack.Stopped:
 			c.Cause, c.Remedy = "the service was stopped", "Launch it again: nharbor stop, then nharbor launch"
 		case rec.Runs == stack.Container:

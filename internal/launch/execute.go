@@ -335,7 +335,6 @@ func lastWords(log *Log) string {
 
 // service starts a service and watches it until it is up; a goroutine goes on watching for its end.
 func (x *Executor) service(ctx context.Context, n *node) {
-	x.set(n, stack.Starting, "")
 	log, err := x.logs.Open(n.id)
 	if err != nil {
 		x.end(n, stack.Failed, err.Error())
@@ -514,6 +513,7 @@ func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) er
 func (x *Executor) start(ctx context.Context, n *node, log *Log) (run.Process, error) {
 	s := n.svc
 	if s.Runs == stack.Native {
+		x.set(n, stack.Starting, "")
 		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: s.Environment}, log.Line)
 		if err != nil {
 			return nil, err

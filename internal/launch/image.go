@@ -16,14 +16,17 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	s := n.svc
 	if s.ImageTag == "" {
 		has, err := x.engine.HasImage(ctx, s.Image)
-		if err != nil || has {
+		if err != nil {
 			return err
+		}
+		if has {
+			x.set(n, stack.Starting, "")
+			return nil
 		}
 		x.set(n, stack.Starting, "fetching "+s.Image)
 		if err := x.engine.Pull(ctx, s.Image, log.Line); err != nil {
 			return fmt.Errorf("the image %s could not be fetched: %w", s.Image, err)
 		}
-		x.set(n, stack.Starting, "")
 		return nil
 	}
 	x.set(n, stack.Starting, "building "+s.Build)
@@ -42,6 +45,5 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	if err != nil {
 		return fmt.Errorf("its image could not be built from %s: %w", s.Build, err)
 	}
-	x.set(n, stack.Starting, "")
 	return nil
 }

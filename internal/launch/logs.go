@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -128,7 +129,7 @@ func (r *LogReader) Next() ([]LogLine, error) {
 	var out []LogLine
 	for _, name := range names {
 		source := strings.TrimSuffix(filepath.Base(name), ".log")
-		if len(r.wanted) > 0 && !contains(r.wanted, source) {
+		if len(r.wanted) > 0 && !slices.Contains(r.wanted, source) {
 			continue
 		}
 		lines, err := r.file(name, source)
@@ -138,15 +139,6 @@ func (r *LogReader) Next() ([]LogLine, error) {
 		out = append(out, lines...)
 	}
 	return out, nil
-}
-
-func contains(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (r *LogReader) file(name, source string) ([]LogLine, error) {
@@ -177,4 +169,16 @@ func (r *LogReader) file(name, source string) ([]LogLine, error) {
 		}
 		out = append(out, LogLine{Time: at, Source: source, Text: text})
 	}
+}
+
+// Sources lists whose logs there are, of those wanted.
+func (r *LogReader) Sources() []string {
+	names, _ := filepath.Glob(filepath.Join(r.dir, "*.log"))
+	var out []string
+	for _, name := range names {
+		if source := strings.TrimSuffix(filepath.Base(name), ".log"); len(r.wanted) == 0 || slices.Contains(r.wanted, source) {
+			out = append(out, source)
+		}
+	}
+	return out
 }

@@ -104,7 +104,7 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
 	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Shift: opt.Shift, Order: *ord,
 		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
-	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: shellEnv()}
+	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ()}
 	var faults stack.Faults
 	for _, n := range ord.Nodes {
 		if n.Kind == "service" {
@@ -143,10 +143,6 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 	}
 	p.Secrets = slices.Sorted(maps.Keys(m.secrets))
 	return p, nil
-}
-
-func shellEnv() []string {
-	return slices.DeleteFunc(os.Environ(), func(kv string) bool { return strings.HasPrefix(kv, "NHARBOR_") })
 }
 
 type mixer struct {

@@ -32,11 +32,11 @@ type Request struct {
 
 // Message is one line that the steward sends.
 type Message struct {
-	Event   *stack.Event   `json:"event,omitempty"`
-	Settled *Settled       `json:"settled,omitempty"` // every node has reached a state that lasts
-	Stopped bool           `json:"stopped,omitempty"` // what was asked to stop has stopped
-	Error   *stack.Fault   `json:"error,omitempty"`
-	Ready   string         `json:"ready,omitempty"` // the socket
+	Event   *stack.Event `json:"event,omitempty"`
+	Settled *Settled     `json:"settled,omitempty"` // every node has reached a state that lasts
+	Stopped bool         `json:"stopped,omitempty"` // what was asked to stop has stopped
+	Error   *stack.Fault `json:"error,omitempty"`
+	Ready   string       `json:"ready,omitempty"` // the socket
 }
 
 // Settled tells how a launch has gone.
@@ -80,6 +80,7 @@ type steward struct {
 
 	settled atomic.Pointer[Settled]
 	over    chan struct{} // everything has been stopped
+	closed  chan struct{} // and the record of it is written: nothing touches the workspace any more
 	told    chan struct{} // somebody knows how the launch has gone
 	tell    sync.Once
 	clients sync.WaitGroup
@@ -94,7 +95,7 @@ func newSteward(plan *Plan, keeperWords []string) (*steward, error) {
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: plan.Root}, Text: "the workspace's state can't be written: " + err.Error(), Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
-	s := &steward{plan: plan, over: make(chan struct{}), told: make(chan struct{}), lock: flock.New(filepath.Join(dir, "steward.lock"))}
+	s := &steward{plan: plan, over: make(chan struct{}), closed: make(chan struct{}), told: make(chan struct{}), lock: flock.New(filepath.Join(dir, "steward.lock"))}
 	if got, err := s.lock.TryLock(); err != nil || !got {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: "already-launched", Text: "this workspace's stack is launched already", Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop", Cause: err}
 	}
@@ -212,12 +213,15 @@ func (s *steward) work() error {
 	s.mu.Unlock()
 	s.save()
 	s.listener.Close()
-	s.clients.Wait()
 	s.keeper.Dismiss()
 	if s.engine != nil {
 		s.engine.Close()
 	}
-	return s.lock.Unlock()
+	err := s.lock.Unlock()
+	os.Remove(filepath.Dir(s.record.Socket)) // if no other stack has its socket there
+	close(s.closed)
+	s.clients.Wait()
+	return err
 }
 
 func (s *steward) isOver() bool {
@@ -302,6 +306,7 @@ func (s *steward) serve(c net.Conn, leased func()) {
 	case "stop":
 		if len(req.Services) == 0 {
 			s.stop()
+			<-s.closed
 		} else {
 			s.exec.Stop(req.Services)
 		}
@@ -350,6 +355,7 @@ func (s *steward) follow(out *json.Encoder, gone *atomic.Bool) {
 		}
 		if len(events) == 0 && (gone.Load() || s.isOver()) {
 			if s.isOver() {
+				<-s.closed
 				out.Encode(Message{Stopped: true})
 			}
 			return

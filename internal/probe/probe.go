@@ -347,3 +347,9 @@ func Free(host string, port int) bool {
 	}
 	return true
 }
+
+// AskConn speaks to a connection that is open already, and closes it.
+func AskConn(ctx context.Context, conn net.Conn, speaks string) stack.Verdict {
+	defer conn.Close()
+	return speak(ctx, conn, conn.RemoteAddr().String(), speaks).verdict
+}

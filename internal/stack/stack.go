@@ -92,6 +92,9 @@ type Serve struct {
 	Command []string `json:"command"`
 	Ports   []Port   `json:"ports"`
 	At      Place    `json:"at"`
+
+	// Expands is what the command leads to, where that stands in the checkout: a script's own line.
+	Expands []string `json:"expands,omitempty"`
 }
 
 // Role is what a step is for.
@@ -120,6 +123,8 @@ type Step struct {
 	Inputs []string `json:"inputs,omitempty"`
 	// Outputs are what the step leaves behind; one that is missing makes the step run again.
 	Outputs []string `json:"outputs,omitempty"`
+	// Expands is what the command leads to, where that stands in the checkout: a script's own line.
+	Expands []string `json:"expands,omitempty"`
 }
 
 // Evidence is a conclusion's reason: what the file says at the line.

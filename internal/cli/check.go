@@ -1,0 +1,33 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/view"
+)
+
+func (a *app) check() *cobra.Command {
+	return &cobra.Command{
+		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the remedy", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := launch.ReadRecord(w.root)
+			if err != nil {
+				return err
+			}
+			c := launch.CheckPorts(cmd.Context(), r.Merge(w.stack.Services), r)
+			if !c.Answers {
+				a.status = 1
+			}
+			if a.json {
+				return view.JSON(a.out, c)
+			}
+			a.text().Check(c)
+			return nil
+		},
+	}
+}

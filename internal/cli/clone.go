@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
+)
+
+func (a *app) clone() *cobra.Command {
+	var into string
+	var opt gitrepo.Options
+	c := &cobra.Command{
+		Use:   "clone ADDRESS...",
+		Short: "Brings one or more repositories into a workspace, with their submodules",
+		Long: `Clones each repository with git. With one address the checkout itself is the
+workspace; several become folders side by side in one workspace.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.runClone(cmd.Context(), args, into, opt) },
+	}
+	c.Flags().StringVar(&into, "into", "", "the folder: of the checkout, or with several addresses of the workspace")
+	c.Flags().StringVar(&opt.Ref, "at", "", "the tag, branch or commit to check out")
+	c.Flags().BoolVar(&opt.NewHistory, "new-history", false, "drop the history and begin a fresh one")
+	c.Flags().StringVar(&opt.Upstream, "upstream", "", "add a second remote with this address, named upstream")
+	return c
+}
+
+func (a *app) runClone(ctx context.Context, addresses []string, into string, opt gitrepo.Options) error {
+	start, err := a.start()
+	if err != nil {
+		return err
+	}
+	several := len(addresses) > 1
+	if several && opt.Upstream != "" {
+		return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: "--upstream goes with one address", Remedy: "Clone the repositories one by one."}
+	}
+	root := into
+	if root == "" && !several {
+		root = gitrepo.NameOf(addresses[0])
+	}
+	if root == "" && several {
+		root = gitrepo.NameOf(addresses[0]) + "-workspace"
+	}
+	if !filepath.IsAbs(root) {
+		root = filepath.Join(start, root)
+	}
+	targets := map[string]string{}
+	var dirs []string
+	for _, address := range addresses {
+		dir := root
+		if several {
+			dir = filepath.Join(root, gitrepo.NameOf(address))
+		}
+		if other, twice := targets[dir]; twice {
+			return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: fmt.Sprintf("%s and %s would become the same folder", other, address), Remedy: "Clone one of them by itself with --into."}
+		}
+		targets[dir] = address
+		dirs = append(dirs, dir)
+	}
+	type contract struct {
+		Schema    string           `json:"schema"`
+		Root      string           `json:"root"`
+		Checkouts []stack.Checkout `json:"checkouts"`
+	}
+	answer := contract{Schema: "nharbor.clone/1", Root: root}
+	text := a.text()
+	progress := a.progress()
+	for _, dir := range dirs {
+		opt := opt
+		opt.Progress = func(line string) { progress(gitrepo.NameOf(targets[dir]) + ": " + line) }
+		checkout, err := gitrepo.Clone(ctx, targets[dir], dir, opt)
+		progress("")
+		if err != nil {
+			return err
+		}
+		checkout.Path = "."
+		if several {
+			checkout.Path = filepath.Base(dir)
+		}
+		answer.Checkouts = append(answer.Checkouts, checkout)
+		if !a.json {
+			text.Line("%s", dir)
+			text.Line("  %s", describe(checkout))
+		}
+	}
+	if several {
+		if _, err := workspace.MakeStateDir(root); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return view.JSON(a.out, answer)
+	}
+	shown := root
+	if rel, err := filepath.Rel(start, root); err == nil && filepath.IsLocal(rel) {
+		shown = rel
+	}
+	text.Blank()
+	text.Line("Next: see what it consists of: nharbor -C %s survey", quoted(shown))
+	return nil
+}
+
+// quoted protects a path with blanks for the shell.
+func quoted(path string) string {
+	if strings.ContainsAny(path, " \t'\"$&;()") {
+		return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
+	}
+	return path
+}
+
+func describe(c stack.Checkout) string {
+	at := "branch " + c.Branch
+	if c.Branch == "" {
+		at = "no branch"
+	}
+	if c.Tag != "" {
+		at += ", tag " + c.Tag
+	}
+	if len(c.Commit) >= 8 {
+		at += ", commit " + c.Commit[:8]
+	}
+	if n := len(c.Submodules); n == 1 {
+		at += ", 1 submodule"
+	} else if n > 1 {
+		at += fmt.Sprintf(", %d submodules", n)
+	}
+	return at
+}
+
+// progress shows one changing line on a terminal, and nothing elsewhere.
+func (a *app) progress() func(string) {
+	f, ok := a.err.(*os.File)
+	if !ok || a.json || !term.IsTerminal(int(f.Fd())) {
+		return func(string) {}
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		width = 80
+	}
+	return func(line string) {
+		if r := []rune(line); len(r) >= width {
+			line = string(r[:width-1])
+		}
+		fmt.Fprintf(f, "\r\x1b[K%s", line)
+	}
+}

@@ -1,0 +1,165 @@
+// Package cli is the command line: one file for each command, which turns flags into a call and the
+// answer into a view.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nimbleharbor/internal/demo"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+)
+
+// Version is what the program calls itself.
+var Version = "0.1.0"
+
+// app is one call of the program.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	json     bool
+	dir      string
+	status   int // of a command that has answered, but with a no
+}
+
+// Main runs the program and gives its exit code.
+func Main(args []string) int {
+	if act, ok := demo.Actor(args); ok {
+		return act()
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	return Run(ctx, args[1:], os.Stdin, os.Stdout, os.Stderr)
+}
+
+// Run runs one command line and gives the exit code.
+func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return a.status
+	}
+	var fault *stack.Fault
+	var faults stack.Faults
+	if ctx.Err() != nil && !errors.As(err, &fault) {
+		err = &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "interrupted", Cause: err}
+	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && isUsage(err) {
+		err = &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: err.Error(), Remedy: "See what can be asked: nharbor --help"}
+	}
+	return a.fail(stack.AllFaults(err))
+}
+
+// isUsage tells Cobra's complaints about the call from errors of the work.
+func isUsage(err error) bool {
+	for _, sign := range []string{"unknown ", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag", "required flag", "if any flags in the group"} {
+		if strings.HasPrefix(err.Error(), sign) {
+			return true
+		}
+	}
+	return false
+}
+
+// fail shows what went wrong and gives the exit code.
+func (a *app) fail(faults stack.Faults) int {
+	if a.json {
+		type place struct {
+			File   string `json:"file"`
+			Line   int    `json:"line"`
+			Column int    `json:"column"`
+		}
+		type contract struct {
+			Schema string     `json:"schema"`
+			Code   string     `json:"code"`
+			Text   string     `json:"text"`
+			At     place      `json:"at"`
+			Remedy string     `json:"remedy"`
+			More   []contract `json:"more,omitempty"`
+		}
+		var all []contract
+		for _, f := range faults {
+			all = append(all, contract{Schema: "nharbor.error/1", Code: f.Code, Text: f.Text, At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
+		}
+		all[0].More = all[1:]
+		view.JSONLine(a.err, all[0])
+	} else {
+		view.For(a.err).Faults(faults)
+	}
+	return int(faults[0].Kind)
+}
+
+func (a *app) root() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "nharbor",
+		Short: "Gets a cloned multi-service application running, and proves that it answers",
+		Long: `nharbor takes an application that somebody else has written, in one repository or
+several, and gets it running on this machine: it finds out what the application
+consists of, says what this machine lacks, fills the settings, starts everything
+as soon as what it needs answers, and asks every port whether it does.
+
+To see all of it on a made-up application:   nharbor demo
+To begin with one of yours:                  nharbor clone ADDRESS`,
+		Version: Version, SilenceErrors: true, SilenceUsage: true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	c.SetVersionTemplate("nharbor {{.Version}}\n")
+	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
+	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
+	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(), a.stop(), a.demo(), a.steward(), a.keeper())
+	return c
+}
+
+// text writes for a person on the standard output.
+func (a *app) text() *view.Text { return view.For(a.out) }
+
+// start is the absolute path of the folder to start in.
+func (a *app) start() (string, error) {
+	dir, err := filepath.Abs(a.dir)
+	if err != nil {
+		return "", err
+	}
+	info, err := os.Stat(dir)
+	if err != nil || !info.IsDir() {
+		text := "there is no such folder"
+		if err == nil {
+			text = "this is not a folder"
+		}
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-found", At: stack.Place{File: dir}, Text: text, Remedy: "Name an existing folder behind -C.", Cause: err}
+	}
+	return dir, nil
+}
+
+// asks reports whether a person can be asked: both ends are a terminal, and the answer isn't for a program.
+func (a *app) asks() bool {
+	in, ok := a.in.(*os.File)
+	out, ok2 := a.err.(*os.File)
+	return ok && ok2 && !a.json && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
+}
+
+// pairs reads --set KEY=VALUE flags.
+func pairs(list []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, s := range list {
+		k, v, ok := strings.Cut(s, "=")
+		if !ok || k == "" {
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "set-invalid", Text: fmt.Sprintf("--set wants KEY=VALUE, and %q has no key or no =", k), Remedy: "Write it like --set PORT=8080, or --set api/.env:PORT=8080 for one file."}
+		}
+		out[k] = v
+	}
+	return out, nil
+}

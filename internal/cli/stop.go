@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
+)
+
+func (a *app) stop() *cobra.Command {
+	return &cobra.Command{
+		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs them, in reverse order",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir, err := a.start()
+			if err != nil {
+				return err
+			}
+			root := workspace.Root(dir)
+			r, err := launch.ReadRecord(root)
+			if err != nil {
+				return err
+			}
+			for _, name := range args {
+				if r.Service(name) == nil {
+					f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
+					if r != nil {
+						var names []string
+						for _, s := range r.Services {
+							names = append(names, s.Name)
+						}
+						f.Remedy = "There are: " + strings.Join(names, ", ")
+					}
+					return f
+				}
+			}
+			was, err := launch.StopStack(cmd.Context(), root, args)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return view.JSON(a.out, struct {
+					Schema  string `json:"schema"`
+					Stopped bool   `json:"stopped"`
+				}{"nharbor.stop/1", was})
+			}
+			switch {
+			case !was:
+				a.text().Line("Nothing of this workspace is running.")
+			case len(args) > 0:
+				a.text().Line("Stopped %s, and what needs it.", strings.Join(args, ", "))
+			default:
+				a.text().Line("Everything has been stopped. The data is kept; the next launch goes on with it.")
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) steward() *cobra.Command {
+	return &cobra.Command{Use: "steward", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		return launch.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
+	}}
+}
+
+func (a *app) keeper() *cobra.Command {
+	return &cobra.Command{Use: "keeper", Hidden: true, Args: cobra.NoArgs, Run: func(*cobra.Command, []string) { launch.Keep(os.Stdin) }}
+}

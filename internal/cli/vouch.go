@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+)
+
+func (a *app) vouch() *cobra.Command {
+	var agree bool
+	c := &cobra.Command{
+		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			o, err := order.Build(w.stack, order.Options{})
+			if err != nil {
+				return err
+			}
+			list := launch.Commands(w.fsys, w.stack, o)
+			fresh, err := launch.MarkNew(w.root, list)
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				a.text().Vouch(list)
+				a.text().Blank()
+			}
+			if fresh && !agree && a.asks() {
+				agree = a.yes("Do you want to let these run on this machine?")
+			}
+			if fresh && agree {
+				if err := launch.Vouch(w.root, list); err != nil {
+					return err
+				}
+				fresh = false
+			}
+			if fresh {
+				a.status = 1
+			}
+			if a.json {
+				return view.JSON(a.out, struct {
+					Schema   string           `json:"schema"`
+					Vouched  bool             `json:"vouched"`
+					Commands []launch.Command `json:"commands"`
+				}{"nharbor.vouch/1", !fresh, list})
+			}
+			if fresh {
+				a.text().Line("Nothing is vouched for yet. To consent: nharbor vouch --agree")
+			} else {
+				a.text().Line("You have vouched for these; a command that changes is shown again before it runs.")
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&agree, "agree", false, "consent to the commands as they are now")
+	return c
+}
+
+// yes asks a question that is answered with yes or no.
+func (a *app) yes(question string) bool {
+	fmt.Fprintf(a.err, "%s yes or no: ", question)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	return err == nil && strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y")
+}
+
+// consent makes sure that a person has vouched for all that is about to run.
+func (a *app) consent(w *work, o *order.Order, given bool) error {
+	list := launch.Commands(w.fsys, w.stack, o)
+	fresh, err := launch.MarkNew(w.root, list)
+	if err != nil || !fresh {
+		return err
+	}
+	if !a.json {
+		var unseen []launch.Command
+		for _, c := range list {
+			if c.New {
+				c.New = false
+				unseen = append(unseen, c)
+			}
+		}
+		t := a.text()
+		t.Title("This is what would run here for the first time, or has changed")
+		t.Vouch(unseen)
+		t.Blank()
+	}
+	if !given && a.asks() {
+		given = a.yes("Do you want to let it run on this machine?")
+	}
+	if !given {
+		return &stack.Fault{Kind: stack.NotSo, Code: "not-vouched", Text: "nobody has vouched for what this checkout would run", Remedy: "Read it with nharbor vouch; consent there, or with nharbor launch --vouch."}
+	}
+	return launch.Vouch(w.root, list)
+}

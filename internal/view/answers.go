@@ -1,0 +1,430 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/fill"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
+)
+
+// Survey shows what a workspace consists of.
+func (t *Text) Survey(s *stack.Stack) {
+	t.Line("Workspace %s", s.Root)
+	for _, c := range s.Checkouts {
+		at := c.Branch
+		if at == "" {
+			at = "detached"
+		}
+		if c.Tag != "" {
+			at += ", tag " + c.Tag
+		}
+		if len(c.Commit) >= 8 {
+			at += ", commit " + c.Commit[:8]
+		}
+		name := c.Path
+		if name == "." {
+			name = "this folder"
+		}
+		t.Line("  checkout %s: %s", name, at)
+	}
+	if len(s.Projects) > 0 {
+		t.Blank()
+		t.Title("Projects")
+		var rows [][]string
+		for _, p := range s.Projects {
+			what := []string{p.Manager}
+			if p.Framework != "" {
+				what = append(what, p.Framework)
+			}
+			for _, r := range p.Runtimes {
+				if r.Constraint != "*" {
+					what = append(what, r.Tool+" "+r.Constraint)
+				}
+			}
+			var steps []string
+			for _, st := range p.Steps {
+				steps = append(steps, string(st.Role))
+			}
+			evidence := ""
+			if len(p.Evidence) > 0 {
+				evidence = p.Evidence[len(p.Evidence)-1].File
+			}
+			rows = append(rows, []string{p.Path, strings.Join(what, ", "), strings.Join(steps, " "), evidence})
+		}
+		t.table(2, rows)
+	}
+	if len(s.ComposeFiles) > 0 {
+		t.Blank()
+		t.Title("Compose files")
+		var rows [][]string
+		for _, f := range s.ComposeFiles {
+			state := "active"
+			if !f.Active {
+				state = "not part of the launch"
+			}
+			rows = append(rows, []string{f.Path, state})
+		}
+		t.table(2, rows)
+	}
+	if len(s.Services) > 0 {
+		t.Blank()
+		t.Title("Services")
+		var rows [][]string
+		for _, v := range s.Services {
+			runs := "native"
+			if v.Runs == stack.Container {
+				runs = "container"
+			}
+			if v.Kind == stack.Once {
+				runs += ", once"
+			}
+			rows = append(rows, []string{v.Name, runs, ports(v.Ports), what(v), Where(v.At)})
+		}
+		t.table(2, rows)
+		var edges [][]string
+		for _, v := range s.Services {
+			for _, a := range v.After {
+				reason := a.Reason
+				if a.Because == stack.Declared {
+					reason += ", " + Where(a.At)
+				}
+				edges = append(edges, []string{v.Name, "after " + a.Service, reason})
+			}
+		}
+		if len(edges) > 0 {
+			t.Blank()
+			t.Title("What waits for what")
+			t.table(2, edges)
+		}
+	}
+	if len(s.EnvFiles) > 0 {
+		t.Blank()
+		t.Title("Settings files")
+		var rows [][]string
+		for _, f := range s.EnvFiles {
+			state := "there"
+			if !f.Present {
+				state = "to be made from " + f.Template
+			}
+			open := count(f.Settings, "setting", "settings")
+			if f.Unfilled > 0 {
+				open += fmt.Sprintf(", %d to fill", f.Unfilled)
+			}
+			rows = append(rows, []string{f.Path, open, state})
+		}
+		t.table(2, rows)
+	}
+	t.Remarks(s.Remarks)
+	t.Blank()
+	t.Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
+}
+
+// Remarks shows what was noticed, problems first.
+func (t *Text) Remarks(remarks []stack.Remark) {
+	if len(remarks) == 0 {
+		return
+	}
+	weight := map[string]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
+	sorted := slices.Clone(remarks)
+	slices.SortStableFunc(sorted, func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
+	t.Blank()
+	t.Title("Remarks")
+	for _, r := range sorted {
+		at := Where(r.At)
+		if at != "" {
+			at = " (" + at + ")"
+		}
+		t.Line("  %s: %s%s", r.Level, r.Text, at)
+		if r.Remedy != "" {
+			t.Line("    %s", r.Remedy)
+		}
+	}
+}
+
+func ports(list []stack.Port) string {
+	var out []string
+	for _, p := range list {
+		switch {
+		case p.Host == 0:
+			out = append(out, fmt.Sprintf("%d inside", p.Target))
+		case p.Host == p.Target:
+			out = append(out, fmt.Sprint(p.Host))
+		default:
+			out = append(out, fmt.Sprintf("%d to %d", p.Host, p.Target))
+		}
+	}
+	if len(out) == 0 {
+		return "no port"
+	}
+	return "port " + strings.Join(out, ", ")
+}
+
+func what(v stack.Service) string {
+	switch {
+	case v.Runs == stack.Native:
+		return strings.Join(v.Command, " ")
+	case v.Build != "":
+		return "built from " + v.Build
+	}
+	return v.Image
+}
+
+// Needs shows what the machine must have: what is missing first, each with its remedy.
+func (t *Text) Needs(a *needs.Answer) {
+	var met [][]string
+	missing := 0
+	for _, n := range a.Needs {
+		if n.Met {
+			found := n.Found
+			if n.Kind == needs.Tool && n.Wanted != "any version" {
+				found += " (wanted " + n.Wanted + ")"
+			}
+			met = append(met, []string{n.Name, found, forWhom(n)})
+			continue
+		}
+		missing++
+		found := n.Found
+		if found == "" {
+			found = "not installed"
+		}
+		level := "missing"
+		if n.Level != "required" {
+			level = "warning"
+		}
+		wanted := ""
+		if n.Kind == needs.Tool {
+			wanted = ", wanted " + n.Wanted
+		}
+		t.Line("%s: %s: %s%s%s", t.mood(level), n.Name, found, wanted, because(n))
+		t.Line("    %s", n.Remedy)
+	}
+	if missing > 0 && len(met) > 0 {
+		t.Blank()
+	}
+	if len(met) > 0 {
+		t.Title("Met")
+		t.table(2, met)
+	}
+	t.Blank()
+	if a.Met {
+		t.Line("This machine has all that the launch needs.")
+	} else {
+		t.Line("Not everything is there yet; see the lines that begin with missing.")
+	}
+}
+
+func forWhom(n needs.Need) string {
+	if len(n.For) == 0 {
+		return ""
+	}
+	return "for " + strings.Join(n.For, ", ")
+}
+
+func because(n needs.Need) string {
+	if len(n.Because) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%s)", Where(n.Because[0]))
+}
+
+// Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
+func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
+	if len(p.Files) == 0 {
+		t.Line("There is no settings file here, and no template for one.")
+		return
+	}
+	for i, f := range p.Files {
+		if i > 0 {
+			t.Blank()
+		}
+		state := "unchanged"
+		switch {
+		case f.Written:
+			state = "written, readable by you alone"
+		case dryRun:
+			state = "not written: this is a dry run"
+		case !p.Complete:
+			state = "not written"
+		}
+		from := ""
+		if f.Template != "" {
+			from = " from " + f.Template
+		}
+		t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
+		var rows [][]string
+		for _, s := range f.Settings {
+			value := s.Value()
+			switch {
+			case s.Origin == fill.Missing:
+				value = ""
+			case s.Secret && !reveal:
+				value = "(hidden)"
+			}
+			if width(value) > 48 {
+				value = string([]rune(value)[:47]) + "…"
+			}
+			rows = append(rows, []string{s.Key, s.Origin, value, s.Remark})
+		}
+		t.table(2, rows)
+		for _, r := range f.Remarks {
+			t.Line("  %s", r)
+		}
+	}
+	if len(p.Links) > 0 {
+		t.Blank()
+		t.Title("One value, several places")
+		for _, l := range p.Links {
+			var at []string
+			for _, m := range l.Members {
+				at = append(at, m.File+" "+m.Key)
+			}
+			t.Line("  %s: %s", l.Name, strings.Join(at, ", "))
+		}
+	}
+}
+
+// Missing shows the settings that only a person can give.
+func (t *Text) Missing(p *fill.Plan) {
+	t.Line("%s still missing:", count(len(p.Missing), "setting is", "settings are"))
+	for _, m := range p.Missing {
+		t.Line("  %s in %s", m.Key, m.File)
+		if m.Hint != "" {
+			t.Line("    %s", m.Hint)
+		}
+	}
+}
+
+// Order shows the order with reasons.
+func (t *Text) Order(o *order.Order) {
+	for _, n := range o.Nodes {
+		if len(n.After) == 0 {
+			t.Line("%s  %s", n.Kind, order.Title(n.ID))
+			t.Line("    at once")
+			continue
+		}
+		t.Line("%s  %s", n.Kind, order.Title(n.ID))
+		for _, e := range n.After {
+			at := Where(e.At)
+			if at != "" && !strings.Contains(e.Reason, at) {
+				at = " (" + at + ")"
+			} else {
+				at = ""
+			}
+			t.Line("    when %s %s: %s%s", order.Title(e.ID), untilWords(e), e.Reason, at)
+		}
+	}
+	t.Remarks(o.Remarks)
+	if len(o.CriticalPath) > 0 {
+		var names []string
+		for _, id := range o.CriticalPath {
+			names = append(names, order.Title(id))
+		}
+		t.Blank()
+		t.Line("Critical path: %s", strings.Join(names, ", then "))
+		if o.Estimate > 0 {
+			t.Line("Estimate from earlier launches: %.1f s", o.Estimate)
+		} else {
+			t.Line("No estimate yet: nothing was launched here before.")
+		}
+	}
+}
+
+func untilWords(e order.Edge) string {
+	if strings.HasPrefix(e.ID, "step:") {
+		return "is done"
+	}
+	switch e.Until {
+	case stack.Begun:
+		return "has begun"
+	case stack.Finished:
+		return "has finished"
+	}
+	return "answers"
+}
+
+// Check shows the verdict on every port.
+func (t *Text) Check(c stack.Check) {
+	if len(c.Ports) == 0 {
+		t.Line("No service here has a port that this machine could ask.")
+		return
+	}
+	var rows [][]string
+	for _, p := range c.Ports {
+		rows = append(rows, []string{p.Service, launch.AddressOf(p), string(p.Verdict), said(p)})
+	}
+	t.table(0, rows)
+	for _, p := range c.Ports {
+		if p.Verdict == stack.Answers {
+			continue
+		}
+		t.Blank()
+		t.Line("%s %s %s: %s", p.Service, p.Address, p.Verdict, p.Cause)
+		if p.Remedy != "" {
+			t.Line("  %s", p.Remedy)
+		}
+	}
+}
+
+func said(p stack.PortCheck) string {
+	var parts []string
+	switch {
+	case p.Speaks == "":
+	case p.Status > 0:
+		parts = append(parts, fmt.Sprintf("%s %d", p.Speaks, p.Status))
+	default:
+		parts = append(parts, p.Speaks)
+	}
+	if p.Title != "" {
+		parts = append(parts, "“"+p.Title+"”")
+	}
+	if p.LatencyMs > 0 && p.Verdict != stack.Refuses {
+		parts = append(parts, fmt.Sprintf("%.0f ms", p.LatencyMs))
+	}
+	if p.Owner != nil {
+		parts = append(parts, fmt.Sprintf("%s, process %d", p.Owner.Command, p.Owner.PID))
+	}
+	return strings.Join(parts, "  ")
+}
+
+// Vouch shows every command that the checkout would run.
+func (t *Text) Vouch(list []launch.Command) {
+	for _, c := range list {
+		mark := ""
+		if c.New {
+			mark = "  (not vouched for yet)"
+		}
+		t.Line("%s%s", order.Title(c.ID), mark)
+		t.Line("    %s", c.Shows)
+		for _, d := range c.Detail {
+			t.Line("      %s", d)
+		}
+		if at := Where(c.At); at != "" {
+			t.Line("      %s", at)
+		}
+	}
+}
+
+// Event shows one step of a launch, its time first.
+func (t *Text) Event(e stack.Event, names int) {
+	name := order.Title(e.ID)
+	text := e.Text
+	for i, part := range wrap(text, max(24, t.Width-names-24)) {
+		if i == 0 {
+			fmt.Fprintln(t.Out, strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, pad(name, names), t.mood(string(e.State))+strings.Repeat(" ", max(0, 9-width(string(e.State)))), part), " "))
+		} else {
+			fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", names+23), part)
+		}
+	}
+}
+
+func pad(s string, n int) string { return s + strings.Repeat(" ", max(0, n-width(s))) }
+
+// LogLine shows one line of a log, its time first, in seconds since the launch.
+func (t *Text) LogLine(seconds float64, source, text string, sources int) {
+	fmt.Fprintf(t.Out, "%7.1fs  %s  %s\n", seconds, pad(source, sources), clean(text))
+}

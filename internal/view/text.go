@@ -1,0 +1,188 @@
+// Package view shows what the rest of the program has found and done: as calm text and as JSON. It
+// decides nothing.
+package view
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+
+	"nimbleharbor/internal/stack"
+)
+
+// Text writes text for a person. Width is the number of columns; Colour repeats in colour what words say.
+type Text struct {
+	Out    io.Writer
+	Width  int
+	Colour bool
+}
+
+// For makes a Text that suits what w is: a terminal of some width, or a pipe or file.
+func For(w io.Writer) *Text {
+	t := &Text{Out: w, Width: 100}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
+			t.Width = width
+		}
+		t.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	return t
+}
+
+// Line writes one line, broken between words where it is wider than the screen; what follows is indented
+// like the line itself and two columns more.
+func (t *Text) Line(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
+	indent := len(line) - len(strings.TrimLeft(line, " "))
+	for i, part := range wrap(strings.TrimLeft(line, " "), t.Width-indent-2) {
+		more := ""
+		if i > 0 {
+			more = "  "
+		}
+		fmt.Fprintf(t.Out, "%s%s%s\n", strings.Repeat(" ", indent), more, part)
+	}
+}
+
+// Blank writes an empty line.
+func (t *Text) Blank() { fmt.Fprintln(t.Out) }
+
+// Title writes a heading.
+func (t *Text) Title(text string) { fmt.Fprintln(t.Out, t.paint("1", text)) }
+
+func (t *Text) paint(code, s string) string {
+	if !t.Colour || s == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// mood colours a word that tells a state, a verdict or a level.
+func (t *Text) mood(word string) string {
+	switch word {
+	case "answering", "answers", "running", "finished", "done", "met", "kept", "generated", "derived", "answered":
+		return t.paint("32", word)
+	case "failed", "refuses", "stranger", "silent", "errs", "problem", "unmet", "missing", "quiet":
+		return t.paint("31", word)
+	case "waiting", "starting", "warning", "skipped", "stopped":
+		return t.paint("33", word)
+	}
+	return word
+}
+
+// table writes rows in columns, each as wide as its widest cell. The last column takes what is left and
+// is broken between words; where too little is left it goes below.
+func (t *Text) table(indent int, rows [][]string) {
+	if len(rows) == 0 {
+		return
+	}
+	columns := len(rows[0])
+	widths := make([]int, columns)
+	for _, r := range rows {
+		for i, c := range r {
+			widths[i] = max(widths[i], width(c))
+		}
+	}
+	before := indent
+	for _, w := range widths[:columns-1] {
+		before += w + 2
+	}
+	left := t.Width - before
+	below := left < 24 && widths[columns-1] > left
+	for _, r := range rows {
+		var line strings.Builder
+		line.WriteString(strings.Repeat(" ", indent))
+		for i, c := range r[:columns-1] {
+			line.WriteString(t.mood(c) + strings.Repeat(" ", widths[i]-width(c)+2))
+		}
+		last := r[columns-1]
+		if below {
+			fmt.Fprintln(t.Out, strings.TrimRight(line.String(), " "))
+			for _, part := range wrap(last, t.Width-indent-4) {
+				fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent+4), part)
+			}
+			continue
+		}
+		for i, part := range wrap(last, left) {
+			if i > 0 {
+				line.Reset()
+				line.WriteString(strings.Repeat(" ", before))
+			}
+			fmt.Fprintln(t.Out, strings.TrimRight(line.String()+t.mood(part), " "))
+		}
+	}
+}
+
+func width(s string) int { return runewidth.StringWidth(s) }
+
+// wrap breaks a text between words; a word wider than the limit stays whole. It gives one part at least.
+func wrap(s string, limit int) []string {
+	s = clean(s)
+	if width(s) <= limit {
+		return []string{s}
+	}
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(s) {
+		switch {
+		case line == "":
+			line = word
+		case width(line)+1+width(word) <= limit:
+			line += " " + word
+		default:
+			out = append(out, line)
+			line = word
+		}
+	}
+	return append(out, line)
+}
+
+// clean makes text from files and programs safe to print: no control character reaches the terminal.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+			return '·'
+		}
+		return r
+	}, s)
+}
+
+// Where writes a place as file:line.
+func Where(p stack.Place) string {
+	switch {
+	case p.File == "":
+		return ""
+	case p.Line == 0:
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d", p.File, p.Line)
+}
+
+// Faults writes errors in three lines each: what happened, where, what to do next.
+func (t *Text) Faults(faults stack.Faults) {
+	for i, f := range faults {
+		if i > 0 {
+			t.Blank()
+		}
+		fmt.Fprintf(t.Out, "%s %s\n", t.paint("31", "error:"), strings.Join(wrap(f.Text, max(40, t.Width-7)), "\n       "))
+		if where := f.Where(); where != "" {
+			fmt.Fprintf(t.Out, "where: %s\n", where)
+			if f.Line != "" {
+				fmt.Fprintf(t.Out, "       %s\n", clean(strings.TrimSpace(f.Line)))
+			}
+		}
+		if f.Remedy != "" {
+			fmt.Fprintf(t.Out, "next:  %s\n", strings.Join(wrap(f.Remedy, max(40, t.Width-7)), "\n       "))
+		}
+	}
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
