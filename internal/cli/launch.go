@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -181,6 +183,10 @@ func (a *app) follow(ctx context.Context, w *work, mixed *stack.Stack, o *order.
 			t.Line("Stopping everything; press Ctrl-C again to end at once.")
 		}
 		l.Stop()
+		again := make(chan os.Signal, 1)
+		signal.Notify(again, os.Interrupt, syscall.SIGTERM)
+		<-again
+		l.Kill()
 	})
 	defer stopping()
 	interrupted := false
@@ -196,7 +202,7 @@ func (a *app) follow(ctx context.Context, w *work, mixed *stack.Stack, o *order.
 		case m.Event != nil:
 			if a.json {
 				view.JSONLine(a.out, m.Event)
-			} else if m.Event.State != stack.Waiting || m.Event.T < 0.5 && m.Event.Text != "" {
+			} else if m.Event.State != stack.Waiting || m.Event.Text != "" {
 				t.Event(*m.Event, names)
 			}
 		case m.Settled != nil:

@@ -29,6 +29,9 @@ func (a *app) survey() *cobra.Command {
 			} else {
 				a.text().Survey(w.stack)
 			}
+			if err == nil && !a.json {
+				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
+			}
 			return err
 		},
 	}

@@ -418,7 +418,7 @@ func healthTest(n *normaliser, where string, v *Value) *Value {
 
 // nearest finds the known key that differs least from the given one, if it differs little.
 func nearest(key string, keys map[string]rule) string {
-	best, distance := "", len(key)/3+1
+	best, distance := "", len(key)/3+2
 	for k := range keys {
 		d := editDistance(key, k)
 		if d < distance || d == distance && best != "" && k < best {

@@ -75,6 +75,9 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 		}
 		return
 	}
+	if c.Cause == probe.HungUp && rec != nil && rec.Runs == stack.Native {
+		c.Verdict = stack.Silent // in front of a container it is the engine's forwarder that hangs up
+	}
 	logs := fmt.Sprintf("See what it says: nharbor logs %s", s.Name)
 	switch c.Verdict {
 	case stack.Refuses:
@@ -96,7 +99,9 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 			c.Cause, c.Remedy = "the process runs, but does not listen on this port", logs
 		}
 	case stack.Silent:
-		c.Cause = fmt.Sprintf("it accepts the connection and says nothing within %d seconds", int(probe.Patience.Seconds()))
+		if c.Cause == "" {
+			c.Cause = fmt.Sprintf("it accepts the connection and says nothing within %d seconds", int(probe.Patience.Seconds()))
+		}
 		c.Remedy = logs
 	case stack.Errs:
 		c.Remedy = logs

@@ -92,6 +92,9 @@ func (l *Launched) Next() (Message, error) {
 // Stop asks the steward to stop everything; Next tells when it has.
 func (l *Launched) Stop() error { return l.send(Request{Do: "stop"}) }
 
+// Kill asks the steward to end everything at once.
+func (l *Launched) Kill() error { return l.send(Request{Do: "kill"}) }
+
 // Close lets go of the steward. A stack in the background goes on.
 func (l *Launched) Close() error { return l.conn.Close() }
 

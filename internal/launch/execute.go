@@ -57,6 +57,9 @@ type node struct {
 	proc       run.Process
 	stopping   bool
 
+	imageReady chan struct{} // closed when the image is there, or imageErr says why not
+	imageErr   error
+
 	begun, up, finished, bad, over chan struct{}
 	once                           [5]sync.Once
 }
@@ -89,7 +92,7 @@ func NewExecutor(plan *Plan, e *engine.Engine, logs *Logs, memory *Memory, keepe
 	x := &Executor{plan: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(), nodes: map[string]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
 	x.more = sync.NewCond(&x.mu)
 	for _, o := range plan.Order.Nodes {
-		n := &node{id: o.ID, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}), bad: make(chan struct{}), over: make(chan struct{})}
+		n := &node{id: o.ID, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}), bad: make(chan struct{}), over: make(chan struct{}), imageReady: make(chan struct{})}
 		if s, ok := plan.Services[o.ID]; ok {
 			n.svc = &s
 		} else if s, ok := plan.Steps[o.ID]; ok {
@@ -187,6 +190,9 @@ func first(a, b string) string {
 // node waits for what one node needs, then runs it until it has reached a lasting state.
 func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
 	x.set(n, stack.Waiting, waitingFor(after))
+	if n.svc != nil && n.svc.Runs == stack.Container {
+		go x.prepareImage(ctx, n)
+	}
 	for _, e := range after {
 		other := x.nodes[e.ID]
 		select {
@@ -521,9 +527,11 @@ func (x *Executor) start(ctx context.Context, n *node, log *Log) (run.Process, e
 		x.keeper.Hold(p.PID)
 		return p, nil
 	}
-	if err := x.image(ctx, n, log); err != nil {
-		return nil, err
+	<-n.imageReady
+	if n.imageErr != nil {
+		return nil, n.imageErr
 	}
+	x.set(n, stack.Starting, "")
 	return run.StartContainer(ctx, x.engine, x.container(s), log.Line)
 }
 

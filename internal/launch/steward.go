@@ -25,7 +25,7 @@ import (
 
 // Request is one line that a command sends to the steward.
 type Request struct {
-	Do       string   `json:"do"`    // "follow" or "stop"
+	Do       string   `json:"do"`    // "follow", "stop" or "kill"
 	Lease    bool     `json:"lease"` // with follow: when the connection ends, everything is stopped
 	Services []string `json:"services,omitempty"`
 }
@@ -319,8 +319,12 @@ func (s *steward) serve(c net.Conn, leased func()) {
 		go func() {
 			for lines.Scan() { // further requests on the same connection
 				var more Request
-				if json.Unmarshal(lines.Bytes(), &more) == nil && more.Do == "stop" {
-					go s.stop()
+				if json.Unmarshal(lines.Bytes(), &more) != nil {
+					continue
+				}
+				go s.stop()
+				if more.Do == "kill" {
+					s.exec.Kill()
 				}
 			}
 			gone.Store(true)

@@ -77,6 +77,17 @@ func (x *Executor) stop(n *node) {
 	<-n.over
 }
 
+// Kill ends every service that runs, without grace and without order.
+func (x *Executor) Kill() {
+	for _, n := range x.nodes {
+		n.mu.Lock()
+		if n.stopping = true; n.proc != nil {
+			go n.proc.Stop(0)
+		}
+		n.mu.Unlock()
+	}
+}
+
 // Running counts the services that have a process.
 func (x *Executor) Running() int {
 	count := 0

@@ -96,11 +96,14 @@ func speak(ctx context.Context, conn net.Conn, address, speaks string) answer {
 	return a
 }
 
+// HungUp is the cause when a port that refuses did accept, and hung up without a word.
+const HungUp = "it accepts the connection and hangs up without a word"
+
 // hangUp tells apart a peer that closed at once, as an engine's forwarder does when nothing listens
 // behind it, from one that said nothing.
 func hangUp(err error) answer {
 	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.EPIPE) {
-		return answer{verdict: stack.Refuses, says: "the port accepts and hangs up at once"}
+		return answer{verdict: stack.Refuses, says: HungUp}
 	}
 	return answer{verdict: stack.Silent}
 }

@@ -121,7 +121,6 @@ func (t *Text) Survey(s *stack.Stack) {
 	}
 	t.Remarks(s.Remarks)
 	t.Blank()
-	t.Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
 }
 
 // Remarks shows what was noticed, problems first.

@@ -126,7 +126,7 @@ func wrap(s string, limit int) []string {
 	}
 	var out []string
 	line := ""
-	for _, word := range strings.Fields(s) {
+	for _, word := range unbreakable(strings.Fields(s), limit) {
 		switch {
 		case line == "":
 			line = word
@@ -138,6 +138,28 @@ func wrap(s string, limit int) []string {
 		}
 	}
 	return append(out, line)
+}
+
+// unbreakable joins the words of a command to one, so that it can be copied from one line.
+func unbreakable(words []string, limit int) []string {
+	var out []string
+	for i := 0; i < len(words); i++ {
+		if words[i] != "nharbor" && words[i] != "sudo" {
+			out = append(out, words[i])
+			continue
+		}
+		end := i + 1
+		for end < len(words) && !strings.ContainsAny(words[end-1][len(words[end-1])-1:], ".,;:)") {
+			end++
+		}
+		if command := strings.Join(words[i:end], " "); width(command) <= limit {
+			out = append(out, command)
+			i = end - 1
+		} else {
+			out = append(out, words[i])
+		}
+	}
+	return out
 }
 
 // clean makes text from files and programs safe to print: no control character reaches the terminal.
