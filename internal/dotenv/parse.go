@@ -125,6 +125,10 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 	value := raw
 	if strings.HasPrefix(raw, "#") && s.start > 0 && (data[s.start-1] == ' ' || data[s.start-1] == '\t') {
 		value = ""
+		for data[s.start-1] != '=' { // a value to come goes before the blanks in front of the comment
+			s.start--
+		}
+		raw = strings.TrimRight(string(data[s.start:lineEnd]), "\r\n")
 	} else if i := inlineComment(raw); i >= 0 {
 		value = raw[:i]
 	}
