@@ -145,7 +145,7 @@ func text(n *normaliser, where string, v *Value) *Value {
 	return v.like(String, v.Text)
 }
 
-func flag(n *normaliser, where string, v *Value) *Value {
+func truthOf(n *normaliser, where string, v *Value) *Value {
 	switch strings.ToLower(v.Text) {
 	case "true", "yes", "on", "1", "y":
 		return v.like(Bool, "true")
@@ -303,6 +303,9 @@ func SplitCommand(line string) ([]string, error) {
 // named takes a list of names for a mapping of them.
 func named(r rule) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
+		if v.Scalar() {
+			return n.wrong(where, v, "a list of names, or a mapping")
+		}
 		if v.Kind != Sequence {
 			return mapOf(r)(n, where, v)
 		}
@@ -321,8 +324,8 @@ func named(r rule) rule {
 func dependsOn(n *normaliser, where string, v *Value) *Value {
 	out := named(object(map[string]rule{
 		"condition": choice("service_started", "service_healthy", "service_completed_successfully"),
-		"restart":   flag,
-		"required":  flag,
+		"restart":   truthOf,
+		"required":  truthOf,
 	}))(n, where, v)
 	for i := range out.Members {
 		m := &out.Members[i]
@@ -378,8 +381,10 @@ func (n *normaliser) within(p string) string {
 	return path.Join(n.dir, strings.ReplaceAll(p, `\`, "/"))
 }
 
+// drive reports whether a path begins with a drive of Windows. With a slash behind the colon only a
+// capital counts, since a:/b is the volume a at /b.
 func drive(p string) bool {
-	return len(p) > 2 && p[1] == ':' && (p[2] == '\\' || p[2] == '/')
+	return len(p) > 2 && p[1] == ':' && (p[2] == '\\' || p[2] == '/' && p[0] >= 'A' && p[0] <= 'Z')
 }
 
 func filePath(n *normaliser, where string, v *Value) *Value {

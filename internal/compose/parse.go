@@ -40,12 +40,12 @@ func document(file string, data []byte) (*Value, error) {
 	}
 	var root yaml.Node
 	if err := yaml.Load(data, &root, yaml.WithV3Defaults()); err != nil {
+		if strings.Contains(err.Error(), "no documents") {
+			return &Value{Kind: Null, File: file, Line: 1, Column: 1}, nil
+		}
 		var le *yaml.LoadError
 		if errors.As(err, &le) {
 			return nil, one(le.Mark.Line, le.Mark.Column, "not valid YAML: "+plainMessage(le.Message), syntaxRemedy(data, le.Mark.Line))
-		}
-		if strings.Contains(err.Error(), "no documents") {
-			return &Value{Kind: Null, File: file, Line: 1, Column: 1}, nil
 		}
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
 	}

@@ -149,10 +149,10 @@ func setDefault(v *Value, key string, kind Kind, text string) {
 }
 
 var mountKeys = map[string]rule{
-	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster", "image"), "source": text, "target": text, "read_only": flag,
+	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster", "image"), "source": text, "target": text, "read_only": truthOf,
 	"consistency": text,
-	"bind":        object(map[string]rule{"propagation": text, "create_host_path": flag, "selinux": text, "recursive": text}),
-	"volume":      object(map[string]rule{"nocopy": flag, "subpath": text, "labels": pairs}),
+	"bind":        object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text, "recursive": text}),
+	"volume":      object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": pairs}),
 	"tmpfs":       object(map[string]rule{"size": scalar, "mode": scalar}),
 	"image":       object(map[string]rule{"subpath": text}),
 }

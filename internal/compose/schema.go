@@ -19,8 +19,8 @@ func init() {
 }
 
 var networkKeys = map[string]rule{
-	"name": text, "driver": text, "driver_opts": mapOf(scalar), "attachable": flag, "enable_ipv4": flag, "enable_ipv6": flag,
-	"external": external, "internal": flag, "labels": pairs, "ipam": anything,
+	"name": text, "driver": text, "driver_opts": mapOf(scalar), "attachable": truthOf, "enable_ipv4": truthOf, "enable_ipv6": truthOf,
+	"external": external, "internal": truthOf, "labels": pairs, "ipam": anything,
 }
 
 var volumeKeys = map[string]rule{
@@ -37,32 +37,32 @@ func external(n *normaliser, where string, v *Value) *Value {
 	if v.Kind == Mapping {
 		return v.like(Bool, "true")
 	}
-	return flag(n, where, v)
+	return truthOf(n, where, v)
 }
 
 var buildKeys = map[string]rule{
 	"context": text, "dockerfile": text, "dockerfile_inline": text, "args": pairs, "target": text, "ssh": pairs, "cache_from": listOf(text),
 	"cache_to": listOf(text), "additional_contexts": pairs, "extra_hosts": anything, "isolation": text, "labels": pairs, "network": text,
-	"no_cache": flag, "pull": flag, "shm_size": scalar, "secrets": anything, "tags": listOf(text), "platforms": listOf(text),
-	"privileged": flag, "ulimits": anything, "entitlements": listOf(text), "provenance": scalar, "sbom": scalar,
+	"no_cache": truthOf, "pull": truthOf, "shm_size": scalar, "secrets": anything, "tags": listOf(text), "platforms": listOf(text),
+	"privileged": truthOf, "ulimits": anything, "entitlements": listOf(text), "provenance": scalar, "sbom": scalar,
 }
 
 var serviceKeys = map[string]rule{
-	"annotations": pairs, "attach": flag, "blkio_config": anything, "build": build, "cap_add": listOf(text), "cap_drop": listOf(text),
+	"annotations": pairs, "attach": truthOf, "blkio_config": anything, "build": build, "cap_add": listOf(text), "cap_drop": listOf(text),
 	"cgroup": text, "cgroup_parent": text, "command": words, "configs": anything, "container_name": text, "cpu_count": number,
 	"cpu_percent": number, "cpu_period": scalar, "cpu_quota": scalar, "cpu_rt_period": scalar, "cpu_rt_runtime": scalar, "cpu_shares": number,
 	"cpus": number, "cpuset": text, "credential_spec": anything, "depends_on": dependsOn, "deploy": anything, "develop": anything,
 	"device_cgroup_rules": listOf(text), "devices": anything, "dns": oneOrMore(text), "dns_opt": listOf(text), "dns_search": oneOrMore(text),
 	"domainname": text, "driver_opts": mapOf(scalar), "entrypoint": words, "env_file": envFiles, "environment": pairs,
 	"expose": listOf(text), "extends": anything, "external_links": listOf(text), "extra_hosts": extraHosts, "gpus": anything,
-	"group_add": listOf(text), "healthcheck": object(healthKeys), "hostname": text, "image": text, "init": flag, "ipc": text, "isolation": text,
+	"group_add": listOf(text), "healthcheck": object(healthKeys), "hostname": text, "image": text, "init": truthOf, "ipc": text, "isolation": text,
 	"label_file": oneOrMore(text), "labels": pairs, "links": listOf(text), "logging": anything, "mac_address": text, "mem_limit": scalar,
 	"mem_reservation": scalar, "mem_swappiness": number, "memswap_limit": scalar, "models": anything, "network_mode": text,
-	"networks": named(object(attachKeys)), "oom_kill_disable": flag, "oom_score_adj": number, "pid": text, "pids_limit": number,
-	"platform": text, "ports": ports, "post_start": anything, "pre_stop": anything, "privileged": flag, "profiles": listOf(text),
-	"provider": anything, "pull_policy": text, "read_only": flag, "restart": text, "runtime": text, "scale": number, "secrets": anything,
-	"security_opt": listOf(text), "shm_size": scalar, "stdin_open": flag, "stop_grace_period": duration, "stop_signal": text,
-	"storage_opt": anything, "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": flag, "ulimits": anything, "use_api_socket": flag,
+	"networks": named(object(attachKeys)), "oom_kill_disable": truthOf, "oom_score_adj": number, "pid": text, "pids_limit": number,
+	"platform": text, "ports": ports, "post_start": anything, "pre_stop": anything, "privileged": truthOf, "profiles": listOf(text),
+	"provider": anything, "pull_policy": text, "read_only": truthOf, "restart": text, "runtime": text, "scale": number, "secrets": anything,
+	"security_opt": listOf(text), "shm_size": scalar, "stdin_open": truthOf, "stop_grace_period": duration, "stop_signal": text,
+	"storage_opt": anything, "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": truthOf, "ulimits": anything, "use_api_socket": truthOf,
 	"user": text, "userns_mode": text, "uts": text, "volumes": mounts, "volumes_from": listOf(text), "working_dir": text,
 }
 
@@ -73,7 +73,7 @@ var attachKeys = map[string]rule{
 
 var healthKeys = map[string]rule{
 	"test": healthTest, "interval": duration, "timeout": duration, "start_period": duration, "start_interval": duration,
-	"retries": number, "disable": flag,
+	"retries": number, "disable": truthOf,
 }
 
 // actedOn are the service keys that a launch obeys. Any other is read, and named in a remark.
@@ -90,7 +90,7 @@ var actedOnBuild = map[string]bool{"context": true, "dockerfile": true, "args": 
 
 func envFiles(n *normaliser, where string, v *Value) *Value {
 	return oneOrMore(func(n *normaliser, where string, v *Value) *Value {
-		out := orLong(asMember("path", "required", "true"), map[string]rule{"path": text, "required": flag, "format": text})(n, where, v)
+		out := orLong(asMember("path", "required", "true"), map[string]rule{"path": text, "required": truthOf, "format": text})(n, where, v)
 		if p := out.Get("path"); p != nil {
 			out.Set("path", p.like(String, n.within(p.Text)))
 			setDefault(out, "required", Bool, "true")
