@@ -69,11 +69,15 @@ func readNpm(f Folder) (*Finding, error) {
 		s.Expands = installScripts(&pkg)
 		p.Steps = append(p.Steps, s)
 	case len(pkg.Dependencies)+len(pkg.DevDependencies) > 0:
-		s := f.step(stack.Install, at("dependencies"), "npm", "install")
+		where := at("dependencies")
+		if where.Line == 0 {
+			where = at("devDependencies")
+		}
+		s := f.step(stack.Install, where, "npm", "install")
 		s.Inputs, s.Outputs = f.in(manifest, ".npmrc"), []string{f.At("node_modules", 0).File}
 		s.Expands = installScripts(&pkg)
 		p.Steps = append(p.Steps, s)
-		out.Remarks = append(out.Remarks, stack.Remark{Level: stack.Warning, Code: "lock-missing", At: at("dependencies"),
+		out.Remarks = append(out.Remarks, stack.Remark{Level: stack.Warning, Code: "lock-missing", At: where,
 			Text: "there is no package-lock.json, so each machine may get other versions", Remedy: "Commit the package-lock.json that the install makes."})
 	}
 

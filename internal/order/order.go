@@ -56,7 +56,10 @@ func StepID(id string) string { return "step:" + id }
 // Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
 // declared edges, with the Order that shows it.
 func Build(s *stack.Stack, opt Options) (*Order, error) {
-	b := builder{stack: s, opt: opt, nodes: map[string]*Node{}, out: &Order{Schema: "nharbor.order/1"}}
+	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)), nodes: map[string]*Node{}, out: &Order{Schema: "nharbor.order/1"}}
+	for i := range s.Services {
+		b.byName[s.Services[i].Name] = &s.Services[i]
+	}
 	for _, name := range slices.Concat(opt.Services, opt.Except) {
 		if s.Service(name) == nil {
 			return nil, unknown(s, name)
@@ -89,11 +92,12 @@ func unknown(s *stack.Stack, name string) error {
 }
 
 type builder struct {
-	stack *stack.Stack
-	opt   Options
-	nodes map[string]*Node
-	list  []*Node
-	out   *Order
+	stack  *stack.Stack
+	byName map[string]*stack.Service
+	opt    Options
+	nodes  map[string]*Node
+	list   []*Node
+	out    *Order
 }
 
 func (b *builder) add(id, kind string) *Node {
@@ -126,7 +130,7 @@ func (b *builder) wanted() []*stack.Service {
 	in := map[string]bool{}
 	var take func(name string)
 	take = func(name string) {
-		s := b.stack.Service(name)
+		s := b.byName[name]
 		if s == nil || in[name] || slices.Contains(b.opt.Except, name) {
 			return
 		}
@@ -161,7 +165,7 @@ func (b *builder) services() {
 	for _, s := range wanted {
 		n := b.nodes[ServiceID(s.Name)]
 		for _, a := range s.After {
-			other := b.stack.Service(a.Service)
+			other := b.byName[a.Service]
 			if b.nodes[ServiceID(a.Service)] == nil || other == nil {
 				continue
 			}
@@ -215,7 +219,7 @@ func (b *builder) steps() {
 				}
 				if needsDatabase(step.Role) {
 					for _, e := range service.After {
-						if other := b.stack.Service(strings.TrimPrefix(e.ID, "service:")); other != nil && other.Kind == stack.Lasting {
+						if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil && other.Kind == stack.Lasting {
 							e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
 							n.wait(e)
 						}

@@ -209,6 +209,11 @@ func (s *surveyor) adopt(p *compose.Project) {
 				svc.Project, svc.Manager = proj.Path, proj.Manager
 				if proj.Serve != nil {
 					svc.NativeCommand = proj.Serve.Command
+					for k := range svc.Ports {
+						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports, func(own stack.Port) bool { return own.Target == p.Target }) {
+							p.Speaks = "http"
+						}
+					}
 				}
 			}
 		}
@@ -346,6 +351,12 @@ func (s *surveyor) inspect() {
 				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other, svc.Name, p.Host), "Change one of the two published ports.")
 			}
 			taken[p.Host] = svc.Name
+		}
+		if svc.Build != "" && svc.Container != nil && !strings.Contains(svc.Build, "://") {
+			file := path.Join(svc.Build, svc.Container.Dockerfile)
+			if _, err := fs.Stat(s.fsys, file); err != nil {
+				s.remark(stack.Problem, "build-file-missing", svc.At, fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file), "Correct the build context, or bring in the checkout or submodule that it lies in.")
+			}
 		}
 		for _, ref := range svc.EnvFiles {
 			known := slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path })

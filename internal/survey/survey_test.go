@@ -1,0 +1,141 @@
+package survey
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"nimbleharbor/internal/casefile"
+	"nimbleharbor/internal/stack"
+)
+
+// TestCases surveys the workspaces in testdata and compares what is found, one conclusion a line.
+func TestCases(t *testing.T) {
+	t.Parallel()
+	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
+		opt := Options{Root: "/home/ida/saltmarsh"}
+		for _, line := range strings.Fields(c.Files["checkouts"]) {
+			opt.Checkouts = append(opt.Checkouts, stack.Checkout{Path: line})
+		}
+		s, err := Survey(c.FS("checkouts"), opt)
+		c.Want(t, conclusions(s)+faults(err))
+	})
+}
+
+// conclusions writes a survey as lines.
+func conclusions(s *stack.Stack) string {
+	var out strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
+	for _, p := range s.Projects {
+		say("project %s: %s %s %s", p.Path, p.Ecosystem, p.Manager, p.Framework)
+		for _, r := range p.Runtimes {
+			say("  wants %s %s (%s:%d)", r.Tool, r.Constraint, r.At.File, r.At.Line)
+		}
+		for _, st := range p.Steps {
+			say("  step %s: %s (%s:%d)", st.ID, strings.Join(st.Command, " "), st.At.File, st.At.Line)
+			for _, e := range st.Expands {
+				say("    runs %s", e)
+			}
+		}
+	}
+	for _, f := range s.ComposeFiles {
+		say("compose file %s active=%v", f.Path, f.Active)
+	}
+	for _, v := range s.Services {
+		say("service %s: %s %s from %s, project %q, %s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project, strings.Join(v.Command, " "), v.Image, v.Build)
+		for _, p := range v.Ports {
+			say("  port %d to %d %s (%s:%d)", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line)
+		}
+		for _, a := range v.After {
+			say("  after %s %s, %s: %s (%s:%d)", a.Service, a.Until, a.Because, a.Reason, a.At.File, a.At.Line)
+		}
+		for _, e := range v.EnvFiles {
+			say("  reads %s", e.Path)
+		}
+	}
+	for _, e := range s.EnvFiles {
+		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)
+	}
+	for _, r := range s.Remarks {
+		say("%s %s: %s (%s:%d)", r.Level, r.Code, r.Text, r.At.File, r.At.Line)
+	}
+	return out.String()
+}
+
+func faults(err error) string {
+	if err == nil {
+		return ""
+	}
+	var out strings.Builder
+	for _, f := range stack.AllFaults(err) {
+		fmt.Fprintf(&out, "fault %s at %s: %s\n", f.Code, f.Where(), f.Text)
+	}
+	return out.String()
+}
+
+func TestNothingFound(t *testing.T) {
+	t.Parallel()
+	for name, fsys := range map[string]fs.FS{
+		"an empty folder":        fstest.MapFS{},
+		"a folder with notes":    fstest.MapFS{"notes.txt": {Data: []byte("hello")}},
+		"only what is left out":  fstest.MapFS{"node_modules/x/package.json": {Data: []byte("{}")}, ".git/compose.yaml": {Data: []byte("x")}},
+		"a manifest by a folder": fstest.MapFS{"package.json/x": {Data: []byte("{}")}},
+	} {
+		_, err := Survey(fsys, Options{Root: "/w"})
+		var f *stack.Fault
+		if !errors.As(err, &f) || f.Code != "nothing-found" || !strings.Contains(f.Remedy, "compose.yaml") || !strings.Contains(f.Remedy, "package.json") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func TestDeepFoldersEnd(t *testing.T) {
+	t.Parallel()
+	fsys := fstest.MapFS{"package.json": {Data: []byte(`{"scripts":{"start":"node x.js --port 4000"}}`)}}
+	fsys[strings.Repeat("d/", 100)+"package.json"] = &fstest.MapFile{Data: []byte("{}")}
+	s, err := Survey(fsys, Options{Root: "/w"})
+	if err != nil || len(s.Projects) != 1 {
+		t.Errorf("%d projects, %v", len(s.Projects), err)
+	}
+	if !slices.ContainsFunc(s.Remarks, func(r stack.Remark) bool { return r.Code == "folder-too-deep" }) {
+		t.Error("that deeper folders are left out is not said")
+	}
+}
+
+func TestPlaceholder(t *testing.T) {
+	t.Parallel()
+	for value, want := range map[string]bool{
+		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your token>": true, "your-api-key": true, "xxx": true, "TODO": true, "secret": true, "{{ key }}": true,
+		"": false, "true": false, "8080": false, "localhost": false, "info": false, "yourself": false, "todo-list": false, "unchanged": false,
+	} {
+		if got := Placeholder(value); got != want {
+			t.Errorf("Placeholder(%q) = %v", value, got)
+		}
+	}
+}
+
+func TestTemplateOf(t *testing.T) {
+	t.Parallel()
+	for name, want := range map[string]string{
+		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env", ".env.defaults": ".env", "env.example": ".env",
+		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env", ".env-example": ".env",
+		".env": "", "readme.example": "", "example.env": "", "example": "",
+	} {
+		if got, ok := templateOf(name); got != want || ok != (want != "") {
+			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)
+		}
+	}
+}
+
+func TestBelow(t *testing.T) {
+	t.Parallel()
+	file := &fstest.MapFile{Data: []byte("{}")}
+	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file, "y/z/go.mod": file, "node_modules/p/package.json": file}, 2)
+	if want := []string{"x", "y/z"}; !slices.Equal(got, want) {
+		t.Errorf("Below gives %v, want %v", got, want)
+	}
+}
