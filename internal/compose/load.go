@@ -184,7 +184,7 @@ func (l *loader) interpolate(v *Value, data []byte) {
 				l.project.Unset = append(l.project.Unset, Unset{Name: u.Name, At: v.At()})
 			}
 		}
-		v.Text = out
+		v.Text, v.expanded = out, len(uses) > 0
 	case Mapping:
 		for _, m := range v.Members {
 			l.interpolate(m.Value, data)

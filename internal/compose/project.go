@@ -60,7 +60,7 @@ func (p *Project) service(m Member, profiles []string) Service {
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
 		At: stack.Place{File: v.File, Line: m.Line}, Address: m.Key,
-		Env: map[string]string{}, EnvAt: map[string]stack.Place{},
+		Env: map[string]string{}, EnvAt: map[string]stack.Place{}, EnvLiteral: map[string]bool{},
 	}}
 	c := &stack.ContainerSpec{
 		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),
@@ -86,6 +86,7 @@ func (p *Project) service(m Member, profiles []string) Service {
 			s.Unset = append(s.Unset, e.Key)
 		} else {
 			s.Env[e.Key] = e.Value.Text
+			s.EnvLiteral[e.Key] = !e.Value.expanded
 		}
 		s.EnvAt[e.Key] = stack.Place{File: v.File, Line: e.Line}
 	}

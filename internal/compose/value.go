@@ -39,7 +39,8 @@ type Value struct {
 	Line    int // from 1
 	Column  int // from 1
 
-	tag string // "!reset" or "!override"
+	tag      string // "!reset" or "!override"
+	expanded bool   // a variable has contributed to it
 }
 
 // Member is one key of a mapping.
@@ -99,7 +100,7 @@ func (v *Value) Scalar() bool {
 
 // like makes a value of another kind at v's place.
 func (v *Value) like(kind Kind, text string) *Value {
-	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column}
+	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded}
 }
 
 // copy makes a deep copy.

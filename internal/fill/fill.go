@@ -103,7 +103,14 @@ type Options struct {
 
 // Make plans all settings files of the stack. It writes nothing.
 func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
-	m := maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1"}, used: map[string]bool{}}
+	m := maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1"}, committed: map[string]bool{}}
+	for _, v := range s.Services {
+		for key, value := range v.Env {
+			if v.EnvLiteral[key] && value != "" && dotenv.IsSecret(key, value) {
+				m.committed[value] = true
+			}
+		}
+	}
 	for _, e := range s.EnvFiles {
 		if opt.Only != "" && path.Clean(opt.Only) != e.Path {
 			continue
@@ -136,7 +143,8 @@ type maker struct {
 	stack *stack.Stack
 	opt   Options
 	plan  *Plan
-	used  map[string]bool // of the names in Set and Answers
+	// committed are the values of secrets that compose files hold themselves, not by a variable. They stay.
+	committed map[string]bool
 }
 
 // open reads a file and its template into the plan.
@@ -234,6 +242,8 @@ func (m *maker) decide() {
 				} else if s.Secret && weak.MatchString(s.value) {
 					s.Remark = "a weak default"
 				}
+			case s.Secret && m.committed[s.value]:
+				s.Remark = "the compose file itself holds the same value"
 			case s.Secret && isURL(s.value): // judged with the link it may belong to
 			case issued(s) && (empty || stand):
 				s.Origin = Missing
@@ -242,6 +252,8 @@ func (m *maker) decide() {
 				s.value = generate(m.opt.Random, s.Key, s.Comment)
 			case (empty || stand) && required.MatchString(s.Comment) && !optional.MatchString(s.Comment):
 				s.Origin = Missing
+			case empty && optional.MatchString(s.Comment):
+				s.Remark = "optional, left empty"
 			case empty:
 				s.Remark = "empty in the template, and nothing says that it is needed"
 			case stand:
@@ -319,6 +331,9 @@ func (m *maker) linkUp() {
 	for _, p := range urls {
 		u, err := url.Parse(m.at(p).value)
 		if err != nil || u.User == nil {
+			continue
+		}
+		if pw, _ := u.User.Password(); m.committed[pw] {
 			continue
 		}
 		if key := m.passwordFor(u, byKey); key != "" {
@@ -419,7 +434,7 @@ func withPassword(address, password string) string {
 	start := strings.Index(address, "://") + 3
 	end := start + strings.LastIndexByte(address[start:start+hostEnd(address[start:])], '@')
 	user, _, _ := strings.Cut(address[start:end], ":")
-	return address[:start] + user + ":" + url.PathEscape(password) + address[end:]
+	return address[:start] + user + url.UserPassword("", password).String() + address[end:]
 }
 
 // hostEnd is where the part before the path ends.

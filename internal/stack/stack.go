@@ -182,6 +182,8 @@ type Service struct {
 	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
 	// EnvAt tells where each key of Env was read.
 	EnvAt map[string]Place `json:"-"`
+	// EnvLiteral are the keys of Env whose values stand in the file itself, not behind a variable.
+	EnvLiteral map[string]bool `json:"-"`
 	// Container is how it runs in a container, where it can.
 	Container *ContainerSpec `json:"container,omitempty"`
 	// NativeCommand is how it would run natively, where it can.
