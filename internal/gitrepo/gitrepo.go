@@ -294,6 +294,9 @@ func (g git) output(dir string, args ...string) string {
 func (g git) checkout(dir, ref string) error {
 	target := ""
 	for _, candidate := range []string{"refs/tags/" + ref, "refs/remotes/origin/" + ref, ref} {
+		if candidate != ref && g.command(dir, "show-ref", "--verify", "--quiet", "--", candidate).Run() != nil {
+			continue // "refs/tags/x~1" would resolve, and be no tag
+		}
 		if g.output(dir, "rev-parse", "--verify", "--quiet", "--end-of-options", candidate+"^{commit}") != "" {
 			target = candidate
 			break

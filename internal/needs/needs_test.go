@@ -1,0 +1,170 @@
+package needs
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/stack"
+)
+
+// machine is made up: what it has is in its fields.
+type machine struct {
+	versions map[string]string
+	engine   error
+	taken    map[int]*stack.Owner
+	free     uint64
+}
+
+func (m machine) Version(_ context.Context, tool string) (string, error) {
+	v, ok := m.versions[tool]
+	if !ok {
+		return "", ErrNoTool
+	}
+	if v == "broken" {
+		return "", errors.New("a library is missing")
+	}
+	return v, nil
+}
+
+func (m machine) Engine(context.Context) (string, error) { return "1.2", m.engine }
+
+func (m machine) PortFree(_ string, port int) (bool, *stack.Owner) {
+	o, taken := m.taken[port]
+	return !taken, o
+}
+
+func (m machine) DiskFree() (uint64, error) { return m.free, nil }
+
+func (m machine) Install(tool string) string {
+	if tool == "node" {
+		return "get node"
+	}
+	return ""
+}
+
+func app() *stack.Stack {
+	return &stack.Stack{
+		Projects: []stack.Project{
+			{Path: "web", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20", At: stack.Place{File: "web/package.json", Line: 3}}, {Tool: "npm", Constraint: "*"}}},
+			{Path: "admin", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20", At: stack.Place{File: "admin/package.json", Line: 9}}}},
+			{Path: "unused", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "elsewhere", Constraint: "*"}}},
+		},
+		Services: []stack.Service{
+			{Name: "web", Runs: stack.Native, Project: "web", Manager: "npm", Ports: []stack.Port{{Host: 8000, Target: 8000, Transport: "tcp"}}},
+			{Name: "admin", Runs: stack.Native, Project: "admin", Manager: "npm"},
+			{Name: "db", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2}, Ports: []stack.Port{{Host: 5432, Target: 5432, Transport: "tcp"}, {Target: 99, Transport: "tcp"}}},
+		},
+	}
+}
+
+func TestAsk(t *testing.T) {
+	t.Parallel()
+	good := machine{versions: map[string]string{"node": "20.1.0", "npm": "10"}, free: 10 << 30}
+	for _, c := range []struct {
+		name     string
+		change   func(*machine)
+		services []string
+		ours     map[int]bool
+		met      bool
+		unmet    string // names of what is not met
+		remedy   string
+	}{
+		{"all is there", func(*machine) {}, nil, nil, true, "", ""},
+		{"a tool is missing", func(m *machine) { m.versions = map[string]string{"npm": "10"} }, nil, nil, false, "node", "get node"},
+		{"a tool without a known package", func(m *machine) { m.versions = map[string]string{"node": "20.0.0"} }, nil, nil, false, "npm", "Install npm"},
+		{"a tool is too old", func(m *machine) { m.versions["node"] = "18.3.0" }, nil, nil, false, "node", ">=20"},
+		{"a tool does not run", func(m *machine) { m.versions["node"] = "broken" }, nil, nil, false, "node", "node --version"},
+		{"the engine is not started", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotStarted, Address: "unix:///s"} }, nil, nil, false, "container engine", "Start"},
+		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotInstalled} }, []string{"web"}, nil, true, "", ""},
+		{"a port is taken", func(m *machine) { m.taken = map[int]*stack.Owner{8000: {PID: 77, Command: "python3"}} }, nil, nil, false, "port 8000", "process 77 (python3)"},
+		{"a port is taken by somebody", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, nil, false, "port 5432", "--shift"},
+		{"a port is our own", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, map[int]bool{5432: true}, true, "", ""},
+		{"the disk is full", func(m *machine) { m.free = 1 << 20 }, nil, nil, true, "disk space", "Make room"},
+		{"several at once", func(m *machine) { m.versions = nil; m.taken = map[int]*stack.Owner{8000: nil, 5432: nil} }, nil, nil, false, "node npm port 8000 port 5432", "get node"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			m := good
+			m.versions = map[string]string{"node": "20.1.0", "npm": "10"}
+			c.change(&m)
+			a := Ask(t.Context(), app(), c.services, c.ours, m)
+			var unmet []string
+			remedies := ""
+			for _, n := range a.Needs {
+				if !n.Met {
+					unmet = append(unmet, n.Name)
+					remedies += n.Remedy + "\n"
+				}
+				if n.Name == "elsewhere" {
+					t.Error("a tool of a project that is not launched is wanted")
+				}
+			}
+			if a.Met != c.met || strings.Join(unmet, " ") != c.unmet || !strings.Contains(remedies, c.remedy) {
+				t.Errorf("met %v, unmet %q, remedies %q", a.Met, unmet, remedies)
+			}
+			if len(a.Unmet()) > len(unmet) {
+				t.Errorf("Unmet gives %q", a.Unmet())
+			}
+		})
+	}
+}
+
+func TestOneNeedForSeveral(t *testing.T) {
+	t.Parallel()
+	a := Ask(t.Context(), app(), nil, nil, machine{versions: map[string]string{"node": "22.0.0", "npm": "10"}, free: 1 << 40})
+	i := slices.IndexFunc(a.Needs, func(n Need) bool { return n.Name == "node" })
+	if n := a.Needs[i]; len(n.Because) != 2 || strings.Join(n.For, " ") != "web admin" {
+		t.Errorf("the need for node is %+v", n)
+	}
+}
+
+func TestSatisfies(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		version, constraint string
+		want                bool
+	}{
+		{"20.20.2", ">=18", true}, {"16.1.0", ">=18", false}, {"20.1.0", "^20", true}, {"21.0.0", "^20", false}, {"20.5.0", "20.x", true},
+		{"18.0.0", ">=16 <19", true}, {"20.0.0", "18 || 20", true}, {"3.11.7", "~3.11", true}, {"3.12.0", "~3.11", false}, {"1.26.8", ">=1.22", true},
+		{"20.0.0", "*", true}, {"20.0.0", "lts/*", true}, {"odd", ">=3", true},
+	} {
+		if got := satisfies(c.version, c.constraint); got != c.want {
+			t.Errorf("%s satisfies %s: %v", c.version, c.constraint, got)
+		}
+	}
+}
+
+func TestEveryLackHasItsOwnWords(t *testing.T) {
+	t.Parallel()
+	seen := map[string]bool{}
+	for _, l := range []engine.Lack{engine.NotInstalled, engine.NotStarted, engine.NotPermitted, engine.NotSpeaking} {
+		u := &engine.Unavailable{Lack: l, Address: "unix:///run/x.sock", Cause: errors.New("why")}
+		for _, s := range []string{u.Error(), u.Remedy()} {
+			if s == "" || seen[s] {
+				t.Errorf("for %s this is said: %q", l, s)
+			}
+			seen[s] = true
+		}
+	}
+}
+
+func TestLocal(t *testing.T) {
+	t.Parallel()
+	l := &Local{Dir: t.TempDir()}
+	if v, err := l.Version(t.Context(), "go"); err != nil || !strings.HasPrefix(v, "1.") {
+		t.Errorf("the version of go is %q, %v", v, err)
+	}
+	if _, err := l.Version(t.Context(), "no-such-tool-anywhere"); !errors.Is(err, ErrNoTool) {
+		t.Errorf("of a tool that is missing: %v", err)
+	}
+	if free, err := l.DiskFree(); err != nil || free == 0 {
+		t.Errorf("free are %d bytes, %v", free, err)
+	}
+	if s := l.Install("no-such-tool-anywhere"); s != "" {
+		t.Errorf("to install an unknown tool: %q", s)
+	}
+}
