@@ -387,6 +387,12 @@ func (x *Executor) service(ctx context.Context, n *node) {
 	select {
 	case <-ready:
 	case <-n.over:
+		return
+	}
+	select {
+	case <-proc.Done():
+		<-n.over // its end is being judged
+	default:
 	}
 }
 

@@ -377,7 +377,7 @@ func Title(id string) string {
 	}
 	rest := strings.TrimPrefix(id, "step:")
 	r, where, _ := strings.Cut(rest, ":")
-	if where == "." {
+	if where == "." || where == "" {
 		return r
 	}
 	return r + " " + path.Clean(where)

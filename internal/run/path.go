@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// lookPath finds the program of a command: one with a slash in its folder, any other in the PATH of its environment.
+// lookPath finds the program of a command: one with a slash in its folder, any other in the PATH that it gets, not in ours.
 func lookPath(spec NativeSpec) (string, error) {
 	name := spec.Command[0]
 	if strings.ContainsAny(name, `/\`) {

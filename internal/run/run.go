@@ -67,16 +67,15 @@ func StartNative(spec NativeSpec, line func(string)) (*Native, error) {
 	if len(spec.Command) == 0 {
 		return nil, fmt.Errorf("there is no command")
 	}
+	path, err := lookPath(spec)
+	if err != nil {
+		return nil, err
+	}
 	r, w, err := os.Pipe()
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.Command(spec.Command[0], spec.Command[1:]...)
-	cmd.Dir, cmd.Env, cmd.Stdout, cmd.Stderr = spec.Dir, spec.Env, w, w
-	// The command is looked up in the PATH that it gets, not in ours.
-	if path, err := lookPath(spec); err == nil {
-		cmd.Path, cmd.Err = path, nil
-	}
+	cmd := &exec.Cmd{Path: path, Args: spec.Command, Dir: spec.Dir, Env: spec.Env, Stdout: w, Stderr: w}
 	ownGroup(cmd)
 	err = cmd.Start()
 	w.Close()
