@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -55,6 +56,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if err == nil {
 		return a.status
 	}
+	a.json = a.json || slices.Contains(args, "--json") // a wrong flag may have stopped the reading before it
 	var fault *stack.Fault
 	var faults stack.Faults
 	if ctx.Err() != nil && !errors.As(err, &fault) {

@@ -24,9 +24,14 @@ type queueServer struct {
 	lists map[string][]string
 }
 
-func actQueue([]string) error {
+func newQueue() *queueServer {
 	q := &queueServer{lists: map[string][]string{}}
 	q.more = sync.NewCond(&q.mu)
+	return q
+}
+
+func actQueue([]string) error {
+	q := newQueue()
 	l, err := inside.Listen(":6379")
 	if err != nil {
 		return err
@@ -133,8 +138,10 @@ func openQueue(ctx context.Context) (*queueClient, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &queueClient{conn: c, r: bufio.NewReader(c)}, nil
+	return newQueueClient(c), nil
 }
+
+func newQueueClient(c net.Conn) *queueClient { return &queueClient{conn: c, r: bufio.NewReader(c)} }
 
 // Push adds to the end of a list.
 func (q *queueClient) Push(list, value string) error {

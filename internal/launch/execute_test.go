@@ -47,7 +47,11 @@ func TestMain(m *testing.M) {
 				if _, err := os.Stat(value); err == nil {
 					break
 				}
-				time.Sleep(time.Millisecond)
+				select {
+				case <-asked:
+					os.Exit(0)
+				case <-time.After(time.Millisecond):
+				}
 			}
 		case "listen", "listen-inside":
 			l, err := net.Listen("tcp", "127.0.0.1:"+value)

@@ -47,7 +47,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s.inspect()
 	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.faults) == 0 {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
-			Text: fmt.Sprintf("nothing that nharbor knows was found here (%d files looked at)", t.files),
+			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(t.files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s) and package manifests (%s).",
 				strings.Join(compose.FileNames, ", "), strings.Join(ecosystem.Manifests, ", "))}
 	}

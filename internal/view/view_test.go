@@ -1,0 +1,115 @@
+package view
+
+import (
+	"bytes"
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"nimbleharbor/internal/stack"
+)
+
+func TestJSONHasNoNullLists(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	s := &stack.Stack{Services: []stack.Service{{Name: "a"}}, Projects: []stack.Project{{}}}
+	if err := JSON(&out, s); err != nil {
+		t.Fatal(err)
+	}
+	if strings.Contains(out.String(), ": null") || !strings.Contains(out.String(), `"after": []`) || !strings.Contains(out.String(), `"env": {}`) {
+		t.Errorf("it gives %s", out.String())
+	}
+	if s.Services[0].After != nil {
+		t.Error("the value itself was changed")
+	}
+	out.Reset()
+	if err := JSONLine(&out, struct {
+		A *int            `json:"a"`
+		B json.RawMessage `json:"b"`
+		C any             `json:"c"`
+	}{B: json.RawMessage(`{"x":1}`), C: map[string][]string{"k": nil}}); err != nil || out.String() != `{"a":null,"b":{"x":1},"c":{"k":null}}`+"\n" {
+		t.Errorf("it gives %s, %v", out.String(), err)
+	}
+}
+
+// screen renders into a text of some width.
+func screen(width int, f func(*Text)) string {
+	var out bytes.Buffer
+	f(&Text{Out: &out, Width: width})
+	return out.String()
+}
+
+func TestLine(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		width      int
+		text, want string
+	}{
+		{40, "short", "short\n"},
+		{20, "  words that go on and on", "  words that go on\n    and on\n"},
+		{30, "Stop it with nharbor stop the-service", "Stop it with\n  nharbor stop the-service\n"},
+		{20, "a-word-that-is-wider-than-the-screen x", "a-word-that-is-wider-than-the-screen\n  x\n"},
+		{40, "esc\x1b[31m red\a and 漢字", "esc·[31m red· and 漢字\n"},
+	} {
+		if got := screen(c.width, func(t *Text) { t.Line("%s", c.text) }); got != c.want {
+			t.Errorf("%q in %d columns gives\n%q, want\n%q", c.text, c.width, got, c.want)
+		}
+	}
+}
+
+func TestTable(t *testing.T) {
+	t.Parallel()
+	rows := [][]string{{"web", "answers", "the front end of the whole thing"}, {"Ölmühle", "refuses", ""}, {"漢字", "silent", "x"}}
+	wide := "web      answers  the front end of the whole thing\nÖlmühle  refuses\n漢字     silent   x\n"
+	if got := screen(80, func(t *Text) { t.table(0, rows) }); got != wide {
+		t.Errorf("wide:\n%s", got)
+	}
+	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  refuses\n漢字     silent   x\n"
+	if got := screen(42, func(t *Text) { t.table(0, rows) }); got != narrow {
+		t.Errorf("narrow:\n%s", got)
+	}
+	for _, line := range strings.Split(screen(30, func(t *Text) { t.table(0, rows) }), "\n") {
+		if width(line) > 30 {
+			t.Errorf("in 30 columns this line is wider: %q", line)
+		}
+	}
+}
+
+func TestColourOnlyRepeatsWords(t *testing.T) {
+	t.Parallel()
+	var plain, coloured bytes.Buffer
+	rows := [][]string{{"web", "answers", "refuses"}, {"db", "failed", "waiting"}}
+	(&Text{Out: &plain, Width: 80}).table(0, rows)
+	(&Text{Out: &coloured, Width: 80, Colour: true}).table(0, rows)
+	stripped := coloured.String()
+	for _, code := range []string{"\x1b[31m", "\x1b[32m", "\x1b[33m", "\x1b[0m"} {
+		stripped = strings.ReplaceAll(stripped, code, "")
+	}
+	if stripped != plain.String() || coloured.String() == plain.String() {
+		t.Errorf("plain\n%s\ncoloured\n%q", plain.String(), coloured.String())
+	}
+}
+
+func TestFaults(t *testing.T) {
+	t.Parallel()
+	got := screen(80, func(t *Text) {
+		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3}, Column: 7, Line: "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
+	})
+	want := "error: it broke\nwhere: a/b.yaml:3:7\n       key: ·]0;x\nnext:  Mend it.\n\nerror: so did this\n"
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+func TestEvent(t *testing.T) {
+	t.Parallel()
+	got := screen(60, func(t *Text) {
+		t.Event(stack.Event{T: 12.44, ID: "service:api", State: stack.IsUp, Text: "http on 8081"}, 6)
+		t.Event(stack.Event{T: 3, ID: "step:install:web", State: stack.Running}, 6)
+		t.Event(stack.Event{T: 3, ID: "service:db", State: stack.Failed, Text: "ended with code 1; it last said: no space left on device"}, 6)
+	})
+	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    3.0s  db      failed     ended with code 1; it last\n" + strings.Repeat(" ", 29) + "said: no space left on device\n"
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
