@@ -19,6 +19,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,8 +38,9 @@ var app embed.FS
 // repositories are the two that the application consists of.
 var repositories = []string{"ferry-counter", "ferry-office"}
 
-// ports are those that the application's files name; where one is taken, all move by the same number.
-var ports = []int{18080, 18081, 18090, 15432}
+// ports are those that the application's files name, beside the tide-table service's 18090; where one is
+// taken, all move by the same number.
+var ports = []int{18080, 18081, 15432}
 
 // Options say how the demo is played.
 type Options struct {
@@ -124,20 +126,25 @@ func (s *show) prepare() error {
 			return &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: s.ws}, Text: "the folder exists and is not empty", Remedy: "Name a new one behind --keep."}
 		}
 	}
-	for s.shift = 0; !allFree(s.shift); s.shift += 100 {
+	// The tide-table service's port, once held, keeps other demos from choosing the same ones.
+	for s.shift = 0; ; s.shift += 100 {
 		if s.shift > 5000 {
 			return &stack.Fault{Kind: stack.NotSo, Code: "ports-taken", Text: "no free ports were found for the demo", Remedy: "Stop some of the servers on this machine."}
 		}
+		if s.tides, err = startTides(fmt.Sprintf("127.0.0.1:%d", 18090+s.shift)); err != nil {
+			continue
+		}
+		if allFree(s.shift) {
+			break
+		}
+		s.tides.server.Close()
 	}
+	s.undo = append(s.undo, func() { s.tides.server.Close() })
 	for _, name := range repositories {
 		if err := s.repository(name); err != nil {
 			return err
 		}
 	}
-	if s.tides, err = startTides(fmt.Sprintf("127.0.0.1:%d", 18090+s.shift)); err != nil {
-		return err
-	}
-	s.undo = append(s.undo, func() { s.tides.server.Close() })
 	if s.opt.Keep == "" {
 		s.setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	}
@@ -448,22 +455,36 @@ func (s *show) book(ctx context.Context) error {
 	s.say("  The counter says: %s", strings.TrimSpace(said))
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	for {
+	var names []string
+	err = until(ctx, "the booking never reached the ledger", func() (bool, error) {
 		ledger, err := get(ctx, office+"/bookings")
 		if err != nil {
+			return false, err
+		}
+		err = json.Unmarshal([]byte(ledger), &names)
+		return len(names) > 0, err
+	})
+	if err != nil {
+		return err
+	}
+	s.say("  In the ledger: %s", strings.Join(names, ", "))
+	// The next stage shows the log, to which the worker's line is still on its way.
+	log := launch.NewLogReader(s.ws, []string{"worker"})
+	return until(ctx, "the worker said nothing of the booking", func() (bool, error) {
+		lines, err := log.Next()
+		return slices.ContainsFunc(lines, func(l launch.LogLine) bool { return strings.HasPrefix(l.Text, "entered") }), err
+	})
+}
+
+// until asks every few milliseconds, until it is so or ctx ends.
+func until(ctx context.Context, otherwise string, ok func() (bool, error)) error {
+	for {
+		if done, err := ok(); done || err != nil {
 			return err
-		}
-		var names []string
-		if err := json.Unmarshal([]byte(ledger), &names); err != nil {
-			return fmt.Errorf("the ledger: %w", err)
-		}
-		if len(names) > 0 {
-			s.say("  In the ledger: %s", strings.Join(names, ", "))
-			return nil
 		}
 		select {
 		case <-ctx.Done():
-			return errors.New("the booking never reached the ledger")
+			return errors.New(otherwise)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
