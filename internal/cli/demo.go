@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -22,7 +23,7 @@ with --real they are the engine and the tools of this machine.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			opt.Out = a.out
 			opt.Call = func(ctx context.Context, out, errOut io.Writer, args ...string) int {
-				return Run(ctx, args, a.in, out, errOut)
+				return Run(ctx, args, strings.NewReader(""), out, errOut) // the demo answers by itself
 			}
 			status, err := demo.Run(cmd.Context(), opt)
 			a.status = status

@@ -443,6 +443,7 @@ func (s *show) book(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	page, _, _ = strings.Cut(page, "<form")
 	for _, line := range strings.Split(page, "\n") {
 		if text := strings.TrimSpace(regexp.MustCompile(`<[^>]*>`).ReplaceAllString(line, " ")); text != "" {
 			s.say("  %s", strings.Join(strings.Fields(text), " "))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/stack"
 )
 
 // prepareImage builds or fetches a service's image while the service still waits for others.
@@ -38,14 +39,15 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 		if err != nil || has {
 			return err
 		}
-		x.mention(n, "fetching "+s.Image)
+		done := x.announce(n, "fetching "+s.Image)
+		defer done()
 		if err := x.engine.Pull(ctx, s.Image, log.Line); err != nil {
 			return fmt.Errorf("the image %s could not be fetched: %w", s.Image, err)
 		}
-		x.mention(n, "fetched "+s.Image)
 		return nil
 	}
-	x.mention(n, "building "+s.Build)
+	done := x.announce(n, "building "+s.Build)
+	defer done()
 	// Nothing in the archive is read through a link that leaves the folder.
 	root, err := os.OpenRoot(filepath.Join(x.plan.Root, filepath.FromSlash(s.Build)))
 	if err != nil {
@@ -54,19 +56,33 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	defer root.Close()
 	r, w := io.Pipe()
 	go func() { w.CloseWithError(engine.BuildContext(root.FS(), s.Container.Dockerfile, w)) }()
-	begin := time.Now()
 	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: s.Container.Dockerfile, Target: s.Container.Target, Args: s.Container.BuildArgs,
 		Tag: s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan.ID}}, log.Line)
 	r.Close()
 	if err != nil {
 		return fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, lastWords(log))
 	}
-	x.mention(n, fmt.Sprintf("built in %.1f s", time.Since(begin).Seconds()))
 	return nil
 }
 
-// mention tells something about a node without changing its state.
+// worthSaying is how long something must take for its progress to be told.
+const worthSaying = 400 * time.Millisecond
+
+// announce tells what is being done for a node that waits, if it takes long; the function it gives tells
+// the end.
+func (x *Executor) announce(n *node, text string) (done func()) {
+	begin := time.Now()
+	said := time.AfterFunc(worthSaying, func() { x.mention(n, text) })
+	return func() {
+		if !said.Stop() {
+			x.mention(n, fmt.Sprintf("%s took %.1f s", text, time.Since(begin).Seconds()))
+		}
+	}
+}
+
+// mention tells something about a node that waits.
 func (x *Executor) mention(n *node, text string) {
-	state, _ := n.is()
-	x.set(n, state, text)
+	if state, _ := n.is(); state == stack.Waiting {
+		x.set(n, state, text)
+	}
 }

@@ -301,12 +301,11 @@ func (t *Text) Missing(p *fill.Plan) {
 // Order shows the order with reasons.
 func (t *Text) Order(o *order.Order) {
 	for _, n := range o.Nodes {
+		fmt.Fprintf(t.Out, "%s  %s\n", pad(n.Kind, len("service")), t.paint("1", order.Title(n.ID)))
 		if len(n.After) == 0 {
-			t.Line("%s  %s", n.Kind, order.Title(n.ID))
 			t.Line("    at once")
 			continue
 		}
-		t.Line("%s  %s", n.Kind, order.Title(n.ID))
 		for _, e := range n.After {
 			at := Where(e.At)
 			if at != "" && !strings.Contains(e.Reason, at) {
@@ -324,11 +323,11 @@ func (t *Text) Order(o *order.Order) {
 			names = append(names, order.Title(id))
 		}
 		t.Blank()
-		t.Line("Critical path: %s", strings.Join(names, ", then "))
 		if o.Estimate > 0 {
+			t.Line("Critical path: %s", strings.Join(names, ", then "))
 			t.Line("Estimate from earlier launches: %.1f s", o.Estimate)
 		} else {
-			t.Line("No estimate yet: nothing was launched here before.")
+			t.Line("Critical path, by guess until a launch here has been timed: %s", strings.Join(names, ", then "))
 		}
 	}
 }
@@ -397,7 +396,7 @@ func (t *Text) Vouch(list []launch.Command) {
 		if c.New {
 			mark = "  (not vouched for yet)"
 		}
-		t.Line("%s%s", order.Title(c.ID), mark)
+		fmt.Fprintln(t.Out, t.paint("1", order.Title(c.ID))+mark)
 		t.Line("    %s", c.Shows)
 		for _, d := range c.Detail {
 			t.Line("      %s", d)

@@ -67,8 +67,6 @@ func (t *Text) mood(word string) string {
 		return t.paint("32", word)
 	case "failed", "refuses", "stranger", "silent", "errs", "problem", "unmet", "missing", "quiet":
 		return t.paint("31", word)
-	case "waiting", "starting", "warning", "skipped", "stopped":
-		return t.paint("33", word)
 	}
 	return word
 }
