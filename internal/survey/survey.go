@@ -52,6 +52,13 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 				strings.Join(compose.FileNames, ", "), strings.Join(ecosystem.Manifests, ", "))}
 	}
 	if len(s.faults) > 0 {
+		// A settings file is read for itself and for the compose file beside it; its fault is one.
+		seen := map[string]bool{}
+		s.faults = slices.DeleteFunc(s.faults, func(f *stack.Fault) bool {
+			twice := seen[f.Error()]
+			seen[f.Error()] = true
+			return twice
+		})
 		return s.stack, s.faults
 	}
 	return s.stack, nil
