@@ -3,6 +3,7 @@ package launch
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -566,8 +567,8 @@ func (x *Executor) container(s *Service) engine.Spec {
 		switch {
 		case m.Type == "volume" && m.Source != "":
 			mount.Source = x.plan.volumeName(m.Source)
-		case m.Type == "bind" && !filepath.IsAbs(m.Source):
-			mount.Source = filepath.Join(x.plan.Root, filepath.FromSlash(m.Source))
+		case m.Type == "bind":
+			mount.Source = x.plan.hostPath(m.Source)
 		}
 		spec.Mounts = append(spec.Mounts, mount)
 	}
@@ -575,6 +576,26 @@ func (x *Executor) container(s *Service) engine.Spec {
 		spec.Health = &engine.Health{Test: h.Test, Interval: seconds(h.Interval), Timeout: seconds(h.Timeout), StartPeriod: seconds(h.StartPeriod), Retries: h.Retries}
 	}
 	return spec
+}
+
+// hostPath is where a folder of a bind mount lies on this machine. One inside the workspace that isn't there
+// yet is made, as the short form of the specification asks; elsewhere nothing is ever made.
+func (p *Plan) hostPath(source string) string {
+	if rest, ok := strings.CutPrefix(source, "~"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, filepath.FromSlash(rest))
+		}
+	}
+	if filepath.IsAbs(source) {
+		return source
+	}
+	if filepath.IsLocal(filepath.FromSlash(source)) {
+		if root, err := os.OpenRoot(p.Root); err == nil {
+			root.MkdirAll(filepath.FromSlash(source), 0o755)
+			root.Close()
+		}
+	}
+	return filepath.Join(p.Root, filepath.FromSlash(source))
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
