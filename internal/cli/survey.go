@@ -1,16 +1,21 @@
 package cli
 
 import (
+	"context"
 	"errors"
+	"os"
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/view"
 )
 
 func (a *app) survey() *cobra.Command {
-	return &cobra.Command{
+	var model, reveal bool
+	c := &cobra.Command{
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.open(cmd.Context())
@@ -20,6 +25,9 @@ func (a *app) survey() *cobra.Command {
 			var f *stack.Fault
 			if errors.As(err, &f) && f.Code == "nothing-found" {
 				return err
+			}
+			if model {
+				return a.surveyCompose(cmd.Context(), w, reveal)
 			}
 			// What could be read is shown; what could not is the error.
 			if a.json {
@@ -35,4 +43,47 @@ func (a *app) survey() *cobra.Command {
 			return err
 		},
 	}
+	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
+	c.Flags().BoolVar(&reveal, "reveal", false, "with --compose: show secrets")
+	return c
+}
+
+// surveyCompose shows the model of the active compose files; those of several checkouts become one.
+func (a *app) surveyCompose(ctx context.Context, w *work, reveal bool) error {
+	projects, err := survey.Compose(w.fsys, survey.Options{Root: w.root, Checkouts: w.stack.Checkouts, Env: os.LookupEnv})
+	if err != nil {
+		return err
+	}
+	if len(projects) == 0 {
+		return &stack.Fault{Kind: stack.NotSo, Code: "compose-none", Text: "no compose file is active here", Remedy: "See what was found: nharbor survey"}
+	}
+	var models []*compose.Value
+	name, files := projects[0].Name, []string{}
+	if name == "" {
+		name = compose.NameOf(w.root)
+	}
+	for _, p := range projects {
+		m := p.Active()
+		if !reveal {
+			m = m.Masked()
+		}
+		models = append(models, m)
+		files = append(files, p.Files...)
+		files = append(files, p.Included...)
+	}
+	if a.json {
+		sections := func(key string) any { return compose.Section(models, key) }
+		return view.JSON(a.out, struct {
+			Schema   string   `json:"schema"`
+			Name     string   `json:"name"`
+			Files    []string `json:"files"`
+			Services any      `json:"services"`
+			Networks any      `json:"networks"`
+			Volumes  any      `json:"volumes"`
+			Secrets  any      `json:"secrets"`
+			Configs  any      `json:"configs"`
+		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"), sections("secrets"), sections("configs")})
+	}
+	a.text().Compose(name, files, models)
+	return nil
 }

@@ -26,6 +26,7 @@ type Project struct {
 	Name     string
 	Dir      string   // the project directory, relative to the file system given
 	Files    []string // in the order of merging
+	Included []string // what they include, in turn
 	Model    *Value   // merged, interpolated, in the specification's long forms
 	Services []Service
 	Networks map[string]stack.Network
@@ -72,9 +73,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if len(p.Files) == 0 {
 		return nil, fs.ErrNotExist
 	}
-	l := loader{fsys: fsys, env: env, project: p}
-	for _, file := range p.Files {
-		l.file(file)
+	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}}
+	if p.Model = l.model(p.Files, p.Dir); p.Model == nil {
+		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
 	if len(l.faults) > 0 {
 		return nil, l.faults
@@ -103,10 +104,33 @@ func (p *Project) name(env dotenv.Lookup) {
 	if v, ok := env("COMPOSE_PROJECT_NAME"); ok && v != "" {
 		name = v
 	}
-	if name == "" {
+	if name == "" && p.Dir != "." { // the name of the root itself is known to the caller only
 		name = path.Base(p.Dir)
 	}
-	p.Name = strings.TrimLeft(unusable.ReplaceAllString(strings.ToLower(name), ""), "_-")
+	if name != "" {
+		p.Name = NameOf(name)
+	}
+}
+
+// NameOf makes a project's name of a folder's, as the specification allows it: of small letters, digits,
+// dashes and underscores, with a letter or a digit first.
+func NameOf(folder string) string {
+	folder = strings.ToLower(path.Base(strings.ReplaceAll(folder, `\`, "/")))
+	return strings.TrimLeft(unusable.ReplaceAllString(folder, ""), "_-")
+}
+
+// Section puts the members of a top-level key of several models together.
+func Section(models []*Value, key string) *Value {
+	out := &Value{Kind: Mapping}
+	for _, m := range models {
+		for _, member := range m.Get(key).orEmpty().Members {
+			if member.Value.Kind == Null {
+				member.Value = member.Value.like(Mapping, "")
+			}
+			out.Members = append(out.Members, member)
+		}
+	}
+	return out
 }
 
 type loader struct {
@@ -114,9 +138,168 @@ type loader struct {
 	env     dotenv.Lookup
 	project *Project
 	faults  stack.Faults
+	open    []string          // the files that are being included, outermost first
+	trees   map[string]*Value // files read for extends, by name
 }
 
-func (l *loader) file(name string) {
+func (l *loader) fault(v *Value, code, text, remedy string) {
+	l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column, Text: text, Remedy: remedy})
+}
+
+// model reads files that belong together and merges them, each on top of what it includes and of those before.
+func (l *loader) model(files []string, dir string) *Value {
+	var model *Value
+	for _, name := range files {
+		tree := l.file(name, dir)
+		if tree == nil {
+			continue
+		}
+		includes := tree.Get("include")
+		tree.Remove("include")
+		for _, inc := range includes.orEmpty().Items {
+			if sub := l.include(name, inc); sub != nil {
+				l.conflicts(inc, sub, tree)
+				model = merge("", model, sub)
+			}
+		}
+		if services := tree.Get("services"); services != nil {
+			for i := range services.Members {
+				services.Members[i].Value = l.extend(tree, services.Members[i].Key, nil)
+			}
+		}
+		model = merge("", model, tree)
+	}
+	return model
+}
+
+// outside reports whether a path leaves the file system that is read, and remarks it.
+func (l *loader) outside(v *Value, name string) bool {
+	if fs.ValidPath(name) {
+		return false
+	}
+	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: "compose-outside", At: v.At(),
+		Text: fmt.Sprintf("%s lies outside the workspace and is not read", name), Remedy: "Bring it into the workspace, or clone what it belongs to beside this checkout."})
+	return true
+}
+
+// include reads what one item of include names, as a model of its own.
+func (l *loader) include(by string, inc *Value) *Value {
+	var files []string
+	for _, p := range inc.Get("path").orEmpty().Items {
+		if l.outside(p, p.Text) {
+			return nil
+		}
+		if slices.Contains(append(l.open, by), p.Text) {
+			l.fault(p, "compose-cycle", "files include each other: "+strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by), p.Text), " → "), "Remove one of these includes.")
+			return nil
+		}
+		files = append(files, p.Text)
+	}
+	if len(files) == 0 {
+		return nil
+	}
+	dir := inc.Get("project_directory").or(path.Dir(files[0]))
+	envFiles := list(inc.Get("env_file"))
+	if envFiles == nil {
+		envFiles = []string{path.Join(dir, ".env")}
+	}
+	own := map[string]string{}
+	for _, name := range envFiles {
+		data, err := fs.ReadFile(l.fsys, name)
+		if err != nil {
+			if inc.Get("env_file") != nil {
+				l.fault(inc.Get("env_file"), "compose-file", fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
+			}
+			continue
+		}
+		f, err := dotenv.Parse(name, data)
+		if err != nil {
+			l.faults = append(l.faults, stack.AllFaults(err)...)
+			continue
+		}
+		values, err := f.Values(l.env)
+		if err != nil {
+			l.faults = append(l.faults, stack.AllFaults(err)...)
+			continue
+		}
+		maps.Copy(own, values)
+	}
+	sub := *l
+	sub.faults, sub.open = nil, append(slices.Clone(l.open), by)
+	sub.env = func(name string) (string, bool) {
+		if v, ok := l.env(name); ok {
+			return v, true
+		}
+		v, ok := own[name]
+		return v, ok
+	}
+	model := sub.model(files, dir)
+	l.faults = append(l.faults, sub.faults...)
+	l.project.Included = append(l.project.Included, files...)
+	if model != nil {
+		model.Remove("name")
+		model.Remove("version")
+	}
+	return model
+}
+
+// conflicts finds what a file defines anew, and otherwise, although it includes it.
+func (l *loader) conflicts(inc, sub, tree *Value) {
+	for _, section := range []string{"services", "networks", "volumes", "secrets", "configs"} {
+		for _, m := range sub.Get(section).orEmpty().Members {
+			own := tree.Get(section).Get(m.Key)
+			if own == nil {
+				continue
+			}
+			a, errA := own.MarshalJSON()
+			b, errB := m.Value.MarshalJSON()
+			if errA != nil || errB != nil || string(a) != string(b) {
+				l.fault(own, "compose-conflict", fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d", section, m.Key, m.Value.File, m.Line), "Change an included service in an override file, or rename one of the two.")
+			}
+		}
+	}
+}
+
+// extend gives a service with all that it extends merged below it.
+func (l *loader) extend(tree *Value, name string, way []string) *Value {
+	services := tree.Get("services")
+	s := services.Get(name)
+	ext := s.Get("extends")
+	if ext == nil || ext.Kind != Mapping {
+		return s
+	}
+	step := s.File + " " + name
+	if slices.Contains(way, step) {
+		l.fault(ext, "compose-cycle", "services extend each other: "+strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
+		return s
+	}
+	way = append(way, step)
+	base := ext.Get("service").or("")
+	from := tree
+	if file := ext.Get("file"); file != nil {
+		if l.outside(file, file.Text) {
+			return s
+		}
+		var ok bool
+		if from, ok = l.trees[file.Text]; !ok {
+			from = l.file(file.Text, path.Dir(file.Text))
+			l.trees[file.Text] = from
+		}
+		if from == nil {
+			return s
+		}
+	}
+	if from.Get("services").Get(base) == nil {
+		l.fault(ext, "compose-undefined", fmt.Sprintf("the service %s extends %s, which %s does not define", name, base, from.File), "Correct the name or the file.")
+		return s
+	}
+	own := *s
+	own.Members = slices.DeleteFunc(slices.Clone(s.Members), func(m Member) bool { return m.Key == "extends" })
+	return merge("service", l.extend(from, base, way).copy(), &own)
+}
+
+// file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
+func (l *loader) file(name, dir string) *Value {
 	data, err := fs.ReadFile(l.fsys, name)
 	if err != nil {
 		text := "the compose file can't be read"
@@ -124,13 +307,13 @@ func (l *loader) file(name string) {
 			text = "the compose file doesn't exist"
 		}
 		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text, Cause: err,
-			Remedy: "Check COMPOSE_FILE, and the file's rights."})
-		return
+			Remedy: "Check COMPOSE_FILE, include and extends, and the file's rights."})
+		return nil
 	}
 	tree, err := document(name, data)
 	if err != nil {
 		l.faults = append(l.faults, stack.AllFaults(err)...)
-		return
+		return nil
 	}
 	// Files of the first years had no key services: every key at the top was a service.
 	if tree.Kind == Mapping && tree.Get("services") == nil && oldest(tree) {
@@ -141,12 +324,13 @@ func (l *loader) file(name string) {
 			Text: "the file has no key services; each key at its top is read as a service", Remedy: "Put them below services: to follow today's specification."})
 	}
 	l.interpolate(tree, data)
-	n := normaliser{data: data, dir: l.project.Dir}
+	n := normaliser{data: data, dir: dir}
 	tree = n.file(tree)
 	l.faults = append(l.faults, n.faults...)
-	if len(n.faults) == 0 {
-		l.project.Model = merge("", l.project.Model, tree)
+	if len(n.faults) > 0 {
+		return nil
 	}
+	return tree
 }
 
 func oldest(v *Value) bool {
@@ -217,6 +401,21 @@ func (p *Project) check() stack.Faults {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
 				fault(stack.Place{File: s.File, Line: d.Line}, "compose-undefined", fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key), "Define it below networks: at the top.")
 			}
+		}
+		for _, section := range []string{"secrets", "configs"} {
+			for _, v := range slices.Concat(s.Get(section).orEmpty().Items, s.Get("build").Get(section).orEmpty().Items) {
+				if name := v.Get("source").or(""); name != "" && p.Model.Get(section).Get(name) == nil {
+					fault(v.At(), "compose-undefined", fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key, strings.TrimSuffix(section, "s"), name), fmt.Sprintf("Define it below %s: at the top.", section))
+				}
+			}
+		}
+		for _, key := range []string{"network_mode", "ipc", "pid"} {
+			if other, ok := strings.CutPrefix(s.Get(key).or(""), "service:"); ok && services.Get(other) == nil {
+				fault(s.Get(key).At(), "compose-undefined", fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", key, m.Key, other), "Correct the name, or define the service.")
+			}
+		}
+		if s.Get("network_mode") != nil && s.Get("networks") != nil {
+			fault(s.Get("network_mode").At(), "compose-conflict", fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
 		}
 		for _, v := range s.Get("volumes").orEmpty().Items {
 			name := v.Get("source").or("")
@@ -313,7 +512,7 @@ func (p *Project) remark() {
 			}
 		}
 	}
-	for _, top := range []string{"secrets", "configs", "include", "models"} {
+	for _, top := range []string{"secrets", "configs", "models"} {
 		if v := p.Model.Get(top); v != nil {
 			ignored[top] = []string{"the whole file"}
 			where[top] = v.At()

@@ -153,7 +153,7 @@ var mountKeys = map[string]rule{
 	"consistency": text,
 	"bind":        object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text, "recursive": text}),
 	"volume":      object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": pairs}),
-	"tmpfs":       object(map[string]rule{"size": scalar, "mode": scalar}),
+	"tmpfs":       object(map[string]rule{"size": byteSize, "mode": scalar}),
 	"image":       object(map[string]rule{"subpath": text}),
 }
 

@@ -201,3 +201,20 @@ func imageName(ref string) string {
 	}
 	return ref
 }
+
+// Active is the model without the services of inactive profiles.
+func (p *Project) Active() *Value {
+	out := *p.Model
+	out.Members = slices.Clone(p.Model.Members)
+	services := p.Model.Get("services")
+	if services == nil {
+		return &out
+	}
+	kept := *services
+	kept.Members = slices.DeleteFunc(slices.Clone(services.Members), func(m Member) bool {
+		s := p.Service(m.Key)
+		return s != nil && !s.Active
+	})
+	out.Set("services", &kept)
+	return &out
+}

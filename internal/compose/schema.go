@@ -13,14 +13,14 @@ func init() {
 		"volumes":  mapOf(object(volumeKeys)),
 		"secrets":  mapOf(object(fileKeys)),
 		"configs":  mapOf(object(fileKeys)),
-		"include":  anything,
+		"include":  include,
 		"models":   anything,
 	}
 }
 
 var networkKeys = map[string]rule{
 	"name": text, "driver": text, "driver_opts": mapOf(scalar), "attachable": truthOf, "enable_ipv4": truthOf, "enable_ipv6": truthOf,
-	"external": external, "internal": truthOf, "labels": pairs, "ipam": anything,
+	"external": external, "internal": truthOf, "labels": pairs, "ipam": ipam,
 }
 
 var volumeKeys = map[string]rule{
@@ -42,27 +42,27 @@ func external(n *normaliser, where string, v *Value) *Value {
 
 var buildKeys = map[string]rule{
 	"context": text, "dockerfile": text, "dockerfile_inline": text, "args": pairs, "target": text, "ssh": pairs, "cache_from": listOf(text),
-	"cache_to": listOf(text), "additional_contexts": pairs, "extra_hosts": anything, "isolation": text, "labels": pairs, "network": text,
-	"no_cache": truthOf, "pull": truthOf, "shm_size": scalar, "secrets": anything, "tags": listOf(text), "platforms": listOf(text),
-	"privileged": truthOf, "ulimits": anything, "entitlements": listOf(text), "provenance": scalar, "sbom": scalar,
+	"cache_to": listOf(text), "additional_contexts": additionalContexts, "extra_hosts": extraHosts, "isolation": text, "labels": pairs, "network": text,
+	"no_cache": truthOf, "pull": truthOf, "shm_size": byteSize, "secrets": grant("secrets"), "tags": listOf(text), "platforms": listOf(text),
+	"privileged": truthOf, "ulimits": ulimits, "entitlements": listOf(text), "provenance": scalar, "sbom": scalar,
 }
 
 var serviceKeys = map[string]rule{
-	"annotations": pairs, "attach": truthOf, "blkio_config": anything, "build": build, "cap_add": listOf(text), "cap_drop": listOf(text),
-	"cgroup": text, "cgroup_parent": text, "command": words, "configs": anything, "container_name": text, "cpu_count": number,
+	"annotations": pairs, "attach": truthOf, "blkio_config": blkio, "build": build, "cap_add": listOf(text), "cap_drop": listOf(text),
+	"cgroup": text, "cgroup_parent": text, "command": words, "configs": grant("configs"), "container_name": text, "cpu_count": number,
 	"cpu_percent": number, "cpu_period": scalar, "cpu_quota": scalar, "cpu_rt_period": scalar, "cpu_rt_runtime": scalar, "cpu_shares": number,
-	"cpus": number, "cpuset": text, "credential_spec": anything, "depends_on": dependsOn, "deploy": anything, "develop": anything,
-	"device_cgroup_rules": listOf(text), "devices": anything, "dns": oneOrMore(text), "dns_opt": listOf(text), "dns_search": oneOrMore(text),
+	"cpus": number, "cpuset": text, "credential_spec": credentialSpec, "depends_on": dependsOn, "deploy": deploy, "develop": develop,
+	"device_cgroup_rules": listOf(text), "devices": devices, "dns": oneOrMore(text), "dns_opt": listOf(text), "dns_search": oneOrMore(text),
 	"domainname": text, "driver_opts": mapOf(scalar), "entrypoint": words, "env_file": envFiles, "environment": pairs,
-	"expose": listOf(text), "extends": anything, "external_links": listOf(text), "extra_hosts": extraHosts, "gpus": anything,
+	"expose": listOf(text), "extends": extends, "external_links": listOf(text), "extra_hosts": extraHosts, "gpus": gpus,
 	"group_add": listOf(text), "healthcheck": object(healthKeys), "hostname": text, "image": text, "init": truthOf, "ipc": text, "isolation": text,
-	"label_file": oneOrMore(text), "labels": pairs, "links": listOf(text), "logging": anything, "mac_address": text, "mem_limit": scalar,
-	"mem_reservation": scalar, "mem_swappiness": number, "memswap_limit": scalar, "models": anything, "network_mode": text,
+	"label_file": oneOrMore(text), "labels": pairs, "links": listOf(text), "logging": logging, "mac_address": text, "mem_limit": byteSize,
+	"mem_reservation": byteSize, "mem_swappiness": number, "memswap_limit": sizeOrMinusOne, "models": serviceModels, "network_mode": text,
 	"networks": named(object(attachKeys)), "oom_kill_disable": truthOf, "oom_score_adj": number, "pid": text, "pids_limit": number,
-	"platform": text, "ports": ports, "post_start": anything, "pre_stop": anything, "privileged": truthOf, "profiles": listOf(text),
-	"provider": anything, "pull_policy": text, "read_only": truthOf, "restart": text, "runtime": text, "scale": number, "secrets": anything,
-	"security_opt": listOf(text), "shm_size": scalar, "stdin_open": truthOf, "stop_grace_period": duration, "stop_signal": text,
-	"storage_opt": anything, "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": truthOf, "ulimits": anything, "use_api_socket": truthOf,
+	"platform": text, "ports": ports, "post_start": hook, "pre_stop": hook, "privileged": truthOf, "profiles": listOf(text),
+	"provider": provider, "pull_policy": text, "read_only": truthOf, "restart": text, "runtime": text, "scale": whole, "secrets": grant("secrets"),
+	"security_opt": listOf(text), "shm_size": byteSize, "stdin_open": truthOf, "stop_grace_period": duration, "stop_signal": text,
+	"storage_opt": mapOf(scalar), "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": truthOf, "ulimits": ulimits, "use_api_socket": truthOf,
 	"user": text, "userns_mode": text, "uts": text, "volumes": mounts, "volumes_from": listOf(text), "working_dir": text,
 }
 
@@ -83,7 +83,7 @@ var actedOn = map[string]bool{
 	"privileged": true, "profiles": true, "read_only": true, "restart": true, "stop_grace_period": true, "stop_signal": true,
 	"user": true, "volumes": true, "working_dir": true,
 	// Without effect on a launch by their nature.
-	"expose": true, "attach": true, "annotations": true,
+	"expose": true, "attach": true, "annotations": true, "extends": true,
 }
 
 var actedOnBuild = map[string]bool{"context": true, "dockerfile": true, "args": true, "target": true}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
 )
 
@@ -186,4 +187,27 @@ func (v *Value) writeString(out *strings.Builder, s string) error {
 	b, err := json.Marshal(s)
 	out.Write(b)
 	return err
+}
+
+// Masked is a copy in which no secret can be read: neither the value of a key that names one, nor the
+// password in an address.
+func (v *Value) Masked() *Value { return v.copy().mask("") }
+
+func (v *Value) mask(key string) *Value {
+	if v == nil {
+		return nil
+	}
+	if v.Kind == String && v.Text != "" {
+		if dotenv.IsSecret(key, "") {
+			v.Text = "***"
+		}
+		v.Text = dotenv.Mask(v.Text)
+	}
+	for i := range v.Members {
+		v.Members[i].Value.mask(v.Members[i].Key)
+	}
+	for _, item := range v.Items {
+		item.mask("")
+	}
+	return v
 }

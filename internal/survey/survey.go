@@ -40,7 +40,9 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
 	s.projects()
 	s.envFiles()
-	s.compose()
+	for _, p := range s.compose() {
+		s.adopt(p)
+	}
 	s.natives()
 	s.once()
 	s.inferEdges()
@@ -115,7 +117,7 @@ func (s *surveyor) tops() []string {
 
 // compose reads the compose files that are active: those at the top of the workspace and of each
 // checkout; where there are none, the one that lies highest.
-func (s *surveyor) compose() {
+func (s *surveyor) compose() []*compose.Project {
 	var dirs []string
 	for _, top := range s.tops() {
 		if len(compose.Find(s.fsys, top, s.env(top))) > 0 {
@@ -131,6 +133,7 @@ func (s *surveyor) compose() {
 		}
 	}
 	active := map[string]bool{}
+	var out []*compose.Project
 	for _, dir := range dirs {
 		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.env(dir)})
 		if err != nil {
@@ -140,10 +143,10 @@ func (s *surveyor) compose() {
 			s.faults = append(s.faults, stack.AllFaults(err)...)
 			continue
 		}
-		for _, f := range p.Files {
+		for _, f := range slices.Concat(p.Files, p.Included) {
 			active[f] = true
 		}
-		s.adopt(p)
+		out = append(out, p)
 	}
 	for _, f := range s.tree.compose {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
@@ -151,6 +154,26 @@ func (s *surveyor) compose() {
 			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE.")
 		}
 	}
+	return out
+}
+
+// Compose reads the active compose files of the workspace, as Survey does.
+func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
+	if opt.Env == nil {
+		opt.Env = func(string) (string, bool) { return "", false }
+	}
+	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Checkouts: opt.Checkouts}}
+	var err error
+	if s.tree, err = walk(fsys); err != nil {
+		return nil, err
+	}
+	s.envFiles()
+	s.faults = nil // of settings files, which are not asked for here
+	out := s.compose()
+	if len(s.faults) > 0 {
+		return out, s.faults
+	}
+	return out, nil
 }
 
 // env is where the variables of a compose file in dir come from: the shell, and, as long as no .env

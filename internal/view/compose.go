@@ -1,0 +1,75 @@
+package view
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"nimbleharbor/internal/compose"
+)
+
+// Compose shows the model of compose files in YAML, each service with the place where it stands.
+func (t *Text) Compose(name string, files []string, models []*compose.Value) {
+	fmt.Fprintf(t.Out, "# merged from %s\nname: %s\n", strings.Join(files, ", "), name)
+	for _, section := range []string{"services", "networks", "volumes", "secrets", "configs"} {
+		s := compose.Section(models, section)
+		if len(s.Members) == 0 {
+			continue
+		}
+		fmt.Fprintf(t.Out, "%s:\n", section)
+		for _, m := range s.Members {
+			fmt.Fprintf(t.Out, "  %s:%s  # %s:%d\n", yamlWord(m.Key), yamlEmpty(m.Value), m.Value.File, m.Line)
+			t.yaml(m.Value, 4)
+		}
+	}
+}
+
+var yamlPlain = regexp.MustCompile(`^[A-Za-z/_.][A-Za-z0-9/_.@%+=-]*$`)
+
+var yamlReserved = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|~|\.nan|[-+]?\.inf)$`)
+
+// yamlWord writes a string so that it is read back as one.
+func yamlWord(s string) string {
+	if yamlPlain.MatchString(s) && !yamlReserved.MatchString(s) && s != "." {
+		return s
+	}
+	b, err := json.Marshal(clean(s))
+	if err != nil {
+		return `""`
+	}
+	return string(b)
+}
+
+// yamlEmpty is what stands behind a key whose value has no lines of its own.
+func yamlEmpty(v *compose.Value) string {
+	switch {
+	case v.Kind == compose.Mapping && len(v.Members) == 0:
+		return " {}"
+	case v.Kind == compose.Sequence && len(v.Items) == 0:
+		return " []"
+	case v.Kind == compose.Null:
+		return " null"
+	case v.Kind == compose.String:
+		return " " + yamlWord(v.Text)
+	case v.Scalar():
+		return " " + v.Text
+	}
+	return ""
+}
+
+func (t *Text) yaml(v *compose.Value, indent int) {
+	space := strings.Repeat(" ", indent)
+	for _, m := range v.Members {
+		fmt.Fprintf(t.Out, "%s%s:%s\n", space, yamlWord(m.Key), yamlEmpty(m.Value))
+		t.yaml(m.Value, indent+2)
+	}
+	for _, item := range v.Items {
+		if short := yamlEmpty(item); short != "" {
+			fmt.Fprintf(t.Out, "%s-%s\n", space, short)
+			continue
+		}
+		fmt.Fprintf(t.Out, "%s-\n", space)
+		t.yaml(item, indent+2)
+	}
+}
