@@ -226,12 +226,8 @@ func TestFind(t *testing.T) {
 
 func TestHostileFiles(t *testing.T) {
 	t.Parallel()
-	bomb := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
-	for i := 1; i < 12; i++ {
-		bomb += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10), ", "))
-	}
 	for name, c := range map[string]struct{ text, says string }{
-		"an alias bomb":          {bomb, "four million"},
+		"an alias bomb":          {string(bomb()), "262144"},
 		"an alias inside itself": {"a: &a\n  b: *a\n", "stands inside"},
 		"deep nesting":           {strings.Repeat("[", 300) + strings.Repeat("]", 300), "nested"},
 		"a binary file":          {"services:\x00", "binary"},
@@ -253,6 +249,11 @@ func TestHostileFiles(t *testing.T) {
 // TestNoSecretInFaults looks for values of secrets in all that a broken file makes the reader say.
 func TestNoSecretInFaults(t *testing.T) {
 	t.Parallel()
+	flow := "services: {db: {image: x, environment: {DB_PASSWORD: canary4, A: [1]}, frob: 1}}\n"
+	_, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(flow)}}, ".", Options{})
+	if err == nil || strings.Contains(fmt.Sprintf("%+v", *stack.AllFaults(err)[0]), "canary") {
+		t.Errorf("the fault of a line in flow style: %+v", *stack.AllFaults(err)[0])
+	}
 	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n      - {API_TOKEN: canary2}\n    command: 'psql postgres://u:canary3@db\n"
 	for _, cut := range []int{len(text), len(text) - 1, strings.Index(text, "\n    command")} {
 		_, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(text[:cut])}}, ".", Options{})
@@ -327,6 +328,23 @@ func services(n int) []byte {
 		out.WriteString("    healthcheck:\n      test: [\"CMD\", \"true\"]\n      interval: 10s\n")
 	}
 	return []byte(out.String())
+}
+
+// bomb is a file whose aliases would write out to 10 to the power of 12 values.
+func bomb() []byte {
+	text := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
+	for i := 1; i < 12; i++ {
+		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10), ", "))
+	}
+	return []byte(text)
+}
+
+func BenchmarkAliasBomb(b *testing.B) {
+	for b.Loop() {
+		if _, err := Load(fstest.MapFS{"compose.yaml": {Data: bomb()}}, ".", Options{}); err == nil {
+			b.Fatal("the bomb was read")
+		}
+	}
 }
 
 func BenchmarkLoad(b *testing.B) {

@@ -73,8 +73,8 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if len(p.Files) == 0 {
 		return nil, fs.ErrNotExist
 	}
-	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}}
-	if p.Model = l.model(p.Files, p.Dir); p.Model == nil {
+	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}, circling: map[string]bool{}}
+	if p.Model = l.model(p.Files, p.Dir, nil); p.Model == nil {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
 	if len(l.faults) > 0 {
@@ -140,17 +140,20 @@ type loader struct {
 	faults  stack.Faults
 	open    []string          // the files that are being included, outermost first
 	trees   map[string]*Value // files read for extends, by name
+	// circling are the services, with their files, that are known to extend each other in a circle.
+	circling map[string]bool
 }
 
 func (l *loader) fault(v *Value, code, text, remedy string) {
 	l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column, Text: text, Remedy: remedy})
 }
 
-// model reads files that belong together and merges them, each on top of what it includes and of those before.
-func (l *loader) model(files []string, dir string) *Value {
+// model reads files that belong together and merges them, each on top of what it includes and of those
+// before. by is what names them, where another file does.
+func (l *loader) model(files []string, dir string, by *Value) *Value {
 	var model *Value
 	for _, name := range files {
-		tree := l.file(name, dir)
+		tree := l.file(name, dir, by)
 		if tree == nil {
 			continue
 		}
@@ -233,7 +236,7 @@ func (l *loader) include(by string, inc *Value) *Value {
 		v, ok := own[name]
 		return v, ok
 	}
-	model := sub.model(files, dir)
+	model := sub.model(files, dir, inc.Get("path"))
 	l.faults = append(l.faults, sub.faults...)
 	l.project.Included = append(l.project.Included, files...)
 	if model != nil {
@@ -269,7 +272,13 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		return s
 	}
 	step := s.File + " " + name
+	if l.circling[step] {
+		return s
+	}
 	if slices.Contains(way, step) {
+		for _, w := range way {
+			l.circling[w] = true
+		}
 		l.fault(ext, "compose-cycle", "services extend each other: "+strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
 		return s
 	}
@@ -282,7 +291,7 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		}
 		var ok bool
 		if from, ok = l.trees[file.Text]; !ok {
-			from = l.file(file.Text, path.Dir(file.Text))
+			from = l.file(file.Text, path.Dir(file.Text), file)
 			l.trees[file.Text] = from
 		}
 		if from == nil {
@@ -299,15 +308,18 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 }
 
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
-func (l *loader) file(name, dir string) *Value {
+func (l *loader) file(name, dir string, by *Value) *Value {
 	data, err := fs.ReadFile(l.fsys, name)
 	if err != nil {
 		text := "the compose file can't be read"
 		if errors.Is(err, fs.ErrNotExist) {
 			text = "the compose file doesn't exist"
 		}
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text, Cause: err,
-			Remedy: "Check COMPOSE_FILE, include and extends, and the file's rights."})
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text, Cause: err, Remedy: "Check COMPOSE_FILE, and the file's rights."}
+		if by != nil {
+			f.At, f.Column, f.Text, f.Remedy = by.At(), by.Column, strings.Replace(text, "the compose file", "the file "+name, 1), "Correct the path, or bring the file in."
+		}
+		l.faults = append(l.faults, f)
 		return nil
 	}
 	tree, err := document(name, data)
@@ -527,9 +539,43 @@ func (p *Project) remark() {
 		}
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-key-without-effect", At: where[key], Text: text, Remedy: remedy})
 	}
+	p.clashes()
 	for _, u := range p.Unset {
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
 			Text:   fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.", u.Name, u.Name)})
+	}
+}
+
+// clashes finds ports of this machine that two active services publish.
+func (p *Project) clashes() {
+	type portKey struct {
+		transport string
+		port      int
+	}
+	type holder struct{ ip, service string }
+	taken := map[portKey][]holder{}
+	for i := range p.Services {
+		s := &p.Services[i]
+		if !s.Active {
+			continue
+		}
+		for _, port := range s.Ports {
+			if port.Host == 0 {
+				continue
+			}
+			ip := port.HostIP
+			if ip == "" || ip == "::" {
+				ip = "0.0.0.0"
+			}
+			at := portKey{port.Transport, port.Host}
+			for _, held := range taken[at] {
+				if held.service != s.Name && (held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
+					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: "port-twice", At: port.At,
+						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name, port.Host), Remedy: "Change one of the two published ports."})
+				}
+			}
+			taken[at] = append(taken[at], holder{ip, s.Name})
+		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -16,9 +17,9 @@ import (
 
 // Limits on what a compose file may be, so that a hostile one costs no more than a large one.
 const (
-	maxBytes  = 32 << 20
-	maxDepth  = 200
-	maxValues = 4 << 20 // with aliases written out
+	maxBytes   = 32 << 20
+	maxDepth   = 200
+	maxAliased = 1 << 18 // values that aliases write out, beyond those that stand in the file
 )
 
 // document reads one YAML file into a Value: aliases written out, merge keys applied, duplicate
@@ -45,6 +46,9 @@ func document(file string, data []byte) (*Value, error) {
 		}
 		var le *yaml.LoadError
 		if errors.As(err, &le) {
+			if le.Mark.Line == 0 && strings.Contains(le.Message, "single document") {
+				return nil, one(secondDocument(data), 0, "a second document begins here; a compose file is one", "Put it into a file of its own, and name both in COMPOSE_FILE.")
+			}
 			return nil, one(le.Mark.Line, le.Mark.Column, "not valid YAML: "+plainMessage(le.Message), syntaxRemedy(data, le.Mark.Line))
 		}
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
@@ -71,6 +75,17 @@ func firstInvalid(data []byte) int {
 	return 0
 }
 
+// secondDocument is the line of the last mark between documents.
+func secondDocument(data []byte) int {
+	found := 0
+	for i, line := range bytes.Split(data, []byte("\n")) {
+		if bytes.HasPrefix(line, []byte("---")) {
+			found = i + 1
+		}
+	}
+	return found
+}
+
 func plainMessage(m string) string {
 	m = strings.TrimPrefix(m, "yaml: ")
 	return strings.TrimSpace(m)
@@ -87,6 +102,9 @@ func syntaxRemedy(data []byte, line int) string {
 	return "Look at the indentation, quotes and colons of this line and the one above."
 }
 
+// namedValue finds the keys on a line, in any style that has values behind them.
+var namedValue = regexp.MustCompile(`([A-Za-z0-9_.-]+)["']?[ \t]*[:=][ \t]*`)
+
 // excerpt gives a line of the file as it stands there, but nothing of a value that may be a secret.
 func excerpt(data []byte, line int) string {
 	lines := bytes.SplitN(data, []byte("\n"), line+1)
@@ -94,9 +112,10 @@ func excerpt(data []byte, line int) string {
 		return ""
 	}
 	text := strings.TrimRight(string(lines[line-1]), "\r")
-	if i := strings.IndexAny(text, ":="); i >= 0 {
-		if key := strings.Trim(text[:i], " \t-\"'"); dotenv.IsSecret(key, "") {
-			return text[:i+1] + " …"
+	for _, at := range namedValue.FindAllStringSubmatchIndex(text, -1) {
+		if dotenv.IsSecret(text[at[2]:at[3]], "") {
+			text = text[:at[1]] + "…"
+			break
 		}
 	}
 	if len(text) > 160 {
@@ -106,12 +125,12 @@ func excerpt(data []byte, line int) string {
 }
 
 type reader struct {
-	file   string
-	data   []byte
-	faults stack.Faults
-	values int
-	open   []*yaml.Node // anchors being written out
-	stop   bool
+	file    string
+	data    []byte
+	faults  stack.Faults
+	aliased int
+	open    []*yaml.Node // anchors being written out
+	stop    bool
 }
 
 func (r *reader) fault(n *yaml.Node, text, remedy string) {
@@ -124,9 +143,12 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 	if r.stop {
 		return v
 	}
-	if r.values++; r.values > maxValues {
+	if len(r.open) > 0 {
+		r.aliased++
+	}
+	if r.aliased > maxAliased {
 		r.stop = true
-		r.fault(n, "the aliases in this file write out to more than four million values", "Remove the nested aliases; a stack needs none of this size.")
+		r.fault(n, "the aliases in this file write out to more than 262144 values", "Remove the nested aliases; a stack needs none of this size.")
 		return v
 	}
 	if depth > maxDepth {

@@ -371,16 +371,18 @@ func Placeholder(value string) bool { return placeholder.MatchString(strings.Tri
 
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
-	taken := map[int]string{}
-	for _, svc := range s.stack.Services {
+	taken := map[int]*stack.Service{}
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
 		for _, p := range svc.Ports {
 			if p.Host == 0 {
 				continue
 			}
-			if other, twice := taken[p.Host]; twice && other != svc.Name {
-				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other, svc.Name, p.Host), "Change one of the two published ports.")
+			// Package compose compares the services of one compose file.
+			if other := taken[p.Host]; other != nil && other != svc && (other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
+				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
-			taken[p.Host] = svc.Name
+			taken[p.Host] = svc
 		}
 		if svc.Build != "" && svc.Container != nil && !strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)

@@ -25,13 +25,13 @@ func (t *Text) Compose(name string, files []string, models []*compose.Value) {
 	}
 }
 
-var yamlPlain = regexp.MustCompile(`^[A-Za-z/_.][A-Za-z0-9/_.@%+=-]*$`)
+var yamlPlain = regexp.MustCompile(`^[A-Za-z/_]([A-Za-z0-9/_.@%+=:-]*[A-Za-z0-9/_])?$`)
 
 var yamlReserved = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|~|\.nan|[-+]?\.inf)$`)
 
 // yamlWord writes a string so that it is read back as one.
 func yamlWord(s string) string {
-	if yamlPlain.MatchString(s) && !yamlReserved.MatchString(s) && s != "." {
+	if yamlPlain.MatchString(s) && !yamlReserved.MatchString(s) {
 		return s
 	}
 	b, err := json.Marshal(clean(s))
@@ -69,7 +69,9 @@ func (t *Text) yaml(v *compose.Value, indent int) {
 			fmt.Fprintf(t.Out, "%s-%s\n", space, short)
 			continue
 		}
-		fmt.Fprintf(t.Out, "%s-\n", space)
-		t.yaml(item, indent+2)
+		// A mapping begins on the line of its dash.
+		var inner strings.Builder
+		(&Text{Out: &inner}).yaml(item, indent+2)
+		fmt.Fprintf(t.Out, "%s- %s", space, strings.TrimLeft(inner.String(), " "))
 	}
 }
