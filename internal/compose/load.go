@@ -33,6 +33,8 @@ type Project struct {
 	Volumes  map[string]stack.Volume
 	Unset    []Unset // variables without a value or a default
 	Remarks  []stack.Remark
+
+	byName map[string]int
 }
 
 // Unset is a variable that an active file uses and nobody sets.
@@ -302,9 +304,9 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		l.fault(ext, "compose-undefined", fmt.Sprintf("the service %s extends %s, which %s does not define", name, base, from.File), "Correct the name or the file.")
 		return s
 	}
-	own := *s
-	own.Members = slices.DeleteFunc(slices.Clone(s.Members), func(m Member) bool { return m.Key == "extends" })
-	return merge("service", l.extend(from, base, way).copy(), &own)
+	own := s.shallow()
+	own.Remove("extends")
+	return merge("service", l.extend(from, base, way).copy(), own)
 }
 
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.

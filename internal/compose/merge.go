@@ -10,8 +10,7 @@ func merge(where string, base, over *Value) *Value {
 	case base == nil, over.tag == "!override", over.Kind != base.Kind:
 		return over
 	case over.Kind == Mapping:
-		out := *base
-		out.Members = append([]Member(nil), base.Members...)
+		out := base.shallow()
 		for _, m := range over.Members {
 			merged := merge(keyKind(where, m.Key), out.Get(m.Key), m.Value)
 			if merged == nil {
@@ -20,7 +19,7 @@ func merge(where string, base, over *Value) *Value {
 			}
 			out.Set(m.Key, merged)
 		}
-		return &out
+		return out
 	case over.Kind == Sequence:
 		return mergeLists(where, base, over)
 	}

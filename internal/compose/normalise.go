@@ -202,10 +202,8 @@ func ParseDuration(s string) (time.Duration, error) {
 func pairs(n *normaliser, where string, v *Value) *Value {
 	out := v.like(Mapping, "")
 	add := func(key string, at, value *Value) {
-		if out.Get(key) != nil {
-			out.Remove(key)
-		}
-		out.Members = append(out.Members, Member{Key: key, Line: at.Line, Column: at.Column, Value: value})
+		out.Remove(key)
+		out.add(Member{Key: key, Line: at.Line, Column: at.Column, Value: value})
 	}
 	switch v.Kind {
 	case Null:

@@ -18,16 +18,15 @@ type Service struct {
 
 // Service returns the service of that name, or nil.
 func (p *Project) Service(name string) *Service {
-	for i := range p.Services {
-		if p.Services[i].Name == name {
-			return &p.Services[i]
-		}
+	if i, ok := p.byName[name]; ok {
+		return &p.Services[i]
 	}
 	return nil
 }
 
 // decode makes the typed form of the model.
 func (p *Project) decode(profiles []string) {
+	p.byName = map[string]int{}
 	p.Networks, p.Volumes = map[string]stack.Network{}, map[string]stack.Volume{}
 	for _, m := range p.Model.Get("networks").orEmpty().Members {
 		p.Networks[m.Key] = stack.Network{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external")), Internal: truth(m.Value.Get("internal"))}
@@ -36,6 +35,7 @@ func (p *Project) decode(profiles []string) {
 		p.Volumes[m.Key] = stack.Volume{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external"))}
 	}
 	for _, m := range p.Model.Get("services").orEmpty().Members {
+		p.byName[m.Key] = len(p.Services)
 		p.Services = append(p.Services, p.service(m, profiles))
 	}
 	// What an active service waits for is active too.
@@ -204,17 +204,16 @@ func imageName(ref string) string {
 
 // Active is the model without the services of inactive profiles.
 func (p *Project) Active() *Value {
-	out := *p.Model
-	out.Members = slices.Clone(p.Model.Members)
+	out := p.Model.shallow()
 	services := p.Model.Get("services")
 	if services == nil {
-		return &out
+		return out
 	}
-	kept := *services
-	kept.Members = slices.DeleteFunc(slices.Clone(services.Members), func(m Member) bool {
+	kept := services.shallow()
+	kept.Members = slices.DeleteFunc(kept.Members, func(m Member) bool {
 		s := p.Service(m.Key)
 		return s != nil && !s.Active
 	})
-	out.Set("services", &kept)
-	return &out
+	out.Set("services", kept)
+	return out
 }

@@ -40,8 +40,9 @@ type Value struct {
 	Line    int // from 1
 	Column  int // from 1
 
-	tag      string // "!reset" or "!override"
-	expanded bool   // a variable has contributed to it
+	index    map[string]int // of the members by key, in a large mapping that was asked; see Get
+	tag      string         // "!reset" or "!override"
+	expanded bool           // a variable has contributed to it
 }
 
 // Member is one key of a mapping.
@@ -60,38 +61,73 @@ func (v *Value) At() stack.Place {
 	return stack.Place{File: v.File, Line: v.Line}
 }
 
+// manyMembers is from where on a mapping is searched through an index.
+const manyMembers = 16
+
+// find gives the place of a member, or -1.
+func (v *Value) find(key string) int {
+	if len(v.Members) < manyMembers {
+		for i := range v.Members {
+			if v.Members[i].Key == key {
+				return i
+			}
+		}
+		return -1
+	}
+	if v.index == nil {
+		v.index = make(map[string]int, len(v.Members))
+		for i := range v.Members {
+			v.index[v.Members[i].Key] = i
+		}
+	}
+	if i, ok := v.index[key]; ok {
+		return i
+	}
+	return -1
+}
+
 // Get returns the member of that name, or nil; a nil value has none.
 func (v *Value) Get(key string) *Value {
 	if v == nil {
 		return nil
 	}
-	for i := range v.Members {
-		if v.Members[i].Key == key {
-			return v.Members[i].Value
-		}
+	if i := v.find(key); i >= 0 {
+		return v.Members[i].Value
 	}
 	return nil
 }
 
 // Set replaces or appends a member.
 func (v *Value) Set(key string, value *Value) {
-	for i := range v.Members {
-		if v.Members[i].Key == key {
-			v.Members[i].Value = value
-			return
-		}
+	if i := v.find(key); i >= 0 {
+		v.Members[i].Value = value
+		return
 	}
-	v.Members = append(v.Members, Member{Key: key, Value: value, Line: value.Line, Column: value.Column})
+	v.add(Member{Key: key, Value: value, Line: value.Line, Column: value.Column})
+}
+
+// add appends a member whose key is new.
+func (v *Value) add(m Member) {
+	if v.index != nil {
+		v.index[m.Key] = len(v.Members)
+	}
+	v.Members = append(v.Members, m)
 }
 
 // Remove drops a member.
 func (v *Value) Remove(key string) {
-	for i := range v.Members {
-		if v.Members[i].Key == key {
-			v.Members = append(v.Members[:i:i], v.Members[i+1:]...)
-			return
-		}
+	if i := v.find(key); i >= 0 {
+		v.Members = append(v.Members[:i:i], v.Members[i+1:]...)
+		v.index = nil
 	}
+}
+
+// shallow is a copy whose list of members is its own.
+func (v *Value) shallow() *Value {
+	c := *v
+	c.Members = append([]Member(nil), v.Members...)
+	c.index = nil
+	return &c
 }
 
 // Scalar reports whether the value is a string, a number or a boolean.
@@ -110,6 +146,7 @@ func (v *Value) copy() *Value {
 		return nil
 	}
 	c := *v
+	c.index = nil
 	c.Members = make([]Member, len(v.Members))
 	for i, m := range v.Members {
 		m.Value = m.Value.copy()
