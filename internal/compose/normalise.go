@@ -62,6 +62,7 @@ func object(keys map[string]rule) rule {
 		}
 		out := v.like(Mapping, "")
 		out.tag = v.tag
+		out.Members = make([]Member, 0, len(v.Members))
 		for _, m := range v.Members {
 			r, known := keys[m.Key]
 			switch {
@@ -100,6 +101,7 @@ func mapOf(r rule) rule {
 		}
 		out := v.like(Mapping, "")
 		out.tag = v.tag
+		out.Members = make([]Member, 0, len(v.Members))
 		for _, m := range v.Members {
 			if m.Value.tag != "!reset" {
 				tag := m.Value.tag
@@ -141,6 +143,9 @@ func oneOrMore(r rule) rule {
 func text(n *normaliser, where string, v *Value) *Value {
 	if !v.Scalar() {
 		return n.wrong(where, v, "a string")
+	}
+	if v.Kind == String {
+		return v
 	}
 	return v.like(String, v.Text)
 }
@@ -201,6 +206,7 @@ func ParseDuration(s string) (time.Duration, error) {
 // keeps none, and takes it from the environment.
 func pairs(n *normaliser, where string, v *Value) *Value {
 	out := v.like(Mapping, "")
+	out.Members = make([]Member, 0, len(v.Members)+len(v.Items))
 	add := func(key string, at, value *Value) {
 		out.Remove(key)
 		out.add(Member{Key: key, Line: at.Line, Column: at.Column, Value: value})

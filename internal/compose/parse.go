@@ -172,6 +172,7 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 		r.scalar(v, n)
 	case yaml.SequenceNode:
 		v.Kind = Sequence
+		v.Items = make([]*Value, 0, len(n.Content))
 		for _, c := range n.Content {
 			v.Items = append(v.Items, r.value(c, depth+1))
 		}
@@ -201,7 +202,7 @@ func (r *reader) scalar(v *Value, n *yaml.Node) {
 
 func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 	v.Kind = Mapping
-	seen := make(map[string]int, len(n.Content)/2)
+	v.Members = make([]Member, 0, len(n.Content)/2)
 	var merges []*Value
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, c := n.Content[i], n.Content[i+1]
@@ -224,19 +225,17 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 			r.fault(k, "a key is a plain word, not a mapping or a list", "Write the key as a word.")
 			continue
 		}
-		if first, twice := seen[k.Value]; twice {
-			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d", k.Value, first), "Keep one of the two.")
+		if first := v.find(k.Value); first >= 0 {
+			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d", k.Value, v.Members[first].Line), "Keep one of the two.")
 			continue
 		}
-		seen[k.Value] = k.Line
-		v.Members = append(v.Members, Member{Key: k.Value, Line: k.Line, Column: k.Column, Value: r.value(c, depth+1)})
+		v.add(Member{Key: k.Value, Line: k.Line, Column: k.Column, Value: r.value(c, depth+1)})
 	}
 	for _, m := range merges {
 		for _, member := range m.Members {
-			if _, own := seen[member.Key]; !own {
-				seen[member.Key] = member.Line
+			if v.find(member.Key) < 0 {
 				member.Value = member.Value.copy()
-				v.Members = append(v.Members, member)
+				v.add(member)
 			}
 		}
 	}
