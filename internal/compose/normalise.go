@@ -319,7 +319,7 @@ func named(r rule) rule {
 				n.wrong(fmt.Sprintf("%s[%d]", where, i), item, "a name")
 				continue
 			}
-			out.Members = append(out.Members, Member{Key: item.Text, Line: item.Line, Column: item.Column, Value: item.like(Null, "")})
+			out.Members = append(out.Members, Member{Key: item.Text, Line: item.Line, Column: item.Column, Value: item.like(Mapping, "")})
 		}
 		return out
 	}

@@ -34,11 +34,20 @@ func yamlWord(s string) string {
 	if yamlPlain.MatchString(s) && !yamlReserved.MatchString(s) {
 		return s
 	}
-	b, err := json.Marshal(clean(s))
+	b, err := json.Marshal(s)
 	if err != nil {
 		return `""`
 	}
-	return string(b)
+	// JSON leaves the second block of control characters as they are.
+	var out strings.Builder
+	for _, r := range string(b) {
+		if r >= 0x7f && r < 0xa0 {
+			fmt.Fprintf(&out, `\u%04x`, r)
+		} else {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
 }
 
 // yamlEmpty is what stands behind a key whose value has no lines of its own.

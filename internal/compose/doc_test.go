@@ -1,0 +1,132 @@
+package compose
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// docIntro stands before the tables of docs/compose.md, which TestDoc keeps true.
+const docIntro = `# Compose files: what is read, and what a launch does with it
+
+Every key of the Compose Specification is read, checked and brought into its long form; see it with
+nharbor survey --compose. An unknown key that does not begin with x- is an error, with the nearest known
+one suggested. A key that a launch does not act on yet is named in a remark of nharbor survey, with the
+services that have it.
+
+Files are found under their usual names, with their override, or as COMPOSE_FILE (with
+COMPOSE_PATH_SEPARATOR), COMPOSE_PROFILES and COMPOSE_PROJECT_NAME say, in the shell or in the .env file
+beside them. include and extends are followed inside of the workspace; what lies outside is named and not
+read. Old files are read too: version is taken and ignored, and a file without the key services is a file of
+services.
+
+Values are interpolated, keys are not: ${A}, $A, ${A:-b}, ${A-b}, ${A:?why}, ${A?why}, ${A:+b}, ${A+b}, nested
+ones too; $$ is a dollar sign. The shell comes first, then the .env file. A variable without a value is
+named in a remark; one that is required is an error.
+
+Merging files: mappings are merged, lists appended, single values replaced; command, entrypoint and
+healthcheck.test are replaced as a whole; volumes with the same target and equal ports replace each other;
+!reset removes a key and !override replaces it.
+
+A file may have 32 MB, values may nest 200 deep, and aliases may write out to 262144 values.
+
+Examples of all of this, input and result side by side, are the folders in
+[internal/compose/testdata/cases](../internal/compose/testdata/cases).
+`
+
+func TestDoc(t *testing.T) {
+	t.Parallel()
+	var out bytes.Buffer
+	out.WriteString(docIntro)
+	table := func(title string, keys map[string]rule, does func(key string) string) {
+		fmt.Fprintf(&out, "\n## %s\n\n| key | at launch |\n|---|---|\n", title)
+		for _, k := range slices.Sorted(maps.Keys(keys)) {
+			fmt.Fprintf(&out, "| %s | %s |\n", k, does(k))
+		}
+	}
+	const named = "named in a remark"
+	table("Keys of a service", serviceKeys, func(k string) string {
+		switch {
+		case k == "expose", k == "attach", k == "annotations":
+			return "nothing to do"
+		case k == "extends":
+			return "followed while reading"
+		case actedOn[k]:
+			return "acted on"
+		}
+		return named
+	})
+	table("Keys of build", buildKeys, func(k string) string {
+		if actedOnBuild[k] {
+			return "acted on"
+		}
+		return named
+	})
+	table("Keys at the top", topLevel, func(k string) string {
+		switch k {
+		case "services", "networks", "volumes":
+			return "acted on"
+		case "include", "name", "version":
+			return "followed while reading"
+		}
+		return named
+	})
+	const file = "../../docs/compose.md"
+	if *update {
+		if err := os.WriteFile(file, out.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	data, err := os.ReadFile(file)
+	if err != nil || !bytes.Equal(data, out.Bytes()) {
+		t.Errorf("docs/compose.md does not say what the reader does (%v); go test ./internal/compose -update writes it", err)
+	}
+}
+
+// TestEveryKeyHasACase looks for each service key in the cases, which are what a user reads to learn it.
+func TestEveryKeyHasACase(t *testing.T) {
+	t.Parallel()
+	var all strings.Builder
+	for _, pattern := range []string{"testdata/cases"} {
+		err := fsWalk(pattern, func(name string, data []byte) {
+			if !strings.HasPrefix(name, "want") {
+				all.Write(data)
+			}
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for k := range serviceKeys {
+		if !strings.Contains(all.String(), k+":") {
+			t.Errorf("no case shows the key %s", k)
+		}
+	}
+}
+
+func fsWalk(root string, f func(name string, data []byte)) error {
+	entries, err := os.ReadDir(root)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		path := root + "/" + e.Name()
+		if e.IsDir() {
+			if err := fsWalk(path, f); err != nil {
+				return err
+			}
+			continue
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		f(e.Name(), data)
+	}
+	return nil
+}
