@@ -424,17 +424,32 @@ func TestSecretsStayHidden(t *testing.T) {
 	b, port := newBench(t), freePort(t)
 	b.write(quay(port))
 	canary := "canary" + strings.Repeat("7", 20)
+	b.write(map[string]string{"compose.yaml": fmt.Sprintf(`
+services:
+  cache:
+    image: saltmarsh/cache:1
+    profiles: [never]
+    command: serve --key ${QUAY_SECRET}
+  store:
+    image: saltmarsh/store:1
+    environment: {STORE_PASSWORD: %[1]s, URL: "http://u:%[1]s@x/"}
+    command: serve --key ${QUAY_SECRET}
+    healthcheck: {test: "ask -p %[1]s"}
+    build: {context: ./store, args: {API_KEY: %[1]s}}
+    labels: {note: "%[1]s"}
+`, canary)})
 	answers := filepath.Join(b.home, "answers")
 	if err := os.WriteFile(answers, []byte("QUAY_SECRET="+canary+"\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	var said strings.Builder
-	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey", "--json"}, {"launch", "--background", "--vouch", "--json"}, {"logs"}, {"check", "--json"}, {"stop"}} {
+	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"survey", "--compose", "--json"},
+		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background", "--vouch", "--json"}, {"logs"}, {"check", "--json"}, {"stop"}} {
 		_, out, errOut := b.run(args...)
 		said.WriteString(out + errOut)
 	}
 	err := filepath.Walk(b.dir, func(name string, info os.FileInfo, err error) error {
-		if err != nil || info.IsDir() || filepath.Base(name) == ".env" {
+		if err != nil || info.IsDir() || filepath.Base(name) == ".env" || filepath.Base(name) == "compose.yaml" {
 			return err
 		}
 		data, err := os.ReadFile(name)

@@ -31,7 +31,11 @@ func (a *app) survey() *cobra.Command {
 			}
 			// What could be read is shown; what could not is the error.
 			if a.json {
-				if err := view.JSON(a.out, w.stack); err != nil {
+				shown := w.stack
+				if !reveal {
+					shown = survey.Hide(shown)
+				}
+				if err := view.JSON(a.out, shown); err != nil {
 					return err
 				}
 			} else {
@@ -44,7 +48,7 @@ func (a *app) survey() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
-	c.Flags().BoolVar(&reveal, "reveal", false, "with --compose: show secrets")
+	c.Flags().BoolVar(&reveal, "reveal", false, "in JSON and with --compose: show secrets")
 	return c
 }
 
@@ -65,7 +69,7 @@ func (a *app) surveyCompose(ctx context.Context, w *work, reveal bool) error {
 	for _, p := range projects {
 		m := p.Active()
 		if !reveal {
-			m = m.Masked()
+			m = m.Masked(p.Secrets)
 		}
 		models = append(models, m)
 		files = append(files, p.Files...)

@@ -33,8 +33,10 @@ type Project struct {
 	Volumes  map[string]stack.Volume
 	Unset    []Unset // variables without a value or a default
 	Remarks  []stack.Remark
+	Secrets  []string // values of secrets that were interpolated
 
-	byName map[string]int
+	byName  map[string]int
+	sources map[string][]byte // the files' content, for messages
 }
 
 // Unset is a variable that an active file uses and nobody sets.
@@ -68,7 +70,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		v, ok := beside[name]
 		return v, ok
 	}
-	p := &Project{Dir: dir, Files: opt.Files}
+	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{}}
 	if len(p.Files) == 0 {
 		p.Files = Find(fsys, dir, env)
 	}
@@ -79,8 +81,14 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if p.Model = l.model(p.Files, p.Dir, nil); p.Model == nil {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
-	if len(l.faults) > 0 {
-		return nil, l.faults
+	if faults := append(l.faults, p.check()...); len(faults) > 0 {
+		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
+			if c := strings.Compare(a.At.File, b.At.File); c != 0 {
+				return c
+			}
+			return a.At.Line - b.At.Line
+		})
+		return nil, faults
 	}
 	profiles := slices.Clone(opt.Profiles)
 	if named, ok := env("COMPOSE_PROFILES"); ok {
@@ -92,9 +100,6 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	p.name(env)
 	p.decode(profiles)
-	if faults := p.check(); len(faults) > 0 {
-		return nil, faults
-	}
 	p.remark()
 	return p, nil
 }
@@ -147,7 +152,12 @@ type loader struct {
 }
 
 func (l *loader) fault(v *Value, code, text, remedy string) {
-	l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column, Text: text, Remedy: remedy})
+	l.faults = append(l.faults, l.project.fault(v.At(), v.Column, code, text, remedy))
+}
+
+// fault is one with the line that it is about.
+func (p *Project) fault(at stack.Place, column int, code, text, remedy string) *stack.Fault {
+	return &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Column: column, Text: text, Line: excerpt(p.sources[at.File], at.Line), Remedy: remedy}
 }
 
 // model reads files that belong together and merges them, each on top of what it includes and of those
@@ -324,6 +334,7 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		l.faults = append(l.faults, f)
 		return nil
 	}
+	l.project.sources[name] = data
 	tree, err := document(name, data)
 	if err != nil {
 		l.faults = append(l.faults, stack.AllFaults(err)...)
@@ -341,10 +352,7 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 	n := normaliser{data: data, dir: dir}
 	tree = n.file(tree)
 	l.faults = append(l.faults, n.faults...)
-	if len(n.faults) > 0 {
-		return nil
-	}
-	return tree
+	return tree // with faults too, so that what is wrong between services is found in the same go
 }
 
 func oldest(v *Value) bool {
@@ -359,6 +367,9 @@ func oldest(v *Value) bool {
 	}
 	return services > 0
 }
+
+// shortestSecret is from where on a secret is looked for in texts: a shorter one would hide ordinary words.
+const shortestSecret = 4
 
 // interpolate expands the variables in all values, in place; keys are left as they are.
 func (l *loader) interpolate(v *Value, data []byte) {
@@ -378,6 +389,9 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			return
 		}
 		for _, u := range uses {
+			if value, set := l.env(u.Name); set && dotenv.IsSecret(u.Name, "") && len(value) >= shortestSecret && !slices.Contains(l.project.Secrets, value) {
+				l.project.Secrets = append(l.project.Secrets, value)
+			}
 			if !u.Set && !u.Backed {
 				l.project.Unset = append(l.project.Unset, Unset{Name: u.Name, At: v.At()})
 			}
@@ -398,11 +412,14 @@ func (l *loader) interpolate(v *Value, data []byte) {
 func (p *Project) check() stack.Faults {
 	var faults stack.Faults
 	fault := func(at stack.Place, code, text, remedy string) {
-		faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Text: text, Remedy: remedy})
+		faults = append(faults, p.fault(at, 0, code, text, remedy))
 	}
 	services := p.Model.Get("services")
 	for _, m := range services.orEmpty().Members {
 		s := m.Value
+		if s.Kind != Mapping {
+			continue // which was said already
+		}
 		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil && s.Get("extends") == nil {
 			fault(stack.Place{File: s.File, Line: m.Line}, "compose-no-image", fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
 		}
@@ -542,6 +559,7 @@ func (p *Project) remark() {
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-key-without-effect", At: where[key], Text: text, Remedy: remedy})
 	}
 	p.clashes()
+	p.leaving()
 	for _, u := range p.Unset {
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
 			Text:   fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
@@ -578,6 +596,31 @@ func (p *Project) clashes() {
 				}
 			}
 			taken[at] = append(taken[at], holder{ip, s.Name})
+		}
+	}
+}
+
+// leaving names what services read or mount from outside of the workspace by a path that leads out of it.
+func (p *Project) leaving() {
+	out := func(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
+	for i := range p.Services {
+		s := &p.Services[i]
+		remark := func(at stack.Place, does, name string) {
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "path-outside", At: at,
+				Text: fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name), Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
+		}
+		if out(s.Build) {
+			remark(s.At, "is built from", s.Build)
+		}
+		for _, e := range s.EnvFiles {
+			if out(e.Path) {
+				remark(e.At, "reads the settings in", e.Path)
+			}
+		}
+		for _, m := range s.Container.Mounts {
+			if m.Type == "bind" && out(m.Source) {
+				remark(m.At, "mounts", m.Source)
+			}
 		}
 	}
 }

@@ -91,7 +91,7 @@ func (p *Project) service(m Member, profiles []string) Service {
 		s.EnvAt[e.Key] = stack.Place{File: v.File, Line: e.Line}
 	}
 	for _, e := range v.Get("env_file").orEmpty().Items {
-		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")), At: e.At()})
+		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")), Raw: e.Get("format").or("") == "raw", At: e.At()})
 	}
 	for _, l := range v.Get("labels").orEmpty().Members {
 		c.Labels[l.Key] = l.Value.or("")

@@ -6,6 +6,7 @@ package compose
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -226,25 +227,52 @@ func (v *Value) writeString(out *strings.Builder, s string) error {
 	return err
 }
 
-// Masked is a copy in which no secret can be read: neither the value of a key that names one, nor the
-// password in an address.
-func (v *Value) Masked() *Value { return v.copy().mask("") }
+// Masked is a copy of a model in which no secret can be read: neither the value of a key that names one,
+// nor that value elsewhere, nor any of the given values, nor the password in an address.
+func (v *Value) Masked(secrets []string) *Value {
+	found := append(v.secrets("", nil), secrets...)
+	// A longer one first, since a shorter may be a part of it.
+	slices.SortFunc(found, func(a, b string) int { return len(b) - len(a) })
+	var pairs []string
+	for _, s := range found {
+		pairs = append(pairs, s, "***")
+	}
+	out := v.copy()
+	out.mask("", strings.NewReplacer(pairs...))
+	return out
+}
 
-func (v *Value) mask(key string) *Value {
+// secrets collects the values of keys that name a secret, but for short ones, which would hide ordinary words.
+func (v *Value) secrets(key string, found []string) []string {
 	if v == nil {
-		return nil
+		return found
+	}
+	if v.Scalar() && len(v.Text) >= 6 && dotenv.IsSecret(key, "") {
+		found = append(found, v.Text)
+	}
+	for i := range v.Members {
+		found = v.Members[i].Value.secrets(v.Members[i].Key, found)
+	}
+	for _, item := range v.Items {
+		found = item.secrets("", found)
+	}
+	return found
+}
+
+func (v *Value) mask(key string, replace *strings.Replacer) {
+	if v == nil {
+		return
 	}
 	if v.Kind == String && v.Text != "" {
+		v.Text = dotenv.Mask(replace.Replace(v.Text))
 		if dotenv.IsSecret(key, "") {
 			v.Text = "***"
 		}
-		v.Text = dotenv.Mask(v.Text)
 	}
 	for i := range v.Members {
-		v.Members[i].Value.mask(v.Members[i].Key)
+		v.Members[i].Value.mask(v.Members[i].Key, replace)
 	}
 	for _, item := range v.Items {
-		item.mask("")
+		item.mask("", replace)
 	}
-	return v
 }

@@ -187,3 +187,22 @@ func validKey(key string) bool {
 	}
 	return key != ""
 }
+
+// RawValues reads a file in the format that the Compose Specification calls raw: KEY=VALUE a line, the
+// value as it stands, with its quotes and dollar signs; lines that begin with # and empty ones count for
+// nothing. A bare key is taken from env.
+func RawValues(data []byte, env Lookup) map[string]string {
+	out := map[string]string{}
+	for line := range strings.Lines(strings.TrimPrefix(string(data), "\xef\xbb\xbf")) {
+		line = strings.TrimRight(line, "\r\n")
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		if key, value, ok := strings.Cut(line, "="); ok {
+			out[key] = value
+		} else if v, set := env(line); set {
+			out[line] = v
+		}
+	}
+	return out
+}

@@ -114,6 +114,14 @@ func TestValues(t *testing.T) {
 	}
 }
 
+func TestRawValues(t *testing.T) {
+	t.Parallel()
+	got := RawValues([]byte("\xef\xbb\xbfA=\"x\" # y\r\n# c\n\nB=$A'\nFROM_SHELL\nABSENT\nC=a=b"), func(k string) (string, bool) { return "yes", k == "FROM_SHELL" })
+	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes", "C": "a=b"}; !maps.Equal(got, want) {
+		t.Errorf("got %q, want %q", got, want)
+	}
+}
+
 func TestSetKeepsTheRest(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ name, text, key, value, want string }{

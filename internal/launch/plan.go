@@ -104,7 +104,7 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
 	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Shift: opt.Shift, Order: *ord,
 		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
-	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ()}
+	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
 	var faults stack.Faults
 	for _, n := range ord.Nodes {
 		if n.Kind == "service" {
@@ -141,7 +141,10 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(proj.Path)), Env: env}
 		}
 	}
-	p.Secrets = slices.Sorted(maps.Keys(m.secrets))
+	for _, v := range original.Secrets {
+		m.secrets[v] = true
+	}
+	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) }) // a shorter one may be a part of a longer
 	return p, nil
 }
 
@@ -172,6 +175,10 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		}
 		if err != nil {
 			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: ref.Path}, Text: "the settings file can't be read", Remedy: "Check its rights.", Cause: err})
+			continue
+		}
+		if ref.Raw {
+			maps.Copy(values, dotenv.RawValues(data, os.LookupEnv))
 			continue
 		}
 		f, err := dotenv.Parse(ref.Path, data)
@@ -207,9 +214,6 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 
 // learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
 func (m *mixer) learn(key, value string) {
-	if m.secrets == nil {
-		m.secrets = map[string]bool{}
-	}
 	if !dotenv.IsSecret(key, value) {
 		return
 	}

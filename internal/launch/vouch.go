@@ -14,6 +14,7 @@ import (
 
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -27,8 +28,9 @@ type Command struct {
 	Digest string      `json:"digest"`
 }
 
-// Commands lists all that the order would run, as it is written in the checkout.
+// Commands lists all that the order would run, as it is written in the checkout, without secrets.
 func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
+	s = survey.Hide(s)
 	var out []Command
 	for _, n := range o.Nodes {
 		var c Command
@@ -82,6 +84,11 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	for _, m := range v.Container.Mounts {
 		if m.Type == "bind" {
 			c.Detail = append(c.Detail, "sees of this machine: "+m.Source)
+		}
+	}
+	for _, e := range v.EnvFiles {
+		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
+			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
 		}
 	}
 	if v.Container.Privileged {

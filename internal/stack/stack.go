@@ -28,6 +28,10 @@ type Stack struct {
 	// Networks and Volumes are what the active compose files ask the engine for, by name.
 	Networks map[string]Network `json:"networks,omitempty"`
 	Volumes  map[string]Volume  `json:"volumes,omitempty"`
+
+	// Secrets are values that came into the compose files through variables whose names say that they are
+	// secret. They may stand in any text of the services.
+	Secrets []string `json:"-"`
 }
 
 // Service returns the service of that name, or nil.
@@ -197,6 +201,8 @@ type EnvFileRef struct {
 	Path     string `json:"path"`
 	Required bool   `json:"required"`
 	At       Place  `json:"at"`
+	// Raw is true for a file whose values are taken as they stand: no quotes, no variables.
+	Raw bool `json:"raw,omitempty"`
 }
 
 // ContainerSpec is what a container needs beyond image, command, environment and ports.

@@ -151,10 +151,31 @@ func (s *surveyor) compose() []*compose.Project {
 	for _, f := range s.tree.compose {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
-			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE.")
+			why, remedy := inactive(f, active)
+			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, why, remedy)
 		}
 	}
 	return out
+}
+
+// inactive tells why a compose file is not part of the launch, and how it would be.
+func inactive(file string, active map[string]bool) (why, remedy string) {
+	dir, beside := path.Dir(file), ""
+	for _, name := range compose.FileNames {
+		if active[path.Join(dir, name)] {
+			beside = name
+		}
+	}
+	name := path.Base(file)
+	switch {
+	case beside == "" && len(active) > 0:
+		return "this compose file is not part of the launch: another one lies higher", "To launch it, start in its folder with -C."
+	case beside == "":
+		return "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE."
+	case slices.Contains(compose.FileNames, name):
+		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the preferred name", beside), "Remove one of the two, or name the one that counts in COMPOSE_FILE."
+	}
+	return fmt.Sprintf("this is a variant of %s, which is not read by itself", beside), fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.", beside, name)
 }
 
 // Compose reads the active compose files of the workspace, as Survey does.
@@ -218,6 +239,7 @@ func (s *surveyor) adopt(p *compose.Project) {
 		s.stack.Volumes[name] = v
 	}
 	s.stack.Remarks = append(s.stack.Remarks, p.Remarks...)
+	s.stack.Secrets = append(s.stack.Secrets, p.Secrets...)
 	for i := range p.Services {
 		svc := &p.Services[i]
 		if !svc.Active {

@@ -1,0 +1,68 @@
+package survey
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/stack"
+)
+
+// hidden stands in the place of a secret.
+const hidden = "***"
+
+// Hide is a copy of the stack that can be shown: no secret is in its services' environments, commands,
+// health checks, labels and build arguments.
+func Hide(s *stack.Stack) *stack.Stack {
+	secrets := slices.Clone(s.Secrets)
+	for _, v := range s.Services {
+		for key, value := range v.Env {
+			if dotenv.IsSecret(key, "") && len(value) >= 6 {
+				secrets = append(secrets, value)
+			}
+		}
+	}
+	// A longer one first, since a shorter may be a part of it.
+	slices.SortFunc(secrets, func(a, b string) int { return len(b) - len(a) })
+	var pairs []string
+	for _, v := range secrets {
+		pairs = append(pairs, v, hidden)
+	}
+	replace := strings.NewReplacer(pairs...)
+	text := func(t string) string { return dotenv.Mask(replace.Replace(t)) }
+	list := func(words []string) []string {
+		out := slices.Clone(words)
+		for i := range out {
+			out[i] = text(out[i])
+		}
+		return out
+	}
+	table := func(m map[string]string) map[string]string {
+		out := maps.Clone(m)
+		for k, v := range out {
+			if out[k] = text(v); v != "" && dotenv.IsSecret(k, "") {
+				out[k] = hidden
+			}
+		}
+		return out
+	}
+	out := *s
+	out.Services = slices.Clone(s.Services)
+	for i := range out.Services {
+		v := &out.Services[i]
+		v.Env, v.Command, v.NativeCommand = table(v.Env), list(v.Command), list(v.NativeCommand)
+		if v.Container == nil {
+			continue
+		}
+		c := *v.Container
+		c.Entrypoint, c.BuildArgs, c.Labels, c.ExtraHosts = list(c.Entrypoint), table(c.BuildArgs), table(c.Labels), list(c.ExtraHosts)
+		if c.Health != nil {
+			h := *c.Health
+			h.Test = list(h.Test)
+			c.Health = &h
+		}
+		v.Container = &c
+	}
+	return &out
+}
