@@ -34,6 +34,8 @@ type app struct {
 	status   int // of a command that has answered, but with a no
 }
 
+func init() { cobra.EnableCommandSorting = false } // help lists the commands in the order in which one uses them
+
 // Main runs the program and gives its exit code.
 func Main(args []string) int {
 	if act, ok := demo.Actor(args); ok {

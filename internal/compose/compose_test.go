@@ -230,6 +230,7 @@ func TestHostileFiles(t *testing.T) {
 		"an alias bomb":          {string(bomb()), "262144"},
 		"an alias inside itself": {"a: &a\n  b: *a\n", "stands inside"},
 		"deep nesting":           {strings.Repeat("[", 300) + strings.Repeat("]", 300), "nested"},
+		"a huge file":            {strings.Repeat("#", maxBytes+1), "32 MB"},
 		"a binary file":          {"services:\x00", "binary"},
 		"invalid UTF-8":          {"services:\n  a: \xff\n", "UTF-8"},
 		"a tab":                  {"services:\n\ta: 1\n", "not valid YAML"},

@@ -321,7 +321,16 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
 func (l *loader) file(name, dir string, by *Value) *Value {
-	data, err := fs.ReadFile(l.fsys, name)
+	var data []byte
+	info, err := fs.Stat(l.fsys, name)
+	if err == nil && info.Size() > maxBytes {
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: name},
+			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", info.Size()>>20, maxBytes>>20), Remedy: "Split it, or check what was put there."})
+		return nil
+	}
+	if err == nil {
+		data, err = fs.ReadFile(l.fsys, name)
+	}
 	if err != nil {
 		text := "the compose file can't be read"
 		if errors.Is(err, fs.ErrNotExist) {

@@ -31,8 +31,6 @@ func document(file string, data []byte) (*Value, error) {
 		return f
 	}
 	switch {
-	case len(data) > maxBytes:
-		return nil, one(0, 0, fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", len(data)>>20, maxBytes>>20), "Split it, or check what was put there.")
 	case bytes.IndexByte(data, 0) >= 0:
 		return nil, one(0, 0, "this is a binary file, not a compose file", "Move it away, or name it differently.")
 	case !utf8.Valid(data):

@@ -56,11 +56,12 @@ func (p *Project) decode(profiles []string) {
 
 func (p *Project) service(m Member, profiles []string) Service {
 	v := m.Value
+	settings := len(v.Get("environment").orEmpty().Members)
 	s := Service{Service: stack.Service{
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
 		At: stack.Place{File: v.File, Line: m.Line}, Address: m.Key,
-		Env: map[string]string{}, EnvAt: map[string]stack.Place{}, EnvLiteral: map[string]bool{},
+		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings), EnvLiteral: make(map[string]bool, settings),
 	}}
 	c := &stack.ContainerSpec{
 		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),
