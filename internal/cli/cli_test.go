@@ -332,6 +332,48 @@ func TestStewardIsKilled(t *testing.T) {
 	b.must(0, "stop")
 }
 
+// TestPartOfAStack works on two services, of which one needs the other.
+func TestPartOfAStack(t *testing.T) {
+	t.Parallel()
+	b, inner, outer := newBench(t), freePort(t), freePort(t)
+	for name, port := range map[string]int{"inner": inner, "outer": outer} {
+		files := map[string]string{}
+		for file, text := range quay(port) {
+			files[name+"/"+file] = text
+		}
+		b.write(files)
+	}
+	b.write(map[string]string{"outer/.env.example": fmt.Sprintf("PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n", outer, inner), ".nharbor/x": ""})
+	code, _, errOut := b.run("launch", "--background", "--vouch")
+	if code != 4 || !strings.Contains(errOut, "TIDE_TOKEN") || !strings.Contains(errOut, "https://tides.example/tokens") {
+		t.Fatalf("with a setting missing it ended with %d: %s", code, errOut)
+	}
+	said := b.must(0, "launch", "outer", "--background", "--vouch", "--set", "TIDE_TOKEN=tide-77")
+	if up, then := strings.Index(said, "inner  answering"), strings.Index(said, "outer  starting"); up < 0 || then < up {
+		t.Errorf("the order was not kept:\n%s", said)
+	}
+	b.must(0, "stop", "outer")
+	if answers(outer) || !answers(inner) {
+		t.Error("not exactly the one was stopped")
+	}
+	if said := b.must(1, "check"); !strings.Contains(said, "was stopped") {
+		t.Errorf("check says %s", said)
+	}
+	if said := b.must(0, "logs", "--json", "inner"); !strings.Contains(said, `"source":"inner"`) || strings.Contains(said, `"outer"`) {
+		t.Errorf("the log says %s", said)
+	}
+	if said := b.must(0, "logs", "--since", "1ns"); said != "" {
+		t.Errorf("of the last nanosecond the log says %s", said)
+	}
+	b.must(2, "logs", "nobody")
+	if said := b.must(0, "order"); !strings.Contains(said, "Estimate from earlier launches") {
+		t.Errorf("order says %s", said)
+	}
+	b.must(0, "stop", "inner")
+	waitFor(t, "the steward to end with its last service", func() bool { code, _, _ := b.run("stop"); return code == 0 })
+	b.leavesNothing()
+}
+
 func TestSecondCopy(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), freePort(t)

@@ -99,7 +99,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		}
 	}
 	p.name(env)
-	p.decode(profiles)
+	p.decode(profiles, env)
 	p.remark()
 	return p, nil
 }

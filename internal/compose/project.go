@@ -6,14 +6,15 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
 )
 
 // Service is one service of the model, typed as far as a launch acts on it.
 type Service struct {
 	stack.Service
-	Active bool // no profiles, or one of them is active
-	Unset  []string
+	Active bool     // no profiles, or one of them is active
+	Unset  []string // keys without a value, which the environment does not give either
 }
 
 // Service returns the service of that name, or nil.
@@ -25,7 +26,7 @@ func (p *Project) Service(name string) *Service {
 }
 
 // decode makes the typed form of the model.
-func (p *Project) decode(profiles []string) {
+func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 	p.byName = map[string]int{}
 	p.Networks, p.Volumes = map[string]stack.Network{}, map[string]stack.Volume{}
 	for _, m := range p.Model.Get("networks").orEmpty().Members {
@@ -36,7 +37,7 @@ func (p *Project) decode(profiles []string) {
 	}
 	for _, m := range p.Model.Get("services").orEmpty().Members {
 		p.byName[m.Key] = len(p.Services)
-		p.Services = append(p.Services, p.service(m, profiles))
+		p.Services = append(p.Services, p.service(m, profiles, env))
 	}
 	// What an active service waits for is active too.
 	for changed := true; changed; {
@@ -54,7 +55,7 @@ func (p *Project) decode(profiles []string) {
 	}
 }
 
-func (p *Project) service(m Member, profiles []string) Service {
+func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Service {
 	v := m.Value
 	settings := len(v.Get("environment").orEmpty().Members)
 	s := Service{Service: stack.Service{
@@ -84,7 +85,11 @@ func (p *Project) service(m Member, profiles []string) Service {
 	}
 	for _, e := range v.Get("environment").orEmpty().Members {
 		if e.Value.Kind == Null {
-			s.Unset = append(s.Unset, e.Key)
+			if value, set := env(e.Key); set {
+				s.Env[e.Key] = value
+			} else {
+				s.Unset = append(s.Unset, e.Key)
+			}
 		} else {
 			s.Env[e.Key] = e.Value.Text
 			s.EnvLiteral[e.Key] = !e.Value.expanded

@@ -247,11 +247,6 @@ func (s *surveyor) adopt(p *compose.Project) {
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
-		for _, key := range svc.Unset {
-			if v, ok := s.env(p.Dir)(key); ok {
-				svc.Env[key] = v
-			}
-		}
 		if other := s.stack.Service(svc.Name); other != nil {
 			s.remark(stack.Problem, "service-twice", svc.At, fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File, other.At.Line), "Rename one of the two; this one is left out.")
 			continue
