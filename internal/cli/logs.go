@@ -10,7 +10,6 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) logs() *cobra.Command {
@@ -19,12 +18,7 @@ func (a *app) logs() *cobra.Command {
 	c := &cobra.Command{
 		Use: "logs [SERVICE...]", Short: "Shows what services and steps have said, merged by time",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			dir, err := a.start()
-			if err != nil {
-				return err
-			}
-			root := workspace.Root(dir)
-			r, err := launch.ReadRecord(root)
+			root, r, err := a.record()
 			if err != nil {
 				return err
 			}

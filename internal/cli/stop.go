@@ -9,19 +9,13 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) stop() *cobra.Command {
 	return &cobra.Command{
 		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs them, in reverse order",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			dir, err := a.start()
-			if err != nil {
-				return err
-			}
-			root := workspace.Root(dir)
-			r, err := launch.ReadRecord(root)
+			root, r, err := a.record()
 			if err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
@@ -89,4 +90,15 @@ func checkouts(ctx context.Context, root string) []stack.Checkout {
 	wait.Wait()
 	slices.SortFunc(out, func(a, b stack.Checkout) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// record finds the workspace and what it knows of its launched stack, without a survey.
+func (a *app) record() (string, *launch.Record, error) {
+	dir, err := a.start()
+	if err != nil {
+		return "", nil, err
+	}
+	root := workspace.Root(dir)
+	r, err := launch.ReadRecord(root)
+	return root, r, err
 }

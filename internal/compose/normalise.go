@@ -51,18 +51,26 @@ func join(where, key string) string {
 	return where + "." + key
 }
 
+// mapping begins the canonical form of a mapping; what stands for none, or is none, is complete already.
+func (n *normaliser) mapping(where string, v *Value) (out *Value, ok bool) {
+	switch v.Kind {
+	case Null:
+		return v.like(Mapping, ""), false
+	case Mapping:
+		out = v.like(Mapping, "")
+		out.tag, out.Members = v.tag, make([]Member, 0, len(v.Members))
+		return out, true
+	}
+	return n.wrong(where, v, "a mapping"), false
+}
+
 // object is a mapping with known keys only, and x- ones.
 func object(keys map[string]rule) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
-		if v.Kind == Null {
-			return v.like(Mapping, "")
+		out, ok := n.mapping(where, v)
+		if !ok {
+			return out
 		}
-		if v.Kind != Mapping {
-			return n.wrong(where, v, "a mapping")
-		}
-		out := v.like(Mapping, "")
-		out.tag = v.tag
-		out.Members = make([]Member, 0, len(v.Members))
 		for _, m := range v.Members {
 			r, known := keys[m.Key]
 			switch {
@@ -93,15 +101,10 @@ func object(keys map[string]rule) rule {
 // mapOf is a mapping with names of the person's choice.
 func mapOf(r rule) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
-		if v.Kind == Null {
-			return v.like(Mapping, "")
+		out, ok := n.mapping(where, v)
+		if !ok {
+			return out
 		}
-		if v.Kind != Mapping {
-			return n.wrong(where, v, "a mapping")
-		}
-		out := v.like(Mapping, "")
-		out.tag = v.tag
-		out.Members = make([]Member, 0, len(v.Members))
 		for _, m := range v.Members {
 			if m.Value.tag != "!reset" {
 				tag := m.Value.tag

@@ -49,12 +49,7 @@ func (f Folder) Read(name string) ([]byte, error) {
 			err = fmt.Errorf("it has more than %d MB", maxManifest>>20)
 		}
 	}
-	cause := err
-	var pathErr *fs.PathError
-	if errors.As(err, &pathErr) {
-		cause = pathErr.Err
-	}
-	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file}, Text: "the file can't be read: " + cause.Error(), Remedy: "Check its rights and its size.", Cause: err}
+	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file}, Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
 }
 
 // Finding is what a manager's reader says of a folder.

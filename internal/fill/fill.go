@@ -2,7 +2,6 @@
 package fill
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -153,7 +152,7 @@ func (m *maker) open(e stack.EnvFile) error {
 	read := func(name string) (*dotenv.File, []byte, error) {
 		data, err := fs.ReadFile(m.fsys, name)
 		if err != nil {
-			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name}, Text: "the settings file can't be read: " + reason(err), Remedy: "Check its rights.", Cause: err}
+			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		parsed, err := dotenv.Parse(name, data)
 		return parsed, data, err
@@ -549,12 +548,4 @@ func (m *maker) readers(file string) []string {
 		}
 	}
 	return out
-}
-
-func reason(err error) string {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
 }

@@ -50,7 +50,7 @@ func (p *Plan) Write(root string) error {
 			}
 		}
 		if err := workspace.WriteFile(name, data, 0o600); err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path}, Text: "the settings file can't be written: " + reason(err), Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
+			return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path}, Text: "the settings file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
 		}
 		f.Written = true
 	}
@@ -71,7 +71,7 @@ func inside(root, name string) error {
 	}
 	dir, err := filepath.EvalSymlinks(filepath.Dir(name))
 	if err != nil {
-		return fault("the folder of the settings file can't be found: " + reason(err))
+		return fault("the folder of the settings file can't be found: " + stack.Reason(err))
 	}
 	if rel, err := filepath.Rel(realRoot, dir); err != nil || !filepath.IsLocal(rel) {
 		return fault("the folder of the settings file lies outside the workspace")

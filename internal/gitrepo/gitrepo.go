@@ -50,12 +50,12 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	parent := filepath.Dir(dir)
 	if err := os.MkdirAll(parent, 0o777); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "the folder can't be made: " + reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
 	}
 	// The unfinished checkout has a name of its own beside the final one; renaming it makes it appear at once.
 	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
 	if err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "nothing can be written there: " + reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
 	}
 	defer os.RemoveAll(temp)
 	work := filepath.Join(temp, "checkout")
@@ -91,7 +91,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	os.Remove(dir) // an empty one may stand there
 	if err := os.Rename(work, dir); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: dir}, Text: "the finished checkout can't be put there: " + reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: dir}, Text: "the finished checkout can't be put there: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
 	}
 	return Describe(ctx, dir)
 }
@@ -391,12 +391,4 @@ func Tracked(ctx context.Context, dir, file string) (tracked, ignored bool) {
 	tracked = g.output(dir, "ls-files", "--", file) != ""
 	ignored = g.command(dir, "check-ignore", "--quiet", "--", file).Run() == nil
 	return
-}
-
-func reason(err error) string {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
 }

@@ -3,6 +3,7 @@ package stack
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 )
 
@@ -77,4 +78,13 @@ func AllFaults(err error) Faults {
 		return Faults{one}
 	}
 	return Faults{{Kind: NotSo, Code: "unexpected", Text: err.Error(), Cause: err}}
+}
+
+// Reason is why an operation on a file failed, without the path, which the fault names by itself.
+func Reason(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
 }

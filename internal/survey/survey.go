@@ -34,7 +34,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 		Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
 	t, err := walk(fsys)
 	if err != nil {
-		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + reason(err), Remedy: "Check the path and its rights.", Cause: err}
+		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
 	}
 	s.tree = t
 	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
@@ -360,7 +360,7 @@ func (s *surveyor) envFiles() {
 		}
 		data, err := fs.ReadFile(s.fsys, source)
 		if err != nil {
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + reason(err), Remedy: "Check its rights.", Cause: err})
+			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err})
 		} else if f, err := dotenv.Parse(source, data); err != nil {
 			s.faults = append(s.faults, stack.AllFaults(err)...)
 		} else {

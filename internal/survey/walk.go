@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"errors"
 	"io/fs"
 	"path"
 	"regexp"
@@ -63,7 +62,7 @@ func walk(fsys fs.FS) (*tree, error) {
 				return err
 			}
 			t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable", At: stack.Place{File: dir},
-				Text: "the folder can't be read: " + reason(err), Remedy: "Give yourself the right to read it, if it matters."})
+				Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Give yourself the right to read it, if it matters."})
 			return nil
 		}
 		files := map[string]bool{}
@@ -127,12 +126,4 @@ func byDepth(a, b string) int {
 		return d
 	}
 	return strings.Compare(a, b)
-}
-
-func reason(err error) string {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
 }
