@@ -26,7 +26,12 @@ func (a *app) check() *cobra.Command {
 			if a.json {
 				return view.JSON(a.out, c)
 			}
-			a.text().Check(c)
+			t := a.text()
+			t.Check(c)
+			if c.Answers && len(c.Ports) > 0 {
+				t.Blank()
+				t.Line("Every port answers.")
+			}
 			return nil
 		},
 	}
