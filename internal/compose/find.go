@@ -2,6 +2,7 @@ package compose
 
 import (
 	"io/fs"
+	"os"
 	"path"
 	"strings"
 
@@ -24,11 +25,14 @@ func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
 	if named, ok := env("COMPOSE_FILE"); ok && named != "" {
 		separator, ok := env("COMPOSE_PATH_SEPARATOR")
 		if !ok || separator == "" {
-			separator = ":"
+			separator = string(os.PathListSeparator)
 		}
 		var files []string
 		for _, f := range strings.Split(named, separator) {
-			if f != "" {
+			switch {
+			case path.IsAbs(f):
+				files = append(files, f)
+			case f != "":
 				files = append(files, path.Join(dir, f))
 			}
 		}

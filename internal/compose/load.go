@@ -321,6 +321,11 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
 func (l *loader) file(name, dir string, by *Value) *Value {
+	if !fs.ValidPath(name) {
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-outside", At: stack.Place{File: name}, Text: "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
+			Remedy: "Name it relative to this folder; bring it into the workspace if it lies outside."})
+		return nil
+	}
 	var data []byte
 	info, err := fs.Stat(l.fsys, name)
 	if err == nil && info.Size() > maxBytes {
