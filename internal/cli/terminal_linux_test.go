@@ -1,0 +1,124 @@
+package cli_test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+)
+
+// terminal is a pseudo-terminal at which a person sits: what the program writes to it can be waited for.
+type terminal struct {
+	t         *testing.T
+	mine, its *os.File
+
+	mu   sync.Mutex
+	more *sync.Cond
+	text bytes.Buffer
+	over bool
+}
+
+func newTerminal(t *testing.T) *terminal {
+	t.Helper()
+	mine, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Skipf("this machine gives no pseudo-terminal: %v", err)
+	}
+	if err := unix.IoctlSetPointerInt(int(mine.Fd()), unix.TIOCSPTLCK, 0); err != nil {
+		t.Fatal(err)
+	}
+	n, err := unix.IoctlGetInt(int(mine.Fd()), unix.TIOCGPTN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	its, err := os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.IoctlSetWinsize(int(its.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 40, Col: 60}); err != nil {
+		t.Fatal(err)
+	}
+	term := &terminal{t: t, mine: mine, its: its}
+	term.more = sync.NewCond(&term.mu)
+	t.Cleanup(func() { mine.Close(); its.Close() })
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, err := mine.Read(buf)
+			term.mu.Lock()
+			term.text.Write(buf[:n])
+			term.over = err != nil
+			term.more.Broadcast()
+			term.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return term
+}
+
+// answer waits until the program has written the text, and types a line.
+func (term *terminal) answer(after, line string) {
+	term.t.Helper()
+	term.mu.Lock()
+	for !strings.Contains(term.text.String(), after) && !term.over {
+		term.more.Wait()
+	}
+	term.text.Reset()
+	term.mu.Unlock()
+	if _, err := term.mine.WriteString(line + "\n"); err != nil {
+		term.t.Fatal(err)
+	}
+}
+
+// TestAsking sits at a terminal: fill asks for what is missing, and vouch for consent.
+func TestAsking(t *testing.T) {
+	t.Parallel()
+	b, term := newBench(t), newTerminal(t)
+	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n",
+		".env.example": "# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n# Required\nREGION=\nSKIPPED_API_KEY=\n"})
+	cmd := b.command("fill")
+	var out bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	term.answer("not shown while you type", "canary-typed")
+	term.answer("Value (empty to skip)", " north pier ")
+	term.answer("SKIPPED_API_KEY", "")
+	if err := cmd.Wait(); cmd.ProcessState.ExitCode() != 4 {
+		t.Fatalf("fill ended with %v\n%s", err, out.String())
+	}
+	data, err := os.ReadFile(filepath.Join(b.dir, ".env"))
+	if err != nil || !strings.Contains(string(data), "TIDE_TOKEN=canary-typed\n") || !strings.Contains(string(data), "REGION=\"north pier\"\n") {
+		t.Errorf("the file holds %q, %v", data, err)
+	}
+	term.mu.Lock()
+	echoed := term.text.String()
+	term.mu.Unlock()
+	if strings.Contains(echoed+out.String(), "canary-typed") || !strings.Contains(out.String(), "SKIPPED_API_KEY in .env") {
+		t.Errorf("shown was %q and %q", echoed, out.String())
+	}
+	for _, c := range []struct {
+		answer string
+		code   int
+	}{{"no", 1}, {"yes", 0}} {
+		cmd := b.command("vouch")
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		term.answer("yes or no", c.answer)
+		if cmd.Wait(); cmd.ProcessState.ExitCode() != c.code {
+			t.Errorf("after %s vouch ended with %d", c.answer, cmd.ProcessState.ExitCode())
+		}
+	}
+	b.must(0, "vouch")
+}
