@@ -165,7 +165,7 @@ func TestStandInBuilds(t *testing.T) {
 		{"no base", "# nothing\n", "no FROM"},
 		{"before the base", "COPY file /\n", "before FROM"},
 		{"an absent file", "FROM scratch\nCOPY absent /\n", "absent"},
-		{"a path that leaves", "FROM scratch\nCOPY ../../etc/passwd /\n", "no source files"},
+		{"a path that leaves", "FROM scratch\nCOPY ../../etc/passwd /\n", "holds no"},
 		{"a shell", "FROM base:1\nRUN make\n", "no shell"},
 		{"an unknown word", "FROM base:1\nFROB x\n", "unknown instruction"},
 		{"half a copy", "FROM base:1\nCOPY file\n", "source and a target"},

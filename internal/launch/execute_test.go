@@ -426,7 +426,7 @@ func TestContainerFailures(t *testing.T) {
 	p.plan.Services["service:image"] = s
 	x := p.run(t, e)
 	said := strings.Join(x.Failures(), "\n")
-	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started", "already allocated", "image: could not be started: the image absent:1 could not be fetched"} {
+	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started", "in use already", "image: could not be started: the image absent:1 could not be fetched"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("%q is missing in\n%s", want, said)
 		}

@@ -248,6 +248,7 @@ func (s *steward) run() {
 	default:
 		done.Outcome = "failed"
 	}
+	s.save() // before anybody is told, who will look at the record next
 	s.settled.Store(done)
 	s.exec.Wake()
 	go func() {
@@ -309,6 +310,7 @@ func (s *steward) serve(c net.Conn, leased func()) {
 			<-s.closed
 		} else {
 			s.exec.Stop(req.Services)
+			s.save() // whoever asked will look at the record next
 		}
 		out.Encode(Message{Stopped: true})
 	case "follow":

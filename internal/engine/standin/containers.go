@@ -104,7 +104,7 @@ func (s *Server) withBox(f func(b *box, w http.ResponseWriter, r *http.Request) 
 		b := s.box(r.PathValue("id"))
 		s.mu.Unlock()
 		if b == nil {
-			return notFound("No such container: %s", r.PathValue("id"))
+			return notFound("there is no container %s", r.PathValue("id"))
 		}
 		return f(b, w, r)
 	}
@@ -142,7 +142,7 @@ func (s *Server) containerRoutes(handle router) {
 	}))
 	handle("POST /containers/{id}/kill", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		if !b.running() {
-			return &refusal{http.StatusConflict, fmt.Sprintf("Container %s is not running", b.id)}
+			return &refusal{http.StatusConflict, fmt.Sprintf("the container %s does not run", b.id)}
 		}
 		b.kill()
 		w.WriteHeader(http.StatusNoContent)
@@ -175,7 +175,7 @@ func (s *Server) containerRoutes(handle router) {
 	handle("DELETE /containers/{id}", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		if b.running() {
 			if r.URL.Query().Get("force") != "1" {
-				return &refusal{http.StatusConflict, fmt.Sprintf("You cannot remove a running container %s. Stop the container before attempting removal or force remove", b.id)}
+				return &refusal{http.StatusConflict, fmt.Sprintf("the container %s runs; it is removed by force only", b.id)}
 			}
 			b.kill()
 			b.wait()
@@ -197,7 +197,7 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 		NetworkingConfig *network.NetworkingConfig
 	}
 	if err := json.NewDecoder(r.Body).Decode(&req); err != nil || req.Config == nil {
-		return &refusal{http.StatusBadRequest, "config cannot be empty in order to create a container"}
+		return &refusal{http.StatusBadRequest, "the container is not described"}
 	}
 	if req.HostConfig == nil {
 		req.HostConfig = &container.HostConfig{}
@@ -206,11 +206,11 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 	defer s.mu.Unlock()
 	img := s.image(req.Image)
 	if img == nil {
-		return notFound("No such image: %s", req.Image)
+		return notFound("there is no image %s", req.Image)
 	}
 	name := r.URL.Query().Get("name")
 	if other := s.box(name); name != "" && other != nil {
-		return &refusal{http.StatusConflict, fmt.Sprintf("Conflict. The container name %q is already in use by container %q. You have to remove (or rename) that container to be able to reuse that name.", "/"+name, other.id)}
+		return &refusal{http.StatusConflict, fmt.Sprintf("the name %s belongs to the container %s", name, other.id)}
 	}
 	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig, image: img, made: created(), networks: map[string][]string{},
 		places: map[string]string{}, listening: map[int]listener{}, output: newOutput()}
@@ -229,7 +229,7 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 			b.volumes = append(b.volumes, v.Name)
 		case "bind":
 			if _, err := os.Stat(m.Source); err != nil {
-				return &refusal{http.StatusBadRequest, fmt.Sprintf("invalid mount config for type \"bind\": bind source path does not exist: %s", m.Source)}
+				return &refusal{http.StatusBadRequest, fmt.Sprintf("the folder %s, which is to be mounted, doesn't exist", m.Source)}
 			}
 			b.places[path.Clean(m.Target)] = m.Source
 		}
@@ -238,7 +238,7 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 		for name, endpoint := range req.NetworkingConfig.EndpointsConfig {
 			n := s.network(name)
 			if n == nil {
-				return notFound("network %s not found", name)
+				return notFound("there is no network %s", name)
 			}
 			b.networks[n.ID] = nil
 			if endpoint != nil {
@@ -305,11 +305,11 @@ func (b *box) inspect() container.InspectResponse {
 // program makes the process for a command in the container.
 func (b *box) program(words []string) (*exec.Cmd, error) {
 	if len(words) == 0 {
-		return nil, &refusal{http.StatusBadRequest, "no command specified"}
+		return nil, &refusal{http.StatusBadRequest, "there is no command"}
 	}
 	file, ok := b.places[path.Clean(words[0])]
 	if !ok {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("failed to create task for container: exec: %q: executable file not found in the container", words[0])}
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the program %s was not found in the container", words[0])}
 	}
 	cmd := exec.Command(file, words[1:]...)
 	cmd.Args[0] = words[0]
@@ -352,7 +352,7 @@ func (b *box) start() error {
 	if err := cmd.Start(); err != nil {
 		b.unpublish()
 		b.failed, b.exit = err.Error(), 127
-		return &refusal{http.StatusBadRequest, "failed to create task for container: " + err.Error()}
+		return &refusal{http.StatusBadRequest, "the program could not be started: " + err.Error()}
 	}
 	b.command, b.started, b.exit, b.failed, b.done = cmd, time.Now(), 0, "", make(chan struct{})
 	ctx, cancel := context.WithCancel(context.Background())

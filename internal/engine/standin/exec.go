@@ -21,10 +21,10 @@ func (s *Server) execRoutes(handle router) {
 	handle("POST /containers/{id}/exec", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		var req container.ExecOptions
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || len(req.Cmd) == 0 {
-			return &refusal{http.StatusBadRequest, "No exec command specified"}
+			return &refusal{http.StatusBadRequest, "there is no command"}
 		}
 		if !b.running() {
-			return &refusal{http.StatusConflict, fmt.Sprintf("Container %s is not running", b.id)}
+			return &refusal{http.StatusConflict, fmt.Sprintf("the container %s does not run", b.id)}
 		}
 		id := newID()
 		s.mu.Lock()
@@ -37,7 +37,7 @@ func (s *Server) execRoutes(handle router) {
 		x := s.execs[r.PathValue("id")]
 		s.mu.Unlock()
 		if x == nil {
-			return notFound("No such exec instance: %s", r.PathValue("id"))
+			return notFound("there is no command %s", r.PathValue("id"))
 		}
 		var req container.ExecStartOptions
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || !req.Detach {
@@ -60,7 +60,7 @@ func (s *Server) execRoutes(handle router) {
 		defer s.mu.Unlock()
 		x := s.execs[r.PathValue("id")]
 		if x == nil {
-			return notFound("No such exec instance: %s", r.PathValue("id"))
+			return notFound("there is no command %s", r.PathValue("id"))
 		}
 		return reply(w, http.StatusOK, map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id, "Running": x.started && x.exit == nil, "ExitCode": x.exit})
 	})

@@ -46,7 +46,7 @@ func (s *Server) imageRoutes(handle router) {
 		if img == nil {
 			return notFound("there is no image %s in the stand-in, and it has no registry", ref)
 		}
-		return reply(w, http.StatusOK, map[string]string{"status": "Image is up to date for " + ref})
+		return reply(w, http.StatusOK, map[string]string{"status": ref + " is here"})
 	})
 	handle("GET /images/{name...}", func(w http.ResponseWriter, r *http.Request) error {
 		ref, ok := strings.CutSuffix(r.PathValue("name"), "/json")
@@ -54,7 +54,7 @@ func (s *Server) imageRoutes(handle router) {
 		defer s.mu.Unlock()
 		img := s.image(ref)
 		if !ok || img == nil {
-			return notFound("No such image: %s", ref)
+			return notFound("there is no image %s", ref)
 		}
 		exposed := map[string]struct{}{}
 		for _, p := range img.Exposed {
@@ -70,7 +70,7 @@ func (s *Server) imageRoutes(handle router) {
 		defer s.mu.Unlock()
 		img := s.image(ref)
 		if !ok || img == nil {
-			return notFound("No such image: %s", ref)
+			return notFound("there is no image %s", ref)
 		}
 		name := r.URL.Query().Get("repo")
 		if tag := r.URL.Query().Get("tag"); tag != "" {
@@ -85,7 +85,7 @@ func (s *Server) imageRoutes(handle router) {
 		defer s.mu.Unlock()
 		ref := r.PathValue("name")
 		if s.image(ref) == nil {
-			return notFound("No such image: %s", ref)
+			return notFound("there is no image %s", ref)
 		}
 		delete(s.images, withTag(ref))
 		return reply(w, http.StatusOK, []map[string]string{{"Untagged": withTag(ref)}})
@@ -119,7 +119,7 @@ func (s *Server) build(w http.ResponseWriter, r *http.Request) error {
 	}
 	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(path.Clean("/"+name))))
 	if err != nil {
-		return &refusal{http.StatusBadRequest, fmt.Sprintf("Cannot locate specified Dockerfile: %s", name)}
+		return &refusal{http.StatusBadRequest, fmt.Sprintf("the archive holds no %s", name)}
 	}
 	w.Header().Set("Content-Type", "application/json")
 	out := json.NewEncoder(w)
@@ -149,7 +149,7 @@ func (s *Server) build(w http.ResponseWriter, r *http.Request) error {
 		s.images[withTag(tag)] = b.image
 	}
 	s.mu.Unlock()
-	b.say("Successfully built " + b.image.ID[7:19])
+	b.say("built " + b.image.ID[7:19])
 	return nil
 }
 
@@ -163,12 +163,12 @@ type builder struct {
 
 func (b *builder) run(dockerfile string) error {
 	for i, line := range instructions(dockerfile) {
-		b.say(fmt.Sprintf("Step %d : %s", i+1, line))
+		b.say(fmt.Sprintf("line %d: %s", i+1, line))
 		word, rest, _ := strings.Cut(line, " ")
 		rest = strings.TrimSpace(os.Expand(rest, func(k string) string { return b.args[k] }))
 		word = strings.ToUpper(word)
 		if b.image == nil && word != "FROM" && word != "ARG" {
-			return fmt.Errorf("no build stage in current context: %s stands before FROM", word)
+			return fmt.Errorf("%s stands before FROM", word)
 		}
 		if err := b.instruction(word, rest); err != nil {
 			return err
@@ -264,7 +264,7 @@ func (b *builder) copy(rest string) error {
 		source := filepath.Join(b.dir, filepath.FromSlash(path.Clean("/"+w)))
 		info, err := os.Stat(source)
 		if err != nil {
-			return fmt.Errorf("COPY failed: no source files were specified: %s", w)
+			return fmt.Errorf("COPY: the archive holds no %s", w)
 		}
 		to := path.Clean(target)
 		if into && !info.IsDir() {

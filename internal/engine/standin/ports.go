@@ -97,7 +97,7 @@ func (b *box) publish() error {
 			l, err := net.Listen("tcp", net.JoinHostPort(host, hostPort))
 			if err != nil {
 				b.unpublish()
-				return &refusal{http.StatusInternalServerError, fmt.Sprintf("driver failed programming external connectivity: Bind for %s:%s failed: port is already allocated", host, hostPort)}
+				return &refusal{http.StatusInternalServerError, fmt.Sprintf("the port %s:%s of this machine is in use already", host, hostPort)}
 			}
 			b.ports = append(b.ports, l)
 			go b.forward(l, port.Int())

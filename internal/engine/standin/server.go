@@ -179,7 +179,7 @@ func (s *Server) networkRoutes(handle router) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.network(req.Name) != nil {
-			return &refusal{http.StatusConflict, fmt.Sprintf("network with name %s already exists", req.Name)}
+			return &refusal{http.StatusConflict, fmt.Sprintf("there is a network %s already", req.Name)}
 		}
 		n := &network.Inspect{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local", Internal: req.Internal, Labels: req.Labels, Created: time.Now()}
 		s.networks[n.ID] = n
@@ -205,7 +205,7 @@ func (s *Server) networkRoutes(handle router) {
 		defer s.mu.Unlock()
 		n := s.network(r.PathValue("id"))
 		if n == nil {
-			return notFound("network %s not found", r.PathValue("id"))
+			return notFound("there is no network %s", r.PathValue("id"))
 		}
 		return reply(w, http.StatusOK, n)
 	})
@@ -219,7 +219,7 @@ func (s *Server) networkRoutes(handle router) {
 		n := s.network(r.PathValue("id"))
 		b := s.box(req.Container)
 		if n == nil || b == nil {
-			return notFound("network %s or container %s not found", r.PathValue("id"), req.Container)
+			return notFound("there is no network %s or no container %s", r.PathValue("id"), req.Container)
 		}
 		var aliases []string
 		if req.EndpointConfig != nil {
@@ -234,11 +234,11 @@ func (s *Server) networkRoutes(handle router) {
 		defer s.mu.Unlock()
 		n := s.network(r.PathValue("id"))
 		if n == nil {
-			return notFound("network %s not found", r.PathValue("id"))
+			return notFound("there is no network %s", r.PathValue("id"))
 		}
 		for _, b := range s.containers {
 			if _, in := b.networks[n.ID]; in && b.running() {
-				return &refusal{http.StatusForbidden, fmt.Sprintf("error while removing network: network %s has active endpoints", n.Name)}
+				return &refusal{http.StatusForbidden, fmt.Sprintf("containers run in the network %s", n.Name)}
 			}
 		}
 		delete(s.networks, n.ID)
@@ -290,7 +290,7 @@ func (s *Server) volumeRoutes(handle router) {
 		defer s.mu.Unlock()
 		v := s.volumes[r.PathValue("name")]
 		if v == nil {
-			return notFound("get %s: no such volume", r.PathValue("name"))
+			return notFound("there is no volume %s", r.PathValue("name"))
 		}
 		return reply(w, http.StatusOK, v)
 	})
@@ -299,11 +299,11 @@ func (s *Server) volumeRoutes(handle router) {
 		defer s.mu.Unlock()
 		v := s.volumes[r.PathValue("name")]
 		if v == nil {
-			return notFound("get %s: no such volume", r.PathValue("name"))
+			return notFound("there is no volume %s", r.PathValue("name"))
 		}
 		for _, b := range s.containers {
 			if b.uses(v.Name) {
-				return &refusal{http.StatusConflict, fmt.Sprintf("remove %s: volume is in use - [%s]", v.Name, b.id)}
+				return &refusal{http.StatusConflict, fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name, b.id)}
 			}
 		}
 		delete(s.volumes, v.Name)
@@ -320,7 +320,7 @@ func (s *Server) volume(name string, labels map[string]string) (*volume.Volume, 
 		name = newID()
 	}
 	if !volumeName.MatchString(name) {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("create %s: the name has characters that a volume's may not have", name)}
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s has characters that a volume's name may not have", name)}
 	}
 	if v := s.volumes[name]; v != nil {
 		return v, nil
