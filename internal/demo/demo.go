@@ -219,6 +219,14 @@ func (s *show) standIns(dir string) error {
 		return i
 	}
 	socket := filepath.Join(dir, "engine.sock")
+	if len(socket) > 100 { // a socket's path is short, whatever TMPDIR says
+		short, err := os.MkdirTemp("/tmp", "nharbor-demo-")
+		if err != nil {
+			return err
+		}
+		s.undo = append(s.undo, func() { os.RemoveAll(short) })
+		socket = filepath.Join(short, "engine.sock")
+	}
 	if s.engine, err = standin.Start(socket, filepath.Join(dir, "engine"), map[string]standin.Image{
 		"saltmarsh/base:1": base, "saltmarsh/database:1": actor("database", "5432/tcp"), "saltmarsh/queue:1": actor("queue", "6379/tcp"),
 	}); err != nil {
