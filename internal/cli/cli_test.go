@@ -142,7 +142,7 @@ func TestCases(t *testing.T) {
 			}
 			said.WriteByte('\n')
 		}
-		text := strings.ReplaceAll(said.String(), b.dir, "/work")
+		text := strings.ReplaceAll(said.String(), b.dir, "/ws")
 		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"}, {`process \d+`, "process N"}, {`(?m)[ \t]+$`, ""}} {
 			text = regexp.MustCompile(r.expr).ReplaceAllString(text, r.with)
 		}
