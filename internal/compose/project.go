@@ -76,7 +76,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	}
 	if b := v.Get("build"); b != nil {
 		s.Build = b.Get("context").or(".")
-		c.Dockerfile = b.Get("dockerfile").or("Dockerfile")
+		if c.Inline = b.Get("dockerfile_inline").or(""); c.Inline == "" {
+			c.Dockerfile = b.Get("dockerfile").or("Dockerfile")
+		}
 		c.Target = b.Get("target").or("")
 		c.BuildArgs = map[string]string{}
 		for _, a := range b.Get("args").orEmpty().Members {

@@ -86,7 +86,7 @@ var actedOn = map[string]bool{
 	"expose": true, "attach": true, "annotations": true, "extends": true,
 }
 
-var actedOnBuild = map[string]bool{"context": true, "dockerfile": true, "args": true, "target": true}
+var actedOnBuild = map[string]bool{"context": true, "dockerfile": true, "dockerfile_inline": true, "args": true, "target": true}
 
 func envFiles(n *normaliser, where string, v *Value) *Value {
 	return oneOrMore(func(n *normaliser, where string, v *Value) *Value {

@@ -13,9 +13,13 @@ import (
 	"github.com/moby/patternmatcher/ignorefile"
 )
 
+// InlineName is what a Dockerfile that stands in the compose file is called in the archive.
+const InlineName = ".nharbor.Dockerfile"
+
 // BuildContext writes a folder as the archive that a build reads: without what its .dockerignore
-// leaves out, with the Dockerfile always, symbolic links as links.
-func BuildContext(fsys fs.FS, dockerfile string, w io.Writer) error {
+// leaves out, with the Dockerfile always, symbolic links as links. If inline is not empty it is the
+// Dockerfile's text, which goes into the archive as InlineName.
+func BuildContext(fsys fs.FS, dockerfile, inline string, w io.Writer) error {
 	var patterns []string
 	if data, err := fs.ReadFile(fsys, ".dockerignore"); err == nil {
 		if patterns, err = ignorefile.ReadAll(bytes.NewReader(data)); err != nil {
@@ -27,6 +31,14 @@ func BuildContext(fsys fs.FS, dockerfile string, w io.Writer) error {
 		return fmt.Errorf(".dockerignore: %w", err)
 	}
 	t := tar.NewWriter(w)
+	if inline != "" {
+		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644, Size: int64(len(inline)), Typeflag: tar.TypeReg}); err != nil {
+			return err
+		}
+		if _, err := io.WriteString(t, inline); err != nil {
+			return err
+		}
+	}
 	err = fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || name == "." {
 			return err

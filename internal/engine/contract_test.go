@@ -106,7 +106,7 @@ func contract(t *testing.T, address, tiny string) {
 		t.Fatalf("before the build HasImage says %v, %v", has, err)
 	}
 	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(tiny), "Dockerfile", &archive); err != nil {
+	if err := engine.BuildContext(os.DirFS(tiny), "Dockerfile", "", &archive); err != nil {
 		t.Fatal(err)
 	}
 	if err := e.Build(ctx, engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile", Tag: r.image, Args: map[string]string{"GREETING": "hello"}, Labels: r.labels}, nil); err != nil {
@@ -139,6 +139,7 @@ func contract(t *testing.T, address, tiny string) {
 		{"tells health", testHealth},
 		{"lists by label", testList},
 		{"reports what does not exist", testAbsent},
+		{"builds from a Dockerfile in the compose file", testBuildInline},
 		{"reports a build that fails", testBuildFails},
 	} {
 		t.Run(c.name, func(t *testing.T) { c.test(t, r) })
@@ -416,13 +417,30 @@ func testAbsent(t *testing.T, r *rig) {
 	}
 }
 
+func testBuildInline(t *testing.T, r *rig) {
+	var archive bytes.Buffer
+	if err := engine.BuildContext(os.DirFS(t.TempDir()), "absent", "FROM scratch\nEXPOSE 7001\n", &archive); err != nil {
+		t.Fatal(err)
+	}
+	tag := r.prefix + "-inline:1"
+	if err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: engine.InlineName, Tag: tag}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" || err != nil {
+		t.Errorf("its ports are %v, %v", ports, err)
+	}
+	if err := r.RemoveImage(t.Context(), tag); err != nil {
+		t.Error(err)
+	}
+}
+
 func testBuildFails(t *testing.T, r *rig) {
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), []byte("FROM scratch\nCOPY absent /\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(dir), "Dockerfile", &archive); err != nil {
+	if err := engine.BuildContext(os.DirFS(dir), "Dockerfile", "", &archive); err != nil {
 		t.Fatal(err)
 	}
 	var said []string

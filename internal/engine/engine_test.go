@@ -95,7 +95,7 @@ func TestBuildContext(t *testing.T) {
 		"run.sh": {Data: []byte("#!/bin/sh"), Mode: 0o755}, "link": {Data: []byte("main.js"), Mode: os.ModeSymlink | 0o777},
 	}
 	var out bytes.Buffer
-	if err := engine.BuildContext(fsys, "Dockerfile", &out); err != nil {
+	if err := engine.BuildContext(fsys, "Dockerfile", "", &out); err != nil {
 		t.Fatal(err)
 	}
 	var names []string
@@ -174,7 +174,7 @@ func TestStandInBuilds(t *testing.T) {
 			t.Parallel()
 			var archive bytes.Buffer
 			fsys := fstest.MapFS{"Dockerfile": {Data: []byte(c.dockerfile)}, "file": {Data: []byte("x")}}
-			if err := engine.BuildContext(fsys, "Dockerfile", &archive); err != nil {
+			if err := engine.BuildContext(fsys, "Dockerfile", "", &archive); err != nil {
 				t.Fatal(err)
 			}
 			err := e.Build(t.Context(), engine.BuildSpec{Context: &archive, Tag: "built:1"}, nil)

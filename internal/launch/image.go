@@ -55,8 +55,12 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	}
 	defer root.Close()
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(engine.BuildContext(root.FS(), s.Container.Dockerfile, w)) }()
-	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: s.Container.Dockerfile, Target: s.Container.Target, Args: s.Container.BuildArgs,
+	dockerfile := s.Container.Dockerfile
+	if s.Container.Inline != "" {
+		dockerfile = engine.InlineName
+	}
+	go func() { w.CloseWithError(engine.BuildContext(root.FS(), dockerfile, s.Container.Inline, w)) }()
+	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: dockerfile, Target: s.Container.Target, Args: s.Container.BuildArgs,
 		Tag: s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan.ID}}, log.Line)
 	r.Close()
 	if err != nil {

@@ -63,13 +63,18 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	}
 	c := Command{Shows: "container of " + v.Image, At: v.At}
 	if v.Build != "" {
-		file := path.Join(v.Build, v.Container.Dockerfile)
-		c.Shows = "container built from " + file
-		data, err := fs.ReadFile(fsys, file)
-		if err != nil {
-			c.Detail = append(c.Detail, "its Dockerfile can't be read")
+		lines := v.Container.Inline
+		c.Shows = "container built from the compose file's own lines, in " + v.Build
+		if lines == "" {
+			file := path.Join(v.Build, v.Container.Dockerfile)
+			c.Shows = "container built from " + file
+			data, err := fs.ReadFile(fsys, file)
+			if err != nil {
+				c.Detail = append(c.Detail, "its Dockerfile can't be read")
+			}
+			lines = string(data)
 		}
-		for _, line := range strings.Split(string(data), "\n") {
+		for _, line := range strings.Split(lines, "\n") {
 			if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
 				c.Detail = append(c.Detail, line)
 			}

@@ -210,7 +210,8 @@ type ContainerSpec struct {
 	Entrypoint  []string          `json:"entrypoint,omitempty"`
 	WorkingDir  string            `json:"workingDir,omitempty"`
 	User        string            `json:"user,omitempty"`
-	Dockerfile  string            `json:"dockerfile,omitempty"` // relative to Build
+	Dockerfile  string            `json:"dockerfile,omitempty"`       // relative to Build
+	Inline      string            `json:"dockerfileInline,omitempty"` // the Dockerfile's text, instead of a file
 	Target      string            `json:"target,omitempty"`
 	BuildArgs   map[string]string `json:"buildArgs,omitempty"`
 	Networks    []string          `json:"networks,omitempty"`

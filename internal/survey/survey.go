@@ -401,7 +401,7 @@ func (s *surveyor) inspect() {
 			}
 			taken[p.Host] = svc
 		}
-		if svc.Build != "" && svc.Container != nil && !strings.Contains(svc.Build, "://") {
+		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" && !strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.fsys, file); err != nil {
 				s.remark(stack.Problem, "build-file-missing", svc.At, fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file), "Correct the build context, or bring in the checkout or submodule that it lies in.")
