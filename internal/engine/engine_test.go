@@ -8,9 +8,11 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 
@@ -62,14 +64,15 @@ func TestUnavailable(t *testing.T) {
 
 func TestNotPermitted(t *testing.T) {
 	t.Parallel()
-	if os.Getuid() == 0 {
-		t.Skip("root may use every socket; the message itself is tested in package needs")
-	}
 	dir, err := os.MkdirTemp("", "nh")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
+	if os.Getuid() == 0 {
+		asNobody(t, dir) // root may use every socket
+		return
+	}
 	socket := filepath.Join(dir, "s")
 	l, err := net.Listen("unix", socket)
 	if err != nil {
@@ -81,8 +84,31 @@ func TestNotPermitted(t *testing.T) {
 	}
 	_, err = engine.At(t.Context(), "unix://"+socket)
 	var u *engine.Unavailable
-	if !errors.As(err, &u) || u.Lack != engine.NotPermitted {
+	if !errors.As(err, &u) || u.Lack != engine.NotPermitted || !strings.Contains(u.Remedy(), "group") {
 		t.Errorf("the error is %v", err)
+	}
+}
+
+// asNobody runs the calling test once more, as a user without rights.
+func asNobody(t *testing.T, dir string) {
+	t.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile(self)
+	if err != nil {
+		t.Fatal(err)
+	}
+	copied := filepath.Join(dir, "test")
+	if err := errors.Join(os.Chmod(dir, 0o755), os.WriteFile(copied, data, 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(copied, "-test.run", "^"+t.Name()+"$", "-test.v")
+	cmd.Dir = dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "--- PASS: "+t.Name()) {
+		t.Errorf("as another user: %v\n%s", err, out)
 	}
 }
 
