@@ -3,6 +3,7 @@ package launch
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -120,12 +121,11 @@ func (x *Executor) container(s *Service) engine.Spec {
 	spec := engine.Spec{
 		Name: "nharbor-" + x.plan.ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint, Command: s.Command, Env: s.Environment,
 		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init, ReadOnly: c.ReadOnly,
-		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace),
-		Labels: map[string]string{engine.LabelStack: x.plan.ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan.Root},
+		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace), Labels: map[string]string{},
 	}
-	for k, v := range c.Labels {
-		spec.Labels[k] = v
-	}
+	maps.Copy(spec.Labels, c.Labels)
+	// Ours last: by them a container is found again, whatever labels the checkout asks for.
+	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan.ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan.Root})
 	for _, net := range c.Networks {
 		spec.Networks = append(spec.Networks, engine.Attach{Network: x.plan.networkName(net), Aliases: append([]string{s.Name}, c.Aliases...)})
 	}

@@ -49,12 +49,13 @@ type node struct {
 	step *Step
 	svc  *Service
 
-	mu         sync.Mutex
-	state      stack.State
-	text       string
-	since, upT time.Duration // of the state; until it was up
-	proc       run.Process
-	stopping   bool
+	mu       sync.Mutex
+	state    stack.State
+	text     string
+	since    time.Duration // of the state
+	proc     run.Process
+	stopping bool
+	giveUp   context.CancelFunc // of starting it; nil before its turn
 
 	imageReady chan struct{} // closed when the image is there, or imageErr says why not
 	imageErr   error
@@ -106,6 +107,9 @@ func NewExecutor(plan *Plan, e *engine.Engine, logs *Logs, memory *Memory, keepe
 // that lasts. Services go on running until Stop. When ctx ends, what has not started never does.
 func (x *Executor) Run(ctx context.Context) error {
 	if err := x.prepareEngine(ctx); err != nil {
+		for _, n := range x.nodes {
+			x.end(n, stack.Stopped, "not started")
+		}
 		return err
 	}
 	var wait sync.WaitGroup
@@ -119,6 +123,14 @@ func (x *Executor) Run(ctx context.Context) error {
 
 // node waits for what one node needs, then runs it until it has reached a lasting state.
 func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	n.mu.Lock()
+	n.giveUp = cancel
+	if n.stopping { // before its turn had come
+		cancel()
+	}
+	n.mu.Unlock()
 	x.set(n, stack.Waiting, waitingFor(after))
 	if n.svc != nil && n.svc.Runs == stack.Container {
 		go x.prepareImage(ctx, n)
@@ -289,6 +301,10 @@ func (x *Executor) service(ctx context.Context, n *node) {
 	}
 	n.mu.Lock()
 	n.proc = proc
+	if ctx.Err() != nil { // whoever asked to stop it has not seen the process
+		n.stopping = true
+		go proc.Stop(grace)
+	}
 	n.mu.Unlock()
 	n.reach(atBegun)
 	ready := make(chan struct{})

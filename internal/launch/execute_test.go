@@ -285,6 +285,50 @@ func TestStopOneAndWhatNeedsIt(t *testing.T) {
 	}
 }
 
+// TestStopWhatHasNotStarted stops services while one is being waited for and the other waits.
+func TestStopWhatHasNotStarted(t *testing.T) {
+	t.Parallel()
+	p := newPlay(t)
+	ready := filepath.Join(p.root, "ready")
+	p.native("slow", stack.Once, 0, words("await="+ready))
+	p.native("web", stack.Lasting, 0, words("stay"), "service:slow finished")
+	p.step("long", words("await="+ready), nil)
+	p.native("last", stack.Lasting, 0, words("stay"), "step:long finished")
+	logs, err := NewLogs(p.root, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.x = NewExecutor(p.plan, nil, logs, Recall(p.root), nil)
+	settled := make(chan error)
+	go func() { settled <- p.x.Run(t.Context()) }()
+	for seen, begun := 0, 0; begun < 2; {
+		events := p.x.Events(seen, func() bool { return true })
+		seen += len(events)
+		for _, e := range events {
+			if e.State == stack.Starting || e.State == stack.Running {
+				begun++
+			}
+		}
+	}
+	p.x.Stop([]string{"web"})
+	if s, _ := p.x.nodes["service:web"].is(); s != stack.Stopped {
+		t.Errorf("what waited is %s", s)
+	}
+	if err := os.WriteFile(ready, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-settled; err != nil {
+		t.Fatal(err)
+	}
+	if got := p.states(); got != "last running, slow finished, step:long done, web stopped" {
+		t.Errorf("states %s", got)
+	}
+	p.x.Stop(nil)
+	if p.x.Running() != 0 {
+		t.Error("something still runs")
+	}
+}
+
 func TestStepsAreRemembered(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
@@ -374,6 +418,7 @@ func standIn(t testing.TB) *engine.Engine {
 
 func (p *play) container(name, kind string, spec stack.ContainerSpec, ports []stack.Port, command []string, after ...string) {
 	spec.Networks = []string{"default"}
+	spec.Labels = map[string]string{engine.LabelStack: "stolen", "own": "label"} // a checkout can't hide its containers
 	p.plan.Services["service:"+name] = Service{Service: stack.Service{Name: name, Kind: kind, Runs: stack.Container, Image: "player:1", Command: command, Ports: ports, Container: &spec}}
 	p.after("service:"+name, after...)
 }

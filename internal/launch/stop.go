@@ -58,16 +58,18 @@ func (x *Executor) stop(n *node) {
 	n.mu.Lock()
 	proc := n.proc
 	n.stopping = true
-	n.mu.Unlock()
-	if proc == nil {
-		n.reach(atBad)
-		n.reach(atOver)
-		return
+	if n.giveUp != nil {
+		n.giveUp()
 	}
+	n.mu.Unlock()
 	select {
 	case <-n.over:
 		return
 	default:
+	}
+	if proc == nil { // it waits or is being started, and is given up
+		<-n.over
+		return
 	}
 	wait := grace
 	if n.svc.Container != nil && n.svc.Runs == stack.Container && n.svc.Container.StopGrace > 0 {
