@@ -15,11 +15,7 @@ func (a *app) needs() *cobra.Command {
 	return &cobra.Command{
 		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := a.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			o, err := order.Build(w.stack, order.Options{})
+			w, o, err := a.ordered(cmd.Context())
 			if err != nil {
 				return err
 			}

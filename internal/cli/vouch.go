@@ -18,11 +18,7 @@ func (a *app) vouch() *cobra.Command {
 	c := &cobra.Command{
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := a.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			o, err := order.Build(w.stack, order.Options{})
+			w, o, err := a.ordered(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -12,6 +12,7 @@ import (
 
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
@@ -90,6 +91,16 @@ func checkouts(ctx context.Context, root string) []stack.Checkout {
 	wait.Wait()
 	slices.SortFunc(out, func(a, b stack.Checkout) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// ordered finds the workspace and puts all of its services in order.
+func (a *app) ordered(ctx context.Context) (*work, *order.Order, error) {
+	w, err := a.open(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	o, err := order.Build(w.stack, order.Options{})
+	return w, o, err
 }
 
 // record finds the workspace and what it knows of its launched stack, without a survey.

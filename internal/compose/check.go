@@ -120,26 +120,36 @@ func dependencyCycle(services *Value) []string {
 func (p *Project) remark() {
 	ignored := map[string][]string{} // key: services
 	where := map[string]stack.Place{}
+	note := func(key, who string, file string, line int) {
+		if _, ok := where[key]; !ok {
+			where[key] = stack.Place{File: file, Line: line}
+		}
+		if !slices.Contains(ignored[key], who) {
+			ignored[key] = append(ignored[key], who)
+		}
+	}
 	for _, m := range p.Model.Get("services").orEmpty().Members {
 		for _, k := range m.Value.Members {
 			if !actedOn[k.Key] {
-				ignored[k.Key] = append(ignored[k.Key], m.Key)
-				if _, ok := where[k.Key]; !ok {
-					where[k.Key] = stack.Place{File: k.Value.File, Line: k.Line}
-				}
+				note(k.Key, m.Key, k.Value.File, k.Line)
+				continue
 			}
+			withoutEffect(k.Key, k.Value, func(key string, v *Value, line int) { note(key, m.Key, v.File, line) })
 		}
-		for _, k := range m.Value.Get("build").orEmpty().Members {
-			if !actedOnBuild[k.Key] {
-				ignored["build."+k.Key] = append(ignored["build."+k.Key], m.Key)
-				where["build."+k.Key] = stack.Place{File: k.Value.File, Line: k.Line}
+	}
+	for _, section := range []string{"networks", "volumes"} {
+		for _, m := range p.Model.Get(section).orEmpty().Members {
+			for _, k := range m.Value.orEmpty().Members {
+				acted := k.Key == "external" || k.Key == "internal" || k.Key == "name" && truth(m.Value.Get("external"))
+				if !acted {
+					note(section+"."+k.Key, m.Key, k.Value.File, k.Line)
+				}
 			}
 		}
 	}
 	for _, top := range []string{"secrets", "configs", "models"} {
-		if v := p.Model.Get(top); v != nil {
-			ignored[top] = []string{"the whole file"}
-			where[top] = v.At()
+		if v := p.Model.Get(top); v != nil && len(ignored[top]) == 0 {
+			note(top, "the whole file", v.File, v.Line)
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(ignored)) {
@@ -157,6 +167,52 @@ func (p *Project) remark() {
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
 			Text:   fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.", u.Name, u.Name)})
+	}
+}
+
+// partly are the keys inside of those that a launch obeys that it obeys too. A name of the person's choice
+// in between, and the items of a list, are left out of the path.
+var partly = map[string]map[string]bool{
+	"build":       actedOnBuild,
+	"ports":       {"target": true, "published": true, "host_ip": true, "protocol": true, "mode": true, "name": true},
+	"volumes":     {"type": true, "source": true, "target": true, "read_only": true, "bind": true},
+	"networks":    {"aliases": true},
+	"healthcheck": {"test": true, "interval": true, "timeout": true, "start_period": true, "retries": true, "disable": true},
+	"depends_on":  {"condition": true, "required": true},
+	"env_file":    {"path": true, "required": true, "format": true},
+}
+
+// withoutEffect gives the keys inside of one that a launch obeys that it doesn't obey.
+func withoutEffect(key string, v *Value, note func(key string, v *Value, line int)) {
+	acted, ok := partly[key]
+	if !ok {
+		return
+	}
+	parts := []*Value{v}
+	switch key {
+	case "ports", "volumes", "env_file":
+		parts = v.Items
+	case "networks", "depends_on":
+		parts = nil
+		for _, m := range v.Members {
+			parts = append(parts, m.Value)
+		}
+	}
+	for _, part := range parts {
+		for _, m := range part.orEmpty().Members {
+			switch {
+			case !acted[m.Key]:
+				note(key+"."+m.Key, m.Value, m.Line)
+			case m.Key == "bind":
+				for _, b := range m.Value.Members {
+					if b.Key != "create_host_path" || !truth(b.Value) {
+						note("volumes.bind."+b.Key, b.Value, b.Line)
+					}
+				}
+			case key == "ports" && m.Key == "published" && strings.Contains(m.Value.Text, "-"):
+				note("the range in ports.published, but for its first port,", m.Value, m.Line)
+			}
+		}
 	}
 }
 
