@@ -51,7 +51,7 @@ func TestDoc(t *testing.T) {
 	const named = "named in a remark"
 	table("Keys of a service", serviceKeys, func(k string) string {
 		switch {
-		case k == "expose", k == "attach", k == "annotations":
+		case k == "expose", k == "attach":
 			return "nothing to do"
 		case k == "extends":
 			return "followed while reading"

@@ -130,6 +130,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	default:
 		s.Restart = true
 	}
+	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
+		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
+	}
 	for _, d := range v.Get("depends_on").orEmpty().Members {
 		a := stack.After{Service: d.Key, Because: stack.Declared, At: stack.Place{File: d.Value.File, Line: d.Line}, Optional: !truth(d.Value.Get("required"))}
 		switch d.Value.Get("condition").or("") {

@@ -123,6 +123,9 @@ func (x *Executor) container(s *Service) engine.Spec {
 		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init, ReadOnly: c.ReadOnly,
 		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace), Labels: map[string]string{},
 	}
+	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
+		spec.NetworkMode = "container:nharbor-" + x.plan.ID + "-" + other
+	}
 	maps.Copy(spec.Labels, c.Labels)
 	// Ours last: by them a container is found again, whatever labels the checkout asks for.
 	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan.ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan.Root})
