@@ -15,7 +15,7 @@ import (
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
 	{"stack"},
-	{"dotenv", "ecosystem", "gitrepo", "probe", "order", "engine", "engine/standin/inside", "casefile"},
+	{"dotenv", "ecosystem", "gitrepo", "probe", "order", "engine", "engine/standin/inside", "casefile", "testport"},
 	{"compose", "run", "engine/standin"},
 	{"workspace", "survey"},
 	{"needs", "fill"},

@@ -18,6 +18,7 @@ import (
 
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/testport"
 )
 
 // program is the built binary, which is what these tests run.
@@ -175,16 +176,6 @@ func main() {
 	}
 }
 
-func freePort(t *testing.T) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 // waitFor asks until it is so.
 func waitFor(t *testing.T, what string, ok func() bool) {
 	t.Helper()
@@ -206,7 +197,7 @@ func answers(port int) bool {
 
 func TestLifeOfAStack(t *testing.T) {
 	t.Parallel()
-	b, port := newBench(t), freePort(t)
+	b, port := newBench(t), testport.Take(t)
 	b.write(quay(port))
 	if said := b.must(1, "launch", "--background"); !strings.Contains(said, "go run .") || !strings.Contains(said, "nobody has vouched") || answers(port) {
 		t.Fatalf("without consent: %s", said)
@@ -284,7 +275,7 @@ func TestForeground(t *testing.T) {
 	for name, sig := range map[string]syscall.Signal{"Ctrl-C": syscall.SIGINT, "a request to end": syscall.SIGTERM, "the terminal is gone": syscall.SIGHUP, "killed": syscall.SIGKILL} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			b, port := newBench(t), freePort(t)
+			b, port := newBench(t), testport.Take(t)
 			b.write(quay(port))
 			cmd := b.command("launch", "--vouch")
 			var out bytes.Buffer
@@ -309,7 +300,7 @@ func TestForeground(t *testing.T) {
 
 func TestStewardIsKilled(t *testing.T) {
 	t.Parallel()
-	b, port := newBench(t), freePort(t)
+	b, port := newBench(t), testport.Take(t)
 	b.write(quay(port))
 	b.must(0, "launch", "--background", "--vouch")
 	data, err := os.ReadFile(filepath.Join(b.dir, ".nharbor", "stack.json"))
@@ -335,7 +326,7 @@ func TestStewardIsKilled(t *testing.T) {
 // TestPartOfAStack works on two services, of which one needs the other.
 func TestPartOfAStack(t *testing.T) {
 	t.Parallel()
-	b, inner, outer := newBench(t), freePort(t), freePort(t)
+	b, inner, outer := newBench(t), testport.Take(t), testport.Take(t)
 	for name, port := range map[string]int{"inner": inner, "outer": outer} {
 		files := map[string]string{}
 		for file, text := range quay(port) {
@@ -376,7 +367,7 @@ func TestPartOfAStack(t *testing.T) {
 
 func TestSecondCopy(t *testing.T) {
 	t.Parallel()
-	b, port := newBench(t), freePort(t)
+	b, port := newBench(t), testport.Take(t)
 	b.write(quay(port))
 	taken, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
@@ -463,7 +454,7 @@ func TestContracts(t *testing.T) {
 
 func TestSecretsStayHidden(t *testing.T) {
 	t.Parallel()
-	b, port := newBench(t), freePort(t)
+	b, port := newBench(t), testport.Take(t)
 	b.write(quay(port))
 	canary := "canary" + strings.Repeat("7", 20)
 	b.write(map[string]string{"compose.yaml": fmt.Sprintf(`

@@ -17,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
+	"nimbleharbor/internal/testport"
 )
 
 // TestContract holds the stand-in and a real engine to the same behaviour, as package engine sees it.
@@ -264,17 +265,8 @@ func testNames(t *testing.T, r *rig) {
 	}
 }
 
-func freePort(t *testing.T) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 func testPublish(t *testing.T, r *rig) {
-	port := freePort(t)
+	port := testport.Take(t)
 	id := r.start(t, engine.Spec{Command: []string{"serve", ":7000", "published", "stay"}, Networks: []engine.Attach{{Network: r.network}},
 		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: port, Target: 7000, Transport: "tcp"}}})
 	address := fmt.Sprintf("127.0.0.1:%d", port)

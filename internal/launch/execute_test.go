@@ -21,6 +21,7 @@ import (
 	"nimbleharbor/internal/engine/standin/inside"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testport"
 )
 
 // The test's own program plays steps and services: its words say what to do, one after another.
@@ -70,17 +71,6 @@ func TestMain(m *testing.M) {
 		}
 	}
 	os.Exit(0)
-}
-
-// port is one that was free a moment ago.
-func port(t testing.TB) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // play is a plan that a test puts together.
@@ -155,7 +145,7 @@ func (p *play) when(id string, s stack.State) int {
 func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)
-	db, web := port(t), port(t)
+	db, web := testport.Take(t), testport.Take(t)
 	p.native("db", stack.Lasting, db, words(fmt.Sprintf("listen=%d", db), "stay"))
 	p.native("setup", stack.Once, 0, words("say=done"), "service:db answering")
 	p.step("install", words("say=installed"), nil)
@@ -241,7 +231,7 @@ func TestInterruptedWhileStarting(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)
 	never := filepath.Join(p.root, "never")
-	p.native("slow", stack.Lasting, port(t), words("await="+never))
+	p.native("slow", stack.Lasting, testport.Take(t), words("await="+never))
 	p.step("long", words("await="+never), nil)
 	p.native("web", stack.Lasting, 0, words("stay"), "service:slow answering")
 	logs, err := NewLogs(p.root, nil)
@@ -426,7 +416,7 @@ func (p *play) container(name, kind string, spec stack.ContainerSpec, ports []st
 func TestContainers(t *testing.T) {
 	t.Parallel()
 	p, e := newPlay(t), standIn(t)
-	host, ready := port(t), filepath.Join(p.root, "ready")
+	host, ready := testport.Take(t), filepath.Join(p.root, "ready")
 	health := &stack.Health{Test: []string{"CMD", "/player", "play", "await=" + ready}, Interval: 30}
 	p.container("db", stack.Lasting, stack.ContainerSpec{Health: health, Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}}, nil, []string{"stay"})
 	p.container("api", stack.Lasting, stack.ContainerSpec{}, []stack.Port{{Host: host, Target: 80, Transport: "tcp", Speaks: "http"}}, []string{"listen-inside=80", "stay"}, "service:db answering")
@@ -486,7 +476,7 @@ func BenchmarkAnswering(b *testing.B) {
 	var total, worst time.Duration
 	for b.Loop() {
 		p := newPlay(b)
-		n := port(b)
+		n := testport.Take(b)
 		p.native("web", stack.Lasting, n, words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n), "stay"))
 		go func() {
 			time.Sleep(50 * time.Millisecond) // so that the wait is in full swing when the port opens

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testport"
 )
 
 // serve answers connections on a port of its own until the test ends, and gives the port.
@@ -143,20 +144,9 @@ func TestAsk(t *testing.T) {
 	}
 }
 
-// freePort is one on which nothing listens.
-func freePort(t *testing.T) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 func TestNothingListens(t *testing.T) {
 	t.Parallel()
-	if c := Ask(t.Context(), freePort(t), "http"); c.Verdict != stack.Refuses || c.Cause != "" || c.LatencyMs != 0 {
+	if c := Ask(t.Context(), testport.Take(t), "http"); c.Verdict != stack.Refuses || c.Cause != "" || c.LatencyMs != 0 {
 		t.Errorf("got %+v", c)
 	}
 }
@@ -195,7 +185,7 @@ func TestAwait(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	if c := Await(ctx, freePort(t), "http", time.Minute); c.Verdict != stack.Refuses {
+	if c := Await(ctx, testport.Take(t), "http", time.Minute); c.Verdict != stack.Refuses {
 		t.Errorf("of nothing: %+v", c)
 	}
 }
@@ -207,7 +197,7 @@ func TestOwner(t *testing.T) {
 	if o == nil || o.PID != os.Getpid() || o.Command == "" {
 		t.Errorf("the owner is %+v, and this is process %d", o, os.Getpid())
 	}
-	if o := Owner(freePort(t)); o != nil {
+	if o := Owner(testport.Take(t)); o != nil {
 		t.Errorf("a free port is owned by %+v", o)
 	}
 }
@@ -217,7 +207,7 @@ func TestFree(t *testing.T) {
 	if port := serve(t, "tcp4", silent); Free("", port) || Free("127.0.0.1", port) {
 		t.Error("a taken port is called free")
 	}
-	if port := freePort(t); !Free("", port) || !Free("127.0.0.1", port) {
+	if port := testport.Take(t); !Free("", port) || !Free("127.0.0.1", port) {
 		t.Error("a free port is called taken")
 	}
 	c, err := net.ListenPacket("udp", "127.0.0.1:0")
