@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -11,10 +12,11 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) survey() *cobra.Command {
-	var model, reveal bool
+	var model, reveal, write bool
 	c := &cobra.Command{
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -25,6 +27,9 @@ func (a *app) survey() *cobra.Command {
 			var f *stack.Fault
 			if errors.As(err, &f) && f.Code == "nothing-found" {
 				return err
+			}
+			if write {
+				return a.draft(w)
 			}
 			if model {
 				return a.surveyCompose(cmd.Context(), w, reveal)
@@ -48,8 +53,27 @@ func (a *app) survey() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
+	c.Flags().BoolVar(&write, "write", false, "draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
+	c.MarkFlagsMutuallyExclusive("compose", "write")
 	c.Flags().BoolVar(&reveal, "reveal", false, "in JSON and with --compose: show secrets")
 	return c
+}
+
+// draft writes the file of corrections. One that is there already is left as it is.
+func (a *app) draft(w *work) error {
+	file := filepath.Join(w.root, survey.CorrectionsFile)
+	if _, err := os.Lstat(file); err == nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-exist", At: stack.Place{File: survey.CorrectionsFile}, Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
+	}
+	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.stack))), 0o644); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-not-written", At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
+	}
+	if a.json {
+		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1", "written": survey.CorrectionsFile})
+	}
+	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to correct.", survey.CorrectionsFile)
+	a.text().Line("See what comes of it: nharbor survey")
+	return nil
 }
 
 // surveyCompose shows the model of the active compose files; those of several checkouts become one.

@@ -11,17 +11,24 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/stack"
 )
 
-// Folder is one folder of a workspace, with the names of the plain files in it.
+// Folder is one folder of a workspace, with the names of the plain files and of the folders in it.
 type Folder struct {
-	FS    fs.FS
-	Path  string // relative to FS, "." for its root
-	Files map[string]bool
+	FS      fs.FS
+	Path    string // relative to FS, "." for its root
+	Files   map[string]bool
+	Folders []string
+
+	// Roots are the findings so far that have members, those of the outer folders first.
+	Roots []*Finding
+	// System is the operating system that things are to run on, as Go names it; empty is taken for linux.
+	System string
 }
 
 // Has reports whether the folder holds a file of that name.
@@ -56,17 +63,202 @@ func (f Folder) Read(name string) ([]byte, error) {
 type Finding struct {
 	Project stack.Project
 	Remarks []stack.Remark
+	// Members are patterns of the folders, relative to the project's, that belong to it; one that begins with ! takes some out.
+	Members []string
+	// Asks are the names of packages that the project asks for, by which members find each other.
+	Asks []string
+	// Within is the finding that this one is a member of; nil for a project of its own.
+	Within *Finding
 }
+
+// remark adds a remark.
+func (f *Finding) remark(level, code string, at stack.Place, text, remedy string) {
+	f.Remarks = append(f.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
+}
+
+// Has reports whether the folder is a member of the project.
+func (f *Finding) Has(folder string) bool {
+	rel := folder
+	if f.Project.Path != "." {
+		var below bool
+		if rel, below = strings.CutPrefix(folder, f.Project.Path+"/"); !below {
+			return false
+		}
+	}
+	in := false
+	for _, p := range f.Members {
+		out, isOut := strings.CutPrefix(p, "!")
+		if isOut {
+			p = out
+		}
+		if p = path.Clean(strings.TrimSuffix(p, "/")); matches(strings.Split(p, "/"), strings.Split(rel, "/")) {
+			in = !isOut
+		}
+	}
+	return in
+}
+
+func matches(pattern, parts []string) bool {
+	for i, p := range pattern {
+		if p == "**" {
+			for k := i; k <= len(parts); k++ {
+				if matches(pattern[i+1:], parts[k:]) {
+					return true
+				}
+			}
+			return false
+		}
+		if i >= len(parts) {
+			return false
+		}
+		if ok, _ := path.Match(p, parts[i]); !ok {
+			return false
+		}
+	}
+	return len(pattern) == len(parts)
+}
+
+// within finds the project of the ecosystem that the folder is a member of, or nil.
+func (f Folder) within(ecosystem string) *Finding {
+	for _, r := range f.Roots {
+		if r.Project.Ecosystem == ecosystem && r.Project.Path != f.Path && r.Has(f.Path) {
+			return r
+		}
+	}
+	return nil
+}
+
+// finding begins what is said of a folder with this manifest.
+func (f Folder) finding(ecosystem, manager, manifest, says string) *Finding {
+	out := &Finding{Within: f.within(ecosystem), Project: stack.Project{Path: f.Path, Ecosystem: ecosystem, Manager: manager}}
+	if out.Within != nil {
+		out.Project.Manager = out.Within.Project.Manager
+	}
+	out.evidence(f.At(manifest, 1), says)
+	return out
+}
+
+func (f *Finding) evidence(at stack.Place, says string) {
+	f.Project.Evidence = append(f.Project.Evidence, stack.Evidence{File: at.File, Line: at.Line, Says: says})
+}
+
+// wants adds a tool that the project asks for.
+func (f *Finding) wants(tool, constraint string, at stack.Place) {
+	if constraint == "" {
+		constraint = "*"
+	}
+	f.Project.Runtimes = append(f.Project.Runtimes, stack.Runtime{Tool: tool, Constraint: constraint, At: at})
+}
+
+func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps, s) }
 
 // Reader recognises one manager's projects. It returns nil for a folder that is none, and a
 // *stack.Fault for a manifest that can't be read.
 type Reader func(Folder) (*Finding, error)
 
-// Readers are all managers that are known.
-var Readers = []Reader{readNpm, readPip, readGo}
+// Readers are all managers that are known. Task files come last: their entries belong to a project that lies there.
+var Readers = []Reader{readNode, readPython, readRuby, readComposer, readMaven, readGradle, readDotnet, readGo, readCargo, readMix}
 
-// Manifests are the file names that make a folder a project.
-var Manifests = []string{"package.json", "requirements.txt", "go.mod"}
+// Manifests are the file names, or the patterns of them, that make a folder a project.
+var Manifests = []string{"package.json", "requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py", "environment.yml", "environment.yaml",
+	"Gemfile", "composer.json", "pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts", "*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj",
+	"go.mod", "go.work", "Cargo.toml", "mix.exs", "Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml", "Taskfile.yaml"}
+
+// Usual names the most usual manifests, for a person who asks what was looked for.
+const Usual = "package.json, requirements.txt, pyproject.toml, Pipfile, Gemfile, composer.json, pom.xml, build.gradle, *.sln, *.csproj, go.mod, Cargo.toml, mix.exs, Makefile and their like"
+
+var manifestNames = func() map[string]bool {
+	names := map[string]bool{}
+	for _, m := range Manifests {
+		names[m] = true
+	}
+	return names
+}()
+
+// IsManifest reports whether a file of this name makes its folder a project.
+func IsManifest(name string) bool {
+	if manifestNames[name] {
+		return true
+	}
+	switch path.Ext(name) {
+	case ".txt":
+		return strings.HasPrefix(name, "requirements")
+	case ".sln", ".slnx", ".csproj", ".fsproj", ".vbproj":
+		return true
+	}
+	return false
+}
+
+// named gives the names of the folder's files that match the pattern, sorted.
+func (f Folder) named(pattern string) []string {
+	var out []string
+	for name := range f.Files {
+		if ok, _ := path.Match(pattern, name); ok {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// first gives the first of the names that the folder has a file of, or nothing.
+func (f Folder) first(names ...string) string {
+	for _, n := range names {
+		if f.exists(n) {
+			return n
+		}
+	}
+	return ""
+}
+
+// exists reports whether a file or folder lies at the path below the folder.
+func (f Folder) exists(name string) bool {
+	if !strings.Contains(name, "/") {
+		return f.Files[name] || slices.Contains(f.Folders, name)
+	}
+	top, _, _ := strings.Cut(name, "/")
+	if !slices.Contains(f.Folders, top) && !strings.HasPrefix(top, ".") && top != "vendor" {
+		return false
+	}
+	_, err := fs.Stat(f.FS, path.Join(f.Path, name))
+	return err == nil
+}
+
+// text reads a file of the folder that may be absent or too big: then it is empty.
+func (f Folder) text(name string) string {
+	if name == "" || !f.exists(name) {
+		return ""
+	}
+	data, err := f.Read(name)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+// versionFile reads a file that holds nothing but a version, as version managers leave it.
+func (f Folder) versionFile(out *Finding, tool, name string) {
+	v := strings.TrimSpace(f.text(name))
+	v, _, _ = strings.Cut(v, "\n")
+	v = strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(v), tool+"-"), "v")
+	if v != "" && v[0] >= '0' && v[0] <= '9' {
+		constraint := pinned(v)
+		if tool == "node" {
+			constraint = strings.Replace(constraint, "~", "^", 1) // its later releases of the same number keep what worked
+		}
+		out.wants(tool, constraint, f.At(name, 1))
+	}
+}
+
+// pinned makes a constraint of a version that a file names: 20 allows 20.9, and 3.11.4 any 3.11, since a release
+// that only mends others seldom makes a difference.
+func pinned(v string) string {
+	parts := strings.SplitN(v, ".", 3)
+	if len(parts) == 1 {
+		return "^" + v
+	}
+	return "~" + parts[0] + "." + parts[1]
+}
 
 // step makes a step of a project in the folder.
 func (f Folder) step(role stack.Role, at stack.Place, command ...string) stack.Step {
@@ -85,9 +277,8 @@ func (f Folder) in(names ...string) []string {
 
 // position tells line and column, both from 1, of an offset in a text.
 func position(data []byte, offset int64) (line, column int) {
-	offset = max(0, min(offset, int64(len(data))))
-	before := data[:offset]
-	return 1 + bytes.Count(before, []byte("\n")), int(offset) - bytes.LastIndexByte(before, '\n')
+	before := data[:max(0, min(offset, int64(len(data))))]
+	return 1 + bytes.Count(before, []byte("\n")), len(before) - bytes.LastIndexByte(before, '\n')
 }
 
 // parseJSON reads a JSON manifest into out, and tells on which line each key stands; keys of nested

@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -15,8 +16,10 @@ func folder(files map[string]string) Folder {
 	f := Folder{FS: fstest.MapFS{}, Path: "app", Files: map[string]bool{}}
 	for name, text := range files {
 		f.FS.(fstest.MapFS)["app/"+name] = &fstest.MapFile{Data: []byte(text)}
-		if !strings.Contains(name, "/") {
+		if top, _, below := strings.Cut(name, "/"); !below {
 			f.Files[name] = true
+		} else if !slices.Contains(f.Folders, top) {
+			f.Folders = append(f.Folders, top)
 		}
 	}
 	return f
@@ -62,7 +65,7 @@ func TestPortsAreFound(t *testing.T) {
 		{"python, environment", map[string]string{"requirements.txt": "x", "server.py": "run(port=int(os.environ.get('PORT', 4112)))"}, 4112, "server.py:1"},
 		{"python, a pair", map[string]string{"requirements.txt": "x", "main.py": "S((\"0.0.0.0\", 4113), H)"}, 4113, "main.py:1"},
 		{"django", map[string]string{"requirements.txt": "django", "manage.py": ""}, 8000, "manage.py:1"},
-		{"flask", map[string]string{"requirements.txt": "a\nFlask", "app.py": ""}, 5000, "requirements.txt:2"},
+		{"flask", map[string]string{"requirements.txt": "a\nFlask", "app.py": "\nserver = Flask(__name__)"}, 5000, "app.py:2"},
 		{"go, a call", map[string]string{"go.mod": "module x", "main.go": "package main\nimport \"net/http\"\nfunc main() { http.ListenAndServe(\":4114\", nil) }"}, 4114, "main.go:3"},
 		{"go, a field", map[string]string{"go.mod": "module x", "cmd/a/main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \"localhost:4115\"}"}, 4115, "cmd/a/main.go:3"},
 		{"no number that is none", map[string]string{"package.json": start("serve --port 99999")}, 0, ""},

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -59,24 +60,44 @@ func (m *Memory) Seconds() map[string]float64 {
 
 // Digest sums up all that a step depends on; it is empty for a step of which nothing is known to depend.
 func (m *Memory) Digest(root string, s *Step) string {
-	if len(s.Inputs) == 0 {
+	if len(s.Inputs) == 0 || s.EveryTime {
 		return ""
 	}
 	h := sha256.New()
 	fmt.Fprintf(h, "%q\n", s.Command)
 	for _, in := range s.Inputs {
-		f, err := os.Open(filepath.Join(root, filepath.FromSlash(in)))
-		if err != nil {
-			return ""
-		}
-		fmt.Fprintf(h, "%q\n", in)
-		_, err = io.Copy(h, f)
-		f.Close()
-		if err != nil {
+		if err := sum(h, root, filepath.Join(root, filepath.FromSlash(in))); err != nil {
 			return ""
 		}
 	}
 	return hex.EncodeToString(h.Sum(nil))
+}
+
+// sum adds the name and the content of a file, or of all files in a folder.
+func sum(h io.Writer, root, name string) error {
+	return filepath.WalkDir(name, func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			if file != name && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "__pycache__") {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if !d.Type().IsRegular() && file != name {
+			return nil
+		}
+		f, err := os.Open(file)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		rel, _ := filepath.Rel(root, file)
+		fmt.Fprintf(h, "%q\n", filepath.ToSlash(rel))
+		_, err = io.Copy(h, f)
+		return err
+	})
 }
 
 // Done reports whether the step was done with these inputs, and what it made is still there.

@@ -85,15 +85,24 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 		case len(svc.NativeCommand) == 0:
 			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-native", At: svc.At, Text: fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", name), Remedy: "Only a service that is built from a project of the workspace can."}
 		default:
-			svc.Runs, svc.Command, svc.Address = stack.Native, svc.NativeCommand, ""
+			svc.Runs, svc.Command, svc.Address = stack.Native, slices.Clone(svc.NativeCommand), ""
 			for k := range svc.Ports {
 				svc.Ports[k].Target = svc.Ports[k].Host
 			}
 		}
 	}
 	for _, name := range opt.Container {
-		if svc := out.Service(name); svc != nil && svc.Runs == stack.Native {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At, Text: fmt.Sprintf("%s can't run in a container: no compose service stands for it", name), Remedy: "Describe it in the compose file."}
+		svc := out.Service(name)
+		if svc == nil || svc.Runs != stack.Native {
+			continue
+		}
+		if svc.Container != nil && svc.Build != "" {
+			svc.Runs, svc.Command, svc.Address = stack.Container, nil, svc.Name
+			if svc.ContainerPort > 0 && len(svc.Ports) > 0 {
+				svc.Ports[0].Target = svc.ContainerPort
+			}
+		} else {
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At, Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it", name), Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
 		}
 	}
 	return &out, nil
@@ -132,13 +141,11 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 			if !slices.ContainsFunc(ord.Nodes, func(n order.Node) bool { return n.ID == id }) {
 				continue
 			}
-			env := m.shell
-			for _, svc := range p.Services {
-				if svc.Runs == stack.Native && svc.Project == proj.Path && svc.Manager == proj.Manager {
-					env = svc.Environment
-				}
+			dir := proj.Path
+			if step.Folder != "" {
+				dir = step.Folder
 			}
-			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(proj.Path)), Env: env}
+			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(dir)), Env: m.stepEnv(p, &proj, dir)}
 		}
 	}
 	for _, v := range original.Secrets {
@@ -146,6 +153,40 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 	}
 	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) }) // a shorter one may be a part of a longer
 	return p, nil
+}
+
+// stepEnv is the environment of a step: that of the native service of its folder, else of any of its project.
+func (m *mixer) stepEnv(p *Plan, proj *stack.Project, dir string) []string {
+	env, best := m.path(proj.Bin), ""
+	for _, id := range slices.Sorted(maps.Keys(p.Services)) {
+		svc := p.Services[id]
+		if svc.Runs != stack.Native || svc.Project != proj.Path || svc.Manager != proj.Manager {
+			continue
+		}
+		if best == "" || svc.Service.Dir() == dir && best != dir {
+			env, best = svc.Environment, svc.Service.Dir()
+		}
+	}
+	return env
+}
+
+// path is the shell's environment with a project's own programs first in its PATH.
+func (m *mixer) path(bin []string) []string {
+	out := slices.Clone(m.shell)
+	if len(bin) == 0 {
+		return out
+	}
+	var dirs []string
+	for _, b := range bin {
+		dirs = append(dirs, filepath.Join(m.root, filepath.FromSlash(b)))
+	}
+	for i, kv := range out {
+		if old, ok := strings.CutPrefix(kv, "PATH="); ok {
+			out[i] = "PATH=" + strings.Join(append(dirs, old), string(os.PathListSeparator))
+			return out
+		}
+	}
+	return append(out, "PATH="+strings.Join(dirs, string(os.PathListSeparator)))
 }
 
 type mixer struct {
@@ -159,7 +200,7 @@ type mixer struct {
 
 // service works out one service's environment.
 func (m *mixer) service(svc *stack.Service) (Service, error) {
-	out := Service{Service: *svc, Dir: filepath.Join(m.root, filepath.FromSlash(svc.Project))}
+	out := Service{Service: *svc, Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
 	if svc.Build != "" && svc.Runs == stack.Container {
 		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
 	}
@@ -194,14 +235,14 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 	maps.Copy(values, svc.Env)
 	m.rewrite(svc, values)
 	out.Container = svc.Container // it may have come to need this machine's name
-	if svc.Runs == stack.Native && m.plan.Shift != 0 && len(svc.Ports) > 0 {
-		values["PORT"] = fmt.Sprint(svc.Ports[0].Host)
+	if svc.Runs == stack.Native {
+		out.Command = m.ownPort(svc, values)
 	}
 	for key, value := range values {
 		m.learn(key, value)
 	}
 	if svc.Runs == stack.Native {
-		out.Environment = slices.Clone(m.shell)
+		out.Environment = m.path(svc.Bin)
 	}
 	for _, key := range slices.Sorted(maps.Keys(values)) {
 		out.Environment = append(out.Environment, key+"="+values[key])
@@ -210,6 +251,48 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		return out, faults
 	}
 	return out, nil
+}
+
+// ownPort tells a native service the port that it is to take in this mix: by the variable that it heeds, by the
+// number in its command, or by the words that its server takes.
+func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
+	command := slices.Clone(svc.Command)
+	was := m.original.Service(svc.Name)
+	if len(svc.Ports) == 0 || was == nil || len(was.Ports) == 0 {
+		return command
+	}
+	port, before := fmt.Sprint(svc.Ports[0].Host), fmt.Sprint(was.Ports[0].Host)
+	if was.Runs == stack.Container {
+		before = fmt.Sprint(was.Ports[0].Target)
+	}
+	if _, told := values["PORT"]; told || svc.PortBy.Env == "PORT" {
+		values["PORT"] = port
+	}
+	if svc.PortBy.Env != "" {
+		values[svc.PortBy.Env] = port
+	}
+	if port == before && was.Runs == svc.Runs {
+		return command
+	}
+	replaced := false
+	for i, word := range command {
+		if word == before {
+			command[i], replaced = port, true
+		} else if rest, ok := strings.CutSuffix(word, ":"+before); ok {
+			command[i], replaced = rest+":"+port, true
+		} else if rest, ok := strings.CutSuffix(word, "="+before); ok {
+			command[i], replaced = rest+"="+port, true
+		}
+	}
+	if !replaced {
+		for _, w := range svc.PortBy.Words {
+			command = append(command, strings.ReplaceAll(w, "{port}", port))
+		}
+	}
+	if svc.PortBy.Env == "" && len(svc.PortBy.Words) == 0 && !replaced {
+		values["PORT"] = port
+	}
+	return command
 }
 
 // learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.

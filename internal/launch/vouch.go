@@ -55,11 +55,7 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
-		c := Command{Shows: strings.Join(v.Command, " "), At: v.At}
-		if p := s.Project(v.Project, v.Manager); p != nil && p.Serve != nil {
-			c.Detail, c.At = p.Serve.Expands, p.Serve.At
-		}
-		return c
+		return Command{Shows: strings.Join(v.Command, " "), Detail: v.Expands, At: v.At}
 	}
 	c := Command{Shows: "container of " + v.Image, At: v.At}
 	if v.Build != "" {

@@ -20,6 +20,7 @@ const (
 	Engine = "engine"
 	Port   = "port"
 	Disk   = "disk"
+	Source = "source"
 )
 
 // Need is something that the machine must have.
@@ -52,6 +53,8 @@ type Machine interface {
 	PortFree(host string, port int) (bool, *stack.Owner)
 	// DiskFree tells the free bytes where the workspace lies.
 	DiskFree() (uint64, error)
+	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the person's.
+	LoggedIn(address, variable string) bool
 	// Install gives the command that installs a tool on this system; empty if it isn't known.
 	Install(tool string) string
 }
@@ -70,6 +73,8 @@ func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bo
 		}
 	}
 	a.runtimes(ctx, taking)
+	a.compiles(ctx, taking)
+	a.sources(taking)
 	a.engine(ctx, taking)
 	a.ports(taking, ours)
 	a.disk()
@@ -101,6 +106,9 @@ func (a *asker) runtimes(ctx context.Context, services []*stack.Service) {
 			continue
 		}
 		for _, r := range p.Runtimes {
+			if r.Hint {
+				continue // what a container or a build server uses asks nothing of this machine
+			}
 			w := want{r.Tool, r.Constraint}
 			if i, ok := seen[w]; ok {
 				a.needs[i].Because = append(a.needs[i].Because, r.At)
@@ -115,6 +123,76 @@ func (a *asker) runtimes(ctx context.Context, services []*stack.Service) {
 			a.needs = append(a.needs, n)
 		}
 	}
+}
+
+// native calls f for each project that a native service belongs to, once.
+func (a *asker) native(services []*stack.Service, f func(p *stack.Project, services []string)) {
+	names := map[*stack.Project][]string{}
+	var list []*stack.Project
+	for _, s := range services {
+		if p := a.stack.Project(s.Project, s.Manager); p != nil && s.Runs == stack.Native {
+			if names[p] == nil {
+				list = append(list, p)
+			}
+			names[p] = append(names[p], s.Name)
+		}
+	}
+	for _, p := range list {
+		f(p, names[p])
+	}
+}
+
+// compiles asks for what packages take that are compiled while they are installed.
+func (a *asker) compiles(ctx context.Context, services []*stack.Service) {
+	seen := map[string]int{}
+	a.native(services, func(p *stack.Project, names []string) {
+		for _, c := range p.Compiles {
+			level := "optional"
+			if c.Certain {
+				level = "required"
+			}
+			if i, ok := seen[c.Takes]; ok {
+				n := &a.needs[i]
+				n.Because = append(n.Because, c.At)
+				if level == "required" {
+					n.Level = level
+				}
+				if !strings.Contains(n.Wanted, c.Package) {
+					n.Wanted += ", " + c.Package
+				}
+				continue
+			}
+			n := a.tool(ctx, stack.Runtime{Tool: c.Takes, Constraint: "*", At: c.At})
+			n.Level, n.For = level, names
+			n.Wanted = "to compile " + c.Package
+			seen[c.Takes] = len(a.needs)
+			a.needs = append(a.needs, n)
+		}
+	})
+}
+
+// sources asks for logins at package sources that let in only those who are known.
+func (a *asker) sources(services []*stack.Service) {
+	seen := map[string]bool{}
+	a.native(services, func(p *stack.Project, names []string) {
+		for _, s := range p.Sources {
+			if seen[s.Address] {
+				continue
+			}
+			seen[s.Address] = true
+			n := Need{Name: s.Address, Kind: Source, Wanted: "a package source that lets you in", Level: "required", Because: []stack.Place{s.At}, For: names, Met: true, Found: "asks for no login, as far as the checkout tells"}
+			if s.Login {
+				n.Found = "a login is set up here"
+				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
+					n.Found, n.Remedy = "no login for it was found", "Get a login from whoever runs it, and put it where "+p.Manager+" looks for it."
+					if s.Variable != "" {
+						n.Remedy = fmt.Sprintf("Get a login from whoever runs it, and export it as %s.", s.Variable)
+					}
+				}
+			}
+			a.needs = append(a.needs, n)
+		}
+	})
 }
 
 func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {

@@ -17,6 +17,7 @@ type machine struct {
 	engine   error
 	taken    map[int]*stack.Owner
 	free     uint64
+	logins   []string // variables that hold one
 }
 
 func (m machine) Version(_ context.Context, tool string) (string, error) {
@@ -36,6 +37,8 @@ func (m machine) PortFree(_ string, port int) (bool, *stack.Owner) {
 	o, taken := m.taken[port]
 	return !taken, o
 }
+
+func (m machine) LoggedIn(_, variable string) bool { return slices.Contains(m.logins, variable) }
 
 func (m machine) DiskFree() (uint64, error) { return m.free, nil }
 

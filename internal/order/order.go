@@ -206,32 +206,75 @@ func (b *builder) steps() {
 			continue
 		}
 		var last *Node
-		for _, step := range p.Steps {
-			if step.Role == stack.Test {
+		for i := range p.Steps {
+			step := &p.Steps[i]
+			if step.Role == stack.Test || step.Folder != "" && step.Folder != s.Folder {
 				continue
 			}
-			id := StepID(step.ID)
-			n := b.nodes[id]
-			if n == nil {
-				n = b.add(id, "step")
-				if last != nil {
-					n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
-				}
-				if needsDatabase(step.Role) {
-					for _, e := range service.After {
-						if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil && other.Kind == stack.Lasting {
-							e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
-							n.wait(e)
-						}
-					}
-				}
-			}
+			n := b.step(step, service, last)
 			last = n
 		}
+		for _, id := range s.AfterSteps {
+			if n := b.stepByID(id, p, service); n != nil {
+				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("it uses what %s makes", Title(n.ID)), At: s.At})
+			}
+		}
 		if last != nil {
-			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: p.Serve.At})
+			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
 	}
+}
+
+// step adds a step of a service's project, behind the one before it.
+func (b *builder) step(step *stack.Step, service, last *Node) *Node {
+	id := StepID(step.ID)
+	n := b.nodes[id]
+	if n == nil {
+		n = b.add(id, "step")
+		if needsDatabase(step.Role) {
+			for _, e := range service.After {
+				if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil && other.Kind == stack.Lasting {
+					e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
+					n.wait(e)
+				}
+			}
+		}
+		for _, other := range step.AfterSteps {
+			if p := b.projectOf(step.ID); p != nil {
+				if before := b.stepByID(other, p, service); before != nil {
+					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("it uses what %s makes", Title(before.ID)), At: step.At})
+				}
+			}
+		}
+	}
+	if last != nil && last != n {
+		n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
+	}
+	return n
+}
+
+func (b *builder) projectOf(stepID string) *stack.Project {
+	for i := range b.stack.Projects {
+		if slices.ContainsFunc(b.stack.Projects[i].Steps, func(s stack.Step) bool { return s.ID == stepID }) {
+			return &b.stack.Projects[i]
+		}
+	}
+	return nil
+}
+
+// stepByID adds a step that another folder of the project needs, behind the project's install.
+func (b *builder) stepByID(id string, p *stack.Project, service *Node) *Node {
+	i := slices.IndexFunc(p.Steps, func(s stack.Step) bool { return s.ID == id })
+	if i < 0 {
+		return nil
+	}
+	var install *Node
+	for k := range p.Steps {
+		if p.Steps[k].Role == stack.Install && p.Steps[k].Folder == "" {
+			install = b.nodes[StepID(p.Steps[k].ID)]
+		}
+	}
+	return b.step(&p.Steps[i], service, install)
 }
 
 func role(stepID string) string {

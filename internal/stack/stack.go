@@ -82,6 +82,46 @@ type Project struct {
 
 	// Serve is how the project is run natively; nil for a library.
 	Serve *Serve `json:"serve,omitempty"`
+	// Also are its further processes: workers, watchers, and the servers of its members.
+	Also []Serve `json:"also,omitempty"`
+	// Members are the folders that belong to the project through its manager's own workspace.
+	Members []string `json:"members,omitempty"`
+	// Bin are folders, relative to the workspace, whose programs its commands may name.
+	Bin []string `json:"bin,omitempty"`
+	// Targets are the entries of a task file in its folder.
+	Targets []Target `json:"targets,omitempty"`
+	// Sources are package sources other than the manager's own public one.
+	Sources []Source `json:"sources,omitempty"`
+	// Compiles are the packages that are compiled while they are installed, with what that takes.
+	Compiles []Compile `json:"compiles,omitempty"`
+	// NotHere says why nothing of the project can be built or run on this system; empty if it can.
+	NotHere string `json:"notHere,omitempty"`
+}
+
+// Target is an entry of a task file, with the help text that stands beside it and the lines it runs.
+type Target struct {
+	Name  string   `json:"name"`
+	Help  string   `json:"help,omitempty"`
+	Lines []string `json:"lines,omitempty"`
+	At    Place    `json:"at"`
+}
+
+// Source is a place that packages come from. Login is true if it lets in only those who are known to it;
+// Variable is the environment variable that the checkout expects the login in.
+type Source struct {
+	Address  string `json:"address"`
+	Login    bool   `json:"login"`
+	Variable string `json:"variable,omitempty"`
+	At       Place  `json:"at"`
+}
+
+// Compile is a package that is compiled on this machine, and a tool or library that this takes. Certain is
+// false for a package that often comes ready-made.
+type Compile struct {
+	Package string `json:"package"`
+	Takes   string `json:"takes"`
+	Certain bool   `json:"certain"`
+	At      Place  `json:"at"`
 }
 
 // Runtime is a tool that a project asks for. Constraint is in the notation of semantic version ranges.
@@ -89,6 +129,9 @@ type Runtime struct {
 	Tool       string `json:"tool"`
 	Constraint string `json:"constraint"`
 	At         Place  `json:"at"`
+
+	// Hint is true where the file says what others use, a container or a build server, and asks nothing of this machine.
+	Hint bool `json:"hint,omitempty"`
 }
 
 // Serve is a command that serves and does not end.
@@ -99,6 +142,26 @@ type Serve struct {
 
 	// Expands is what the command leads to, where that stands in the checkout: a script's own line.
 	Expands []string `json:"expands,omitempty"`
+
+	// Name is what tells it from the project's other processes; empty for the server itself.
+	Name string `json:"name,omitempty"`
+	// Folder is where it runs; empty for the project's own folder.
+	Folder string `json:"folder,omitempty"`
+	// Source is where it is known from; empty stands for a script.
+	Source string `json:"source,omitempty"`
+	// Env is set for it on top of its settings.
+	Env map[string]string `json:"env,omitempty"`
+	// PortBy is how it is told another port.
+	PortBy PortBy `json:"portBy,omitzero"`
+	// AfterSteps are the ids of steps of other folders that it needs.
+	AfterSteps []string `json:"afterSteps,omitempty"`
+}
+
+// PortBy tells how a server takes another port than its own: from an environment variable, or from words that
+// are added to its command, in which {port} stands for the number.
+type PortBy struct {
+	Env   string   `json:"env,omitempty"`
+	Words []string `json:"words,omitempty"`
 }
 
 // Role is what a step is for.
@@ -115,6 +178,16 @@ const (
 	Test     Role = "test"
 )
 
+// Rank is the place of the role in that order, from 0.
+func (r Role) Rank() int {
+	for i, other := range []Role{Install, Build, Generate, Create, Migrate, Seed, Test} {
+		if r == other {
+			return i
+		}
+	}
+	return 0
+}
+
 // Step is a piece of preparation that ends.
 type Step struct {
 	ID      string            `json:"id"`
@@ -123,8 +196,14 @@ type Step struct {
 	Env     map[string]string `json:"env"`
 	At      Place             `json:"at"`
 
-	// Inputs are the files, relative to the workspace, whose content decides whether the step must run again.
+	// Folder is where it runs; empty for the project's own folder.
+	Folder string `json:"folder,omitempty"`
+	// AfterSteps are the ids of steps of other folders that it needs.
+	AfterSteps []string `json:"afterSteps,omitempty"`
+	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run again.
 	Inputs []string `json:"inputs,omitempty"`
+	// EveryTime is true for a step that is run at each launch, whatever was done before.
+	EveryTime bool `json:"everyTime,omitempty"`
 	// Outputs are what the step leaves behind; one that is missing makes the step run again.
 	Outputs []string `json:"outputs,omitempty"`
 	// Expands is what the command leads to, where that stands in the checkout: a script's own line.
@@ -138,6 +217,9 @@ type Evidence struct {
 	Says string `json:"says"`
 }
 
+// Place is where it was read.
+func (e Evidence) Place() Place { return Place{File: e.File, Line: e.Line} }
+
 // ComposeFile is a compose file of the workspace; an active one is part of the launch.
 type ComposeFile struct {
 	Path   string `json:"path"`
@@ -146,8 +228,13 @@ type ComposeFile struct {
 
 // Where a service is known from.
 const (
-	FromCompose = "compose"
-	FromScript  = "script"
+	FromCompose    = "compose"
+	FromDockerfile = "dockerfile"
+	FromProcfile   = "procfile"
+	FromScript     = "script"
+	FromFramework  = "framework"
+	FromReadme     = "readme"
+	FromStackFile  = "stackfile"
 )
 
 // How a service runs.
@@ -190,10 +277,32 @@ type Service struct {
 	EnvLiteral map[string]bool `json:"-"`
 	// Container is how it runs in a container, where it can.
 	Container *ContainerSpec `json:"container,omitempty"`
+	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
+	ContainerPort int `json:"containerPort,omitempty"`
 	// NativeCommand is how it would run natively, where it can.
 	NativeCommand []string `json:"nativeCommand,omitempty"`
+	// Folder is where it runs natively; empty for its project's folder.
+	Folder string `json:"folder,omitempty"`
+	// PortBy is how it is told another port when it runs natively.
+	PortBy PortBy `json:"portBy,omitzero"`
+	// Bin are folders, relative to the workspace, whose programs its native command may name.
+	Bin []string `json:"bin,omitempty"`
+	// Expands is what its native command leads to, where that stands in the checkout.
+	Expands []string `json:"expands,omitempty"`
+	// AfterSteps are the ids of steps of other folders that it needs when it runs natively.
+	AfterSteps []string `json:"afterSteps,omitempty"`
+	// Remembered is true for a service that runs once and, once it has, not at the next launch.
+	Remembered bool `json:"remembered,omitempty"`
 	// Restart is true for a service that is started again when it ends.
 	Restart bool `json:"restart,omitempty"`
+}
+
+// Dir is the folder in which the service runs natively, relative to the workspace.
+func (s *Service) Dir() string {
+	if s.Folder != "" {
+		return s.Folder
+	}
+	return s.Project
 }
 
 // EnvFileRef is an environment file that a service reads.
@@ -326,8 +435,9 @@ type EnvFile struct {
 
 // SignIn is a user that sample data creates.
 type SignIn struct {
-	User string `json:"user"`
-	At   Place  `json:"at"`
+	User     string `json:"user"`
+	Password string `json:"password,omitempty"`
+	At       Place  `json:"at"`
 }
 
 // ReadmeDemand is a command that the README asks for, and what of ours does it.

@@ -21,6 +21,7 @@ type Options struct {
 	Root      string           // the workspace's absolute path, for names and for the answer
 	Checkouts []stack.Checkout // their paths relative to the root
 	Env       dotenv.Lookup    // the shell's variables; nil for none
+	System    string           // the operating system, as Go names it; empty is taken for linux
 }
 
 // Survey reads the workspace in fsys. A file that can't be read hides nothing else: its fault is in
@@ -32,26 +33,34 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	}
 	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
 		Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
-	t, err := walk(fsys)
+	t, err := walk(fsys, opt.Checkouts...)
 	if err != nil {
 		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
 	}
 	s.tree = t
 	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
+	if err := s.correctionsOf(); err != nil {
+		return s.stack, err
+	}
 	s.projects()
 	s.envFiles()
+	s.readmes()
 	for _, p := range s.compose() {
 		s.adopt(p)
 	}
 	s.natives()
+	s.dockerfiles()
 	s.once()
+	s.correct()
 	s.inferEdges()
 	s.inspect()
-	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.faults) == 0 {
+	s.cover()
+	s.signIns()
+	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 && len(s.faults) == 0 {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
 			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(t.files),
-			Remedy: fmt.Sprintf("Looked for: compose files (%s) and package manifests (%s).",
-				strings.Join(compose.FileNames, ", "), strings.Join(ecosystem.Manifests, ", "))}
+			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
+				strings.Join(compose.FileNames, ", "), ecosystem.Usual)}
 	}
 	if len(s.faults) > 0 {
 		// A settings file is read for itself and for the compose file beside it; its fault is one.
@@ -72,36 +81,13 @@ type surveyor struct {
 	tree   *tree
 	stack  *stack.Stack
 	faults stack.Faults
+
+	demands     []demand
+	corrections corrections
 }
 
 func (s *surveyor) remark(level, code string, at stack.Place, text, remedy string) {
 	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
-}
-
-func (s *surveyor) projects() {
-	for _, folder := range s.tree.folders {
-		var found []*ecosystem.Finding
-		for _, read := range ecosystem.Readers {
-			f, err := read(folder)
-			if err != nil {
-				s.faults = append(s.faults, stack.AllFaults(err)...)
-				continue
-			}
-			if f != nil {
-				found = append(found, f)
-			}
-		}
-		for _, f := range found {
-			if len(found) > 1 {
-				for i := range f.Project.Steps {
-					f.Project.Steps[i].ID += "@" + f.Project.Manager
-				}
-			}
-			s.stack.Projects = append(s.stack.Projects, f.Project)
-			s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
-		}
-	}
-	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int { return strings.Compare(a.Path, b.Path) })
 }
 
 // tops are the folders in which the workspace's main compose file may lie: its root and its checkouts.
@@ -185,7 +171,7 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 	}
 	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Checkouts: opt.Checkouts}}
 	var err error
-	if s.tree, err = walk(fsys); err != nil {
+	if s.tree, err = walk(fsys, opt.Checkouts...); err != nil {
 		return nil, err
 	}
 	s.envFiles()
@@ -242,7 +228,10 @@ func (s *surveyor) adopt(p *compose.Project) {
 	s.stack.Secrets = append(s.stack.Secrets, p.Secrets...)
 	for i := range p.Services {
 		svc := &p.Services[i]
-		if !svc.Active {
+		if told := s.toldToRun(svc.Name); !svc.Active && told != nil {
+			svc.Kind = stack.Once
+			s.remark(stack.Note, "service-told-by-readme", told.at, fmt.Sprintf("%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
+		} else if !svc.Active {
 			s.remark(stack.Note, "service-in-inactive-profile", svc.At, fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name, strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
@@ -255,7 +244,7 @@ func (s *surveyor) adopt(p *compose.Project) {
 			if proj := s.stack.Project(svc.Build, ""); proj != nil {
 				svc.Project, svc.Manager = proj.Path, proj.Manager
 				if proj.Serve != nil {
-					svc.NativeCommand = proj.Serve.Command
+					svc.NativeCommand, svc.PortBy, svc.Bin, svc.Expands, svc.AfterSteps = proj.Serve.Command, proj.Serve.PortBy, proj.Bin, proj.Serve.Expands, proj.Serve.AfterSteps
 					for k := range svc.Ports {
 						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports, func(own stack.Port) bool { return own.Target == p.Target }) {
 							p.Speaks = "http"
@@ -266,63 +255,6 @@ func (s *surveyor) adopt(p *compose.Project) {
 		}
 		s.stack.Services = append(s.stack.Services, svc.Service)
 	}
-}
-
-// aside are folders whose projects are looked at but not launched.
-var aside = regexp.MustCompile(`(^|/)(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?)(/|$)`)
-
-// natives makes a native service of every project that serves and that no compose service builds.
-func (s *surveyor) natives() {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		if p.Serve == nil || slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Build == p.Path }) {
-			continue
-		}
-		if aside.MatchString(p.Path) {
-			s.remark(stack.Note, "project-aside", p.Serve.At, fmt.Sprintf("%s is taken for a sample or a test and not launched", p.Path), "Start nharbor in that folder with -C to launch it.")
-			continue
-		}
-		name := s.serviceName(p)
-		svc := stack.Service{Name: name, Source: stack.FromScript, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path, Manager: p.Manager,
-			Command: p.Serve.Command, NativeCommand: p.Serve.Command, Env: map[string]string{}, Ports: slices.Clone(p.Serve.Ports), At: p.Serve.At}
-		if p.Framework != "" && p.Serve.At.Line == 0 {
-			svc.Source = "framework"
-		}
-		for _, file := range []string{".env", ".env.local"} {
-			full := path.Join(p.Path, file)
-			if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
-				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
-			}
-		}
-		if len(svc.Ports) == 0 {
-			s.remark(stack.Warning, "port-unknown", p.Serve.At, fmt.Sprintf("no port was found on which %s listens", name), "Put PORT=NUMBER into its settings file, so that it can be checked.")
-		}
-		s.stack.Services = append(s.stack.Services, svc)
-	}
-}
-
-var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
-
-func (s *surveyor) serviceName(p *stack.Project) string {
-	name := path.Base(p.Path)
-	if p.Path == "." {
-		name = path.Base(strings.ReplaceAll(s.opt.Root, `\`, "/"))
-	}
-	name = strings.Trim(unfit.ReplaceAllString(name, "-"), "-.")
-	if name == "" {
-		name = "app"
-	}
-	if s.stack.Service(name) == nil {
-		return name
-	}
-	long := strings.ReplaceAll(p.Path, "/", "-")
-	for n := 2; long == "." || s.stack.Service(long) != nil; n++ {
-		long = fmt.Sprintf("%s-%s", name, p.Manager)
-		if n > 2 {
-			long = fmt.Sprintf("%s-%d", long, n)
-		}
-	}
-	return long
 }
 
 var setUpName = regexp.MustCompile(`^(.*[-_])?(migrat(e|ions?)|seed(er)?|setup|set-up|init|bootstrap)$`)

@@ -33,10 +33,26 @@ func conclusions(s *stack.Stack) string {
 	for _, p := range s.Projects {
 		say("project %s: %s %s %s", p.Path, p.Ecosystem, p.Manager, p.Framework)
 		for _, r := range p.Runtimes {
-			say("  wants %s %s (%s:%d)", r.Tool, r.Constraint, r.At.File, r.At.Line)
+			asks := "wants"
+			if r.Hint {
+				asks = "hint:"
+			}
+			say("  %s %s %s (%s:%d)", asks, r.Tool, r.Constraint, r.At.File, r.At.Line)
+		}
+		for _, m := range p.Members {
+			say("  member %s", m)
+		}
+		for _, x := range p.Sources {
+			say("  packages from %s, login=%v %s (%s:%d)", x.Address, x.Login, x.Variable, x.At.File, x.At.Line)
+		}
+		for _, c := range p.Compiles {
+			say("  compiles %s with %s, certain=%v (%s:%d)", c.Package, c.Takes, c.Certain, c.At.File, c.At.Line)
 		}
 		for _, st := range p.Steps {
 			say("  step %s: %s (%s:%d)", st.ID, strings.Join(st.Command, " "), st.At.File, st.At.Line)
+			for _, id := range st.AfterSteps {
+				say("    after %s", id)
+			}
 			for _, e := range st.Expands {
 				say("    runs %s", e)
 			}
@@ -47,6 +63,12 @@ func conclusions(s *stack.Stack) string {
 	}
 	for _, v := range s.Services {
 		say("service %s: %s %s from %s, project %q, %s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project, strings.Join(v.Command, " "), v.Image, v.Build)
+		if v.Folder != "" {
+			say("  in %s", v.Folder)
+		}
+		for _, id := range v.AfterSteps {
+			say("  after %s", id)
+		}
 		for _, p := range v.Ports {
 			say("  port %d to %d %s (%s:%d)", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line)
 		}
@@ -59,6 +81,16 @@ func conclusions(s *stack.Stack) string {
 	}
 	for _, e := range s.EnvFiles {
 		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)
+	}
+	for _, d := range s.Readme {
+		by := "nothing does it"
+		if d.Covered {
+			by = "by " + d.By
+		}
+		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
+	}
+	for _, i := range s.SignIns {
+		say("sign-in %s with %s (%s:%d)", i.User, i.Password, i.At.File, i.At.Line)
 	}
 	for _, r := range s.Remarks {
 		say("%s %s: %s (%s:%d)", r.Level, r.Code, r.Text, r.At.File, r.At.Line)

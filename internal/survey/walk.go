@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/ecosystem"
@@ -16,19 +17,29 @@ import (
 var neverEntered = map[string]bool{
 	".git": true, ".nharbor": true, "node_modules": true, "vendor": true, "target": true, "dist": true, ".venv": true, "venv": true,
 	"__pycache__": true, ".idea": true, ".vscode": true, ".cache": true, ".next": true, ".nuxt": true, "bower_components": true, ".tox": true, ".mypy_cache": true,
+	".gradle": true, ".svelte-kit": true, ".turbo": true, ".terraform": true, ".hg": true, ".svn": true, ".pytest_cache": true, "_build": true, "deps": true, ".bundle": true, ".yarn": true,
 }
+
+// mayHoldCode are names that tools use for what they make and people for what they write: such a folder is
+// entered unless the manifest beside it tells the tool.
+var mayHoldCode = map[string][]string{"deps": {"mix.exs"}, "_build": {"mix.exs"}}
 
 // maxDepth bounds how deep folders are entered.
 const maxDepth = 60
 
 // tree is what one walk has found.
 type tree struct {
-	folders   []ecosystem.Folder // those with a manifest
-	compose   []string           // compose files, by path
-	templates []template
-	dotenvs   []string
-	remarks   []stack.Remark
-	files     int
+	folders     []ecosystem.Folder          // those with a manifest, the outer ones first
+	byPath      map[string]ecosystem.Folder // those that hold anything of interest
+	compose     []string                    // compose files, by path
+	dockerfiles []string
+	readmes     []string
+	workflows   []string
+	seeds       []string // files that sample data is made from
+	templates   []template
+	dotenvs     []string
+	remarks     []stack.Remark
+	files       int
 }
 
 // template is an example file and the file that is made from it.
@@ -38,6 +49,9 @@ var templateName = regexp.MustCompile(`^(.*?)[._-](example|sample|template|dist|
 
 // templateOf tells which settings file a template of this name is for; ok is false for any other name.
 func templateOf(name string) (target string, ok bool) {
+	if !strings.Contains(name, "env") {
+		return "", false
+	}
 	m := templateName.FindStringSubmatch(name)
 	if m == nil {
 		return "", false
@@ -52,76 +66,220 @@ func templateOf(name string) (target string, ok bool) {
 	return "", false
 }
 
-func walk(fsys fs.FS) (*tree, error) {
-	t := &tree{}
-	var visit func(dir string, depth int) error
-	visit = func(dir string, depth int) error {
-		entries, err := fs.ReadDir(fsys, dir)
-		if err != nil {
-			if dir == "." {
-				return err
-			}
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable", At: stack.Place{File: dir},
-				Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Give yourself the right to read it, if it matters."})
-			return nil
-		}
-		files := map[string]bool{}
-		var below []string
-		for _, e := range entries {
-			name := e.Name()
-			switch {
-			case e.IsDir():
-				if !neverEntered[name] {
-					below = append(below, name)
-				}
-			case e.Type().IsRegular():
-				files[name] = true
-				t.files++
-			case e.Type()&fs.ModeSymlink != 0:
-				// A link to a file inside the same folder tree counts; one to a folder is never followed.
-				if info, err := fs.Stat(fsys, path.Join(dir, name)); err == nil && info.Mode().IsRegular() {
-					files[name] = true
-				}
-			}
-		}
-		for _, m := range ecosystem.Manifests {
-			if files[m] {
-				t.folders = append(t.folders, ecosystem.Folder{FS: fsys, Path: dir, Files: files})
-				break
-			}
-		}
-		for name := range files {
-			full := path.Join(dir, name)
-			if compose.IsFileName(name) {
-				t.compose = append(t.compose, full)
-			}
-			if target, ok := templateOf(name); ok {
-				t.templates = append(t.templates, template{full, path.Join(dir, target)})
-			} else if name == ".env" || strings.HasPrefix(name, ".env.") {
-				t.dotenvs = append(t.dotenvs, full)
-			}
-		}
-		if depth >= maxDepth {
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-too-deep", At: stack.Place{File: dir}, Text: "folders below this one are not looked at", Remedy: "Start nharbor further down with -C."})
-			return nil
-		}
-		for _, name := range below {
-			if err := visit(path.Join(dir, name), depth+1); err != nil {
-				return err
-			}
-		}
-		return nil
+var (
+	readmeName = regexp.MustCompile(`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|mdown|rst|txt))?$`)
+	seedName   = regexp.MustCompile(`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
+	seedFolder = regexp.MustCompile(`(^|/)(seeds?|seeders?|fixtures)$`)
+)
+
+type walker struct {
+	fsys      fs.FS
+	checkouts map[string]bool
+	tree      *tree
+}
+
+// walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
+// ignored files only settings and compose files count, which people keep out of git on purpose.
+func walk(fsys fs.FS, checkouts ...stack.Checkout) (*tree, error) {
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}}}
+	for _, c := range checkouts {
+		w.checkouts[c.Path] = true
 	}
-	if err := visit(".", 0); err != nil {
+	if err := w.visit(".", 0, nil); err != nil {
 		return nil, err
 	}
+	t := w.tree
 	slices.SortFunc(t.compose, byDepth)
 	slices.SortFunc(t.templates, func(a, b template) int { return byDepth(a.path, b.path) })
-	slices.SortFunc(t.dotenvs, byDepth)
+	slices.SortStableFunc(t.folders, func(a, b ecosystem.Folder) int { return byDepth(a.Path, b.Path) })
+	for _, list := range []*[]string{&t.dotenvs, &t.dockerfiles, &t.readmes, &t.seeds} {
+		slices.SortFunc(*list, byDepth)
+	}
 	return t, nil
 }
 
+func (w *walker) visit(dir string, depth int, rules *ignores) error {
+	t := w.tree
+	entries, err := fs.ReadDir(w.fsys, dir)
+	if err != nil {
+		if dir == "." {
+			return err
+		}
+		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable", At: stack.Place{File: dir},
+			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Give yourself the right to read it, if it matters."})
+		return nil
+	}
+	if w.checkouts[dir] {
+		rules = nil // each checkout has rules of its own
+	}
+	if i, found := slices.BinarySearchFunc(entries, ".gitignore", func(e fs.DirEntry, name string) int { return strings.Compare(e.Name(), name) }); found && entries[i].Type().IsRegular() {
+		if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 {
+			rules = rules.with(dir, string(data))
+		}
+	}
+	f := ecosystem.Folder{FS: w.fsys, Path: dir}
+	var below []string
+	manifest, kept := false, false
+	for _, e := range entries {
+		name := e.Name()
+		if e.IsDir() {
+			if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) || w.checkouts[path.Join(dir, name)] {
+				below = append(below, name)
+			}
+			continue
+		}
+		isFile := e.Type().IsRegular()
+		t.files++
+		if !isFile && e.Type()&fs.ModeSymlink == 0 {
+			continue
+		}
+		interest := w.note(dir, name)
+		if !isFile && (interest != nothing || ecosystem.IsManifest(name)) {
+			// A link to a file inside the same folder tree counts; one to a folder is never followed.
+			info, err := fs.Stat(w.fsys, path.Join(dir, name))
+			isFile = err == nil && info.Mode().IsRegular()
+		}
+		if !isFile || interest != settings && rules != nil && rules.ignored(dir, name, false) {
+			continue
+		}
+		if f.Files == nil {
+			f.Files = make(map[string]bool, len(entries))
+		}
+		f.Files[name] = true
+		manifest = manifest || ecosystem.IsManifest(name)
+		kept = kept || interest != nothing
+		w.keep(dir, name, interest)
+	}
+	f.Folders = below
+	if manifest {
+		t.folders = append(t.folders, f)
+	}
+	if manifest || kept || depth == 0 || w.checkouts[dir] {
+		t.byPath[dir] = f
+	}
+	if depth >= maxDepth {
+		if len(below) > 0 {
+			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-too-deep", At: stack.Place{File: dir}, Text: "folders below this one are not looked at", Remedy: "Start nharbor further down with -C."})
+		}
+		return nil
+	}
+	for _, name := range below {
+		if !utf8.ValidString(name) {
+			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid", At: stack.Place{File: dir}, Text: "a folder here has a name that is not valid UTF-8; it is not looked at", Remedy: "Rename it, if it matters."})
+			continue
+		}
+		if err := w.visit(path.Join(dir, name), depth+1, rules); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// byPeople reports whether a folder whose name tools use is one that people have written: none of the manifests
+// of those tools lies beside it.
+func (w *walker) byPeople(beside []fs.DirEntry, name string) bool {
+	manifests, ambiguous := mayHoldCode[name]
+	if !ambiguous {
+		return false
+	}
+	for _, e := range beside {
+		if slices.Contains(manifests, e.Name()) {
+			return false
+		}
+	}
+	return true
+}
+
+// What a file's name makes it.
+type interest int
+
+const (
+	nothing interest = iota
+	settings
+	readme
+	dockerfile
+	workflow
+	seed
+	processes
+	versions
+)
+
+// note tells what a file is by its name alone; it is called for every file and must be quick.
+func (w *walker) note(dir, name string) interest {
+	switch name[0] {
+	case '.':
+		if strings.HasPrefix(name, ".env") {
+			return settings
+		}
+		if name == ".tool-versions" || name == ".mise.toml" || name == ".sdkmanrc" || name == ".devcontainer.json" {
+			return versions
+		}
+	case 'r', 'R', 'g', 'G', 'i', 'I', 's', 'S', 'd', 'D', 'c', 'C', 'h', 'H':
+		if strings.HasPrefix(name, "Dockerfile") || strings.HasPrefix(name, "Containerfile") {
+			return dockerfile
+		}
+		if compose.IsFileName(name) {
+			return settings
+		}
+		if readmeName.MatchString(name) {
+			return readme
+		}
+	case 'P':
+		if strings.HasPrefix(name, "Procfile") {
+			return processes
+		}
+	}
+	if name == "mise.toml" {
+		return versions
+	}
+	if strings.Contains(name, "env") {
+		if _, ok := templateOf(name); ok {
+			return settings
+		}
+	}
+	switch path.Ext(name) {
+	case ".yml", ".yaml":
+		if compose.IsFileName(name) {
+			return settings
+		}
+		if strings.HasSuffix(dir, ".github/workflows") {
+			return workflow
+		}
+		fallthrough
+	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs":
+		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) && seedName.MatchString(name) || seedFolder.MatchString(dir) {
+			return seed
+		}
+	}
+	return nothing
+}
+
+func (w *walker) keep(dir, name string, what interest) {
+	t, full := w.tree, path.Join(dir, name)
+	switch what {
+	case settings:
+		if compose.IsFileName(name) {
+			t.compose = append(t.compose, full)
+		} else if target, ok := templateOf(name); ok {
+			t.templates = append(t.templates, template{full, path.Join(dir, target)})
+		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
+			t.dotenvs = append(t.dotenvs, full)
+		}
+	case readme:
+		t.readmes = append(t.readmes, full)
+	case dockerfile:
+		t.dockerfiles = append(t.dockerfiles, full)
+	case workflow:
+		t.workflows = append(t.workflows, full)
+	case seed:
+		t.seeds = append(t.seeds, full)
+	}
+}
+
 func byDepth(a, b string) int {
+	if a == "." || b == "." {
+		return strings.Compare(a, b) // "." sorts before any name
+	}
 	if d := strings.Count(a, "/") - strings.Count(b, "/"); d != 0 {
 		return d
 	}

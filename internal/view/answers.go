@@ -42,13 +42,18 @@ func (t *Text) Survey(s *stack.Stack) {
 				what = append(what, p.Framework)
 			}
 			for _, r := range p.Runtimes {
-				if r.Constraint != "*" {
-					what = append(what, r.Tool+" "+r.Constraint)
+				if asked := r.Tool + " " + r.Constraint; r.Constraint != "*" && !r.Hint && !slices.Contains(what, asked) {
+					what = append(what, asked)
 				}
+			}
+			if len(p.Members) > 0 {
+				what = append(what, count(len(p.Members), "member", "members"))
 			}
 			var steps []string
 			for _, st := range p.Steps {
-				steps = append(steps, string(st.Role))
+				if role := string(st.Role); !slices.Contains(steps, role) {
+					steps = append(steps, role)
+				}
 			}
 			evidence := ""
 			if len(p.Evidence) > 0 {
@@ -119,8 +124,61 @@ func (t *Text) Survey(s *stack.Stack) {
 		}
 		t.table(2, rows)
 	}
+	t.readme(s.Readme)
+	if len(s.SignIns) > 0 {
+		t.Blank()
+		t.Title("Sign-ins that the files mention")
+		var rows [][]string
+		for _, i := range s.SignIns {
+			rows = append(rows, []string{i.User, i.Password, Where(i.At)})
+		}
+		t.table(2, rows)
+	}
 	t.Remarks(s.Remarks)
 	t.Blank()
+}
+
+// readme shows what the README asks for: what nothing covers first and in full, the rest by what covers it.
+func (t *Text) readme(demands []stack.ReadmeDemand) {
+	if len(demands) == 0 {
+		return
+	}
+	t.Blank()
+	t.Title("What the README asks for")
+	covered := 0
+	for _, d := range demands {
+		if d.Covered {
+			covered++
+		}
+	}
+	if open := len(demands) - covered; open > 0 {
+		t.Line("  Not done by a launch; look whether you need it:")
+		var rows [][]string
+		for _, d := range demands {
+			if !d.Covered {
+				rows = append(rows, []string{Where(d.At), d.Command})
+			}
+		}
+		t.table(4, rows)
+	}
+	if covered > 0 {
+		t.Line("  Done for you:")
+		var rows [][]string
+		for _, d := range demands {
+			if d.Covered {
+				rows = append(rows, []string{Where(d.At), d.Command, "by " + by(d.By)})
+			}
+		}
+		t.table(4, rows)
+	}
+}
+
+// by names what covers a command: a node, or a command of ours.
+func by(id string) string {
+	if strings.Contains(id, ":") {
+		return order.Title(id)
+	}
+	return "nharbor " + id
 }
 
 // Remarks shows what was noticed, problems first.

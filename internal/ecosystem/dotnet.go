@@ -1,0 +1,220 @@
+package ecosystem
+
+import (
+	"encoding/json"
+	"io/fs"
+	"path"
+	"regexp"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+type csproj struct {
+	Sdk    string `xml:"Sdk,attr"`
+	Groups []struct {
+		Framework  string `xml:"TargetFramework"`
+		Frameworks string `xml:"TargetFrameworks"`
+		Old        string `xml:"TargetFrameworkVersion"`
+		WPF        string `xml:"UseWPF"`
+		Forms      string `xml:"UseWindowsForms"`
+		Maui       string `xml:"UseMaui"`
+		Output     string `xml:"OutputType"`
+	} `xml:"PropertyGroup"`
+	Items []struct {
+		Packages []struct {
+			Name string `xml:"Include,attr"`
+		} `xml:"PackageReference"`
+	} `xml:"ItemGroup"`
+}
+
+func (c *csproj) uses(prefix string) bool {
+	for _, g := range c.Items {
+		for _, p := range g.Packages {
+			if strings.HasPrefix(p.Name, prefix) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+var (
+	slnProject   = regexp.MustCompile(`(?m)^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.(?:cs|fs|vb)proj)"|<Project Path="([^"]+\.(?:cs|fs|vb)proj)"`)
+	netVersion   = regexp.MustCompile(`^net(?:coreapp)?(\d+\.\d+)(-\w+)?`)
+	appURL       = regexp.MustCompile(`"applicationUrl"\s*:\s*"[^"]*?http://[^":]+:(\d{2,5})`)
+	nugetSource  = regexp.MustCompile(`<add\s+key="([^"]+)"\s+value="(https?://[^"]+)"`)
+	nugetLogin   = regexp.MustCompile(`(?s)<packageSourceCredentials>(.*?)</packageSourceCredentials>`)
+	trailingComs = regexp.MustCompile(`,(\s*[}\]])`)
+)
+
+func readDotnet(f Folder) (*Finding, error) {
+	solution := ""
+	for _, pattern := range []string{"*.slnx", "*.sln"} {
+		if list := f.named(pattern); len(list) > 0 {
+			solution = list[0]
+		}
+	}
+	projects := append(append(f.named("*.csproj"), f.named("*.fsproj")...), f.named("*.vbproj")...)
+	if solution == "" && len(projects) == 0 {
+		return nil, nil
+	}
+	if solution == "" {
+		return readDotnetProject(f, projects[0], nil)
+	}
+	data, err := f.Read(solution)
+	if err != nil {
+		return nil, err
+	}
+	out := f.finding("dotnet", "dotnet", solution, "solution")
+	for _, m := range slnProject.FindAllSubmatch(data, -1) {
+		file := strings.ReplaceAll(string(m[1])+string(m[2]), `\`, "/")
+		if dir := path.Dir(path.Clean(file)); dir != "." && !strings.HasPrefix(dir, "..") {
+			out.Members = append(out.Members, dir)
+		}
+	}
+	f.dotnetCommon(out, solution)
+	install := f.step(stack.Install, f.At(solution, 1), "dotnet", "restore", solution)
+	build := f.step(stack.Build, f.At(solution, 1), "dotnet", "build", solution, "--no-restore")
+	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config", "Directory.Packages.props", "Directory.Build.props")
+	for _, m := range out.Members {
+		if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, m)); err == nil {
+			for _, e := range entries {
+				if strings.HasSuffix(e.Name(), "proj") || e.Name() == "packages.lock.json" {
+					install.Inputs = append(install.Inputs, path.Join(f.Path, m, e.Name()))
+					if e.Name() == "packages.lock.json" {
+						install.Command = []string{"dotnet", "restore", solution, "--locked-mode"}
+					}
+				}
+			}
+		}
+	}
+	out.step(install)
+	out.step(build)
+	out.step(f.step(stack.Test, f.At(solution, 1), "dotnet", "test", solution))
+	if len(projects) > 0 {
+		own, err := readDotnetProject(f, projects[0], out)
+		if err != nil {
+			return nil, err
+		}
+		out.Project.Serve, out.Project.Framework, out.Project.NotHere = own.Project.Serve, own.Project.Framework, own.Project.NotHere
+	}
+	return out, nil
+}
+
+// dotnetCommon reads what holds for all projects of a folder: the SDK's version, sources, central packages.
+func (f Folder) dotnetCommon(out *Finding, manifest string) {
+	var global struct {
+		SDK struct{ Version, RollForward string }
+	}
+	if text := f.text("global.json"); text != "" && json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")), &global) == nil && global.SDK.Version != "" {
+		major, _, _ := strings.Cut(global.SDK.Version, ".")
+		constraint := "~" + global.SDK.Version
+		if strings.Contains(strings.ToLower(global.SDK.RollForward), "major") {
+			constraint = ">=" + global.SDK.Version
+		} else if global.SDK.RollForward != "" {
+			constraint = "^" + major
+		}
+		out.wants("dotnet", constraint, f.lineWith("global.json", global.SDK.Version))
+	}
+	if f.Has("Directory.Packages.props") {
+		out.evidence(f.At("Directory.Packages.props", 1), "the packages' versions, for all projects")
+	}
+	for _, name := range []string{"nuget.config", "NuGet.Config", "NuGet.config"} {
+		text := f.text(name)
+		logins := nugetLogin.FindString(text)
+		for _, m := range nugetSource.FindAllStringSubmatchIndex(text, -1) {
+			address := text[m[4]:m[5]]
+			if host := hostOf(address); host == "api.nuget.org" || host == "www.nuget.org" {
+				continue
+			}
+			line, _ := position([]byte(text), int64(m[4]))
+			out.source(address, strings.Contains(logins, "<"+text[m[2]:m[3]]), logins, f.At(name, line))
+		}
+	}
+}
+
+func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, error) {
+	data, err := f.Read(manifest)
+	if err != nil {
+		return nil, err
+	}
+	var c csproj
+	if err := parseXML(f, manifest, data, &c); err != nil {
+		return nil, err
+	}
+	out := f.finding("dotnet", "dotnet", manifest, manifest)
+	p := &out.Project
+	p.Name = strings.TrimSuffix(manifest, path.Ext(manifest))
+	if solution == nil {
+		f.dotnetCommon(out, manifest)
+	}
+	target := ""
+	for _, g := range c.Groups {
+		if target == "" {
+			target = g.Framework
+			if target == "" {
+				target, _, _ = strings.Cut(g.Frameworks, ";")
+			}
+		}
+		switch {
+		case g.Old != "":
+			p.NotHere = "it is for the .NET Framework " + strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
+		case g.Maui == "true":
+			p.NotHere = "it is a program for phones and desktops, which takes the kits of those systems"
+		case g.WPF == "true" || g.Forms == "true":
+			p.NotHere = "it is a program with Windows' own windows"
+		}
+	}
+	m := netVersion.FindStringSubmatch(target)
+	if m != nil {
+		if strings.HasPrefix(m[2], "-windows") || strings.HasPrefix(m[2], "-android") || strings.HasPrefix(m[2], "-ios") || strings.HasPrefix(m[2], "-mac") {
+			p.NotHere = "its target is another system: " + target
+		}
+		if len(p.Runtimes) == 0 {
+			out.wants("dotnet", ">="+m[1], f.lineWith(manifest, target))
+		}
+	} else if len(p.Runtimes) == 0 && out.Within == nil {
+		out.wants("dotnet", "*", f.At(manifest, 1))
+	}
+	if f.system() == "windows" && !strings.Contains(target, "-android") && !strings.Contains(target, "-ios") && !strings.Contains(target, "-mac") {
+		p.NotHere = ""
+	}
+	if p.NotHere != "" {
+		return out, nil
+	}
+	if out.Within == nil && solution == nil {
+		s := f.step(stack.Install, f.At(manifest, 1), "dotnet", "restore", manifest)
+		s.Inputs = f.in(manifest, "packages.lock.json", "global.json", "nuget.config", "NuGet.Config")
+		if f.Has("packages.lock.json") {
+			s.Command = append(s.Command, "--locked-mode")
+		}
+		out.step(s)
+		out.step(f.step(stack.Build, f.At(manifest, 1), "dotnet", "build", manifest, "--no-restore"))
+	}
+	if c.uses("Microsoft.EntityFrameworkCore.") && f.exists("Migrations") {
+		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet", "ef", "database", "update", "--project", manifest)
+		s.Inputs = f.folders("Migrations")
+		out.step(s)
+	}
+	serve := func() *stack.Serve {
+		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest}, At: f.At(manifest, 1), Source: stack.FromFramework}
+	}
+	switch {
+	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Web"):
+		p.Framework = "aspnet"
+		v := serve()
+		port, at := f.portByCode(appURL, "Properties/launchSettings.json")
+		if port == 0 {
+			port, at = 5000, f.At(manifest, 1)
+		}
+		v.Ports, v.PortBy = httpPort(port, at), stack.PortBy{Words: []string{"--", "--urls", "http://localhost:{port}"}}
+		p.Serve = v
+	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Worker"):
+		p.Framework = "worker"
+		p.Serve = serve()
+	case c.uses("Microsoft.NET.Test.Sdk") && out.Within == nil && solution == nil:
+		out.step(f.step(stack.Test, f.At(manifest, 1), "dotnet", "test", manifest))
+	}
+	return out, nil
+}

@@ -1,0 +1,80 @@
+package ecosystem
+
+import (
+	"path"
+	"regexp"
+
+	"nimbleharbor/internal/stack"
+)
+
+var (
+	elixirVersion = regexp.MustCompile(`elixir:\s*"([^"]+)"`)
+	elixirDep     = regexp.MustCompile(`\{\s*:(\w+)\s*,`)
+	phoenixPort   = regexp.MustCompile(`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
+	elixirApp     = regexp.MustCompile(`app:\s*:(\w+)`)
+)
+
+func readMix(f Folder) (*Finding, error) {
+	const manifest = "mix.exs"
+	if !f.Has(manifest) {
+		return nil, nil
+	}
+	data, err := f.Read(manifest)
+	if err != nil {
+		return nil, err
+	}
+	text := string(data)
+	out := f.finding("elixir", "mix", manifest, manifest)
+	p := &out.Project
+	if m := elixirApp.FindStringSubmatch(text); m != nil {
+		p.Name = m[1]
+	}
+	if f.exists("apps") {
+		out.Members = []string{"apps/*"}
+	}
+	deps := map[string]stack.Place{}
+	for _, m := range elixirDep.FindAllStringSubmatchIndex(text, -1) {
+		line, _ := position(data, int64(m[2]))
+		deps[text[m[2]:m[3]]] = f.At(manifest, line)
+	}
+	if out.Within == nil {
+		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
+			line, _ := position(data, int64(m[2]))
+			out.wants("elixir", regexp.MustCompile(`~>`).ReplaceAllString(text[m[2]:m[3]], "^"), f.At(manifest, line))
+		} else {
+			out.wants("elixir", "*", f.At(manifest, 1))
+		}
+		out.wants("mix", "*", f.At(manifest, 1))
+		install := f.step(stack.Install, f.At(manifest, 1), "mix", "deps.get")
+		if f.Has("mix.lock") {
+			install = f.step(stack.Install, f.At("mix.lock", 1), "mix", "deps.get", "--check-locked")
+			out.evidence(f.At("mix.lock", 1), "lock file of mix")
+		}
+		install.Inputs, install.Outputs = f.in(manifest, "mix.lock"), []string{path.Join(f.Path, "deps")}
+		out.step(install)
+	}
+	if at, ok := deps["ecto_sql"]; ok {
+		out.step(f.step(stack.Create, at, "mix", "ecto.create", "--quiet"))
+		s := f.step(stack.Migrate, at, "mix", "ecto.migrate")
+		s.Inputs = f.folders("priv/repo/migrations")
+		out.step(s)
+		if rubyCode.MatchString(f.text("priv/repo/seeds.exs")) {
+			out.step(f.step(stack.Seed, f.At("priv/repo/seeds.exs", 1), "mix", "run", "priv/repo/seeds.exs"))
+		}
+	}
+	if at, ok := deps["phoenix"]; ok {
+		p.Framework = "phoenix"
+		port, portAt := f.portSetting()
+		if port == 0 {
+			port, portAt = f.portByCode(phoenixPort, "config/dev.exs", "config/runtime.exs")
+		}
+		if port == 0 {
+			port, portAt = 4000, at
+		}
+		p.Serve = &stack.Serve{Command: []string{"mix", "phx.server"}, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
+	}
+	if out.Within == nil {
+		out.step(f.step(stack.Test, f.At(manifest, 1), "mix", "test"))
+	}
+	return out, nil
+}

@@ -1,0 +1,219 @@
+package ecosystem
+
+import (
+	"bytes"
+	"encoding/json"
+	"path"
+	"regexp"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// versionKeys name the tools in files that list several with their versions, by the names that they use.
+var versionKeys = map[string]string{"nodejs": "node", "node": "node", "python": "python3", "ruby": "ruby", "golang": "go", "go": "go", "java": "java", "php": "php",
+	"rust": "cargo", "elixir": "elixir", "dotnet": "dotnet", "yarn": "yarn", "pnpm": "pnpm", "bun": "bun", "poetry": "poetry", "uv": "uv", "maven": "mvn", "gradle": "gradle"}
+
+var (
+	sdkLine     = regexp.MustCompile(`(?m)^(java|maven|gradle)=([\d.]+)`)
+	fromLine    = regexp.MustCompile(`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?(?:\S+/)?(node|python|ruby|golang|php|openjdk|eclipse-temurin|amazoncorretto|rust|elixir|composer|maven|gradle|oven/bun|dotnet/sdk|sdk):v?(\d+(?:\.\d+)*)`)
+	workflowKey = regexp.MustCompile(`^\s*-?\s*(node|python|ruby|go|java|php|dotnet|elixir)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
+	imageTools  = map[string]string{"golang": "go", "python": "python3", "openjdk": "java", "eclipse-temurin": "java", "amazoncorretto": "java", "rust": "cargo", "sdk": "dotnet", "dotnet/sdk": "dotnet", "maven": "", "gradle": "", "composer": "", "oven/bun": "bun"}
+)
+
+// ToolVersions reads the files that pin tools for a folder and all below it.
+func (f Folder) ToolVersions() []stack.Runtime {
+	var out []stack.Runtime
+	add := func(name, version string, at stack.Place) {
+		tool := versionKeys[name]
+		version = strings.TrimPrefix(version, "v")
+		for i, r := range version {
+			if (r < '0' || r > '9') && r != '.' {
+				version = strings.TrimRight(version[:i], ".")
+				break
+			}
+		}
+		if tool != "" && version != "" {
+			out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(version), At: at})
+		}
+	}
+	for i, line := range strings.Split(f.text(".tool-versions"), "\n") {
+		if fields := strings.Fields(strings.SplitN(line, "#", 2)[0]); len(fields) > 1 {
+			version := fields[1]
+			if _, after, ok := strings.Cut(version, "-"); ok && fields[0] == "java" {
+				version = after
+			}
+			add(fields[0], version, f.At(".tool-versions", i+1))
+		}
+	}
+	for _, name := range []string{"mise.toml", ".mise.toml"} {
+		if text := f.text(name); text != "" {
+			var m struct{ Tools map[string]any }
+			if parseTOML(f, name, []byte(text), &m) == nil {
+				for _, tool := range sortedKeys(m.Tools) {
+					if v, ok := m.Tools[tool].(string); ok {
+						add(tool, v, f.lineWith(name, tool))
+					}
+				}
+			}
+		}
+	}
+	text := f.text(".sdkmanrc")
+	for _, m := range sdkLine.FindAllStringSubmatchIndex(text, -1) {
+		line, _ := position([]byte(text), int64(m[0]))
+		add(text[m[2]:m[3]], text[m[4]:m[5]], f.At(".sdkmanrc", line))
+	}
+	return out
+}
+
+// Hints are the versions that a folder's Dockerfile and its build server's files use. They ask nothing of this machine.
+func (f Folder) Hints(files []string) []stack.Runtime {
+	var out []stack.Runtime
+	for _, name := range files {
+		text := f.text(name)
+		if strings.HasPrefix(path.Base(name), "Dockerfile") {
+			for _, m := range fromLine.FindAllStringSubmatchIndex(text, -1) {
+				tool := strings.ToLower(text[m[2]:m[3]])
+				if t, ok := imageTools[tool]; ok {
+					tool = t
+				}
+				line, _ := position([]byte(text), int64(m[2]))
+				if tool != "" {
+					out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(text[m[4]:m[5]]), At: f.At(name, line), Hint: true})
+				}
+			}
+			continue
+		}
+		for i, line := range strings.Split(text, "\n") {
+			if m := workflowKey.FindStringSubmatch(line); m != nil && !strings.Contains(line, ",") {
+				tool := m[1]
+				if tool == "python" {
+					tool = "python3"
+				}
+				out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(m[2]), At: f.At(name, i+1), Hint: true})
+			}
+		}
+	}
+	return out
+}
+
+// DevContainer is what matters of a dev container's definition (containers.dev, the reference of devcontainer.json).
+type DevContainer struct {
+	At       stack.Place
+	Image    string
+	Ports    []int
+	Commands []string // what it runs after the container is made
+}
+
+// DevContainer reads the folder's dev container definition; nil if it has none.
+func (f Folder) DevContainer() (*DevContainer, error) {
+	name := ""
+	for _, n := range []string{".devcontainer/devcontainer.json", ".devcontainer.json"} {
+		if f.exists(n) {
+			name = n
+			break
+		}
+	}
+	if name == "" {
+		return nil, nil
+	}
+	data, err := f.Read(name)
+	if err != nil {
+		return nil, err
+	}
+	var d struct {
+		Image    string `json:"image"`
+		Ports    []any  `json:"forwardPorts"`
+		OnCreate any    `json:"onCreateCommand"`
+		Update   any    `json:"updateContentCommand"`
+		Post     any    `json:"postCreateCommand"`
+		Start    any    `json:"postStartCommand"`
+	}
+	if _, err := parseJSON(f, name, PlainJSON(data), &d); err != nil {
+		return nil, err
+	}
+	out := &DevContainer{At: f.At(name, 1), Image: d.Image}
+	for _, p := range d.Ports {
+		if n, ok := p.(float64); ok {
+			out.Ports = append(out.Ports, int(n))
+		}
+	}
+	for _, c := range []any{d.OnCreate, d.Update, d.Post, d.Start} {
+		out.Commands = append(out.Commands, devCommands(c)...)
+	}
+	return out, nil
+}
+
+// devCommands reads a command: a line, a list of words, or an object of either that run side by side.
+func devCommands(c any) []string {
+	switch c := c.(type) {
+	case string:
+		return []string{c}
+	case []any:
+		var words []string
+		for _, w := range c {
+			if s, ok := w.(string); ok {
+				words = append(words, s)
+			}
+		}
+		return []string{strings.Join(words, " ")}
+	case map[string]any:
+		var out []string
+		for _, k := range sortedKeys(c) {
+			out = append(out, devCommands(c[k])...)
+		}
+		return out
+	}
+	return nil
+}
+
+// PlainJSON makes JSON of JSON with comments and commas at the end of lists: both become spaces, so that every
+// place stays where it was.
+func PlainJSON(data []byte) []byte {
+	out := bytes.Clone(data)
+	blank := func(from, to int) {
+		for i := from; i < to && i < len(out); i++ {
+			if out[i] != '\n' {
+				out[i] = ' '
+			}
+		}
+	}
+	comma := -1
+	for i := 0; i < len(out); i++ {
+		switch c := out[i]; {
+		case c == '"':
+			comma = -1
+			for i++; i < len(out) && out[i] != '"' && out[i] != '\n'; i++ {
+				if out[i] == '\\' {
+					i++
+				}
+			}
+		case c == '/' && i+1 < len(out) && out[i+1] == '/':
+			end := bytes.IndexByte(out[i:], '\n')
+			if end < 0 {
+				end = len(out) - i
+			}
+			blank(i, i+end)
+		case c == '/' && i+1 < len(out) && out[i+1] == '*':
+			end := bytes.Index(out[i+2:], []byte("*/"))
+			if end < 0 {
+				return out
+			}
+			blank(i, i+end+4)
+			i += end + 3
+		case c == ',':
+			comma = i
+		case c == '}' || c == ']':
+			if comma >= 0 {
+				out[comma] = ' '
+			}
+			comma = -1
+		case c != ' ' && c != '\t' && c != '\n' && c != '\r':
+			comma = -1
+		}
+	}
+	if !json.Valid(out) && json.Valid(data) {
+		return data
+	}
+	return out
+}

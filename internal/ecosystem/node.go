@@ -1,0 +1,505 @@
+package ecosystem
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+type packageJSON struct {
+	Name            string            `json:"name"`
+	Main            string            `json:"main"`
+	Types           string            `json:"types"`
+	PackageManager  string            `json:"packageManager"`
+	Scripts         map[string]string `json:"scripts"`
+	Engines         anyMap            `json:"engines"`
+	Dependencies    anyMap            `json:"dependencies"`
+	DevDependencies anyMap            `json:"devDependencies"`
+	Workspaces      workspaces        `json:"workspaces"`
+	OS              []string          `json:"os"`
+	Prisma          anyMap            `json:"prisma"`
+}
+
+func (p *packageJSON) uses(name string) bool {
+	return p.Dependencies[name] != "" || p.DevDependencies[name] != ""
+}
+
+// nodeTool is how one of the managers of the ecosystem does things.
+type nodeTool struct {
+	name    string
+	words   []string // how it is called
+	install []string
+	run     []string
+	exec    []string
+	lock    string
+}
+
+// lockFiles lists the lock files, the one first whose manager is named when there are several.
+var lockFiles = []struct{ file, manager string }{
+	{"bun.lock", "bun"}, {"bun.lockb", "bun"}, {"pnpm-lock.yaml", "pnpm"}, {"yarn.lock", "yarn"}, {"package-lock.json", "npm"}, {"npm-shrinkwrap.json", "npm"},
+}
+
+var usualLock = map[string]string{"npm": "package-lock.json", "yarn": "yarn.lock", "pnpm": "pnpm-lock.yaml", "bun": "bun.lock"}
+
+func readNode(f Folder) (*Finding, error) {
+	const manifest = "package.json"
+	if !f.Has(manifest) {
+		return nil, nil
+	}
+	data, err := f.Read(manifest)
+	if err != nil {
+		return nil, err
+	}
+	var pkg packageJSON
+	lines, err := parseJSON(f, manifest, data, &pkg)
+	if err != nil {
+		return nil, err
+	}
+	out := f.finding("node", "npm", manifest, "package.json")
+	n := &nodeProject{Folder: f, pkg: &pkg, lines: lines, out: out}
+	n.out.Project.Name = pkg.Name
+	n.choose()
+	n.runtimes()
+	n.members()
+	n.sources()
+	n.install()
+	n.framework()
+	n.prepare()
+	n.serve()
+	out.Asks = append(sortedKeys(pkg.Dependencies), sortedKeys(pkg.DevDependencies)...)
+	if len(pkg.OS) > 0 && !slices.Contains(pkg.OS, f.system()) {
+		out.Project.NotHere = fmt.Sprintf("its manifest allows only: %s", strings.Join(pkg.OS, ", "))
+	}
+	return out, nil
+}
+
+func (f Folder) system() string {
+	if f.System == "" {
+		return "linux"
+	}
+	return f.System
+}
+
+type nodeProject struct {
+	Folder
+	pkg   *packageJSON
+	lines map[string]int
+	out   *Finding
+	tool  nodeTool
+	known nodeFramework
+}
+
+func (n *nodeProject) at(key string) stack.Place { return n.At("package.json", n.lines[key]) }
+
+// choose finds the manager: the one that the manifest names, else the one whose lock file is there.
+func (n *nodeProject) choose() {
+	p := &n.out.Project
+	manager, why := "", ""
+	if n.out.Within != nil {
+		manager = n.out.Within.Project.Manager
+	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm", "bun"}, named) {
+		manager, why = named, "the manifest's packageManager names it"
+		n.out.evidence(n.at("packageManager"), "packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
+	}
+	var found []string
+	lock := ""
+	for _, l := range lockFiles {
+		if !n.Has(l.file) {
+			continue
+		}
+		found = append(found, l.file)
+		if manager == "" {
+			manager, why = l.manager, "of the managers whose lock files lie here it is the one that people turn to later"
+		}
+		if l.manager == manager && lock == "" {
+			lock = l.file
+			n.out.evidence(n.At(l.file, 1), "lock file of "+manager)
+		}
+	}
+	if len(found) > 1 {
+		n.out.remark(stack.Warning, "lock-files-several", n.At(found[0], 1), fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "), manager, why),
+			"Remove those that are out of date, or name the manager in packageManager.")
+	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
+		n.out.remark(stack.Warning, "lock-file-foreign", n.At(found[0], 1), fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager), "Remove the one of the two that is wrong.")
+	}
+	if manager == "" && n.Has("pnpm-workspace.yaml") {
+		manager = "pnpm"
+	}
+	if manager == "" && n.Has(".yarnrc.yml") {
+		manager = "yarn"
+	}
+	if manager == "" {
+		manager = "npm"
+	}
+	p.Manager = manager
+	n.tool = n.toolOf(manager, lock)
+}
+
+func (n *nodeProject) toolOf(manager, lock string) nodeTool {
+	t := nodeTool{name: manager, words: []string{manager}, lock: lock}
+	frozen := func(flag string) []string {
+		if lock == "" {
+			return []string{"install"}
+		}
+		return []string{"install", flag}
+	}
+	switch manager {
+	case "yarn":
+		t.exec, t.run = []string{"run"}, []string{"run"}
+		if n.modernYarn(lock) {
+			t.install = frozen("--immutable")
+			if own := n.ownYarn(); own != "" {
+				t.words = []string{"node", own}
+			}
+		} else {
+			t.install = frozen("--frozen-lockfile")
+		}
+	case "pnpm":
+		t.install, t.run, t.exec = frozen("--frozen-lockfile"), []string{"run"}, []string{"exec"}
+	case "bun":
+		t.install, t.run, t.exec = frozen("--frozen-lockfile"), []string{"run"}, []string{"x"}
+	default:
+		t.install, t.run, t.exec = []string{"install"}, []string{"run"}, []string{"exec", "--"}
+		if lock != "" {
+			t.install = []string{"ci"}
+		}
+	}
+	return t
+}
+
+// top is the folder of the manager's workspace that the project belongs to: mostly its own.
+func (n *nodeProject) top() string {
+	if n.out.Within != nil {
+		return n.out.Within.Project.Path
+	}
+	return n.Path
+}
+
+// modernYarn tells yarn from version 2 on by its lock file's form, its settings file, or the version that is named.
+func (n *nodeProject) modernYarn(lock string) bool {
+	if lock != "" {
+		return strings.Contains(n.text(lock), "\n__metadata:")
+	}
+	top := n.Folder
+	top.Path = n.top()
+	_, err := top.Read(".yarnrc.yml")
+	_, version, _ := strings.Cut(n.pkg.PackageManager, "@")
+	return err == nil || version != "" && !strings.HasPrefix(version, "1.")
+}
+
+var yarnPath = regexp.MustCompile(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
+
+// ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it has none.
+func (n *nodeProject) ownYarn() string {
+	top := n.Folder
+	top.Path = n.top()
+	data, err := top.Read(".yarnrc.yml")
+	if err != nil {
+		return ""
+	}
+	m := yarnPath.FindSubmatch(data)
+	if m == nil || strings.Contains(string(m[1]), "..") {
+		return ""
+	}
+	rel := strings.TrimPrefix(strings.TrimPrefix(n.Path, top.Path), "/")
+	if top.Path == "." {
+		rel = n.Path
+	}
+	up := ""
+	if rel != "" && rel != "." {
+		up = strings.Repeat("../", strings.Count(rel, "/")+1)
+	}
+	return up + path.Clean(string(m[1]))
+}
+
+func (t nodeTool) call(words ...string) []string { return slices.Concat(t.words, words) }
+
+func (n *nodeProject) runtimes() {
+	before := len(n.out.Project.Runtimes)
+	if c := n.pkg.Engines["node"]; c != "" {
+		n.out.wants("node", c, n.at("engines.node"))
+	}
+	n.versionFile(n.out, "node", ".nvmrc")
+	n.versionFile(n.out, "node", ".node-version")
+	if n.out.Within != nil {
+		return
+	}
+	if len(n.out.Project.Runtimes) == before && n.tool.name != "bun" {
+		n.out.wants("node", "*", n.At("package.json", 1))
+	}
+	if n.tool.words[0] == "node" {
+		return
+	}
+	constraint, at := "*", n.At("package.json", 1)
+	if n.tool.lock != "" {
+		at = n.At(n.tool.lock, 1)
+	}
+	if named, version, _ := strings.Cut(n.pkg.PackageManager, "@"); named == n.tool.name && version != "" {
+		version, _, _ = strings.Cut(version, "+")
+		major, _, _ := strings.Cut(version, ".")
+		constraint, at = "^"+major, n.at("packageManager")
+	} else if c := n.pkg.Engines[n.tool.name]; c != "" {
+		constraint, at = c, n.at("engines."+n.tool.name)
+	} else if n.tool.name == "yarn" && n.tool.lock != "" {
+		if constraint = "^1"; n.modernYarn(n.tool.lock) {
+			constraint = ">=2"
+		}
+	}
+	n.out.wants(n.tool.name, constraint, at)
+}
+
+func (n *nodeProject) members() {
+	n.out.Members = n.pkg.Workspaces
+	if text := n.text("pnpm-workspace.yaml"); text != "" {
+		var y struct {
+			Packages []string `yaml:"packages"`
+		}
+		if err := parseYAML([]byte(text), &y); err != nil {
+			n.out.remark(stack.Warning, "workspace-file-unreadable", n.At("pnpm-workspace.yaml", 1), "the workspace's members can't be read: "+err.Error(), "Correct the file.")
+		}
+		n.out.Members = append(n.out.Members, y.Packages...)
+	}
+	if len(n.out.Members) > 0 {
+		n.out.evidence(n.at("workspaces"), "members: "+strings.Join(n.out.Members, ", "))
+	}
+}
+
+func (n *nodeProject) install() {
+	pkg := n.pkg
+	if n.out.Within != nil || n.tool.lock == "" && len(pkg.Dependencies)+len(pkg.DevDependencies)+len(n.out.Members) == 0 {
+		return
+	}
+	where := n.at("dependencies")
+	if where.Line == 0 {
+		where = n.at("devDependencies")
+	}
+	if n.tool.lock != "" {
+		where = n.At(n.tool.lock, 1)
+	} else {
+		n.out.remark(stack.Warning, "lock-missing", where, "there is no "+usualLock[n.tool.name]+", so each machine may get other versions", "Commit the lock file that the install makes.")
+	}
+	s := n.step(stack.Install, where, n.tool.call(n.tool.install...)...)
+	s.Inputs = n.in("package.json", n.tool.lock, ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml", "bunfig.toml")
+	if text := n.text(".yarnrc.yml"); n.tool.name != "yarn" || strings.Contains(text, "nodeLinker: node-modules") || !n.modernYarn(n.tool.lock) {
+		s.Outputs = []string{n.At("node_modules", 0).File}
+	}
+	s.Expands = append(n.scriptLines("install", "prepare"), "and whatever install scripts the packages bring along")
+	n.out.step(s)
+	n.out.Project.Bin = []string{path.Join(n.Path, "node_modules/.bin")}
+	for name, takes := range nodeCompiles {
+		if pkg.uses(name) {
+			line := n.lines["dependencies."+name] + n.lines["devDependencies."+name]
+			n.compiles(name, takes, false, n.At("package.json", line))
+		}
+	}
+	if n.Has("binding.gyp") {
+		n.compiles("this project", []string{"gcc", "make", "python3"}, true, n.At("binding.gyp", 1))
+	}
+	slices.SortFunc(n.out.Project.Compiles, func(a, b stack.Compile) int { return strings.Compare(a.Package+a.Takes, b.Package+b.Takes) })
+}
+
+func (n *nodeProject) compiles(name string, takes []string, certain bool, at stack.Place) {
+	for _, t := range takes {
+		n.out.Project.Compiles = append(n.out.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain, At: at})
+	}
+}
+
+// script makes a step of a script of the manifest.
+func (n *nodeProject) script(role stack.Role, name string) stack.Step {
+	s := n.step(role, n.at("scripts."+name), n.tool.call(append(slices.Clone(n.tool.run), name)...)...)
+	s.Expands = n.scriptLines(name)
+	return s
+}
+
+// scriptLines are the lines that the manager runs for a script: those before and after it included.
+func (n *nodeProject) scriptLines(names ...string) []string {
+	var out []string
+	for _, name := range names {
+		for _, s := range []string{"pre" + name, name, "post" + name} {
+			if line := n.pkg.Scripts[s]; line != "" {
+				out = append(out, s+": "+line)
+			}
+		}
+	}
+	return out
+}
+
+func firstScript(scripts map[string]string, names ...string) string {
+	for _, n := range names {
+		if strings.TrimSpace(scripts[n]) != "" {
+			return n
+		}
+	}
+	return ""
+}
+
+var (
+	builtMain   = regexp.MustCompile(`(^|[ ./])(dist|build|lib|out)/`)
+	emptyTest   = regexp.MustCompile(`no test specified`)
+	watcherName = regexp.MustCompile(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
+	workerName  = regexp.MustCompile(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
+	// runsAll are lines that start other scripts and projects side by side.
+	runsAll  = regexp.MustCompile(`\b(turbo|nx|lerna|concurrently|npm-run-all|run-p|npm-run-all2)\b|--workspaces\b|(^|\s)-ws\b|\bpnpm\s+(-r|--recursive|--parallel|--filter)\b|\byarn\s+workspaces?\b|\s&\s`)
+	devBuild = regexp.MustCompile(`\b(dev|develop|serve|watch|ts-node|tsx|nodemon|vite($|\s)|ng serve|next dev|nuxt dev|astro dev|webpack serve|webpack-dev-server)\b`)
+)
+
+// prepare adds the steps between install and serve: the project's own scripts, else what its tools are known to do.
+func (n *nodeProject) prepare() {
+	scripts := n.pkg.Scripts
+	script := n.serveScript()
+	if n.out.Within != nil && script == "" && scripts["build"] != "" && builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
+		n.out.step(n.script(stack.Build, "build")) // a library that others of the same project use as it is built
+	}
+	if script != "" && strings.HasPrefix(script, "start") && !devBuild.MatchString(scripts[script]) && strings.TrimSpace(scripts["build"]) != "" {
+		n.out.step(n.script(stack.Build, "build"))
+	}
+	add := func(role stack.Role, names ...string) bool {
+		if name := firstScript(scripts, names...); name != "" && !(role == stack.Test && emptyTest.MatchString(scripts[name])) {
+			n.out.step(n.script(role, name))
+			return true
+		}
+		return false
+	}
+	m := nodeMigration(n)
+	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil && m.generate != nil {
+		n.out.step(n.byTool(stack.Generate, m, m.generate))
+	}
+	add(stack.Create, "db:create", "createdb", "create-db")
+	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest", "migration:run", "migrations:run", "prisma:migrate", "migrate:deploy", "db:push") && m != nil && m.migrate != nil {
+		n.out.step(n.byTool(stack.Migrate, m, m.migrate))
+	} else if m != nil {
+		n.inputsOf(stack.Migrate, m.folder)
+	}
+	if !add(stack.Seed, "seed", "db:seed", "seed:run", "prisma:seed") && m != nil && m.seed != nil {
+		n.out.step(n.byTool(stack.Seed, m, m.seed))
+	}
+	add(stack.Test, "test")
+}
+
+func (n *nodeProject) byTool(role stack.Role, m *migration, words []string) stack.Step {
+	s := n.step(role, m.at, n.tool.call(slices.Concat(n.tool.exec, words)...)...)
+	if m.folder != "" && role == stack.Migrate {
+		s.Inputs = append(s.Inputs, path.Join(n.Path, m.folder))
+	}
+	return s
+}
+
+func (n *nodeProject) inputsOf(role stack.Role, folder string) {
+	for i := range n.out.Project.Steps {
+		if s := &n.out.Project.Steps[i]; s.Role == role && folder != "" {
+			s.Inputs = append(s.Inputs, path.Join(n.Path, folder))
+		}
+	}
+}
+
+func (n *nodeProject) serveScript() string {
+	return firstScript(n.pkg.Scripts, "dev", "start:dev", "develop", "serve", "start:local", "start")
+}
+
+// serve finds what runs: the server, and workers and watchers beside it.
+func (n *nodeProject) serve() {
+	p := &n.out.Project
+	scripts := n.pkg.Scripts
+	main := n.serveScript()
+	if p.NotHere != "" {
+		return
+	}
+	line := scripts[main]
+	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
+		n.out.remark(stack.Note, "script-runs-all", n.at("scripts."+main), fmt.Sprintf("the script %s starts several things at once; here each of them is a service of its own", main), "To launch only some: nharbor launch SERVICE…")
+		main = ""
+	}
+	if main != "" {
+		serve := n.process(main)
+		serve.Ports = n.ports(line, serve.At)
+		serve.PortBy = n.portBy()
+		p.Serve = &serve
+	} else if n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main) {
+		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"), Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
+	}
+	for _, name := range sortedKeys(scripts) {
+		switch {
+		case name == main || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
+		case strings.Contains(line, name) && runsAll.MatchString(line):
+			// The main script runs it along.
+		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil && !strings.Contains(scripts[name], "test") && !strings.Contains(scripts[name], "tsc"):
+			extra := n.process(name)
+			extra.Name = strings.NewReplacer(":", "-").Replace(name)
+			p.Also = append(p.Also, extra)
+		}
+	}
+}
+
+// startsOthers reports whether a line starts what lies in other folders.
+func (n *nodeProject) startsOthers(line string) bool {
+	return regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b|\byarn --cwd\b|\s-C\s`).MatchString(line) || regexp.MustCompile(`npm:|npm run|yarn |pnpm `).MatchString(line) && n.scriptsGoBelow()
+}
+
+func (n *nodeProject) scriptsGoBelow() bool {
+	for _, line := range n.pkg.Scripts {
+		if regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b`).MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
+func (n *nodeProject) process(script string) stack.Serve {
+	return stack.Serve{Command: n.tool.call(append(slices.Clone(n.tool.run), script)...), At: n.at("scripts." + script), Expands: n.scriptLines(script)}
+}
+
+// portBy tells how the script's server takes another port.
+func (n *nodeProject) portBy() stack.PortBy {
+	if n.known.flag == "" {
+		return stack.PortBy{Env: "PORT"}
+	}
+	words := []string{n.known.flag, "{port}"}
+	if n.tool.name == "npm" {
+		words = append([]string{"--"}, words...)
+	}
+	return stack.PortBy{Words: words}
+}
+
+var nodeListens = regexp.MustCompile(`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
+
+// ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its framework.
+func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
+	if port := portIn(line); port > 0 {
+		return httpPort(port, at)
+	}
+	if n.known.flag == "" || !n.known.ownPort {
+		if port, at := n.portSetting(); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.settings != "" {
+		if port, at := n.portByCode(nodeSettingsPort, n.named(n.known.settings)...); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.flag == "" {
+		var files []string
+		for _, word := range strings.Fields(line) {
+			switch path.Ext(word) {
+			case ".js", ".mjs", ".cjs", ".ts", ".mts":
+				files = append(files, path.Clean(word))
+			}
+		}
+		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js", "server.mjs", "index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js", "src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
+			if name != "" && !slices.Contains(files, name) && n.exists(name) {
+				files = append(files, name)
+			}
+		}
+		if port, at := n.portByCode(nodeListens, files...); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.port > 0 {
+		return httpPort(n.known.port, at)
+	}
+	return nil
+}

@@ -1,0 +1,157 @@
+package ecosystem
+
+import (
+	"path"
+	"regexp"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+var (
+	gemLine    = regexp.MustCompile(`(?m)^\s*gem\s*\(?\s*["']([^"']+)["']`)
+	rubyLine   = regexp.MustCompile(`(?m)^\s*ruby\s*\(?\s*["']([^"']+)["']`)
+	gemSource  = regexp.MustCompile(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
+	rubyCode   = regexp.MustCompile(`(?m)^\s*[^#\s]`)
+	sinatraSet = regexp.MustCompile(`set\s+:port,\s*(?:ENV(?:\.fetch\(|\[)["']PORT["'](?:,\s*|\]\s*\|\|\s*))?["']?(\d{2,5})`)
+	pumaPort   = regexp.MustCompile(`(?m)^\s*port\s+.*?(\d{2,5})`)
+)
+
+// gemCompiles are gems with C parts that are compiled while they are installed.
+var gemCompiles = []struct {
+	name  string
+	takes []string
+}{
+	{"pg", []string{"gcc", "make", "ruby headers", "pg_config"}}, {"mysql2", []string{"gcc", "make", "ruby headers", "mysql_config"}}, {"sqlite3", []string{"gcc", "make", "ruby headers"}},
+	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma", []string{"gcc", "make", "ruby headers"}}, {"bootsnap", []string{"gcc", "make", "ruby headers"}},
+	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}}, {"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config"}}, {"charlock_holmes", []string{"g++", "make", "ruby headers"}},
+}
+
+func readRuby(f Folder) (*Finding, error) {
+	const manifest = "Gemfile"
+	if !f.Has(manifest) {
+		return nil, nil
+	}
+	data, err := f.Read(manifest)
+	if err != nil {
+		return nil, err
+	}
+	out := f.finding("ruby", "bundler", manifest, "Gemfile")
+	p := &out.Project
+	gems := map[string]stack.Place{}
+	for _, m := range gemLine.FindAllSubmatchIndex(data, -1) {
+		line, _ := position(data, int64(m[2]))
+		gems[string(data[m[2]:m[3]])] = f.At(manifest, line)
+	}
+	if m := rubyLine.FindSubmatchIndex(data); m != nil {
+		line, _ := position(data, int64(m[2]))
+		c := string(data[m[2]:m[3]])
+		if c[0] >= '0' && c[0] <= '9' {
+			c = pinned(c)
+		}
+		out.wants("ruby", strings.Replace(c, "~>", "~", 1), f.At(manifest, line))
+	}
+	f.versionFile(out, "ruby", ".ruby-version")
+	if len(p.Runtimes) == 0 {
+		out.wants("ruby", "*", f.At(manifest, 1))
+	}
+	out.wants("bundle", "*", f.At(manifest, 1))
+	for _, m := range gemSource.FindAllSubmatchIndex(data, -1) {
+		address := string(data[m[2]:m[3]])
+		if host := hostOf(address); host != "" && host != "rubygems.org" {
+			line, _ := position(data, int64(m[2]))
+			out.source(address, false, "", f.At(manifest, line))
+		}
+	}
+
+	// The gems lie in the project, so that nothing is installed into the machine's own Ruby.
+	env := map[string]string{"BUNDLE_PATH": "vendor/bundle"}
+	at := f.At(manifest, 1)
+	install := f.step(stack.Install, at, "bundle", "install")
+	if f.Has("Gemfile.lock") {
+		install.At, install.Env["BUNDLE_FROZEN"] = f.At("Gemfile.lock", 1), "true"
+		out.evidence(install.At, "lock file of bundler")
+	} else {
+		out.remark(stack.Warning, "lock-missing", at, "there is no Gemfile.lock, so each machine may get other versions", "Commit the Gemfile.lock that the install makes.")
+	}
+	install.Env["BUNDLE_PATH"] = env["BUNDLE_PATH"]
+	install.Inputs, install.Outputs = f.in(manifest, "Gemfile.lock", ".ruby-version"), []string{path.Join(f.Path, "vendor/bundle")}
+	out.step(install)
+	for _, c := range gemCompiles {
+		if at, ok := gems[c.name]; ok {
+			for _, t := range c.takes {
+				p.Compiles = append(p.Compiles, stack.Compile{Package: c.name, Takes: t, Certain: c.name != "sqlite3" && c.name != "nokogiri", At: at})
+			}
+		}
+	}
+	step := func(role stack.Role, at stack.Place, words ...string) *stack.Step {
+		s := f.step(role, at, append([]string{"bundle", "exec"}, words...)...)
+		s.Env["BUNDLE_PATH"] = env["BUNDLE_PATH"]
+		out.step(s)
+		return &p.Steps[len(p.Steps)-1]
+	}
+	serve := func(at stack.Place, ports []stack.Port, by stack.PortBy, words ...string) stack.Serve {
+		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, Env: env, PortBy: by, Source: stack.FromFramework}
+	}
+	port, portAt := f.portSetting()
+	switch {
+	case !gems["rails"].IsZero() || f.exists("config/application.rb") && f.exists("bin/rails"):
+		p.Framework = "rails"
+		at := gems["rails"]
+		if at.IsZero() {
+			at = f.At("config/application.rb", 1)
+		}
+		if f.exists("config/database.yml") || f.exists("config/database.yml.example") || f.exists("db") {
+			step(stack.Create, at, "rails", "db:create")
+			s := step(stack.Migrate, at, "rails", "db:migrate")
+			if f.exists("db/migrate") {
+				s.Inputs = []string{path.Join(f.Path, "db/migrate")}
+			}
+			if text := f.text("db/seeds.rb"); rubyCode.MatchString(text) {
+				step(stack.Seed, f.At("db/seeds.rb", 1), "rails", "db:seed")
+			}
+		}
+		if port == 0 {
+			port, portAt = f.portByCode(pumaPort, "config/puma.rb")
+		}
+		if port == 0 {
+			port, portAt = 3000, at
+		}
+		v := serve(at, httpPort(port, portAt), stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port", itoa(port))
+		p.Serve = &v
+		if f.exists("spec") && !gems["rspec-rails"].IsZero() {
+			step(stack.Test, gems["rspec-rails"], "rspec")
+		} else if f.exists("test") {
+			step(stack.Test, at, "rails", "test")
+		}
+	case f.Has("config.ru"):
+		if !gems["sinatra"].IsZero() {
+			p.Framework = "sinatra"
+		}
+		if port == 0 {
+			port, portAt = 9292, f.At("config.ru", 1)
+		}
+		v := serve(f.At("config.ru", 1), httpPort(port, portAt), stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port", itoa(port))
+		p.Serve = &v
+	case !gems["sinatra"].IsZero():
+		p.Framework = "sinatra"
+		if script := f.first("app.rb", "server.rb", "main.rb", "web.rb"); script != "" {
+			if n, at := f.portByCode(sinatraSet, script); n > 0 {
+				port, portAt = n, at
+			} else if port == 0 {
+				port, portAt = 4567, gems["sinatra"]
+			}
+			v := serve(f.At(script, 1), httpPort(port, portAt), stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby", script)
+			p.Serve = &v
+		}
+	}
+	if at := gems["rspec"]; !at.IsZero() {
+		step(stack.Test, at, "rspec")
+	}
+	if at := gems["sidekiq"]; !at.IsZero() {
+		v := serve(at, nil, stack.PortBy{}, "sidekiq")
+		v.Name = "sidekiq"
+		p.Also = append(p.Also, v)
+	}
+	return out, nil
+}

@@ -1,0 +1,535 @@
+package survey
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// cover compares what the READMEs ask for with what a launch does.
+func (s *surveyor) cover() {
+	s.stack.Readme = []stack.ReadmeDemand{}
+	for _, d := range s.demands {
+		out := stack.ReadmeDemand{At: d.at, Command: d.command, Covered: true}
+		cwd := d.cwd
+		for _, part := range strings.Split(d.command, "&&") {
+			words := strings.Fields(strings.TrimSpace(part))
+			if len(words) == 0 {
+				continue
+			}
+			if words[0] == "cd" && len(words) > 1 {
+				cwd = path.Join(cwd, strings.Trim(words[1], `"'`))
+				continue
+			}
+			by := s.coveredBy(strings.TrimSpace(part), cwd, 0)
+			if by == "" {
+				out.Covered, out.By = false, ""
+				break
+			}
+			out.By = by
+		}
+		s.stack.Readme = append(s.stack.Readme, out)
+	}
+}
+
+// installers are programs that put something on the machine: needs says what is missing there.
+var installers = map[string]bool{"brew": true, "apt": true, "apt-get": true, "dnf": true, "yum": true, "apk": true, "pacman": true, "choco": true, "winget": true, "scoop": true, "nvm": true, "fnm": true, "asdf": true, "mise": true,
+	"rbenv": true, "pyenv": true, "rvm": true, "sdk": true, "rustup": true, "corepack": true, "volta": true, "systemctl": true, "service": true}
+
+var localAddress = regexp.MustCompile(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
+
+// coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
+func (s *surveyor) coveredBy(command, cwd string, depth int) string {
+	words := strings.Fields(assignments.ReplaceAllString(command, ""))
+	for len(words) > 0 && (words[0] == "sudo" || words[0] == "time" || words[0] == "exec") {
+		words = words[1:]
+	}
+	if len(words) == 0 || depth > 8 {
+		return ""
+	}
+	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
+		cwd = s.ownFolder(cwd)
+	}
+	if verb, args := composeCall(words); verb != "" {
+		return s.composeBy(verb, args, cwd, depth)
+	}
+	second := ""
+	if len(words) > 1 {
+		second = words[1]
+	}
+	switch words[0] {
+	case "git":
+		if slices.Contains([]string{"clone", "submodule", "checkout", "switch", "pull", "fetch"}, second) {
+			return "clone"
+		}
+		return ""
+	case "cp", "copy", "mv", "Copy-Item":
+		return s.copies(words[1:], cwd)
+	case "export", "set":
+		key, _, _ := strings.Cut(second, "=")
+		return s.setting(key)
+	case "source", ".":
+		if strings.Contains(second, "activate") {
+			return s.stepBy(stack.Install, cwd, "python")
+		}
+		return s.copies([]string{second, second}, cwd)
+	case "curl", "wget", "open", "xdg-open":
+		if localAddress.MatchString(command) {
+			return "check"
+		}
+		return ""
+	case "docker", "podman":
+		return s.engineBy(second, words, cwd)
+	case "createdb", "createuser", "mysqladmin", "psql", "mysql":
+		return s.databaseBy(command, cwd)
+	case "redis-server", "postgres", "mongod", "mysqld", "memcached":
+		return s.imageBy(words[0])
+	case "make", "just", "task":
+		return s.targetBy(words, cwd, depth)
+	case "virtualenv":
+		return s.stepBy(stack.Install, cwd, "python")
+	}
+	if installers[words[0]] {
+		return "needs"
+	}
+	return s.projectBy(words, cwd)
+}
+
+func (s *surveyor) isFolder(dir string) bool {
+	_, known := s.tree.byPath[dir]
+	return dir == "." || known
+}
+
+// ownFolder is a README's folder as it is here: there the checkout's own name is often the first part.
+func (s *surveyor) ownFolder(cwd string) string {
+	for rest := cwd; rest != "" && rest != "."; {
+		if s.isFolder(rest) {
+			return rest
+		}
+		_, after, more := strings.Cut(rest, "/")
+		if !more {
+			break
+		}
+		rest = after
+	}
+	return "."
+}
+
+func service(name string) string { return "service:" + name }
+
+// composeBy tells what covers a call of the compose files.
+func (s *surveyor) composeBy(verb string, args []string, cwd string, depth int) string {
+	switch verb {
+	case "up", "start", "build", "pull", "create", "restart":
+		for _, a := range args {
+			if s.stack.Service(a) == nil {
+				return ""
+			}
+		}
+		if len(args) == 1 {
+			return service(args[0])
+		}
+		return "launch"
+	case "down", "stop", "rm", "kill":
+		return "stop"
+	case "logs":
+		return "logs"
+	case "ps", "port", "top":
+		return "check"
+	case "run", "exec":
+		if len(args) == 0 {
+			return ""
+		}
+		v := s.stack.Service(args[0])
+		if v == nil {
+			return ""
+		}
+		if len(args) == 1 || v.Kind == stack.Once && (len(args) < 2 || keyOf(args[1:]) == keyOf(v.Command)) {
+			return service(v.Name)
+		}
+		return s.onceBy(args[1:], v)
+	}
+	return ""
+}
+
+// onceBy finds a service that does once what the words do.
+func (s *surveyor) onceBy(words []string, of *stack.Service) string {
+	key := keyOf(words)
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Kind != stack.Once && v != of {
+			continue
+		}
+		line := strings.Join(slices.Concat(containerEntry(v), v.Command), " ")
+		for _, part := range regexp.MustCompile(`&&|;|\n`).Split(line, -1) {
+			fields := strings.Fields(strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"), ` "'`))
+			if len(fields) > 0 && keyOf(fields) == key {
+				return service(v.Name)
+			}
+		}
+	}
+	return ""
+}
+
+func containerEntry(v *stack.Service) []string {
+	if v.Container == nil {
+		return nil
+	}
+	return v.Container.Entrypoint
+}
+
+// engineBy tells what covers a call of the engine itself.
+func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
+	switch verb {
+	case "build", "buildx":
+		for _, v := range s.stack.Services {
+			if v.Build == cwd && v.Container != nil {
+				return service(v.Name)
+			}
+		}
+	case "run":
+		for _, v := range s.stack.Services {
+			if v.Build == cwd && v.Source != stack.FromCompose && v.Container != nil {
+				return service(v.Name)
+			}
+		}
+		for _, w := range words[2:] {
+			if by := s.imageBy(w); by != "" {
+				return by
+			}
+		}
+	case "network", "volume", "pull", "start":
+		return "launch"
+	case "ps":
+		return "check"
+	case "logs":
+		return "logs"
+	case "stop", "rm":
+		return "stop"
+	}
+	return ""
+}
+
+func imageName(image string) string {
+	name := path.Base(image)
+	name, _, _ = strings.Cut(name, "@")
+	name, _, _ = strings.Cut(name, ":")
+	return name
+}
+
+// imageBy finds the service that runs the program of an image.
+func (s *surveyor) imageBy(image string) string {
+	alias := map[string]string{"redis-server": "redis", "postgres": "postgres", "mongod": "mongo", "mysqld": "mysql"}
+	want := imageName(image)
+	if a := alias[want]; a != "" {
+		want = a
+	}
+	for _, v := range s.stack.Services {
+		if v.Image != "" && imageName(v.Image) == want {
+			return service(v.Name)
+		}
+	}
+	return ""
+}
+
+// databaseBy covers the making of a database by a database that makes it itself, or by a step.
+func (s *surveyor) databaseBy(command, cwd string) string {
+	if !strings.Contains(command, "create") && !strings.Contains(strings.ToLower(command), "create database") {
+		return ""
+	}
+	for _, v := range s.stack.Services {
+		for _, key := range []string{"POSTGRES_DB", "MYSQL_DATABASE", "MARIADB_DATABASE", "POSTGRES_USER", "POSTGRES_PASSWORD"} {
+			if v.Env[key] != "" {
+				return service(v.Name)
+			}
+		}
+	}
+	return s.stepBy(stack.Create, cwd, "")
+}
+
+// copies covers the copying of a template by fill.
+func (s *surveyor) copies(args []string, cwd string) string {
+	var files []string
+	for _, a := range args {
+		if !strings.HasPrefix(a, "-") {
+			files = append(files, path.Join(cwd, strings.Trim(a, `"'`)))
+		}
+	}
+	if len(files) != 2 {
+		return ""
+	}
+	for _, e := range s.stack.EnvFiles {
+		if e.Path == files[1] || e.Template == files[0] && (files[1] == path.Dir(e.Path)) {
+			return "fill"
+		}
+	}
+	return ""
+}
+
+func (s *surveyor) setting(key string) string {
+	for _, e := range s.stack.EnvFiles {
+		from := e.Template
+		if e.Present {
+			from = e.Path
+		}
+		if _, f := s.values(from); f != nil {
+			for _, set := range f.Settings {
+				if set.Key == key {
+					return "fill"
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// targetBy covers a task by what covers all of its lines, or by the service or step that it is.
+func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
+	var name string
+	for _, w := range words[1:] {
+		if !strings.HasPrefix(w, "-") && !strings.Contains(w, "=") {
+			name = w
+			break
+		}
+	}
+	for i := range s.stack.Services {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == cwd && slices.Equal(v.Command, words[:min(len(words), 1+min(1, len(name)))]) {
+			return service(v.Name)
+		}
+	}
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Path != cwd {
+			continue
+		}
+		for _, st := range p.Steps {
+			if len(st.Command) == 2 && st.Command[0] == words[0] && st.Command[1] == name && s.usesSteps(p) {
+				return "step:" + st.ID
+			}
+		}
+		for k, t := range p.Targets {
+			if t.Name != name && !(name == "" && k == 0) {
+				continue
+			}
+			by := ""
+			for _, line := range t.Lines {
+				for _, part := range strings.Split(line, "&&") {
+					part = strings.TrimSpace(part)
+					if part == "" || strings.HasPrefix(part, "echo ") || strings.HasPrefix(part, "cd ") {
+						continue
+					}
+					if by = s.coveredBy(part, cwd, depth+1); by == "" {
+						return ""
+					}
+				}
+			}
+			return by
+		}
+	}
+	return ""
+}
+
+// usesSteps reports whether a native service takes the project's steps along.
+func (s *surveyor) usesSteps(p *stack.Project) bool {
+	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		return v.Runs == stack.Native && v.Project == p.Path && v.Manager == p.Manager
+	})
+}
+
+// stepBy finds a step of that role in the folder's project, or the container that the project runs in.
+func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Path != cwd && !slices.Contains(p.Members, cwd) || ecosystem != "" && p.Ecosystem != ecosystem {
+			continue
+		}
+		for _, st := range p.Steps {
+			if st.Role == role && (st.Folder == "" || st.Folder == cwd || role == stack.Install) {
+				if s.usesSteps(p) || role == stack.Test {
+					return "step:" + st.ID
+				}
+				if role.Rank() < stack.Create.Rank() {
+					return s.containerOf(p.Path)
+				}
+			}
+		}
+		if role.Rank() < stack.Create.Rank() && !s.usesSteps(p) {
+			return s.containerOf(p.Path)
+		}
+	}
+	return ""
+}
+
+func (s *surveyor) containerOf(dir string) string {
+	for _, v := range s.stack.Services {
+		if v.Runs == stack.Container && v.Build == dir {
+			return service(v.Name)
+		}
+	}
+	return ""
+}
+
+// wrappers are words before a command that only say with which tools it runs.
+var wrappers = [][]string{{"npx"}, {"bunx"}, {"npm", "exec", "--"}, {"npm", "exec"}, {"pnpm", "exec"}, {"pnpm", "dlx"}, {"yarn", "exec"}, {"bundle", "exec"}, {"poetry", "run"}, {"pipenv", "run"}, {"uv", "run"}, {"conda", "run"},
+	{"python3", "-m"}, {"python", "-m"}, {".venv/bin/python", "-m"}, {"py", "-m"}}
+
+var sameProgram = map[string]string{"./mvnw": "mvn", "mvnw": "mvn", "./gradlew": "gradle", "gradlew": "gradle", "bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails", "python3": "python", "py": "python", "./manage.py": "python manage.py",
+	"manage.py": "python manage.py", ".venv/bin/python": "python", "pip3": "pip", "bin/console": "php bin/console", "symfony": "php bin/console", "./artisan": "php artisan"}
+
+// keyOf makes of a command what is the same however it is called: without wrappers and options, a package script by its name.
+func keyOf(words []string) string {
+	for changed := true; changed && len(words) > 0; {
+		changed = false
+		for _, w := range wrappers {
+			if len(words) > len(w) && slices.Equal(words[:len(w)], w) {
+				words, changed = words[len(w):], true
+				for len(words) > 0 && strings.HasPrefix(words[0], "-") {
+					words = words[1:]
+				}
+			}
+		}
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	switch words[0] {
+	case "npm", "yarn", "pnpm", "bun":
+		rest := plain(words[1:])
+		if len(rest) > 0 && rest[0] == "run" && len(rest) > 1 {
+			return "script " + rest[1]
+		}
+		if len(rest) > 0 && (words[0] != "npm" || rest[0] == "start" || rest[0] == "test" || rest[0] == "t") && !nodeVerbs[rest[0]] {
+			return "script " + strings.Replace(rest[0], "t", "t", 1)
+		}
+	case "node":
+		if len(words) > 2 && strings.Contains(words[1], ".yarn/") {
+			return keyOf(append([]string{"yarn"}, words[2:]...))
+		}
+	}
+	if same := sameProgram[words[0]]; same != "" {
+		words = append(strings.Fields(same), words[1:]...)
+	}
+	key := plain(words)
+	return strings.Join(key[:min(3, len(key))], " ")
+}
+
+var nodeVerbs = map[string]bool{"install": true, "i": true, "ci": true, "add": true, "exec": true, "dlx": true, "x": true, "link": true, "init": true, "create": true, "workspaces": true, "upgrade": true, "update": true, "global": true}
+
+// plain are the words that are no options.
+func plain(words []string) []string {
+	var out []string
+	for _, w := range words {
+		if !strings.HasPrefix(w, "-") {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+var (
+	installVerb = regexp.MustCompile(`^(npm (install|i|ci)|yarn( install)?|pnpm (install|i)|bun (install|i)|pip install|pipenv (install|sync)|poetry (install|sync)|uv (sync|pip)|conda (env|create)|bundle( install)?|bundler|composer (install|update)|dotnet restore|go (mod|get)|cargo fetch|mix (deps\.get|setup)|bin/setup|\./bin/setup|python venv)\b`)
+	buildVerb   = regexp.MustCompile(`^(mvn|gradle|dotnet build|cargo build|go build|script build|ng build|vite build)\b`)
+	serveVerb   = regexp.MustCompile(`^(script (start|dev|develop|serve|start:dev|start:local|preview|server)|python manage\.py runserver|python \S+\.py|flask |uvicorn |gunicorn |streamlit |rails (s|server)\b|bin/dev|\./bin/dev|rackup|ruby \S+\.rb|php artisan serve|php -S|mvn spring-boot:run|mvn quarkus:dev|gradle (bootRun|run|quarkusDev|:\S+)|dotnet (run|watch)|go run|cargo run|mix phx\.server|node \S+|nodemon|java )`)
+	testVerb    = regexp.MustCompile(`^(script (test|t)\b|pytest|python manage\.py test|rspec|rails (test|spec)|go test|cargo test|mix test|mvn (test|verify)|gradle (test|check)|dotnet test|phpunit|vendor/bin/phpunit|php artisan test|jest|vitest)`)
+	toolInstall = regexp.MustCompile(`^(npm (install|i) (-g|--global)|npm (-g|--global) |yarn global|pip3? install (--upgrade |-U |--user )*(pip|pipenv|poetry|uv|virtualenv|setuptools|wheel)\b|python3? -m pip install (--upgrade |-U )*(pip|pipenv|poetry|uv)\b|gem install|composer global|dotnet tool|cargo install|go install|mix (local|archive)|rustup)`)
+	keyMaking   = regexp.MustCompile(`^(php artisan key:generate|php bin/console secrets:|rails (secret|credentials)|mix phx\.gen\.secret)`)
+)
+
+// projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one
+// that knows the command.
+func (s *surveyor) projectBy(words []string, cwd string) string {
+	line := strings.Join(words, " ")
+	if toolInstall.MatchString(line) {
+		return "needs"
+	}
+	key := keyOf(words)
+	if len(words) > 2 && words[1] == "-m" && words[2] == "venv" {
+		key = "python venv"
+	}
+	// Exactly what a step runs.
+	var exact []string
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
+		for _, st := range p.Steps {
+			same := keyOf(st.Command) == key
+			for _, e := range st.Expands {
+				if _, script, ok := strings.Cut(e, ": "); ok && keyOf(strings.Fields(script)) == key {
+					same = true
+				}
+			}
+			if !same || st.Role == stack.Install || !s.usesSteps(p) && st.Role != stack.Test {
+				continue
+			}
+			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
+				return "step:" + st.ID
+			}
+			exact = append(exact, "step:"+st.ID)
+		}
+	}
+	if len(exact) == 1 {
+		return exact[0]
+	}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs == stack.Native && v.Dir() == cwd && keyOf(v.Command) == key {
+			return service(v.Name)
+		}
+	}
+	if keyMaking.MatchString(strings.Join(plain(words), " ")) {
+		return "fill"
+	}
+	role := stack.Role("")
+	switch {
+	case installVerb.MatchString(key) || len(words) == 1 && (key == "yarn" || key == "bundle"):
+		role = stack.Install
+	case testVerb.MatchString(key):
+		role = stack.Test
+	case serveVerb.MatchString(key):
+		return s.serviceAt(cwd)
+	case buildVerb.MatchString(key):
+		role = stack.Build
+	}
+	if role == "" {
+		return s.onceBy(words, nil)
+	}
+	if by := s.stepBy(role, cwd, ""); by != "" {
+		return by
+	}
+	if role == stack.Install {
+		// Managers that install while they build have no step of their own for it.
+		return s.stepBy(stack.Build, cwd, "")
+	}
+	return ""
+}
+
+// serviceAt is what serves the project of the folder.
+func (s *surveyor) serviceAt(cwd string) string {
+	var below []string
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		at := v.Build
+		if v.Runs == stack.Native {
+			at = v.Dir()
+		}
+		if at == "" || v.Kind == stack.Once {
+			continue
+		}
+		if at == cwd {
+			return service(v.Name)
+		}
+		if cwd == "." || strings.HasPrefix(at, cwd+"/") {
+			below = append(below, service(v.Name))
+		}
+	}
+	switch len(below) {
+	case 0:
+		return ""
+	case 1:
+		return below[0]
+	}
+	return "launch"
+}

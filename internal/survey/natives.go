@@ -1,0 +1,329 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/stack"
+)
+
+// aside are folders whose projects are looked at but not launched.
+var aside = regexp.MustCompile(`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|playground|templates?|archive[ds]?|deprecated|legacy|tutorials?)(/|$)`)
+
+// Twins are the names of folders that hold one application as it is before and after a course's work.
+var (
+	starter  = regexp.MustCompile(`(?i)^(.*[-_])?(starter|start|begin|before|initial|skeleton)([-_].*)?$`)
+	finished = regexp.MustCompile(`(?i)^(.*[-_])?(finished|final|complete[d]?|end|after|solution)([-_].*)?$`)
+)
+
+// asideWhy tells why a folder's projects are not launched; empty if they are.
+func (s *surveyor) asideWhy(dir string) string {
+	if aside.MatchString(dir) {
+		return "it is taken for a sample, a test or a site of documents"
+	}
+	parts := strings.Split(dir, "/")
+	for i, part := range parts {
+		if !starter.MatchString(part) {
+			continue
+		}
+		parent := path.Join(parts[:i]...)
+		for _, f := range s.tree.folders {
+			rel := f.Path
+			if parent != "" {
+				var below bool
+				if rel, below = strings.CutPrefix(f.Path, parent+"/"); !below {
+					continue
+				}
+			}
+			if name, _, _ := strings.Cut(rel, "/"); finished.MatchString(name) {
+				return "it is where a course begins, and " + path.Join(parent, name) + " is the same when it is done"
+			}
+		}
+	}
+	if p := s.stack.Project(dir, ""); p != nil && (p.Framework == "docusaurus") {
+		return "it is a site of documents"
+	}
+	return ""
+}
+
+// natives makes a native service of every project that serves and that no compose service builds, and of the
+// processes beside it.
+func (s *surveyor) natives() {
+	var tasks []*stack.Project
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Manager == "make" {
+			tasks = append(tasks, p)
+			continue
+		}
+		s.nativesOf(p)
+	}
+	// A task file counts where it is the only way that is written down.
+	for _, p := range tasks {
+		if len(s.stack.Services) == 0 || !s.coveredBelow(p.Path) {
+			s.nativesOf(p)
+		}
+	}
+	s.severalApplications()
+}
+
+// coveredBelow reports whether a service runs in the folder or below it.
+func (s *surveyor) coveredBelow(dir string) bool {
+	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		for _, at := range []string{v.Dir(), v.Build, path.Dir(v.At.File)} {
+			if at != "" && (dir == "." || at == dir || strings.HasPrefix(at, dir+"/")) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func (s *surveyor) nativesOf(p *stack.Project) {
+	processes := s.procfile(p)
+	mains := []stack.Serve{}
+	if p.Serve != nil && len(processes) == 0 {
+		mains = append(mains, *p.Serve)
+	}
+	for _, v := range slices.Concat(mains, processes, p.Also) {
+		dir := p.Path
+		if v.Folder != "" {
+			dir = v.Folder
+		}
+		if slices.ContainsFunc(s.stack.Services, func(other stack.Service) bool {
+			return other.Source == stack.FromCompose && other.Build == dir
+		}) {
+			continue
+		}
+		if len(processes) > 0 && v.Folder == "" && v.Source != stack.FromProcfile {
+			continue // the Procfile says what runs
+		}
+		if why := s.asideWhy(dir); why != "" {
+			if v.Name == "" {
+				s.remark(stack.Note, "project-aside", v.At, fmt.Sprintf("%s is not launched: %s", dir, why), "Start nharbor in that folder with -C to launch it.")
+			}
+			continue
+		}
+		s.native(p, v, dir)
+	}
+}
+
+func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
+	name := v.Name
+	if v.Source != stack.FromProcfile {
+		if name = s.folderName(dir); v.Name != "" {
+			name += "-" + v.Name
+		}
+	}
+	name = s.unused(name, dir, p.Manager)
+	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path, Manager: p.Manager, Folder: v.Folder,
+		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps}
+	for k, value := range v.Env {
+		svc.Env[k] = value
+	}
+	if svc.Source == "" {
+		svc.Source = stack.FromScript
+	}
+	for _, file := range layers(p) {
+		full := path.Join(dir, file)
+		if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+			svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
+		}
+	}
+	if len(svc.Ports) == 0 && v.Name == "" {
+		s.remark(stack.Warning, "port-unknown", v.At, fmt.Sprintf("no port was found on which %s listens", name), "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
+	}
+	s.stack.Services = append(s.stack.Services, svc)
+}
+
+// layers are the settings files that the project's framework reads in work on the project, later ones winning.
+func layers(p *stack.Project) []string {
+	switch p.Framework {
+	case "vite", "sveltekit", "astro", "remix", "react-router", "next", "nuxt", "create-react-app", "vue-cli", "gatsby":
+		return []string{".env", ".env.development", ".env.local", ".env.development.local"}
+	case "rails", "symfony":
+		return []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local", ".env.dev.local"}
+	}
+	return []string{".env", ".env.local"}
+}
+
+// procfile makes processes of the Procfile in the project's folder.
+func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
+	folder := s.tree.byPath[p.Path]
+	var out []stack.Serve
+	for _, proc := range folder.Procfile() {
+		if proc.Name == "release" {
+			if !slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Migrate }) {
+				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate, Command: ecosystem.Words(proc.Line), Env: map[string]string{}, At: proc.At})
+			}
+			continue
+		}
+		v := stack.Serve{Name: proc.Name, Command: ecosystem.Words(proc.Line), At: proc.At, Source: stack.FromProcfile, PortBy: stack.PortBy{Env: "PORT"}}
+		if p.Serve != nil {
+			v.Env = p.Serve.Env
+		}
+		if proc.Name == "web" {
+			if port := ecosystem.PortIn(proc.Line); port > 0 {
+				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: proc.At}}
+			} else if port, at := folder.PortSetting(); port > 0 {
+				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
+			} else if p.Serve != nil {
+				v.Ports = p.Serve.Ports
+			}
+			if strings.Contains(proc.Line, "$PORT") || strings.Contains(proc.Line, "${PORT") {
+				if len(v.Ports) == 0 {
+					v.Ports = []stack.Port{{Host: 5000, Target: 5000, Transport: "tcp", Speaks: "http", At: proc.At}}
+				}
+				env := map[string]string{"PORT": strconv.Itoa(v.Ports[0].Host)}
+				for k, value := range v.Env {
+					env[k] = value
+				}
+				v.Env = env
+			}
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+// folderName makes a name of a folder; of the workspace's own, of what its checkout is called.
+func (s *surveyor) folderName(dir string) string {
+	name := path.Base(dir)
+	if dir == "." {
+		name = path.Base(strings.ReplaceAll(s.opt.Root, `\`, "/"))
+	}
+	if name = strings.Trim(unfit.ReplaceAllString(name, "-"), "-."); name == "" {
+		name = "app"
+	}
+	return name
+}
+
+// unused makes the name one that no service has: by the folder's whole path, then by the manager.
+func (s *surveyor) unused(name, dir, manager string) string {
+	if s.stack.Service(name) == nil {
+		return name
+	}
+	long := strings.ReplaceAll(dir, "/", "-")
+	for n := 2; long == "." || s.stack.Service(long) != nil; n++ {
+		if long = fmt.Sprintf("%s-%s", name, manager); n > 2 {
+			long = fmt.Sprintf("%s-%d", long, n)
+		}
+	}
+	return long
+}
+
+// severalApplications says how to choose where native services of one workspace want the same port and have
+// nothing to do with each other.
+func (s *surveyor) severalApplications() {
+	byPort := map[int][]*stack.Service{}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs == stack.Native && len(v.Ports) > 0 {
+			byPort[v.Ports[0].Host] = append(byPort[v.Ports[0].Host], v)
+		}
+	}
+	var rivals []*stack.Service
+	for i := range s.stack.Services {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native && len(v.Ports) > 0 && len(byPort[v.Ports[0].Host]) > 1 {
+			rivals = append(rivals, v)
+		}
+	}
+	if len(rivals) == 0 {
+		return
+	}
+	likely, why := rivals[0], "it lies highest"
+	for _, v := range rivals {
+		for _, d := range s.demands {
+			if d.cwd == v.Dir() && v.Dir() != "." && likely.Dir() != v.Dir() && why != "the README leads there first" {
+				likely, why = v, "the README leads there first"
+			}
+		}
+	}
+	var names []string
+	for _, v := range rivals {
+		names = append(names, v.Name)
+	}
+	s.remark(stack.Warning, "several-applications", likely.At, fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s", strings.Join(names, ", "), likely.Name, why),
+		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name, likely.Dir()))
+}
+
+var (
+	exposes  = regexp.MustCompile(`(?mi)^\s*EXPOSE\s+(.+)$`)
+	portPair = regexp.MustCompile(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
+)
+
+// dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
+// that service gets a second way to run.
+func (s *surveyor) dockerfiles() {
+	for _, file := range s.tree.dockerfiles {
+		dir := path.Dir(file)
+		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" || strings.Contains(dir, ".devcontainer") {
+			continue
+		}
+		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Source == stack.FromCompose && v.Build == dir }) {
+			continue
+		}
+		folder := s.tree.byPath[dir]
+		data, err := folder.Read(path.Base(file))
+		if err != nil {
+			s.faults = append(s.faults, stack.AllFaults(err)...)
+			continue
+		}
+		spec := &stack.ContainerSpec{Dockerfile: path.Base(file)}
+		var ports []stack.Port
+		for _, m := range exposes.FindAllSubmatchIndex(data, -1) {
+			line := 1 + strings.Count(string(data[:m[2]]), "\n")
+			for _, word := range strings.Fields(string(data[m[2]:m[3]])) {
+				number, transport, _ := strings.Cut(word, "/")
+				if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 65536 && transport != "udp" {
+					ports = append(ports, stack.Port{Host: s.published(dir, n), Target: n, Transport: "tcp", Speaks: "http", At: stack.Place{File: file, Line: line}})
+				}
+			}
+		}
+		if i := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool {
+			return v.Runs == stack.Native && v.Dir() == dir && v.Container == nil
+		}); i >= 0 {
+			v := &s.stack.Services[i]
+			v.Build, v.Container, v.Address = dir, spec, v.Name
+			if len(v.Ports) == 0 {
+				v.Ports = ports
+			} else if len(ports) > 0 {
+				v.ContainerPort = ports[0].Target
+			}
+			s.remark(stack.Note, "two-ways", stack.Place{File: file, Line: 1}, fmt.Sprintf("%s can also run in a container built from this file", v.Name), "nharbor launch --container "+v.Name)
+			continue
+		}
+		if len(s.stack.ComposeFiles) > 0 {
+			continue // the compose files say what runs in containers
+		}
+		name := s.unused(s.folderName(dir), dir, "container")
+		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile, Runs: stack.Container, Kind: stack.Lasting, Build: dir,
+			Env: map[string]string{}, Ports: ports, Address: name, Container: spec, At: stack.Place{File: file, Line: 1}})
+		if len(ports) == 0 {
+			s.remark(stack.Warning, "port-unknown", stack.Place{File: file, Line: 1}, fmt.Sprintf("the Dockerfile of %s exposes no port", name), "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
+		}
+	}
+}
+
+// published is the port of this machine that the README publishes the inner one on, or the same number.
+func (s *surveyor) published(dir string, inner int) int {
+	for _, d := range s.demands {
+		if d.cwd != dir {
+			continue
+		}
+		for _, m := range portPair.FindAllStringSubmatch(d.command, -1) {
+			if m[2] == strconv.Itoa(inner) {
+				n, _ := strconv.Atoi(m[1])
+				return n
+			}
+		}
+	}
+	return inner
+}

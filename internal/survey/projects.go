@@ -1,0 +1,230 @@
+package survey
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/Masterminds/semver/v3"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/stack"
+)
+
+// projects reads the manifests, the outer folders first, so that members find the project they belong to.
+func (s *surveyor) projects() {
+	var roots []*ecosystem.Finding
+	var list []*ecosystem.Finding
+	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
+	for _, folder := range s.tree.folders {
+		folder.Roots, folder.System = roots, s.opt.System
+		var found []*ecosystem.Finding
+		for _, read := range ecosystem.Readers {
+			f, err := read(folder)
+			if err != nil {
+				s.faults = append(s.faults, stack.AllFaults(err)...)
+				continue
+			}
+			if f != nil {
+				found = append(found, f)
+			}
+		}
+		if _, _, targets := folder.Targets(); len(found) > 0 {
+			found[0].Project.Targets = targets
+		} else if f := ecosystem.ReadTasks(folder); f != nil {
+			found = append(found, f)
+		}
+		for _, f := range found {
+			s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
+			if len(f.Members) > 0 {
+				roots = append(roots, f)
+			}
+			if len(found) > 1 && f.Within == nil {
+				for i := range f.Project.Steps {
+					f.Project.Steps[i].ID += "@" + f.Project.Manager
+				}
+			}
+			if f.Project.NotHere != "" {
+				s.remark(stack.Note, "not-for-this-system", f.Project.Evidence[0].Place(), fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere), "Build it on the system that it is for.")
+				f.Project.Serve, f.Project.Steps, f.Project.Also = nil, nil, nil
+			}
+			if f.Within != nil && f.Project.Name != "" {
+				names[f.Project.Name] = f
+			}
+			list = append(list, f)
+		}
+	}
+	for _, f := range list {
+		s.buildsFirst(f, names)
+	}
+	for _, f := range slices.Backward(list) { // the inner ones first, so that what they are members of has all of theirs
+		if f.Within != nil {
+			fold(f)
+		}
+	}
+	for _, f := range list {
+		if f.Within == nil {
+			p := &f.Project
+			slices.Sort(p.Members)
+			slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+			slices.SortStableFunc(p.Also, func(a, b stack.Serve) int {
+				return cmp.Or(strings.Compare(a.Folder, b.Folder), strings.Compare(a.Name, b.Name))
+			})
+			s.versions(p)
+			s.stack.Projects = append(s.stack.Projects, *p)
+		}
+	}
+	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// buildsFirst lets a member wait for the builds of the members that it asks for by name.
+func (s *surveyor) buildsFirst(f *ecosystem.Finding, names map[string]*ecosystem.Finding) {
+	var after []string
+	for _, name := range f.Asks {
+		other := names[name]
+		if other == nil || other == f || other.Within != f.Within || other.Project.Serve != nil {
+			continue
+		}
+		for _, step := range other.Project.Steps {
+			if step.Role == stack.Build || step.Role == stack.Generate {
+				after = append(after, step.ID)
+			}
+		}
+	}
+	if f.Project.Serve != nil {
+		f.Project.Serve.AfterSteps = after
+	}
+	for i := range f.Project.Steps {
+		if f.Project.Steps[i].Role == stack.Build {
+			f.Project.Steps[i].AfterSteps = after
+		}
+	}
+}
+
+// fold makes a member a part of the project that it belongs to.
+func fold(f *ecosystem.Finding) {
+	p, member := &f.Within.Project, &f.Project
+	p.Members = append(p.Members, member.Path)
+	p.Members = append(p.Members, member.Members...)
+	for _, st := range member.Steps {
+		if st.Folder == "" {
+			st.Folder = member.Path
+		}
+		p.Steps = append(p.Steps, st)
+	}
+	add := func(v stack.Serve) {
+		if v.Folder == "" {
+			v.Folder = member.Path
+		}
+		p.Also = append(p.Also, v)
+	}
+	if member.Serve != nil {
+		add(*member.Serve)
+	}
+	for _, v := range member.Also {
+		add(v)
+	}
+	for _, r := range member.Runtimes {
+		if r.Constraint != "*" && !slices.Contains(p.Runtimes, r) {
+			p.Runtimes = append(p.Runtimes, r)
+		}
+	}
+	for _, b := range member.Bin {
+		if !slices.Contains(p.Bin, b) {
+			p.Bin = append(p.Bin, b)
+		}
+	}
+	if member.Framework != "" {
+		p.Evidence = append(p.Evidence, stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line, Says: "member with " + member.Framework})
+	}
+	p.Sources, p.Compiles = append(p.Sources, member.Sources...), append(p.Compiles, member.Compiles...)
+}
+
+// versions adds the versions that files for the whole checkout, Dockerfiles and build servers name, and says where
+// they contradict each other.
+func (s *surveyor) versions(p *stack.Project) {
+	tools := map[string]bool{}
+	for _, r := range p.Runtimes {
+		tools[r.Tool] = true
+	}
+	add := func(list []stack.Runtime) {
+		for _, r := range list {
+			if tools[r.Tool] && !slices.Contains(p.Runtimes, r) {
+				p.Runtimes = append(p.Runtimes, r)
+			}
+		}
+	}
+	for dir := p.Path; ; dir = path.Dir(dir) {
+		if f, ok := s.tree.byPath[dir]; ok {
+			add(f.ToolVersions())
+			var files []string
+			for _, d := range s.tree.dockerfiles {
+				if path.Dir(d) == dir && dir == p.Path {
+					files = append(files, path.Base(d))
+				}
+			}
+			for _, w := range s.tree.workflows {
+				if path.Dir(path.Dir(path.Dir(w))) == dir {
+					files = append(files, strings.TrimPrefix(w, dir+"/"))
+				}
+			}
+			add(f.Hints(files))
+		}
+		if dir == "." || s.isCheckout(dir) {
+			break
+		}
+	}
+	// A place that allows any version says nothing beside one that does.
+	named := map[string]bool{}
+	for _, r := range p.Runtimes {
+		named[r.Tool] = named[r.Tool] || r.Constraint != "*" && !r.Hint
+	}
+	p.Runtimes = slices.DeleteFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
+	for i, a := range p.Runtimes {
+		for _, b := range p.Runtimes[:i] {
+			if a.Tool == b.Tool && !agree(a.Constraint, b.Constraint) {
+				level, remedy := stack.Warning, "Find out which of them the project works with, and correct the other."
+				if a.Hint || b.Hint {
+					level = stack.Note
+				}
+				s.remark(level, "versions-contradict", a.At, fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line, a.Tool, b.Constraint, a.Constraint), remedy)
+			}
+		}
+	}
+}
+
+func (s *surveyor) isCheckout(dir string) bool {
+	return slices.ContainsFunc(s.stack.Checkouts, func(c stack.Checkout) bool { return c.Path == dir })
+}
+
+// agree reports whether some version fits both constraints; what can't be read agrees with anything.
+func agree(a, b string) bool {
+	first, err := semver.NewConstraint(a)
+	if err != nil {
+		return true
+	}
+	second, err := semver.NewConstraint(b)
+	if err != nil {
+		return true
+	}
+	for _, text := range []string{a, b} {
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return (r < '0' || r > '9') && r != '.' }) {
+			v, err := semver.NewVersion(strings.Trim(word, "."))
+			if err != nil {
+				continue
+			}
+			patch, minor, major := v.IncPatch(), v.IncMinor(), v.IncMajor()
+			late := semver.New(v.Major(), v.Minor(), 9999, "", "")
+			later := semver.New(v.Major(), 9999, 9999, "", "")
+			before := semver.New(max(v.Major(), 1)-1, 9999, 9999, "", "")
+			for _, c := range []*semver.Version{v, &patch, &minor, &major, late, later, before} {
+				if first.Check(c) && second.Check(c) {
+					return true
+				}
+			}
+		}
+	}
+	return strings.Contains(a, "*") || strings.Contains(b, "*")
+}

@@ -1,0 +1,268 @@
+package survey
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/yuin/goldmark"
+	"github.com/yuin/goldmark/ast"
+	"github.com/yuin/goldmark/text"
+
+	"nimbleharbor/internal/stack"
+)
+
+// demand is a command that a README, or a dev container's definition, asks for.
+type demand struct {
+	at      stack.Place
+	command string
+	cwd     string // the folder that it is meant for
+}
+
+// commandWords begin a line that is a command, where nothing else says that it is one.
+var commandWords = map[string]bool{}
+
+func init() {
+	for _, w := range strings.Fields(`git npm npx yarn pnpm bun bunx node corepack nvm python python3 py pip pip3 pipenv poetry uv conda virtualenv django-admin flask uvicorn gunicorn celery alembic
+		bundle bundler gem rails rake ruby rackup composer php symfony mvn ./mvnw gradle ./gradlew java dotnet go cargo rustup mix iex make just task docker docker-compose podman cp copy mv
+		createdb createuser psql mysql redis-cli redis-server brew apt apt-get sudo source export set openssl bin/rails bin/rake bin/setup bin/dev ./bin/setup ./bin/dev ./manage.py manage.py cd curl sh bash ./gradlew.bat`) {
+		commandWords[w] = true
+	}
+}
+
+const (
+	maxReadme  = 1 << 20
+	maxDemands = 300
+)
+
+// readmes collects what READMEs and dev containers ask for, in their order: those of the checkouts' tops first.
+func (s *surveyor) readmes() {
+	files := slices.Clone(s.tree.readmes)
+	rank := func(file string) int {
+		if strings.HasPrefix(strings.ToLower(path.Base(file)), "readme") {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(files, func(a, b string) int {
+		if path.Dir(a) == path.Dir(b) {
+			return rank(a) - rank(b)
+		}
+		return byDepth(a, b)
+	})
+	for _, file := range files {
+		dir := path.Dir(file)
+		if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) || !slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil {
+			continue
+		}
+		folder := s.tree.byPath[dir]
+		data, err := folder.Read(path.Base(file))
+		if err != nil || len(data) > maxReadme || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
+			s.remark(stack.Note, "readme-unreadable", stack.Place{File: file}, "the README is not looked at: it can't be read, is too big or is no text", "")
+			continue
+		}
+		s.demands = append(s.demands, demandsOf(file, data)...)
+	}
+	for _, f := range s.tree.folders {
+		s.devContainer(f.Path)
+	}
+	if _, isProject := s.tree.byPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool { return p.Path == "." }) {
+		s.devContainer(".")
+	}
+	if len(s.demands) > maxDemands {
+		s.demands = s.demands[:maxDemands]
+		s.remark(stack.Note, "readme-long", s.demands[0].at, "only the first 300 commands of the READMEs are compared with the order", "")
+	}
+}
+
+func (s *surveyor) devContainer(dir string) {
+	folder := s.tree.byPath[dir]
+	d, err := folder.DevContainer()
+	if err != nil {
+		s.faults = append(s.faults, stack.AllFaults(err)...)
+	}
+	if d == nil {
+		return
+	}
+	for _, c := range d.Commands {
+		s.demands = append(s.demands, demand{d.At, strings.TrimSpace(c), dir})
+	}
+	says := "a dev container is defined here"
+	if d.Image != "" {
+		says += ", of " + d.Image
+	}
+	s.remark(stack.Note, "dev-container", d.At, says+"; nharbor uses its commands and ports as hints only", "")
+}
+
+var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal", "shellsession", "cmd", "powershell", "text", "bat", "fish"}
+
+// demandsOf reads the commands of one README. Markdown is read as CommonMark says; in other texts the indented lines count.
+func demandsOf(file string, data []byte) []demand {
+	r := &reader{file: file, dir: path.Dir(file), data: data}
+	if ext := strings.ToLower(path.Ext(file)); ext == ".rst" || ext == ".txt" {
+		for i, line := range strings.Split(string(data), "\n") {
+			if strings.HasPrefix(line, "    ") || strings.HasPrefix(line, "\t") || strings.HasPrefix(line, "   ") {
+				r.line(i+1, strings.TrimSpace(line), false, r.dir)
+			}
+		}
+		return r.out
+	}
+	doc := goldmark.DefaultParser().Parse(text.NewReader(data))
+	ast.Walk(doc, func(n ast.Node, entering bool) (ast.WalkStatus, error) {
+		if !entering {
+			return ast.WalkContinue, nil
+		}
+		switch n := n.(type) {
+		case *ast.FencedCodeBlock:
+			if lang := strings.ToLower(string(n.Language(data))); slices.Contains(fences, lang) {
+				r.block(n.Lines(), lang != "" && lang != "text")
+			}
+		case *ast.CodeBlock:
+			r.block(n.Lines(), false)
+		case *ast.CodeSpan:
+			var b strings.Builder
+			at := -1
+			for c := n.FirstChild(); c != nil; c = c.NextSibling() {
+				if t, ok := c.(*ast.Text); ok {
+					if at < 0 {
+						at = t.Segment.Start
+					}
+					b.Write(t.Segment.Value(data))
+				}
+			}
+			span := strings.TrimSpace(b.String())
+			words := strings.Fields(strings.TrimPrefix(span, "$ "))
+			if len(words) > 1 && commandWords[words[0]] && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") && !strings.HasSuffix(words[1], ":") {
+				r.line(r.lineAt(at), span, false, r.dir)
+			}
+			return ast.WalkSkipChildren, nil
+		}
+		return ast.WalkContinue, nil
+	})
+	return r.out
+}
+
+type reader struct {
+	file, dir string
+	data      []byte
+	out       []demand
+}
+
+func (r *reader) lineAt(offset int) int {
+	return 1 + strings.Count(string(r.data[:max(0, min(offset, len(r.data)))]), "\n")
+}
+
+var (
+	prompt      = regexp.MustCompile(`^\s*(?:\([\w.-]+\)\s*)?(?:[\w.-]+@[\w.-]+[:\w/~.-]*)?[$%>❯]\s+`)
+	assignments = regexp.MustCompile(`^(?:[A-Za-z_]\w*=\S*\s+)+`)
+)
+
+// block reads the lines of a code block. Where some have a prompt, only those are commands.
+func (r *reader) block(lines *text.Segments, shell bool) {
+	prompts := false
+	for i := range lines.Len() {
+		at := lines.At(i)
+		prompts = prompts || prompt.Match(at.Value(r.data))
+	}
+	cwd, joined, first := r.dir, "", 0
+	for i := range lines.Len() {
+		at := lines.At(i)
+		line := strings.TrimRight(string(at.Value(r.data)), "\r\n \t")
+		if joined == "" {
+			first = r.lineAt(at.Start)
+			if prompts && !prompt.MatchString(line) {
+				continue
+			}
+		}
+		if before, more := strings.CutSuffix(line, `\`); more {
+			joined += strings.TrimSpace(before) + " "
+			continue
+		}
+		line = joined + strings.TrimSpace(line)
+		joined = ""
+		cwd = r.line(first, line, shell || prompts, cwd)
+	}
+}
+
+// line adds a command, and tells the folder that the next line of its block is meant for.
+func (r *reader) line(at int, line string, shell bool, cwd string) string {
+	line = strings.TrimSpace(prompt.ReplaceAllString(line, ""))
+	if i := strings.Index(line, " #"); i >= 0 && !strings.ContainsAny(line[i:], `"'`) {
+		line = strings.TrimSpace(line[:i])
+	}
+	if line == "" || line[0] == '#' || strings.HasPrefix(line, "//") || strings.HasPrefix(line, "REM ") || len(line) > 400 {
+		return cwd
+	}
+	words := strings.Fields(assignments.ReplaceAllString(line, ""))
+	if len(words) == 0 || !shell && !commandWords[words[0]] || shell && !commandWords[words[0]] && strings.HasSuffix(words[0], ":") {
+		return cwd
+	}
+	var parts []string
+	inside := cwd
+	for _, part := range strings.Split(line, "&&") {
+		part = strings.TrimSpace(part)
+		words := strings.Fields(part)
+		if len(words) == 0 {
+			continue
+		}
+		switch words[0] {
+		case "cd", "pushd":
+			if len(words) > 1 && !strings.HasPrefix(words[1], "-") && !strings.ContainsAny(words[1], "<$~") {
+				inside = path.Join(inside, strings.Trim(words[1], `"'`))
+			}
+			continue
+		case "mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi", "nano", "open", "start":
+			continue
+		}
+		parts = append(parts, part)
+	}
+	if len(parts) > 0 {
+		r.out = append(r.out, demand{stack.Place{File: r.file, Line: at}, line, path.Clean(cwd)})
+	}
+	if len(strings.Split(line, "&&")) > 1 && len(parts) > 0 {
+		return cwd // a folder that is entered for one line only
+	}
+	return inside
+}
+
+// toldToRun finds the demand that tells to run a compose service by its name.
+func (s *surveyor) toldToRun(service string) *demand {
+	for i := range s.demands {
+		d := &s.demands[i]
+		for _, part := range strings.Split(d.command, "&&") {
+			if verb, args := composeCall(strings.Fields(part)); verb == "run" && len(args) > 0 && args[0] == service {
+				return d
+			}
+		}
+	}
+	return nil
+}
+
+// composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
+// without options.
+func composeCall(words []string) (verb string, args []string) {
+	switch {
+	case len(words) > 2 && (words[0] == "docker" || words[0] == "podman") && words[1] == "compose":
+		words = words[2:]
+	case len(words) > 1 && (words[0] == "docker-compose" || words[0] == "podman-compose"):
+		words = words[1:]
+	default:
+		return "", nil
+	}
+	takes := map[string]bool{"-f": true, "--file": true, "--profile": true, "-p": true, "--project-name": true, "--env-file": true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true, "--workdir": true, "--entrypoint": true, "-v": true}
+	skip := false
+	for _, w := range words {
+		switch {
+		case skip:
+			skip = false
+		case strings.HasPrefix(w, "-") && len(args) == 0:
+			skip = takes[w]
+		case verb == "":
+			verb = w
+		default:
+			args = append(args, w)
+		}
+	}
+	return verb, args
+}

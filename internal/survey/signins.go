@@ -1,0 +1,157 @@
+package survey
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/stack"
+)
+
+var (
+	userWord     = `(?:user(?:[-_ ]?name)?|e-?mail|login|account)`
+	passwordWord = `(?:pass(?:word|wd)?|pwd)`
+	// A user and a password on one line, in either of the forms that people write them in.
+	labelled = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
+	slashed  = regexp.MustCompile("(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest|user)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
+	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
+	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
+	aboutIt  = regexp.MustCompile(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
+	callUser = regexp.MustCompile(`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
+	notValue = regexp.MustCompile(`(?i)^(string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
+	tableRow = regexp.MustCompile(`^\s*\|(.+)\|\s*$`)
+)
+
+const maxSignIns = 20
+
+// signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings files.
+func (s *surveyor) signIns() {
+	s.stack.SignIns = []stack.SignIn{}
+	add := func(user, password string, at stack.Place) {
+		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
+		if len(s.stack.SignIns) >= maxSignIns || user == "" || notValue.MatchString(user) || notValue.MatchString(password) && !strings.EqualFold(password, "password") ||
+			slices.ContainsFunc(s.stack.SignIns, func(i stack.SignIn) bool { return i.User == user }) {
+			return
+		}
+		s.stack.SignIns = append(s.stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
+	}
+	for _, file := range s.tree.readmes {
+		if dir := path.Dir(file); slices.Contains(s.tops(), dir) || s.stack.Project(dir, "") != nil {
+			s.signInsOf(file, true, add)
+		}
+	}
+	for _, file := range s.tree.seeds {
+		s.signInsOf(file, false, add)
+	}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		for _, key := range sortedKeys(v.Env) {
+			m := adminKey.FindStringSubmatch(key)
+			if m == nil || !v.EnvLiteral[key] || v.Env[key] == "" {
+				continue
+			}
+			password := ""
+			for _, name := range []string{"PASSWORD", "PASS", "PWD"} {
+				if k := m[1] + name; v.EnvLiteral[k] {
+					password = v.Env[k]
+				}
+			}
+			if password != "" {
+				add(v.Env[key], password, v.EnvAt[key])
+			}
+		}
+	}
+}
+
+var adminKey = regexp.MustCompile(`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
+
+func sortedKeys(m map[string]string) []string {
+	var out []string
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// signInsOf reads one file, line by line; a password may stand up to two lines below its user.
+func (s *surveyor) signInsOf(file string, readme bool, add func(user, password string, at stack.Place)) {
+	folder := s.tree.byPath[path.Dir(file)]
+	data, err := folder.Read(path.Base(file))
+	if err != nil || len(data) > maxReadme {
+		return
+	}
+	lines := strings.Split(string(data), "\n")
+	about := !readme
+	user, userAt := "", -10
+	columns := []int{-1, -1}
+	for i, line := range lines {
+		if len(line) > 1000 {
+			continue
+		}
+		at := stack.Place{File: file, Line: i + 1}
+		if aboutIt.MatchString(line) {
+			about = true
+		} else if readme && strings.HasPrefix(line, "#") {
+			about = false
+		}
+		if readme && cells(line, &columns, func(u, p string) { add(u, p, at) }) {
+			continue
+		}
+		if m := callUser.FindStringSubmatch(line); m != nil {
+			add(m[1], m[2], at)
+			continue
+		}
+		if m := labelled.FindStringSubmatch(line); m != nil {
+			add(m[1], m[2], at)
+			continue
+		}
+		if m := slashed.FindStringSubmatch(" " + line); m != nil && about && readme {
+			if _, isTemplate := templateOf(m[2]); !isTemplate && !dotenv.IsSecret(m[1], "") {
+				add(m[1], m[2], at)
+				continue
+			}
+		}
+		if !about {
+			continue
+		}
+		if m := userLine.FindStringSubmatch(line); m != nil {
+			user, userAt = m[1], i
+		}
+		if m := passLine.FindStringSubmatch(line); m != nil && i-userAt <= 2 && user != "" {
+			add(user, m[1], stack.Place{File: file, Line: userAt + 1})
+			user = ""
+		}
+	}
+}
+
+// cells reads a row of a table that has columns for users and passwords.
+func cells(line string, columns *[]int, found func(user, password string)) bool {
+	m := tableRow.FindStringSubmatch(line)
+	if m == nil {
+		*columns = []int{-1, -1}
+		return false
+	}
+	row := strings.Split(m[1], "|")
+	if c := *columns; c[0] >= 0 && c[1] >= 0 {
+		if c[0] < len(row) && c[1] < len(row) {
+			user, password := strings.Trim(row[c[0]], " `*\t"), strings.Trim(row[c[1]], " `*\t")
+			if strings.Trim(user, "-:") != "" && !strings.Contains(user, " ") {
+				found(user, password)
+			}
+		}
+		return true
+	}
+	for i, cell := range row {
+		word := strings.ToLower(strings.Trim(cell, " `*\t"))
+		switch {
+		case regexp.MustCompile(`^` + passwordWord + `$`).MatchString(word):
+			(*columns)[1] = i
+		case regexp.MustCompile(`^`+userWord+`$`).MatchString(word) && (*columns)[0] < 0:
+			(*columns)[0] = i
+		}
+	}
+	return (*columns)[0] >= 0 && (*columns)[1] >= 0
+}
