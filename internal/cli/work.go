@@ -38,7 +38,7 @@ func (a *app) open(ctx context.Context) (*work, error) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: w.root}, Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
 	// The root stays open as long as the program runs; nothing below is read through a link that leaves it.
-	w.fsys = root.FS()
+	w.fsys = workspace.Files(root)
 	return w, w.survey(ctx)
 }
 

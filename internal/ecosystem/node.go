@@ -428,6 +428,7 @@ func (n *nodeProject) serve() {
 			// The main script runs it along.
 		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil && !strings.Contains(scripts[name], "test") && !strings.Contains(scripts[name], "tsc"):
 			extra := n.process(name)
+			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
 			p.Also = append(p.Also, extra)
 		}

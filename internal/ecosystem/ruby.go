@@ -64,8 +64,6 @@ func readRuby(f Folder) (*Finding, error) {
 		}
 	}
 
-	// The gems lie in the project, so that nothing is installed into the machine's own Ruby.
-	env := map[string]string{"BUNDLE_PATH": "vendor/bundle"}
 	at := f.At(manifest, 1)
 	install := f.step(stack.Install, at, "bundle", "install")
 	if f.Has("Gemfile.lock") {
@@ -74,8 +72,8 @@ func readRuby(f Folder) (*Finding, error) {
 	} else {
 		out.remark(stack.Warning, "lock-missing", at, "there is no Gemfile.lock, so each machine may get other versions", "Commit the Gemfile.lock that the install makes.")
 	}
-	install.Env["BUNDLE_PATH"] = env["BUNDLE_PATH"]
-	install.Inputs, install.Outputs = f.in(manifest, "Gemfile.lock", ".ruby-version"), []string{path.Join(f.Path, "vendor/bundle")}
+	// Where the gems go is the person's own setting of bundler; it is left as it is.
+	install.Inputs = f.in(manifest, "Gemfile.lock", ".ruby-version")
 	out.step(install)
 	for _, c := range gemCompiles {
 		if at, ok := gems[c.name]; ok {
@@ -86,12 +84,11 @@ func readRuby(f Folder) (*Finding, error) {
 	}
 	step := func(role stack.Role, at stack.Place, words ...string) *stack.Step {
 		s := f.step(role, at, append([]string{"bundle", "exec"}, words...)...)
-		s.Env["BUNDLE_PATH"] = env["BUNDLE_PATH"]
 		out.step(s)
 		return &p.Steps[len(p.Steps)-1]
 	}
 	serve := func(at stack.Place, ports []stack.Port, by stack.PortBy, words ...string) stack.Serve {
-		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, Env: env, PortBy: by, Source: stack.FromFramework}
+		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, PortBy: by, Source: stack.FromFramework}
 	}
 	port, portAt := f.portSetting()
 	switch {

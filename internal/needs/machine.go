@@ -29,6 +29,8 @@ type Local struct {
 	held   map[int]*stack.Owner
 }
 
+var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
 var versionNumber = regexp.MustCompile(`\d+(\.\d+)+([-+][0-9A-Za-z.-]+)?|\d+`)
 
 // versionArgs are the words that make a tool tell its version.
@@ -114,7 +116,7 @@ func (l *Local) Version(ctx context.Context, tool string) (string, error) {
 		}
 		return "", errors.New(first)
 	}
-	v := versionNumber.FindString(string(out))
+	v := versionNumber.FindString(colours.ReplaceAllString(string(out), ""))
 	if v == "" {
 		return "", errors.New("it does not tell its version")
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -180,7 +181,7 @@ func (a *asker) sources(services []*stack.Service) {
 				continue
 			}
 			seen[s.Address] = true
-			n := Need{Name: s.Address, Kind: Source, Wanted: "a package source that lets you in", Level: "required", Because: []stack.Place{s.At}, For: names, Met: true, Found: "asks for no login, as far as the checkout tells"}
+			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " + s.Address, Level: "required", Because: []stack.Place{s.At}, For: names, Met: true, Found: "asks for no login, as far as the checkout tells"}
 			if s.Login {
 				n.Found = "a login is set up here"
 				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
@@ -193,6 +194,13 @@ func (a *asker) sources(services []*stack.Service) {
 			a.needs = append(a.needs, n)
 		}
 	})
+}
+
+func sourceName(address string) string {
+	if u, err := url.Parse(address); err == nil && u.Host != "" {
+		return u.Host
+	}
+	return address
 }
 
 func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
@@ -223,6 +231,9 @@ func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
 
 // satisfies compares a version with a constraint; one that can't be read asks for nothing.
 func satisfies(version, constraint string) bool {
+	if constraint == "*" {
+		return true // also what only leads to a release
+	}
 	c, err := semver.NewConstraint(constraint)
 	if err != nil {
 		return true

@@ -155,6 +155,8 @@ type Serve struct {
 	PortBy PortBy `json:"portBy,omitzero"`
 	// AfterSteps are the ids of steps of other folders that it needs.
 	AfterSteps []string `json:"afterSteps,omitempty"`
+	// Watches is true for a process that only makes files anew when others change.
+	Watches bool `json:"watches,omitempty"`
 }
 
 // PortBy tells how a server takes another port than its own: from an environment variable, or from words that
@@ -291,6 +293,8 @@ type Service struct {
 	Expands []string `json:"expands,omitempty"`
 	// AfterSteps are the ids of steps of other folders that it needs when it runs natively.
 	AfterSteps []string `json:"afterSteps,omitempty"`
+	// Watches is true for a process that only makes files anew when others change; it needs no other service.
+	Watches bool `json:"watches,omitempty"`
 	// Remembered is true for a service that runs once and, once it has, not at the next launch.
 	Remembered bool `json:"remembered,omitempty"`
 	// Restart is true for a service that is started again when it ends.

@@ -55,6 +55,15 @@ type serviceFix struct {
 	After     []string          `toml:"after"`
 	EveryTime *bool             `toml:"every-time"`
 	at        stack.Place
+	own       map[string]stack.Place // where the keys stand that the lower of two files says
+}
+
+// place is where a key of the table was read.
+func (f *serviceFix) place(key string) stack.Place {
+	if at, ok := f.own[key]; ok {
+		return at
+	}
+	return f.at
 }
 
 // correctionsOf reads the files. Unlike a manifest's, a mistake in them ends the survey: a correction that is not
@@ -98,11 +107,18 @@ func overlay(under, over stepFix) stepFix {
 func overlayService(under, over serviceFix) serviceFix {
 	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs), Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder, under.Folder),
 		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{}, After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), at: over.at}
+	out.own = map[string]stack.Place{}
 	if out.Command == nil {
-		out.Command = under.Command
+		out.Command, out.own["command"] = under.Command, under.at
 	}
 	if out.After == nil {
-		out.After = under.After
+		out.After, out.own["after"] = under.After, under.at
+	}
+	if over.Port == nil {
+		out.own["port"] = under.at
+	}
+	if len(under.at.File) == 0 {
+		out.own = nil
 	}
 	maps.Copy(out.Env, under.Env)
 	maps.Copy(out.Env, over.Env)
@@ -285,6 +301,12 @@ func edits(a, b string) int {
 
 // correct applies the corrections to what was concluded.
 func (s *surveyor) correct() {
+	for _, name := range slices.Sorted(maps.Keys(s.corrections.Service)) {
+		s.correctService(name, s.corrections.Service[name])
+	}
+	for _, id := range slices.Sorted(maps.Keys(s.corrections.Step)) {
+		s.correctStep(id, s.corrections.Step[id])
+	}
 	for _, name := range slices.Sorted(maps.Keys(s.corrections.Project)) {
 		fix := s.corrections.Project[name]
 		i := slices.IndexFunc(s.stack.Projects, func(p stack.Project) bool { return p.Path == name })
@@ -299,12 +321,6 @@ func (s *surveyor) correct() {
 			s.stack.Services = slices.DeleteFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Native && v.Project == name })
 			s.stack.Projects = slices.Delete(s.stack.Projects, i, i+1)
 		}
-	}
-	for _, id := range slices.Sorted(maps.Keys(s.corrections.Step)) {
-		s.correctStep(id, s.corrections.Step[id])
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.corrections.Service)) {
-		s.correctService(name, s.corrections.Service[name])
 	}
 }
 
@@ -393,7 +409,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		if v.Runs == stack.Native {
 			v.NativeCommand = words
 		}
-		v.At = fix.at
+		v.At = fix.place("command")
 	}
 	if fix.Kind != nil {
 		v.Kind = *fix.Kind
@@ -405,7 +421,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		if len(v.Ports) == 0 {
 			v.Ports = []stack.Port{{Target: *fix.Port, Transport: "tcp", Speaks: "http"}}
 		}
-		v.Ports[0].Host, v.Ports[0].At = *fix.Port, fix.at
+		v.Ports[0].Host, v.Ports[0].At = *fix.Port, fix.place("port")
 		if v.Runs == stack.Native {
 			v.Ports[0].Target = *fix.Port
 		}
@@ -433,7 +449,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			continue
 		}
 		v.After = slices.DeleteFunc(slices.Clone(v.After), func(a stack.After) bool { return a.Service == other })
-		v.After = append(v.After, stack.After{Service: other, Until: until, Because: stack.Declared, At: fix.at, Reason: fix.at.File + " says so"})
+		v.After = append(v.After, stack.After{Service: other, Until: until, Because: stack.Declared, At: fix.place("after"), Reason: fix.place("after").File + " says so"})
 	}
 }
 

@@ -58,6 +58,9 @@ var (
 func (s *surveyor) inferEdges() {
 	for i := range s.stack.Services {
 		svc := &s.stack.Services[i]
+		if svc.Watches {
+			continue
+		}
 		for _, v := range s.settings(svc) {
 			if callerKey.MatchString(v.key) || v.text == "" {
 				continue

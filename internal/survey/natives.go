@@ -122,7 +122,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	}
 	name = s.unused(name, dir, p.Manager)
 	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path, Manager: p.Manager, Folder: v.Folder,
-		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps}
+		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps, Watches: v.Watches}
 	for k, value := range v.Env {
 		svc.Env[k] = value
 	}
@@ -250,7 +250,8 @@ func (s *surveyor) severalApplications() {
 	for _, v := range rivals {
 		names = append(names, v.Name)
 	}
-	s.remark(stack.Warning, "several-applications", likely.At, fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s", strings.Join(names, ", "), likely.Name, why),
+	s.rivals = names
+	s.remark(stack.Problem, "several-applications", likely.At, fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s", strings.Join(names, ", "), likely.Name, why),
 		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name, likely.Dir()))
 }
 

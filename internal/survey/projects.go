@@ -184,7 +184,7 @@ func (s *surveyor) versions(p *stack.Project) {
 	p.Runtimes = slices.DeleteFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
 	for i, a := range p.Runtimes {
 		for _, b := range p.Runtimes[:i] {
-			if a.Tool == b.Tool && !agree(a.Constraint, b.Constraint) {
+			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !agree(a.Constraint, b.Constraint) {
 				level, remedy := stack.Warning, "Find out which of them the project works with, and correct the other."
 				if a.Hint || b.Hint {
 					level = stack.Note

@@ -83,6 +83,7 @@ type surveyor struct {
 	faults stack.Faults
 
 	demands     []demand
+	rivals      []string // services of several applications that want the same port
 	corrections corrections
 }
 
@@ -328,7 +329,7 @@ func (s *surveyor) inspect() {
 				continue
 			}
 			// Package compose compares the services of one compose file.
-			if other := taken[p.Host]; other != nil && other != svc && (other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
+			if other := taken[p.Host]; other != nil && other != svc && !(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) && (other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
 				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
 			taken[p.Host] = svc

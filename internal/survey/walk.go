@@ -69,7 +69,6 @@ func templateOf(name string) (target string, ok bool) {
 var (
 	readmeName = regexp.MustCompile(`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|mdown|rst|txt))?$`)
 	seedName   = regexp.MustCompile(`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
-	seedFolder = regexp.MustCompile(`(^|/)(seeds?|seeders?|fixtures)$`)
 )
 
 type walker struct {
@@ -100,7 +99,7 @@ func walk(fsys fs.FS, checkouts ...stack.Checkout) (*tree, error) {
 
 func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	t := w.tree
-	entries, err := fs.ReadDir(w.fsys, dir)
+	entries, err := w.read(dir)
 	if err != nil {
 		if dir == "." {
 			return err
@@ -112,50 +111,20 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	if w.checkouts[dir] {
 		rules = nil // each checkout has rules of its own
 	}
-	if i, found := slices.BinarySearchFunc(entries, ".gitignore", func(e fs.DirEntry, name string) int { return strings.Compare(e.Name(), name) }); found && entries[i].Type().IsRegular() {
-		if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 {
-			rules = rules.with(dir, string(data))
-		}
-	}
-	f := ecosystem.Folder{FS: w.fsys, Path: dir}
-	var below []string
-	manifest, kept := false, false
 	for _, e := range entries {
-		name := e.Name()
-		if e.IsDir() {
-			if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) || w.checkouts[path.Join(dir, name)] {
-				below = append(below, name)
+		if e.Name() == ".gitignore" && e.Type().IsRegular() {
+			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 {
+				rules = rules.with(dir, string(data))
 			}
-			continue
 		}
-		isFile := e.Type().IsRegular()
-		t.files++
-		if !isFile && e.Type()&fs.ModeSymlink == 0 {
-			continue
-		}
-		interest := w.note(dir, name)
-		if !isFile && (interest != nothing || ecosystem.IsManifest(name)) {
-			// A link to a file inside the same folder tree counts; one to a folder is never followed.
-			info, err := fs.Stat(w.fsys, path.Join(dir, name))
-			isFile = err == nil && info.Mode().IsRegular()
-		}
-		if !isFile || interest != settings && rules != nil && rules.ignored(dir, name, false) {
-			continue
-		}
-		if f.Files == nil {
-			f.Files = make(map[string]bool, len(entries))
-		}
-		f.Files[name] = true
-		manifest = manifest || ecosystem.IsManifest(name)
-		kept = kept || interest != nothing
-		w.keep(dir, name, interest)
 	}
-	f.Folders = below
-	if manifest {
-		t.folders = append(t.folders, f)
-	}
-	if manifest || kept || depth == 0 || w.checkouts[dir] {
+	below, here := w.folders(dir, entries, rules), w.files(dir, entries, rules)
+	if here.manifest || here.kept || depth == 0 || w.checkouts[dir] {
+		f := ecosystem.Folder{FS: w.fsys, Path: dir, Files: here.names(entries), Folders: below}
 		t.byPath[dir] = f
+		if here.manifest {
+			t.folders = append(t.folders, f)
+		}
 	}
 	if depth >= maxDepth {
 		if len(below) > 0 {
@@ -164,15 +133,102 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 		return nil
 	}
 	for _, name := range below {
-		if !utf8.ValidString(name) {
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid", At: stack.Place{File: dir}, Text: "a folder here has a name that is not valid UTF-8; it is not looked at", Remedy: "Rename it, if it matters."})
-			continue
-		}
 		if err := w.visit(path.Join(dir, name), depth+1, rules); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// ownDirs is a file system that lists folders more quickly than the standard's interface allows.
+type ownDirs interface {
+	ReadOwnDir(name string) ([]fs.DirEntry, error)
+}
+
+func (w *walker) read(dir string) ([]fs.DirEntry, error) {
+	if own, ok := w.fsys.(ownDirs); ok {
+		return own.ReadOwnDir(dir)
+	}
+	return fs.ReadDir(w.fsys, dir)
+}
+
+// folders lists the folders to enter, sorted.
+func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []string {
+	var below []string
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		name := e.Name()
+		if !utf8.ValidString(name) {
+			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid", At: stack.Place{File: dir}, Text: "a folder here has a name that is not valid UTF-8; it is not looked at", Remedy: "Rename it, if it matters."})
+			continue
+		}
+		if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) || len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
+			below = append(below, name)
+		}
+	}
+	slices.Sort(below)
+	return below
+}
+
+// present is what of a folder's files counts.
+type present struct {
+	manifest, kept bool
+	out            map[string]bool // files that don't count, though they are there
+}
+
+func (p present) names(entries []fs.DirEntry) map[string]bool {
+	names := make(map[string]bool, len(entries))
+	for _, e := range entries {
+		if !e.IsDir() && !p.out[e.Name()] && utf8.ValidString(e.Name()) {
+			names[e.Name()] = true
+		}
+	}
+	return names
+}
+
+// files looks at the files of a folder and keeps those of interest.
+func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) present {
+	here := present{out: map[string]bool{}}
+	seeds := false
+	switch path.Base(dir) {
+	case "seed", "seeds", "seeder", "seeders", "fixtures":
+		seeds = true
+	}
+	for _, e := range entries {
+		if e.IsDir() {
+			continue
+		}
+		w.tree.files++
+		name := e.Name()
+		isFile, isLink := e.Type().IsRegular(), e.Type()&fs.ModeSymlink != 0
+		if !isFile && !isLink {
+			here.out[name] = true
+			continue
+		}
+		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
+		if isLink {
+			// A link to a file inside the same folder tree counts; one to a folder is never followed.
+			info, err := fs.Stat(w.fsys, path.Join(dir, name))
+			if isFile = err == nil && info.Mode().IsRegular(); !isFile {
+				here.out[name] = true
+			}
+		}
+		if !isFile || what == nothing && !isManifest {
+			continue
+		}
+		if what != settings && rules.ignored(dir, name, false) {
+			here.out[name] = true
+			continue
+		}
+		here.manifest = here.manifest || isManifest
+		if what != nothing {
+			here.kept = true
+			w.keep(dir, name, what)
+		}
+	}
+	return here
 }
 
 // byPeople reports whether a folder whose name tools use is one that people have written: none of the manifests
@@ -205,7 +261,7 @@ const (
 )
 
 // note tells what a file is by its name alone; it is called for every file and must be quick.
-func (w *walker) note(dir, name string) interest {
+func note(dir, name string, seeds bool) interest {
 	switch name[0] {
 	case '.':
 		if strings.HasPrefix(name, ".env") {
@@ -214,15 +270,9 @@ func (w *walker) note(dir, name string) interest {
 		if name == ".tool-versions" || name == ".mise.toml" || name == ".sdkmanrc" || name == ".devcontainer.json" {
 			return versions
 		}
-	case 'r', 'R', 'g', 'G', 'i', 'I', 's', 'S', 'd', 'D', 'c', 'C', 'h', 'H':
+	case 'D', 'C':
 		if strings.HasPrefix(name, "Dockerfile") || strings.HasPrefix(name, "Containerfile") {
 			return dockerfile
-		}
-		if compose.IsFileName(name) {
-			return settings
-		}
-		if readmeName.MatchString(name) {
-			return readme
 		}
 	case 'P':
 		if strings.HasPrefix(name, "Procfile") {
@@ -238,6 +288,10 @@ func (w *walker) note(dir, name string) interest {
 		}
 	}
 	switch path.Ext(name) {
+	case ".md", ".markdown", ".mdown", ".rst", ".txt", "":
+		if readmeName.MatchString(name) {
+			return readme
+		}
 	case ".yml", ".yaml":
 		if compose.IsFileName(name) {
 			return settings
@@ -247,7 +301,7 @@ func (w *walker) note(dir, name string) interest {
 		}
 		fallthrough
 	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs":
-		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) && seedName.MatchString(name) || seedFolder.MatchString(dir) {
+		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) && seedName.MatchString(name) || seeds {
 			return seed
 		}
 	}

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package workspace
+
+const noFollow = 0
