@@ -265,6 +265,15 @@ func (f Folder) step(role stack.Role, at stack.Place, command ...string) stack.S
 	return stack.Step{ID: string(role) + ":" + f.Path, Role: role, Command: command, Env: map[string]string{}, At: at}
 }
 
+// locked lists the files that an install depends on: those that are there, and the lock file that it may make.
+func (f Folder) locked(lock string, names ...string) []string {
+	out := f.in(names...)
+	if lock = path.Join(f.Path, lock); !slices.Contains(out, lock) {
+		out = append(out, lock)
+	}
+	return out
+}
+
 func (f Folder) in(names ...string) []string {
 	var out []string
 	for _, n := range names {
@@ -371,16 +380,20 @@ func portNumber(s string) int {
 	return n
 }
 
-// portByCode looks through source files of the folder for the expression, whose first group is the port.
+// portByCode looks through source files of the folder for the expression, of which a group is the port.
 func (f Folder) portByCode(expr *regexp.Regexp, files ...string) (int, stack.Place) {
 	for _, name := range files {
 		data, err := f.Read(name)
 		if err != nil {
 			continue
 		}
-		if m := expr.FindSubmatchIndex(data); m != nil {
-			if port := portNumber(string(data[m[2]:m[3]])); port > 0 {
-				line, _ := position(data, int64(m[2]))
+		m := expr.FindSubmatchIndex(data)
+		for group := 2; group < len(m); group += 2 {
+			if m[group] < 0 {
+				continue
+			}
+			if port := portNumber(string(data[m[group]:m[group+1]])); port > 0 {
+				line, _ := position(data, int64(m[group]))
 				return port, f.At(name, line)
 			}
 		}

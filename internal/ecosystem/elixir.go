@@ -40,7 +40,7 @@ func readMix(f Folder) (*Finding, error) {
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
-			out.wants("elixir", regexp.MustCompile(`~>`).ReplaceAllString(text[m[2]:m[3]], "^"), f.At(manifest, line))
+			out.wants("elixir", regexp.MustCompile(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"), f.At(manifest, line))
 		} else {
 			out.wants("elixir", "*", f.At(manifest, 1))
 		}
@@ -50,7 +50,7 @@ func readMix(f Folder) (*Finding, error) {
 			install = f.step(stack.Install, f.At("mix.lock", 1), "mix", "deps.get", "--check-locked")
 			out.evidence(f.At("mix.lock", 1), "lock file of mix")
 		}
-		install.Inputs, install.Outputs = f.in(manifest, "mix.lock"), []string{path.Join(f.Path, "deps")}
+		install.Inputs, install.Outputs = f.locked("mix.lock", manifest), []string{path.Join(f.Path, "deps")}
 		out.step(install)
 	}
 	if at, ok := deps["ecto_sql"]; ok {

@@ -43,6 +43,14 @@ var lockFiles = []struct{ file, manager string }{
 	{"bun.lock", "bun"}, {"bun.lockb", "bun"}, {"pnpm-lock.yaml", "pnpm"}, {"yarn.lock", "yarn"}, {"package-lock.json", "npm"}, {"npm-shrinkwrap.json", "npm"},
 }
 
+// lockFile is the lock file that is there, or the one that the manager will make.
+func (n *nodeProject) lockFile() string {
+	if n.tool.lock != "" {
+		return n.tool.lock
+	}
+	return usualLock[n.tool.name]
+}
+
 var usualLock = map[string]string{"npm": "package-lock.json", "yarn": "yarn.lock", "pnpm": "pnpm-lock.yaml", "bun": "bun.lock"}
 
 func readNode(f Folder) (*Finding, error) {
@@ -283,7 +291,7 @@ func (n *nodeProject) install() {
 		n.out.remark(stack.Warning, "lock-missing", where, "there is no "+usualLock[n.tool.name]+", so each machine may get other versions", "Commit the lock file that the install makes.")
 	}
 	s := n.step(stack.Install, where, n.tool.call(n.tool.install...)...)
-	s.Inputs = n.in("package.json", n.tool.lock, ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml", "bunfig.toml")
+	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml", "bunfig.toml")
 	if text := n.text(".yarnrc.yml"); n.tool.name != "yarn" || strings.Contains(text, "nodeLinker: node-modules") || !n.modernYarn(n.tool.lock) {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}

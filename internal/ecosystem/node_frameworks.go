@@ -32,6 +32,7 @@ var nodeFrameworks = []nodeFramework{
 	{pkg: "gatsby", name: "gatsby", port: 8000, flag: "--port", ownPort: true},
 	{pkg: "@11ty/eleventy", name: "eleventy", port: 8080, flag: "--port", ownPort: true},
 	{pkg: "@nestjs/core", name: "nest", port: 3000, serves: true},
+	{pkg: "fastify-cli", name: "fastify", port: 3000, serves: true},
 	{pkg: "fastify", name: "fastify", serves: true},
 	{pkg: "express", name: "express", serves: true},
 	{pkg: "koa", name: "koa", serves: true},

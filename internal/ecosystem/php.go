@@ -49,7 +49,7 @@ func readComposer(f Folder) (*Finding, error) {
 	} else if len(c.Require)+len(c.RequireDev) > 0 {
 		out.remark(stack.Warning, "lock-missing", f.At(manifest, 1), "there is no composer.lock, so each machine may get other versions", "Commit the composer.lock that the install makes.")
 	}
-	install.Inputs, install.Outputs = f.in(manifest, "composer.lock"), []string{path.Join(f.Path, "vendor")}
+	install.Inputs, install.Outputs = f.locked("composer.lock", manifest), []string{path.Join(f.Path, "vendor")}
 	out.step(install)
 	p.Bin = []string{path.Join(f.Path, "vendor/bin")}
 

@@ -145,7 +145,7 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 	seen[name] = true
 	data, err := p.Read(name)
 	if err != nil {
-		p.out.remark(stack.Warning, "requirements-missing", p.At(name, 0), "an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
+		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0), "an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
 		return nil
 	}
 	files = []string{path.Join(p.Path, name)}
@@ -336,20 +336,24 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 			from = "-e ."
 		}
 		if p.manifest == "manage.py" {
-			from = ""
+			from = "django"
+			p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1), "no file says what the project needs; its manage.py needs Django, so the newest is installed", "Write a requirements.txt.")
 		}
-		line := "python3 -m venv .venv"
-		if from != "" {
-			line += " && .venv/bin/python -m pip install --disable-pip-version-check " + from
-		}
+		line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
 		s = p.step(stack.Install, p.At(p.manifest, 1), "sh", "-c", line)
 		p.python, p.bin = ".venv/bin/python", ".venv/bin/"
 		inputs = append(inputs, "constraints.txt", ".python-version", "setup.py", "setup.cfg")
 	}
+	if lock := lockNames[name]; lock != "" && !p.Has(lock) {
+		s.Inputs = append(s.Inputs, path.Join(p.Path, lock))
+	}
 	if p.Has(".python-version") {
 		inputs = append(inputs, ".python-version")
 	}
-	s.Inputs, s.Outputs, s.Env = nil, []string{venv}, env
+	s.Outputs, s.Env = []string{venv}, env
+	if name == "poetry" || name == "pipenv" {
+		s.Outputs = nil // an environment of theirs that is there already may lie anywhere
+	}
 	for _, r := range requirements {
 		if name == "pip" {
 			s.Inputs = append(s.Inputs, p.requirements(r, map[string]bool{})...)
@@ -360,7 +364,7 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 			s.Inputs = append(s.Inputs, full)
 		}
 	}
-	if lock := map[string]string{"uv": "uv.lock", "poetry": "poetry.lock", "pipenv": "Pipfile.lock"}[name]; lock != "" && p.out.Within == nil {
+	if lock := lockNames[name]; lock != "" && p.out.Within == nil {
 		if p.Has(lock) {
 			p.out.evidence(p.At(lock, 1), "lock file of "+name)
 		} else {
@@ -391,6 +395,8 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 		}
 	}
 }
+
+var lockNames = map[string]string{"uv": "uv.lock", "poetry": "poetry.lock", "pipenv": "Pipfile.lock"}
 
 // installsItself reports whether poetry has a package of the project to install.
 func (p *pythonProject) installsItself(py *pyproject) bool {

@@ -49,7 +49,7 @@ func readRuby(f Folder) (*Finding, error) {
 		if c[0] >= '0' && c[0] <= '9' {
 			c = pinned(c)
 		}
-		out.wants("ruby", strings.Replace(c, "~>", "~", 1), f.At(manifest, line))
+		out.wants("ruby", strings.ReplaceAll(strings.Replace(c, "~>", "~", 1), "~ ", "~"), f.At(manifest, line))
 	}
 	f.versionFile(out, "ruby", ".ruby-version")
 	if len(p.Runtimes) == 0 {
@@ -73,7 +73,7 @@ func readRuby(f Folder) (*Finding, error) {
 		out.remark(stack.Warning, "lock-missing", at, "there is no Gemfile.lock, so each machine may get other versions", "Commit the Gemfile.lock that the install makes.")
 	}
 	// Where the gems go is the person's own setting of bundler; it is left as it is.
-	install.Inputs = f.in(manifest, "Gemfile.lock", ".ruby-version")
+	install.Inputs = f.locked("Gemfile.lock", manifest, ".ruby-version")
 	out.step(install)
 	for _, c := range gemCompiles {
 		if at, ok := gems[c.name]; ok {

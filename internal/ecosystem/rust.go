@@ -75,7 +75,7 @@ func readCargo(f Folder) (*Finding, error) {
 		} else {
 			out.remark(stack.Warning, "lock-missing", f.At(manifest, 1), "there is no Cargo.lock, so each machine may get other versions", "Commit the Cargo.lock that the install makes.")
 		}
-		fetch.Inputs = f.in(manifest, "Cargo.lock", "rust-toolchain.toml", "rust-toolchain")
+		fetch.Inputs = f.locked("Cargo.lock", manifest, "rust-toolchain.toml", "rust-toolchain")
 		out.step(fetch)
 		build := f.step(stack.Build, f.At(manifest, 1), append([]string{"cargo", "build"}, locked...)...)
 		if c.Workspace != nil {

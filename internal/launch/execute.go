@@ -267,7 +267,8 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	case !p.Exit().OK():
 		x.end(n, stack.Failed, p.Exit().String()+lastWords(log))
 	default:
-		x.memory.Remember(n.step, digest, time.Since(begin))
+		// A lock file may have come into being with the step.
+		x.memory.Remember(n.step, x.memory.Digest(x.plan.Root, n.step), time.Since(begin))
 		x.end(n, stack.Done, fmt.Sprintf("took %.1f s", time.Since(begin).Seconds()))
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -65,10 +66,19 @@ func (m *Memory) Digest(root string, s *Step) string {
 	}
 	h := sha256.New()
 	fmt.Fprintf(h, "%q\n", s.Command)
+	there := false
 	for _, in := range s.Inputs {
-		if err := sum(h, root, filepath.Join(root, filepath.FromSlash(in))); err != nil {
+		switch err := sum(h, root, filepath.Join(root, filepath.FromSlash(in))); {
+		case errors.Is(err, fs.ErrNotExist):
+			fmt.Fprintf(h, "%q is absent\n", in)
+		case err != nil:
 			return ""
+		default:
+			there = true
 		}
+	}
+	if !there {
+		return ""
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

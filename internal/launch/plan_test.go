@@ -330,3 +330,52 @@ func TestHostPath(t *testing.T) {
 		t.Errorf("through a link %v was made outside", entries)
 	}
 }
+
+// TestOwnPort moves native services to other ports: each is told in the way that it heeds.
+func TestOwnPort(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		command []string
+		by      stack.PortBy
+		want    string
+		env     string
+	}{
+		"a word":               {[]string{"serve", "4000"}, stack.PortBy{}, "serve 4100", ""},
+		"an address":           {[]string{"serve", "127.0.0.1:4000"}, stack.PortBy{Env: "PORT"}, "serve 127.0.0.1:4100", "PORT=4100"},
+		"a flag":               {[]string{"serve", "--port=4000"}, stack.PortBy{}, "serve --port=4100", ""},
+		"words that are added": {[]string{"npm", "run", "dev"}, stack.PortBy{Words: []string{"--", "--port", "{port}"}}, "npm run dev -- --port 4100", ""},
+		"a variable":           {[]string{"serve"}, stack.PortBy{Env: "SERVER_PORT"}, "serve", "SERVER_PORT=4100"},
+		"nothing is known":     {[]string{"serve"}, stack.PortBy{}, "serve", "PORT=4100"},
+	} {
+		s := &stack.Stack{Services: []stack.Service{{Name: "web", Runs: stack.Native, Kind: stack.Lasting, Project: ".", Command: c.command, NativeCommand: c.command, PortBy: c.by, Bin: []string{"node_modules/.bin"},
+			Ports: []stack.Port{{Host: 4000, Target: 4000, Transport: "tcp"}}}}}
+		mixed, err := Mix(s, Options{Shift: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := order.Build(mixed, order.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		root := t.TempDir()
+		p, err := Make(root, s, mixed, o, Options{Shift: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		web := p.Services["service:web"]
+		if got := strings.Join(web.Command, " "); got != c.want {
+			t.Errorf("%s: the command is %s, want %s", name, got, c.want)
+		}
+		if c.env != "" && !slices.Contains(web.Environment, c.env) {
+			t.Errorf("%s: %s is not set", name, c.env)
+		}
+		if !slices.ContainsFunc(web.Environment, func(kv string) bool {
+			return strings.HasPrefix(kv, "PATH="+filepath.Join(root, "node_modules/.bin"))
+		}) {
+			t.Errorf("%s: the project's own programs are not in its PATH", name)
+		}
+		if strings.Join(s.Services[0].Command, " ") != strings.Join(c.command, " ") {
+			t.Errorf("%s: the survey was changed", name)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package needs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -169,5 +170,40 @@ func TestLocal(t *testing.T) {
 	}
 	if s := l.Install("no-such-tool-anywhere"); s != "" {
 		t.Errorf("to install an unknown tool: %q", s)
+	}
+}
+
+func TestWhatPackagesTake(t *testing.T) {
+	t.Parallel()
+	s := app()
+	for i := range s.Projects {
+		if p := &s.Projects[i]; p.Path == "web" {
+			p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: "cobol", Constraint: "*", Hint: true})
+			p.Compiles = []stack.Compile{{Package: "tide", Takes: "gcc"}, {Package: "wave", Takes: "gcc", Certain: true}, {Package: "tide", Takes: "swig"}}
+			p.Sources = []stack.Source{{Address: "https://npm.quay.example/x"}, {Address: "https://in.quay.example", Login: true, Variable: "QUAY_TOKEN"}}
+		}
+	}
+	m := machine{versions: map[string]string{"node": "20.1.0", "npm": "10"}, free: 10 << 30}
+	told := func(a *Answer) string {
+		var out []string
+		for _, n := range a.Needs {
+			if n.Kind == Source || n.Name == "gcc" || n.Name == "swig" || n.Name == "cobol" {
+				out = append(out, fmt.Sprintf("%s %s met=%v %s", n.Kind, n.Name, n.Met, n.Level))
+			}
+		}
+		return strings.Join(out, ", ")
+	}
+	a := Ask(t.Context(), s, nil, nil, m)
+	if got, want := told(a), "tool gcc met=false required, tool swig met=false optional, source npm.quay.example met=true required, source in.quay.example met=false required"; got != want || a.Met {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	for _, n := range a.Needs {
+		if n.Name == "gcc" && n.Wanted != "to compile tide, wave" || n.Name == "in.quay.example" && !strings.Contains(n.Remedy, "QUAY_TOKEN") {
+			t.Errorf("the need is %+v", n)
+		}
+	}
+	m.versions["gcc"], m.logins = "12.2.0-14", []string{"QUAY_TOKEN"}
+	if a := Ask(t.Context(), s, nil, nil, m); !a.Met {
+		t.Errorf("with everything there: %v", a.Unmet())
 	}
 }

@@ -227,3 +227,35 @@ func BenchmarkBuild(b *testing.B) {
 		})
 	}
 }
+
+// TestMembers orders the steps of a project whose members are served apart: each waits for its own and for those that
+// it uses, not for the other members'.
+func TestMembers(t *testing.T) {
+	t.Parallel()
+	step := func(id, folder string, after ...string) stack.Step {
+		role, _, _ := strings.Cut(id, ":")
+		return stack.Step{ID: id, Role: stack.Role(role), Folder: folder, AfterSteps: after}
+	}
+	s := &stack.Stack{
+		Projects: []stack.Project{{Path: ".", Manager: "npm", Steps: []stack.Step{step("install:.", ""), step("build:lib", "lib", "build:base"), step("build:base", "base"), step("build:web", "web"), step("migrate:api", "api")}}},
+		Services: []stack.Service{
+			{Name: "web", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "web", AfterSteps: []string{"build:lib"}},
+			{Name: "api", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "api"},
+		},
+	}
+	o, err := Build(s, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := `0 step:install:.
+1 step:build:base < step:install:. finished
+1 step:build:web < step:install:. finished
+1 step:migrate:api < step:install:. finished
+2 step:build:lib < step:build:base finished < step:install:. finished
+2 service:api < step:migrate:api finished
+3 service:web < step:build:lib finished < step:build:web finished
+`
+	if got := edges(o); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
 )
 
@@ -271,15 +272,9 @@ func (s *surveyor) copies(args []string, cwd string) string {
 
 func (s *surveyor) setting(key string) string {
 	for _, e := range s.stack.EnvFiles {
-		from := e.Template
-		if e.Present {
-			from = e.Path
-		}
-		if _, f := s.values(from); f != nil {
-			for _, set := range f.Settings {
-				if set.Key == key {
-					return "fill"
-				}
+		for _, from := range []string{e.Path, e.Template} {
+			if _, f := s.values(from); f != nil && slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key }) {
+				return "fill"
 			}
 		}
 	}

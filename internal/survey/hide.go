@@ -51,7 +51,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 	out.Services = slices.Clone(s.Services)
 	for i := range out.Services {
 		v := &out.Services[i]
-		v.Env, v.Command, v.NativeCommand = table(v.Env), list(v.Command), list(v.NativeCommand)
+		v.Env, v.Command, v.NativeCommand, v.Expands = table(v.Env), list(v.Command), list(v.NativeCommand), list(v.Expands)
 		if v.Container == nil {
 			continue
 		}

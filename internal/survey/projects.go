@@ -48,7 +48,7 @@ func (s *surveyor) projects() {
 			}
 			if f.Project.NotHere != "" {
 				s.remark(stack.Note, "not-for-this-system", f.Project.Evidence[0].Place(), fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere), "Build it on the system that it is for.")
-				f.Project.Serve, f.Project.Steps, f.Project.Also = nil, nil, nil
+				f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
 			}
 			if f.Within != nil && f.Project.Name != "" {
 				names[f.Project.Name] = f

@@ -15,7 +15,7 @@ var (
 	passwordWord = `(?:pass(?:word|wd)?|pwd)`
 	// A user and a password on one line, in either of the forms that people write them in.
 	labelled = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
-	slashed  = regexp.MustCompile("(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest|user)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
+	slashed  = regexp.MustCompile("(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
 	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
 	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
 	aboutIt  = regexp.MustCompile(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)

@@ -270,8 +270,28 @@ func (s *surveyor) once() {
 		}
 	}
 	for i := range s.stack.Services {
+		if told := s.toldToRun(s.stack.Services[i].Name); told != nil && s.stack.Services[i].Kind == stack.Once {
+			s.behind(&s.stack.Services[i], told.at)
+		}
+	}
+	for i := range s.stack.Services {
 		if svc := &s.stack.Services[i]; len(svc.Ports) == 0 && !svc.Restart && setUpName.MatchString(svc.Name) {
 			svc.Kind = stack.Once
+		}
+	}
+}
+
+// behind lets the services that use the same parts wait for a set-up job that the README tells to run.
+func (s *surveyor) behind(job *stack.Service, at stack.Place) {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Name == job.Name || v.Kind == stack.Once || slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) || slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) {
+			continue
+		}
+		if v.Build != "" && v.Build == job.Build || slices.ContainsFunc(v.After, func(a stack.After) bool {
+			return slices.ContainsFunc(job.After, func(b stack.After) bool { return a.Service == b.Service })
+		}) {
+			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred, At: at, Reason: "the README runs it first, and both use the same parts"})
 		}
 	}
 }
@@ -321,6 +341,10 @@ func Placeholder(value string) bool { return placeholder.MatchString(strings.Tri
 
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
+	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
+		s.remark(stack.Warning, "nothing-to-launch", s.stack.Projects[0].Evidence[0].Place(), "no way to serve anything was found: no serve script, no framework, no compose service",
+			"If you know the command, name it in "+CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
+	}
 	taken := map[int]*stack.Service{}
 	for i := range s.stack.Services {
 		svc := &s.stack.Services[i]
