@@ -129,6 +129,10 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	case "no", "false":
 	default:
 		s.Restart = true
+		if rule, times, _ := strings.Cut(r, ":"); rule == "on-failure" {
+			s.RestartOnFailure = true
+			s.RestartTimes, _ = strconv.Atoi(times)
+		}
 	}
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
 		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})

@@ -306,10 +306,22 @@ func testTaken(t *testing.T, r *rig) {
 
 func testVolumes(t *testing.T, r *rig) {
 	name := r.prefix + "-data"
-	for i, want := range []bool{true, false} {
-		if fresh, err := r.EnsureVolume(t.Context(), name, r.labels); fresh != want || err != nil {
-			t.Fatalf("call %d of EnsureVolume: fresh %v, %v", i+1, fresh, err)
+	ensure := func() string {
+		id, err := r.EnsureVolume(t.Context(), name, r.labels)
+		if err != nil || id == "" {
+			t.Fatalf("EnsureVolume gives %q, %v", id, err)
 		}
+		return id
+	}
+	id := ensure()
+	if again := ensure(); again != id {
+		t.Errorf("the same volume is %q, then %q", id, again)
+	}
+	if err := r.RemoveVolumes(t.Context(), r.labels); err != nil {
+		t.Fatal(err)
+	}
+	if other := ensure(); other == id {
+		t.Error("a new volume is taken for the one that was removed")
 	}
 	on := []engine.Mount{{Type: "volume", Source: name, Target: "/data"}}
 	first := r.start(t, engine.Spec{Command: []string{"write", "/data/note", "kept"}, Mounts: on})

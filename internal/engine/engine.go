@@ -5,9 +5,11 @@ package engine
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/netip"
 	"os"
@@ -31,6 +33,7 @@ import (
 
 // The labels on everything that nharbor makes.
 const (
+	LabelData    = "nimbleharbor.data"    // of a volume: what tells it from another of the same name
 	LabelStack   = "nimbleharbor.stack"   // the short hash of the workspace's path
 	LabelService = "nimbleharbor.service" // the service's name
 	LabelRoot    = "nimbleharbor.root"    // the workspace's path
@@ -220,13 +223,23 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 	return first
 }
 
-// EnsureVolume makes a volume unless one of that name exists, and tells whether it is new.
-func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (fresh bool, err error) {
-	if _, err := e.cli.VolumeInspect(ctx, name); err == nil || !IsNotFound(err) {
-		return false, err
+// EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from an earlier or later
+// one of the same name.
+func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (id string, err error) {
+	v, err := e.cli.VolumeInspect(ctx, name)
+	if err == nil {
+		return v.Labels[LabelData] + v.CreatedAt, nil
 	}
-	_, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: labels})
-	return true, err
+	if !IsNotFound(err) {
+		return "", err
+	}
+	marked := maps.Clone(labels)
+	if marked == nil {
+		marked = map[string]string{}
+	}
+	marked[LabelData] = rand.Text()
+	v, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: marked})
+	return v.Labels[LabelData] + v.CreatedAt, err
 }
 
 // RemoveVolumes removes the volumes that carry all the labels.

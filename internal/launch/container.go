@@ -17,7 +17,7 @@ func (x *Executor) prepareEngine(ctx context.Context) error {
 	if x.engine == nil {
 		return nil
 	}
-	labels := map[string]string{engine.LabelStack: x.plan.ID}
+	labels := map[string]string{engine.LabelStack: x.plan().ID}
 	// Containers of an earlier launch that nobody could stop would hold names and ports.
 	left, err := x.engine.List(ctx, labels)
 	if err != nil {
@@ -28,10 +28,16 @@ func (x *Executor) prepareEngine(ctx context.Context) error {
 			return err
 		}
 	}
-	labels[engine.LabelRoot] = x.plan.Root
+	return x.ensure(ctx)
+}
+
+// ensure makes the networks and volumes that the plan asks for and that are not there yet.
+func (x *Executor) ensure(ctx context.Context) error {
+	labels := map[string]string{engine.LabelStack: x.plan().ID, engine.LabelRoot: x.plan().Root}
+	data := map[string]string{}
 	networks := map[string]bool{}
 	volumes := map[string]bool{}
-	for _, s := range x.plan.Services {
+	for _, s := range x.plan().Services {
 		if s.Runs != stack.Container || s.Container == nil {
 			continue
 		}
@@ -45,19 +51,24 @@ func (x *Executor) prepareEngine(ctx context.Context) error {
 		}
 	}
 	for n := range networks {
-		if spec := x.plan.Networks[n]; !spec.External {
-			if err := x.engine.EnsureNetwork(ctx, x.plan.networkName(n), spec.Internal, labels); err != nil {
+		if spec := x.plan().Networks[n]; !spec.External {
+			if err := x.engine.EnsureNetwork(ctx, x.plan().networkName(n), spec.Internal, labels); err != nil {
 				return fmt.Errorf("making the network %s: %w", n, err)
 			}
 		}
 	}
 	for v := range volumes {
-		if !x.plan.Volumes[v].External {
-			if _, err := x.engine.EnsureVolume(ctx, x.plan.volumeName(v), labels); err != nil {
+		if !x.plan().Volumes[v].External {
+			id, err := x.engine.EnsureVolume(ctx, x.plan().volumeName(v), labels)
+			if err != nil {
 				return fmt.Errorf("making the volume %s: %w", v, err)
 			}
+			data[v] = id
 		}
 	}
+	x.nodesMu.Lock()
+	x.data = data
+	x.nodesMu.Unlock()
 	return nil
 }
 
@@ -119,18 +130,18 @@ func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) er
 func (x *Executor) container(s *Service) engine.Spec {
 	c := s.Container
 	spec := engine.Spec{
-		Name: "nharbor-" + x.plan.ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint, Command: s.Command, Env: s.Environment,
+		Name: "nharbor-" + x.plan().ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint, Command: s.Command, Env: s.Environment,
 		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init, ReadOnly: c.ReadOnly,
 		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace), Labels: map[string]string{},
 	}
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
-		spec.NetworkMode = "container:nharbor-" + x.plan.ID + "-" + other
+		spec.NetworkMode = "container:nharbor-" + x.plan().ID + "-" + other
 	}
 	maps.Copy(spec.Labels, c.Labels)
 	// Ours last: by them a container is found again, whatever labels the checkout asks for.
-	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan.ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan.Root})
+	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan().ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan().Root})
 	for _, net := range c.Networks {
-		spec.Networks = append(spec.Networks, engine.Attach{Network: x.plan.networkName(net), Aliases: append([]string{s.Name}, c.Aliases...)})
+		spec.Networks = append(spec.Networks, engine.Attach{Network: x.plan().networkName(net), Aliases: append([]string{s.Name}, c.Aliases...)})
 	}
 	for _, p := range s.Ports {
 		if p.Host > 0 {
@@ -141,9 +152,9 @@ func (x *Executor) container(s *Service) engine.Spec {
 		mount := engine.Mount{Type: m.Type, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
 		switch {
 		case m.Type == "volume" && m.Source != "":
-			mount.Source = x.plan.volumeName(m.Source)
+			mount.Source = x.plan().volumeName(m.Source)
 		case m.Type == "bind":
-			mount.Source = x.plan.hostPath(m.Source)
+			mount.Source = x.plan().hostPath(m.Source)
 		}
 		spec.Mounts = append(spec.Mounts, mount)
 	}

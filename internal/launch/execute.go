@@ -3,6 +3,7 @@ package launch
 import (
 	"context"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -11,7 +12,6 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/order"
-	"nimbleharbor/internal/probe"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -28,18 +28,42 @@ const (
 
 // Executor runs a plan. Make one with NewExecutor, call Run once, then Stop.
 type Executor struct {
-	plan    *Plan
 	engine  *engine.Engine // nil if nothing runs in containers
 	logs    *Logs
 	memory  *Memory
 	keeper  *Keeper
 	started time.Time
-	nodes   map[string]*node
 	cores   chan struct{}
+
+	nodesMu sync.RWMutex
+	current *Plan
+	nodes   map[string]*node
+	base    context.Context   // of the run: what is started later belongs to it too
+	data    map[string]string // by volume: what tells its content from that of one of the same name
 
 	mu     sync.Mutex
 	events []stack.Event
 	more   *sync.Cond
+}
+
+// plan is the plan as it stands: a restart may bring another.
+func (x *Executor) plan() *Plan {
+	x.nodesMu.RLock()
+	defer x.nodesMu.RUnlock()
+	return x.current
+}
+
+// at is the node of that id as it stands: a restart puts a new one into its place.
+func (x *Executor) at(id string) *node {
+	x.nodesMu.RLock()
+	defer x.nodesMu.RUnlock()
+	return x.nodes[id]
+}
+
+func (x *Executor) all() []*node {
+	x.nodesMu.RLock()
+	defer x.nodesMu.RUnlock()
+	return slices.Collect(maps.Values(x.nodes))
 }
 
 // node is one step or service while the plan runs. The channels close once: begun, up and finished when
@@ -55,7 +79,11 @@ type node struct {
 	since    time.Duration // of the state
 	proc     run.Process
 	stopping bool
+	halted   bool               // something else failed, and the person asked that nothing more be started then
 	giveUp   context.CancelFunc // of starting it; nil before its turn
+	begin    time.Time          // when it was started last
+	wasUp    bool
+	again    int // how often it was started again since it last stayed up
 
 	imageReady chan struct{} // closed when the image is there, or imageErr says why not
 	imageErr   error
@@ -89,32 +117,37 @@ func (n *node) reached(until stack.Until) <-chan struct{} {
 
 // NewExecutor prepares a plan. The engine may be nil when no service runs in a container.
 func NewExecutor(plan *Plan, e *engine.Engine, logs *Logs, memory *Memory, keeper *Keeper) *Executor {
-	x := &Executor{plan: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(), nodes: map[string]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
+	x := &Executor{current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(), nodes: map[string]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
 	x.more = sync.NewCond(&x.mu)
 	for _, o := range plan.Order.Nodes {
-		n := &node{id: o.ID, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}), bad: make(chan struct{}), over: make(chan struct{}), imageReady: make(chan struct{})}
-		if s, ok := plan.Services[o.ID]; ok {
-			n.svc = &s
-		} else if s, ok := plan.Steps[o.ID]; ok {
-			n.step = &s
-		}
-		x.nodes[o.ID] = n
+		x.nodes[o.ID] = newNode(plan, o.ID)
 	}
 	return x
+}
+
+func newNode(plan *Plan, id string) *node {
+	n := &node{id: id, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}), bad: make(chan struct{}), over: make(chan struct{}), imageReady: make(chan struct{})}
+	if s, ok := plan.Services[id]; ok {
+		n.svc = &s
+	} else if s, ok := plan.Steps[id]; ok {
+		n.step = &s
+	}
+	return n
 }
 
 // Run starts every node as soon as its own conditions hold, and returns when each has reached a state
 // that lasts. Services go on running until Stop. When ctx ends, what has not started never does.
 func (x *Executor) Run(ctx context.Context) error {
+	x.base = ctx
 	if err := x.prepareEngine(ctx); err != nil {
-		for _, n := range x.nodes {
+		for _, n := range x.all() {
 			x.end(n, stack.Stopped, "not started")
 		}
 		return err
 	}
 	var wait sync.WaitGroup
-	for _, o := range x.plan.Order.Nodes {
-		n := x.nodes[o.ID]
+	for _, o := range x.plan().Order.Nodes {
+		n := x.at(o.ID)
 		wait.Go(func() { x.node(ctx, n, o.After) })
 	}
 	wait.Wait()
@@ -127,7 +160,7 @@ func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
 	defer cancel()
 	n.mu.Lock()
 	n.giveUp = cancel
-	if n.stopping { // before its turn had come
+	if n.stopping || n.halted { // before its turn had come
 		cancel()
 	}
 	n.mu.Unlock()
@@ -136,7 +169,7 @@ func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
 		go x.prepareImage(ctx, n)
 	}
 	for _, e := range after {
-		other := x.nodes[e.ID]
+		other := x.at(e.ID)
 		select {
 		case <-other.reached(e.Until):
 			continue
@@ -184,6 +217,9 @@ func (x *Executor) end(n *node, s stack.State, text string) {
 	} else {
 		n.reach(atBad)
 	}
+	if s == stack.Failed && x.plan().Halt {
+		x.haltNow()
+	}
 	n.reach(atOver)
 }
 
@@ -197,6 +233,18 @@ func (x *Executor) set(n *node, s stack.State, text string) {
 	n.mu.Unlock()
 	x.events = append(x.events, stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id, State: s, Text: text})
 	x.more.Broadcast()
+}
+
+// haltNow ends the starting of all that has not been started.
+func (x *Executor) haltNow() {
+	for _, n := range x.all() {
+		n.mu.Lock()
+		if !n.stopping && n.proc == nil && n.giveUp != nil && n.state == stack.Waiting {
+			n.giveUp()
+		}
+		n.halted = true
+		n.mu.Unlock()
+	}
 }
 
 // Wake lets everybody who waits in Events look again.
@@ -225,8 +273,8 @@ func (n *node) is() (stack.State, string) {
 // step runs a step, unless it was done before with the same inputs.
 func (x *Executor) step(ctx context.Context, n *node) {
 	n.reach(atBegun)
-	digest := x.memory.Digest(x.plan.Root, n.step)
-	if x.memory.Done(n.step, digest) {
+	data := x.dataOf(n)
+	if x.memory.Done(n.step, x.memory.Digest(x.plan().Root, n.step, data)) {
 		x.end(n, stack.Unchanged, "done before, and nothing it depends on has changed")
 		return
 	}
@@ -237,7 +285,11 @@ func (x *Executor) step(ctx context.Context, n *node) {
 		x.end(n, stack.Stopped, "not started")
 		return
 	}
-	x.set(n, stack.Running, strings.Join(n.step.Command, " "))
+	text := strings.Join(n.step.Command, " ")
+	if last := x.memory.Seconds()[n.id]; last >= 1 {
+		text += fmt.Sprintf(" (last time %.0f s)", last)
+	}
+	x.set(n, stack.Running, text)
 	begin := time.Now()
 	log, err := x.logs.Open(n.id)
 	if err != nil {
@@ -249,208 +301,58 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	for k, v := range n.step.Step.Env {
 		env = append(env, k+"="+v)
 	}
-	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env}, log.Line)
+	before := databases(n.step)
+	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env}, log.Stream)
 	if err != nil {
 		x.end(n, stack.Failed, startFailure(err))
 		return
 	}
 	x.keeper.Hold(p.PID)
-	select {
-	case <-p.Done():
-	case <-ctx.Done():
-		p.Stop(5 * time.Second)
+	progress := time.NewTicker(progressEvery)
+	defer progress.Stop()
+	for ended := false; !ended; {
+		select {
+		case <-p.Done():
+			ended = true
+		case <-ctx.Done():
+			p.Stop(5 * time.Second)
+			ended = true
+		case <-progress.C:
+			if last := log.Last(); last != "" {
+				x.set(n, stack.Running, fmt.Sprintf("for %.0f s; it last said: %s", time.Since(begin).Seconds(), last))
+			}
+		}
 	}
 	x.keeper.Release(p.PID)
 	switch {
 	case ctx.Err() != nil:
 		x.end(n, stack.Stopped, "interrupted")
 	case !p.Exit().OK():
-		x.end(n, stack.Failed, p.Exit().String()+lastWords(log))
+		x.end(n, stack.Failed, p.Exit().String()+lastLines(log))
 	default:
-		// A lock file may have come into being with the step.
-		x.memory.Remember(n.step, x.memory.Digest(x.plan.Root, n.step), time.Since(begin))
+		// A lock file or a database file may have come into being with the step.
+		x.memory.Remember(n.step, x.memory.Digest(x.plan().Root, n.step, data), newer(before, databases(n.step)), time.Since(begin))
 		x.end(n, stack.Done, fmt.Sprintf("took %.1f s", time.Since(begin).Seconds()))
 	}
 }
 
+// progressEvery is how often a step that takes long tells what it does.
+const progressEvery = 10 * time.Second
+
 func startFailure(err error) string { return "could not be started: " + err.Error() }
+
+// lastLines are the last few lines that a failed step has said.
+func lastLines(log *Log) string {
+	lines := log.Tail()
+	if len(lines) == 0 {
+		return ""
+	}
+	return "; it last said: " + strings.Join(lines, " | ")
+}
 
 func lastWords(log *Log) string {
 	if last := log.Last(); last != "" {
 		return "; it last said: " + last
 	}
 	return ""
-}
-
-// service starts a service and watches it until it is up; a goroutine goes on watching for its end.
-func (x *Executor) service(ctx context.Context, n *node) {
-	log, err := x.logs.Open(n.id)
-	if err != nil {
-		x.end(n, stack.Failed, err.Error())
-		return
-	}
-	begin := time.Now()
-	proc, err := x.start(ctx, n, log)
-	if err != nil {
-		log.Close()
-		if ctx.Err() != nil {
-			x.end(n, stack.Stopped, "interrupted")
-		} else {
-			x.end(n, stack.Failed, startFailure(err))
-		}
-		return
-	}
-	n.mu.Lock()
-	n.proc = proc
-	if ctx.Err() != nil { // whoever asked to stop it has not seen the process
-		n.stopping = true
-		go proc.Stop(grace)
-	}
-	n.mu.Unlock()
-	n.reach(atBegun)
-	ready := make(chan struct{})
-	go func() {
-		<-proc.Done()
-		if native, ok := proc.(*run.Native); ok {
-			x.keeper.Release(native.PID)
-		}
-		x.ended(n, proc.Exit(), log)
-		log.Close()
-	}()
-	go func() {
-		defer close(ready)
-		watch, cancel := context.WithTimeout(ctx, Patience)
-		defer cancel()
-		go func() {
-			select {
-			case <-proc.Done():
-				cancel()
-			case <-watch.Done():
-			}
-		}()
-		state, text := x.awaitUp(watch, n, proc)
-		x.judge(ctx, n, state, text, begin)
-	}()
-	select {
-	case <-ready:
-	case <-n.over:
-		return
-	}
-	select {
-	case <-proc.Done():
-		<-n.over // its end is being judged
-	default:
-	}
-}
-
-// ended judges a service whose process has ended.
-func (x *Executor) ended(n *node, exit run.Exit, log *Log) {
-	n.mu.Lock()
-	stopping := n.stopping
-	n.mu.Unlock()
-	switch {
-	case stopping:
-		x.end(n, stack.Stopped, "")
-	case n.svc.Kind == stack.Once && exit.OK():
-		x.end(n, stack.Ended, "")
-	default:
-		text := exit.String() + lastWords(log)
-		if exit.OK() {
-			text = "ended by itself, although it should stay up" + lastWords(log)
-		}
-		x.end(n, stack.Failed, text)
-	}
-}
-
-// judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
-func (x *Executor) judge(ctx context.Context, n *node, state stack.State, text string, begin time.Time) {
-	n.mu.Lock()
-	past := n.stopping || n.state != stack.Starting
-	n.mu.Unlock()
-	if past || state == "" || ctx.Err() != nil {
-		return
-	}
-	x.set(n, state, text)
-	if state == stack.Quiet {
-		n.reach(atBad)
-		return
-	}
-	x.memory.Took(n.id, time.Since(begin))
-	n.reach(atUp)
-}
-
-// awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
-// state is empty when the service has ended before.
-func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stack.State, string) {
-	ended := func() bool {
-		select {
-		case <-proc.Done():
-			return true
-		default:
-			return false
-		}
-	}
-	if n.svc.Kind == stack.Once {
-		<-proc.Done() // it has come to its aim when it has ended well
-		return "", ""
-	}
-	asked := false
-	var said []string
-	if test := healthTest(n.svc); test != nil {
-		asked = true
-		if err := x.awaitHealth(ctx, proc.(*run.Container).ID, test); err != nil {
-			if ended() {
-				return "", ""
-			}
-			return stack.Quiet, "it runs, but its health check does not succeed"
-		}
-		said = append(said, "healthy")
-	}
-	for _, p := range n.svc.Ports {
-		if p.Host == 0 || p.Transport != "tcp" {
-			continue
-		}
-		asked = true
-		c := probe.Await(ctx, p.Host, p.Speaks, erring)
-		switch {
-		case c.Verdict == stack.Answers:
-			said = append(said, fmt.Sprintf("%s on %d", c.Expected, p.Host))
-		case c.Verdict == stack.Errs:
-			said = append(said, fmt.Sprintf("%s on %d, with an error: %s", c.Expected, p.Host, c.Cause))
-		case ended():
-			return "", ""
-		case c.Verdict == stack.Stranger:
-			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks)
-		default:
-			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer", p.Host)
-		}
-	}
-	if asked {
-		return stack.IsUp, strings.Join(said, ", ")
-	}
-	select {
-	case <-time.After(settling):
-		return stack.Running, ""
-	case <-ctx.Done():
-		return "", ""
-	}
-}
-
-func (x *Executor) start(ctx context.Context, n *node, log *Log) (run.Process, error) {
-	s := n.svc
-	if s.Runs == stack.Native {
-		x.set(n, stack.Starting, "")
-		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: s.Environment}, log.Line)
-		if err != nil {
-			return nil, err
-		}
-		x.keeper.Hold(p.PID)
-		return p, nil
-	}
-	<-n.imageReady
-	if n.imageErr != nil {
-		return nil, n.imageErr
-	}
-	x.set(n, stack.Starting, "")
-	return run.StartContainer(ctx, x.engine, x.container(s), log.Line)
 }

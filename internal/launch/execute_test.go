@@ -191,7 +191,7 @@ func TestFailures(t *testing.T) {
 			p.native("web", stack.Lasting, 0, words("stay"), "step:build finished")
 			p.native("last", stack.Lasting, 0, words("stay"), "service:web begun")
 			p.native("lone", stack.Lasting, 0, words("stay"))
-		}, "last skipped, lone running, step:build failed, web skipped", []string{"build: ended with code 2; it last said: the reason", "web: skipped, since build failed", "last: skipped, since web failed"}},
+		}, "last skipped, lone running, step:build failed, web skipped", []string{"build: ended with code 2; it last said: first | the reason", "web: skipped, since build failed", "last: skipped, since web failed"}},
 		{"a service ends", func(p *play) {
 			p.native("web", stack.Lasting, 1, words("say=no license", "exit=1"))
 		}, "web failed", []string{"web: ended with code 1; it last said: no license"}},

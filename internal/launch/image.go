@@ -49,7 +49,7 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	done := x.announce(n, "building "+s.Build)
 	defer done()
 	// Nothing in the archive is read through a link that leaves the folder.
-	root, err := os.OpenRoot(filepath.Join(x.plan.Root, filepath.FromSlash(s.Build)))
+	root, err := os.OpenRoot(filepath.Join(x.plan().Root, filepath.FromSlash(s.Build)))
 	if err != nil {
 		return fmt.Errorf("the build context can't be read: %w", err)
 	}
@@ -61,7 +61,7 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 	}
 	go func() { w.CloseWithError(engine.BuildContext(root.FS(), dockerfile, s.Container.Inline, w)) }()
 	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: dockerfile, Target: s.Container.Target, Args: s.Container.BuildArgs,
-		Tag: s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan.ID}}, log.Line)
+		Tag: s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan().ID}}, log.Line)
 	r.Close()
 	if err != nil {
 		return fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, lastWords(log))

@@ -2,7 +2,9 @@ package launch
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,17 +16,51 @@ import (
 )
 
 // Logs is the folder of a workspace that holds what steps and services have said: a file for each, a
-// line "TIME TEXT" for each line. Secrets of the stack are masked.
+// line "TIME TEXT" for each line. Secrets of the stack are masked. A file that has grown to its limit goes on in a
+// new one; the one before is kept with the ending .0, those of the launch before with .1.
 type Logs struct {
-	dir  string
-	mask *strings.Replacer
+	dir     string
+	secrets *secrets
+	limit   int64 // of one file, in bytes
 }
+
+// secrets are the values that no log may show. There may come more while logs are written.
+type secrets struct {
+	mu   sync.RWMutex
+	list [][]byte
+}
+
+// Hide adds values that the logs may not show from now on.
+func (l *Logs) Hide(values []string) {
+	l.secrets.mu.Lock()
+	defer l.secrets.mu.Unlock()
+	for _, v := range values {
+		if v != "" && !slices.ContainsFunc(l.secrets.list, func(s []byte) bool { return string(s) == v }) {
+			l.secrets.list = append(l.secrets.list, []byte(v))
+		}
+	}
+	slices.SortStableFunc(l.secrets.list, func(a, b []byte) int { return len(b) - len(a) }) // a shorter one may be a part of a longer
+}
+
+func (s *secrets) mask(lines []byte) []byte {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, secret := range s.list {
+		if bytes.Contains(lines, secret) {
+			lines = bytes.ReplaceAll(lines, secret, []byte("***"))
+		}
+	}
+	return lines
+}
+
+// logLimit is how large a log grows until it is begun anew: with the one before it twice as much is kept.
+const logLimit = 16 << 20
 
 // logTime is the form of a line's time: fixed in width, in UTC.
 const logTime = "2006-01-02T15:04:05.000000Z"
 
 // NewLogs begins the logs of a launch: those of the one before are kept beside, with the ending .1.
-func NewLogs(root string, secrets []string) (*Logs, error) {
+func NewLogs(root string, hidden []string) (*Logs, error) {
 	dir, err := workspace.MakeStateDir(root, "logs")
 	if err != nil {
 		return nil, err
@@ -34,15 +70,14 @@ func NewLogs(root string, secrets []string) (*Logs, error) {
 		return nil, err
 	}
 	for _, name := range old {
+		os.Remove(name + ".0")
 		if err := os.Rename(name, name+".1"); err != nil {
 			return nil, err
 		}
 	}
-	var pairs []string
-	for _, s := range secrets {
-		pairs = append(pairs, s, "***")
-	}
-	return &Logs{dir: dir, mask: strings.NewReplacer(pairs...)}, nil
+	l := &Logs{dir: dir, limit: logLimit, secrets: &secrets{}}
+	l.Hide(hidden)
+	return l, nil
 }
 
 // logName is the file's name for a node: services under their own, steps as ROLE.PROJECT.
@@ -56,49 +91,174 @@ func logName(id string) string {
 
 // Open begins a node's log.
 func (l *Logs) Open(id string) (*Log, error) {
-	f, err := os.OpenFile(filepath.Join(l.dir, logName(id)), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
+	out := &Log{name: filepath.Join(l.dir, logName(id)), secrets: l.secrets, limit: l.limit}
+	if err := out.open(); err != nil {
 		return nil, fmt.Errorf("its log can't be written: %w", err)
 	}
-	return &Log{file: f, mask: l.mask}, nil
+	return out, nil
 }
 
 // Log is one node's log.
 type Log struct {
-	mask *strings.Replacer
+	name    string
+	secrets *secrets
+	limit   int64
 
-	mu   sync.Mutex
-	file *os.File
-	last string
+	mu     sync.Mutex
+	file   *os.File
+	size   int64
+	buffer []byte
+	tail   [tailLines]string // the last lines that were not empty, in a ring
+	next   int
+}
+
+const (
+	tailLines = 4
+	maxLine   = 64 << 10 // a longer one is cut into pieces
+)
+
+func (l *Log) open() error {
+	f, err := os.OpenFile(l.name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	if info, err := f.Stat(); err == nil {
+		l.size = info.Size()
+	}
+	l.file = f
+	return nil
 }
 
 // Line writes one line.
 func (l *Log) Line(text string) {
-	text = l.mask.Replace(text)
+	s := l.Stream()
+	fmt.Fprintln(s, text)
+	s.Close()
+}
+
+// Stream is a writer into the log for one of a process's outputs. Closing it ends its last line.
+func (l *Log) Stream() io.WriteCloser { return &stream{log: l} }
+
+type stream struct {
+	log  *Log
+	rest []byte // of a line whose end has not come yet
+}
+
+// Write writes all whole lines with one call to the system. It never fails: a full disk must not stop the service, its
+// lines are lost.
+func (s *stream) Write(p []byte) (int, error) {
+	n := len(p)
+	end := bytes.LastIndexByte(p, '\n')
+	if end < 0 {
+		if s.rest = append(s.rest, p...); len(s.rest) >= maxLine {
+			s.Close()
+		}
+		return n, nil
+	}
+	whole := p[:end+1]
+	if len(s.rest) > 0 {
+		whole = append(s.rest, whole...)
+	}
+	s.log.write(whole)
+	s.rest = append(s.rest[:0], p[end+1:]...)
+	return n, nil
+}
+
+func (s *stream) Close() error {
+	if len(s.rest) > 0 {
+		s.log.write(append(s.rest, '\n'))
+		s.rest = s.rest[:0]
+	}
+	return nil
+}
+
+// write adds whole lines, all with the same time: they came at once.
+func (l *Log) write(lines []byte) {
+	lines = l.secrets.mask(lines)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if strings.TrimSpace(text) != "" {
-		l.last = text
+	stamp := time.Now().UTC().AppendFormat(make([]byte, 0, len(logTime)+1), logTime)
+	stamp = append(stamp, ' ')
+	l.buffer = l.buffer[:0]
+	for rest := lines; len(rest) > 0; {
+		i := bytes.IndexByte(rest, '\n')
+		line := rest[:min(i, maxLine)]
+		if i > maxLine {
+			rest = rest[maxLine:]
+		} else {
+			rest = rest[i+1:]
+		}
+		line = bytes.TrimRight(line, "\r")
+		l.buffer = append(append(append(l.buffer, stamp...), line...), '\n')
 	}
-	// A full disk must not stop the service: its line is lost.
-	fmt.Fprintf(l.file, "%s %s\n", time.Now().UTC().Format(logTime), text)
+	l.remember(lines)
+	if l.size+int64(len(l.buffer)) > l.limit && l.size > 0 && l.file != nil {
+		l.file.Close()
+		os.Rename(l.name, l.name+".0")
+		l.file = nil
+		l.open()
+	}
+	if l.file != nil {
+		n, _ := l.file.Write(l.buffer)
+		l.size += int64(n)
+	}
+	if cap(l.buffer) > 1<<20 {
+		l.buffer = nil
+	}
+}
+
+// remember keeps the last lines that are not empty.
+func (l *Log) remember(lines []byte) {
+	var last [tailLines]string
+	count := 0
+	for rest := bytes.TrimRight(lines, "\r\n\t "); len(rest) > 0 && count < tailLines; {
+		i := bytes.LastIndexByte(rest, '\n')
+		if line := bytes.TrimSpace(rest[i+1:]); len(line) > 0 {
+			last[count] = string(line[:min(len(line), 2000)])
+			count++
+		}
+		rest = rest[:max(i, 0)]
+	}
+	for count--; count >= 0; count-- {
+		l.tail[l.next%tailLines] = last[count]
+		l.next++
+	}
 }
 
 // Last is the last line that was not empty, shortened to be part of a sentence.
 func (l *Log) Last() string {
+	lines := l.Tail()
+	if len(lines) == 0 {
+		return ""
+	}
+	return lines[len(lines)-1]
+}
+
+// Tail gives the last few lines that were not empty, each shortened to be part of a sentence.
+func (l *Log) Tail() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if r := []rune(strings.TrimSpace(l.last)); len(r) > 200 {
-		return string(r[:200]) + "…"
+	var out []string
+	for i := max(0, l.next-tailLines); i < l.next; i++ {
+		line := strings.ToValidUTF8(l.tail[i%tailLines], "\uFFFD")
+		if r := []rune(line); len(r) > 200 {
+			line = string(r[:200]) + "…"
+		}
+		out = append(out, line)
 	}
-	return strings.TrimSpace(l.last)
+	return out
 }
 
 // Close closes the file; lines that come later are lost.
 func (l *Log) Close() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.file.Close()
+	if l.file == nil {
+		return nil
+	}
+	err := l.file.Close()
+	l.file = nil
+	return err
 }
 
 // LogLine is one line of a log.
@@ -110,14 +270,20 @@ type LogLine struct {
 
 // LogReader reads a workspace's logs, and goes on from where it has come to when it is asked again.
 type LogReader struct {
-	dir     string
-	wanted  []string
-	offsets map[string]int64
+	dir    string
+	wanted []string
+	places map[string]place
+}
+
+// place is where in which file a reader has come to.
+type place struct {
+	file   os.FileInfo
+	offset int64
 }
 
 // NewLogReader reads the logs of the services named, or of all.
 func NewLogReader(root string, services []string) *LogReader {
-	return &LogReader{dir: filepath.Join(root, workspace.StateDir, "logs"), wanted: services, offsets: map[string]int64{}}
+	return &LogReader{dir: filepath.Join(root, workspace.StateDir, "logs"), wanted: services, places: map[string]place{}}
 }
 
 // Next gives all complete lines that have come since the last call, each file's in its order.
@@ -141,24 +307,47 @@ func (r *LogReader) Next() ([]LogLine, error) {
 	return out, nil
 }
 
+// file reads on in a log; where it was begun anew meanwhile, what is left of the file before comes first.
 func (r *LogReader) file(name, source string) ([]LogLine, error) {
-	f, err := os.Open(name)
+	var out []LogLine
+	at, known := r.places[name]
+	if info, err := os.Stat(name); err != nil {
+		return nil, err
+	} else if known && os.SameFile(at.file, info) && info.Size() >= at.offset {
+		return r.read(name, source, at.offset, name)
+	}
+	if older, err := os.Stat(name + ".0"); err == nil {
+		offset := int64(0)
+		if known && os.SameFile(at.file, older) {
+			offset = at.offset
+		}
+		if out, err = r.read(name+".0", source, offset, name); err != nil {
+			return nil, err
+		}
+	}
+	more, err := r.read(name, source, 0, name)
+	return append(out, more...), err
+}
+
+// read reads the whole lines of a file from the offset on.
+func (r *LogReader) read(file, source string, offset int64, name string) ([]LogLine, error) {
+	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	offset := r.offsets[name]
-	if info, err := f.Stat(); err == nil && info.Size() < offset {
-		offset = 0 // a new launch has begun the file anew
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
 	}
-	if _, err := f.Seek(offset, 0); err != nil {
+	if _, err := f.Seek(offset, io.SeekStart); err != nil {
 		return nil, err
 	}
 	var out []LogLine
-	for b := bufio.NewReader(f); ; {
+	for b := bufio.NewReaderSize(f, 64<<10); ; {
 		line, err := b.ReadString('\n')
 		if err != nil { // what has no end yet is read next time
-			r.offsets[name] = offset
+			r.places[name] = place{info, offset}
 			return out, nil
 		}
 		offset += int64(len(line))

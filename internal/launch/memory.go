@@ -10,9 +10,13 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -29,6 +33,8 @@ type Memory struct {
 type memoryData struct {
 	Done    map[string]string  `json:"done"`    // by step id: the digest of its inputs
 	Seconds map[string]float64 `json:"seconds"` // by node id
+	// Made are the database files that steps have made, by step id: one that is missing makes the step run again.
+	Made map[string][]string `json:"made,omitempty"`
 }
 
 // Recall reads a workspace's memory. What can't be read is forgotten.
@@ -60,12 +66,20 @@ func (m *Memory) Seconds() map[string]float64 {
 }
 
 // Digest sums up all that a step depends on; it is empty for a step of which nothing is known to depend.
-func (m *Memory) Digest(root string, s *Step) string {
-	if len(s.Inputs) == 0 || s.EveryTime {
+// data is what identifies the database that the step works on.
+func (m *Memory) Digest(root string, s *Step, data string) string {
+	onData := s.Role == stack.Create || s.Role == stack.Seed
+	if len(s.Inputs) == 0 && !onData || s.EveryTime {
 		return ""
 	}
 	h := sha256.New()
-	fmt.Fprintf(h, "%q\n", s.Command)
+	fmt.Fprintf(h, "%q %q\n", s.Command, data)
+	for _, kv := range s.Env {
+		// Of the settings only those count that say which database it is.
+		if key, value, _ := strings.Cut(kv, "="); s.Role.Rank() >= stack.Create.Rank() && databaseKey.MatchString(key) {
+			fmt.Fprintf(h, "%q %q\n", key, value)
+		}
+	}
 	there := false
 	for _, in := range s.Inputs {
 		switch err := sum(h, root, filepath.Join(root, filepath.FromSlash(in))); {
@@ -77,11 +91,13 @@ func (m *Memory) Digest(root string, s *Step) string {
 			there = true
 		}
 	}
-	if !there {
+	if !there && !onData {
 		return ""
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }
+
+var databaseKey = regexp.MustCompile(`(?i)(^|_)(DATABASE|DB|PG|POSTGRES|MYSQL|MONGO|SQLITE)(_?(URL|URI|DSN|HOST|NAME|DATABASE|DB|PATH|FILE))?$`)
 
 // sum adds the name and the content of a file, or of all files in a folder.
 func sum(h io.Writer, root, name string) error {
@@ -122,17 +138,44 @@ func (m *Memory) Done(s *Step, digest string) bool {
 			return false
 		}
 	}
+	for _, file := range m.data.Made[s.ID] {
+		if _, err := os.Stat(file); err != nil {
+			return false
+		}
+	}
 	return true
 }
 
+// Forget forgets what was done, so that the next launch does it again; how long things took stays known. It gives
+// the database files that steps have made.
+func (m *Memory) Forget() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var files []string
+	for _, list := range m.data.Made {
+		files = append(files, list...)
+	}
+	m.data.Done, m.data.Made = map[string]string{}, nil
+	m.write()
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
 // Remember notes that a step is done. A memory that can't be written costs time later, no more.
-func (m *Memory) Remember(s *Step, digest string, took time.Duration) {
+// made are the database files that it has left.
+func (m *Memory) Remember(s *Step, digest string, made []string, took time.Duration) {
 	m.mu.Lock()
 	if digest != "" {
 		m.data.Done[s.ID] = digest
 	}
+	if len(made) > 0 {
+		if m.data.Made == nil {
+			m.data.Made = map[string][]string{}
+		}
+		m.data.Made[s.ID] = made
+	}
 	m.mu.Unlock()
-	m.Took("step:"+s.ID, took)
+	m.Took("step:"+strings.TrimPrefix(s.ID, "step:"), took)
 }
 
 // Took notes how long a node took until it was done or up.
@@ -140,6 +183,10 @@ func (m *Memory) Took(id string, took time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.data.Seconds[id] = float64(took.Milliseconds()) / 1000
+	m.write()
+}
+
+func (m *Memory) write() {
 	data, err := json.MarshalIndent(m.data, "", " ")
 	if err != nil {
 		return

@@ -23,7 +23,11 @@ type Plan struct {
 	Root       string
 	ID         string // of the workspace
 	Background bool
+	Halt       bool // stop starting things at the first failure
 	Shift      int
+	Options    Options
+	Inputs     map[string][]string // files that the launch depends on, and the nodes that do
+	Commits    map[string]string   // by checkout
 	Order      order.Order
 	Steps      map[string]Step    // by node id
 	Services   map[string]Service // by node id
@@ -56,6 +60,7 @@ type Options struct {
 	Shift      int      // added to every published port
 	Literal    bool
 	Background bool
+	Halt       bool // stop starting things at the first failure
 }
 
 // Mix turns a survey into the stack that is to be launched: it moves services between container and
@@ -111,7 +116,7 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 // Make works out the plan of a launch: which environment each service gets, and where it finds the others.
 // mixed is the stack that Mix gave; original is the survey's, in whose terms the settings are written.
 func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
-	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Shift: opt.Shift, Order: *ord,
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift, Options: opt, Order: *ord,
 		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
 	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
 	var faults stack.Faults

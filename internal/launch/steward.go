@@ -156,8 +156,8 @@ func (s *steward) save() {
 
 func (x *Executor) records() []RecordService {
 	var out []RecordService
-	for _, o := range x.plan.Order.Nodes {
-		n := x.nodes[o.ID]
+	for _, o := range x.plan().Order.Nodes {
+		n := x.at(o.ID)
 		if n.svc == nil {
 			continue
 		}

@@ -18,17 +18,17 @@ const grace = 10 * time.Second
 func (x *Executor) Stop(names []string) {
 	targets := x.dependants(names)
 	needs := map[string][]*node{} // by id: the targets that wait for it
-	for _, o := range x.plan.Order.Nodes {
+	for _, o := range x.plan().Order.Nodes {
 		if !targets[o.ID] {
 			continue
 		}
 		for _, e := range o.After {
-			needs[e.ID] = append(needs[e.ID], x.nodes[o.ID])
+			needs[e.ID] = append(needs[e.ID], x.at(o.ID))
 		}
 	}
 	var wait sync.WaitGroup
 	for id := range targets {
-		n := x.nodes[id]
+		n := x.at(id)
 		wait.Go(func() {
 			for _, user := range needs[id] {
 				<-user.over
@@ -42,7 +42,7 @@ func (x *Executor) Stop(names []string) {
 // dependants gives the ids of the services named and of all that need them.
 func (x *Executor) dependants(names []string) map[string]bool {
 	out := map[string]bool{}
-	for _, o := range x.plan.Order.Nodes { // each comes after those it waits for
+	for _, o := range x.plan().Order.Nodes { // each comes after those it waits for
 		hit := len(names) == 0 || slices.Contains(names, strings.TrimPrefix(o.ID, "service:"))
 		for _, e := range o.After {
 			hit = hit || out[e.ID]
@@ -81,7 +81,7 @@ func (x *Executor) stop(n *node) {
 
 // Kill ends every service that runs, without grace and without order.
 func (x *Executor) Kill() {
-	for _, n := range x.nodes {
+	for _, n := range x.all() {
 		n.mu.Lock()
 		if n.stopping = true; n.proc != nil {
 			go n.proc.Stop(0)
@@ -93,7 +93,7 @@ func (x *Executor) Kill() {
 // Running counts the services that have a process.
 func (x *Executor) Running() int {
 	count := 0
-	for _, n := range x.nodes {
+	for _, n := range x.all() {
 		n.mu.Lock()
 		started := n.proc != nil
 		n.mu.Unlock()
@@ -112,8 +112,8 @@ func (x *Executor) Running() int {
 // Results tells how every service stands.
 func (x *Executor) Results() []stack.ServiceResult {
 	var out []stack.ServiceResult
-	for _, o := range x.plan.Order.Nodes {
-		if n := x.nodes[o.ID]; n.svc != nil {
+	for _, o := range x.plan().Order.Nodes {
+		if n := x.at(o.ID); n.svc != nil {
 			n.mu.Lock()
 			out = append(out, stack.ServiceResult{Name: n.svc.Name, State: n.state, Seconds: float64(n.since.Milliseconds()) / 1000})
 			n.mu.Unlock()
@@ -124,7 +124,7 @@ func (x *Executor) Results() []stack.ServiceResult {
 
 // Good reports whether every step and service stands as a launch wants it.
 func (x *Executor) Good() bool {
-	for _, n := range x.nodes {
+	for _, n := range x.all() {
 		if s, _ := n.is(); !s.Good() {
 			return false
 		}
@@ -135,8 +135,8 @@ func (x *Executor) Good() bool {
 // Failures lists, in a line each, what failed and why; what was skipped follows.
 func (x *Executor) Failures() []string {
 	var failed, skipped []string
-	for _, o := range x.plan.Order.Nodes {
-		s, text := x.nodes[o.ID].is()
+	for _, o := range x.plan().Order.Nodes {
+		s, text := x.at(o.ID).is()
 		switch s {
 		case stack.Failed, stack.Quiet:
 			failed = append(failed, order.Title(o.ID)+": "+text)

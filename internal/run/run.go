@@ -48,6 +48,9 @@ type NativeSpec struct {
 	Dir     string
 	Command []string
 	Env     []string // KEY=VALUE, the whole environment
+
+	// HoldInput keeps the standard input open, without a word, for programs that end when theirs does. Else it is empty.
+	HoldInput bool
 }
 
 // Native is a running command, in a process group of its own.
@@ -61,9 +64,12 @@ type Native struct {
 	until time.Time // while it is being stopped: when its grace ends
 }
 
-// StartNative starts a command. Each line that it, or a child of it, writes goes to line, one at a time.
-// Its standard input is closed.
-func StartNative(spec NativeSpec, line func(string)) (*Native, error) {
+// pipeSize is how much a command may write ahead of us, where the system allows to set it.
+const pipeSize = 1 << 20
+
+// StartNative starts a command. What it, or a child of it, writes goes to the writer that output gives, which is
+// closed at the end.
+func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error) {
 	if len(spec.Command) == 0 {
 		return nil, fmt.Errorf("there is no command")
 	}
@@ -75,25 +81,45 @@ func StartNative(spec NativeSpec, line func(string)) (*Native, error) {
 	if err != nil {
 		return nil, err
 	}
+	widen(w)
 	cmd := &exec.Cmd{Path: path, Args: spec.Command, Dir: spec.Dir, Env: spec.Env, Stdout: w, Stderr: w}
+	var held, input *os.File
+	if spec.HoldInput {
+		if input, held, err = os.Pipe(); err != nil {
+			r.Close()
+			w.Close()
+			return nil, err
+		}
+		cmd.Stdin = input
+	}
 	ownGroup(cmd)
 	err = cmd.Start()
 	w.Close()
+	if input != nil {
+		input.Close()
+	}
 	if err != nil {
 		r.Close()
+		if held != nil {
+			held.Close()
+		}
 		return nil, err
 	}
 	n := &Native{PID: cmd.Process.Pid, cmd: cmd, done: make(chan struct{})}
 	read := make(chan struct{})
 	go func() {
 		defer close(read)
-		lines := &engine.Lines{Line: line}
-		io.Copy(lines, r)
-		lines.Flush()
+		out := output()
+		buffer := make([]byte, 64<<10)
+		io.CopyBuffer(struct{ io.Writer }{out}, struct{ io.Reader }{r}, buffer)
+		out.Close()
 	}()
 	go func() {
 		err := cmd.Wait()
 		n.exit = exitOf(err)
+		if held != nil {
+			held.Close()
+		}
 		// What the command left running in its group goes with it, after the grace that a stop gives.
 		for groupAlive(n.PID) && time.Now().Before(n.grace()) {
 			time.Sleep(2 * time.Millisecond)
@@ -147,9 +173,9 @@ type Container struct {
 	exit   Exit
 }
 
-// StartContainer makes and starts a container; each line of its output goes to line. The container is
-// removed when it has ended. ctx covers the start only.
-func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, line func(string)) (*Container, error) {
+// StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
+// The container is removed when it has ended. ctx covers the start only.
+func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, output func() io.WriteCloser) (*Container, error) {
 	id, err := e.Create(ctx, spec)
 	if err != nil {
 		if id != "" {
@@ -162,25 +188,19 @@ func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, lin
 		return nil, err
 	}
 	c := &Container{ID: id, engine: e, done: make(chan struct{})}
-	go c.follow(line)
+	go c.follow(output)
 	return c, nil
 }
 
-func (c *Container) follow(line func(string)) {
+func (c *Container) follow(output func() io.WriteCloser) {
 	ctx := context.Background()
-	var mu sync.Mutex
-	locked := func(s string) {
-		mu.Lock()
-		defer mu.Unlock()
-		line(s)
-	}
 	read := make(chan struct{})
 	go func() {
 		defer close(read)
-		out, errOut := &engine.Lines{Line: locked}, &engine.Lines{Line: locked}
+		out, errOut := output(), output()
 		c.engine.Logs(ctx, c.ID, out, errOut)
-		out.Flush()
-		errOut.Flush()
+		out.Close()
+		errOut.Close()
 	}()
 	code, err := c.engine.Wait(ctx, c.ID)
 	select {

@@ -2,6 +2,8 @@ package run
 
 import (
 	"fmt"
+	"io"
+	"nimbleharbor/internal/engine"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -78,6 +80,18 @@ func (l *lines) add(s string) {
 	l.more.Broadcast()
 }
 
+// stream is a writer that adds what is written to it, line by line.
+func (l *lines) stream() io.WriteCloser { return flushing{&engine.Lines{Line: l.add}} }
+
+type flushing struct{ *engine.Lines }
+
+func (f flushing) Close() error {
+	f.Flush()
+	return nil
+}
+
+func discard() io.WriteCloser { return newLines().stream() }
+
 func (l *lines) wait(prefix string) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -92,7 +106,7 @@ func (l *lines) wait(prefix string) string {
 
 func start(t *testing.T, part string, l *lines, more ...string) *Native {
 	t.Helper()
-	n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0], "x"}, Env: append(append(os.Environ(), "RUN_TEST_PART="+part), more...)}, l.add)
+	n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0], "x"}, Env: append(append(os.Environ(), "RUN_TEST_PART="+part), more...)}, l.stream)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +133,7 @@ func TestEnvironmentAndFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	n, err := StartNative(NativeSpec{Dir: dir, Command: []string{os.Args[0]}, Env: []string{"RUN_TEST_PART=env", "GIVEN=a b"}}, l.add)
+	n, err := StartNative(NativeSpec{Dir: dir, Command: []string{os.Args[0]}, Env: []string{"RUN_TEST_PART=env", "GIVEN=a b"}}, l.stream)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -211,7 +225,7 @@ func TestCannotStart(t *testing.T) {
 		"not in the given PATH": {Command: []string{"go"}, Env: []string{"PATH=/nowhere"}},
 		"a relative PATH":       {Command: []string{"x"}, Env: []string{"PATH=."}, Dir: "."},
 	} {
-		if n, err := StartNative(spec, func(string) {}); err == nil {
+		if n, err := StartNative(spec, discard); err == nil {
 			n.Stop(0)
 			t.Errorf("%s: it was started", name)
 		}
@@ -220,7 +234,7 @@ func TestCannotStart(t *testing.T) {
 
 func BenchmarkStartAndStop(b *testing.B) {
 	for b.Loop() {
-		n, err := StartNative(NativeSpec{Command: []string{"/bin/true"}}, func(string) {})
+		n, err := StartNative(NativeSpec{Command: []string{"/bin/true"}}, discard)
 		if err != nil {
 			b.Fatal(err)
 		}

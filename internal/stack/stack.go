@@ -299,6 +299,10 @@ type Service struct {
 	Remembered bool `json:"remembered,omitempty"`
 	// Restart is true for a service that is started again when it ends.
 	Restart bool `json:"restart,omitempty"`
+	// RestartOnFailure is true where that holds only for an end that is a failure.
+	RestartOnFailure bool `json:"restartOnFailure,omitempty"`
+	// RestartTimes bounds how often; 0 is without bounds.
+	RestartTimes int `json:"restartTimes,omitempty"`
 }
 
 // Dir is the folder in which the service runs natively, relative to the workspace.
