@@ -20,6 +20,7 @@ func (a *app) check() *cobra.Command {
 				return err
 			}
 			c := launch.CheckPorts(cmd.Context(), r.Merge(w.stack.Services), r)
+			c.Changed = a.changes(w, r)
 			if !c.Answers {
 				a.status = 1
 			}
@@ -31,6 +32,10 @@ func (a *app) check() *cobra.Command {
 			if c.Answers && len(c.Ports) > 0 {
 				t.Blank()
 				t.Line("Every port answers.")
+			}
+			if c.Changed != nil {
+				t.Blank()
+				t.Changed(c.Changed)
 			}
 			return nil
 		},

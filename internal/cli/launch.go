@@ -44,6 +44,7 @@ answer, and nharbor stop stops it.`,
 	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
 	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy")
 	f.BoolVar(&opt.Literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
+	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
 	f.BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
 	return c
 }
@@ -57,7 +58,12 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if r, err := launch.ReadRecord(w.root); err != nil {
 		return err
 	} else if r.Alive() {
-		return &stack.Fault{Kind: stack.NotSo, Code: "already-launched", Text: "this workspace's stack is launched already", Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop"}
+		f := &stack.Fault{Kind: stack.NotSo, Code: "already-launched", Text: "this workspace's stack is launched already", Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop"}
+		if c := a.changes(w, r); c != nil && c.Remedy != "" {
+			f.Text += ", and something has changed since"
+			f.Remedy = "See what: nharbor check. Make it follow: " + c.Remedy
+		}
+		return f
 	} else if r != nil && !r.Ended {
 		// Its steward died; what it left is removed before anything new starts.
 		if _, err := launch.StopStack(ctx, w.root, nil); err != nil {
@@ -70,12 +76,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if err := w.survey(ctx); err != nil { // the settings files are there now
 		return err
 	}
-	mixed, err := launch.Mix(w.stack, opt)
-	if err != nil {
-		return err
-	}
-	orderOpt := order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal, Seconds: launch.Recall(w.root).Seconds()}
-	o, err := order.Build(mixed, orderOpt)
+	mixed, o, err := a.mix(w, opt)
 	if err != nil {
 		return err
 	}
@@ -108,6 +109,35 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	}
 	defer l.Close()
 	return a.follow(ctx, w, mixed, o, l, opt, begin)
+}
+
+// mix turns the survey into what is to be launched, in its order.
+func (a *app) mix(w *work, opt launch.Options) (*stack.Stack, *order.Order, error) {
+	mixed, err := launch.Mix(w.stack, opt)
+	if err != nil {
+		return nil, nil, err
+	}
+	o, err := order.Build(mixed, order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal, Seconds: launch.Recall(w.root).Seconds()})
+	return mixed, o, err
+}
+
+// changes tells what has changed since the stack was launched; nil where nothing has, or where it can't be told.
+func (a *app) changes(w *work, r *launch.Record) *stack.Changed {
+	if !r.Alive() {
+		return nil
+	}
+	mixed, o, err := a.mix(w, r.Options)
+	if err != nil {
+		return nil
+	}
+	plan, err := launch.Make(w.root, w.stack, mixed, o, r.Options)
+	if err != nil {
+		return nil
+	}
+	if c := launch.Changes(r, plan); c.Any() {
+		return &c
+	}
+	return nil
 }
 
 // ready finds everything that stands in the way of a launch, and says it all at once.

@@ -7,7 +7,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
 )
 
@@ -19,18 +18,8 @@ func (a *app) stop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, name := range args {
-				if r.Service(name) == nil {
-					f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
-					if r != nil {
-						var names []string
-						for _, s := range r.Services {
-							names = append(names, s.Name)
-						}
-						f.Remedy = "There are: " + strings.Join(names, ", ")
-					}
-					return f
-				}
+			if err := launchedServices(r, args); err != nil {
+				return err
 			}
 			was, err := launch.StopStack(cmd.Context(), root, args)
 			if err != nil {

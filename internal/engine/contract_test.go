@@ -91,7 +91,8 @@ func contract(t *testing.T, address, tiny string) {
 		for _, c := range list {
 			e.Remove(ctx, c.ID)
 		}
-		for what, err := range map[string]error{"volumes": e.RemoveVolumes(ctx, r.labels), "networks": e.RemoveNetworks(ctx, r.labels), "image": e.RemoveImage(ctx, r.image)} {
+		_, err = e.RemoveVolumes(ctx, r.labels)
+		for what, err := range map[string]error{"volumes": err, "networks": e.RemoveNetworks(ctx, r.labels), "image": e.RemoveImage(ctx, r.image)} {
 			if err != nil {
 				t.Errorf("removing the %s: %v", what, err)
 			}
@@ -317,8 +318,8 @@ func testVolumes(t *testing.T, r *rig) {
 	if again := ensure(); again != id {
 		t.Errorf("the same volume is %q, then %q", id, again)
 	}
-	if err := r.RemoveVolumes(t.Context(), r.labels); err != nil {
-		t.Fatal(err)
+	if removed, err := r.RemoveVolumes(t.Context(), r.labels); err != nil || len(removed) != 1 || removed[0] != name {
+		t.Fatalf("removed were %v, %v", removed, err)
 	}
 	if other := ensure(); other == id {
 		t.Error("a new volume is taken for the one that was removed")
@@ -328,7 +329,7 @@ func testVolumes(t *testing.T, r *rig) {
 	if code, _, errOut := r.ended(t, first); code != 0 {
 		t.Fatalf("writing: exit code %d, %s", code, errOut)
 	}
-	if err := r.RemoveVolumes(t.Context(), r.labels); err == nil {
+	if _, err := r.RemoveVolumes(t.Context(), r.labels); err == nil {
 		t.Error("a volume in use was removed")
 	}
 	second := r.start(t, engine.Spec{Command: []string{"read", "/data/note"}, Mounts: on})

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -242,19 +243,23 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[strin
 	return v.Labels[LabelData] + v.CreatedAt, err
 }
 
-// RemoveVolumes removes the volumes that carry all the labels.
-func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) error {
+// RemoveVolumes removes the volumes that carry all the labels, and gives their names.
+func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) ([]string, error) {
 	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var first error
+	removed := []string{}
 	for _, v := range list.Volumes {
-		if err := e.cli.VolumeRemove(ctx, v.Name, false); err != nil && !IsNotFound(err) && first == nil {
+		if err := e.cli.VolumeRemove(ctx, v.Name, false); err == nil {
+			removed = append(removed, v.Name)
+		} else if !IsNotFound(err) && first == nil {
 			first = err
 		}
 	}
-	return first
+	slices.Sort(removed)
+	return removed, first
 }
 
 func labelled(labels map[string]string) filters.Args {

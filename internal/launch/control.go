@@ -131,6 +131,86 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 	return true, nil
 }
 
+// Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
+// all services stand then.
+func Restart(ctx context.Context, r *Record, plan *Plan, services []string, event func(stack.Event)) (*Settled, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	if err := json.NewEncoder(conn).Encode(Request{Do: "restart", Services: services, Plan: plan}); err != nil {
+		return nil, err
+	}
+	for in := json.NewDecoder(conn); ; {
+		var m Message
+		if err := in.Decode(&m); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			return nil, &stack.Fault{Kind: stack.NotSo, Code: "steward-gone", Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, and launch again.", Cause: err}
+		}
+		switch {
+		case m.Event != nil:
+			event(*m.Event)
+		case m.Error != nil:
+			return nil, m.Error
+		case m.Settled != nil:
+			return m.Settled, nil
+		}
+	}
+}
+
+// Removed is what a reset has thrown away.
+type Removed struct {
+	Stopped bool     `json:"stopped"`
+	Steps   bool     `json:"steps"`   // what was done is forgotten
+	Volumes []string `json:"volumes"` // removed, with all that was in them
+	Files   []string `json:"files"`   // database files, relative to the workspace
+}
+
+// Reset stops the stack and forgets what was set up, so that the next launch does it again. With data it removes the
+// volumes that were made for this stack, and the database files that its steps have made; never anything else.
+func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
+	out := &Removed{Steps: true, Volumes: []string{}, Files: []string{}}
+	var err error
+	if out.Stopped, err = StopStack(ctx, root, nil); err != nil {
+		return nil, err
+	}
+	files := Recall(root).Forget()
+	if !data {
+		return out, nil
+	}
+	for _, f := range files {
+		rel, err := filepath.Rel(root, f)
+		if err != nil || !filepath.IsLocal(rel) {
+			continue
+		}
+		if err := os.Remove(f); err == nil {
+			out.Files = append(out.Files, filepath.ToSlash(rel))
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return out, err
+		}
+	}
+	e, err := engine.Connect(ctx)
+	if err != nil {
+		var u *engine.Unavailable
+		if errors.As(err, &u) && u.Lack == engine.NotInstalled {
+			return out, nil // then there are no volumes either
+		}
+		return out, err
+	}
+	defer e.Close()
+	labels := map[string]string{engine.LabelStack: workspace.ID(root)}
+	if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+		return out, err
+	}
+	out.Volumes, err = e.RemoveVolumes(ctx, labels)
+	return out, err
+}
+
 // cleanUp ends what a dead steward has left. Its keeper has most likely done so already.
 func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	found, containers := false, false

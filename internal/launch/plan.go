@@ -26,8 +26,9 @@ type Plan struct {
 	Halt       bool // stop starting things at the first failure
 	Shift      int
 	Options    Options
-	Inputs     map[string][]string // files that the launch depends on, and the nodes that do
-	Commits    map[string]string   // by checkout
+	Inputs     []string          // files that the plan was made from
+	Commits    map[string]string // by checkout
+	Prints     *prints           // what all of it was when the plan was made
 	Order      order.Order
 	Steps      map[string]Step    // by node id
 	Services   map[string]Service // by node id
@@ -49,6 +50,8 @@ type Service struct {
 	Dir         string
 	Environment []string // KEY=VALUE: of a native service the whole, of a container what is added to the image's
 	ImageTag    string   // what a built image is called
+
+	own []string // of the environment, what settings and compose files give; known only where the plan is made
 }
 
 // Options are what a person asks of a launch.
@@ -153,6 +156,8 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(dir)), Env: m.stepEnv(p, &proj, dir)}
 		}
 	}
+	p.inputs(mixed)
+	p.Prints = p.prints()
 	for _, v := range original.Secrets {
 		m.secrets[v] = true
 	}
@@ -250,8 +255,9 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		out.Environment = m.path(svc.Bin)
 	}
 	for _, key := range slices.Sorted(maps.Keys(values)) {
-		out.Environment = append(out.Environment, key+"="+values[key])
+		out.own = append(out.own, key+"="+values[key])
 	}
+	out.Environment = append(out.Environment, out.own...)
 	if len(faults) > 0 {
 		return out, faults
 	}

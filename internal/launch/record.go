@@ -22,6 +22,10 @@ type Record struct {
 	Shift    int             `json:"shift"`
 	Ended    bool            `json:"ended"` // everything has been stopped
 	Services []RecordService `json:"services"`
+
+	// Options are what the launch was asked for, and Prints what it was made from, in sums.
+	Options Options `json:"options"`
+	Prints  *prints `json:"prints,omitempty"`
 }
 
 // RecordService is one service of a launched stack.

@@ -38,6 +38,11 @@ func (x *Executor) Restart(plan *Plan, names []string) error {
 		slices.Sort(unknown)
 		return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible", Text: "services have come or gone since the launch: " + strings.Join(slices.Compact(unknown), ", "), Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 	}
+	for id := range targets {
+		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container && x.engine == nil {
+			return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible", Text: svc.Name + " runs in a container now, and the stack was launched without any", Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+		}
+	}
 	x.Stop(names)
 	x.takeOver(plan, targets)
 

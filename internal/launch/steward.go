@@ -25,9 +25,10 @@ import (
 
 // Request is one line that a command sends to the steward.
 type Request struct {
-	Do       string   `json:"do"`    // "follow", "stop" or "kill"
+	Do       string   `json:"do"`    // "follow", "stop", "restart" or "kill"
 	Lease    bool     `json:"lease"` // with follow: when the connection ends, everything is stopped
 	Services []string `json:"services,omitempty"`
+	Plan     *Plan    `json:"plan,omitempty"` // with restart: how the files say it now
 }
 
 // Message is one line that the steward sends.
@@ -86,6 +87,9 @@ type steward struct {
 	clients sync.WaitGroup
 	stopAll sync.Once
 
+	restarting sync.Mutex
+	changing   atomic.Int32 // restarts under way: nothing may run for a moment
+
 	mu     sync.Mutex
 	record Record
 }
@@ -139,7 +143,7 @@ func newSteward(plan *Plan, keeperWords []string) (*steward, error) {
 	}
 	s.ctx, s.halt = context.WithCancel(context.Background())
 	s.exec = NewExecutor(plan, s.engine, logs, Recall(plan.Root), s.keeper)
-	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift}
+	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift, Options: plan.Options, Prints: plan.Prints}
 	s.save()
 	return s, nil
 }
@@ -256,8 +260,9 @@ func (s *steward) run() {
 		case <-s.told:
 		case <-time.After(leaseTime):
 		}
-		for seen := 0; s.exec.Running() > 0 && !s.isOver(); {
-			seen += len(s.exec.Events(seen, func() bool { return !s.isOver() && s.exec.Running() > 0 }))
+		alive := func() bool { return s.exec.Running() > 0 || s.changing.Load() > 0 }
+		for seen := 0; alive() && !s.isOver(); {
+			seen += len(s.exec.Events(seen, func() bool { return !s.isOver() && alive() }))
 		}
 		s.stop()
 	}()
@@ -296,6 +301,7 @@ func (s *steward) accept(leased func()) {
 
 func (s *steward) serve(c net.Conn, leased func()) {
 	lines := bufio.NewScanner(c)
+	lines.Buffer(nil, maxRequest)
 	out := json.NewEncoder(c)
 	c.SetReadDeadline(time.Now().Add(10 * time.Second))
 	var req Request
@@ -313,6 +319,10 @@ func (s *steward) serve(c net.Conn, leased func()) {
 			s.save() // whoever asked will look at the record next
 		}
 		out.Encode(Message{Stopped: true})
+	case "restart":
+		if req.Plan != nil {
+			s.restart(out, &req)
+		}
 	case "follow":
 		var gone atomic.Bool
 		if req.Lease {
@@ -338,6 +348,56 @@ func (s *steward) serve(c net.Conn, leased func()) {
 		s.follow(out, &gone)
 		c.SetReadDeadline(time.Unix(1, 0))
 	}
+}
+
+// maxRequest is how long a request may be: a restart brings a plan.
+const maxRequest = 64 << 20
+
+// restart restarts services by a new plan, and tells what happens meanwhile.
+func (s *steward) restart(out *json.Encoder, req *Request) {
+	s.restarting.Lock()
+	defer s.restarting.Unlock()
+	seen := len(s.exec.Events(0, func() bool { return false }))
+	begin := time.Now()
+	var err error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		s.changing.Add(1)
+		defer s.changing.Add(-1)
+		err = s.exec.Restart(req.Plan, req.Services)
+		s.exec.Wake()
+	}()
+	going := func() bool {
+		select {
+		case <-done:
+			return false
+		default:
+			return !s.isOver()
+		}
+	}
+	for {
+		events := s.exec.Events(seen, going)
+		for i := range events {
+			out.Encode(Message{Event: &events[i]})
+		}
+		if seen += len(events); len(events) == 0 && !going() {
+			break
+		}
+	}
+	if err != nil {
+		out.Encode(Message{Error: stack.AllFaults(err)[0]})
+		return
+	}
+	result := &Settled{Outcome: "answering", Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
+	if !s.exec.Good() {
+		result.Outcome = "failed"
+	}
+	s.mu.Lock()
+	s.record.Prints = req.Plan.Prints
+	s.mu.Unlock()
+	s.save()
+	out.Encode(Message{Settled: result})
 }
 
 // follow sends all events there are and that come, until everything has stopped or the client is gone.

@@ -95,7 +95,7 @@ func (x *Executor) Running() int {
 	count := 0
 	for _, n := range x.all() {
 		n.mu.Lock()
-		started := n.proc != nil
+		started := n.proc != nil || n.again > 0
 		n.mu.Unlock()
 		if !started {
 			continue

@@ -70,6 +70,24 @@ type Check struct {
 	Schema  string      `json:"schema"`
 	Answers bool        `json:"answers"`
 	Ports   []PortCheck `json:"ports"`
+
+	// Changed is what has changed since the stack was launched; nil where nothing has.
+	Changed *Changed `json:"changed,omitempty"`
+}
+
+// Changed is what has changed since a stack was launched: files, services whose command or settings are others now, steps
+// that would run again, checkouts with new commits; and the command that makes the stack follow, where one does.
+type Changed struct {
+	Files    []string `json:"files"`
+	Services []string `json:"services"`
+	Steps    []string `json:"steps"`
+	Commits  []string `json:"commits"`
+	Remedy   string   `json:"remedy"`
+}
+
+// Any reports whether anything has changed.
+func (c *Changed) Any() bool {
+	return c != nil && len(c.Files)+len(c.Services)+len(c.Steps)+len(c.Commits) > 0
 }
 
 // Event is one line of a launch: at T seconds since its beginning, the node ID reached a state.
