@@ -1,15 +1,20 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) order() *cobra.Command {
 	var literal bool
+	var draw string
 	c := &cobra.Command{
 		Use: "order [SERVICE...]", Short: "Shows what starts after what, and why",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -18,6 +23,9 @@ func (a *app) order() *cobra.Command {
 				return err
 			}
 			o, err := order.Build(w.stack, order.Options{Services: args, Literal: literal, Seconds: launch.Recall(w.root).Seconds()})
+			if draw != "" && err == nil {
+				return a.draw(o, draw)
+			}
 			if a.json && o != nil {
 				if jsonErr := view.JSON(a.out, o); jsonErr != nil {
 					return jsonErr
@@ -31,6 +39,23 @@ func (a *app) order() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().StringVar(&draw, "draw", "", "draw the order into this `file`: .svg, .dot or .mmd (Mermaid)")
 	c.Flags().BoolVar(&literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
 	return c
+}
+
+// draw writes the order as a drawing.
+func (a *app) draw(o *order.Order, file string) error {
+	text, ok := view.Draw(o, file)
+	if !ok {
+		return &stack.Fault{Kind: stack.WrongCall, Code: "drawing-unknown", Text: "the ending of " + file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
+	}
+	if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: "drawing-not-written", At: stack.Place{File: file}, Text: "the drawing can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
+	}
+	if a.json {
+		return view.JSON(a.out, map[string]string{"schema": "nharbor.drawing/1", "written": file})
+	}
+	a.text().Line("Drawn: %s", file)
+	return nil
 }
