@@ -137,6 +137,15 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
 		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
 	}
+	for _, key := range []string{"links", "volumes_from"} {
+		for _, item := range v.Get(key).orEmpty().Items {
+			other, _, _ := strings.Cut(item.or(""), ":")
+			if other == "" || other == "container" || other == s.Name || v.Get("depends_on").orEmpty().Get(other) != nil {
+				continue
+			}
+			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: item.At(), Reason: key + " needs it"})
+		}
+	}
 	for _, d := range v.Get("depends_on").orEmpty().Members {
 		a := stack.After{Service: d.Key, Because: stack.Declared, At: stack.Place{File: d.Value.File, Line: d.Line}, Optional: !truth(d.Value.Get("required"))}
 		switch d.Value.Get("condition").or("") {

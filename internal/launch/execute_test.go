@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -43,6 +44,14 @@ func TestMain(m *testing.M) {
 		case "exit":
 			code, _ := strconv.Atoi(value)
 			os.Exit(code)
+		case "pause":
+			pause, _ := time.ParseDuration(value)
+			<-time.After(pause)
+		case "first": // fails the first time, and leaves the file to know it
+			if _, err := os.Stat(value); err != nil {
+				os.WriteFile(value, nil, 0o600)
+				os.Exit(5)
+			}
 		case "await": // a file that the test makes
 			for {
 				if _, err := os.Stat(value); err == nil {
@@ -75,15 +84,18 @@ func TestMain(m *testing.M) {
 
 // play is a plan that a test puts together.
 type play struct {
-	plan *Plan
-	x    *Executor
-	root string
+	plan  *Plan
+	x     *Executor
+	root  string
+	ready sync.WaitGroup // done when there is an executor
 }
 
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	return &play{root: root, plan: &Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()), Steps: map[string]Step{}, Services: map[string]Service{}}}
+	p := &play{root: root, plan: &Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()), Steps: map[string]Step{}, Services: map[string]Service{}}}
+	p.ready.Add(1)
+	return p
 }
 
 func words(list ...string) []string { return append([]string{os.Args[0], "play"}, list...) }
@@ -119,6 +131,7 @@ func (p *play) run(t testing.TB, e *engine.Engine) *Executor {
 		t.Fatal(err)
 	}
 	p.x = NewExecutor(p.plan, e, logs, Recall(p.root), nil)
+	p.ready.Done()
 	t.Cleanup(func() { p.x.Stop(nil) })
 	if err := p.x.Run(t.Context()); err != nil {
 		t.Fatal(err)
@@ -129,7 +142,8 @@ func (p *play) run(t testing.TB, e *engine.Engine) *Executor {
 // states gives how every node stands, as "ID state".
 func (p *play) states() string {
 	var out []string
-	for id, n := range p.x.nodes {
+	for _, n := range p.x.all() {
+		id := n.id
 		s, _ := n.is()
 		out = append(out, strings.TrimPrefix(id, "service:")+" "+string(s))
 	}

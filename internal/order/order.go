@@ -56,7 +56,7 @@ func StepID(id string) string { return "step:" + id }
 // Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
 // declared edges, with the Order that shows it.
 func Build(s *stack.Stack, opt Options) (*Order, error) {
-	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)), nodes: map[string]*Node{}, out: &Order{Schema: "nharbor.order/1"}}
+	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)), nodes: make(map[string]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
 	for i := range s.Services {
 		b.byName[s.Services[i].Name] = &s.Services[i]
 	}
@@ -127,6 +127,13 @@ func (n *Node) wait(e Edge) {
 
 // wanted lists the services that take part.
 func (b *builder) wanted() []*stack.Service {
+	if len(b.opt.Services) == 0 && len(b.opt.Except) == 0 {
+		out := make([]*stack.Service, len(b.stack.Services))
+		for i := range b.stack.Services {
+			out[i] = &b.stack.Services[i]
+		}
+		return out
+	}
 	in := map[string]bool{}
 	var take func(name string)
 	take = func(name string) {
@@ -159,18 +166,27 @@ func (b *builder) wanted() []*stack.Service {
 
 func (b *builder) services() {
 	wanted := b.wanted()
+	type entry struct {
+		service *stack.Service
+		node    *Node
+		askable bool
+	}
+	in := make(map[string]entry, len(wanted))
 	for _, s := range wanted {
-		b.add(ServiceID(s.Name), "service")
+		n := b.add(ServiceID(s.Name), "service")
+		n.After = make([]Edge, 0, len(s.After)+1)
+		in[s.Name] = entry{s, n, Askable(s)}
 	}
 	for _, s := range wanted {
-		n := b.nodes[ServiceID(s.Name)]
+		n := in[s.Name].node
 		for _, a := range s.After {
-			other := b.byName[a.Service]
-			if b.nodes[ServiceID(a.Service)] == nil || other == nil {
+			to, ok := in[a.Service]
+			if !ok {
 				continue
 			}
-			e := Edge{ID: ServiceID(a.Service), Until: a.Until, Because: a.Because, Reason: a.Reason, At: a.At}
-			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting && Askable(other) {
+			other := to.service
+			e := Edge{ID: to.node.ID, Until: a.Until, Because: a.Because, Reason: a.Reason, At: a.At}
+			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting && to.askable {
 				e.Until = stack.Answering
 				e.Reason += ", and it can be asked whether it answers"
 			}
@@ -292,7 +308,8 @@ func (b *builder) dropCycles() {
 		weakest, from := -1, ""
 		for i := 0; i+1 < len(cycle); i++ {
 			for k, e := range b.nodes[cycle[i]].After {
-				if e.ID == cycle[i+1] && e.Because == stack.Inferred {
+				// The weakest is the one that asks for least; of equals the last.
+				if e.ID == cycle[i+1] && e.Because == stack.Inferred && (weakest < 0 || e.Until.Strength() <= b.nodes[from].After[weakest].Until.Strength()) {
 					weakest, from = k, cycle[i]
 				}
 			}

@@ -42,6 +42,45 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 			}
 		}
 	}
+	return append(out, s.proxies(svc)...)
+}
+
+// proxyFiles are settings of front ends in which they name the API that they hand calls on to.
+var proxyFiles = []string{"vite.config.ts", "vite.config.js", "vite.config.mjs", "proxy.conf.json", "src/proxy.conf.json", "proxy.conf.js", "vue.config.js", "next.config.js", "next.config.mjs", "next.config.ts", "nuxt.config.ts",
+	"webpack.config.js", "src/setupProxy.js", "astro.config.mjs", "svelte.config.js"}
+
+var (
+	proxyTarget  = regexp.MustCompile(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` + "`" + `]*["'` + "`" + `]`)
+	packageProxy = regexp.MustCompile(`"proxy"\s*:\s*"(https?://[^"]+)"`)
+)
+
+// proxies lists where a native front end hands calls on to, as if they were settings.
+func (s *surveyor) proxies(svc *stack.Service) []value {
+	if svc.Runs != stack.Native || svc.Dir() == "" {
+		return nil
+	}
+	var out []value
+	add := func(name string, expr *regexp.Regexp) {
+		full := path.Join(svc.Dir(), name)
+		data, err := fs.ReadFile(s.fsys, full)
+		if err != nil || len(data) > 1<<20 {
+			return
+		}
+		for _, m := range expr.FindAllSubmatchIndex(data, -1) {
+			out = append(out, value{"proxy", string(data[m[2]:m[3]]), stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
+		}
+	}
+	p := s.stack.Project(svc.Project, svc.Manager)
+	if p == nil || p.Ecosystem != "node" {
+		return nil
+	}
+	folder := s.tree.byPath[svc.Dir()]
+	for _, name := range proxyFiles {
+		if strings.Contains(name, "/") || folder.Has(name) {
+			add(name, proxyTarget)
+		}
+	}
+	add("package.json", packageProxy)
 	return out
 }
 
