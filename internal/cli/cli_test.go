@@ -25,6 +25,10 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 3 && os.Args[1] == "stand" {
+		stand(os.Args[2:])
+		return
+	}
 	dir, err := os.MkdirTemp("", "nharbor-cli-test-")
 	if err != nil {
 		panic(err)

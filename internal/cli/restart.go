@@ -112,7 +112,10 @@ func (a *app) runRestart(cmd *cobra.Command, w *work, mixed *stack.Stack, r *lau
 		return err
 	}
 	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: done.Outcome, Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: done.Services}
-	part := slices.DeleteFunc(slices.Clone(mixed.Services), func(s stack.Service) bool { return r.Service(s.Name) == nil })
+	part := slices.DeleteFunc(slices.Clone(mixed.Services), func(s stack.Service) bool {
+		rec := r.Service(s.Name)
+		return rec == nil || rec.State == stack.Stopped
+	})
 	result.Check = launch.CheckPorts(cmd.Context(), r.Merge(part), r)
 	if done.Outcome != "answering" {
 		a.status = 1

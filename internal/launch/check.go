@@ -91,7 +91,7 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 		case rec.State == stack.Skipped:
 			c.Cause, c.Remedy = "the service was skipped, since "+rec.Text, "Mend that first, then launch again."
 		case rec.State == stack.Stopped:
-			c.Cause, c.Remedy = "the service was stopped", "Launch it again: nharbor stop, then nharbor launch"
+			c.Cause, c.Remedy = "the service was stopped", "Start it again: nharbor restart "+s.Name
 		case rec.Runs == stack.Container:
 			c.Cause = fmt.Sprintf("the container runs, but nothing listens on its port %d; a program that binds to the container's own loopback can't be reached from outside", p.Target)
 			c.Remedy = fmt.Sprintf("Let it listen on 0.0.0.0:%d. %s", p.Target, logs)

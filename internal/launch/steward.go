@@ -279,7 +279,7 @@ func (s *steward) stop() {
 		if s.engine != nil {
 			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 			defer cancel()
-			s.engine.RemoveNetworks(ctx, map[string]string{engine.LabelStack: s.plan.ID})
+			RemoveContainers(ctx, s.engine, s.plan.ID) // none is left, unless the engine has made one late; then the networks
 		}
 		close(s.over)
 	})
@@ -390,7 +390,7 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 		return
 	}
 	result := &Settled{Outcome: "answering", Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
-	if !s.exec.Good() {
+	if !s.exec.GoodOrStopped() {
 		result.Outcome = "failed"
 	}
 	s.mu.Lock()

@@ -132,6 +132,16 @@ func (x *Executor) Good() bool {
 	return true
 }
 
+// GoodOrStopped reports the same of all but the services that somebody has stopped.
+func (x *Executor) GoodOrStopped() bool {
+	for _, n := range x.all() {
+		if s, _ := n.is(); !s.Good() && s != stack.Stopped {
+			return false
+		}
+	}
+	return true
+}
+
 // Failures lists, in a line each, what failed and why; what was skipped follows.
 func (x *Executor) Failures() []string {
 	var failed, skipped []string

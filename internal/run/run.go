@@ -173,10 +173,19 @@ type Container struct {
 	exit   Exit
 }
 
+// createTime is how long the engine may take to make a container, whose image it has.
+const createTime = time.Minute
+
 // StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
 // The container is removed when it has ended. ctx covers the start only.
 func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, output func() io.WriteCloser) (*Container, error) {
-	id, err := e.Create(ctx, spec)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	// The engine may have made a container although the call was given up: then nobody would know its id.
+	begun, cancel := context.WithTimeout(context.WithoutCancel(ctx), createTime)
+	defer cancel()
+	id, err := e.Create(begun, spec)
 	if err != nil {
 		if id != "" {
 			e.Remove(context.WithoutCancel(ctx), id)

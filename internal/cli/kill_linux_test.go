@@ -1,0 +1,234 @@
+package cli_test
+
+import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engine/standin"
+	"nimbleharbor/internal/engine/standin/inside"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/testport"
+)
+
+// stand serves as a service of a test: on a port of this machine, or on one inside of its container.
+func stand(words []string) {
+	asked := make(chan os.Signal, 1)
+	signal.Notify(asked, syscall.SIGTERM)
+	answer := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintf(w, "<title>%s</title>", os.Getenv("LEVEL")) })
+	go func() {
+		if words[0] == "inside" {
+			l, err := inside.Listen(":" + words[1])
+			if err != nil {
+				os.Exit(3)
+			}
+			http.Serve(l, answer)
+		}
+		http.ListenAndServe("127.0.0.1:"+words[1], answer)
+		os.Exit(4)
+	}()
+	<-asked
+}
+
+// mixed is a workspace with native services and a container, whose programs are this test's own.
+func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
+	t.Helper()
+	b := newBench(t)
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := filepath.Dir(b.dir)
+	socket := filepath.Join(base, "engine")
+	if _, err := standin.Start(socket, filepath.Join(base, "engine-state"), map[string]standin.Image{"quay/stand:1": {Files: map[string]string{"/stand": self}, Entrypoint: []string{"/stand", "stand", "inside", "80"}}}); err != nil {
+		t.Fatal(err)
+	}
+	e, err := engine.At(t.Context(), "unix://"+socket)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { e.Close() })
+	b.env = append(b.env, "DOCKER_HOST=unix://"+socket)
+	ports := []int{testport.Take(t), testport.Take(t), testport.Take(t)}
+	b.write(map[string]string{
+		"compose.yaml": fmt.Sprintf("services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\nvolumes:\n  data:\n", ports[0]),
+		".env":         "LEVEL=low\n",
+		"nharbor.toml": fmt.Sprintf("[service.api]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"api\"]\n", self, ports[1], ports[1], self, ports[2], ports[2]),
+	})
+	return b, e, ports
+}
+
+// TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process and no container
+// stays without an owner, the state can be read, and the next command puts right what it finds.
+func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
+	moments, workers := 200, 4
+	if testing.Short() {
+		moments = 20
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	for w := range workers {
+		t.Run(fmt.Sprint("worker ", w), func(t *testing.T) {
+			t.Parallel()
+			b, e, ports := mixed(t)
+			chance := rand.New(rand.NewPCG(seed, uint64(w)))
+			for range moments / workers {
+				killOnce(t, b, e, chance)
+			}
+			b.must(0, "launch", "--background", "--vouch")
+			b.must(0, "check")
+			b.must(0, "stop")
+			for _, p := range ports {
+				if answers(p) {
+					t.Errorf("port %d still answers", p)
+				}
+			}
+		})
+	}
+}
+
+func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
+	t.Helper()
+	args := []string{"launch", "--vouch", "--json"}
+	background := chance.IntN(2) == 0
+	if background {
+		args = append(args, "--background")
+	}
+	cmd := b.command(args...)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+		}
+	}()
+	moment := time.Duration(chance.IntN(900)) * time.Millisecond
+	victim := []string{"command killed", "command interrupted", "steward killed", "steward asked to end"}[chance.IntN(4)]
+	what := fmt.Sprintf("%s after %v, background %v", victim, moment, background)
+	<-time.After(moment)
+	switch victim {
+	case "command killed":
+		cmd.Process.Kill()
+	case "command interrupted":
+		cmd.Process.Signal(os.Interrupt)
+	default:
+		if r, err := launch.ReadRecord(b.dir); err == nil && r != nil && !r.Ended {
+			sig := syscall.SIGKILL
+			if victim == "steward asked to end" {
+				sig = syscall.SIGTERM
+			}
+			syscall.Kill(r.PID, sig)
+		} else {
+			if err != nil {
+				t.Errorf("%s: the state can't be read: %v", what, err)
+			}
+			cmd.Process.Kill()
+		}
+	}
+	cmd.Wait()
+	if code, said, _ := b.run("check"); code != 0 && code != 1 {
+		t.Errorf("%s: check then ends with %d: %s", what, code, said)
+	}
+	if code, said, errOut := b.run("stop"); code != 0 {
+		t.Errorf("%s: stop then ends with %d: %s%s", what, code, said, errOut)
+	}
+	waitFor(t, what+": the last container to be removed", func() bool {
+		list, err := e.List(t.Context(), nil)
+		return err == nil && len(list) == 0
+	})
+	waitFor(t, what+": the last process to end", func() bool { return len(processesIn(b.dir)) == 0 })
+}
+
+// processesIn lists the processes that work in a folder.
+func processesIn(dir string) []int {
+	var out []int
+	all, _ := filepath.Glob("/proc/[0-9]*")
+	for _, p := range all {
+		if cwd, err := os.Readlink(p + "/cwd"); err == nil && (cwd == dir || strings.HasPrefix(cwd, dir+"/")) {
+			pid, _ := strconv.Atoi(filepath.Base(p))
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+// TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is named, restart makes it
+// follow, and reset throws away what was set up.
+func TestRestartAndReset(t *testing.T) {
+	t.Parallel()
+	b, e, ports := mixed(t)
+	b.must(1, "restart")
+	b.must(0, "launch", "--background", "--vouch")
+	if said := b.must(0, "check"); strings.Contains(said, "Changed") {
+		t.Errorf("nothing has changed, and check says %s", said)
+	}
+	b.write(map[string]string{"compose.yaml": fmt.Sprintf("services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\n    environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
+	if said := b.must(0, "check"); !strings.Contains(said, "files: compose.yaml") || !strings.Contains(said, "old settings: db\n") || !strings.Contains(said, "nharbor restart db") {
+		t.Errorf("check says %s", said)
+	}
+	if said := b.must(0, "check", "--json"); !strings.Contains(said, `"changed": {`) {
+		t.Errorf("check says %s", said)
+	}
+	if said := b.must(1, "launch"); !strings.Contains(said, "has changed since") || !strings.Contains(said, "nharbor restart db") {
+		t.Errorf("launch says %s", said)
+	}
+	said := b.must(0, "restart", "db", "--vouch")
+	if down, up := strings.Index(said, "web  stopped"), strings.Index(said, "web  answering"); down < 0 || up < down || !strings.Contains(said, "“high”") {
+		t.Errorf("restart says %s", said)
+	}
+	if said := b.must(0, "check"); strings.Contains(said, "Changed") {
+		t.Errorf("after the restart check says %s", said)
+	}
+	b.must(2, "restart", "nobody")
+	b.must(0, "stop", "web")
+	b.must(0, "restart", "api", "--vouch")
+	if answers(ports[2]) {
+		t.Error("what somebody has stopped was started by the restart of what it needs")
+	}
+	if said := b.must(0, "reset"); !strings.Contains(said, "Everything has been stopped") || !strings.Contains(said, "--data") {
+		t.Errorf("reset says %s", said)
+	}
+	volumes := func() string {
+		out, _ := exec.Command("find", filepath.Join(filepath.Dir(b.dir), "engine-state", "volumes"), "-mindepth", "1", "-maxdepth", "1").Output()
+		return string(out)
+	}
+	if volumes() == "" {
+		t.Error("a reset without --data has removed the data")
+	}
+	if said := b.must(0, "reset", "--data"); !strings.Contains(said, "-data") || volumes() != "" {
+		t.Errorf("reset --data says %s, and leaves %s", said, volumes())
+	}
+	if list, err := e.List(t.Context(), nil); err != nil || len(list) > 0 {
+		t.Errorf("left are the containers %v, %v", list, err)
+	}
+	b.leavesNothing()
+}
+
+func TestDraw(t *testing.T) {
+	t.Parallel()
+	b, _, _ := mixed(t)
+	for file, want := range map[string]string{"o.svg": "</svg>", "o.dot": `"service:api" -> "service:web"`, "o.mmd": "==>|answering|"} {
+		b.must(0, "order", "--draw", file)
+		data, err := os.ReadFile(filepath.Join(b.dir, file))
+		if err != nil || !strings.Contains(string(data), want) {
+			t.Errorf("%s: %v\n%s", file, err, data)
+		}
+	}
+	b.must(2, "order", "--draw", "o.pdf")
+}
