@@ -47,12 +47,12 @@ func TestMain(m *testing.M) {
 
 // bench is a person's machine: an empty home, a temporary folder of its own, a workspace.
 type bench struct {
-	t              *testing.T
+	t              testing.TB
 	home, tmp, dir string
 	env            []string
 }
 
-func newBench(t *testing.T) *bench {
+func newBench(t testing.TB) *bench {
 	t.Helper()
 	base, err := os.MkdirTemp("", "nh") // short, since a socket's path must be
 	if err != nil {
@@ -75,7 +75,7 @@ func newBench(t *testing.T) *bench {
 	return b
 }
 
-func goCache(t *testing.T) string {
+func goCache(t testing.TB) string {
 	out, err := exec.Command("go", "env", "GOCACHE").Output()
 	if err != nil {
 		t.Fatal(err)
@@ -181,7 +181,7 @@ func main() {
 }
 
 // waitFor asks until it is so.
-func waitFor(t *testing.T, what string, ok func() bool) {
+func waitFor(t testing.TB, what string, ok func() bool) {
 	t.Helper()
 	for end := time.Now().Add(60 * time.Second); !ok(); {
 		if time.Now().After(end) {

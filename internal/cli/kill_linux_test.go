@@ -232,3 +232,44 @@ func TestDraw(t *testing.T) {
 	}
 	b.must(2, "order", "--draw", "o.pdf")
 }
+
+// BenchmarkFleet launches many services at once and reports how long that takes, and the memory of their steward.
+func BenchmarkFleet(b *testing.B) {
+	self, err := os.Executable()
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, count := range []int{50, 300} {
+		b.Run(fmt.Sprint("services=", count), func(b *testing.B) {
+			bench := newBench(b)
+			var text strings.Builder
+			for i := range count {
+				port := testport.Take(b)
+				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\n", i, self, port, port)
+			}
+			bench.write(map[string]string{"nharbor.toml": text.String()})
+			memory := 0.0
+			for b.Loop() {
+				bench.must(0, "launch", "--background", "--vouch")
+				r, err := launch.ReadRecord(bench.dir)
+				if err != nil {
+					b.Fatal(err)
+				}
+				status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", r.PID))
+				if err != nil {
+					b.Fatal(err)
+				}
+				for line := range strings.Lines(string(status)) {
+					if fields := strings.Fields(line); fields[0] == "VmHWM:" {
+						kb, _ := strconv.Atoi(fields[1])
+						memory = max(memory, float64(kb)/1024)
+					}
+				}
+				b.StopTimer()
+				bench.must(0, "stop")
+				b.StartTimer()
+			}
+			b.ReportMetric(memory, "MB-steward")
+		})
+	}
+}

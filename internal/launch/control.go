@@ -115,14 +115,16 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if err := json.NewEncoder(conn).Encode(Request{Do: "stop", Services: services}); err != nil {
-		return true, err
-	}
+	err = json.NewEncoder(conn).Encode(Request{Do: "stop", Services: services})
 	var m Message
-	if err := json.NewDecoder(conn).Decode(&m); err != nil && !errors.Is(err, io.EOF) {
-		if ctx.Err() != nil {
-			return true, ctx.Err()
-		}
+	if err == nil {
+		err = json.NewDecoder(conn).Decode(&m)
+	}
+	if ctx.Err() != nil {
+		return true, ctx.Err()
+	}
+	if err != nil || !m.Stopped { // the steward has died meanwhile
+		_, err := cleanUp(ctx, root, r)
 		return true, err
 	}
 	if len(services) == 0 {
@@ -221,6 +223,7 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 			found = true
 		}
 	}
+	found = endMarked(workspace.ID(root)) > 0 || found
 	if containers {
 		e, err := engine.Connect(ctx)
 		if err != nil {

@@ -270,6 +270,11 @@ func (n *node) is() (stack.State, string) {
 	return n.state, n.text
 }
 
+// marked is an environment with the mark of the stack.
+func (x *Executor) marked(env []string) []string {
+	return append(slices.Clone(env), marker+"="+x.plan().ID)
+}
+
 // step runs a step, unless it was done before with the same inputs.
 func (x *Executor) step(ctx context.Context, n *node) {
 	n.reach(atBegun)
@@ -297,7 +302,7 @@ func (x *Executor) step(ctx context.Context, n *node) {
 		return
 	}
 	defer log.Close()
-	env := slices.Clone(n.step.Env)
+	env := x.marked(n.step.Env)
 	for k, v := range n.step.Step.Env {
 		env = append(env, k+"="+v)
 	}

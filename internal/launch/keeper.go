@@ -2,11 +2,13 @@ package launch
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -37,6 +39,7 @@ func StartKeeper(program string, words []string, engineAddress, stackID string) 
 		return nil, err
 	}
 	k := &Keeper{stdin: stdin, cmd: cmd}
+	k.tell("stack %s", stackID)
 	if engineAddress != "" {
 		k.tell("engine %s %s", engineAddress, stackID)
 	}
@@ -75,6 +78,8 @@ func Keep(stdin io.Reader) {
 		switch {
 		case len(words) == 1 && words[0] == "dismiss":
 			return
+		case len(words) == 2 && words[0] == "stack":
+			id = words[1]
 		case len(words) == 2:
 			pid, err := strconv.Atoi(words[1])
 			if err != nil || pid < 2 {
@@ -92,6 +97,8 @@ func Keep(stdin io.Reader) {
 	for pid := range held {
 		run.KillGroup(pid)
 	}
+	// The steward may have died before it could tell of a process that it had just started.
+	endMarked(id)
 	if address == "" {
 		return
 	}
@@ -103,6 +110,40 @@ func Keep(stdin io.Reader) {
 	}
 	defer e.Close()
 	RemoveContainers(ctx, e, id)
+}
+
+// marker is the variable by which every native process of a stack is known, whatever becomes of its parents.
+const marker = "NIMBLEHARBOR_STACK"
+
+// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many there were. It knows
+// them on Linux alone.
+func endMarked(id string) int {
+	if id == "" {
+		return 0
+	}
+	mark := []byte(marker + "=" + id)
+	all, _ := filepath.Glob("/proc/[0-9]*/environ")
+	count := 0
+	for _, file := range all {
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		environ, err := os.ReadFile(file)
+		if err != nil {
+			continue // another's, or gone
+		}
+		for _, kv := range bytes.Split(environ, []byte{0}) {
+			if bytes.Equal(kv, mark) {
+				if group := groupOf(pid); group > 1 && group != groupOf(os.Getpid()) {
+					run.KillGroup(group)
+					count++
+				}
+				break
+			}
+		}
+	}
+	return count
 }
 
 // RemoveContainers removes all containers and networks of a stack.

@@ -257,7 +257,7 @@ func (x *Executor) start(ctx context.Context, n *node, log *Log) (run.Process, e
 	s := n.svc
 	if s.Runs == stack.Native {
 		x.set(n, stack.Starting, "")
-		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: s.Environment, HoldInput: s.Watches}, log.Stream)
+		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment), HoldInput: s.Watches}, log.Stream)
 		if err != nil {
 			return nil, err
 		}
