@@ -229,7 +229,10 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (id string, err error) {
 	v, err := e.cli.VolumeInspect(ctx, name)
 	if err == nil {
-		return v.Labels[LabelData] + v.CreatedAt, nil
+		if own := v.Labels[LabelData]; own != "" {
+			return own, nil
+		}
+		return v.CreatedAt, nil // somebody else has made it
 	}
 	if !IsNotFound(err) {
 		return "", err
@@ -239,8 +242,8 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[strin
 		marked = map[string]string{}
 	}
 	marked[LabelData] = rand.Text()
-	v, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: marked})
-	return v.Labels[LabelData] + v.CreatedAt, err
+	_, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: marked})
+	return marked[LabelData], err
 }
 
 // RemoveVolumes removes the volumes that carry all the labels, and gives their names.

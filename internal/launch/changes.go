@@ -52,10 +52,33 @@ func Changes(r *Record, now *Plan) stack.Changed {
 		}
 	}
 	switch {
-	case len(out.Services) > 0:
-		out.Remedy = "nharbor restart " + strings.Join(out.Services, " ")
-	case len(out.Steps) > 0:
-		out.Remedy = "nharbor restart"
+	case len(out.Services)+len(out.Steps) > 0:
+		names := slices.Concat(out.Services, now.servicesBehind(out.Steps, p.Steps))
+		slices.Sort(names)
+		out.Remedy = "nharbor restart " + strings.Join(slices.Compact(names), " ")
+	}
+	return out
+}
+
+// servicesBehind lists the services to which the steps lead, without another service between.
+func (p *Plan) servicesBehind(titles []string, ids map[string]string) []string {
+	behind := map[string]bool{}
+	for id := range ids {
+		behind[id] = slices.Contains(titles, order.Title(id))
+	}
+	var out []string
+	for _, n := range p.Order.Nodes { // each comes after those it waits for
+		for _, e := range n.After {
+			if !behind[e.ID] {
+				continue
+			}
+			if n.Kind == "step" {
+				behind[n.ID] = true
+			} else {
+				out = append(out, order.Title(n.ID))
+				break
+			}
+		}
 	}
 	return out
 }

@@ -54,6 +54,7 @@ type serviceFix struct {
 	Env       map[string]string `toml:"env"`
 	After     []string          `toml:"after"`
 	EveryTime *bool             `toml:"every-time"`
+	Restart   *bool             `toml:"restart"`
 	at        stack.Place
 	own       map[string]stack.Place // where the keys stand that the lower of two files says
 }
@@ -106,7 +107,7 @@ func overlay(under, over stepFix) stepFix {
 
 func overlayService(under, over serviceFix) serviceFix {
 	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs), Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder, under.Folder),
-		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{}, After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), at: over.at}
+		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{}, After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), Restart: or(over.Restart, under.Restart), at: over.at}
 	out.own = map[string]stack.Place{}
 	if out.Command == nil {
 		out.Command, out.own["command"] = under.Command, under.at
@@ -137,7 +138,7 @@ var correctionKeys = map[string][]string{
 	"":        {"project", "step", "service"},
 	"project": {"leave-out", "framework"},
 	"step":    {"leave-out", "command", "inputs", "every-time"},
-	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time"},
+	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time", "restart"},
 }
 
 func parseCorrections(name string, data []byte) (*corrections, error) {
@@ -413,6 +414,9 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 	}
 	if fix.Kind != nil {
 		v.Kind = *fix.Kind
+	}
+	if fix.Restart != nil {
+		v.Restart, v.RestartOnFailure, v.RestartTimes = *fix.Restart, false, 0
 	}
 	if fix.EveryTime != nil {
 		v.Remembered = !*fix.EveryTime
