@@ -14,10 +14,10 @@ var (
 	userWord     = `(?:user(?:[-_ ]?name)?|e-?mail|login|account)`
 	passwordWord = `(?:pass(?:word|wd)?|pwd)`
 	// A user and a password on one line, in either of the forms that people write them in.
-	labelled = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
+	labelled = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	slashed  = regexp.MustCompile("(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
-	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
-	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)\\s*[`*\"']*\\s*([^\\s`*\"',;|()]+)")
+	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
+	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = regexp.MustCompile(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
 	callUser = regexp.MustCompile(`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
 	notValue = regexp.MustCompile(`(?i)^(string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
