@@ -15,7 +15,7 @@ var taskFiles = []struct{ file, program string }{
 
 var (
 	makeTarget = regexp.MustCompile(`^([A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
-	justRecipe = regexp.MustCompile(`^@?([A-Za-z][\w-]*)(?:\s+[^:=]*)?:([^=]|$)`)
+	justRecipe = regexp.MustCompile(`^@?([A-Za-z][\w-]*)(?:\s+[^:]*)?:([^=]|$)`)
 	helpText   = regexp.MustCompile(`##+\s*(.+)$`)
 )
 

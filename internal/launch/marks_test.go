@@ -1,0 +1,132 @@
+package launch
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
+)
+
+// TestMarkedProcessesAreFound ends the processes of one stack by their mark alone, and no others.
+func TestMarkedProcessesAreFound(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS != "linux" {
+		t.Skip("the environment of processes can be read on Linux alone")
+	}
+	start := func(id string) *exec.Cmd {
+		cmd := exec.Command(os.Args[0], "play", "say=here", "stay")
+		cmd.Env = append(os.Environ(), marker+"="+id)
+		detach(cmd)
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := out.Read(make([]byte, 1)); err != nil { // it runs
+			t.Fatal(err)
+		}
+		return cmd
+	}
+	mine, other := fmt.Sprintf("mine%d", os.Getpid()), fmt.Sprintf("mine%d0", os.Getpid())
+	a, b, c := start(mine), start(mine), start(other)
+	if n := endMarked(mine); n != 2 {
+		t.Errorf("%d processes were ended", n)
+	}
+	for _, cmd := range []*exec.Cmd{a, b} {
+		if err := cmd.Wait(); err == nil {
+			t.Error("one went on")
+		}
+	}
+	if n := endMarked(""); n != 0 || !slices.Contains(c.Env, marker+"="+other) {
+		t.Errorf("without a mark %d were ended", n)
+	}
+	c.Process.Kill()
+	if err := c.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
+		t.Errorf("the other stack's process had ended: %v", err)
+	}
+}
+
+// TestRememberedOnce runs a service that sets something up once, where nharbor.toml asks for it.
+func TestRememberedOnce(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	for i, want := range []string{"setup finished", "setup finished"} {
+		p := newPlay(t)
+		p.root, p.plan.Root = root, root
+		p.native("setup", stack.Once, 0, words("say=set up"))
+		p.change("setup", func(s *Service) { s.Remembered = true })
+		p.run(t, nil)
+		if got := p.states(); got != want {
+			t.Errorf("launch %d: %s", i, got)
+		}
+		if started := p.when("service:setup", stack.Starting) >= 0; started != (i == 0) {
+			t.Errorf("launch %d: started %v", i, started)
+		}
+	}
+}
+
+func TestChangesAreNamed(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	write := func(name, text string) {
+		if err := os.WriteFile(filepath.Join(root, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("lock", "1")
+	write(".env", "A=1")
+	made := func(level, commit string) *Plan {
+		p := &Plan{Root: root, ID: "x", Inputs: []string{"lock", ".env", "nharbor.toml"}, Commits: map[string]string{".": commit}, Services: map[string]Service{}, Steps: map[string]Step{}}
+		p.Services["service:api"] = Service{Service: stack.Service{Name: "api", Command: []string{"serve"}, At: stack.Place{File: level, Line: 7}}, own: []string{"LEVEL=" + level}}
+		p.Services["service:web"] = Service{Service: stack.Service{Name: "web"}, Environment: []string{"SHELL=" + level}}
+		p.Steps["step:install:web"] = Step{Step: stack.Step{ID: "install:web", Role: stack.Install, Inputs: []string{"lock"}}}
+		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"}, {ID: "service:api", Kind: "service"}, {ID: "service:web", Kind: "service", After: []order.Edge{{ID: "step:install:web"}}}}
+		p.Prints = p.prints()
+		return p
+	}
+	r := &Record{Prints: made("low", "c1").Prints}
+	if c := Changes(r, made("low", "c1")); c.Any() {
+		t.Errorf("nothing has changed, and said is %+v", c)
+	}
+	if c := Changes(r, made("high", "c1")); strings.Join(c.Services, " ") != "api" || c.Remedy != "nharbor restart api" || len(c.Steps)+len(c.Files)+len(c.Commits) > 0 {
+		t.Errorf("of a setting is said %+v", c)
+	}
+	write("lock", "2")
+	write("nharbor.toml", "")
+	if c := Changes(r, made("low", "c2")); strings.Join(c.Files, " ") != "lock nharbor.toml" || strings.Join(c.Steps, " ") != "install web" || strings.Join(c.Commits, " ") != "." || c.Remedy != "nharbor restart web" {
+		t.Errorf("of a lock file and a commit is said %+v", c)
+	}
+	if c := Changes(&Record{}, made("low", "c1")); c.Any() {
+		t.Errorf("of a launch of which nothing is known is said %+v", c)
+	}
+	if strings.Contains(fmt.Sprintf("%+v", r.Prints), "LEVEL") {
+		t.Error("the record holds a setting")
+	}
+}
+
+func TestPausesGrow(t *testing.T) {
+	t.Parallel()
+	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th", 12: "12th", 13: "13th", 21: "21st", 112: "112th"} {
+		if got := ordinal(n); got != want {
+			t.Errorf("%d is %s", n, got)
+		}
+	}
+	before := time.Duration(0)
+	for n := 1; n < 40; n++ {
+		pause := min(firstPause<<min(n-1, 10), longestPause)
+		if pause < before || pause > longestPause || pause <= 0 {
+			t.Fatalf("the pause before start %d is %v", n, pause)
+		}
+		before = pause
+	}
+}
