@@ -1,0 +1,110 @@
+package needs
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestLocalTools asks this machine for made-up tools in a folder of the test's own.
+func TestLocalTools(t *testing.T) {
+	bin := t.TempDir()
+	for name, script := range map[string]string{
+		"node":  "echo v20.11.1",
+		"mvn":   `printf '\033[1mApache Maven 3.8.7 (NON_CANONICAL)\033[m\n'`,
+		"java":  `echo 'openjdk version "21.0.2" 2024-01-16' >&2`,
+		"gcc":   "echo 'gcc (Debian 12.2.0-14) 12.2.0'",
+		"php":   `if [ "$1" = -m ]; then echo '[PHP Modules]'; echo intl; echo PDO; else echo 'PHP 8.2.1 (cli)'; fi`,
+		"mute":  "true",
+		"sick":  "echo 'a library is missing' >&2; exit 3",
+		"cargo": `test "$(pwd)" = "$OLDPWD" || echo 1.80.0`,
+	} {
+		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Setenv("PATH", bin+":/bin:/usr/bin")
+	l := &Local{Dir: t.TempDir()}
+	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2", "gcc": "12.2.0-14", "php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded"} {
+		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
+			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
+		}
+	}
+	for tool, want := range map[string]string{"absent-tool": "not installed", "php extension xdebug": "not installed", "mute": "does not tell", "sick": "a library is missing"} {
+		if got, err := l.Version(t.Context(), tool); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s is %q, %v; want %s", tool, got, err, want)
+		}
+	}
+	if _, err := l.Version(t.Context(), "absent-tool"); !errors.Is(err, ErrNoTool) {
+		t.Errorf("that a tool is absent can't be told: %v", err)
+	}
+}
+
+func TestHeadersAreLookedFor(t *testing.T) {
+	t.Parallel()
+	for name, patterns := range headerFiles {
+		found := false
+		for _, p := range patterns {
+			if list, _ := filepath.Glob(p); len(list) > 0 {
+				found = true
+			}
+		}
+		got, err := (&Local{}).Version(t.Context(), name)
+		if found != (err == nil) || found != strings.HasPrefix(got, "found in /") {
+			t.Errorf("%s: %q, %v, and on this machine %v", name, got, err, found)
+		}
+	}
+}
+
+func TestLogins(t *testing.T) {
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	t.Setenv("QUAY_TOKEN", "x")
+	t.Setenv("EMPTY_TOKEN", "")
+	if err := os.MkdirAll(filepath.Join(home, ".m2"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{".npmrc": "//npm.quay.example/:_authToken=x", ".m2/settings.xml": "<url>https://maven.quay.example</url>"} {
+		if err := os.WriteFile(filepath.Join(home, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	l := &Local{}
+	for _, c := range []struct {
+		address, variable string
+		want              bool
+	}{
+		{"https://npm.quay.example/x", "", true}, {"https://npm.quay.example", "EMPTY_TOKEN", true}, {"https://maven.quay.example/r", "", true}, {"https://else.quay.example", "QUAY_TOKEN", true},
+		{"https://else.quay.example", "", false}, {"https://else.quay.example", "EMPTY_TOKEN", false}, {"::no address", "", false}, {"", "", false},
+	} {
+		if got := l.LoggedIn(c.address, c.variable); got != c.want {
+			t.Errorf("%s with %q: %v", c.address, c.variable, got)
+		}
+	}
+}
+
+// TestRemediesAreCommands looks at what is said for each tool on each system that is known.
+func TestRemediesAreCommands(t *testing.T) {
+	t.Parallel()
+	for tool, by := range packages {
+		for how, names := range by {
+			if strings.TrimSpace(names) != names || names == "" {
+				t.Errorf("%s by %s is %q", tool, how, names)
+			}
+		}
+	}
+	l := &Local{}
+	if l.Install("no such tool") != "" {
+		t.Error("a tool that nobody knows has a remedy")
+	}
+	for tool, command := range managers {
+		if got := l.Install(tool); got == "" || packages[tool] == nil && got != command {
+			t.Errorf("for %s one is told %q", tool, got)
+		}
+	}
+	if system() == "apt" && l.Install("php extension pdo_pgsql") != "sudo apt-get install php-pgsql" {
+		t.Errorf("for an extension one is told %q", l.Install("php extension pdo_pgsql"))
+	}
+}
