@@ -91,18 +91,20 @@ func (f *Finding) Has(folder string) bool {
 		if isOut {
 			p = out
 		}
-		if p = path.Clean(strings.TrimSuffix(p, "/")); matches(strings.Split(p, "/"), strings.Split(rel, "/")) {
+		if p = path.Clean(strings.TrimSuffix(p, "/")); MatchParts(strings.Split(p, "/"), strings.Split(rel, "/")) {
 			in = !isOut
 		}
 	}
 	return in
 }
 
-func matches(pattern, parts []string) bool {
+// MatchParts reports whether the parts of a path fit those of a pattern: ** fits any number of them, and each other
+// part is matched as package path does.
+func MatchParts(pattern, parts []string) bool {
 	for i, p := range pattern {
 		if p == "**" {
 			for k := i; k <= len(parts); k++ {
-				if matches(pattern[i+1:], parts[k:]) {
+				if MatchParts(pattern[i+1:], parts[k:]) {
 					return true
 				}
 			}

@@ -3,6 +3,8 @@ package survey
 import (
 	"path"
 	"strings"
+
+	"nimbleharbor/internal/ecosystem"
 )
 
 // ignores are the rules of the ignore files from the top of a checkout down to one folder. The form is git's
@@ -87,25 +89,5 @@ func (r *ignoreRule) fits(base, dir, name string) bool {
 	if r.literal != "" {
 		return rel == "" && r.literal == name
 	}
-	return fitsParts(r.parts, strings.Split(path.Join(rel, name), "/"))
-}
-
-func fitsParts(pattern, parts []string) bool {
-	for i, p := range pattern {
-		if p == "**" {
-			for k := i; k <= len(parts); k++ {
-				if fitsParts(pattern[i+1:], parts[k:]) {
-					return true
-				}
-			}
-			return false
-		}
-		if i >= len(parts) {
-			return false
-		}
-		if ok, _ := path.Match(p, parts[i]); !ok {
-			return false
-		}
-	}
-	return len(pattern) == len(parts)
+	return ecosystem.MatchParts(r.parts, strings.Split(path.Join(rel, name), "/"))
 }
