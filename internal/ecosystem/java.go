@@ -48,6 +48,7 @@ func (p *pom) uses(parts ...string) bool {
 var (
 	pomJava        = regexp.MustCompile(`<(?:java\.version|maven\.compiler\.release|maven\.compiler\.source|release)>\s*(?:1\.)?(\d+)`)
 	gradleJava     = regexp.MustCompile(`(?:JavaLanguageVersion\.of\(\s*|JavaVersion\.VERSION_(?:1_)?|(?:source|target)Compatibility\s*=\s*['"]?(?:1\.)?|jvmToolchain\(\s*)(\d+)`)
+	gradleProperty = regexp.MustCompile(`(?mi)^\s*(?:java|jdk|jvm)[._-]?(?:target|version|toolchain)(?:\.version)?\s*=\s*(?:1\.)?(\d+)`)
 	springPort     = regexp.MustCompile(`(?m)^\s*server\.port\s*[=:]\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
 	springYAMLPort = regexp.MustCompile(`(?m)^server:\s*(?:#.*)?\n(?:[ \t]+.*\n|\s*\n)*?[ \t]+port:\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
 	quarkusPort    = regexp.MustCompile(`(?m)^\s*(?:%dev\.)?quarkus\.http\.port\s*=\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
@@ -206,6 +207,9 @@ func readGradle(f Folder) (*Finding, error) {
 	if m := gradleJava.FindStringSubmatchIndex(text); m != nil {
 		line, _ := position(data, int64(m[0]))
 		out.wants("java", ">="+text[m[2]:m[3]], f.At(manifest, line))
+	} else if p := f.text("gradle.properties"); gradleProperty.MatchString(p) {
+		m := gradleProperty.FindStringSubmatch(p)
+		out.wants("java", ">="+m[1], f.lineWith("gradle.properties", strings.TrimSpace(m[0])))
 	} else if out.Within == nil {
 		out.wants("java", "*", f.At(manifest, 1))
 	}

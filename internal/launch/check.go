@@ -92,6 +92,8 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 			c.Cause, c.Remedy = "the service was skipped, since "+rec.Text, "Mend that first, then launch again."
 		case rec.State == stack.Stopped:
 			c.Cause, c.Remedy = "the service was stopped", "Start it again: nharbor restart "+s.Name
+		case rec.State == stack.Starting && rec.Text != "":
+			c.Cause, c.Remedy = rec.Text, logs
 		case rec.Runs == stack.Container:
 			c.Cause = fmt.Sprintf("the container runs, but nothing listens on its port %d; a program that binds to the container's own loopback can't be reached from outside", p.Target)
 			c.Remedy = fmt.Sprintf("Let it listen on 0.0.0.0:%d. %s", p.Target, logs)

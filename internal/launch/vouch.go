@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/order"
@@ -55,7 +57,11 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
-		return Command{Shows: strings.Join(v.Command, " "), Detail: v.Expands, At: v.At}
+		c := Command{Shows: strings.Join(v.Command, " "), Detail: slices.Clone(v.Expands), At: v.At}
+		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
+			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
+		}
+		return c
 	}
 	c := Command{Shows: "container of " + v.Image, At: v.At}
 	if v.Build != "" {
