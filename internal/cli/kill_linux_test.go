@@ -287,3 +287,54 @@ func BenchmarkFleet(b *testing.B) {
 		})
 	}
 }
+
+// TestDraftedCorrections drafts nharbor.toml, refuses to write over it, and takes what was corrected in it.
+func TestDraftedCorrections(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	port := testport.Take(t)
+	b.write(quay(port))
+	before := b.must(0, "survey", "--json")
+	if said := b.must(0, "survey", "--write"); !strings.Contains(said, "Written: nharbor.toml") {
+		t.Errorf("survey --write says %s", said)
+	}
+	if after := b.must(0, "survey", "--json"); after != before {
+		t.Errorf("the draft has changed what survey says:\n%s", after)
+	}
+	if said := b.must(1, "survey", "--write"); !strings.Contains(said, "there already") {
+		t.Errorf("a second survey --write says %s", said)
+	}
+	b.must(2, "survey", "--write", "--compose")
+	b.write(map[string]string{"nharbor.local.toml": fmt.Sprintf("[service.work]\nport = %d\n", port+1)})
+	if said := b.must(0, "survey"); !strings.Contains(said, fmt.Sprint("port ", port+1)) {
+		t.Errorf("the correction is not taken: %s", said)
+	}
+	b.write(map[string]string{"nharbor.local.toml": "[service.work]\nprot = 1\n"})
+	if said := b.must(3, "launch"); !strings.Contains(said, "nharbor.local.toml:2:1") || !strings.Contains(said, "Did you mean port?") {
+		t.Errorf("with a wrong correction launch says %s", said)
+	}
+}
+
+// TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun never does; with restart
+// the part is started again.
+func TestHaltAndRestartRule(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := testport.Take(t)
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.bad]\ncommand = [\"sh\", \"-c\", \"echo no license; exit 3\"]\n[service.late]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"bad finished\"]\n", self, port, port)})
+	said := b.must(1, "launch", "--background", "--vouch", "--halt")
+	if !strings.Contains(said, "bad: ended with code 3; it last said: no license") || answers(port) {
+		t.Errorf("with --halt: %s", said)
+	}
+	b.must(0, "stop")
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; exec %s stand here %d\"]\nport = %d\nrestart = true\n", self, port, port)})
+	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, "it starts again in 0.5 s, for the 1st time") || !answers(port) {
+		t.Errorf("with restart = true: %s", said)
+	}
+	b.must(0, "stop")
+	b.leavesNothing()
+}

@@ -130,3 +130,19 @@ func TestPausesGrow(t *testing.T) {
 		before = pause
 	}
 }
+
+// TestStartingAgainIsExplained gives the reason why a service is between two starts as that of its silence.
+func TestStartingAgainIsExplained(t *testing.T) {
+	t.Parallel()
+	c := stack.PortCheck{Verdict: stack.Refuses}
+	why := "ended with code 3; it starts again in 0.5 s, for the 1st time"
+	r := &Record{Services: []RecordService{{Name: "api", Runs: stack.Native, State: stack.Starting, Text: why}}}
+	explain(&c, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, r, true)
+	if c.Cause != why || !strings.Contains(c.Remedy, "nharbor logs api") {
+		t.Errorf("it is explained by %q: %s", c.Cause, c.Remedy)
+	}
+	r.Services[0].State, r.Services[0].Text = stack.Stopped, ""
+	if explain(&c, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, r, true); c.Remedy != "Start it again: nharbor restart api" {
+		t.Errorf("a stopped service: %s", c.Remedy)
+	}
+}

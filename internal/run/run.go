@@ -173,6 +173,9 @@ type Container struct {
 	exit   Exit
 }
 
+// stubborn is how long a container may still be there after the engine has stopped it.
+const stubborn = 5 * time.Second
+
 // createTime is how long the engine may take to make a container, whose image it has.
 const createTime = time.Minute
 
@@ -192,7 +195,7 @@ func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, out
 		}
 		return nil, err
 	}
-	if err := e.Start(ctx, id); err != nil {
+	if err := e.Start(begun, id); err != nil {
 		e.Remove(context.WithoutCancel(ctx), id)
 		return nil, err
 	}
@@ -244,6 +247,12 @@ func (c *Container) Stop(grace time.Duration) {
 	if err := c.engine.Stop(ctx, c.ID, grace); err != nil {
 		c.engine.Remove(ctx, c.ID)
 	}
+	select {
+	case <-c.done:
+		return
+	case <-time.After(stubborn): // it has not gone, although the engine says so
+	}
+	c.engine.Remove(ctx, c.ID)
 	select {
 	case <-c.done:
 	case <-ctx.Done():

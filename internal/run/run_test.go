@@ -51,6 +51,9 @@ func TestMain(m *testing.M) {
 			os.Exit(9)
 		}
 		fmt.Println("child", child.Process.Pid)
+	case "input":
+		n, err := os.Stdin.Read(make([]byte, 1))
+		fmt.Println("input ended:", n, err)
 	case "env":
 		fmt.Println(os.Getenv("GIVEN"))
 		dir, _ := os.Getwd()
@@ -240,4 +243,28 @@ func BenchmarkStartAndStop(b *testing.B) {
 		}
 		<-n.Done()
 	}
+}
+
+// TestInput tells programs that end when their input does from others: for the one it is held open.
+func TestInput(t *testing.T) {
+	t.Parallel()
+	l := newLines()
+	start := func(hold bool) *Native {
+		n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0]}, Env: append(os.Environ(), "RUN_TEST_PART=input"), HoldInput: hold}, l.stream)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	held := start(true)
+	<-start(false).Done()
+	if got := l.wait("input ended:"); got != "input ended: 0 EOF" {
+		t.Errorf("of an empty input it says %q", got)
+	}
+	select {
+	case <-held.Done():
+		t.Error("the held input has ended")
+	default:
+	}
+	held.Stop(time.Second)
 }
