@@ -375,7 +375,7 @@ func TestSecondCopy(t *testing.T) {
 	b.write(quay(port))
 	taken, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
-		t.Skipf("the port was taken meanwhile: %v", err)
+		t.Fatalf("the port is this test's, and taken: %v", err)
 	}
 	defer taken.Close()
 	go http.Serve(taken, nil)

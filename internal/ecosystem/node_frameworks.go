@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/stack"
@@ -168,7 +169,7 @@ func (n *nodeProject) sources() {
 		for _, m := range file.registry.FindAllStringSubmatchIndex(text, -1) {
 			address := text[m[2]:m[3]]
 			host := hostOf(address)
-			if host == "" || contains(publicNode, host) {
+			if host == "" || slices.Contains(publicNode, host) {
 				continue
 			}
 			line, _ := position([]byte(text), int64(m[2]))
@@ -203,13 +204,4 @@ func hostOf(address string) string {
 		return ""
 	}
 	return u.Hostname()
-}
-
-func contains(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
 }

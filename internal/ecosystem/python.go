@@ -55,6 +55,7 @@ type pythonProject struct {
 	run      []string               // what stands before a command of the project
 	python   string                 // how the project's own python is called
 	bin      string                 // the folder of its programs; empty if run finds them
+	sources  []string               // see modules; nil until it was called
 }
 
 func readPython(f Folder) (*Finding, error) {

@@ -24,8 +24,11 @@ var (
 
 // modules lists the source files in which a Python application is usually put together, nearest first.
 func (p *pythonProject) modules() []string {
+	if p.sources != nil {
+		return p.sources
+	}
 	names := []string{"app.py", "main.py", "server.py", "wsgi.py", "asgi.py", "run.py", "application.py", "api.py", "celery.py", "celery_app.py", "worker.py", "tasks.py", "__init__.py"}
-	var out []string
+	out := []string{}
 	for _, dir := range append([]string{"."}, p.Folders...) {
 		if asideName.MatchString(dir) || dir != "." && strings.HasPrefix(dir, ".") || dir == "migrations" {
 			continue
@@ -39,13 +42,14 @@ func (p *pythonProject) modules() []string {
 			}
 		}
 	}
-	for _, name := range []string{p.out.Project.Name} {
+	if name := strings.ReplaceAll(p.out.Project.Name, "-", "_"); name != "" {
 		for _, n := range names {
-			if full := path.Join("src", strings.ReplaceAll(name, "-", "_"), n); name != "" && p.exists(full) {
+			if full := path.Join("src", name, n); p.exists(full) {
 				out = append(out, full)
 			}
 		}
 	}
+	p.sources = out
 	return out
 }
 

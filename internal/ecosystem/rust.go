@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/stack"
@@ -89,7 +90,7 @@ func readCargo(f Folder) (*Finding, error) {
 				p.Compiles = append(p.Compiles, stack.Compile{Package: m[1], Takes: t, Certain: true, At: f.lineWith("Cargo.lock", m[0])})
 			}
 		}
-	} else if len(out.Within.Project.Steps) > 0 && contains(out.Within.Project.Steps[0].Command, "--locked") {
+	} else if len(out.Within.Project.Steps) > 0 && slices.Contains(out.Within.Project.Steps[0].Command, "--locked") {
 		locked = []string{"--locked"}
 	}
 	if f.Has("diesel.toml") {

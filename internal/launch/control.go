@@ -185,6 +185,10 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	if !data {
 		return out, nil
 	}
+	r, err := ReadRecord(root)
+	if err != nil {
+		return nil, err
+	}
 	for _, f := range files {
 		rel, err := filepath.Rel(root, f)
 		if err != nil || !filepath.IsLocal(rel) {
@@ -199,7 +203,7 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	e, err := engine.Connect(ctx)
 	if err != nil {
 		var u *engine.Unavailable
-		if errors.As(err, &u) && u.Lack == engine.NotInstalled {
+		if errors.As(err, &u) && (u.Lack == engine.NotInstalled || r != nil && !r.inContainers()) {
 			return out, nil // then there are no volumes either
 		}
 		return out, err

@@ -89,18 +89,11 @@ func databases(s *Step) []string {
 	for _, dir := range []string{"", "db", "data", "database", "instance", "prisma", "storage", "var", "tmp"} {
 		for _, pattern := range []string{"*.sqlite", "*.sqlite3", "*.db"} {
 			found, _ := filepath.Glob(filepath.Join(s.Dir, dir, pattern))
-			out = append(out, found...)
-		}
-	}
-	return out
-}
-
-// newer gives the files that have come, or that were there and are a database.
-func newer(before, after []string) []string {
-	var out []string
-	for _, f := range after {
-		if info, err := os.Stat(f); err == nil && info.Mode().IsRegular() {
-			out = append(out, f)
+			for _, f := range found {
+				if info, err := os.Stat(f); err == nil && info.Mode().IsRegular() {
+					out = append(out, f)
+				}
+			}
 		}
 	}
 	return out

@@ -181,12 +181,12 @@ func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
 			x.end(n, stack.Skipped, order.Title(e.ID)+" failed")
 			return
 		case <-ctx.Done():
-			x.end(n, stack.Stopped, "not started")
+			x.end(n, stack.Stopped, n.notStarted())
 			return
 		}
 	}
 	if ctx.Err() != nil {
-		x.end(n, stack.Stopped, "not started")
+		x.end(n, stack.Stopped, n.notStarted())
 		return
 	}
 	if n.step != nil {
@@ -194,6 +194,16 @@ func (x *Executor) node(ctx context.Context, n *node, after []order.Edge) {
 	} else {
 		x.service(ctx, n)
 	}
+}
+
+// notStarted says why a node was never started.
+func (n *node) notStarted() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.halted && !n.stopping {
+		return "not started, since something else failed"
+	}
+	return "not started"
 }
 
 func waitingFor(after []order.Edge) string {
@@ -239,10 +249,10 @@ func (x *Executor) set(n *node, s stack.State, text string) {
 func (x *Executor) haltNow() {
 	for _, n := range x.all() {
 		n.mu.Lock()
+		n.halted = true
 		if !n.stopping && n.proc == nil && n.giveUp != nil && n.state == stack.Waiting {
 			n.giveUp()
 		}
-		n.halted = true
 		n.mu.Unlock()
 	}
 }
@@ -306,7 +316,6 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	for k, v := range n.step.Step.Env {
 		env = append(env, k+"="+v)
 	}
-	before := databases(n.step)
 	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env}, log.Stream)
 	if err != nil {
 		x.end(n, stack.Failed, startFailure(err))
@@ -336,7 +345,7 @@ func (x *Executor) step(ctx context.Context, n *node) {
 		x.end(n, stack.Failed, p.Exit().String()+lastLines(log))
 	default:
 		// A lock file or a database file may have come into being with the step.
-		x.memory.Remember(n.step, x.memory.Digest(x.plan().Root, n.step, data), newer(before, databases(n.step)), time.Since(begin))
+		x.memory.Remember(n.step, x.memory.Digest(x.plan().Root, n.step, data), databases(n.step), time.Since(begin))
 		x.end(n, stack.Done, fmt.Sprintf("took %.1f s", time.Since(begin).Seconds()))
 	}
 }

@@ -3,10 +3,7 @@ package launch
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"runtime"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,47 +11,6 @@ import (
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 )
-
-// TestMarkedProcessesAreFound ends the processes of one stack by their mark alone, and no others.
-func TestMarkedProcessesAreFound(t *testing.T) {
-	t.Parallel()
-	if runtime.GOOS != "linux" {
-		t.Skip("the environment of processes can be read on Linux alone")
-	}
-	start := func(id string) *exec.Cmd {
-		cmd := exec.Command(os.Args[0], "play", "say=here", "stay")
-		cmd.Env = append(os.Environ(), marker+"="+id)
-		detach(cmd)
-		out, err := cmd.StdoutPipe()
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := out.Read(make([]byte, 1)); err != nil { // it runs
-			t.Fatal(err)
-		}
-		return cmd
-	}
-	mine, other := fmt.Sprintf("mine%d", os.Getpid()), fmt.Sprintf("mine%d0", os.Getpid())
-	a, b, c := start(mine), start(mine), start(other)
-	if n := endMarked(mine); n != 2 {
-		t.Errorf("%d processes were ended", n)
-	}
-	for _, cmd := range []*exec.Cmd{a, b} {
-		if err := cmd.Wait(); err == nil {
-			t.Error("one went on")
-		}
-	}
-	if n := endMarked(""); n != 0 || !slices.Contains(c.Env, marker+"="+other) {
-		t.Errorf("without a mark %d were ended", n)
-	}
-	c.Process.Kill()
-	if err := c.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
-		t.Errorf("the other stack's process had ended: %v", err)
-	}
-}
 
 // TestRememberedOnce runs a service that sets something up once, where nharbor.toml asks for it.
 func TestRememberedOnce(t *testing.T) {
@@ -144,5 +100,58 @@ func TestStartingAgainIsExplained(t *testing.T) {
 	r.Services[0].State, r.Services[0].Text = stack.Stopped, ""
 	if explain(&c, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, r, true); c.Remedy != "Start it again: nharbor restart api" {
 		t.Errorf("a stopped service: %s", c.Remedy)
+	}
+}
+
+// TestResetWithoutEngine throws away what steps have made in files, and nothing outside of the workspace.
+func TestResetWithoutEngine(t *testing.T) {
+	root, outside := t.TempDir(), filepath.Join(t.TempDir(), "kept.db")
+	t.Setenv("DOCKER_HOST", "unix://"+filepath.Join(root, "no-engine"))
+	inside := filepath.Join(root, "db", "tides.sqlite3")
+	if err := os.MkdirAll(filepath.Dir(inside), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range []string{inside, outside} {
+		if err := os.WriteFile(f, []byte("x"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	step := &Step{Step: stack.Step{ID: "seed:.", Role: stack.Seed, Command: []string{"x"}}, Dir: root}
+	remember := func() {
+		m := Recall(root)
+		m.Remember(step, m.Digest(root, step, ""), []string{inside, outside}, time.Second)
+		data := []byte(`{"ended": true, "services": [{"name": "api", "runs": "native"}]}`)
+		if err := os.WriteFile(recordFile(root), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exists := func(file string) bool {
+		_, err := os.Stat(file)
+		return err == nil
+	}
+	remember()
+	gone, err := Reset(t.Context(), root, false)
+	if err != nil || gone.Stopped || len(gone.Files) > 0 || !exists(inside) {
+		t.Errorf("without the data: %+v, %v", gone, err)
+	}
+	if m := Recall(root); m.Done(step, m.Digest(root, step, "")) {
+		t.Error("the seed is still done")
+	}
+	remember()
+	gone, err = Reset(t.Context(), root, true)
+	if err != nil || strings.Join(gone.Files, " ") != "db/tides.sqlite3" || exists(inside) || !exists(outside) {
+		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err, exists(outside))
+	}
+	if err := os.WriteFile(recordFile(root), []byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Reset(t.Context(), root, true); err == nil {
+		t.Error("of volumes that can't be reached nothing is said")
+	}
+	if err := os.WriteFile(recordFile(root), []byte("{"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Reset(t.Context(), root, true); err == nil || !strings.Contains(err.Error(), "can't be read") {
+		t.Errorf("with a broken state: %v", err)
 	}
 }

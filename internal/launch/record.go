@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"nimbleharbor/internal/stack"
@@ -82,6 +83,11 @@ func (r *Record) Service(name string) *RecordService {
 		}
 	}
 	return nil
+}
+
+// inContainers reports whether a service of the stack runs in a container.
+func (r *Record) inContainers() bool {
+	return slices.ContainsFunc(r.Services, func(s RecordService) bool { return s.Runs == stack.Container })
 }
 
 // HeldPorts are the ports of this machine that the stack's running services publish.

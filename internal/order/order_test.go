@@ -259,3 +259,19 @@ func TestMembers(t *testing.T) {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 }
+
+// TestTheWeakestIsDropped leaves out of a circle of inferred edges the one that asks for least.
+func TestTheWeakestIsDropped(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a answering inferred": "b does not wait for c",
+		"a lasting 1\n> b begun inferred\nb lasting 0\n> a answering declared":                                      "a does not wait for b",
+		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a answering declared": "b does not wait for c",
+		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun inferred\nc lasting 0":     "b does not wait for a",
+	} {
+		o, err := Build(harbour(t, text), Options{Literal: true})
+		if err != nil || len(o.Cycle) > 0 || len(o.Remarks) != 1 || !strings.Contains(o.Remarks[0].Text, want) {
+			t.Errorf("%s\ngives %+v, %v; want that %s", text, o.Remarks, err, want)
+		}
+	}
+}

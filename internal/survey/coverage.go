@@ -397,7 +397,7 @@ func keyOf(words []string) string {
 			return "script " + rest[1]
 		}
 		if len(rest) > 0 && (words[0] != "npm" || rest[0] == "start" || rest[0] == "test" || rest[0] == "t") && !nodeVerbs[rest[0]] {
-			return "script " + strings.Replace(rest[0], "t", "t", 1)
+			return "script " + rest[0]
 		}
 	case "node":
 		if len(words) > 2 && strings.Contains(words[1], ".yarn/") {

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -24,7 +25,11 @@ var (
 	tableRow = regexp.MustCompile(`^\s*\|(.+)\|\s*$`)
 )
 
-const maxSignIns = 20
+// maxSignIns and maxSeeds bound how many are shown, and how many files of sample data are read for them.
+const (
+	maxSignIns = 20
+	maxSeeds   = 100
+)
 
 // signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings files.
 func (s *surveyor) signIns() {
@@ -42,12 +47,12 @@ func (s *surveyor) signIns() {
 			s.signInsOf(file, true, add)
 		}
 	}
-	for _, file := range s.tree.seeds {
+	for _, file := range s.tree.seeds[:min(len(s.tree.seeds), maxSeeds)] {
 		s.signInsOf(file, false, add)
 	}
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
-		for _, key := range sortedKeys(v.Env) {
+		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			m := adminKey.FindStringSubmatch(key)
 			if m == nil || !v.EnvLiteral[key] || v.Env[key] == "" {
 				continue
@@ -66,15 +71,6 @@ func (s *surveyor) signIns() {
 }
 
 var adminKey = regexp.MustCompile(`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
-
-func sortedKeys(m map[string]string) []string {
-	var out []string
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
 
 // signInsOf reads one file, line by line; a password may stand up to two lines below its user.
 func (s *surveyor) signInsOf(file string, readme bool, add func(user, password string, at stack.Place)) {
