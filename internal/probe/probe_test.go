@@ -151,7 +151,7 @@ func TestNothingListens(t *testing.T) {
 	}
 }
 
-func TestTheOtherLoopback(t *testing.T) {
+func TestTheOtherLoopbackOnIPv6(t *testing.T) {
 	t.Parallel()
 	port := serve(t, "tcp6", page("200 OK", "", ""))
 	if c := Ask(t.Context(), port, "http"); c.Verdict != stack.Answers || c.Address != fmt.Sprintf("[::1]:%d", port) {
