@@ -16,9 +16,9 @@ import (
 var layers = [][]string{
 	{"stack"},
 	{"dotenv", "ecosystem", "gitrepo", "probe", "order", "engine", "engine/standin/inside", "casefile", "testport"},
-	{"compose", "run", "engine/standin"},
+	{"compose", "run", "engine/standin", "settings"},
 	{"workspace", "survey"},
-	{"needs", "fill"},
+	{"needs", "fill", "locker"},
 	{"launch"},
 	{"view", "demo"},
 	{"cli"},

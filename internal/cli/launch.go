@@ -95,6 +95,10 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if err != nil {
 		return err
 	}
+	for _, name := range launch.OtherPasswords(ctx, plan) {
+		a.complain(&stack.Fault{Code: "password-of-before", At: stack.Place{File: name}, Text: fmt.Sprintf("the data of %s was made with another password than its settings have now, and it will let nobody in", name),
+			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data away: nharbor reset --data"})
+	}
 	if !a.json {
 		t := a.text()
 		line := fmt.Sprintf("Launching %d services", len(serviceNames(o)))
@@ -150,11 +154,11 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 	if err != nil {
 		return err
 	}
-	p, err := a.makeFill(w, flags, true)
+	p, err := a.makeFill(ctx, w, flags, true)
 	if err != nil {
 		return err
 	}
-	if err := p.Write(w.root); err != nil {
+	if err := a.writeFill(ctx, w, p, flags); err != nil {
 		return err
 	}
 	t := a.text()
@@ -164,7 +168,7 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 				t.Line("Settings: wrote %s", f.Path)
 			}
 		}
-		a.warnTracked(ctx, w, p, t)
+		t.Loud(p)
 	}
 	answer := needs.Ask(ctx, mixed, serviceNames(o), nil, &needs.Local{Dir: w.root})
 	var faults stack.Faults

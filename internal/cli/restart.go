@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -37,7 +38,7 @@ again where what they depend on has changed.`,
 				return err
 			}
 			opt := r.Options
-			if err := a.settingsReady(w); err != nil {
+			if err := a.settingsReady(cmd.Context(), w); err != nil {
 				return err
 			}
 			mixed, o, err := a.mix(w, opt)
@@ -59,8 +60,8 @@ again where what they depend on has changed.`,
 }
 
 // settingsReady makes sure that no setting is missing.
-func (a *app) settingsReady(w *work) error {
-	p, err := a.makeFill(w, fillFlags{}, false)
+func (a *app) settingsReady(ctx context.Context, w *work) error {
+	p, err := a.makeFill(ctx, w, fillFlags{}, false)
 	if err != nil {
 		return err
 	}

@@ -124,7 +124,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	c.SetVersionTemplate("nharbor {{.Version}}\n")
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
-	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(), a.stop(), a.restart(), a.reset(), a.demo(), a.steward(), a.keeper())
+	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(), a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
 	return c
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -67,32 +68,54 @@ func newTerminal(t *testing.T) *terminal {
 // answer waits until the program has written the text, and types a line.
 func (term *terminal) answer(after, line string) {
 	term.t.Helper()
+	term.press(after, line+"\n")
+}
+
+// press waits until the program has written the text, and presses keys.
+func (term *terminal) press(after, keys string) {
+	term.t.Helper()
 	term.mu.Lock()
 	for !strings.Contains(term.text.String(), after) && !term.over {
 		term.more.Wait()
 	}
 	term.text.Reset()
 	term.mu.Unlock()
-	if _, err := term.mine.WriteString(line + "\n"); err != nil {
+	if _, err := term.mine.WriteString(keys); err != nil {
 		term.t.Fatal(err)
 	}
 }
 
-// TestAsking sits at a terminal: fill asks for what is missing, and vouch for consent.
+// TestAsking sits at a terminal: fill asks for what is missing in a form, and vouch for consent.
 func TestAsking(t *testing.T) {
 	t.Parallel()
 	b, term := newBench(t), newTerminal(t)
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n",
-		".env.example": "# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n# Required\nREGION=\nSKIPPED_API_KEY=\n"})
-	cmd := b.command("fill")
+		".env.example": "# Get it at https://tides.example/tokens; it begins with canary-\nTIDE_TOKEN=\n# Required\nREGION=\nSKIPPED_API_KEY=\n"})
 	var out bytes.Buffer
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+	fill := func(term *terminal, env ...string) *exec.Cmd {
+		cmd := b.command("fill")
+		cmd.Env = append(cmd.Env, env...)
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		return cmd
 	}
-	term.answer("not shown while you type", "canary-typed")
-	term.answer("Value (empty to skip)", " north pier ")
-	term.answer("SKIPPED_API_KEY", "")
+	cmd := fill(term, "TERM=xterm")
+	term.press("TIDE_TOKEN", "\x03")
+	if cmd.Wait(); cmd.ProcessState.ExitCode() != 130 {
+		t.Errorf("left, fill ended with %d", cmd.ProcessState.ExitCode())
+	}
+	if _, err := os.Stat(filepath.Join(b.dir, ".env")); err == nil {
+		t.Error("left, it wrote the file")
+	}
+	cmd = fill(term, "TERM=xterm")
+	term.press("TIDE_TOKEN", "wrong\r")
+	term.press("does not begin", "\x15canary-typed\r")
+	term.press("Required", "harbour\x1b[Z") // back
+	term.press("TIDE_TOKEN", "\r")
+	term.press("Required", "\x15 north pier \r")
+	term.press("SKIPPED", "\r")
 	if err := cmd.Wait(); cmd.ProcessState.ExitCode() != 4 {
 		t.Fatalf("fill ended with %v\n%s", err, out.String())
 	}
@@ -105,6 +128,19 @@ func TestAsking(t *testing.T) {
 	term.mu.Unlock()
 	if strings.Contains(echoed+out.String(), "canary-typed") || !strings.Contains(out.String(), "SKIPPED_API_KEY in .env") {
 		t.Errorf("shown was %q and %q", echoed, out.String())
+	}
+	// On a terminal that can't move its cursor the questions come line by line, and what is kept is not asked for.
+	if err := os.Remove(filepath.Join(b.dir, ".env")); err != nil {
+		t.Fatal(err)
+	}
+	cmd = fill(term, "TERM=dumb")
+	term.answer("REGION", "south")
+	term.answer("SKIPPED_API_KEY", "given-now")
+	if err := cmd.Wait(); err != nil {
+		t.Fatalf("fill ended with %v\n%s", err, out.String())
+	}
+	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil || !strings.Contains(string(data), "canary-typed\n# Required\nREGION=south\nSKIPPED_API_KEY=given-now\n") {
+		t.Errorf("the file holds %q, %v", data, err)
 	}
 	for _, c := range []struct {
 		answer string

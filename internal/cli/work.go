@@ -43,7 +43,7 @@ func (a *app) open(ctx context.Context) (*work, error) {
 }
 
 func (w *work) survey(ctx context.Context) (err error) {
-	w.stack, err = survey.Survey(w.fsys, survey.Options{Root: w.root, Checkouts: checkouts(ctx, w.root), Env: os.LookupEnv, System: runtime.GOOS})
+	w.stack, err = survey.Survey(w.fsys, survey.Options{Root: w.root, Checkouts: checkouts(ctx, w.root), Env: os.LookupEnv, System: runtime.GOOS, ReadCode: true})
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == "nothing-found" {
 		var near []string

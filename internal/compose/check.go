@@ -164,6 +164,9 @@ func (p *Project) remark() {
 	p.clashes()
 	p.leaving()
 	for _, u := range p.Unset {
+		if u.Required {
+			continue
+		}
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
 			Text:   fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.", u.Name, u.Name)})

@@ -30,7 +30,7 @@ type Project struct {
 	Services []Service
 	Networks map[string]stack.Network
 	Volumes  map[string]stack.Volume
-	Unset    []Unset // variables without a value or a default
+	Unset    []stack.Variable // variables without a value or a default
 	Remarks  []stack.Remark
 	Secrets  []string // values of secrets that were interpolated
 
@@ -38,14 +38,9 @@ type Project struct {
 	sources map[string][]byte // the files' content, for messages
 }
 
-// Unset is a variable that an active file uses and nobody sets.
-type Unset struct {
-	Name string
-	At   stack.Place
-}
-
 // Load reads the compose files of dir. Its error is stack.Faults with everything that is wrong, or an
-// error of the file system; without any compose file it is fs.ErrNotExist.
+// error of the file system; without any compose file it is fs.ErrNotExist. Where nothing is wrong but that variables
+// have no value which must have one, the project is there too, with those variables empty.
 func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	shell := opt.Env
 	if shell == nil {
@@ -80,14 +75,19 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if p.Model = l.model(p.Files, p.Dir, nil); p.Model == nil {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
-	if faults := append(l.faults, p.check()...); len(faults) > 0 {
+	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
+		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool { return v.Code == "compose-variable-required" && v.At == f.At })
+	})...)
+	if len(faults) > 0 {
 		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
 			if c := strings.Compare(a.At.File, b.At.File); c != 0 {
 				return c
 			}
 			return a.At.Line - b.At.Line
 		})
-		return nil, faults
+		if slices.ContainsFunc(faults, func(f *stack.Fault) bool { return f.Code != "compose-variable-required" }) {
+			return nil, faults
+		}
 	}
 	profiles := slices.Clone(opt.Profiles)
 	if named, ok := env("COMPOSE_PROFILES"); ok {
@@ -100,6 +100,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	p.name(env)
 	p.decode(profiles, env)
 	p.remark()
+	if len(faults) > 0 {
+		return p, faults
+	}
 	return p, nil
 }
 
@@ -252,6 +255,9 @@ func oldest(v *Value) bool {
 // shortestSecret is from where on a secret is looked for in texts: a shorter one would hide ordinary words.
 const shortestSecret = 4
 
+// oneVariable is a text that is a variable and nothing else.
+var oneVariable = regexp.MustCompile(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
+
 // interpolate expands the variables in all values, in place; keys are left as they are.
 func (l *loader) interpolate(v *Value, data []byte) {
 	switch v.Kind {
@@ -264,6 +270,9 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			if errors.As(err, &missing) && missing.Variable != "" {
 				remedy = fmt.Sprintf("Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable)
 				code = "compose-variable-required"
+				_, says, _ := strings.Cut(missing.Text, ": ")
+				l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(), Required: true, Says: says})
+				v.Text, v.expanded, v.variable = "", true, missing.Variable
 			}
 			l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
 				Text: err.Error(), Line: excerpt(data, v.Line), Remedy: remedy, Cause: err})
@@ -274,8 +283,11 @@ func (l *loader) interpolate(v *Value, data []byte) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}
 			if !u.Set && !u.Backed {
-				l.project.Unset = append(l.project.Unset, Unset{Name: u.Name, At: v.At()})
+				l.project.Unset = append(l.project.Unset, stack.Variable{Name: u.Name, At: v.At()})
 			}
+		}
+		if len(uses) > 0 && oneVariable.MatchString(v.Text) {
+			v.variable = uses[0].Name
 		}
 		v.Text, v.expanded = out, len(uses) > 0
 	case Mapping:

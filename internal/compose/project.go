@@ -62,7 +62,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
 		At: stack.Place{File: v.File, Line: m.Line}, Address: m.Key,
-		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings), EnvLiteral: make(map[string]bool, settings),
+		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings), EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{},
 	}}
 	c := &stack.ContainerSpec{
 		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),
@@ -95,6 +95,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		} else {
 			s.Env[e.Key] = e.Value.Text
 			s.EnvLiteral[e.Key] = !e.Value.expanded
+			if e.Value.variable != "" {
+				s.EnvFrom[e.Key] = e.Value.variable
+			}
 		}
 		s.EnvAt[e.Key] = stack.Place{File: v.File, Line: e.Line}
 	}

@@ -44,6 +44,7 @@ type Value struct {
 	index    map[string]int // of the members by key, in a large mapping that was asked; see Get
 	tag      string         // "!reset" or "!override"
 	expanded bool           // a variable has contributed to it
+	variable string         // it is the value of this variable, and nothing else
 }
 
 // Member is one key of a mapping.
@@ -138,7 +139,7 @@ func (v *Value) Scalar() bool {
 
 // like makes a value of another kind at v's place.
 func (v *Value) like(kind Kind, text string) *Value {
-	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded}
+	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded, variable: v.variable}
 }
 
 // copy makes a deep copy.

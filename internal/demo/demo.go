@@ -147,6 +147,9 @@ func (s *show) prepare() error {
 	}
 	if s.opt.Keep == "" {
 		s.setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
+		// The locker of the demo is not the person's own.
+		s.setenv("XDG_DATA_HOME", filepath.Join(dir, "data"))
+		s.setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 	}
 	if s.opt.Real {
 		return s.realImages()

@@ -9,6 +9,8 @@ package dotenv
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -26,6 +28,7 @@ type Setting struct {
 
 	quote      byte
 	start, end int // of the value with its quotes, in the file's bytes
+	from, next int // of its lines, with the comment lines above
 }
 
 // File is a parsed file. Its bytes are kept; Bytes gives them back with all edits.
@@ -39,6 +42,9 @@ type File struct {
 // as stack.Faults, with no value of the file in them.
 func Parse(name string, data []byte) (*File, error) {
 	f := &File{Name: name, data: data}
+	if len(data) > MaxSize {
+		return nil, TooLarge(name, len(data))
+	}
 	if bytes.IndexByte(data, 0) >= 0 {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name},
 			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
@@ -49,6 +55,15 @@ func Parse(name string, data []byte) (*File, error) {
 		return nil, p.faults
 	}
 	return f, nil
+}
+
+// MaxSize is the size in bytes beyond which a file is taken for anything but settings.
+const MaxSize = 4 << 20
+
+// TooLarge is the fault of a settings file beyond MaxSize.
+func TooLarge(name string, size int) error {
+	return &stack.Fault{Kind: stack.Unreadable, Code: "env-too-large", At: stack.Place{File: name},
+		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at most", size>>20, MaxSize>>20), Remedy: "Move it away, or name it differently."}
 }
 
 // Bytes gives the file's content.
@@ -67,17 +82,25 @@ func (f *File) Get(key string) (*Setting, bool) {
 // Set changes the value of every occurrence of key, or appends the key if the file lacks it. The new
 // value reads back as given: it is quoted where it must be.
 func (f *File) Set(key, value string) error {
-	if !validKey(key) {
-		return fmt.Errorf("%q can't be a setting's name", key)
+	return f.Edit(map[string]string{key: value})
+}
+
+// Edit sets several keys at once, as Set does; keys that the file lacks are appended by name.
+func (f *File) Edit(changes map[string]string) error {
+	for key := range changes {
+		if !validKey(key) {
+			return fmt.Errorf("%q can't be a setting's name", key)
+		}
 	}
-	var out []byte
-	last, found := 0, false
+	out := make([]byte, 0, len(f.data)+256)
+	last, found := 0, map[string]bool{}
 	for i := range f.Settings {
 		s := &f.Settings[i]
-		if s.Key != key {
+		value, wanted := changes[s.Key]
+		if !wanted {
 			continue
 		}
-		found = true
+		found[s.Key] = true
 		out = append(out, f.data[last:s.start]...)
 		if !s.HasValue {
 			out = append(out, '=')
@@ -85,21 +108,65 @@ func (f *File) Set(key, value string) error {
 		out = append(out, quoted(value, s.quote)...)
 		last = s.end
 	}
-	if found {
-		out = append(out, f.data[last:]...)
-	} else {
-		out = f.lineAppended(key + "=" + quoted(value, 0))
+	out = append(out, f.data[last:]...)
+	for _, key := range slices.Sorted(maps.Keys(changes)) {
+		if !found[key] {
+			out = f.lineAppended(out, key+"="+quoted(changes[key], 0))
+		}
 	}
 	return f.become(out)
 }
 
-// Append adds lines (comments, a setting) at the end, in the file's own line ends.
-func (f *File) Append(lines ...string) error {
-	next := f
-	for _, line := range lines {
-		next = &File{Name: f.Name, data: next.lineAppended(line)}
+// AddFrom adds what the template has and the file lacks: each setting with its comment, as it is written there,
+// behind the nearest setting above it that both have. It returns the keys that were added.
+func (f *File) AddFrom(template *File) ([]string, error) {
+	var added []string
+	behind := map[int][]byte{} // where in the file, what
+	at := f.top()
+	for i := range template.Settings {
+		s := &template.Settings[i]
+		if own, has := f.Get(s.Key); has {
+			at = own.next
+			continue
+		}
+		if slices.Contains(added, s.Key) {
+			continue
+		}
+		text := strings.TrimRight(string(template.data[s.from:s.next]), "\r\n")
+		for _, line := range strings.Split(text, "\n") {
+			behind[at] = append(append(behind[at], strings.TrimRight(line, "\r")...), f.lineEnd()...)
+		}
+		added = append(added, s.Key)
 	}
-	return f.become(next.data)
+	if len(added) == 0 {
+		return nil, nil
+	}
+	var out []byte
+	last := 0
+	for _, p := range slices.Sorted(maps.Keys(behind)) {
+		out = append(out, f.data[last:p]...)
+		if len(out) > 0 && out[len(out)-1] != '\n' && p > 0 && p != f.top() {
+			out = append(out, f.lineEnd()...)
+		}
+		out = append(out, behind[p]...)
+		last = p
+	}
+	return added, f.become(append(out, f.data[last:]...))
+}
+
+// top is where the first setting could stand: behind a byte order mark and the comment that heads the file.
+func (f *File) top() int {
+	if len(f.Settings) > 0 {
+		return f.Settings[0].from
+	}
+	return len(f.data)
+}
+
+func (f *File) lineEnd() string {
+	if bytes.Contains(f.data, []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
 }
 
 func (f *File) become(data []byte) error {
@@ -111,13 +178,9 @@ func (f *File) become(data []byte) error {
 	return nil
 }
 
-func (f *File) lineAppended(line string) []byte {
-	end := "\n"
-	if bytes.Contains(f.data, []byte("\r\n")) {
-		end = "\r\n"
-	}
-	out := append([]byte(nil), f.data...)
-	if len(out) > 0 && !bytes.HasSuffix(out, []byte("\n")) {
+func (f *File) lineAppended(out []byte, line string) []byte {
+	end := f.lineEnd()
+	if len(out) > 0 && out[len(out)-1] != '\n' {
 		out = append(out, end...)
 	}
 	return append(append(out, line...), end...)

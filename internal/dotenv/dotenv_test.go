@@ -162,20 +162,29 @@ func TestSetKeepsTheRest(t *testing.T) {
 	}
 }
 
-func TestAppend(t *testing.T) {
+func TestAddFrom(t *testing.T) {
 	t.Parallel()
-	f, err := Parse(".env", []byte("A=1\r\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := f.Append("# what it is for", "B=2"); err != nil {
-		t.Fatal(err)
-	}
-	if got, want := string(f.Bytes()), "A=1\r\n# what it is for\r\nB=2\r\n"; got != want {
-		t.Errorf("got %q, want %q", got, want)
-	}
-	if s, ok := f.Get("B"); !ok || s.Comment != "what it is for" {
-		t.Errorf("the new setting is %+v", s)
+	for _, c := range []struct{ name, file, template, want, added string }{
+		{"behind what both have", "A=mine\n# end\nC=3\n", "# first\nA=1\n# what B is for\nB='2' # two\nC=3\n", "A=mine\n# what B is for\nB='2' # two\n# end\nC=3\n", "B"},
+		{"before the first", "# B here\nB=2\n", "A=1\nB=2\n", "A=1\n# B here\nB=2\n", "A"},
+		{"at the end, without a line end, CRLF", "A=1\r\nB=2", "A=1\nB=2\nC=\"x\ny\"\n", "A=1\r\nB=2\r\nC=\"x\r\ny\"\r\n", "C"},
+		{"into an empty file", "", "A=1\nB=2\n", "A=1\nB=2\n", "A B"},
+		{"behind a byte order mark", "\xef\xbb\xbfB=1\n", "A=1\nB=2\n", "\xef\xbb\xbfA=1\nB=1\n", "A"},
+		{"nothing new", "B=1\nA=2", "A=1\nB=2\n", "B=1\nA=2", ""},
+		{"twice in the template", "Z=1\n", "A=1\nA=2\n", "A=1\nZ=1\n", "A"},
+	} {
+		file, err := Parse(".env", []byte(c.file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		template, err := Parse(".env.example", []byte(c.template))
+		if err != nil {
+			t.Fatal(err)
+		}
+		added, err := file.AddFrom(template)
+		if err != nil || string(file.Bytes()) != c.want || strings.Join(added, " ") != c.added {
+			t.Errorf("%s: %q, added %v, %v; want %q", c.name, file.Bytes(), added, err, c.want)
+		}
 	}
 }
 
@@ -225,6 +234,7 @@ func TestIsSecret(t *testing.T) {
 	for key, want := range map[string]bool{
 		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true, "SECRET_KEY_BASE": true, "JWT_SECRET": true, "auth_token": true,
 		"PASSPHRASE": true, "SIGNING_KEY": true, "SMTP_PASS": true, "APP_KEY": true, "PRIVATE_KEY": true,
+		"jwtSecret": true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true, "TOKEN_TTL": false, "PASSWORD_MIN_LENGTH": false, "TOKEN_URL": false, "PASSWORD_FILE": false,
 		"PORT": false, "TOKENIZER": false, "KEYBOARD": false, "MONKEY": false, "PASSENGERS": false, "DATABASE_URL": false, "PUBLIC_URL": false, "COMPASS": false,
 	} {
 		if got := IsSecret(key, "x"); got != want {
@@ -234,11 +244,30 @@ func TestIsSecret(t *testing.T) {
 	if !IsSecret("DATABASE_URL", "postgres://u:p@h/d") || IsSecret("DATABASE_URL", "postgres://u@h/d") {
 		t.Error("an address is secret exactly when it holds a password")
 	}
-	if got := Mask("see postgres://u:canary@h/d and redis://:canary@h"); strings.Contains(got, "canary") || !strings.Contains(got, "u:***@h") {
+	if got := Mask("see postgres://u:canary@h/d and redis://:canary@h or Server=h;Password=canary;x"); strings.Contains(got, "canary") || !strings.Contains(got, "u:***@h") {
 		t.Errorf("Mask gives %q", got)
 	}
-	if got := PasswordOf("amqp://u:p%40w@h"); got != "p%40w" {
-		t.Errorf("PasswordOf gives %q", got)
+}
+
+func TestPasswordInside(t *testing.T) {
+	t.Parallel()
+	for value, want := range map[string]string{
+		"postgres://u:old@h:5432/d?x=1":                "postgres://u:n%2F%40w@h:5432/d?x=1",
+		"redis://:old@h/0":                             "redis://:n%2F%40w@h/0",
+		"postgres://u:o@d@h/d":                         "postgres://u:n%2F%40w@h/d",
+		"jdbc:postgresql://h/d?user=u&password=old&x":  "jdbc:postgresql://h/d?user=u&password=n%2F%40w&x",
+		"Server=db;User Id=sa;Password=old;Encrypt=no": "Server=db;User Id=sa;Password=n/@w;Encrypt=no",
+		"host=db password=old dbname=d":                "host=db password=n/@w dbname=d",
+		"postgres://u@h/d":                             "postgres://u@h/d",
+		"https://h:80/a@b":                             "https://h:80/a@b",
+	} {
+		got := WithPassword(value, "n/@w")
+		if got != want {
+			t.Errorf("WithPassword(%q) = %q, want %q", value, got, want)
+		}
+		if pw := PasswordOf(got); got != value && pw != "n/@w" {
+			t.Errorf("it reads back as %q", pw)
+		}
 	}
 }
 
@@ -252,6 +281,28 @@ func BenchmarkParse10000Lines(b *testing.B) {
 	for b.Loop() {
 		f, err := Parse(".env", data)
 		if err != nil || len(f.Settings) != 10000 {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkEdit10000Lines(b *testing.B) {
+	var text strings.Builder
+	changes := map[string]string{}
+	for i := range 5000 {
+		fmt.Fprintf(&text, "# what it is for\nKEY_%d=value of a line # comment\n", i)
+		if i%100 == 0 {
+			changes[fmt.Sprintf("KEY_%d", i)] = "another value"
+		}
+	}
+	f, err := Parse(".env", []byte(text.String()))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.ReportAllocs()
+	for b.Loop() {
+		again := *f
+		if err := again.Edit(changes); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -10,14 +10,18 @@ import (
 
 type parser struct {
 	file    *File
+	text    string // the file's data; keys and values are parts of it
 	pos     int
 	line    int
 	comment []string
+	from    int // where the comment begins, if there is one
 	faults  stack.Faults
 }
 
 func (p *parser) parse() {
 	data := p.file.data
+	p.text = string(data)
+	p.file.Settings = make([]Setting, 0, min(1+bytes.Count(data, []byte("=")), 1<<14))
 	if bytes.HasPrefix(data, []byte("\xef\xbb\xbf")) {
 		p.pos = 3
 	}
@@ -30,15 +34,18 @@ func (p *parser) parse() {
 func (p *parser) readLine() {
 	data := p.file.data
 	start, end := p.pos, p.lineEnd(p.pos)
-	text := strings.TrimRight(string(data[start:end]), "\r\n")
+	text := strings.TrimRight(p.text[start:end], "\r\n")
 	trimmed := strings.TrimLeft(text, " \t")
 	at := start + len(text) - len(trimmed)
 	switch {
 	case trimmed == "":
-		p.comment = nil
+		p.comment = p.comment[:0]
 		p.next(end)
 		return
 	case trimmed[0] == '#':
+		if len(p.comment) == 0 {
+			p.from = start
+		}
 		p.comment = append(p.comment, strings.TrimSpace(strings.TrimLeft(trimmed, "#")))
 		p.next(end)
 		return
@@ -48,7 +55,10 @@ func (p *parser) readLine() {
 		at = start + len(text) - len(trimmed)
 	}
 	key, _, hasValue := strings.Cut(trimmed, "=")
-	s := Setting{Key: strings.TrimRight(key, " \t"), Line: p.line, HasValue: hasValue}
+	s := Setting{Key: strings.TrimRight(key, " \t"), Line: p.line, HasValue: hasValue, from: start}
+	if len(p.comment) > 0 {
+		s.from = p.from
+	}
 	if !hasValue {
 		// A comment may follow a bare key.
 		if i := strings.Index(s.Key, " #"); i >= 0 {
@@ -62,7 +72,7 @@ func (p *parser) readLine() {
 			text = "a line is KEY=VALUE, or a comment behind #"
 		}
 		p.fault(at-start+1, text, "Correct the line, or put # before it.")
-		p.comment = nil
+		p.comment = p.comment[:0]
 		p.next(end)
 		return
 	}
@@ -75,12 +85,13 @@ func (p *parser) readLine() {
 		}
 		end = p.value(&s, start, end)
 		if end < 0 {
-			p.comment = nil
+			p.comment = p.comment[:0]
 			return
 		}
 	}
 	s.Comment = strings.Join(p.comment, "\n")
-	p.comment = nil
+	p.comment = p.comment[:0]
+	s.next = end
 	p.file.Settings = append(p.file.Settings, s)
 	p.next(end)
 }
@@ -105,12 +116,12 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		}
 		s.end = i + 1
 		s.Literal = s.quote == '\''
-		s.Value = string(data[s.start+1 : i])
+		s.Value = p.text[s.start+1 : i]
 		if !s.Literal {
 			s.Value = unescape(s.Value)
 		}
 		end := p.lineEnd(s.end)
-		rest := strings.TrimSpace(string(data[s.end:end]))
+		rest := strings.TrimSpace(p.text[s.end:end])
 		if rest != "" && rest[0] != '#' {
 			p.fault(s.end-lineStart+1, fmt.Sprintf("text follows the closing quote of %s", s.Key), "Put the whole value in quotes, or write # before what is a comment.")
 			p.next(end)
@@ -121,14 +132,14 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		}
 		return end
 	}
-	raw := strings.TrimRight(string(data[s.start:lineEnd]), "\r\n")
+	raw := strings.TrimRight(p.text[s.start:lineEnd], "\r\n")
 	value := raw
 	if strings.HasPrefix(raw, "#") && s.start > 0 && (data[s.start-1] == ' ' || data[s.start-1] == '\t') {
 		value = ""
 		for data[s.start-1] != '=' { // a value to come goes before the blanks in front of the comment
 			s.start--
 		}
-		raw = strings.TrimRight(string(data[s.start:lineEnd]), "\r\n")
+		raw = strings.TrimRight(p.text[s.start:lineEnd], "\r\n")
 	} else if i := inlineComment(raw); i >= 0 {
 		value = raw[:i]
 	}

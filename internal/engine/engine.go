@@ -246,6 +246,21 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[strin
 	return marked[LabelData], err
 }
 
+// Volumes lists the volumes that carry all the labels: by name what tells each from others of the same name.
+func (e *Engine) Volumes(ctx context.Context, labels map[string]string) (map[string]string, error) {
+	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, v := range list.Volumes {
+		if out[v.Name] = v.Labels[LabelData]; out[v.Name] == "" {
+			out[v.Name] = v.CreatedAt
+		}
+	}
+	return out, nil
+}
+
 // RemoveVolumes removes the volumes that carry all the labels, and gives their names.
 func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) ([]string, error) {
 	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})

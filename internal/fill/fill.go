@@ -5,15 +5,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/url"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 )
 
 // The origins of a setting's value.
@@ -23,6 +22,7 @@ const (
 	Derived   = "derived"
 	Generated = "generated"
 	Answered  = "answered"
+	Locker    = "locker"
 	Missing   = "missing"
 )
 
@@ -32,34 +32,78 @@ type Setting struct {
 	Line   int    `json:"line"` // in the template, or in the file where that exists
 	Origin string `json:"origin"`
 	Secret bool   `json:"secret"`
-	Remark string `json:"remark"`
+	Remark string `json:"remark"` // the reason, or what is noticed about it
+	// Level is stack.Warning for a remark that should not be passed over, else empty.
+	Level string `json:"level,omitempty"`
+	// Issued is true for a secret that only a third party can give.
+	Issued bool `json:"issued,omitempty"`
 
 	Comment string `json:"-"`
 	value   string
+	was     string // what the file or the template holds
+	there   bool   // the file held it before
+	form    string // the form that a made-up value has
+	service string // whose password the value is or carries
+	expands bool
 }
 
 // Value is what the setting will hold. It may be a secret.
 func (s *Setting) Value() string { return s.value }
 
+// Changed reports whether the setting will hold another value than its file held before.
+func (s *Setting) Changed() bool { return s.there && s.value != s.was && s.Origin != Missing }
+
+func (s *Setting) remark(level, text string, args ...any) {
+	if text = fmt.Sprintf(text, args...); s.Remark != "" && s.Remark != text {
+		text = s.Remark + "; " + text
+	}
+	s.Remark = text
+	if level != "" {
+		s.Level = level
+	}
+}
+
+// What git knows of a settings file.
+const (
+	Ignored   = "ignored"
+	Untracked = "untracked" // git would take it with the next add
+	Tracked   = "tracked"
+)
+
 // File is one settings file.
 type File struct {
 	Path     string    `json:"path"`
 	Template string    `json:"template"`
+	Format   string    `json:"format"`
 	Written  bool      `json:"written"`
+	Git      string    `json:"git,omitempty"` // Ignored, Untracked or Tracked; empty outside of any checkout
+	Services []string  `json:"services,omitempty"`
 	Settings []Setting `json:"settings"`
 	Remarks  []string  `json:"remarks,omitempty"`
 
 	present bool
 	old     []byte
-	source  *dotenv.File // what the new content is made from
+	source  *settings.Document // what the new content is made from
+	layers  []string
+}
+
+// Secret reports whether the file holds a secret.
+func (f *File) Secret() bool {
+	return slices.ContainsFunc(f.Settings, func(s Setting) bool { return s.Secret && s.value != "" })
+}
+
+func (f *File) remark(text string, args ...any) {
+	f.Remarks = append(f.Remarks, fmt.Sprintf(text, args...))
 }
 
 // Lack is a setting that only a person can give.
 type Lack struct {
-	File string `json:"file"`
-	Key  string `json:"key"`
-	Hint string `json:"hint"`
-	URL  string `json:"url"`
+	File     string   `json:"file"`
+	Key      string   `json:"key"`
+	Hint     string   `json:"hint"`
+	URL      string   `json:"url"`
+	Services []string `json:"services,omitempty"` // that read the file
+	Why      string   `json:"why,omitempty"`
 }
 
 // Member is one place of a link.
@@ -81,13 +125,20 @@ type Plan struct {
 	Files    []File `json:"files"`
 	Missing  []Lack `json:"missing"`
 	Links    []Link `json:"links"`
+	// Remarks are what survey noticed that concerns settings.
+	Remarks []stack.Remark `json:"remarks,omitempty"`
+	// Restart are the services that still run with the values of before.
+	Restart []string `json:"restart,omitempty"`
 }
 
 // Question is a setting that is asked for.
 type Question struct {
 	File, Key, Hint, URL string
+	Why                  string
 	Secret               bool
 	Services             []string // that read the file
+	// Check judges an answer: an error refuses it, a note is worth telling. It shows no value.
+	Check func(answer string) (note string, err error)
 }
 
 // Options are what a plan is told.
@@ -96,42 +147,57 @@ type Options struct {
 	Answers map[string]string // the same, from a file
 	Only    string            // this file alone; empty for all
 	Random  io.Reader         // the source of generated secrets
-	// Ask asks a person; ok is false when the question is left open. Nil asks nobody.
-	Ask func(Question) (value string, ok bool, err error)
+	Now     time.Time         // for what expires; zero leaves that out
+
+	// Environment gives variables of the shell, which answer what would be asked; nil for none.
+	Environment dotenv.Lookup
+	// Locker gives an issued secret that was kept before, by the settings file and the key; nil for none.
+	Locker func(file, key string) (string, bool)
+	// Git tells what git knows of a file: Ignored, Untracked, Tracked, or empty; nil for outside of any checkout.
+	Git func(file string) string
+	// Data tells, by service, of a store of data that exists already, in words that name it; nil for none.
+	Data func(service string) string
+	// Try asks an endpoint whether it takes an issued secret; nil doesn't try.
+	Try func(endpoint, secret string) (verdict string, refused bool)
+	// Ask asks a person; an empty answer leaves a question open. Nil asks nobody.
+	Ask func([]Question) ([]string, error)
 }
 
 // Make plans all settings files of the stack. It writes nothing.
 func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
-	m := maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1"}, committed: map[string]bool{}}
-	for _, v := range s.Services {
-		for key, value := range v.Env {
-			if v.EnvLiteral[key] && value != "" && dotenv.IsSecret(key, value) {
-				m.committed[value] = true
-			}
-		}
-	}
+	m := &maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1", Files: []File{}, Missing: []Lack{}, Links: []Link{}}}
+	m.look()
+	var faults stack.Faults
 	for _, e := range s.EnvFiles {
-		if opt.Only != "" && path.Clean(opt.Only) != e.Path {
-			continue
-		}
 		if err := m.open(e); err != nil {
-			return nil, err
+			faults = append(faults, stack.AllFaults(err)...)
 		}
 	}
-	if opt.Only != "" && len(m.plan.Files) == 0 {
-		if !fs.ValidPath(path.Clean(opt.Only)) {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "file-outside", Text: fmt.Sprintf("%s lies outside the workspace", opt.Only), Remedy: "Name a settings file of this workspace, relative to its top."}
-		}
-		f, _ := dotenv.Parse(opt.Only, nil)
-		m.plan.Files = append(m.plan.Files, File{Path: path.Clean(opt.Only), source: f})
+	if len(faults) > 0 {
+		return nil, faults
 	}
-	m.decide()
-	m.linkUp()
+	m.variables()
+	if err := m.only(); err != nil {
+		return nil, err
+	}
 	if err := m.given(); err != nil {
 		return nil, err
 	}
-	if err := m.ask(); err != nil {
+	m.decide()
+	m.derive()
+	if err := m.resolve(); err != nil {
 		return nil, err
+	}
+	m.linkUp()
+	m.notice()
+	m.overlay()
+	if opt.Only != "" {
+		m.plan.keepOnly(path.Clean(opt.Only))
+	}
+	for _, r := range s.Remarks {
+		if r.Code == "variable-in-no-template" {
+			m.plan.Remarks = append(m.plan.Remarks, r)
+		}
 	}
 	m.plan.Complete = len(m.plan.Missing) == 0
 	return m.plan, nil
@@ -142,147 +208,181 @@ type maker struct {
 	stack *stack.Stack
 	opt   Options
 	plan  *Plan
-	// committed are the values of secrets that compose files hold themselves, not by a variable. They stay.
-	committed map[string]bool
+	facts []facts
+	reads map[string]stack.Read // by name, over all projects
+	// byFile holds the services that read a settings file.
+	byFile map[string][]string
+	known  map[string]string // values that were given for a key once
+}
+
+func (m *maker) look() {
+	m.reads, m.byFile, m.known = map[string]stack.Read{}, map[string][]string{}, map[string]string{}
+	for _, r := range m.stack.Reads {
+		if known, ok := m.reads[r.Name]; ok {
+			r.Must, r.Default = r.Must || known.Must, r.Default && known.Default
+			r.At, r.Project = known.At, known.Project
+		}
+		m.reads[r.Name] = r
+	}
+	for i := range m.stack.Services {
+		v := &m.stack.Services[i]
+		for _, ref := range v.EnvFiles {
+			m.byFile[ref.Path] = append(m.byFile[ref.Path], v.Name)
+		}
+	}
+	m.facts = factsOf(m.stack)
 }
 
 // open reads a file and its template into the plan.
 func (m *maker) open(e stack.EnvFile) error {
-	f := File{Path: e.Path, Template: e.Template, present: e.Present}
-	read := func(name string) (*dotenv.File, []byte, error) {
+	if e.Format == "" {
+		e.Format = settings.FormatOf(e.Path)
+	}
+	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present, Services: m.byFile[e.Path], layers: e.Layers, Settings: []Setting{}}
+	if m.opt.Git != nil {
+		f.Git = m.opt.Git(e.Path)
+	}
+	read := func(name string) (*settings.Document, []byte, error) {
 		data, err := fs.ReadFile(m.fsys, name)
 		if err != nil {
 			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
-		parsed, err := dotenv.Parse(name, data)
-		return parsed, data, err
+		d, err := settings.Parse(name, e.Format, data)
+		return d, data, err
 	}
-	var template *dotenv.File
+	var template *settings.Document
 	var err error
 	if e.Template != "" {
 		if template, _, err = read(e.Template); err != nil {
 			return err
 		}
 	}
-	f.source = template
+	if f.source = template; !e.WantedAt.IsZero() && !e.Present {
+		f.source = m.wanted(&f, e)
+		if len(f.source.Entries) == 0 {
+			return nil // nothing is known of it, which survey has said
+		}
+	}
+	old := map[string]bool{}
 	if e.Present {
 		if f.source, f.old, err = read(e.Path); err != nil {
 			return err
 		}
-		if template != nil {
-			if err := addNew(f.source, template, &f); err != nil {
+		for _, s := range f.source.Entries {
+			old[s.Key] = true
+		}
+		if template != nil && template.Format == f.source.Format {
+			m.obsolete(&f, template)
+			added, err := f.source.AddFrom(template)
+			if err != nil {
 				return err
+			}
+			if len(added) > 0 {
+				f.remark("new in %s and added at their place: %s", f.Template, strings.Join(added, ", "))
 			}
 		}
 	}
+	f.Format = f.source.Format
+	if f.Format == settings.Other && !f.present {
+		placeholders(&f)
+	}
 	seen := map[string]bool{}
-	for _, s := range f.source.Settings {
+	for _, s := range f.source.Entries {
 		if seen[s.Key] {
 			continue
 		}
 		seen[s.Key] = true
 		last, _ := f.source.Get(s.Key)
-		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: dotenv.IsSecret(s.Key, last.Value), Origin: Template, value: last.Value}
+		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: dotenv.IsSecret(s.Key, last.Value), Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
 				set.Comment = t.Comment
 			}
+			m.templateSecret(&set, template)
 		}
+		duplicates(&set, f.source)
 		f.Settings = append(f.Settings, set)
 	}
 	m.plan.Files = append(m.plan.Files, f)
 	return nil
 }
 
-// addNew appends to an existing file what its template has come to hold since, with the comments.
-func addNew(file, template *dotenv.File, f *File) error {
-	for _, s := range template.Settings {
-		if _, has := file.Get(s.Key); has {
+// wanted makes the source of a file that a compose file asks for, without a template: what the code of the services
+// that read it reads, and nobody else gives.
+func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
+	var lines []string
+	for _, name := range f.Services {
+		v := m.stack.Service(name)
+		for _, r := range m.stack.Reads {
+			if _, given := v.Env[r.Name]; given || r.Default && !dotenv.IsSecret(r.Name, "") || v.Build == "" || r.Project != v.Build && r.Project != v.Project {
+				continue
+			}
+			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line, r.Name))
+		}
+	}
+	slices.Sort(lines)
+	d, err := settings.Parse(f.Path, settings.Env, []byte(strings.Join(slices.Compact(lines), "")))
+	if err != nil {
+		d, _ = settings.Parse(f.Path, settings.Env, nil)
+	}
+	f.remark("%s:%d asks for it, and it has no template: these are what the code reads", e.WantedAt.File, e.WantedAt.Line)
+	return d
+}
+
+// variables adds what compose files take from a settings file and nobody gives.
+func (m *maker) variables() {
+	for _, v := range m.stack.Variables {
+		secret := dotenv.IsSecret(v.Name, "")
+		if !secret && !v.Required {
 			continue
 		}
-		var lines []string
-		for _, c := range strings.Split(s.Comment, "\n") {
-			if c != "" {
-				lines = append(lines, "# "+c)
-			}
+		i := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == v.File })
+		if i < 0 {
+			i = len(m.plan.Files)
+			m.newFile(v.File)
 		}
-		if err := file.Append(append(lines, s.Key+"=")...); err != nil {
-			return err
+		f := &m.plan.Files[i]
+		if slices.ContainsFunc(f.Settings, func(s Setting) bool { return s.Key == v.Name }) {
+			continue
 		}
-		if err := file.Set(s.Key, s.Value); err != nil {
-			return err
-		}
-		f.Remarks = append(f.Remarks, fmt.Sprintf("%s is new in the template and was added", s.Key))
+		f.Settings = append(f.Settings, Setting{Key: v.Name, Line: 0, Secret: secret, Origin: Template, Comment: v.Says, Remark: fmt.Sprintf("%s:%d takes it from here", v.At.File, v.At.Line)})
 	}
+}
+
+// newFile adds a file to the plan that neither exists nor has a template.
+func (m *maker) newFile(name string) *File {
+	empty, _ := settings.Parse(name, settings.Env, nil)
+	f := File{Path: name, Format: settings.Env, source: empty, Services: m.byFile[name], Settings: []Setting{}}
+	if m.opt.Git != nil {
+		f.Git = m.opt.Git(name)
+	}
+	m.plan.Files = append(m.plan.Files, f)
+	return &m.plan.Files[len(m.plan.Files)-1]
+}
+
+// only makes sure that the one file that was asked for is there.
+func (m *maker) only() error {
+	name := path.Clean(m.opt.Only)
+	if m.opt.Only == "" || slices.ContainsFunc(m.plan.Files, func(f File) bool { return f.Path == name }) {
+		return nil
+	}
+	if !fs.ValidPath(name) {
+		return &stack.Fault{Kind: stack.WrongCall, Code: "file-outside", Text: fmt.Sprintf("%s lies outside the workspace", m.opt.Only), Remedy: "Name a settings file of this workspace, relative to its top."}
+	}
+	if _, err := fs.Stat(m.fsys, name); err == nil {
+		return m.open(stack.EnvFile{Path: name, Format: settings.FormatOf(name), Present: true})
+	}
+	m.newFile(name).Format = settings.Env
 	return nil
 }
 
-var (
-	optional  = regexp.MustCompile(`(?i)\boptional\b|leave (this |it )?empty|not (needed|required)|if (you )?(want|wish)`)
-	required  = regexp.MustCompile(`(?i)\b(required|must be set|mandatory|needed)\b`)
-	issuedBy  = regexp.MustCompile(`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|account|from your|ask )`)
-	issuedKey = regexp.MustCompile(`(?i)(token|api_?key|client_(id|secret)|webhook_secret|license)(_|$)`)
-	link      = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,]`)
-	weak      = regexp.MustCompile(`(?i)^(password|passwd|pass|secret|postgres|mysql|root|admin|test|dev|development|example|default|guest|1234\d*|qwerty|letmein|foo|bar|app|user)$`)
-)
-
-// decide judges every setting by itself.
-func (m *maker) decide() {
-	for i := range m.plan.Files {
-		f := &m.plan.Files[i]
-		for k := range f.Settings {
-			s := &f.Settings[k]
-			empty, stand := s.value == "", survey.Placeholder(s.value)
-			switch {
-			case f.present && !empty && wasThere(f, s.Key):
-				s.Origin = Kept
-				if stand && s.Secret {
-					s.Remark = "still holds the template's placeholder"
-				} else if s.Secret && weak.MatchString(s.value) {
-					s.Remark = "a weak default"
-				}
-			case s.Secret && m.committed[s.value]:
-				s.Remark = "the compose file itself holds the same value"
-			case s.Secret && isURL(s.value): // judged with the link it may belong to
-			case issued(s) && (empty || stand):
-				s.Origin = Missing
-			case s.Secret && (empty || stand || weak.MatchString(s.value)) && !optional.MatchString(s.Comment):
-				s.Origin = Generated
-				s.value = generate(m.opt.Random, s.Key, s.Comment)
-			case (empty || stand) && required.MatchString(s.Comment) && !optional.MatchString(s.Comment):
-				s.Origin = Missing
-			case empty && optional.MatchString(s.Comment):
-				s.Remark = "optional, left empty"
-			case empty:
-				s.Remark = "empty in the template, and nothing says that it is needed"
-			case stand:
-				s.Remark = "looks like a placeholder"
-			}
-		}
-	}
-}
-
-// wasThere reports whether the key stood in the file before new ones were added.
-func wasThere(f *File, key string) bool {
-	old, err := dotenv.Parse(f.Path, f.old)
-	if err != nil {
-		return false
-	}
-	_, ok := old.Get(key)
-	return ok
-}
-
-func issued(s *Setting) bool {
-	if optional.MatchString(s.Comment) {
-		return false
-	}
-	return s.Secret && issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) ||
-		s.Secret && issuedKey.MatchString(s.Key) && !strings.Contains(strings.ToLower(s.Comment), "random")
-}
-
-func isURL(v string) bool {
-	u, err := url.Parse(v)
-	return err == nil && u.Scheme != "" && u.Host != ""
+// keepOnly drops all files but one, and what is said of the others.
+func (p *Plan) keepOnly(name string) {
+	p.Files = slices.DeleteFunc(p.Files, func(f File) bool { return f.Path != name && f.Template != name })
+	p.Missing = slices.DeleteFunc(p.Missing, func(l Lack) bool { return l.File != name })
+	p.Links = slices.DeleteFunc(p.Links, func(l Link) bool {
+		return !slices.ContainsFunc(l.Members, func(m Member) bool { return m.File == name })
+	})
 }
 
 // place points at one setting of the plan.
@@ -290,262 +390,11 @@ type place struct{ file, setting int }
 
 func (m *maker) at(p place) *Setting { return &m.plan.Files[p.file].Settings[p.setting] }
 
-// templateValue is what the setting held before anything was decided.
-func (m *maker) templateValue(p place) string {
-	v, _ := m.plan.Files[p.file].source.Get(m.at(p).Key)
-	return v.Value
-}
-
-var family = []struct{ scheme, key *regexp.Regexp }{
-	{regexp.MustCompile(`^(postgres(ql)?|mysql|mariadb|mongodb)`), regexp.MustCompile(`(?i)(^|_)(db|database|postgres|pg|mysql|mariadb|mongo|sql)`)},
-	{regexp.MustCompile(`^rediss?`), regexp.MustCompile(`(?i)(^|_)(redis|cache|queue)`)},
-	{regexp.MustCompile(`^amqps?`), regexp.MustCompile(`(?i)(^|_)(rabbit(mq)?|amqp|broker|queue)`)},
-}
-
-var passwordKey = regexp.MustCompile(`(?i)(^|_)(pass(word|wd)?|pwd)$`)
-
-// linkUp finds the settings that hold one secret, and gives them one value: the same key in several
-// files, and the password inside a URL.
-func (m *maker) linkUp() {
-	byKey := map[string][]place{}
-	var urls []place
-	for i, f := range m.plan.Files {
-		for k, s := range f.Settings {
-			p := place{i, k}
-			if s.Secret && isURL(m.templateValue(p)) {
-				urls = append(urls, p)
-			} else if s.Secret {
-				byKey[s.Key] = append(byKey[s.Key], p)
-			}
-		}
-	}
-	groups := map[string][]place{}
-	for key, places := range byKey {
-		for _, p := range places {
-			if m.templateValue(p) == m.templateValue(places[0]) || m.at(p).Origin == Kept {
-				groups[key] = append(groups[key], p)
-			}
-		}
-	}
-	for _, p := range urls {
-		u, err := url.Parse(m.at(p).value)
-		if err != nil || u.User == nil {
-			continue
-		}
-		if pw, _ := u.User.Password(); m.committed[pw] {
-			continue
-		}
-		if key := m.passwordFor(u, byKey); key != "" {
-			groups[key] = append(groups[key], p)
-		} else if pw, _ := u.User.Password(); survey.Placeholder(pw) {
-			m.at(p).Remark = "the password in this address is a placeholder"
-		}
-	}
-	keys := make([]string, 0, len(groups))
-	for key := range groups {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	for _, key := range keys {
-		m.unify(key, groups[key])
-	}
-}
-
-// passwordFor finds the key that holds the password of an address.
-func (m *maker) passwordFor(u *url.URL, byKey map[string][]place) string {
-	pw, _ := u.User.Password()
-	best, score := "", 0
-	for key, places := range byKey {
-		if !passwordKey.MatchString(key) {
-			continue
-		}
-		n := 0
-		for _, p := range places {
-			if m.templateValue(p) == pw {
-				n = 2
-			}
-		}
-		if n == 0 && !survey.Placeholder(pw) && !weak.MatchString(pw) {
-			continue
-		}
-		for _, f := range family {
-			if f.scheme.MatchString(u.Scheme) && f.key.MatchString(key) {
-				n++
-			}
-		}
-		if n > score || n == score && n > 0 && key < best {
-			best, score = key, n
-		}
-	}
-	return best
-}
-
-// unify gives the members of a link one value: one that a person has set already, else the first made up.
-func (m *maker) unify(key string, places []place) {
-	if len(places) < 2 {
-		return
-	}
-	value := ""
-	for _, p := range places {
-		if s := m.at(p); s.Origin == Kept && !isURL(s.value) && value == "" {
-			value = s.value
-		}
-	}
-	for _, p := range places {
-		if s := m.at(p); value == "" && !isURL(s.value) {
-			value = s.value
-		}
-	}
-	l := Link{Name: key}
-	for _, p := range places {
-		s := m.at(p)
-		l.Members = append(l.Members, Member{m.plan.Files[p.file].Path, s.Key})
-		switch {
-		case isURL(s.value):
-			u, _ := url.Parse(s.value)
-			if pw, _ := u.User.Password(); pw == value {
-				continue
-			}
-			if s.Origin == Kept {
-				s.Remark = "holds another password than " + key
-				continue
-			}
-			s.value = withPassword(s.value, value)
-			s.Origin = Derived
-			s.Remark = "takes its password from " + key
-		case s.Origin == Kept:
-			if s.value != value {
-				s.Remark = "differs from " + key + " in " + l.Members[0].File
-			}
-		case s.value != value:
-			s.value = value
-			if s.Origin == Generated || s.Origin == Template {
-				s.Origin = Derived
-				s.Remark = "the same as in " + l.Members[0].File
-			}
-		}
-	}
-	m.plan.Links = append(m.plan.Links, l)
-}
-
-// withPassword replaces the password in an address, and leaves every other character.
-func withPassword(address, password string) string {
-	start := strings.Index(address, "://") + 3
-	end := start + strings.LastIndexByte(address[start:start+hostEnd(address[start:])], '@')
-	user, _, _ := strings.Cut(address[start:end], ":")
-	return address[:start] + user + url.UserPassword("", password).String() + address[end:]
-}
-
-// hostEnd is where the part before the path ends.
-func hostEnd(s string) int {
-	if i := strings.IndexAny(s, "/?#"); i >= 0 {
-		return i
-	}
-	return len(s)
-}
-
-// given applies --set and the answers.
-func (m *maker) given() error {
-	for _, source := range []map[string]string{m.opt.Answers, m.opt.Set} {
-		for name, value := range source {
-			file, key := "", name
-			if i := strings.LastIndexByte(name, ':'); i >= 0 {
-				file, key = path.Clean(name[:i]), name[i+1:]
-			}
-			hit := false
-			for i := range m.plan.Files {
-				f := &m.plan.Files[i]
-				if file != "" && f.Path != file {
-					continue
-				}
-				for k := range f.Settings {
-					if s := &f.Settings[k]; s.Key == key {
-						s.value, s.Origin, s.Remark, hit = value, Answered, "", true
-					}
-				}
-			}
-			if hit {
-				m.follow(key, value, file)
-				continue
-			}
-			only := m.opt.Only
-			if only == "" && file != "" {
-				only = file
-			}
-			if i := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
-				f := &m.plan.Files[i]
-				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: dotenv.IsSecret(key, value), value: value})
-				continue
-			}
-			return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", Text: fmt.Sprintf("no settings file has a key %s", name), Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
-		}
-	}
-	return nil
-}
-
-// follow lets addresses take over a password that a person has given.
-func (m *maker) follow(key, value, file string) {
-	for _, l := range m.plan.Links {
-		if l.Name != key {
-			continue
-		}
-		for _, member := range l.Members {
-			for i := range m.plan.Files {
-				for k := range m.plan.Files[i].Settings {
-					s := &m.plan.Files[i].Settings[k]
-					if m.plan.Files[i].Path != member.File || s.Key != member.Key || s.Origin == Kept {
-						continue
-					}
-					if isURL(s.value) {
-						s.value, s.Origin = withPassword(s.value, value), Derived
-					} else if file == "" {
-						s.value = value
-					}
-				}
-			}
-		}
-	}
-}
-
-// ask asks for what is missing, and lists what stays so.
-func (m *maker) ask() error {
-	known := map[string]string{}
+// each calls f for every setting.
+func (m *maker) each(f func(*File, *Setting)) {
 	for i := range m.plan.Files {
-		f := &m.plan.Files[i]
-		for k := range f.Settings {
-			s := &f.Settings[k]
-			if s.Origin != Missing {
-				continue
-			}
-			hint := strings.ReplaceAll(s.Comment, "\n", " ")
-			lack := Lack{File: f.Path, Key: s.Key, Hint: hint, URL: link.FindString(hint)}
-			if v, ok := known[s.Key]; ok {
-				s.value, s.Origin = v, Answered
-				continue
-			}
-			if m.opt.Ask != nil {
-				v, ok, err := m.opt.Ask(Question{File: f.Path, Key: s.Key, Hint: hint, URL: lack.URL, Secret: s.Secret, Services: m.readers(f.Path)})
-				if err != nil {
-					return err
-				}
-				if ok && v != "" {
-					s.value, s.Origin = v, Answered
-					known[s.Key] = v
-					continue
-				}
-			}
-			m.plan.Missing = append(m.plan.Missing, lack)
+		for k := range m.plan.Files[i].Settings {
+			f(&m.plan.Files[i], &m.plan.Files[i].Settings[k])
 		}
 	}
-	return nil
-}
-
-func (m *maker) readers(file string) []string {
-	var out []string
-	for _, s := range m.stack.Services {
-		if slices.ContainsFunc(s.EnvFiles, func(r stack.EnvFileRef) bool { return r.Path == file }) {
-			out = append(out, s.Name)
-		}
-	}
-	return out
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/stack"
@@ -27,25 +28,38 @@ func (c *counting) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// TestCases fills the workspaces in testdata. "== set" and "== answers" hold what a person gives; what
-// comes out is the decision on each setting and the files' content.
+// now is when the cases happen.
+var now = time.Unix(1795440000, 0)
+
+// TestCases fills the workspaces in testdata. "== set" and "== answers" hold what a person gives, "== environment" and
+// "== locker" what is known, "== git" and "== data" what git and the engine say; what comes out is the decision on each
+// setting and the files' content.
 func TestCases(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
-		fsys := c.FS("set", "answers")
-		s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
-		if err != nil {
-			t.Fatal(err)
+		fsys := c.FS("set", "answers", "environment", "locker", "git", "data", "only")
+		s, err := survey.Survey(fsys, survey.Options{Root: "/w", ReadCode: true})
+		for _, f := range stack.AllFaults(err) {
+			if f.Code != "compose-variable-required" {
+				c.Want(t, "survey: "+err.Error()+"\n")
+				return
+			}
 		}
-		values := func(name string) map[string]string {
+		values := func(name, sign string) map[string]string {
 			out := map[string]string{}
 			for line := range strings.Lines(c.Files[name]) {
-				k, v, _ := strings.Cut(strings.TrimSpace(line), "=")
+				k, v, _ := strings.Cut(strings.TrimSuffix(line, "\n"), sign)
 				out[k] = v
 			}
 			return out
 		}
-		p, err := Make(fsys, s, Options{Random: &counting{}, Set: values("set"), Answers: values("answers")})
+		environment, kept, git, data := values("environment", "="), values("locker", "="), values("git", " "), values("data", " ")
+		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="), Answers: values("answers", "="), Only: strings.TrimSpace(c.Files["only"]),
+			Environment: func(key string) (string, bool) { v, ok := environment[key]; return v, ok },
+			Locker:      func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
+			Git:         func(file string) string { return git[file] },
+			Data:        func(service string) string { return data[service] }}
+		p, err := Make(fsys, s, opt)
 		if err != nil {
 			c.Want(t, "error: "+err.Error()+"\n")
 			return
@@ -57,11 +71,14 @@ func TestCases(t *testing.T) {
 func decisions(t *testing.T, p *Plan) string {
 	var out strings.Builder
 	for _, f := range p.Files {
-		fmt.Fprintf(&out, "file %s\n", f.Path)
+		fmt.Fprintf(&out, "file %s\n", strings.TrimSuffix(f.Path+" "+f.Git, " "))
 		for _, s := range f.Settings {
 			secret := ""
 			if s.Secret {
 				secret = " secret"
+			}
+			if s.Level != "" {
+				secret += " !"
 			}
 			fmt.Fprintf(&out, "  %d %s: %s%s %s\n", s.Line, s.Key, s.Origin, secret, s.Remark)
 		}
@@ -73,7 +90,7 @@ func decisions(t *testing.T, p *Plan) string {
 			t.Fatal(err)
 		}
 		for line := range strings.Lines(string(content)) {
-			fmt.Fprintf(&out, "    | %s\n", strings.TrimRight(line, "\n"))
+			fmt.Fprintf(&out, "    | %s\n", strings.ReplaceAll(strings.TrimRight(line, "\n"), "\r", "<CR>"))
 		}
 	}
 	for _, l := range p.Links {
@@ -98,24 +115,10 @@ func TestGenerate(t *testing.T) {
 		{"SECRET", "24 bytes, base64", `^[A-Za-z0-9+/]{32}$`},
 		{"SECRET", "base64url of 16 bytes", `^[A-Za-z0-9_-]{22}$`},
 		{"INSTANCE_SECRET", "a UUID", `^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$`},
-		{"PIN_SECRET", "6 digits", `^[A-Za-z0-9]{6}$`},
+		{"PIN_SECRET", "6 digits", `^[0-9]{6}$`},
 	} {
-		if got := generate(&counting{n: 200}, c.key, c.comment); !regexp.MustCompile(c.form).MatchString(got) {
+		if got, _ := makeUp(&counting{n: 200}, c.key, c.comment, "", ""); !regexp.MustCompile(c.form).MatchString(got) {
 			t.Errorf("for %s (%s) %q was made up, which is not like %s", c.key, c.comment, got, c.form)
-		}
-	}
-}
-
-func TestWithPassword(t *testing.T) {
-	t.Parallel()
-	for address, want := range map[string]string{
-		"postgres://u:old@h:5432/d?x=1": "postgres://u:n%2F%40w@h:5432/d?x=1",
-		"redis://:old@h/0":              "redis://:n%2F%40w@h/0",
-		"amqp://u@h/%2F":                "amqp://u:n%2F%40w@h/%2F",
-		"postgres://u:o@d@h/d":          "postgres://u:n%2F%40w@h/d",
-	} {
-		if got := withPassword(address, "n/@w"); got != want {
-			t.Errorf("withPassword(%q) = %q, want %q", address, got, want)
 		}
 	}
 }
@@ -123,15 +126,15 @@ func TestWithPassword(t *testing.T) {
 func TestAsking(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: .env}}")},
-		".env.example": {Data: []byte("# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nSTRIPE_TOKEN=\n")}}
+		".env.example": {Data: []byte("# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	var asked []Question
-	p, err := Make(fsys, s, Options{Random: &counting{}, Ask: func(q Question) (string, bool, error) {
-		asked = append(asked, q)
-		return map[string]string{"TIDE_TOKEN": "given"}[q.Key], q.Key != "STRIPE_TOKEN", nil
+	p, err := Make(fsys, s, Options{Random: &counting{}, Ask: func(list []Question) ([]string, error) {
+		asked = list
+		return []string{"given", "", ""}, nil
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -143,7 +146,7 @@ func TestAsking(t *testing.T) {
 		t.Errorf("missing %+v, settings %+v", p.Missing, p.Files[0].Settings)
 	}
 	stop := errors.New("the terminal is gone")
-	if _, err := Make(fsys, s, Options{Ask: func(Question) (string, bool, error) { return "", false, stop }}); !errors.Is(err, stop) {
+	if _, err := Make(fsys, s, Options{Ask: func([]Question) ([]string, error) { return nil, stop }}); !errors.Is(err, stop) {
 		t.Errorf("the error of asking is %v", err)
 	}
 }

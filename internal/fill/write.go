@@ -2,7 +2,9 @@ package fill
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -13,70 +15,102 @@ import (
 // Content gives what the file will hold, with everything that wasn't decided anew byte for byte as it
 // was. Missing settings stay as they are in the template.
 func (f *File) Content() ([]byte, error) {
-	out := *f.source
+	changes := map[string]string{}
 	for _, s := range f.Settings {
-		if was, ok := out.Get(s.Key); s.Origin == Missing || ok && was.Value == s.value {
+		if was, ok := f.source.Get(s.Key); s.Origin == Missing && ok || ok && was.Value == s.value || s.Origin == Missing && s.value == "" {
 			continue
 		}
-		if err := out.Set(s.Key, s.value); err != nil {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "setting-invalid", At: stack.Place{File: f.Path}, Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only.", Cause: err}
-		}
+		changes[s.Key] = s.value
 	}
-	return out.Bytes(), nil
+	out, err := f.source.Edit(changes)
+	if err != nil {
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "setting-invalid", At: stack.Place{File: f.Path}, Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or edit the file by hand.", Cause: err}
+	}
+	return out, nil
 }
 
 // Write makes the files below root, each at once or not at all, readable by this user alone. A file
 // whose content would not change is left untouched.
 func (p *Plan) Write(root string) error {
-	for i := range p.Files {
-		f := &p.Files[i]
-		if f.source == nil {
+	contents := make([][]byte, len(p.Files))
+	for i := range p.Files { // nothing is written unless everything can be
+		var err error
+		if p.Files[i].source == nil {
 			continue
 		}
-		data, err := f.Content()
-		if err != nil {
+		if contents[i], err = p.Files[i].Content(); err != nil {
 			return err
 		}
-		if f.present && bytes.Equal(data, f.old) {
+	}
+	for i := range p.Files {
+		f := &p.Files[i]
+		if f.source == nil || f.present && bytes.Equal(contents[i], f.old) || !f.present && len(contents[i]) == 0 && f.Template == "" {
 			continue
 		}
-		name := filepath.Join(root, filepath.FromSlash(f.Path))
-		if err := inside(root, name); err != nil {
+		name, err := target(root, f.Path)
+		if err != nil {
 			return err
 		}
 		if f.present {
 			if err := keepOld(root, f); err != nil {
 				return err
 			}
+		} else if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+			return unwritable(f, err)
 		}
-		if err := workspace.WriteFile(name, data, 0o600); err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path}, Text: "the settings file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
+		if err := workspace.WriteFile(name, contents[i], 0o600); err != nil {
+			return unwritable(f, err)
 		}
 		f.Written = true
 	}
 	return nil
 }
 
-// inside refuses a file that a symbolic link would lead out of the workspace, and any that is a link itself.
-func inside(root, name string) error {
+func unwritable(f *File, err error) error {
+	return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path}, Text: "the settings file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
+}
+
+// target is the file to write: the one of that path or, where that is a symbolic link, what the link leads to, so that
+// the link stays one. Nothing outside of the workspace is ever a target.
+func target(root, file string) (string, error) {
 	fault := func(text string) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "env-link", At: stack.Place{File: name}, Text: text, Remedy: "Replace the link by a file, or edit what it points at yourself."}
-	}
-	if info, err := os.Lstat(name); err == nil && info.Mode()&os.ModeSymlink != 0 {
-		return fault("the settings file is a symbolic link, which is not written through")
+		return &stack.Fault{Kind: stack.Unreadable, Code: "env-link", At: stack.Place{File: file}, Text: text, Remedy: "Replace the link by a file, or edit what it points at yourself."}
 	}
 	realRoot, err := filepath.EvalSymlinks(root)
 	if err != nil {
-		return err
+		return "", err
 	}
-	dir, err := filepath.EvalSymlinks(filepath.Dir(name))
-	if err != nil {
-		return fault("the folder of the settings file can't be found: " + stack.Reason(err))
+	within := func(name string) bool {
+		rel, err := filepath.Rel(realRoot, name)
+		return err == nil && filepath.IsLocal(rel)
 	}
-	if rel, err := filepath.Rel(realRoot, dir); err != nil || !filepath.IsLocal(rel) {
-		return fault("the folder of the settings file lies outside the workspace")
+	name := filepath.Join(root, filepath.FromSlash(file))
+	if info, err := os.Lstat(name); err == nil && info.Mode()&os.ModeSymlink != 0 {
+		to, err := filepath.EvalSymlinks(name)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return "", fault("the settings file is a symbolic link that leads nowhere")
+		case err != nil || !within(to):
+			return "", fault("the settings file is a symbolic link that leads out of the workspace")
+		}
+		return to, nil
 	}
-	return nil
+	// Of a folder that is not there yet, the nearest one that is decides.
+	dir := filepath.Dir(name)
+	for {
+		real, err := filepath.EvalSymlinks(dir)
+		if errors.Is(err, fs.ErrNotExist) && dir != filepath.Dir(dir) && dir != root {
+			dir = filepath.Dir(dir)
+			continue
+		}
+		if err != nil {
+			return "", fault("the folder of the settings file can't be found: " + stack.Reason(err))
+		}
+		if !within(real) {
+			return "", fault("the folder of the settings file lies outside the workspace")
+		}
+		return name, nil
+	}
 }
 
 // keepOld puts what a file held before into the workspace's state, readable by this user alone.

@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/stack"
@@ -385,10 +387,65 @@ func Top(dir string) (top string, ok bool) {
 	}
 }
 
-// Tracked reports whether git keeps the file (relative to dir), and whether it would ignore it.
-func Tracked(ctx context.Context, dir, file string) (tracked, ignored bool) {
+// Known tells of files (relative to dir, slash-separated) which git keeps, and which it would ignore. Where git can't be
+// asked both are empty.
+func Known(ctx context.Context, dir string, files []string) (tracked, ignored map[string]bool) {
 	g := git{ctx: ctx}
-	tracked = g.output(dir, "ls-files", "--", file) != ""
-	ignored = g.command(dir, "check-ignore", "--quiet", "--", file).Run() == nil
-	return
+	set := func(c *exec.Cmd) map[string]bool {
+		out := map[string]bool{}
+		data, _ := c.Output() // check-ignore ends with 1 where it ignores none
+		for _, name := range strings.Split(string(data), "\x00") {
+			if name != "" {
+				out[name] = true
+			}
+		}
+		return out
+	}
+	tracked = map[string]bool{}
+	for part := range slices.Chunk(files, 500) {
+		maps.Copy(tracked, set(g.command(dir, append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...)))
+	}
+	c := g.command(dir, "check-ignore", "--stdin", "-z")
+	c.Stdin = strings.NewReader(strings.Join(files, "\x00"))
+	return tracked, set(c)
+}
+
+var (
+	shortAddress = regexp.MustCompile(`^(?:[^@/\s]+@)?([^:/\s]+):([^/\s].*)$`)
+	fullAddress  = regexp.MustCompile(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)
+)
+
+// Name tells which repository a checkout is of, the same for each clone however its address is written: host and path of
+// its remote called origin, or of its first one; without a remote its first commit. It is empty for what has neither.
+func Name(ctx context.Context, dir string) string {
+	g := git{ctx: ctx}
+	address := g.output(dir, "config", "--get", "remote.origin.url")
+	if address == "" {
+		first, _, _ := strings.Cut(g.output(dir, "remote"), "\n")
+		if first != "" {
+			address = g.output(dir, "config", "--get", "remote."+first+".url")
+		}
+	}
+	if address == "" {
+		if first, _, _ := strings.Cut(g.output(dir, "rev-list", "--max-parents=0", "HEAD"), "\n"); first != "" {
+			return "commit:" + first
+		}
+		return ""
+	}
+	return NormalAddress(address)
+}
+
+// NormalAddress is a repository's address without what differs between ways to reach it: scheme, user, port, ending.
+func NormalAddress(address string) string {
+	host, path := "", address
+	if m := fullAddress.FindStringSubmatch(address); m != nil {
+		host, path = m[1], m[2]
+	} else if m := shortAddress.FindStringSubmatch(address); m != nil && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, ".") {
+		host, path = m[1], m[2]
+	}
+	path = strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git")
+	if host == "" {
+		return path
+	}
+	return strings.ToLower(host) + "/" + strings.TrimPrefix(path, "/")
 }

@@ -1,14 +1,127 @@
 package launch
 
 import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
 )
+
+// seal is a sum of the passwords that a database makes its store of data with, salted with what tells the store from
+// others; empty for a service that is none.
+func (s *Service) seal(store string) string {
+	sum := hmac.New(sha256.New, []byte(store))
+	found := false
+	keys := fill.PasswordKeys(&s.Service)
+	for _, kv := range s.Environment {
+		if key, value, _ := strings.Cut(kv, "="); value != "" && slices.Contains(keys, key) {
+			fmt.Fprintf(sum, "%s\x00%s\x00", key, value)
+			found = true
+		}
+	}
+	if !found {
+		return ""
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// sealed remembers with which secrets a store of data was made. What was remembered of it first stays.
+func (m *Memory) sealed(store, seal string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, known := m.data.Seals[store]; known || store == "" || seal == "" {
+		return
+	}
+	if m.data.Seals == nil {
+		m.data.Seals = map[string]string{}
+	}
+	m.data.Seals[store] = seal
+	m.write()
+}
+
+// keepSeals remembers the secrets of a service's volumes, once it answers.
+func (x *Executor) keepSeals(s *Service) {
+	if s.Runs != stack.Container || s.Container == nil {
+		return
+	}
+	for _, m := range s.Container.Mounts {
+		if m.Type == "volume" && m.Source != "" {
+			store := x.volume(m.Source)
+			x.memory.sealed(store, s.seal(store))
+		}
+	}
+}
+
+// Stores tells, by the name of a service, of the volume that exists already and holds its data, in words that name it.
+// Where no engine can be reached there is none.
+func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string {
+	out := map[string]string{}
+	if !slices.ContainsFunc(s.Services, func(v stack.Service) bool { return v.Container != nil && len(v.Container.Mounts) > 0 }) {
+		return out
+	}
+	have := volumes(ctx, root)
+	p := &Plan{ID: workspace.ID(root), Volumes: s.Volumes}
+	for _, v := range s.Services {
+		if v.Container == nil {
+			continue
+		}
+		for _, m := range v.Container.Mounts {
+			if _, exists := have[p.volumeName(m.Source)]; m.Type == "volume" && exists {
+				out[v.Name] = "the volume " + m.Source
+			}
+		}
+	}
+	return out
+}
+
+func volumes(ctx context.Context, root string) map[string]string {
+	e, err := engine.Connect(ctx)
+	if err != nil {
+		return nil
+	}
+	defer e.Close()
+	have, err := e.Volumes(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
+	if err != nil {
+		return nil
+	}
+	return have
+}
+
+// OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other secrets than they would
+// be started with now.
+func OtherPasswords(ctx context.Context, p *Plan) []string {
+	m := Recall(p.Root)
+	if len(m.data.Seals) == 0 {
+		return nil
+	}
+	have := volumes(ctx, p.Root)
+	var out []string
+	for _, id := range slices.Sorted(maps.Keys(p.Services)) {
+		s := p.Services[id]
+		if s.Runs != stack.Container || s.Container == nil {
+			continue
+		}
+		for _, mount := range s.Container.Mounts {
+			store := have[p.volumeName(mount.Source)]
+			if was := m.data.Seals[store]; mount.Type == "volume" && was != "" && was != s.seal(store) {
+				out = append(out, s.Name)
+				break
+			}
+		}
+	}
+	return out
+}
 
 // dataOf tells the content of the databases that a node works on: what was done to one is to be done again to its
 // successor of the same name. It is empty for a node that works on none that is known.

@@ -35,6 +35,8 @@ type memoryData struct {
 	Seconds map[string]float64 `json:"seconds"` // by node id
 	// Made are the database files that steps have made, by step id: one that is missing makes the step run again.
 	Made map[string][]string `json:"made,omitempty"`
+	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
+	Seals map[string]string `json:"seals,omitempty"`
 }
 
 // Recall reads a workspace's memory. What can't be read is forgotten.

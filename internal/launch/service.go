@@ -193,6 +193,7 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 	n.wasUp = true
 	n.mu.Unlock()
 	x.memory.Took(n.id, time.Since(begin))
+	x.keepSeals(n.svc)
 	n.reach(atUp)
 }
 

@@ -69,6 +69,9 @@ func (fs Faults) Error() string {
 
 // AllFaults lists the faults in err: several, one, or, for any other error, one made of it.
 func AllFaults(err error) Faults {
+	if err == nil {
+		return nil
+	}
 	var many Faults
 	if errors.As(err, &many) {
 		return many

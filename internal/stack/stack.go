@@ -29,6 +29,11 @@ type Stack struct {
 	Networks map[string]Network `json:"networks,omitempty"`
 	Volumes  map[string]Volume  `json:"volumes,omitempty"`
 
+	// Variables are those of the compose files that have no value.
+	Variables []Variable `json:"variables,omitempty"`
+	// Reads are the environment variables that the code reads; nil if it was not asked.
+	Reads []Read `json:"-"`
+
 	// Secrets are values that came into the compose files through variables whose names say that they are
 	// secret. They may stand in any text of the services.
 	Secrets []string `json:"-"`
@@ -277,6 +282,8 @@ type Service struct {
 	EnvAt map[string]Place `json:"-"`
 	// EnvLiteral are the keys of Env whose values stand in the file itself, not behind a variable.
 	EnvLiteral map[string]bool `json:"-"`
+	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose file, that variable.
+	EnvFrom map[string]string `json:"-"`
 	// Container is how it runs in a container, where it can.
 	Container *ContainerSpec `json:"container,omitempty"`
 	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
@@ -439,6 +446,30 @@ type EnvFile struct {
 	Present  bool   `json:"present"`
 	Settings int    `json:"settings"`
 	Unfilled int    `json:"unfilled"`
+
+	// WantedAt is where a compose file asks for the file, if nothing else makes it known.
+	WantedAt Place `json:"wantedAt,omitzero"`
+	// Layers are the files of the same folder that its framework reads with it, from the weakest to the one that wins.
+	Layers []string `json:"layers,omitempty"`
+}
+
+// Variable is a variable of a compose file that nobody sets and that has no default.
+type Variable struct {
+	Name string `json:"name"`
+	File string `json:"file"` // the settings file that would give it
+	At   Place  `json:"at"`
+	// Required is true if the compose file can't be read without it; Says is what the file says then.
+	Required bool   `json:"required"`
+	Says     string `json:"says,omitempty"`
+}
+
+// Read is an environment variable that code reads. Project is the folder of its project. Default is true where the code
+// has a value for it when it is not set; Must where the code fails then.
+type Read struct {
+	Name          string
+	Project       string
+	At            Place
+	Default, Must bool
 }
 
 // SignIn is a user that sample data creates.

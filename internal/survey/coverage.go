@@ -68,7 +68,7 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 		}
 		return ""
 	case "cp", "copy", "mv", "Copy-Item":
-		return s.copies(words[1:], cwd)
+		return s.copiedByFill(words[1:], cwd)
 	case "export", "set":
 		key, _, _ := strings.Cut(second, "=")
 		return s.setting(key)
@@ -76,7 +76,7 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 		if strings.Contains(second, "activate") {
 			return s.stepBy(stack.Install, cwd, "python")
 		}
-		return s.copies([]string{second, second}, cwd)
+		return s.copiedByFill([]string{second, second}, cwd)
 	case "curl", "wget", "open", "xdg-open":
 		if localAddress.MatchString(command) {
 			return "check"
@@ -251,8 +251,8 @@ func (s *surveyor) databaseBy(command, cwd string) string {
 	return s.stepBy(stack.Create, cwd, "")
 }
 
-// copies covers the copying of a template by fill.
-func (s *surveyor) copies(args []string, cwd string) string {
+// copiedByFill covers the copying of a template by fill.
+func (s *surveyor) copiedByFill(args []string, cwd string) string {
 	var files []string
 	for _, a := range args {
 		if !strings.HasPrefix(a, "-") {

@@ -154,7 +154,7 @@ func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 
 // Below lists folders in fsys that look like the top of an application, nearest first, at most limit.
 func Below(fsys fs.FS, limit int) []string {
-	t, err := walk(fsys)
+	t, err := walk(fsys, nil)
 	if err != nil {
 		return nil
 	}

@@ -21,6 +21,7 @@ type Options struct {
 	Root      string           // the workspace's absolute path, for names and for the answer
 	Checkouts []stack.Checkout // their paths relative to the root
 	Env       dotenv.Lookup    // the shell's variables; nil for none
+	ReadCode  bool             // look for the environment variables that the code reads
 	System    string           // the operating system, as Go names it; empty is taken for linux
 }
 
@@ -33,7 +34,12 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	}
 	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
 		Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
-	t, err := walk(fsys, opt.Checkouts...)
+	var code []string
+	var source func(dir, name string)
+	if opt.ReadCode {
+		source = func(dir, name string) { code = append(code, path.Join(dir, name)) }
+	}
+	t, err := walk(fsys, source, opt.Checkouts...)
 	if err != nil {
 		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
 	}
@@ -45,6 +51,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s.projects()
 	s.envFiles()
 	s.readmes()
+	s.copies()
 	for _, p := range s.compose() {
 		s.adopt(p)
 	}
@@ -53,6 +60,8 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s.once()
 	s.correct()
 	s.inferEdges()
+	s.reads(code)
+	s.layer()
 	s.inspect()
 	s.cover()
 	s.signIns()
@@ -128,7 +137,13 @@ func (s *surveyor) compose() []*compose.Project {
 				active[f] = true
 			}
 			s.faults = append(s.faults, stack.AllFaults(err)...)
-			continue
+			if p == nil {
+				continue
+			}
+		}
+		for _, u := range p.Unset {
+			u.File = path.Join(dir, ".env")
+			s.stack.Variables = append(s.stack.Variables, u)
 		}
 		for _, f := range slices.Concat(p.Files, p.Included) {
 			active[f] = true
@@ -172,7 +187,7 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 	}
 	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Checkouts: opt.Checkouts}}
 	var err error
-	if s.tree, err = walk(fsys, opt.Checkouts...); err != nil {
+	if s.tree, err = walk(fsys, nil, opt.Checkouts...); err != nil {
 		return nil, err
 	}
 	s.envFiles()
@@ -296,49 +311,6 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 	}
 }
 
-func (s *surveyor) envFiles() {
-	known := map[string]bool{}
-	add := func(target, tmpl string) {
-		if known[target] {
-			return
-		}
-		known[target] = true
-		e := stack.EnvFile{Path: target, Template: tmpl, Format: "dotenv"}
-		if info, err := fs.Stat(s.fsys, target); err == nil && info.Mode().IsRegular() {
-			e.Present = true
-		}
-		source := tmpl
-		if e.Present {
-			source = target
-		}
-		data, err := fs.ReadFile(s.fsys, source)
-		if err != nil {
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err})
-		} else if f, err := dotenv.Parse(source, data); err != nil {
-			s.faults = append(s.faults, stack.AllFaults(err)...)
-		} else {
-			e.Settings = len(f.Settings)
-			for _, v := range f.Settings {
-				if v.Value == "" || Placeholder(v.Value) {
-					e.Unfilled++
-				}
-			}
-		}
-		s.stack.EnvFiles = append(s.stack.EnvFiles, e)
-	}
-	for _, t := range s.tree.templates {
-		add(t.target, t.path)
-	}
-	for _, f := range s.tree.dotenvs {
-		add(f, "")
-	}
-}
-
-var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|replace[-_ ]?(me|this).*|your[-_ ].*|xxx+|\.\.\.|todo|fill[-_ ]?(me|this|in).*|(put|insert|enter)[-_ ].*|secret|placeholder)$`)
-
-// Placeholder reports whether a template's value only stands for one that is to be filled in.
-func Placeholder(value string) bool { return placeholder.MatchString(strings.TrimSpace(value)) }
-
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
 	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
@@ -365,9 +337,9 @@ func (s *surveyor) inspect() {
 			}
 		}
 		for _, ref := range svc.EnvFiles {
-			known := slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path })
+			known := slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path && e.WantedAt.IsZero() })
 			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
-				s.remark(stack.Problem, "env-file-missing", ref.At, fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path), "Make the file, or mark it required: false.")
+				s.remark(stack.Problem, "env-file-missing", ref.At, fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path), "Say what it holds: nharbor fill makes it with what the code reads. Or mark it required: false.")
 			}
 		}
 	}

@@ -155,7 +155,7 @@ func TestTemplateOf(t *testing.T) {
 	for name, want := range map[string]string{
 		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env", ".env.defaults": ".env", "env.example": ".env",
 		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env", ".env-example": ".env",
-		".env": "", "readme.example": "", "example.env": "", "example": "",
+		".env": "", "readme.example": "", "example.env": ".env", "example": "",
 	} {
 		if got, ok := templateOf(name); got != want || ok != (want != "") {
 			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)

@@ -43,27 +43,54 @@ type tree struct {
 }
 
 // template is an example file and the file that is made from it.
-type template struct{ path, target string }
+type template struct {
+	path, target string
+	// localOnly is true where git would keep the target, but not the file .env.local beside it.
+	localOnly bool
+}
 
-var templateName = regexp.MustCompile(`^(.*?)[._-](example|sample|template|dist|defaults?)(\..+)?$`)
+var (
+	templateName = regexp.MustCompile(`^(.*?)[._-](example|sample|template|tmpl|dist|defaults?)(\.[A-Za-z0-9.]+)?$`)
+	// Ends that only a file for copying has.
+	copied = regexp.MustCompile(`[._-](example|sample|dist|template|tmpl)$`)
+	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
+	speaksOfSettings = regexp.MustCompile(`(?i)(config|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
+	configEnding     = regexp.MustCompile(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
+	// Tools that read such a file themselves, whatever lies beside it.
+	readsItself = regexp.MustCompile(`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)`)
+)
 
 // templateOf tells which settings file a template of this name is for; ok is false for any other name.
 func templateOf(name string) (target string, ok bool) {
-	if !strings.Contains(name, "env") {
-		return "", false
+	switch name {
+	case "example.env", "sample.env", "template.env", "default.env", "defaults.env":
+		return ".env", true
 	}
 	m := templateName.FindStringSubmatch(name)
 	if m == nil {
 		return "", false
 	}
 	target = m[1] + m[3]
+	if strings.Contains(name, "env") {
+		switch {
+		case target == "env", target == "dotenv":
+			return ".env", true
+		case target == ".env", strings.HasPrefix(target, ".env."), strings.HasSuffix(target, ".env"):
+			return target, true
+		}
+	}
 	switch {
-	case target == "env", target == "dotenv":
-		return ".env", true
-	case target == ".env", strings.HasPrefix(target, ".env."), strings.HasSuffix(target, ".env"):
+	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "":
+		return "", false
+	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") && speaksOfSettings.MatchString(m[1]):
 		return target, true
 	}
 	return "", false
+}
+
+// mayBeTemplate is a quick look at a name before templateOf.
+func mayBeTemplate(name string) bool {
+	return strings.Contains(name, "env") || strings.Contains(name, "example") || strings.Contains(name, "sample") || strings.Contains(name, "dist") || strings.Contains(name, "template") || strings.Contains(name, "tmpl")
 }
 
 var (
@@ -75,12 +102,13 @@ type walker struct {
 	fsys      fs.FS
 	checkouts map[string]bool
 	tree      *tree
+	source    func(dir, name string) // is told of every file of code, if not nil
 }
 
 // walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
 // ignored files only settings and compose files count, which people keep out of git on purpose.
-func walk(fsys fs.FS, checkouts ...stack.Checkout) (*tree, error) {
-	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}}}
+func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*tree, error) {
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}}, source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true
 	}
@@ -208,6 +236,9 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 			continue
 		}
 		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
+		if w.source != nil && isFile && codeForms[path.Ext(name)] != nil && !rules.ignored(dir, name, false) {
+			w.source(dir, name)
+		}
 		if isLink {
 			// A link to a file inside the same folder tree counts; one to a folder is never followed.
 			info, err := fs.Stat(w.fsys, path.Join(dir, name))
@@ -218,14 +249,14 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		if !isFile || what == nothing && !isManifest {
 			continue
 		}
-		if what != settings && rules.ignored(dir, name, false) {
+		if what != settingsFile && rules.ignored(dir, name, false) {
 			here.out[name] = true
 			continue
 		}
 		here.manifest = here.manifest || isManifest
 		if what != nothing {
 			here.kept = true
-			w.keep(dir, name, what)
+			w.keep(dir, name, what, rules)
 		}
 	}
 	return here
@@ -251,7 +282,7 @@ type interest int
 
 const (
 	nothing interest = iota
-	settings
+	settingsFile
 	readme
 	dockerfile
 	workflow
@@ -265,7 +296,7 @@ func note(dir, name string, seeds bool) interest {
 	switch name[0] {
 	case '.':
 		if strings.HasPrefix(name, ".env") {
-			return settings
+			return settingsFile
 		}
 		if name == ".tool-versions" || name == ".mise.toml" || name == ".sdkmanrc" || name == ".devcontainer.json" {
 			return versions
@@ -282,9 +313,9 @@ func note(dir, name string, seeds bool) interest {
 	if name == "mise.toml" {
 		return versions
 	}
-	if strings.Contains(name, "env") {
-		if _, ok := templateOf(name); ok {
-			return settings
+	if mayBeTemplate(name) {
+		if target, ok := templateOf(name); ok && (strings.Contains(target, "env") || !aside.MatchString(dir)) {
+			return settingsFile
 		}
 	}
 	switch path.Ext(name) {
@@ -294,7 +325,7 @@ func note(dir, name string, seeds bool) interest {
 		}
 	case ".yml", ".yaml":
 		if compose.IsFileName(name) {
-			return settings
+			return settingsFile
 		}
 		if strings.HasSuffix(dir, ".github/workflows") {
 			return workflow
@@ -308,14 +339,15 @@ func note(dir, name string, seeds bool) interest {
 	return nothing
 }
 
-func (w *walker) keep(dir, name string, what interest) {
+func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	t, full := w.tree, path.Join(dir, name)
 	switch what {
-	case settings:
+	case settingsFile:
 		if compose.IsFileName(name) {
 			t.compose = append(t.compose, full)
 		} else if target, ok := templateOf(name); ok {
-			t.templates = append(t.templates, template{full, path.Join(dir, target)})
+			t.templates = append(t.templates, template{full, path.Join(dir, target),
+				target == ".env" && !rules.ignored(dir, ".env", false) && rules.ignored(dir, ".env.local", false)})
 		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
 			t.dotenvs = append(t.dotenvs, full)
 		}

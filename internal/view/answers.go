@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
@@ -287,73 +286,6 @@ func because(n needs.Need) string {
 		return ""
 	}
 	return fmt.Sprintf(" (%s)", Where(n.Because[0]))
-}
-
-// Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
-func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
-	if len(p.Files) == 0 {
-		t.Line("There is no settings file here, and no template for one.")
-		return
-	}
-	for i, f := range p.Files {
-		if i > 0 {
-			t.Blank()
-		}
-		state := "unchanged"
-		switch {
-		case f.Written:
-			state = "written, readable by you alone"
-		case dryRun:
-			state = "not written: this is a dry run"
-		case !p.Complete:
-			state = "not written"
-		}
-		from := ""
-		if f.Template != "" {
-			from = " from " + f.Template
-		}
-		t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
-		var rows [][]string
-		for _, s := range f.Settings {
-			value := s.Value()
-			switch {
-			case s.Origin == fill.Missing:
-				value = ""
-			case s.Secret && !reveal:
-				value = "(hidden)"
-			}
-			if width(value) > 48 {
-				value = string([]rune(value)[:47]) + "…"
-			}
-			rows = append(rows, []string{s.Key, s.Origin, value, s.Remark})
-		}
-		t.table(2, rows)
-		for _, r := range f.Remarks {
-			t.Line("  %s", r)
-		}
-	}
-	if len(p.Links) > 0 {
-		t.Blank()
-		t.Title("One value, several places")
-		for _, l := range p.Links {
-			var at []string
-			for _, m := range l.Members {
-				at = append(at, m.File+" "+m.Key)
-			}
-			t.Line("  %s: %s", l.Name, strings.Join(at, ", "))
-		}
-	}
-}
-
-// Missing shows the settings that only a person can give.
-func (t *Text) Missing(p *fill.Plan) {
-	t.Line("%s still missing:", count(len(p.Missing), "setting is", "settings are"))
-	for _, m := range p.Missing {
-		t.Line("  %s in %s", m.Key, m.File)
-		if m.Hint != "" {
-			t.Line("    %s", m.Hint)
-		}
-	}
 }
 
 // Order shows the order with reasons.

@@ -1,0 +1,311 @@
+package fill
+
+import (
+	"fmt"
+	"math"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+var (
+	optional  = regexp.MustCompile(`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only (needed|required) (for|in|if|when)`)
+	required  = regexp.MustCompile(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
+	issuedBy  = regexp.MustCompile(`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|account|from your|ask )`)
+	issuedKey = regexp.MustCompile(`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|access[_.-]?token|dsn)$`)
+	// Tokens and keys that the services of one stack agree on among themselves.
+	ownKey = regexp.MustCompile(`(?i)(^|[_.-])(internal|csrf|xsrf|setup|admin|shared|service|session|health|metrics|local|own|jwt|cron)([_.-]|$)`)
+	link   = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
+	weak   = regexp.MustCompile(`(?i)^(password|passwd|pass|secret|postgres|mysql|root|admin|test|dev|development|example|default|guest|1234\d*|qwerty|letmein|foo|bar|app|user|secret[_-]?key|keyboard cat|hunter2|toor|abc123|welcome\d*|p[a@]ssw[o0]rd\d*|minioadmin|rabbitmq|redis|mongo|sa|none|null)$`)
+)
+
+// decide judges every setting by itself.
+func (m *maker) decide() {
+	m.each(func(f *File, s *Setting) {
+		switch {
+		case s.Origin == Answered:
+		case s.there && s.value != "":
+			m.judgeKept(s)
+		default:
+			m.judge(f, s)
+		}
+	})
+}
+
+func (m *maker) judgeKept(s *Setting) {
+	s.Origin = Kept
+	switch {
+	case !s.Secret:
+	case survey.Placeholder(s.value):
+		s.remark(stack.Warning, "still holds the template's placeholder")
+	case weak.MatchString(s.value):
+		s.remark("", "a weak default")
+	}
+	if s.Secret {
+		if note, err := m.valid(s, s.value); err != nil {
+			s.remark(stack.Warning, "%s", err)
+		} else if note != "" {
+			s.remark("", "%s", note)
+		}
+	}
+}
+
+func (m *maker) judge(f *File, s *Setting) {
+	empty, stand := s.value == "", survey.Placeholder(s.value)
+	read, isRead := m.reads[s.Key]
+	waived := optional.MatchString(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
+	wanted := required.MatchString(s.Comment) && !waived
+	switch {
+	case s.expands && !stand:
+		s.remark("", "put together from other settings")
+	case s.Secret && isCarrier(s.value): // judged with the link it may belong to
+	case s.Secret && !empty && m.committed(s.value):
+		s.remark("", "the compose file itself holds the same value")
+	case m.issued(f, s) && (empty || stand):
+		s.Issued = true
+		if empty && isRead && read.Default && !wanted {
+			s.remark("", "left empty: the code does without (%s:%d)", read.At.File, read.At.Line)
+			return
+		}
+		s.Origin = Missing
+	case s.Secret && (empty || stand || weak.MatchString(s.value)) && !waived:
+		m.generate(f, s)
+	case (empty || stand) && wanted, empty && isRead && read.Must && !waived:
+		s.Origin = Missing
+	case empty && m.variable(f, s):
+		s.Origin = Missing
+	case empty && waived:
+		s.remark("", "optional, left empty")
+	case empty && isRead && read.Default:
+		s.remark("", "left empty: the code has a value of its own (%s:%d)", read.At.File, read.At.Line)
+	case empty:
+		s.remark("", "empty in the template, and nothing says that it is needed")
+	case stand:
+		s.remark(stack.Warning, "looks like a placeholder")
+	}
+}
+
+// variable reports whether a compose file can't be read without the setting.
+func (m *maker) variable(f *File, s *Setting) bool {
+	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool { return v.Required && v.Name == s.Key && v.File == f.Path })
+}
+
+// issued reports whether only a third party can give the secret.
+func (m *maker) issued(f *File, s *Setting) bool {
+	say := strings.ToLower(s.Comment)
+	if s.Key == "RAILS_MASTER_KEY" { // it opens a file that somebody has closed with it
+		dir := path.Dir(f.Path)
+		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
+	}
+	idOf := !s.Secret && regexp.MustCompile(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`).MatchString(s.Key)
+	if !s.Secret && !idOf || optional.MatchString(s.Comment) {
+		return false
+	}
+	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
+		return false
+	}
+	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
+		return true
+	}
+	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) && !strings.Contains(say, "random")
+}
+
+func (m *maker) exists(file string) bool {
+	f, err := m.fsys.Open(file)
+	if err != nil {
+		return false
+	}
+	f.Close()
+	return true
+}
+
+// duplicates notices a key that stands several times with different values.
+func duplicates(s *Setting, d *settings.Document) {
+	var lines []string
+	differ := false
+	for _, e := range d.Entries {
+		if e.Key == s.Key {
+			lines = append(lines, fmt.Sprint(e.Line))
+			differ = differ || e.Value != s.value
+		}
+	}
+	if len(lines) > 1 && differ {
+		s.remark(stack.Warning, "stands on the lines %s with different values; the last one counts", strings.Join(lines, ", "))
+	}
+}
+
+// templateSecret notices a template that holds what looks like a real secret.
+func (m *maker) templateSecret(s *Setting, template *settings.Document) {
+	t, ok := template.Get(s.Key)
+	if !ok || !s.Secret || isCarrier(t.Value) || t.Expands {
+		return
+	}
+	switch {
+	case s.there && s.value != "" && s.value == t.Value && !survey.Placeholder(t.Value) && !weak.MatchString(t.Value):
+		s.remark(stack.Warning, "the same as in %s, which everybody with the repository can read", template.Name)
+	case !s.there && realLooking(t.Value):
+		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the repository can read it", template.Name, t.Line)
+	}
+}
+
+// realLooking reports whether a value is long and irregular enough to be a secret that is in use.
+func realLooking(v string) bool {
+	if len(v) < 16 || survey.Placeholder(v) || strings.ContainsAny(v, " ") || link.MatchString(v) {
+		return false
+	}
+	if strings.Contains(v, "PRIVATE KEY") {
+		return true
+	}
+	count := map[rune]int{}
+	digits, letters := 0, 0
+	for _, c := range v {
+		count[c]++
+		switch {
+		case c >= '0' && c <= '9':
+			digits++
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
+			letters++
+		}
+	}
+	bits := 0.0
+	for _, n := range count {
+		p := float64(n) / float64(len(v))
+		bits -= p * math.Log2(p)
+	}
+	return digits > 1 && letters > 1 && bits >= 3.2
+}
+
+// obsolete names what the template does not hold, and the code doesn't read.
+func (m *maker) obsolete(f *File, template *settings.Document) {
+	var names []string
+	for _, e := range f.source.Entries {
+		_, in := template.Get(e.Key)
+		_, read := m.reads[e.Key]
+		if !in && !read && !slices.Contains(names, e.Key) {
+			names = append(names, e.Key)
+		}
+	}
+	if len(names) > 0 {
+		f.remark("not in %s, so your own or no longer used; kept: %s", f.Template, strings.Join(names, ", "))
+	}
+}
+
+var quotedText = regexp.MustCompile(`["'` + "`" + `]([^"'` + "`" + `\n]{3,80})["'` + "`" + `]`)
+
+// placeholders names the lines of a copied file that still want a value.
+func placeholders(f *File) {
+	var lines []string
+	for i, line := range strings.Split(string(f.source.Bytes()), "\n") {
+		for _, m := range quotedText.FindAllStringSubmatch(line, -1) {
+			if survey.Placeholder(m[1]) {
+				lines = append(lines, fmt.Sprint(i+1))
+				break
+			}
+		}
+	}
+	f.remark("copied as it is: nharbor sets no values in files of this kind")
+	if len(lines) > 0 {
+		f.remark("look at what seems to stand for a value of yours on line %s", strings.Join(lines, ", "))
+	}
+}
+
+// notice says what only shows when every setting has its value.
+func (m *maker) notice() {
+	m.each(func(f *File, s *Setting) {
+		for _, later := range m.after(f) {
+			for _, o := range later.Settings {
+				if o.Key == s.Key && o.value != "" && o.value != s.value && o.there {
+					s.remark(stack.Warning, "%s:%d wins over this one", later.Path, o.Line)
+				}
+			}
+		}
+		if (s.Origin == Generated || s.Origin == Answered && s.there && s.value != s.was) && s.service != "" && m.opt.Data != nil {
+			if store := m.opt.Data(s.service); store != "" {
+				s.remark(stack.Warning, "%s exists already and keeps the password that it was made with, so that %s will refuse this one: put the earlier one back (--set %s=…), or throw the data away (nharbor reset --data)", store, s.service, s.Key)
+			}
+		}
+	})
+}
+
+// after lists the files that the framework reads on top of one.
+func (m *maker) after(f *File) []*File {
+	var out []*File
+	at := slices.Index(f.layers, f.Path)
+	if at < 0 {
+		return nil
+	}
+	for _, name := range f.layers[at+1:] {
+		for i := range m.plan.Files {
+			if o := &m.plan.Files[i]; o.Path == name && o.present {
+				out = append(out, o)
+			}
+		}
+	}
+	return out
+}
+
+var madeByTool = regexp.MustCompile(`(?i)\b(do not edit|don't edit|automatically generated|auto-?generated|generated (by|from|automatically)|changes will be (lost|overwritten))\b`)
+
+// overlay moves new values out of a file that a tool makes or that git keeps, into the layer on top that the framework
+// reads and that is this person's own.
+func (m *maker) overlay() {
+	for i := range m.plan.Files {
+		f := &m.plan.Files[i]
+		head := string(f.old[:min(len(f.old), 600)])
+		made := madeByTool.MatchString(head)
+		if !f.present || !made && f.Git != Tracked {
+			continue
+		}
+		var moved []Setting
+		for _, s := range f.Settings {
+			if s.value != s.was && s.Origin != Missing {
+				moved = append(moved, s)
+			}
+		}
+		if len(moved) == 0 {
+			continue
+		}
+		why := "git keeps it"
+		if made {
+			why = "a tool makes it anew"
+		}
+		to := path.Join(path.Dir(f.Path), ".env.local")
+		if at := slices.Index(f.layers, f.Path); at < 0 || !slices.Contains(f.layers[at+1:], to) {
+			if made {
+				f.remark("%s, and there is no layer on top of it: what is set here can be lost", why)
+			}
+			continue
+		}
+		m.moveTo(i, to, why)
+	}
+}
+
+func (m *maker) moveTo(from int, to, why string) {
+	k := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == to })
+	if k < 0 {
+		m.newFile(to)
+		k = len(m.plan.Files) - 1
+		m.plan.Files[k].Template = m.plan.Files[from].Path
+	}
+	f, target := &m.plan.Files[from], &m.plan.Files[k]
+	for i := range f.Settings {
+		s := &f.Settings[i]
+		if s.value == s.was || s.Origin == Missing {
+			continue
+		}
+		moved := *s
+		moved.there, moved.was = false, ""
+		if own := slices.IndexFunc(target.Settings, func(o Setting) bool { return o.Key == s.Key }); own < 0 {
+			moved.remark("", "on top of %s, since %s", f.Path, why)
+			target.Settings = append(target.Settings, moved)
+		}
+		s.value, s.Origin, s.Level = s.was, Kept, ""
+		s.Remark = "set in " + to + " instead"
+	}
+	f.remark("left as it is, since %s; what is new stands in %s", why, to)
+}

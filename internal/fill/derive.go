@@ -1,0 +1,549 @@
+package fill
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+// facts are what is known of a service that others connect to.
+type facts struct {
+	svc   *stack.Service
+	kind  string // a key of kinds, or "http"
+	inner int    // its port inside the network, or of this machine if it runs natively
+	outer int    // its port on this machine; 0 if there is none
+
+	user, database string
+	password       string      // as the compose file itself holds it, with where
+	passwordAt     stack.Place //
+	passwordFrom   string      // the variable or key that gives it
+	passwordFile   string      // the settings file that holds the key, if it is not a variable
+	tls            bool
+}
+
+// kind is what a service speaks.
+type kind struct {
+	name         string
+	scheme, key  *regexp.Regexp
+	image        *regexp.Regexp
+	port         int
+	usual        string // the scheme of an address that is put together
+	user, store  []string
+	password     []string
+	defaultUser  string
+	wantsNoUser  bool
+	pathIsNoName bool
+}
+
+// kinds are what services speak, with the schemes of addresses and the names of keys that mean them.
+var kinds = []kind{
+	{name: "postgres", scheme: regexp.MustCompile(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`), image: regexp.MustCompile(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
+		user: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"}, store: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"}, password: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, defaultUser: "postgres"},
+	{name: "mysql", scheme: regexp.MustCompile(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`), image: regexp.MustCompile(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
+		user: []string{"MYSQL_USER", "MARIADB_USER"}, store: []string{"MYSQL_DATABASE", "MARIADB_DATABASE"}, password: []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"}, defaultUser: "root"},
+	{name: "mongodb", scheme: regexp.MustCompile(`^mongodb(\+srv)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: regexp.MustCompile(`mongo`), port: 27017, usual: "mongodb",
+		user: []string{"MONGO_INITDB_ROOT_USERNAME"}, store: []string{"MONGO_INITDB_DATABASE"}, password: []string{"MONGO_INITDB_ROOT_PASSWORD"}, wantsNoUser: true},
+	{name: "redis", scheme: regexp.MustCompile(`^(rediss?|valkeys?)$`), key: regexp.MustCompile(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`), image: regexp.MustCompile(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
+		password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, wantsNoUser: true, pathIsNoName: true},
+	{name: "amqp", scheme: regexp.MustCompile(`^amqps?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`), image: regexp.MustCompile(`rabbit`), port: 5672, usual: "amqp",
+		user: []string{"RABBITMQ_DEFAULT_USER"}, password: []string{"RABBITMQ_DEFAULT_PASS"}, defaultUser: "guest", pathIsNoName: true},
+	{name: "smtp", scheme: regexp.MustCompile(`^smtps?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: regexp.MustCompile(`mail`), port: 1025, usual: "smtp", wantsNoUser: true, pathIsNoName: true},
+}
+
+var (
+	userKey     = regexp.MustCompile(`(?i)(^|_)(USER(NAME)?|LOGIN)$`)
+	storeKey    = regexp.MustCompile(`(?i)(^|_)(DB|DATABASE)(_NAME)?$`)
+	passwordEnv = regexp.MustCompile(`(?i)(^|_)(PASSWORD|PASS)$`)
+	requirePass = regexp.MustCompile(`--requirepass[ =]"?([^\s"]+)`)
+	turnsOnTLS  = regexp.MustCompile(`(?i)\bssl=on\b|--tls-port|--require[-_]secure[-_]transport|--ssl-cert|tlsMode`)
+)
+
+func factsOf(s *stack.Stack) []facts {
+	var out []facts
+	for i := range s.Services {
+		v := &s.Services[i]
+		f := facts{svc: v}
+		for k, p := range v.Ports {
+			if k == 0 || p.Speaks != "tcp" && p.Speaks != "http" {
+				f.inner, f.outer, f.kind = p.Target, p.Host, p.Speaks
+			}
+		}
+		for _, k := range kinds {
+			if v.Image != "" && k.image.MatchString(path.Base(v.Image)) && !strings.Contains(path.Base(v.Image), "admin") {
+				f.kind = k.name
+				if f.inner == 0 {
+					f.inner = k.port
+				}
+				for _, p := range v.Ports {
+					if p.Target == k.port {
+						f.inner, f.outer = p.Target, p.Host
+					}
+				}
+				if k.name == "smtp" && !slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Target == f.inner }) {
+					f.kind = ""
+				}
+			}
+		}
+		for _, p := range v.Ports {
+			if p.Speaks == "smtp" {
+				f.kind, f.inner, f.outer = "smtp", p.Target, p.Host
+			}
+		}
+		k := slices.IndexFunc(kinds, func(k kind) bool { return k.name == f.kind })
+		if k >= 0 {
+			f.credentials(s, k)
+			words := strings.Join(v.Command, " ")
+			if v.Container != nil {
+				words += " " + strings.Join(v.Container.Entrypoint, " ")
+			}
+			f.tls = turnsOnTLS.MatchString(words)
+			if m := requirePass.FindStringSubmatch(words); m != nil && f.password == "" && f.passwordFrom == "" {
+				f.password, f.passwordAt = m[1], v.At
+			}
+		}
+		if f.kind != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// credentials finds with what others sign in at the service.
+func (f *facts) credentials(s *stack.Stack, k int) {
+	v := f.svc
+	find := func(names []string, any *regexp.Regexp) (key, value string) {
+		for _, n := range names {
+			if v.Env[n] != "" || v.EnvFrom[n] != "" {
+				return n, v.Env[n]
+			}
+		}
+		if len(names) == 0 {
+			return "", ""
+		}
+		for key := range v.Env {
+			if any.MatchString(key) && (v.Env[key] != "" || v.EnvFrom[key] != "") && !strings.Contains(key, "ROOT") {
+				return key, v.Env[key]
+			}
+		}
+		return "", ""
+	}
+	if _, f.user = find(kinds[k].user, userKey); f.user == "" {
+		f.user = kinds[k].defaultUser
+	}
+	if _, f.database = find(kinds[k].store, storeKey); f.database == "" && !kinds[k].pathIsNoName {
+		f.database = f.user
+	}
+	key, value := find(kinds[k].password, passwordEnv)
+	switch {
+	case key == "":
+		// It may stand in a settings file that the service reads.
+		for _, ref := range v.EnvFiles {
+			for _, name := range kinds[k].password {
+				f.passwordFile, f.passwordFrom = ref.Path, name
+				return
+			}
+		}
+	case v.EnvFrom[key] != "":
+		f.passwordFrom = v.EnvFrom[key]
+	case v.EnvLiteral[key]:
+		f.password, f.passwordAt = value, v.EnvAt[key]
+	}
+	if strings.Contains(key, "ROOT") && f.user != "root" && k == 1 && v.Env["MYSQL_USER"] == "" {
+		f.user = "root"
+	}
+}
+
+// PasswordKeys lists the keys of a service's environment whose values a database takes over into its store of data
+// when that is made, and never again; none for any other service.
+func PasswordKeys(v *stack.Service) []string {
+	for _, k := range kinds {
+		if v.Image == "" || !k.image.MatchString(path.Base(v.Image)) || len(k.user) == 0 {
+			continue
+		}
+		var out []string
+		for _, list := range [][]string{k.password, {"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"}} {
+			for _, key := range list {
+				if !slices.Contains(out, key) {
+					out = append(out, key)
+				}
+			}
+		}
+		return out
+	}
+	return nil
+}
+
+func (f *facts) of() *kind {
+	for i := range kinds {
+		if kinds[i].name == f.kind {
+			return &kinds[i]
+		}
+	}
+	return nil
+}
+
+// reader tells from where a settings file is read: by containers, natively, or by a browser.
+type reader struct {
+	container, native bool
+	names             []string
+}
+
+func (m *maker) readerOf(f *File) reader {
+	r := reader{names: m.byFile[f.Path]}
+	for _, name := range r.names {
+		if m.stack.Service(name).Runs == stack.Container {
+			r.container = true
+		} else {
+			r.native = true
+		}
+	}
+	if len(r.names) == 0 {
+		r.native = true
+	}
+	return r
+}
+
+// address is where a reader finds the service; ok is false if it can't reach it.
+func (f *facts) address(r reader) (host string, port int, ok bool) {
+	if r.container && !r.native && f.svc.Runs == stack.Container {
+		return f.svc.Name, f.inner, f.inner > 0
+	}
+	if f.outer > 0 && (!r.container || r.native) {
+		return "localhost", f.outer, true
+	}
+	if f.svc.Runs == stack.Container && f.svc.Address != "" {
+		return f.svc.Address, f.inner, f.inner > 0 // a launch opens the port, or both are inside
+	}
+	return "", 0, false
+}
+
+var loopback = []string{"localhost", "127.0.0.1", "0.0.0.0", "::1", "host.docker.internal"}
+
+// standsForHost are hosts that only stand for one to come.
+var standsForHost = regexp.MustCompile(`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|change[-_]?me)$`)
+
+// meant finds the service that a host and a port of a settings file mean, from where that is read. Exact is false if
+// the address has to be corrected to reach it.
+func (m *maker) meant(r reader, k *kind, host string, port int) (f *facts, exact bool) {
+	host = strings.ToLower(strings.Trim(host, "[]"))
+	local := slices.Contains(loopback, host)
+	var same []*facts
+	for i := range m.facts {
+		c := &m.facts[i]
+		named := c.svc.Address != "" && strings.EqualFold(c.svc.Address, host) || c.svc.Container != nil && slices.Contains(c.svc.Container.Aliases, host)
+		switch {
+		case named:
+			return c, port == 0 || slices.ContainsFunc(c.svc.Ports, func(p stack.Port) bool { return p.Target == port }) || c.inner == port
+		case local && port > 0 && c.outer == port && c.svc.Ports[0].Host > 0 && !slices.Contains(r.names, c.svc.Name):
+			inside := r.container && !r.native && host != "host.docker.internal"
+			return c, !inside
+		}
+		if k != nil && c.kind == k.name && !slices.Contains(r.names, c.svc.Name) {
+			same = append(same, c)
+		}
+	}
+	if len(same) == 1 && (local || standsForHost.MatchString(host) || host == "") {
+		return same[0], false
+	}
+	return nil, false
+}
+
+// derive gives the settings that follow from the stack their values: addresses, ports, names of databases and users.
+func (m *maker) derive() {
+	for i := range m.plan.Files {
+		f := &m.plan.Files[i]
+		r := m.readerOf(f)
+		for k := range f.Settings {
+			s := &f.Settings[k]
+			if s.Origin == Answered || s.Origin == Generated || s.expands && s.Origin != Missing {
+				continue
+			}
+			switch {
+			case isURL(s.value):
+				m.deriveURL(f, r, s)
+			case s.value == "" || survey.Placeholder(s.value):
+				m.deriveEmpty(f, r, s)
+			}
+		}
+		m.deriveParts(f, r)
+	}
+}
+
+func kindOfScheme(scheme string) *kind {
+	for i := range kinds {
+		if kinds[i].scheme.MatchString(strings.ToLower(scheme)) {
+			return &kinds[i]
+		}
+	}
+	return nil
+}
+
+func kindsOfKey(key string) (out []*kind) {
+	for i := range kinds {
+		if kinds[i].key.MatchString(key) {
+			out = append(out, &kinds[i])
+		}
+	}
+	return out
+}
+
+var (
+	standsForUser  = regexp.MustCompile(`(?i)^(user(name)?|johndoe|your[-_]?.*|<.*>|db[-_]?user|my[-_]?user|xxx+|change[-_]?me)$`)
+	standsForStore = regexp.MustCompile(`(?i)^(db(name)?|database|my[-_]?db|mydatabase|your[-_]?.*|<.*>|db[-_]?name|xxx+|change[-_]?me)$`)
+)
+
+// deriveURL corrects an address that means a service of the stack.
+func (m *maker) deriveURL(file *File, r reader, s *Setting) {
+	u, err := url.Parse(strings.TrimPrefix(s.value, "jdbc:"))
+	if err != nil {
+		return
+	}
+	port, _ := strconv.Atoi(u.Port())
+	k := kindOfScheme(u.Scheme)
+	if k == nil {
+		m.deriveHTTP(s, u, port)
+		return
+	}
+	asked := port
+	if port == 0 {
+		asked = k.port
+	}
+	f, exact := m.meant(r, k, u.Hostname(), asked)
+	if f == nil {
+		return
+	}
+	s.service = f.svc.Name
+	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" && f.kind == k.name {
+		m.signIn(file, prefix, f)
+	}
+	value, why := s.value, []string{}
+	if !exact {
+		if host, to, ok := f.address(r); ok && (host != u.Hostname() || to != asked) {
+			value = strings.Replace(value, "@"+u.Host, "@"+host+":"+strconv.Itoa(to), 1)
+			if u.User == nil {
+				value = strings.Replace(value, "://"+u.Host, "://"+host+":"+strconv.Itoa(to), 1)
+			}
+			why = append(why, fmt.Sprintf("%s is at %s:%d from here", f.svc.Name, host, to))
+		}
+	}
+	if user := u.User.Username(); user != f.user && f.user != "" && standsForUser.MatchString(user) {
+		value = strings.Replace(value, "://"+user, "://"+url.User(f.user).String(), 1)
+		why = append(why, f.svc.Name+"'s user")
+	}
+	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) && !k.pathIsNoName {
+		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
+		why = append(why, f.svc.Name+"'s database")
+	}
+	if plain, said := withoutTLS(value); said != "" && !f.tls {
+		value = plain
+		why = append(why, fmt.Sprintf("%s has no TLS: %s", f.svc.Name, said))
+	}
+	if value == s.value {
+		return
+	}
+	if s.Origin == Kept {
+		s.remark(stack.Warning, "would have to differ: %s", strings.Join(why, ", "))
+		return
+	}
+	s.value, s.Origin, s.Level = value, Derived, ""
+	s.Remark = strings.Join(why, ", ")
+}
+
+var urlEnd = regexp.MustCompile(`(?i)(jdbc[_.-])?(url|uri)$`)
+
+// signIn fills the settings beside an address with which its reader signs in.
+func (m *maker) signIn(f *File, prefix string, c *facts) {
+	if user := sibling(f, prefix, "user", "username", "login"); user != nil && c.user != "" && (user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value)) {
+		m.set(user, c.user, c.svc.Name+"'s user")
+	}
+	if password := sibling(f, prefix, "password", "pass", "passwd", "pwd"); password != nil {
+		password.service = c.svc.Name
+	}
+}
+
+func replaceLast(s, old, with string) string {
+	end := len(s)
+	if i := strings.IndexAny(s, "?#"); i >= 0 {
+		end = i
+	}
+	if i := strings.LastIndex(s[:end], old); i >= 0 {
+		return s[:i] + with + s[i+len(old):]
+	}
+	return s
+}
+
+var tlsParameters = []struct {
+	form *regexp.Regexp
+	with string
+}{
+	{regexp.MustCompile(`(?i)\b(sslmode)=(require|verify-ca|verify-full)\b`), "${1}=disable"},
+	{regexp.MustCompile(`(?i)\b(ssl-mode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
+	{regexp.MustCompile(`(?i)\b(sslmode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
+	{regexp.MustCompile(`(?i)\b(ssl|tls|usessl|encrypt)=(true|1|yes|require)\b`), "${1}=false"},
+	{regexp.MustCompile(`(?i)\b(sslaccept)=(strict)\b`), "${1}=accept_invalid_certs"},
+	{regexp.MustCompile(`^(redis|amqp|valkey|smtp)s(://)`), "${1}${2}"},
+}
+
+// withoutTLS takes out of an address what asks for TLS, and says what that was.
+func withoutTLS(value string) (plain, said string) {
+	for _, p := range tlsParameters {
+		if at := p.form.FindString(value); at != "" {
+			value = p.form.ReplaceAllString(value, p.with)
+			said = strings.TrimSuffix(at, "://") + " became " + strings.TrimSuffix(p.form.ReplaceAllString(at, p.with), "://")
+		}
+	}
+	return value, said
+}
+
+var (
+	browserKey = regexp.MustCompile(`^(VITE|NEXT_PUBLIC|REACT_APP|NUXT_PUBLIC|PUBLIC|EXPO_PUBLIC|VUE_APP|GATSBY|NG_APP)_`)
+	apiKeyName = regexp.MustCompile(`(?i)(api|backend|back_end|server|gateway|graphql|office)[a-z_]*?(url|uri|base|host|endpoint|origin|address)?$`)
+	ownURLKey  = regexp.MustCompile(`(?i)^(APP_URL|APP_BASE_URL|BASE_URL|SITE_URL|PUBLIC_URL|NEXTAUTH_URL|AUTH_URL|SERVER_URL|APPLICATION_URL|NEXT_PUBLIC_(APP|SITE|BASE)_URL|ROOT_URL)$`)
+	frontEnd   = []string{"vite", "next", "nuxt", "react", "vue", "svelte", "astro", "angular", "gatsby", "remix", "create-react-app", "vue-cli", "sveltekit", "react-router"}
+)
+
+// deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
+func (m *maker) deriveHTTP(s *Setting, u *url.URL, port int) {
+	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !browserKey.MatchString(s.Key) || !apiKeyName.MatchString(s.Key) {
+		return
+	}
+	if slices.Contains(loopback, u.Hostname()) && slices.ContainsFunc(m.facts, func(f facts) bool { return f.outer == port }) {
+		return
+	}
+	for _, f := range m.facts {
+		if u.Hostname() == f.svc.Address && f.svc.Address != "" {
+			m.toBrowser(s, u, &f)
+			return
+		}
+	}
+	if f := m.api(s.Key); f != nil {
+		m.toBrowser(s, u, f)
+	}
+}
+
+// toBrowser points a setting that a browser obeys at the service's port of this machine.
+func (m *maker) toBrowser(s *Setting, u *url.URL, f *facts) {
+	if f.outer == 0 {
+		return
+	}
+	scheme := "http"
+	if strings.HasPrefix(u.Scheme, "ws") {
+		scheme = "ws"
+	}
+	value := fmt.Sprintf("%s://localhost:%d%s", scheme, f.outer, strings.TrimSuffix(u.Path, "/"))
+	if strings.HasSuffix(u.Path, "/") {
+		value += "/"
+	}
+	if s.Origin == Kept {
+		s.remark(stack.Warning, "leads to %s and not to %s of this stack (%s)", u.Host, f.svc.Name, value)
+		return
+	}
+	s.value, s.Origin, s.Level = value, Derived, ""
+	s.Remark = f.svc.Name + " of this stack, as a browser finds it"
+}
+
+// api finds the one service that a key for an API means.
+func (m *maker) api(key string) *facts {
+	words := strings.FieldsFunc(strings.ToLower(key), func(c rune) bool { return c == '_' })
+	var best *facts
+	score, count := 0, 0
+	for i := range m.facts {
+		f := &m.facts[i]
+		if f.kind != "http" || f.outer == 0 {
+			continue
+		}
+		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" && slices.Contains(frontEnd, p.Framework) && p.Framework != "next" {
+			continue
+		}
+		n := 1
+		for _, part := range strings.FieldsFunc(strings.ToLower(f.svc.Name), func(c rune) bool { return c == '-' || c == '_' || c == '.' }) {
+			if slices.Contains(words, part) {
+				n += 2
+			}
+			if slices.Contains([]string{"api", "backend", "server"}, part) {
+				n++
+			}
+		}
+		switch {
+		case n > score:
+			best, score, count = f, n, 1
+		case n == score:
+			count++
+		}
+	}
+	if count != 1 || score < 2 && len(m.facts) > 1 && !m.onlyHTTP(best) {
+		return nil
+	}
+	return best
+}
+
+func (m *maker) onlyHTTP(f *facts) bool {
+	n := 0
+	for _, o := range m.facts {
+		if o.kind == "http" && o.outer > 0 {
+			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" || !slices.Contains(frontEnd, p.Framework) {
+				n++
+			}
+		}
+	}
+	return f != nil && n == 1
+}
+
+var urlKey = regexp.MustCompile(`(?i)([_.-](url|uri|dsn|connection(_?string)?)|^(database|redis|mongo|amqp|broker)_?(url|uri))$`)
+
+// deriveEmpty gives an empty address its value, where the stack says what it must be.
+func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
+	if optional.MatchString(s.Comment) {
+		return
+	}
+	if browserKey.MatchString(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {
+		if a := m.api(s.Key); a != nil {
+			m.toBrowser(s, &url.URL{Scheme: "http"}, a)
+		}
+		return
+	}
+	if ownURLKey.MatchString(s.Key) {
+		for _, name := range r.names {
+			if v := m.stack.Service(name); len(v.Ports) > 0 && v.Ports[0].Host > 0 && len(r.names) == 1 {
+				s.value, s.Origin = fmt.Sprintf("http://localhost:%d", v.Ports[0].Host), Derived
+				s.Remark, s.Level = "where "+name+" answers", ""
+			}
+		}
+		return
+	}
+	if !urlKey.MatchString(s.Key) {
+		return
+	}
+	for _, k := range kindsOfKey(s.Key) {
+		c, _ := m.meant(r, k, "", 0)
+		if c == nil {
+			continue
+		}
+		host, port, ok := c.address(r)
+		if !ok {
+			continue
+		}
+		s.service = c.svc.Name
+		u := url.URL{Scheme: k.usual, Host: fmt.Sprintf("%s:%d", host, port)}
+		if c.hasPassword() {
+			u.User = url.UserPassword(c.user, "x")
+		} else if c.user != "" && !k.wantsNoUser {
+			u.User = url.User(c.user)
+		}
+		if c.database != "" && !k.pathIsNoName {
+			u.Path = "/" + c.database
+		}
+		s.value, s.Origin, s.Secret = u.String(), Derived, s.Secret || c.hasPassword()
+		s.Remark, s.Level = "put together: "+c.svc.Name+" at "+u.Host, ""
+		return
+	}
+}
+
+func (f *facts) hasPassword() bool { return f.password != "" || f.passwordFrom != "" }

@@ -1,0 +1,235 @@
+package fill
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+)
+
+// given applies --set and the answers; the former win.
+func (m *maker) given() error {
+	for _, source := range []map[string]string{m.opt.Answers, m.opt.Set} {
+		for name, value := range source {
+			file, key := "", name
+			if i := strings.IndexByte(name, ':'); i >= 0 {
+				file, key = path.Clean(name[:i]), name[i+1:]
+			}
+			hit := false
+			m.each(func(f *File, s *Setting) {
+				if s.Key == key && (file == "" || f.Path == file) && (file != "" || m.opt.Only == "" || f.Path == path.Clean(m.opt.Only)) {
+					s.value, s.Origin, hit = value, Answered, true
+					s.Remark, s.Level = "", ""
+					m.known[key] = value
+				}
+			})
+			if hit {
+				continue
+			}
+			only := m.opt.Only
+			if only == "" && file != "" {
+				only = file
+			}
+			if i := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
+				f := &m.plan.Files[i]
+				if f.Format != settings.Env && f.Format != settings.Properties {
+					return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", At: stack.Place{File: f.Path}, Text: fmt.Sprintf("the file has no key %s", key), Remedy: "Keys of this format are written with dots between their levels; to add one, edit the file."}
+				}
+				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: dotenv.IsSecret(key, value), value: value})
+				continue
+			}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", Text: fmt.Sprintf("no settings file has a key %s", name), Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
+		}
+	}
+	var err error
+	m.each(func(f *File, s *Setting) {
+		if s.Origin == Answered && err == nil {
+			s.Issued = m.issued(f, s)
+			err = m.accept(s, s.value, "the answer for "+s.Key)
+		}
+	})
+	return err
+}
+
+// accept takes an answer, in the form that the setting wants; what can't be right is a fault that shows no value.
+func (m *maker) accept(s *Setting, value, what string) error {
+	if clean := strings.TrimSpace(value); clean != value && s.Secret && !strings.Contains(clean, "\n") {
+		value = clean
+		s.remark("", "blanks around it were taken away")
+	}
+	if hashKey.MatchString(s.Key) && !hashed.MatchString(value) && value != "" {
+		h, err := hash(m.opt.Random, value, s.Comment)
+		if err != nil {
+			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a shorter password."}
+		}
+		value = h
+		s.remark("", "the hash of the password given")
+	} else if s.Secret || m.issued(&File{}, s) {
+		note, err := m.valid(s, value)
+		if err != nil {
+			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + ": " + err.Error(), Remedy: "Give another value for " + s.Key + "."}
+		}
+		if note != "" {
+			s.remark("", "%s", note)
+		}
+	}
+	s.value = value
+	return nil
+}
+
+// resolve finds values for what is missing: what was given for the same key elsewhere, the shell's variables, the
+// locker, and a person. It lists what stays open.
+func (m *maker) resolve() error {
+	var open []place
+	for i := range m.plan.Files {
+		for k := range m.plan.Files[i].Settings {
+			p := place{i, k}
+			s := m.at(p)
+			if s.Origin != Missing || m.opt.Only != "" && m.plan.Files[i].Path != path.Clean(m.opt.Only) {
+				continue
+			}
+			if v, ok := m.known[s.Key]; ok && v != "" {
+				s.Origin = Answered
+				if err := m.accept(s, v, "the answer for "+s.Key); err != nil {
+					return err
+				}
+				continue
+			}
+			if m.fromEnvironment(s) || m.fromLocker(m.plan.Files[i].Path, s) {
+				continue
+			}
+			open = append(open, p)
+		}
+	}
+	var questions []Question
+	var asked []place
+	for _, p := range open {
+		if q := m.question(p); !slices.ContainsFunc(questions, func(o Question) bool { return o.Key == q.Key }) {
+			questions, asked = append(questions, q), append(asked, p)
+		}
+	}
+	if m.opt.Ask != nil && len(questions) > 0 {
+		answers, err := m.opt.Ask(questions)
+		if err != nil {
+			return err
+		}
+		for i, answer := range answers[:min(len(answers), len(asked))] {
+			if answer != "" {
+				m.known[m.at(asked[i]).Key] = answer
+			}
+		}
+	}
+	for _, p := range open {
+		s, q := m.at(p), m.question(p)
+		if v := m.known[s.Key]; v != "" {
+			s.Origin = Answered
+			if err := m.accept(s, v, "the answer for "+s.Key); err != nil {
+				return err
+			}
+			continue
+		}
+		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL, Services: q.Services, Why: q.Why})
+	}
+	return m.try()
+}
+
+func (m *maker) fromEnvironment(s *Setting) bool {
+	if m.opt.Environment == nil {
+		return false
+	}
+	v, ok := m.opt.Environment(s.Key)
+	if !ok || v == "" {
+		return false
+	}
+	if _, err := m.valid(s, v); err != nil {
+		s.remark(stack.Warning, "the shell's variable of this name doesn't fit: %s", err)
+		return false
+	}
+	s.Origin = Answered
+	s.remark("", "from the shell's variable")
+	return m.accept(s, v, "the shell's variable "+s.Key) == nil
+}
+
+func (m *maker) fromLocker(file string, s *Setting) bool {
+	if m.opt.Locker == nil {
+		return false
+	}
+	v, ok := m.opt.Locker(file, s.Key)
+	if !ok || v == "" {
+		return false
+	}
+	note, err := m.valid(s, v)
+	if err != nil {
+		s.remark(stack.Warning, "the one in the locker doesn't serve: %s", err)
+		return false
+	}
+	s.value, s.Origin = v, Locker
+	s.remark("", "kept from before")
+	if note != "" {
+		s.remark("", "%s", note)
+	}
+	return true
+}
+
+func (m *maker) question(p place) Question {
+	f, s := &m.plan.Files[p.file], m.at(p)
+	hint := strings.ReplaceAll(s.Comment, "\n", " ")
+	q := Question{File: f.Path, Key: s.Key, Hint: hint, URL: link.FindString(hint), Secret: s.Secret, Services: f.Services}
+	switch r, read := m.reads[s.Key]; {
+	case hashKey.MatchString(s.Key):
+		q.Why = "a password; its hash is kept"
+	case read && r.Must:
+		q.Why = fmt.Sprintf("%s:%d fails without it", r.At.File, r.At.Line)
+	case read:
+		q.Why = fmt.Sprintf("%s:%d reads it", r.At.File, r.At.Line)
+	case m.variable(f, s):
+		q.Why = "the compose file can't be read without it"
+	case s.Issued && hint == "":
+		q.Why = "only whoever issues it can give it"
+	}
+	if s.Level != "" && s.Remark != "" {
+		q.Why = strings.TrimPrefix(q.Why+"; "+s.Remark, "; ")
+	}
+	check := *s
+	q.Check = func(answer string) (string, error) {
+		if answer == "" || hashKey.MatchString(check.Key) {
+			return "", nil
+		}
+		return m.valid(&check, strings.TrimSpace(answer))
+	}
+	return q
+}
+
+var tokenEnd = regexp.MustCompile(`(?i)_?(api_?)?(access_?)?(token|key|secret|client_secret|auth_token)$`)
+
+// try asks the endpoint that stands beside an issued secret whether it takes it.
+func (m *maker) try() error {
+	if m.opt.Try == nil {
+		return nil
+	}
+	var refused stack.Faults
+	m.each(func(f *File, s *Setting) {
+		if !s.Issued || s.value == "" || s.Origin == Missing || s.Origin == Template {
+			return
+		}
+		prefix := tokenEnd.ReplaceAllString(s.Key, "")
+		at := sibling(f, prefix, "_URL", "_API_URL", "_BASE_URL", "_ENDPOINT", "_API_ENDPOINT", "_API")
+		if prefix == "" || at == nil || !strings.HasPrefix(at.value, "http") {
+			return
+		}
+		verdict, no := m.opt.Try(at.value, s.value)
+		s.remark("", "%s", verdict)
+		if no {
+			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: "answer-refused", At: stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key, verdict), Remedy: "Get a fresh one, and give it again. To keep this one: leave out --try."})
+		}
+	})
+	if len(refused) > 0 {
+		return refused
+	}
+	return nil
+}

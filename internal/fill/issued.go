@@ -1,0 +1,106 @@
+package fill
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"nimbleharbor/internal/survey"
+)
+
+var (
+	// A beginning that a placeholder or a comment shows.
+	standPrefix   = regexp.MustCompile(`^([A-Za-z]{2,}[_-])(?:[A-Za-z]{2,}[_-])*(?:x{3,}|X{3,}|\.{3}|\*{3,}|<|your)`)
+	commentPrefix = regexp.MustCompile("(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by )?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
+	exactLength   = regexp.MustCompile(`(?i)(?:exactly |of |\b)(\d+)[- ](?:hex(?:adecimal)? )?(?:characters?|chars|letters|digits)(?: long)?`)
+	aUUID         = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+)
+
+// valid judges a value that was given: an error tells why it can't be right, a note what is worth knowing. Neither
+// shows any of the value.
+func (m *maker) valid(s *Setting, value string) (note string, err error) {
+	switch {
+	case value == "":
+		return "", nil
+	case survey.Placeholder(value) && issuedKey.MatchString(s.Key):
+		return "", errors.New("this is the template's placeholder and no value")
+	case strings.ContainsAny(value, "\x00"):
+		return "", errors.New("it holds a byte that no setting can hold")
+	}
+	if strings.Contains(strings.ToLower(s.Comment), "uuid") && issuedKey.MatchString(s.Key) && !aUUID.MatchString(value) {
+		return "", errors.New("it is no UUID, which the comment asks for")
+	}
+	if s.Issued || s.Secret && s.Origin == Missing || issuedKey.MatchString(s.Key) {
+		for _, from := range []struct {
+			expr *regexp.Regexp
+			text string
+			name string
+		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
+			if p := from.expr.FindStringSubmatch(from.text); p != nil && !survey.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
+				return "", fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
+			}
+		}
+		if n := number(exactLength, s.Comment); n > 0 && len(value) != n && !strings.Contains(s.Comment, "at least") {
+			return "", fmt.Errorf("it has %d characters, and the comment asks for %d", len(value), n)
+		}
+		if strings.ContainsAny(value, " \t") && !strings.Contains(value, "PRIVATE KEY") {
+			return "", errors.New("there is a blank in it")
+		}
+	}
+	return m.expiry(value)
+}
+
+// expiry reads when a JSON Web Token (RFC 7519, section 4.1.4) expires.
+func (m *maker) expiry(value string) (note string, err error) {
+	parts := strings.Split(value, ".")
+	if len(parts) != 3 || m.opt.Now.IsZero() {
+		return "", nil
+	}
+	var head struct {
+		Alg string `json:"alg"`
+	}
+	var claims struct {
+		Exp float64 `json:"exp"`
+		Nbf float64 `json:"nbf"`
+	}
+	decode := func(part string, into any) bool {
+		data, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(part, "="))
+		return err == nil && json.Unmarshal(data, into) == nil
+	}
+	if !decode(parts[0], &head) || head.Alg == "" || !decode(parts[1], &claims) || claims.Exp <= 0 || claims.Exp > 1e11 {
+		return "", nil
+	}
+	until := time.Unix(int64(claims.Exp), 0)
+	left := until.Sub(m.opt.Now)
+	switch {
+	case left <= 0:
+		return "", fmt.Errorf("it expired %s ago, at %s", span(-left), until.UTC().Format("2006-01-02 15:04 UTC"))
+	case claims.Nbf > 0 && time.Unix(int64(claims.Nbf), 0).After(m.opt.Now.Add(time.Minute)):
+		return "", fmt.Errorf("it is not valid before %s", time.Unix(int64(claims.Nbf), 0).UTC().Format("2006-01-02 15:04 UTC"))
+	}
+	return fmt.Sprintf("expires in %s, at %s", span(left), until.UTC().Format("2006-01-02 15:04 UTC")), nil
+}
+
+// span says a duration in its largest unit.
+func span(d time.Duration) string {
+	for _, u := range []struct {
+		size time.Duration
+		name string
+	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}} {
+		if n := int(d / u.size); n > 1 || n == 1 && u.size == time.Minute {
+			s := "s"
+			if n == 1 {
+				s = ""
+			}
+			return fmt.Sprintf("%d %s%s", n, u.name, s)
+		}
+	}
+	if d >= time.Minute {
+		return fmt.Sprintf("%d minutes", int(d/time.Minute))
+	}
+	return "less than a minute"
+}

@@ -1,0 +1,301 @@
+package fill
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+func isURL(v string) bool {
+	u, err := url.Parse(strings.TrimPrefix(v, "jdbc:"))
+	return err == nil && u.Scheme != "" && u.Host != ""
+}
+
+// isCarrier reports whether a value carries a password inside.
+func isCarrier(v string) bool { return dotenv.IsSecret("", v) }
+
+// linkUp finds the settings that hold one secret, and gives them one value: the same key in several
+// files, the password of one service under several names, and the password inside an address.
+func (m *maker) linkUp() {
+	byKey := map[string][]place{}
+	var carriers []place
+	groups := map[string][]place{}
+	for i, f := range m.plan.Files {
+		for k, s := range f.Settings {
+			p := place{i, k}
+			switch {
+			case s.Origin == Missing || s.expands && !isCarrier(s.value) || !s.Secret && !isCarrier(s.value):
+			case isCarrier(s.value):
+				carriers = append(carriers, p)
+			case publicKey.MatchString(s.Key):
+			default:
+				byKey[s.Key] = append(byKey[s.Key], p)
+			}
+		}
+	}
+	m.sameService()
+	for key, places := range byKey {
+		for _, p := range places {
+			s := m.at(p)
+			if s.service != "" && m.byService(p, key, groups) {
+				continue
+			}
+			if first := m.at(places[0]); s.was == first.was || s.Origin != Template && s.Origin != Generated || first.Origin == Kept {
+				groups[key] = append(groups[key], p)
+			}
+		}
+	}
+	for _, p := range carriers {
+		s := m.at(p)
+		if s.service != "" && m.byService(p, "", groups) {
+			continue
+		}
+		pw := dotenv.PasswordOf(s.value)
+		if m.committed(pw) {
+			s.remark("", "the compose file itself holds the same password")
+			continue
+		}
+		if key := m.passwordFor(s.value, pw, byKey); key != "" {
+			groups[key] = append(groups[key], p)
+		} else if survey.Placeholder(pw) {
+			s.remark(stack.Warning, "the password in it is a placeholder")
+		}
+	}
+	keys := make([]string, 0, len(groups))
+	for key := range groups {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	for _, key := range keys {
+		m.unify(key, groups[key])
+	}
+}
+
+// committed reports whether a compose file itself holds the password of a service.
+func (m *maker) committed(password string) bool {
+	return password != "" && slices.ContainsFunc(m.stack.Services, func(v stack.Service) bool {
+		for key, value := range v.Env {
+			if value == password && v.EnvLiteral[key] && dotenv.IsSecret(key, value) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// sameService finds the variables by which compose files give the password of one service to others, under
+// another name.
+func (m *maker) sameService() {
+	for i := range m.facts {
+		if c := &m.facts[i]; c.passwordFrom != "" {
+			m.belongsTo(c.passwordFrom, m.fileOf(c), c.svc.Name)
+		}
+	}
+	for i := range m.stack.Services {
+		v := &m.stack.Services[i]
+		for key, from := range v.EnvFrom {
+			at := passwordKey.FindStringIndex(key)
+			if at == nil {
+				continue
+			}
+			prefix := strings.TrimRight(key[:at[0]], "_")
+			for _, host := range []string{prefix + "_HOST", prefix + "HOST", prefix + "_HOSTNAME"} {
+				for _, c := range m.facts {
+					if c.of() != nil && v.Env[host] != "" && v.Env[host] == c.svc.Address {
+						m.belongsTo(from, path.Join(path.Dir(v.At.File), ".env"), c.svc.Name)
+					}
+				}
+			}
+		}
+	}
+}
+
+// fileOf is the settings file that holds the password of a service.
+func (m *maker) fileOf(c *facts) string {
+	if c.passwordFile != "" {
+		return c.passwordFile
+	}
+	return path.Join(path.Dir(c.svc.At.File), ".env")
+}
+
+func (m *maker) belongsTo(key, file, service string) {
+	m.each(func(f *File, s *Setting) {
+		if f.Path == file && s.Key == key {
+			s.service = service
+		}
+	})
+}
+
+// byService puts a setting that holds or carries a service's password into the group of that password.
+func (m *maker) byService(p place, key string, groups map[string][]place) bool {
+	i := slices.IndexFunc(m.facts, func(c facts) bool { return c.svc.Name == m.at(p).service })
+	if i < 0 {
+		return false
+	}
+	c := &m.facts[i]
+	if c.password != "" {
+		m.literal(p, c)
+		return true
+	}
+	if c.passwordFrom == "" {
+		return false
+	}
+	name := c.passwordFrom
+	master := m.find(m.fileOf(c), name)
+	if master == nil {
+		return false
+	}
+	if !slices.Contains(groups[name], *master) {
+		groups[name] = append(groups[name], *master)
+	}
+	if *master != p && !slices.Contains(groups[name], p) {
+		groups[name] = append(groups[name], p)
+	}
+	return true
+}
+
+func (m *maker) find(file, key string) *place {
+	for i, f := range m.plan.Files {
+		for k, s := range f.Settings {
+			if f.Path == file && s.Key == key {
+				return &place{i, k}
+			}
+		}
+	}
+	return nil
+}
+
+// literal lets a setting agree with a password that the compose file itself holds.
+func (m *maker) literal(p place, c *facts) {
+	s := m.at(p)
+	value := c.password
+	if isCarrier(s.value) {
+		if dotenv.PasswordOf(s.value) == c.password {
+			if s.Origin == Template {
+				s.remark("", "the compose file itself holds the same password")
+			}
+			return
+		}
+		value = dotenv.WithPassword(s.value, c.password)
+	}
+	where := fmt.Sprintf("%s:%d", c.passwordAt.File, c.passwordAt.Line)
+	switch {
+	case s.value == value && s.Origin != Template:
+	case s.value == value:
+		s.Remark = "the compose file itself holds the same value"
+	case s.Origin == Kept || s.Origin == Answered:
+		s.remark(stack.Warning, "differs from the password that %s has from %s", c.svc.Name, where)
+	default:
+		if s.Origin != Derived {
+			s.Remark = ""
+		}
+		s.value, s.Origin, s.Level = value, Derived, ""
+		s.remark("", "the password that %s has from %s", c.svc.Name, where)
+	}
+}
+
+// passwordFor finds the key that holds the password of an address, by what the key's name says.
+func (m *maker) passwordFor(value, pw string, byKey map[string][]place) string {
+	scheme, _, _ := strings.Cut(strings.TrimPrefix(value, "jdbc:"), "://")
+	best, score := "", 0
+	for key, places := range byKey {
+		if !passwordKey.MatchString(key) {
+			continue
+		}
+		n := 0
+		for _, p := range places {
+			if m.at(p).was == pw {
+				n = 2
+			}
+		}
+		if n == 0 && !survey.Placeholder(pw) && !weak.MatchString(pw) {
+			continue
+		}
+		if k := kindOfScheme(scheme); k != nil && k.key.MatchString(key) {
+			n++
+		}
+		if n > score || n == score && n > 0 && key < best {
+			best, score = key, n
+		}
+	}
+	return best
+}
+
+// unify gives the members of a link one value: one that was given, else one that is there already, else the
+// first made up.
+func (m *maker) unify(key string, places []place) {
+	if len(places) < 2 {
+		return
+	}
+	master, rank := m.at(places[0]), -1
+	for _, p := range places {
+		s := m.at(p)
+		n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
+		if isCarrier(s.value) {
+			n = min(n, 2)
+			if s.Origin != Kept && s.Origin != Answered || survey.Placeholder(dotenv.PasswordOf(s.value)) {
+				n = 0
+			}
+		}
+		if n > rank {
+			master, rank = s, n
+		}
+	}
+	value := master.value
+	if isCarrier(value) {
+		value = dotenv.PasswordOf(value)
+	}
+	before := master.was // what the members agreed on until now
+	l := Link{Name: key}
+	for _, p := range places {
+		s, file := m.at(p), m.plan.Files[p.file].Path
+		l.Members = append(l.Members, Member{file, s.Key})
+		if s == master || s.Origin == Answered {
+			continue
+		}
+		follows := master.Origin == Answered && master.there
+		if isCarrier(s.value) {
+			own := dotenv.PasswordOf(s.value)
+			switch {
+			case own == value:
+				if s.Origin == Template {
+					s.Origin = Derived
+					s.remark("", "holds the password of "+key)
+				}
+			case s.Origin == Kept && !(follows && own == before):
+				s.remark(stack.Warning, "holds another password than %s", key)
+			default:
+				s.value, s.Origin = dotenv.WithPassword(s.value, value), Derived
+				s.remark("", "takes its password from %s", key)
+			}
+			continue
+		}
+		switch {
+		case s.value == value && (s.Origin == Kept || s.Origin == Locker):
+		case s.Origin == Kept && !(follows && s.was == before):
+			s.remark(stack.Warning, "differs from %s in %s", master.Key, m.fileWith(places, master))
+		default:
+			s.value, s.Origin, s.Level = value, Derived, ""
+			s.Remark = "the same as " + master.Key + " in " + m.fileWith(places, master)
+			if master.Key == s.Key {
+				s.Remark = "the same as in " + m.fileWith(places, master)
+			}
+		}
+	}
+	m.plan.Links = append(m.plan.Links, l)
+}
+
+func (m *maker) fileWith(places []place, s *Setting) string {
+	for _, p := range places {
+		if m.at(p) == s {
+			return m.plan.Files[p.file].Path
+		}
+	}
+	return ""
+}

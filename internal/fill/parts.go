@@ -1,0 +1,110 @@
+package fill
+
+import (
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+var hostEnd = regexp.MustCompile(`(?i)(host(name)?|server|addr(ess)?)$`)
+
+// sibling finds the setting of the same prefix with one of the endings.
+func sibling(f *File, prefix string, endings ...string) *Setting {
+	for _, end := range endings {
+		for i := range f.Settings {
+			if strings.EqualFold(f.Settings[i].Key, prefix+end) {
+				return &f.Settings[i]
+			}
+		}
+	}
+	return nil
+}
+
+// deriveParts fills addresses that are spread over several settings: host, port, user, name, password.
+func (m *maker) deriveParts(f *File, r reader) {
+	for i := range f.Settings {
+		host := &f.Settings[i]
+		at := hostEnd.FindStringIndex(host.Key)
+		if at == nil || isURL(host.value) || browserKey.MatchString(host.Key) {
+			continue
+		}
+		prefix := host.Key[:at[0]]
+		var c *facts
+		var exact bool
+		var k *kind
+		port := sibling(f, prefix, "port")
+		number := 0
+		if port != nil {
+			number, _ = strconv.Atoi(port.value)
+		}
+		for _, k = range m.kindsFor(f, prefix) {
+			if c, exact = m.meant(r, k, host.value, or(number, k.port)); c != nil {
+				break
+			}
+		}
+		if c == nil || c.kind != k.name {
+			continue
+		}
+		if to, toPort, ok := c.address(r); ok && !exact {
+			m.set(host, to, c.svc.Name+" from here")
+			if port != nil {
+				m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
+			} else if toPort != k.port {
+				host.remark(stack.Warning, "%s answers on port %d and not on the usual one; no setting here names a port", c.svc.Name, toPort)
+			}
+		} else if port != nil && number == 0 && ok {
+			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
+		}
+		m.signIn(f, prefix, c)
+		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil && c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value)) {
+			m.set(name, c.database, c.svc.Name+"'s database")
+		}
+		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls", "ssl_require"} {
+			if s := sibling(f, prefix, end); s != nil && !c.tls {
+				switch strings.ToLower(s.value) {
+				case "require", "verify-ca", "verify-full":
+					m.set(s, "disable", c.svc.Name+" has no TLS")
+				case "true", "1", "yes", "on":
+					m.set(s, map[string]string{"true": "false", "1": "0", "yes": "no", "on": "off"}[strings.ToLower(s.value)], c.svc.Name+" has no TLS")
+				}
+			}
+		}
+	}
+}
+
+// kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands beside them.
+func (m *maker) kindsFor(f *File, prefix string) []*kind {
+	if strings.HasSuffix(prefix, ".") || prefix == "" {
+		for _, name := range []string{"adapter", "client", "driver", "dialect", "type", "engine"} {
+			s := sibling(f, prefix, name)
+			if i := slices.IndexFunc(f.Settings, func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil && i >= 0 && strings.Contains(path.Base(f.Path), "database") {
+				s = &f.Settings[i] // one that others take over
+			}
+			if s != nil && s.value != "" {
+				if k := kindOfScheme(s.value); k != nil {
+					return []*kind{k}
+				}
+			}
+		}
+		if !strings.Contains(path.Base(f.Path), "database") && prefix == "" {
+			return nil
+		}
+	}
+	return kindsOfKey(prefix)
+}
+
+// set gives a setting a value that follows from the stack. What a person has written stays, with a remark.
+func (m *maker) set(s *Setting, value, why string) {
+	switch {
+	case s.value == value || s.Origin == Answered || s.expands:
+	case s.Origin == Kept && !survey.Placeholder(s.value):
+		s.remark(stack.Warning, "would have to be %s: %s", value, why)
+	default:
+		s.value, s.Origin, s.Remark, s.Level = value, Derived, why, ""
+	}
+}

@@ -1,0 +1,288 @@
+// Package settings reads settings files of several formats and edits them without loss: whatever an edit does not
+// concern stays as it was, byte for byte.
+package settings
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/stack"
+)
+
+// The formats.
+const (
+	Env        = "dotenv"
+	JSON       = "json" // with comments and trailing commas
+	YAML       = "yaml"
+	TOML       = "toml"
+	Properties = "properties"
+	Other      = "other" // copied as a whole, not read
+)
+
+// FormatOf tells a file's format by its name.
+func FormatOf(name string) string {
+	base := path.Base(name)
+	if strings.Contains(base, "env") && !slices.Contains([]string{".json", ".yml", ".yaml", ".toml", ".properties"}, path.Ext(base)) {
+		switch path.Ext(base) {
+		case ".js", ".mjs", ".cjs", ".ts", ".php", ".rb", ".py", ".exs":
+			return Other
+		}
+		return Env
+	}
+	switch path.Ext(base) {
+	case ".json", ".jsonc", ".json5":
+		return JSON
+	case ".yml", ".yaml":
+		return YAML
+	case ".toml":
+		return TOML
+	case ".properties":
+		return Properties
+	}
+	return Other
+}
+
+// Entry is one setting.
+type Entry struct {
+	Key     string // in formats with levels the keys of all of them, with dots between
+	Value   string
+	Line    int    // from 1
+	Comment string // the comment directly above and the one behind, without their signs
+	// Expands is true for a value in which variables are replaced by others' values.
+	Expands bool
+
+	form       form
+	start, end int // of the value as it is written
+}
+
+// form is how a value is written.
+type form int
+
+const (
+	text  form = iota // in the format's usual quotes, or without where it needs none
+	bare              // a number, true, false or nothing
+	fixed             // in a way that can't be changed in place
+)
+
+// Document is a settings file that was read.
+type Document struct {
+	Name, Format string
+	Entries      []Entry
+
+	data []byte
+	env  *dotenv.File // for the format Env
+	how  format       // for those with levels
+}
+
+// format is what one of the formats with levels knows.
+type format interface {
+	// read finds the entries; its error says where.
+	read(name string, data []byte) ([]Entry, error)
+	// write gives the value as it is to stand in the place of the entry's.
+	write(e *Entry, value string) (string, error)
+	// add puts what the template has and the file lacks into the file, as far as the file's form allows.
+	add(file, template []byte, missing []string) ([]byte, error)
+}
+
+// Parse reads a file. Its faults come back together as stack.Faults, or one as a *stack.Fault, with no value of
+// the file in them. A file of the format Other has no entries.
+func Parse(name, kind string, data []byte) (*Document, error) {
+	d := &Document{Name: name, Format: kind, data: data}
+	if kind == Env {
+		f, err := dotenv.Parse(name, data)
+		if err != nil {
+			return nil, err
+		}
+		d.become(f)
+		return d, nil
+	}
+	if len(data) > dotenv.MaxSize {
+		return nil, dotenv.TooLarge(name, len(data))
+	}
+	if bytes.IndexByte(data, 0) >= 0 {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name}, Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
+	}
+	switch kind {
+	case JSON:
+		d.how = jsonFormat{}
+	case YAML:
+		d.how = yamlFormat{}
+	case TOML:
+		d.how = tomlFormat{}
+	case Properties:
+		d.how = propertiesFormat{}
+	default:
+		return d, nil
+	}
+	var err error
+	if d.Entries, err = d.how.read(name, data); err == nil {
+		return d, nil
+	}
+	if bytes.Contains(data, []byte("<%")) || bytes.Contains(data, []byte("{%")) {
+		// A program makes the file from this one; it is no file of its format yet.
+		return &Document{Name: name, Format: Other, data: data}, nil
+	}
+	return nil, err
+}
+
+func (d *Document) become(f *dotenv.File) {
+	d.env, d.data = f, f.Bytes()
+	d.Entries = make([]Entry, len(f.Settings))
+	for i, s := range f.Settings {
+		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment, Expands: !s.Literal && strings.Contains(s.Value, "$")}
+	}
+}
+
+// Bytes gives the file's content.
+func (d *Document) Bytes() []byte { return d.data }
+
+// Get returns the entry with the key; of several the last, which is the one that counts.
+func (d *Document) Get(key string) (*Entry, bool) {
+	for i := len(d.Entries) - 1; i >= 0; i-- {
+		if d.Entries[i].Key == key {
+			return &d.Entries[i], true
+		}
+	}
+	return nil, false
+}
+
+// Edit gives the content with other values. Keys that the file lacks are added to env and properties files; in a format
+// with levels they are an error. The new values read back as given.
+func (d *Document) Edit(changes map[string]string) ([]byte, error) {
+	if len(changes) == 0 {
+		return d.data, nil
+	}
+	if d.Format == Env {
+		f := *d.env
+		err := f.Edit(changes)
+		return f.Bytes(), err
+	}
+	if d.how == nil {
+		return nil, fmt.Errorf("%s is copied as it is; nharbor does not set values in files of this kind", d.Name)
+	}
+	found := map[string]bool{}
+	var out []byte
+	last := 0
+	for i := range d.Entries {
+		e := &d.Entries[i]
+		value, wanted := changes[e.Key]
+		if !wanted {
+			continue
+		}
+		found[e.Key] = true
+		written, err := "", fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in place; edit it by hand", d.Name, e.Line, e.Key)
+		if e.form != fixed {
+			written, err = d.how.write(e, value)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(append(out, d.data[last:e.start]...), written...)
+		last = e.end
+	}
+	out = append(out, d.data[last:]...)
+	for key, value := range changes {
+		if found[key] {
+			continue
+		}
+		if d.Format != Properties {
+			return nil, fmt.Errorf("%s has no key %s", d.Name, key)
+		}
+		out = append(ended(out), propertiesFormat{}.line(key, value)...)
+	}
+	return out, nil
+}
+
+// AddFrom adds what the template has and the file lacks, each with its comment, behind the nearest setting above it
+// that both have. It returns the keys that were added.
+func (d *Document) AddFrom(template *Document) ([]string, error) {
+	if d.Format == Env {
+		added, err := d.env.AddFrom(template.env)
+		if err == nil && len(added) > 0 {
+			d.become(d.env)
+		}
+		return added, err
+	}
+	if d.how == nil {
+		return nil, nil
+	}
+	have := map[string]bool{}
+	for _, e := range d.Entries {
+		have[e.Key], have[list(e.Key)] = true, true
+	}
+	var missing []string
+	for _, e := range template.Entries {
+		if key := list(e.Key); !have[key] {
+			have[key] = true
+			missing = append(missing, key)
+		}
+	}
+	if len(missing) == 0 {
+		return nil, nil
+	}
+	data, err := d.how.add(d.data, template.data, missing)
+	if err != nil {
+		return nil, err
+	}
+	next, err := Parse(d.Name, d.Format, data)
+	if err != nil {
+		return nil, fmt.Errorf("adding the new settings of %s to %s: %w", template.Name, d.Name, err)
+	}
+	var added []string
+	for _, e := range next.Entries {
+		if _, had := d.Get(e.Key); !had {
+			added = append(added, e.Key)
+		}
+	}
+	*d = *next
+	return added, nil
+}
+
+// list is the key itself or, of an item of a list, the list's.
+func list(key string) string {
+	if at := listed.FindStringIndex(key); at != nil {
+		return key[:at[0]]
+	}
+	return key
+}
+
+// Values gives the settings in effect, as a program sees them that reads the file; of an env file with its variables
+// replaced, from env and the settings above.
+func (d *Document) Values(env dotenv.Lookup) (map[string]string, error) {
+	if d.Format == Env {
+		return d.env.Values(env)
+	}
+	out := make(map[string]string, len(d.Entries))
+	for _, e := range d.Entries {
+		out[e.Key] = e.Value
+	}
+	return out, nil
+}
+
+func ended(data []byte) []byte {
+	if len(data) > 0 && data[len(data)-1] != '\n' {
+		return append(data, lineEnd(data)...)
+	}
+	return data
+}
+
+func lineEnd(data []byte) string {
+	if bytes.Contains(data, []byte("\r\n")) {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// lineAt is the line of a byte, from 1, and its column in bytes, from 1.
+func lineAt(data []byte, at int) (line, column int) {
+	at = min(at, len(data))
+	return 1 + bytes.Count(data[:at], []byte("\n")), at - bytes.LastIndexByte(data[:at], '\n')
+}
+
+func unreadable(name, kind string, line, column int, why string) error {
+	return &stack.Fault{Kind: stack.Unreadable, Code: "settings-syntax", At: stack.Place{File: name, Line: line}, Column: column, Text: "this is not valid " + kind + ": " + why, Remedy: "Correct the line."}
+}

@@ -1,0 +1,198 @@
+package survey
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+)
+
+// envFiles lists the settings files that exist, and those that templates promise.
+func (s *surveyor) envFiles() {
+	for _, t := range s.tree.templates {
+		target := t.target
+		if t.localOnly && !s.exists(target) && s.locally(path.Dir(t.path)) {
+			target = path.Join(path.Dir(t.path), ".env.local")
+		}
+		s.envFile(target, t.path)
+	}
+	for _, f := range s.tree.dotenvs {
+		s.envFile(f, "")
+	}
+}
+
+// locally reports whether what runs in the folder reads .env.local on top of .env.
+func (s *surveyor) locally(dir string) bool {
+	for i := range s.stack.Projects {
+		if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
+			return slices.Contains(layers(p), ".env.local") && p.Framework != ""
+		}
+	}
+	return false
+}
+
+func (s *surveyor) exists(file string) bool {
+	info, err := fs.Stat(s.fsys, file)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func (s *surveyor) envFile(target, template string) {
+	if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
+		return
+	}
+	e := stack.EnvFile{Path: target, Template: template, Format: settings.FormatOf(target), Present: s.exists(target)}
+	source := template
+	if e.Present {
+		source = target
+	}
+	data, err := fs.ReadFile(s.fsys, source)
+	if err != nil {
+		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err})
+	} else if d, err := settings.Parse(source, e.Format, data); err != nil {
+		s.faults = append(s.faults, stack.AllFaults(err)...)
+	} else {
+		e.Format, e.Settings = d.Format, len(d.Entries)
+		for _, v := range d.Entries {
+			if v.Value == "" || Placeholder(v.Value) {
+				e.Unfilled++
+			}
+		}
+	}
+	s.stack.EnvFiles = append(s.stack.EnvFiles, e)
+}
+
+// copies takes over what the README says that is to be copied where: a template may lie in another folder than the file
+// that is made from it.
+func (s *surveyor) copies() {
+	for _, d := range s.demands {
+		for _, line := range strings.Split(d.command, "&&") {
+			words := ecosystem.Words(strings.TrimSpace(line))
+			if len(words) > 0 && (words[0] == "cp" || words[0] == "copy") {
+				words = slices.DeleteFunc(words[1:], func(w string) bool { return strings.HasPrefix(w, "-") })
+				if len(words) == 2 {
+					s.copied(path.Join(d.cwd, words[0]), path.Join(d.cwd, words[1]), strings.HasSuffix(words[1], "/"))
+				}
+			}
+		}
+	}
+}
+
+func (s *surveyor) copied(from, to string, folder bool) {
+	if !fs.ValidPath(from) || !fs.ValidPath(to) || !s.exists(from) {
+		return
+	}
+	if info, err := fs.Stat(s.fsys, to); folder || err == nil && info.IsDir() {
+		target, ok := templateOf(path.Base(from))
+		if !ok {
+			target = path.Base(from)
+		}
+		to = path.Join(to, target)
+	}
+	base := path.Base(to)
+	if !strings.Contains(base, "env") && !configEnding.MatchString(base) || from == to {
+		return
+	}
+	known := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
+	if known >= 0 && s.stack.EnvFiles[known].Template != "" {
+		return
+	}
+	if known >= 0 {
+		s.stack.EnvFiles[known].Template = from
+		return
+	}
+	// The README's word counts more than the template's name.
+	s.stack.EnvFiles = slices.DeleteFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+		return e.Template == from && !e.Present && path.Base(e.Path) != ".env.local"
+	})
+	if !slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }) {
+		s.envFile(to, from)
+	}
+}
+
+// layer adds the files that compose files ask for and nobody has, and tells which files are read together.
+func (s *surveyor) layer() {
+	for i := range s.stack.Services {
+		for _, ref := range s.stack.Services[i].EnvFiles {
+			if s.exists(ref.Path) && !ref.Raw {
+				s.envFile(ref.Path, "")
+			}
+			if _, err := fs.Stat(s.fsys, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) || slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
+				continue
+			}
+			s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env, WantedAt: ref.At})
+		}
+	}
+	for i := range s.stack.EnvFiles {
+		e := &s.stack.EnvFiles[i]
+		for k := range s.stack.Projects {
+			p := &s.stack.Projects[k]
+			names := layers(p)
+			if dir := path.Dir(e.Path); p.Framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) && slices.Contains(names, path.Base(e.Path)) {
+				for _, name := range names {
+					e.Layers = append(e.Layers, path.Join(dir, name))
+				}
+				break
+			}
+		}
+	}
+}
+
+var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|super[-_]?secret.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
+
+// Placeholder reports whether a template's value only stands for one that is to be filled in.
+func Placeholder(value string) bool { return placeholder.MatchString(strings.TrimSpace(value)) }
+
+// missingNames adds a remark for each variable that the code reads and that neither settings nor their templates name.
+func (s *surveyor) missingNames() {
+	named := map[string]bool{}
+	for _, e := range s.stack.EnvFiles {
+		for _, file := range []string{e.Path, e.Template} {
+			data, err := fs.ReadFile(s.fsys, file)
+			if file == "" || err != nil {
+				continue
+			}
+			if d, err := settings.Parse(file, e.Format, data); err == nil {
+				for _, entry := range d.Entries {
+					named[entry.Key] = true
+				}
+			}
+		}
+	}
+	for _, v := range s.stack.Services {
+		for key := range v.Env {
+			named[key] = true
+		}
+	}
+	for _, v := range s.stack.Variables {
+		named[v.Name] = true
+	}
+	byProject := map[string][]stack.Read{}
+	var order []string
+	for _, r := range s.stack.Reads {
+		if !r.Default && !named[r.Name] {
+			if byProject[r.Project] == nil {
+				order = append(order, r.Project)
+			}
+			byProject[r.Project] = append(byProject[r.Project], r)
+		}
+	}
+	for _, project := range order {
+		var names []string
+		for _, r := range byProject[project] {
+			names = append(names, fmt.Sprintf("%s (%s:%d)", r.Name, r.At.File, r.At.Line))
+		}
+		more := ""
+		if len(names) > 8 {
+			more = fmt.Sprintf(" and %d more", len(names)-8)
+			names = names[:8]
+		}
+		s.remark(stack.Note, "variable-in-no-template", byProject[project][0].At, fmt.Sprintf("the code reads what no settings file and no template names: %s%s", strings.Join(names, ", "), more),
+			"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE")
+	}
+}

@@ -1,0 +1,125 @@
+package view
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"nimbleharbor/internal/fill"
+)
+
+// Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
+func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
+	if len(p.Files) == 0 {
+		t.Line("There is no settings file here, and no template for one.")
+		return
+	}
+	for i, f := range p.Files {
+		if i > 0 {
+			t.Blank()
+		}
+		state := "unchanged"
+		switch {
+		case f.Written:
+			state = "written, readable by you alone"
+		case dryRun:
+			state = "not written: this is a dry run"
+		}
+		from := ""
+		if f.Template != "" {
+			from = " from " + f.Template
+		}
+		t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
+		var rows [][]string
+		for _, s := range f.Settings {
+			value := strings.ReplaceAll(s.Value(), "\n", " ")
+			switch {
+			case s.Origin == fill.Missing:
+				value = ""
+			case s.Secret && !reveal && value != "":
+				value = "(hidden)"
+			}
+			if width(value) > 48 {
+				value = string([]rune(value)[:47]) + "…"
+			}
+			remark := s.Remark
+			if s.Level != "" {
+				remark = "warning: " + remark
+			}
+			rows = append(rows, []string{s.Key, s.Origin, value, remark})
+		}
+		t.table(2, rows)
+		for _, r := range f.Remarks {
+			t.Line("  %s", r)
+		}
+	}
+	if len(p.Links) > 0 {
+		t.Blank()
+		t.Title("One value, several places")
+		for _, l := range p.Links {
+			var at []string
+			for _, m := range l.Members {
+				at = append(at, m.File+" "+m.Key)
+			}
+			t.Line("  %s: %s", l.Name, strings.Join(at, ", "))
+		}
+	}
+	if len(p.Remarks) > 0 {
+		t.Blank()
+		t.Remarks(p.Remarks)
+	}
+}
+
+// Loud says what must not be passed over: settings files with secrets that git keeps or would keep.
+func (t *Text) Loud(p *fill.Plan) {
+	for i := range p.Files {
+		f := &p.Files[i]
+		if !f.Secret() {
+			continue
+		}
+		switch f.Git {
+		case fill.Tracked:
+			t.Blank()
+			t.Line("warning: git keeps %s, and it holds secrets. Take it out with: git rm --cached %s", f.Path, f.Path)
+		case fill.Untracked:
+			t.Blank()
+			t.Line("warning: git does not ignore %s, and it holds secrets. Add a line to .gitignore: %s", f.Path, path.Base(f.Path))
+		}
+	}
+}
+
+// Missing shows the settings that only a person can give.
+func (t *Text) Missing(p *fill.Plan) {
+	t.Line("%s still missing:", count(len(p.Missing), "setting is", "settings are"))
+	for _, m := range p.Missing {
+		t.Line("  %s in %s%s", m.Key, m.File, usedBy(m.Services))
+		if m.Hint != "" {
+			t.Line("    %s", m.Hint)
+		}
+		if m.Why != "" {
+			t.Line("    %s", m.Why)
+		}
+	}
+}
+
+func usedBy(services []string) string {
+	if len(services) == 0 {
+		return ""
+	}
+	return ", used by " + strings.Join(services, ", ")
+}
+
+// Kept lists what the locker holds, without any value.
+func (t *Text) Kept(list [][3]string, recipient string) {
+	if len(list) == 0 {
+		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept here, or by: nharbor locker put KEY")
+	} else {
+		rows := make([][]string, len(list))
+		for i, one := range list {
+			rows[i] = one[:]
+		}
+		t.table(0, rows)
+	}
+	t.Blank()
+	t.Line("Your public key, for colleagues who pack secrets for you: %s", recipient)
+}
