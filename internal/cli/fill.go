@@ -171,7 +171,11 @@ func (a *app) complain(err error) {
 		if a.json {
 			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": f.Code, "text": f.Text, "remedy": f.Remedy})
 		} else {
-			view.For(a.err).Line("warning: %s (%s). %s", f.Text, f.At.File, f.Remedy)
+			where := ""
+			if f.At.File != "" {
+				where = " (" + f.Where() + ")"
+			}
+			view.For(a.err).Line("warning: %s%s. %s", f.Text, where, f.Remedy)
 		}
 	}
 }

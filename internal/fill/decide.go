@@ -30,28 +30,33 @@ func (m *maker) decide() {
 		switch {
 		case s.Origin == Answered:
 		case s.there && s.value != "":
-			m.judgeKept(s)
+			m.judgeKept(f, s)
 		default:
 			m.judge(f, s)
 		}
 	})
 }
 
-func (m *maker) judgeKept(s *Setting) {
+func (m *maker) judgeKept(f *File, s *Setting) {
 	s.Origin = Kept
+	stand := survey.Placeholder(s.value)
 	switch {
+	case stand && (m.issued(f, s) || required.MatchString(s.Comment)) && !optional.MatchString(s.Comment):
+		// Nobody has answered it yet.
+		s.Origin, s.Issued = Missing, m.issued(f, s)
+		return
 	case !s.Secret:
-	case survey.Placeholder(s.value):
+		return
+	case stand:
 		s.remark(stack.Warning, "still holds the template's placeholder")
+		return
 	case weak.MatchString(s.value):
 		s.remark("", "a weak default")
 	}
-	if s.Secret {
-		if note, err := m.valid(s, s.value); err != nil {
-			s.remark(stack.Warning, "%s", err)
-		} else if note != "" {
-			s.remark("", "%s", note)
-		}
+	if note, err := m.valid(s, s.value); err != nil {
+		s.remark(stack.Warning, "%s", err)
+	} else if note != "" {
+		s.remark("", "%s", note)
 	}
 }
 

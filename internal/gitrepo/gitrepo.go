@@ -443,7 +443,7 @@ func NormalAddress(address string) string {
 	} else if m := shortAddress.FindStringSubmatch(address); m != nil && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, ".") {
 		host, path = m[1], m[2]
 	}
-	path = strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git")
+	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git"), "/")
 	if host == "" {
 		return path
 	}

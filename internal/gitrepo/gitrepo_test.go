@@ -230,6 +230,7 @@ func TestName(t *testing.T) {
 		"git@harbour.example:ferry/office.git":            "harbour.example/ferry/office",
 		"ssh://git@harbour.example:2222/ferry/office":     "harbour.example/ferry/office",
 		"/srv/git/office.git":                             "/srv/git/office",
+		"/srv/git/office/.git":                            "/srv/git/office",
 		"file:///srv/git/office":                          "/srv/git/office",
 		"../office":                                       "../office",
 	} {

@@ -35,6 +35,9 @@ type memoryData struct {
 	Seconds map[string]float64 `json:"seconds"` // by node id
 	// Made are the database files that steps have made, by step id: one that is missing makes the step run again.
 	Made map[string][]string `json:"made,omitempty"`
+	// Unmade are the outputs that a step was expected to leave and has not left, by step id: that they are missing says
+	// nothing. An install without any dependency makes no folder for them.
+	Unmade map[string][]string `json:"unmade,omitempty"`
 	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
 	Seals map[string]string `json:"seals,omitempty"`
 }
@@ -136,6 +139,9 @@ func (m *Memory) Done(s *Step, digest string) bool {
 		return false
 	}
 	for _, out := range s.Outputs {
+		if slices.Contains(m.data.Unmade[s.ID], out) {
+			continue
+		}
 		if _, err := os.Stat(filepath.Join(m.root, filepath.FromSlash(out))); err != nil {
 			return false
 		}
@@ -157,7 +163,7 @@ func (m *Memory) Forget() []string {
 	for _, list := range m.data.Made {
 		files = append(files, list...)
 	}
-	m.data.Done, m.data.Made = map[string]string{}, nil
+	m.data.Done, m.data.Made, m.data.Unmade = map[string]string{}, nil, nil
 	m.write()
 	slices.Sort(files)
 	return slices.Compact(files)
@@ -169,6 +175,15 @@ func (m *Memory) Remember(s *Step, digest string, made []string, took time.Durat
 	m.mu.Lock()
 	if digest != "" {
 		m.data.Done[s.ID] = digest
+		delete(m.data.Unmade, s.ID)
+		for _, out := range s.Outputs {
+			if _, err := os.Stat(filepath.Join(m.root, filepath.FromSlash(out))); err != nil {
+				if m.data.Unmade == nil {
+					m.data.Unmade = map[string][]string{}
+				}
+				m.data.Unmade[s.ID] = append(m.data.Unmade[s.ID], out)
+			}
+		}
 	}
 	if len(made) > 0 {
 		if m.data.Made == nil {

@@ -14,7 +14,9 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -158,6 +160,7 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 	}
 	p.inputs(mixed)
 	p.Prints = p.prints()
+	m.learnFiles(original)
 	for _, v := range original.Secrets {
 		m.secrets[v] = true
 	}
@@ -311,9 +314,38 @@ func (m *mixer) learn(key, value string) {
 	if !dotenv.IsSecret(key, value) {
 		return
 	}
-	if pw := dotenv.PasswordOf(value); len(pw) >= 6 {
-		m.secrets[pw] = true
-	} else if pw == "" && len(value) >= 6 {
+	inside := false
+	for _, pw := range []string{dotenv.PasswordOf(value), dotenv.WrittenPassword(value)} {
+		if inside = inside || pw != ""; len(pw) >= 6 {
+			m.secrets[pw] = true
+		}
+	}
+	if !inside && len(value) >= 6 {
 		m.secrets[value] = true
+		// A text of several lines is shown line by line.
+		for line := range strings.Lines(value) {
+			if line = strings.TrimSpace(line); len(line) >= 16 && line != value && !strings.HasPrefix(line, "-----") {
+				m.secrets[line] = true
+			}
+		}
+	}
+}
+
+// learnFiles keeps the secrets of the settings files that no service is known to read: a program may read them itself.
+func (m *mixer) learnFiles(s *stack.Stack) {
+	for _, e := range s.EnvFiles {
+		data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(e.Path)))
+		if err != nil || !e.Present {
+			continue
+		}
+		d, err := settings.Parse(e.Path, e.Format, data)
+		if err != nil {
+			continue
+		}
+		for _, entry := range d.Entries {
+			if !survey.Placeholder(entry.Value) {
+				m.learn(entry.Key, entry.Value)
+			}
+		}
 	}
 }

@@ -295,7 +295,7 @@ func (s *Store) read() ([]Secret, error) {
 		return nil, unusable(s.File, "the locker was closed with another key than the one at "+s.Identity, err)
 	}
 	if err != nil {
-		return nil, unusable(s.File, "the locker is damaged", err)
+		return nil, unusable(s.File, "the locker is damaged", nil)
 	}
 	secrets, err := decode(plain)
 	if err != nil {

@@ -192,7 +192,9 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 	t.Title("Remarks")
 	for _, r := range sorted {
 		at := Where(r.At)
-		if at != "" {
+		if strings.Contains(r.Text, at) {
+			at = ""
+		} else if at != "" {
 			at = " (" + at + ")"
 		}
 		t.Line("  %s: %s%s", r.Level, r.Text, at)

@@ -64,10 +64,7 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 			t.Line("  %s: %s", l.Name, strings.Join(at, ", "))
 		}
 	}
-	if len(p.Remarks) > 0 {
-		t.Blank()
-		t.Remarks(p.Remarks)
-	}
+	t.Remarks(p.Remarks)
 }
 
 // Loud says what must not be passed over: settings files with secrets that git keeps or would keep.
