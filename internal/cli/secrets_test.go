@@ -192,6 +192,7 @@ func TestLocker(t *testing.T) {
 	if err := os.Chmod(filepath.Join(b.home, ".config", "nimbleharbor", "identity"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	os.Remove(filepath.Join(b.dir, "second", ".env"))
 	if code, _, errOut := b.run("-C", "second", "fill"); code != 4 || !strings.Contains(errOut, "chmod 600") {
 		t.Errorf("with an open key fill ended with %d: %s", code, errOut)
 	}

@@ -188,10 +188,12 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 		return nil, err
 	}
 	wrong := &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable", Text: "this is not a pack of secrets, or it is damaged", Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " + id.Recipient().String()}
-	var from io.Reader = armor.NewReader(bytes.NewReader(bytes.TrimSpace(data)))
-	if !bytes.HasPrefix(bytes.TrimSpace(data), []byte(armor.Header)) {
+	// Words of a letter may stand around it.
+	begin, end := bytes.Index(data, []byte(armor.Header)), bytes.LastIndex(data, []byte(armor.Footer))
+	if begin < 0 || end < begin {
 		return nil, wrong
 	}
+	from := armor.NewReader(bytes.NewReader(data[begin : end+len(armor.Footer)]))
 	plain, err := age.Decrypt(from, append([]age.Identity{id}, others...)...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {

@@ -109,7 +109,7 @@ func TestPackForAColleague(t *testing.T) {
 		t.Errorf("the pack is %q", pack.String())
 	}
 	text := pack.String()
-	got, err := theirs.Unpack(strings.NewReader("\n" + text + "\n"))
+	got, err := theirs.Unpack(strings.NewReader("Here it is:\n" + text + "\nIda"))
 	if err != nil || len(got) != 1 || got[0].Value != "canary-1" {
 		t.Errorf("unpacked is %v, %v", got, err)
 	}
