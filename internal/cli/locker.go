@@ -102,7 +102,6 @@ encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.pack(cmd, repository, recipient) }}
 	pack.Flags().StringVar(&recipient, "for", "", "the colleague's public key, or a file that holds it")
-	pack.MarkFlagRequired("for")
 	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you", Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args) }}
 	for _, sub := range []*cobra.Command{put, drop, pack} {
@@ -192,6 +191,9 @@ func (a *app) secret(key string) (string, error) {
 }
 
 func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
+	if recipient == "" {
+		return &stack.Fault{Kind: stack.WrongCall, Code: "recipient-missing", Text: "say for whom the secrets are packed", Remedy: "Ask your colleague for the public key that nharbor locker list shows them: nharbor locker pack --for KEY"}
+	}
 	if data, err := os.ReadFile(recipient); err == nil {
 		recipient, _, _ = strings.Cut(strings.TrimSpace(string(data)), "\n")
 	}

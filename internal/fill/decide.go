@@ -160,11 +160,11 @@ func (m *maker) templateSecret(s *Setting, template *settings.Document) {
 
 // realLooking reports whether a value is long and irregular enough to be a secret that is in use.
 func realLooking(v string) bool {
+	if strings.Contains(v, "PRIVATE KEY-----\n") {
+		return true
+	}
 	if len(v) < 16 || survey.Placeholder(v) || strings.ContainsAny(v, " ") || link.MatchString(v) {
 		return false
-	}
-	if strings.Contains(v, "PRIVATE KEY") {
-		return true
 	}
 	count := map[rune]int{}
 	digits, letters := 0, 0

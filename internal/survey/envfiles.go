@@ -98,19 +98,15 @@ func (s *surveyor) copied(from, to string, folder bool) {
 	if !strings.Contains(base, "env") && !configEnding.MatchString(base) || from == to {
 		return
 	}
-	known := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
-	if known >= 0 && s.stack.EnvFiles[known].Template != "" {
-		return
-	}
-	if known >= 0 {
-		s.stack.EnvFiles[known].Template = from
-		return
-	}
 	// The README's word counts more than the template's name.
 	s.stack.EnvFiles = slices.DeleteFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
-		return e.Template == from && !e.Present && path.Base(e.Path) != ".env.local"
+		return e.Template == from && !e.Present && e.Path != to && path.Base(e.Path) != ".env.local"
 	})
-	if !slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }) {
+	known := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
+	switch {
+	case known >= 0 && s.stack.EnvFiles[known].Template == "":
+		s.stack.EnvFiles[known].Template = from
+	case known < 0 && !slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }):
 		s.envFile(to, from)
 	}
 }
