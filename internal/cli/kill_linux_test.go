@@ -51,7 +51,8 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 	}
 	base := filepath.Dir(b.dir)
 	socket := filepath.Join(base, "engine")
-	if _, err := standin.Start(socket, filepath.Join(base, "engine-state"), map[string]standin.Image{"quay/stand:1": {Files: map[string]string{"/stand": self}, Entrypoint: []string{"/stand", "stand", "inside", "80"}}}); err != nil {
+	image := standin.Image{Files: map[string]string{"/stand": self}, Entrypoint: []string{"/stand", "stand", "inside", "80"}}
+	if _, err := standin.Start(socket, filepath.Join(base, "engine-state"), map[string]standin.Image{"quay/stand:1": image, "quay/postgres:1": image}); err != nil {
 		t.Fatal(err)
 	}
 	e, err := engine.At(t.Context(), "unix://"+socket)

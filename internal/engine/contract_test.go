@@ -318,6 +318,13 @@ func testVolumes(t *testing.T, r *rig) {
 	if again := ensure(); again != id {
 		t.Errorf("the same volume is %q, then %q", id, again)
 	}
+	other := map[string]string{engine.LabelStack: r.prefix + "-other"}
+	if list, err := r.Volumes(t.Context(), other); err != nil || len(list) != 0 {
+		t.Errorf("another stack has the volumes %v, %v", list, err)
+	}
+	if list, err := r.Volumes(t.Context(), r.labels); err != nil || len(list) != 1 || list[name] == "" {
+		t.Errorf("the volumes are %v, %v", list, err)
+	}
 	if removed, err := r.RemoveVolumes(t.Context(), r.labels); err != nil || len(removed) != 1 || removed[0] != name {
 		t.Fatalf("removed were %v, %v", removed, err)
 	}

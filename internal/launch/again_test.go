@@ -438,3 +438,70 @@ func BenchmarkRelaunch(b *testing.B) {
 		b.StartTimer()
 	}
 }
+
+// TestUnmade does not wait for what a step has never left behind, and does it again when what it left is gone.
+func TestUnmade(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	for _, name := range []string{"package.json", "made"} {
+		if err := os.WriteFile(filepath.Join(root, name), []byte("{}"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m := Recall(root)
+	s := &Step{Step: stack.Step{ID: "install:.", Role: stack.Install, Command: []string{"x"}, Inputs: []string{"package.json"}, Outputs: []string{"node_modules", "made"}}, Dir: root}
+	m.Remember(s, m.Digest(root, s, ""), nil, time.Second)
+	if again := Recall(root); !again.Done(s, again.Digest(root, s, "")) {
+		t.Error("a step that has left no folder is never done")
+	}
+	if err := os.Remove(filepath.Join(root, "made")); err != nil {
+		t.Fatal(err)
+	}
+	if m.Done(s, m.Digest(root, s, "")) {
+		t.Error("a step is done although what it left is gone")
+	}
+	m.Remember(s, m.Digest(root, s, ""), nil, time.Second)
+	if !m.Done(s, m.Digest(root, s, "")) {
+		t.Error("done again it is not done")
+	}
+}
+
+// TestSeals tells a database that was made with another password, and nothing else, by sums that show no password.
+func TestSeals(t *testing.T) {
+	t.Parallel()
+	service := func(image string, env ...string) *Service {
+		return &Service{Service: stack.Service{Name: "db", Image: image, Runs: stack.Container}, Environment: env}
+	}
+	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary", "POSTGRES_USER=office", "LEVEL=1")
+	was := db.seal("volume-1")
+	if was == "" || strings.Contains(was, "canary") {
+		t.Errorf("the seal is %q", was)
+	}
+	for name, c := range map[string]struct {
+		s     *Service
+		store string
+		same  bool
+	}{
+		"the same":                   {db, "volume-1", true},
+		"another setting":            {service("postgres", "POSTGRES_PASSWORD=canary", "LEVEL=2"), "volume-1", true},
+		"another password":           {service("postgres", "POSTGRES_PASSWORD=later"), "volume-1", false},
+		"another volume":             {db, "volume-2", false},
+		"a service that stores none": {service("saltmarsh/api", "POSTGRES_PASSWORD=canary"), "volume-1", false},
+		"no password":                {service("postgres", "POSTGRES_PASSWORD="), "volume-1", false},
+	} {
+		if got := c.s.seal(c.store); (got == was) != c.same {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	root := t.TempDir()
+	m := Recall(root)
+	m.sealed("volume-1", was)
+	m.sealed("volume-1", "a later one")
+	m.sealed("volume-2", "")
+	if got := Recall(root).data.Seals; len(got) != 1 || got["volume-1"] != was {
+		t.Errorf("remembered is %v", got)
+	}
+	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", "memory.json")); err != nil || strings.Contains(string(data), "canary") {
+		t.Errorf("the memory holds %s, %v", data, err)
+	}
+}

@@ -39,8 +39,8 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 			case s.Secret && !reveal && value != "":
 				value = "(hidden)"
 			}
-			if width(value) > 48 {
-				value = string([]rune(value)[:47]) + "…"
+			if most := max(16, min(48, t.Width/3)); width(value) > most {
+				value = string([]rune(value)[:most-1]) + "…"
 			}
 			remark := s.Remark
 			if s.Level != "" {

@@ -51,7 +51,11 @@ func (t *Text) Line(format string, args ...any) {
 func (t *Text) Blank() { fmt.Fprintln(t.Out) }
 
 // Title writes a heading.
-func (t *Text) Title(text string) { fmt.Fprintln(t.Out, t.paint("1", text)) }
+func (t *Text) Title(text string) {
+	for _, part := range wrap(text, t.Width-2) {
+		fmt.Fprintln(t.Out, t.paint("1", part))
+	}
+}
 
 func (t *Text) paint(code, s string) string {
 	if !t.Colour || s == "" {

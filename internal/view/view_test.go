@@ -2,11 +2,17 @@ package view
 
 import (
 	"bytes"
+	"crypto/rand"
 	"encoding/json"
 	"strings"
 	"testing"
+	"testing/fstest"
 
+	"github.com/mattn/go-runewidth"
+
+	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 )
 
 func TestJSONHasNoNullLists(t *testing.T) {
@@ -111,5 +117,70 @@ func TestEvent(t *testing.T) {
 	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    3.0s  db      failed     ended with code 1; it last\n" + strings.Repeat(" ", 29) + "said: no space left on device\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// planOf fills a workspace of two files.
+func planOf(t *testing.T) *fill.Plan {
+	t.Helper()
+	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: '${DB_PASSWORD}'}}\n")},
+		".env.example":          {Data: []byte("NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\nDB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
+		"config.php.example":    {Data: []byte("<?php return ['password' => 'change-me'];")},
+		"notes/.env.example":    {Data: []byte("A=1\n")},
+		"notes/.env":            {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},
+		"notes/package.json":    {Data: []byte("{}")},
+		"notes/unrelated.json5": {Data: []byte("")}}
+	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := fill.Make(fsys, s, fill.Options{Random: rand.Reader, Git: func(file string) string {
+		return map[string]string{".env": fill.Untracked, "notes/.env": fill.Tracked, "config.php": fill.Untracked}[file]
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func TestFill(t *testing.T) {
+	t.Parallel()
+	p := planOf(t)
+	for _, width := range []int{60, 100} {
+		got := screen(width, func(t *Text) { t.Fill(p, true, false); t.Loud(p); t.Missing(p) })
+		for _, want := range []string{".env from .env.example, not written: this is a dry run", "NAME", "…", "generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One value, several places", "warning: stands on the lines 1, 2",
+			"git does not ignore .env", "git rm --cached", "1 setting is still missing", "used by web", "copied as it is"} {
+			if !strings.Contains(strings.Join(strings.Fields(got), " "), strings.Join(strings.Fields(want), " ")) {
+				t.Errorf("in %d columns it lacks %q:\n%s", width, want, got)
+			}
+		}
+		if strings.Contains(got, "canary") || strings.Contains(got, "ignore config.php") {
+			t.Errorf("it shows too much:\n%s", got)
+		}
+		for line := range strings.Lines(got) {
+			if runewidth.StringWidth(strings.TrimRight(line, "\n")) > width {
+				t.Errorf("a line is wider than %d columns: %q", width, line)
+			}
+		}
+	}
+	if got := screen(100, func(t *Text) { t.Fill(p, true, true) }); !strings.Contains(got, "hidden-canary") {
+		t.Errorf("with reveal it shows\n%s", got)
+	}
+	if got := screen(100, func(t *Text) { t.Fill(&fill.Plan{}, true, false) }); !strings.Contains(got, "no settings file here") {
+		t.Errorf("without any file it shows %q", got)
+	}
+}
+
+func TestDescribe(t *testing.T) {
+	t.Parallel()
+	q := fill.Question{File: ".env", Key: "TIDE_TOKEN", Hint: "From https://tides.example", URL: "https://tides.example", Why: "index.js:3 fails without it", Secret: true, Services: []string{"api", "web"}}
+	if got := title(1, 3, q); got != "TIDE_TOKEN in .env, used by api, web (2 of 3)" {
+		t.Errorf("the title is %q", got)
+	}
+	if got := describe(q, 1, false); got != "From https://tides.example\nWhere: https://tides.example\nWhy: index.js:3 fails without it\nWhat you type is masked.\nEnter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
+		t.Errorf("it is described as %q", got)
+	}
+	if got := describe(fill.Question{Hint: "x"}, 0, true); got != "x" {
+		t.Errorf("a plain one is described as %q", got)
 	}
 }

@@ -260,3 +260,109 @@ func TestSettingsOnDisk(t *testing.T) {
 		})
 	}
 }
+
+// TestPasswordOfBefore changes the password of a database that has its data already, and a setting of what runs: both
+// are said before they hurt.
+func TestPasswordOfBefore(t *testing.T) {
+	t.Parallel()
+	b, _, ports := mixed(t)
+	b.write(map[string]string{
+		"compose.yaml": fmt.Sprintf("services:\n  db:\n    image: quay/postgres:1\n    ports: [\"%d:80\"]\n    environment: {POSTGRES_PASSWORD: \"${DB_PASSWORD}\", LEVEL: \"${LEVEL}\"}\n    volumes: [data:/data]\nvolumes:\n  data:\n", ports[0]),
+		".env":         "LEVEL=low\nDB_PASSWORD=first-password\n"})
+	b.must(0, "launch", "--background", "--vouch")
+	if out := b.must(0, "fill", "--set", "LEVEL=high"); !strings.Contains(out, "still run with the old ones") || !strings.Contains(out, "nharbor restart db") {
+		t.Errorf("a changed setting: %s", out)
+	}
+	var plan struct{ Restart []string }
+	if out := b.must(0, "fill", "--set", "LEVEL=higher", "--json"); json.Unmarshal([]byte(out), &plan) != nil || len(plan.Restart) != 1 {
+		t.Errorf("in JSON: %s", out)
+	}
+	b.must(0, "stop")
+	if code, _, errOut := b.run("launch", "--background", "--vouch"); code != 0 || strings.Contains(errOut, "another password") {
+		t.Errorf("with the same password it ended with %d: %s", code, errOut)
+	}
+	b.must(0, "stop")
+	if out := b.must(0, "fill", "--set", "DB_PASSWORD=second-password"); !strings.Contains(strings.Join(strings.Fields(out), " "), "the volume data exists already") {
+		t.Errorf("a changed password: %s", out)
+	}
+	if code, _, errOut := b.run("launch", "--background", "--vouch"); code != 0 || !strings.Contains(errOut, "the data of db was made with another password") || strings.Contains(errOut, "second-password") {
+		t.Errorf("with another password it ended with %d: %s", code, errOut)
+	}
+	b.must(0, "stop")
+	b.must(0, "reset", "--data")
+	if code, _, errOut := b.run("launch", "--background", "--vouch"); code != 0 || strings.Contains(errOut, "another password") {
+		t.Errorf("with new data it ended with %d: %s", code, errOut)
+	}
+	b.must(0, "stop")
+	// What was there before is kept, for its owner alone.
+	if data, err := os.ReadFile(filepath.Join(b.dir, ".nharbor", "before", ".env")); err != nil || !strings.Contains(string(data), "DB_PASSWORD=first-password") {
+		t.Errorf("before there was %q, %v", data, err)
+	}
+}
+
+// TestNeverTorn kills fill at many moments: every file is as it was, or as it was to become.
+func TestNeverTorn(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	files := map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1}}\n"}
+	filler := strings.Repeat("# what it is for, in some more words than are needed\nFILLER=x\n", 2000)
+	for i := range 12 {
+		files[fmt.Sprintf("p%d/.env", i)] = "LEVEL=old\n" + filler + "END=1\n"
+	}
+	b.write(files)
+	whole := func(level string) string { return "LEVEL=" + level + "\n" + filler + "END=1\n" }
+	begin := time.Now()
+	b.must(0, "fill", "--set", "LEVEL=level-0")
+	took := time.Since(begin)
+	before := "level-0"
+	for round := range 25 {
+		level := fmt.Sprintf("level-%d", round+1)
+		cmd := b.command("fill", "--set", "LEVEL="+level)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		after := time.AfterFunc(took*time.Duration(round+1)/25, func() { cmd.Process.Kill() })
+		cmd.Wait()
+		after.Stop()
+		for i := range 12 {
+			data, err := os.ReadFile(filepath.Join(b.dir, fmt.Sprintf("p%d/.env", i)))
+			if text := string(data); err != nil || text != whole(before) && text != whole(level) {
+				t.Fatalf("after %d of 25 of its time p%d/.env is torn: %d bytes, %v", round, i, len(data), err)
+			}
+		}
+		b.must(0, "fill", "--set", "LEVEL="+level)
+		before = level
+	}
+}
+
+// TestAnswersFile reads answers in both forms, and says where one is wrong without showing it.
+func TestAnswersFile(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: [.env, api/.env]}}\n", ".env.example": "TIDE_TOKEN=\nPORT=1\n", "api/.env.example": "TIDE_TOKEN=\nPORT=2\nBUSY=no\n"})
+	for _, c := range []struct {
+		name, text string
+		code       int
+		says       string
+	}{
+		{"a.toml", "TIDE_TOKEN = \"canary\n", 3, "a.toml:1"},
+		{"b.toml", "TIDE_TOKEN = [\"canary\"]\n", 3, "TIDE_TOKEN"},
+		{"c.env", "TIDE_TOKEN=\"canary\n", 3, "c.env:1:12"},
+		{"d.toml", "OTHER = \"canary\"\n", 2, "OTHER"},
+		{"none.toml", "", 3, "no such file"},
+		{"e.toml", "TIDE_TOKEN = \"tide-7\"\nPORT = 7\n[\"api/.env\"]\nBUSY = true\nPORT = 9\n", 0, "Every setting has its value"},
+	} {
+		if c.text != "" {
+			b.write(map[string]string{c.name: c.text})
+		}
+		code, out, errOut := b.run("fill", "--no-locker", "--answers", c.name)
+		if code != c.code || !strings.Contains(out+errOut, c.says) || strings.Contains(out+errOut, "canary") {
+			t.Errorf("%s ended with %d:\n%s%s", c.name, code, out, errOut)
+		}
+	}
+	for name, want := range map[string]string{".env": "TIDE_TOKEN=tide-7\nPORT=7\n", "api/.env": "TIDE_TOKEN=tide-7\nPORT=9\nBUSY=true\n"} {
+		if data, err := os.ReadFile(filepath.Join(b.dir, name)); err != nil || string(data) != want {
+			t.Errorf("%s holds %q, %v", name, data, err)
+		}
+	}
+}
