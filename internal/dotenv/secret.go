@@ -3,12 +3,15 @@ package dotenv
 import (
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 )
 
 var (
 	secretName = regexp.MustCompile(`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd|secrets?|token|credentials?|private[_-]?key|(api|access|secret|app|signing|encryption|master|fernet|license)[_-]?keys?|salt|pepper|dsn|encryption[_-](\w+[_-])?(key|salt)|jwt[_.-]?key)([_.-]|$)`)
-	camel      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+	// secretParts are what every such name has in it; most names have none, and need no closer look.
+	secretParts = []string{"pass", "pwd", "secret", "token", "cred", "key", "salt", "pepper", "dsn"}
+	camel       = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 	// A name that ends so says something about a secret, and is none itself.
 	aboutName = regexp.MustCompile(`(?i)[_.-](expir(y|es|es_in|ation|e)|ttl|lifetime|length|min_length|max_age|algorithm|algo|issuer|audience|name|field|header|type|enabled|url|uri|endpoint|path|file|id|reset|rounds|policy|timeout|days|hours|minutes|seconds)$`)
 )
@@ -43,11 +46,13 @@ var carriers = []struct {
 // IsSecret reports whether a setting's value must not be shown, judged by its name and value. A value that carries a
 // password, as an address does, counts.
 func IsSecret(key, value string) bool {
-	if strings.ContainsAny(key, "abcdefghijklmnopqrstuvwxyz") {
-		key = camel.ReplaceAllString(key, "${1}_${2}")
-	}
-	if secretName.MatchString(key) && !aboutName.MatchString(key) {
-		return true
+	if lower := strings.ToLower(key); slices.ContainsFunc(secretParts, func(p string) bool { return strings.Contains(lower, p) }) {
+		if lower != key && strings.ToUpper(key) != key {
+			key = camel.ReplaceAllString(key, "${1}_${2}")
+		}
+		if secretName.MatchString(key) && !aboutName.MatchString(key) {
+			return true
+		}
 	}
 	_, _, found := carried(value)
 	return found >= 0

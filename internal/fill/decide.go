@@ -18,6 +18,8 @@ var (
 	required  = regexp.MustCompile(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
 	issuedBy  = regexp.MustCompile(`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|account|from your|ask )`)
 	issuedKey = regexp.MustCompile(`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|access[_.-]?token|dsn)$`)
+	// The public half of what a third party gives.
+	issuedID = regexp.MustCompile(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`)
 	// Tokens and keys that the services of one stack agree on among themselves.
 	ownKey = regexp.MustCompile(`(?i)(^|[_.-])(internal|csrf|xsrf|setup|admin|shared|service|session|health|metrics|local|own|jwt|cron)([_.-]|$)`)
 	link   = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
@@ -62,6 +64,9 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 
 func (m *maker) judge(f *File, s *Setting) {
 	empty, stand := s.value == "", survey.Placeholder(s.value)
+	if !empty && !stand && !s.Secret && !s.expands {
+		return // the template's value is fine
+	}
 	read, isRead := m.reads[s.Key]
 	waived := optional.MatchString(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
 	wanted := required.MatchString(s.Comment) && !waived
@@ -107,8 +112,7 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		dir := path.Dir(f.Path)
 		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
 	}
-	idOf := !s.Secret && regexp.MustCompile(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`).MatchString(s.Key)
-	if !s.Secret && !idOf || optional.MatchString(s.Comment) {
+	if !s.Secret && !issuedID.MatchString(s.Key) || optional.MatchString(s.Comment) {
 		return false
 	}
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
@@ -261,18 +265,17 @@ var madeByTool = regexp.MustCompile(`(?i)\b(do not edit|don't edit|automatically
 func (m *maker) overlay() {
 	for i := range m.plan.Files {
 		f := &m.plan.Files[i]
-		head := string(f.old[:min(len(f.old), 600)])
-		made := madeByTool.MatchString(head)
-		if !f.present || !made && f.Git != Tracked {
-			continue
-		}
 		var moved []Setting
 		for _, s := range f.Settings {
 			if s.value != s.was && s.Origin != Missing {
 				moved = append(moved, s)
 			}
 		}
-		if len(moved) == 0 {
+		if len(moved) == 0 || !f.present {
+			continue
+		}
+		made := madeByTool.Match(f.old[:min(len(f.old), 600)])
+		if !made && f.Git != Tracked {
 			continue
 		}
 		why := "git keeps it"

@@ -2,6 +2,7 @@ package fill
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"path"
 	"regexp"
@@ -127,7 +128,7 @@ func (f *facts) credentials(s *stack.Stack, k int) {
 		if len(names) == 0 {
 			return "", ""
 		}
-		for key := range v.Env {
+		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			if any.MatchString(key) && (v.Env[key] != "" || v.EnvFrom[key] != "") && !strings.Contains(key, "ROOT") {
 				return key, v.Env[key]
 			}

@@ -213,6 +213,9 @@ type maker struct {
 	// byFile holds the services that read a settings file.
 	byFile map[string][]string
 	known  map[string]string // values that were given for a key once
+
+	places  map[Member]place // where each setting stands; for links
+	grouped map[place]bool   // what belongs to a service's password already
 }
 
 func (m *maker) look() {

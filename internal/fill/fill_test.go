@@ -1,7 +1,7 @@
 package fill
 
 import (
-	"bytes"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -274,16 +274,26 @@ func TestWrongCalls(t *testing.T) {
 	}
 }
 
+// BenchmarkMake500Files plans 500 settings files of as many services, every other one there already.
 func BenchmarkMake500Files(b *testing.B) {
 	fsys := fstest.MapFS{}
-	s := &stack.Stack{}
+	s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16", Runs: stack.Container, Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml", Line: 2},
+		Env: map[string]string{"POSTGRES_PASSWORD": ""}, EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}
 	for i := range 500 {
-		name := fmt.Sprintf("p%d/.env", i)
-		fsys[name+".example"] = &fstest.MapFile{Data: bytes.Repeat([]byte("# a setting\nKEY=value\n"), 20)}
-		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name, Template: name + ".example"})
+		name, text := fmt.Sprintf("p%d/.env", i), fmt.Sprintf("PORT=%d\nDB_PASSWORD=change-me\nDATABASE_URL=postgres://postgres:change-me@db:5432/postgres\n# 16 bytes, hex\nSIGNING_KEY_%d=\n", 10000+i, i)
+		for k := range 16 {
+			text += fmt.Sprintf("# what it is for\nSETTING_%d=value\n", k)
+		}
+		fsys[name+".example"] = &fstest.MapFile{Data: []byte(text)}
+		if i%2 == 0 {
+			fsys[name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(text, "change-me", "chosen"))}
+		}
+		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name, Template: name + ".example", Present: i%2 == 0})
+		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container, EnvFiles: []stack.EnvFileRef{{Path: name}}})
 	}
 	for b.Loop() {
-		if _, err := Make(fsys, s, Options{Random: &counting{}}); err != nil {
+		p, err := Make(fsys, s, Options{Random: rand.Reader})
+		if err != nil || len(p.Files) != 500 || len(p.Links[0].Members) < 1000 {
 			b.Fatal(err)
 		}
 	}

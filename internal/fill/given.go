@@ -2,6 +2,7 @@ package fill
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -15,7 +16,8 @@ import (
 // given applies --set and the answers; the former win.
 func (m *maker) given() error {
 	for _, source := range []map[string]string{m.opt.Answers, m.opt.Set} {
-		for name, value := range source {
+		for _, name := range slices.Sorted(maps.Keys(source)) {
+			value := source[name]
 			file, key := "", name
 			if i := strings.IndexByte(name, ':'); i >= 0 {
 				file, key = path.Clean(name[:i]), name[i+1:]

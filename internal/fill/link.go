@@ -2,6 +2,7 @@ package fill
 
 import (
 	"fmt"
+	"maps"
 	"net/url"
 	"path"
 	"slices"
@@ -40,7 +41,23 @@ func (m *maker) linkUp() {
 		}
 	}
 	m.sameService()
+	m.places, m.grouped = make(map[Member]place), make(map[place]bool)
+	for i, f := range m.plan.Files {
+		for k, s := range f.Settings {
+			m.places[Member{f.Path, s.Key}] = place{i, k}
+		}
+	}
+	passwords := map[string]map[string]bool{} // the values that a password's key had, by the key
 	for key, places := range byKey {
+		if passwordKey.MatchString(key) {
+			passwords[key] = map[string]bool{}
+			for _, p := range places {
+				passwords[key][m.at(p).was] = true
+			}
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(byKey)) {
+		places := byKey[key]
 		for _, p := range places {
 			s := m.at(p)
 			if s.service != "" && m.byService(p, key, groups) {
@@ -61,18 +78,13 @@ func (m *maker) linkUp() {
 			s.remark("", "the compose file itself holds the same password")
 			continue
 		}
-		if key := m.passwordFor(s.value, pw, byKey); key != "" {
+		if key := passwordFor(s.value, pw, passwords); key != "" {
 			groups[key] = append(groups[key], p)
 		} else if survey.Placeholder(pw) {
 			s.remark(stack.Warning, "the password in it is a placeholder")
 		}
 	}
-	keys := make([]string, 0, len(groups))
-	for key := range groups {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	for _, key := range keys {
+	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		m.unify(key, groups[key])
 	}
 }
@@ -147,28 +159,18 @@ func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 		return false
 	}
 	name := c.passwordFrom
-	master := m.find(m.fileOf(c), name)
-	if master == nil {
+	master, ok := m.places[Member{m.fileOf(c), name}]
+	if !ok {
 		return false
 	}
-	if !slices.Contains(groups[name], *master) {
-		groups[name] = append(groups[name], *master)
+	if len(groups[name]) == 0 || groups[name][0] != master {
+		groups[name] = slices.Insert(slices.DeleteFunc(groups[name], func(o place) bool { return o == master }), 0, master)
 	}
-	if *master != p && !slices.Contains(groups[name], p) {
+	if master != p && !m.grouped[p] {
 		groups[name] = append(groups[name], p)
+		m.grouped[p] = true
 	}
 	return true
-}
-
-func (m *maker) find(file, key string) *place {
-	for i, f := range m.plan.Files {
-		for k, s := range f.Settings {
-			if f.Path == file && s.Key == key {
-				return &place{i, k}
-			}
-		}
-	}
-	return nil
 }
 
 // literal lets a setting agree with a password that the compose file itself holds.
@@ -201,23 +203,18 @@ func (m *maker) literal(p place, c *facts) {
 }
 
 // passwordFor finds the key that holds the password of an address, by what the key's name says.
-func (m *maker) passwordFor(value, pw string, byKey map[string][]place) string {
+func passwordFor(value, pw string, passwords map[string]map[string]bool) string {
 	scheme, _, _ := strings.Cut(strings.TrimPrefix(value, "jdbc:"), "://")
+	k := kindOfScheme(scheme)
 	best, score := "", 0
-	for key, places := range byKey {
-		if !passwordKey.MatchString(key) {
-			continue
-		}
+	for key, values := range passwords {
 		n := 0
-		for _, p := range places {
-			if m.at(p).was == pw {
-				n = 2
-			}
-		}
-		if n == 0 && !survey.Placeholder(pw) && !weak.MatchString(pw) {
+		if values[pw] {
+			n = 2
+		} else if !survey.Placeholder(pw) && !weak.MatchString(pw) {
 			continue
 		}
-		if k := kindOfScheme(scheme); k != nil && k.key.MatchString(key) {
+		if k != nil && k.key.MatchString(key) {
 			n++
 		}
 		if n > score || n == score && n > 0 && key < best {

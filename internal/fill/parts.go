@@ -2,7 +2,6 @@ package fill
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,7 +10,16 @@ import (
 	"nimbleharbor/internal/survey"
 )
 
-var hostEnd = regexp.MustCompile(`(?i)(host(name)?|server|addr(ess)?)$`)
+// hostPrefix is what stands before the word for a host in a key; ok is false for a key that names none.
+func hostPrefix(key string) (prefix string, ok bool) {
+	lower := strings.ToLower(key)
+	for _, end := range []string{"hostname", "host", "server", "address", "addr"} {
+		if strings.HasSuffix(lower, end) {
+			return key[:len(key)-len(end)], true
+		}
+	}
+	return "", false
+}
 
 // sibling finds the setting of the same prefix with one of the endings.
 func sibling(f *File, prefix string, endings ...string) *Setting {
@@ -29,11 +37,10 @@ func sibling(f *File, prefix string, endings ...string) *Setting {
 func (m *maker) deriveParts(f *File, r reader) {
 	for i := range f.Settings {
 		host := &f.Settings[i]
-		at := hostEnd.FindStringIndex(host.Key)
-		if at == nil || isURL(host.value) || browserKey.MatchString(host.Key) {
+		prefix, ok := hostPrefix(host.Key)
+		if !ok || isURL(host.value) || browserKey.MatchString(host.Key) {
 			continue
 		}
-		prefix := host.Key[:at[0]]
 		var c *facts
 		var exact bool
 		var k *kind

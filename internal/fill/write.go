@@ -3,7 +3,6 @@ package fill
 import (
 	"bytes"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -120,7 +119,7 @@ func keepOld(root string, f *File) error {
 		err = workspace.WriteFile(filepath.Join(dir, filepath.Base(f.Path)), f.old, 0o600)
 	}
 	if err != nil {
-		return fmt.Errorf("keeping what %s held: %w", f.Path, err)
+		return &stack.Fault{Kind: stack.Unreadable, Code: "env-not-kept", At: stack.Place{File: f.Path}, Text: "what the file holds can't be kept before it is changed: " + stack.Reason(err), Remedy: "Check the free space and the rights of .nharbor. Nothing was changed.", Cause: err}
 	}
 	return nil
 }

@@ -62,6 +62,12 @@ func (s *surveyor) reads(code []string) {
 	if !s.opt.ReadCode {
 		return
 	}
+	s.homes = map[string]bool{}
+	for i := range s.stack.Projects {
+		for _, dir := range append([]string{s.stack.Projects[i].Path}, s.stack.Projects[i].Members...) {
+			s.homes[dir] = true
+		}
+	}
 	code = slices.DeleteFunc(code, func(f string) bool { return notLaunched.MatchString(f) || aside.MatchString(path.Dir(f)) })
 	slices.SortFunc(code, byDepth)
 	code = code[:min(len(code), maxCodeFiles)]
@@ -95,13 +101,32 @@ func (s *surveyor) reads(code []string) {
 	s.missingNames()
 }
 
-var (
-	asksFirst  = regexp.MustCompile(`\b(if|elif|unless|when)\s*\(?\s*$|\?\?\s*$|\|\|\s*$`)
-	asksAbsent = regexp.MustCompile(`\b(if|elif)\s*\(?\s*(!|not\b)\s*$|\bunless\s+$`)
-	givesUp    = regexp.MustCompile(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
-)
+var givesUp = regexp.MustCompile(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
 
-var setsDefault = regexp.MustCompile(`\bsetdefault\(\s*['"]` + envName)
+// asks tells whether code asks for what follows only to see if it is there, or if it is absent.
+func asks(before string) (there, absent bool) {
+	line := before[strings.LastIndexByte(before, '\n')+1:]
+	bare := strings.TrimRight(line, " \t(")
+	word := func(s, w string) bool {
+		rest, ok := strings.CutSuffix(s, w)
+		return ok && (rest == "" || strings.ContainsRune(" \t({};", rune(rest[len(rest)-1])))
+	}
+	switch {
+	case word(bare, "if"), word(bare, "elif"), word(bare, "when"), strings.HasSuffix(bare, "||"), strings.HasSuffix(bare, "??"):
+		return true, false
+	case word(bare, "unless"):
+		return false, true
+	}
+	if rest, ok := strings.CutSuffix(bare, "!"); ok {
+		bare = rest
+	} else if rest, ok := strings.CutSuffix(bare, "not"); ok {
+		bare = rest
+	} else {
+		return false, false
+	}
+	bare = strings.TrimRight(bare, " \t(")
+	return false, word(bare, "if") || word(bare, "elif")
+}
 
 func (s *surveyor) readsOf(file string) []stack.Read {
 	info, err := fs.Stat(s.fsys, file)
@@ -126,14 +151,15 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 			}
 			fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]
 			must := r.must
-			switch line := text[strings.LastIndexByte(text[:m[0]], '\n')+1 : m[0]]; {
-			case asksFirst.MatchString(line): // the code looks whether it is there
+			switch asked, absent := asks(text[:m[0]]); {
+			case asked: // the code looks whether it is there
 				fallback = true
-			case asksAbsent.MatchString(line) && givesUp.MatchString(text[m[1]:min(len(text), m[1]+160)]):
+			case absent && givesUp.MatchString(text[m[1]:min(len(text), m[1]+160)]):
 				must = true
 			}
+			fallback = fallback || strings.Contains(text, `setdefault("`+name) || strings.Contains(text, `setdefault('`+name)
 			out = append(out, stack.Read{Name: name, Project: project, At: stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")},
-				Default: fallback || setsDefault.MatchString(text) && strings.Contains(text, "setdefault(\""+name), Must: must && !fallback})
+				Default: fallback, Must: must && !fallback})
 		}
 	}
 	return out
@@ -142,12 +168,9 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 // projectOf is the folder of the innermost project that a file lies in.
 func (s *surveyor) projectOf(file string) string {
 	best := "."
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		for _, dir := range append([]string{p.Path}, p.Members...) {
-			if strings.HasPrefix(file, dir+"/") && len(dir) > len(best) || best == "." && strings.HasPrefix(file, dir+"/") {
-				best = dir
-			}
+	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+		if s.homes[dir] {
+			return dir
 		}
 	}
 	return best

@@ -91,6 +91,7 @@ type surveyor struct {
 	stack  *stack.Stack
 	faults stack.Faults
 
+	homes       map[string]bool // the folders of projects and their members; for the reading of code
 	demands     []demand
 	rivals      []string // services of several applications that want the same port
 	corrections corrections

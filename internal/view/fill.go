@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/fill"
@@ -69,20 +70,34 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 
 // Loud says what must not be passed over: settings files with secrets that git keeps or would keep.
 func (t *Text) Loud(p *fill.Plan) {
+	by := map[string][]string{}
 	for i := range p.Files {
-		f := &p.Files[i]
-		if !f.Secret() {
-			continue
-		}
-		switch f.Git {
-		case fill.Tracked:
-			t.Blank()
-			t.Line("warning: git keeps %s, and it holds secrets. Take it out with: git rm --cached %s", f.Path, f.Path)
-		case fill.Untracked:
-			t.Blank()
-			t.Line("warning: git does not ignore %s, and it holds secrets. Add a line to .gitignore: %s", f.Path, path.Base(f.Path))
+		if f := &p.Files[i]; f.Secret() {
+			by[f.Git] = append(by[f.Git], f.Path)
 		}
 	}
+	if list := by[fill.Tracked]; len(list) > 0 {
+		t.Blank()
+		t.Line("warning: git keeps %s with secrets inside. Take it out with: git rm --cached %s", some(list), strings.Join(list[:min(3, len(list))], " "))
+	}
+	if list := by[fill.Untracked]; len(list) > 0 {
+		var names []string
+		for _, f := range list {
+			if base := path.Base(f); !slices.Contains(names, base) {
+				names = append(names, base)
+			}
+		}
+		t.Blank()
+		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s", some(list), strings.Join(names, ", "))
+	}
+}
+
+// some names the first of a list, and how many more there are.
+func some(list []string) string {
+	if len(list) <= 3 {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:3], ", "), len(list)-3)
 }
 
 // Missing shows the settings that only a person can give.
