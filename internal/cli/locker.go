@@ -72,7 +72,7 @@ that a second clone or a reset asks for nothing.`,
 			}
 			var rows [][3]string
 			for _, s := range all {
-				rows = append(rows, [3]string{s.Key, s.Repository, s.Since.Local().Format("2006-01-02")})
+				rows = append(rows, [3]string{s.Key, s.Repository, "since " + s.Since.Local().Format("2006-01-02")})
 			}
 			a.text().Kept(rows, own)
 			return nil

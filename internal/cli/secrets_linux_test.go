@@ -189,7 +189,7 @@ func TestLocker(t *testing.T) {
 	}
 	theirs.must(0, "-C", "first", "locker", "drop", "TIDE_TOKEN")
 	// A key that others can read is said, and the launch's settings go on without it.
-	if err := os.Chmod(filepath.Join(b.home, ".config", "nimbleharbor", "identity"), 0o644); err != nil {
+	if err := os.Chmod(filepath.Join(b.home, ".config", "nharbor", "identity"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	os.Remove(filepath.Join(b.dir, "second", ".env"))

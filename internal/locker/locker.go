@@ -46,9 +46,9 @@ func Default() (*Store, error) {
 	home, err := os.UserHomeDir()
 	folder := func(variable, usual string) string {
 		if dir := os.Getenv(variable); filepath.IsAbs(dir) {
-			return filepath.Join(dir, "nimbleharbor")
+			return filepath.Join(dir, "nharbor")
 		}
-		return filepath.Join(home, usual, "nimbleharbor")
+		return filepath.Join(home, usual, "nharbor")
 	}
 	data, config := folder("XDG_DATA_HOME", ".local/share"), folder("XDG_CONFIG_HOME", ".config")
 	if err != nil && (!filepath.IsAbs(data) || !filepath.IsAbs(config)) {

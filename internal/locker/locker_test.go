@@ -192,7 +192,7 @@ func TestDefault(t *testing.T) {
 	t.Setenv("XDG_DATA_HOME", data)
 	t.Setenv("XDG_CONFIG_HOME", config)
 	s, err := Default()
-	if err != nil || s.File != filepath.Join(data, "nimbleharbor", "locker.age") || s.Identity != filepath.Join(config, "nimbleharbor", "identity") {
+	if err != nil || s.File != filepath.Join(data, "nharbor", "locker.age") || s.Identity != filepath.Join(config, "nharbor", "identity") {
 		t.Errorf("the locker is %+v, %v", s, err)
 	}
 	t.Setenv("XDG_DATA_HOME", "relative") // which the specification says to ignore

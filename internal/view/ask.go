@@ -71,21 +71,25 @@ func describe(q fill.Question, i int, plain bool) string {
 	if q.Hint != "" {
 		lines = append(lines, q.Hint)
 	}
-	if q.URL != "" && q.URL != strings.TrimSpace(q.Hint) {
+	if !strings.Contains(q.Hint, q.URL) {
 		lines = append(lines, "Where: "+q.URL)
 	}
 	if q.Why != "" {
 		lines = append(lines, "Why: "+q.Why)
 	}
+	keys := ""
 	if q.Secret {
-		lines = append(lines, "What you type is masked.")
+		keys = "What you type is masked. "
 	}
 	if !plain {
-		keys := "Enter takes it, or skips it if empty; "
+		keys += "Enter takes it, or skips it if empty; "
 		if i > 0 {
 			keys += "shift+tab goes back; "
 		}
-		lines = append(lines, keys+"ctrl+c leaves, and nothing is written.")
+		keys += "ctrl+c leaves, and nothing is written."
+	}
+	if keys = strings.TrimSpace(keys); keys != "" {
+		lines = append(lines, "", keys)
 	}
 	return strings.Join(lines, "\n")
 }

@@ -177,8 +177,11 @@ func TestDescribe(t *testing.T) {
 	if got := title(1, 3, q); got != "TIDE_TOKEN in .env, used by api, web (2 of 3)" {
 		t.Errorf("the title is %q", got)
 	}
-	if got := describe(q, 1, false); got != "From https://tides.example\nWhere: https://tides.example\nWhy: index.js:3 fails without it\nWhat you type is masked.\nEnter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
+	if got := describe(q, 1, false); got != "From https://tides.example\nWhy: index.js:3 fails without it\n\nWhat you type is masked. Enter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
 		t.Errorf("it is described as %q", got)
+	}
+	if got := describe(fill.Question{URL: "https://tides.example"}, 0, false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; ctrl+c leaves, and nothing is written." {
+		t.Errorf("one without a comment is described as %q", got)
 	}
 	if got := describe(fill.Question{Hint: "x"}, 0, true); got != "x" {
 		t.Errorf("a plain one is described as %q", got)
