@@ -3,8 +3,10 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 
@@ -22,6 +25,7 @@ import (
 	"nimbleharbor/internal/locker"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
 )
 
 // fillFlags are what fill and launch both take.
@@ -54,6 +58,13 @@ in .nharbor/before.`,
 			if w == nil || w.stack == nil || err != nil && !onlyVariables(err) {
 				return err
 			}
+			if !dry {
+				free, err := a.alone(cmd.Context(), w)
+				if err != nil {
+					return err
+				}
+				defer free()
+			}
 			p, err := a.makeFill(cmd.Context(), w, flags, !dry)
 			if err != nil {
 				return err
@@ -77,7 +88,7 @@ in .nharbor/before.`,
 			if !p.Complete {
 				t.Missing(p)
 				t.Blank()
-				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with --answers FILE or nharbor locker put KEY.")
+				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with --answers FILE or nharbor locker put KEY. To leave one empty: --set KEY=")
 				return nil
 			}
 			if len(p.Restart) > 0 {
@@ -98,6 +109,32 @@ in .nharbor/before.`,
 	c.Flags().BoolVar(&reveal, "reveal", false, "show secrets")
 	c.Flags().BoolVar(&flags.try, "try", false, "ask the address beside an issued secret whether it is taken")
 	return c
+}
+
+// alone keeps others from filling the same workspace until free is called, so that a secret is made once. The workspace is
+// surveyed again if somebody else was at it since. Where no lock can be had the writing itself will say why.
+func (a *app) alone(ctx context.Context, w *work) (free func(), err error) {
+	free = func() {}
+	if dir, err := workspace.MakeStateDir(w.root); err == nil {
+		lock := flock.New(filepath.Join(dir, "fill.lock"))
+		if got, err := lock.TryLock(); err == nil && !got {
+			if !a.json {
+				view.For(a.err).Line("Waiting for another command that fills the settings here.")
+			}
+			lock.Lock()
+		}
+		free = func() { lock.Unlock() }
+	}
+	for _, e := range w.stack.EnvFiles {
+		if _, err := fs.Stat(w.fsys, e.Path); (err == nil) != e.Present {
+			if err := w.survey(ctx); err != nil && !onlyVariables(err) {
+				free()
+				return nil, err
+			}
+			break
+		}
+	}
+	return free, nil
 }
 
 // onlyVariables reports whether all that is wrong is variables without a value, which fill can give.
@@ -129,6 +166,8 @@ func (a *app) makeFill(ctx context.Context, w *work, flags fillFlags, ask bool) 
 		}
 		return stores[service]
 	}
+	waived := readWaived(w.root)
+	opt.Waived = func(file, key string) bool { return slices.Contains(waived, fill.Member{File: file, Key: key}) }
 	if !flags.noLocker {
 		opt.Locker = a.fromLocker(ctx, w)
 	}
@@ -241,6 +280,9 @@ func (a *app) writeFill(ctx context.Context, w *work, p *fill.Plan, flags fillFl
 	if err := p.Write(w.root); err != nil {
 		return err
 	}
+	if err := keepWaived(w.root, p.Waived); err != nil {
+		return err
+	}
 	if flags.noLocker {
 		return nil
 	}
@@ -263,6 +305,39 @@ func (a *app) writeFill(ctx context.Context, w *work, p *fill.Plan, flags fillFl
 	}
 	if err != nil {
 		a.complain(err)
+	}
+	return nil
+}
+
+// waivedFile holds the settings that are to stay empty, beside the rest of the workspace's state.
+func waivedFile(root string) string { return filepath.Join(root, workspace.StateDir, "empty.json") }
+
+func readWaived(root string) (list []fill.Member) {
+	if data, err := os.ReadFile(waivedFile(root)); err != nil || json.Unmarshal(data, &list) != nil {
+		return nil // it is asked for again
+	}
+	return list
+}
+
+func keepWaived(root string, more []fill.Member) error {
+	if len(more) == 0 {
+		return nil
+	}
+	list := readWaived(root)
+	for _, m := range more {
+		if !slices.Contains(list, m) {
+			list = append(list, m)
+		}
+	}
+	data, err := json.MarshalIndent(list, "", " ")
+	if err == nil {
+		_, err = workspace.MakeStateDir(root)
+	}
+	if err == nil {
+		err = workspace.WriteFile(waivedFile(root), data, 0o600)
+	}
+	if err != nil {
+		return &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: waivedFile(root)}, Text: "what is to stay empty can't be remembered: " + stack.Reason(err), Remedy: "Check the free space and the rights of .nharbor.", Cause: err}
 	}
 	return nil
 }

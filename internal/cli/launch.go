@@ -154,6 +154,11 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 	if err != nil {
 		return err
 	}
+	free, err := a.alone(ctx, w)
+	if err != nil {
+		return err
+	}
+	defer free()
 	p, err := a.makeFill(ctx, w, flags, true)
 	if err != nil {
 		return err
@@ -193,7 +198,7 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 	}
 	for _, m := range p.Missing {
 		f := &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File}, Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
-			Remedy: "Give it with --set or --answers, or run nharbor fill on a terminal."}
+			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: --set %s=", m.Key)}
 		if m.Hint != "" {
 			f.Remedy = strings.TrimRight(m.Hint, ".") + ". " + f.Remedy
 		}

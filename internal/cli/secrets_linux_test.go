@@ -366,3 +366,55 @@ func TestAnswersFile(t *testing.T) {
 		}
 	}
 }
+
+// TestLeftEmpty leaves a third party's secret empty on purpose: it is not asked for again, until it is given.
+func TestLeftEmpty(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n", ".env.example": "TIDE_TOKEN=\nPIER_TOKEN=your-token\n"})
+	if out := b.must(4, "fill"); !strings.Contains(out, "--set KEY=") {
+		t.Errorf("it does not say how to leave one empty: %s", out)
+	}
+	if out := b.must(4, "fill", "--set", "PIER_TOKEN="); !strings.Contains(out, "1 setting is still missing") {
+		t.Errorf("one left empty: %s", out)
+	}
+	if out := b.must(0, "fill", "--set", "TIDE_TOKEN="); !strings.Contains(out, "left empty, as you have said") {
+		t.Errorf("both left empty: %s", out)
+	}
+	b.must(0, "fill")
+	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil || string(data) != "TIDE_TOKEN=\nPIER_TOKEN=\n" {
+		t.Errorf("the file holds %q, %v", data, err)
+	}
+	b.must(0, "fill", "--set", "TIDE_TOKEN=tide-7", "--no-locker")
+	if err := os.WriteFile(filepath.Join(b.dir, ".nharbor", "empty.json"), []byte("{torn"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.must(4, "fill") // what can't be read is asked for again
+	if _, err := os.Stat(filepath.Join(b.home, ".config")); err == nil {
+		t.Error("without a secret to keep, a locker was made")
+	}
+}
+
+// TestTwoFillsAtOnce fills one workspace by several commands at the same time: the files are whole and agree.
+func TestTwoFillsAtOnce(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write(map[string]string{"compose.yaml": "services:\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: '${DB_PASSWORD}'}}\n  api: {image: x, env_file: api.env}\n",
+		".env.example": "DB_PASSWORD=change-me\n", "api.env.example": "DATABASE_URL=postgres://postgres:change-me@db:5432/postgres\n"})
+	done := make(chan error)
+	for range 6 {
+		cmd := b.command("fill")
+		go func() { done <- cmd.Run() }()
+	}
+	for range 6 {
+		if err := <-done; err != nil {
+			t.Error(err)
+		}
+	}
+	env, err := os.ReadFile(filepath.Join(b.dir, ".env"))
+	api, err2 := os.ReadFile(filepath.Join(b.dir, "api.env"))
+	password, ok := strings.CutPrefix(strings.TrimSpace(string(env)), "DB_PASSWORD=")
+	if err != nil || err2 != nil || !ok || len(password) != 24 || string(api) != "DATABASE_URL=postgres://postgres:"+password+"@db:5432/postgres\n" {
+		t.Errorf("the files hold %q and %q: %v %v", env, api, err, err2)
+	}
+}

@@ -6,6 +6,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/settings"
@@ -42,11 +43,17 @@ func (m *maker) decide() {
 func (m *maker) judgeKept(f *File, s *Setting) {
 	s.Origin = Kept
 	stand := survey.Placeholder(s.value)
+	if stand && !privateKey.MatchString(s.Key) {
+		// If it is one that only a person can give, nobody has answered it yet.
+		probe := *s
+		probe.Origin = Template
+		m.judge(f, &probe)
+		if probe.Origin == Missing {
+			s.Origin, s.Issued = Missing, probe.Issued
+			return
+		}
+	}
 	switch {
-	case stand && (m.issued(f, s) || required.MatchString(s.Comment)) && !optional.MatchString(s.Comment):
-		// Nobody has answered it yet.
-		s.Origin, s.Issued = Missing, m.issued(f, s)
-		return
 	case !s.Secret:
 		return
 	case stand:
@@ -76,6 +83,9 @@ func (m *maker) judge(f *File, s *Setting) {
 	case s.Secret && isCarrier(s.value): // judged with the link it may belong to
 	case s.Secret && !empty && m.committed(s.value):
 		s.remark("", "the compose file itself holds the same value")
+	case empty && m.opt.Waived != nil && m.opt.Waived(f.Path, s.Key):
+		s.remark("", "left empty, as you have said")
+	case s.Secret && !waived && m.signsIn(f, s, empty, stand):
 	case m.issued(f, s) && (empty || stand):
 		s.Issued = true
 		if empty && isRead && read.Default && !wanted {
@@ -100,6 +110,59 @@ func (m *maker) judge(f *File, s *Setting) {
 	}
 }
 
+// signsIn decides on a password with which a server is signed in at, unless that server is of this stack and has one: what
+// is made up here nobody there would know. It reports whether it has decided.
+func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
+	at := passwordKey.FindStringIndex(s.Key)
+	if at == nil {
+		return false
+	}
+	prefix := s.Key[:at[0]]
+	if at[0] > 0 || strings.HasPrefix(s.Key, "_") {
+		prefix = s.Key[:at[0]+1]
+	}
+	host := sibling(f, prefix, "host", "hostname", "server", "address", "addr")
+	if host == nil || m.takenFrom(f, s.Key) {
+		return false
+	}
+	port := 0
+	if p := sibling(f, prefix, "port"); p != nil {
+		port, _ = strconv.Atoi(p.value)
+	}
+	for _, k := range m.kindsFor(f, prefix) {
+		c, _ := m.meant(m.readerOf(f), k, host.value, or(port, k.port))
+		if c == nil {
+			continue
+		}
+		if c.hasPassword() {
+			return false
+		}
+		if s.value = ""; stand {
+			s.Origin = Derived
+		}
+		s.remark("", "%s asks for no password", c.svc.Name)
+		return true
+	}
+	switch {
+	case host.value == "" || survey.Placeholder(host.value):
+		return false
+	case stand:
+		s.Origin = Missing
+	case empty:
+		s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one", host.value)
+	default:
+		return false
+	}
+	return true
+}
+
+// takenFrom reports whether a compose file or a database takes its password from the key.
+func (m *maker) takenFrom(f *File, key string) bool {
+	return slices.ContainsFunc(m.facts, func(c facts) bool {
+		return c.passwordFrom == key && (c.passwordFile == "" || c.passwordFile == f.Path)
+	})
+}
+
 // variable reports whether a compose file can't be read without the setting.
 func (m *maker) variable(f *File, s *Setting) bool {
 	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool { return v.Required && v.Name == s.Key && v.File == f.Path })
@@ -112,7 +175,7 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		dir := path.Dir(f.Path)
 		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
 	}
-	if !s.Secret && !issuedID.MatchString(s.Key) || optional.MatchString(s.Comment) {
+	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) || optional.MatchString(s.Comment) {
 		return false
 	}
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -341,6 +342,12 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) && !k.pathIsNoName {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
+	}
+	if pw := dotenv.PasswordOf(value); !f.hasPassword() && k.wantsNoUser && survey.Placeholder(pw) {
+		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value, '@'); at > start {
+			value = value[:start] + value[at+1:]
+			why = append(why, f.svc.Name+" asks for no password")
+		}
 	}
 	if plain, said := withoutTLS(value); said != "" && !f.tls {
 		value = plain

@@ -127,6 +127,8 @@ type Plan struct {
 	Links    []Link `json:"links"`
 	// Remarks are what survey noticed that concerns settings.
 	Remarks []stack.Remark `json:"remarks,omitempty"`
+	// Waived are the settings that a person has said are to stay empty.
+	Waived []Member `json:"waived,omitempty"`
 	// Restart are the services that still run with the values of before.
 	Restart []string `json:"restart,omitempty"`
 }
@@ -153,6 +155,8 @@ type Options struct {
 	Environment dotenv.Lookup
 	// Locker gives an issued secret that was kept before, by the settings file and the key; nil for none.
 	Locker func(file, key string) (string, bool)
+	// Waived tells that a person wants a setting to stay empty; nil for none.
+	Waived func(file, key string) bool
 	// Git tells what git knows of a file: Ignored, Untracked, Tracked, or empty; nil for outside of any checkout.
 	Git func(file string) string
 	// Data tells, by service, of a store of data that exists already, in words that name it; nil for none.

@@ -37,7 +37,7 @@ var now = time.Unix(1795440000, 0)
 func TestCases(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
-		fsys := c.FS("set", "answers", "environment", "locker", "git", "data", "only")
+		fsys := c.FS("set", "answers", "environment", "locker", "git", "data", "only", "empty")
 		s, err := survey.Survey(fsys, survey.Options{Root: "/w", ReadCode: true})
 		for _, f := range stack.AllFaults(err) {
 			if f.Code != "compose-variable-required" {
@@ -58,6 +58,7 @@ func TestCases(t *testing.T) {
 			Environment: func(key string) (string, bool) { v, ok := environment[key]; return v, ok },
 			Locker:      func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
 			Git:         func(file string) string { return git[file] },
+			Waived:      func(file, key string) bool { return strings.TrimSpace(c.Files["empty"]) == file+" "+key },
 			Data:        func(service string) string { return data[service] }}
 		p, err := Make(fsys, s, opt)
 		if err != nil {

@@ -28,6 +28,10 @@ func (m *maker) given() error {
 					s.value, s.Origin, hit = value, Answered, true
 					s.Remark, s.Level = "", ""
 					m.known[key] = value
+					if value == "" {
+						m.plan.Waived = append(m.plan.Waived, Member{f.Path, key})
+						s.Remark = "left empty, as you have said"
+					}
 				}
 			})
 			if hit {

@@ -208,7 +208,7 @@ func TestRealLooking(t *testing.T) {
 func TestAgainChangesNothing(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
-		extras := []string{"set", "answers", "environment", "locker", "git", "data", "only"}
+		extras := []string{"set", "answers", "environment", "locker", "git", "data", "only", "empty"}
 		fsys := c.FS(extras...)
 		fill := func() *Plan {
 			s, _ := survey.Survey(fsys, survey.Options{Root: "/w", ReadCode: true})

@@ -139,10 +139,10 @@ func (s *surveyor) layer() {
 	}
 }
 
-var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|super[-_]?secret.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
+var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
 // hints are what a placeholder has in it; most values have none, and need no closer look.
-var hints = []string{"change", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put", "insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy", "s3cret", "keyboard", "<", "[", "{"}
+var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put", "insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy", "s3cret", "keyboard", "<", "[", "{"}
 
 // Placeholder reports whether a template's value only stands for one that is to be filled in.
 func Placeholder(value string) bool {
