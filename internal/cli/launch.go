@@ -197,6 +197,10 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 		faults = append(faults, f)
 	}
 	for _, m := range p.Missing {
+		if m.Skipped {
+			t.Line("Left open: %s in %s. What needs it may not work.", m.Key, m.File)
+			continue
+		}
 		f := &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File}, Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
 			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: --set %s=", m.Key)}
 		if m.Hint != "" {

@@ -181,6 +181,9 @@ func (m *maker) issued(f *File, s *Setting) bool {
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
 		return false
 	}
+	if id, ok := strings.CutSuffix(strings.ToUpper(s.Key), "_SECRET"); ok && (sibling(f, id, "_ID", "_CLIENT_ID") != nil) {
+		return true // the two halves of what a third party gives
+	}
 	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
 		return true
 	}

@@ -23,10 +23,13 @@ type facts struct {
 	outer int    // its port on this machine; 0 if there is none
 
 	user, database string
-	password       string      // as the compose file itself holds it, with where
-	passwordAt     stack.Place //
-	passwordFrom   string      // the variable or key that gives it
-	passwordFile   string      // the settings file that holds the key, if it is not a variable
+	password       string // as the compose file itself holds it, with where
+	passwordAt     stack.Place
+	passwordFrom   string // the variable or key that gives it
+	passwordFile   string // the settings file that holds the key, if it is not a variable
+	fallback       string // what the variable's default is
+	root           *facts // the same service for its first user, where that has a password of its own
+	chosen         bool   // the compose file names the user
 	tls            bool
 }
 
@@ -138,13 +141,14 @@ func (f *facts) credentials(s *stack.Stack, k int) {
 	}
 	if _, f.user = find(kinds[k].user, userKey); f.user == "" {
 		f.user = kinds[k].defaultUser
+	} else {
+		f.chosen = true
 	}
 	if _, f.database = find(kinds[k].store, storeKey); f.database == "" && !kinds[k].pathIsNoName {
 		f.database = f.user
 	}
 	key, value := find(kinds[k].password, passwordEnv)
-	switch {
-	case key == "":
+	if key == "" {
 		// It may stand in a settings file that the service reads.
 		for _, ref := range v.EnvFiles {
 			for _, name := range kinds[k].password {
@@ -152,14 +156,40 @@ func (f *facts) credentials(s *stack.Stack, k int) {
 				return
 			}
 		}
-	case v.EnvFrom[key] != "":
-		f.passwordFrom = v.EnvFrom[key]
-	case v.EnvLiteral[key]:
-		f.password, f.passwordAt = value, v.EnvAt[key]
+		return
 	}
-	if strings.Contains(key, "ROOT") && f.user != "root" && k == 1 && v.Env["MYSQL_USER"] == "" {
+	f.secret(key, value)
+	if strings.Contains(key, "_ROOT_") {
 		f.user = "root"
+		return
 	}
+	for _, key := range []string{"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"} {
+		if value := v.Env[key]; value != "" || v.EnvFrom[key] != "" {
+			root := *f
+			root.user, root.password, root.passwordFrom = "root", "", ""
+			root.secret(key, value)
+			f.root = &root
+		}
+	}
+}
+
+// secret notes where the password comes from that a key of the service's environment holds.
+func (f *facts) secret(key, value string) {
+	f.passwordAt = f.svc.EnvAt[key]
+	switch {
+	case f.svc.EnvFrom[key] != "":
+		f.passwordFrom, f.fallback = f.svc.EnvFrom[key], value
+	case f.svc.EnvLiteral[key]:
+		f.password = value
+	}
+}
+
+// as is what is known of the service for one of its users.
+func (f *facts) as(user string) *facts {
+	if user == "root" && f.root != nil {
+		return f.root
+	}
+	return f
 }
 
 // PasswordKeys lists the keys of a service's environment whose values a database takes over into its store of data
@@ -310,7 +340,10 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	port, _ := strconv.Atoi(u.Port())
 	k := kindOfScheme(u.Scheme)
 	if k == nil {
-		m.deriveHTTP(s, u, port)
+		if port == 0 && slices.Contains(loopback, u.Hostname()) && ownURLKey.MatchString(s.Key) && s.Origin != Kept {
+			m.ownURL(r, s)
+		}
+		m.deriveHTTP(r, s, u, port)
 		return
 	}
 	asked := port
@@ -335,7 +368,10 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 			why = append(why, fmt.Sprintf("%s is at %s:%d from here", f.svc.Name, host, to))
 		}
 	}
-	if user := u.User.Username(); user != f.user && f.user != "" && standsForUser.MatchString(user) {
+	if f = f.as(u.User.Username()); f.user == "root" {
+		s.user = "root"
+	}
+	if user := u.User.Username(); user != f.user && f.user != "" && (standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept && f.user != "root") {
 		value = strings.Replace(value, "://"+user, "://"+url.User(f.user).String(), 1)
 		why = append(why, f.svc.Name+"'s user")
 	}
@@ -368,11 +404,18 @@ var urlEnd = regexp.MustCompile(`(?i)(jdbc[_.-])?(url|uri)$`)
 
 // signIn fills the settings beside an address with which its reader signs in.
 func (m *maker) signIn(f *File, prefix string, c *facts) {
-	if user := sibling(f, prefix, "user", "username", "login"); user != nil && c.user != "" && (user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value)) {
+	user := sibling(f, prefix, "user", "username", "login")
+	if user != nil {
+		c = c.as(user.value)
+	}
+	if user != nil && c.user != "" && (user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value) || c.chosen && c.user != "root" && user.value != c.user && user.value != "") {
 		m.set(user, c.user, c.svc.Name+"'s user")
 	}
 	if password := sibling(f, prefix, "password", "pass", "passwd", "pwd"); password != nil {
 		password.service = c.svc.Name
+		if c.user == "root" {
+			password.user = "root"
+		}
 	}
 }
 
@@ -418,7 +461,7 @@ var (
 )
 
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
-func (m *maker) deriveHTTP(s *Setting, u *url.URL, port int) {
+func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !browserKey.MatchString(s.Key) || !apiKeyName.MatchString(s.Key) {
 		return
 	}
@@ -433,6 +476,16 @@ func (m *maker) deriveHTTP(s *Setting, u *url.URL, port int) {
 	}
 	if f := m.api(s.Key); f != nil {
 		m.toBrowser(s, u, f)
+		return
+	}
+	var others []string
+	for _, f := range m.facts {
+		if f.kind == "http" && f.outer > 0 && !slices.Contains(r.names, f.svc.Name) {
+			others = append(others, fmt.Sprintf("%s at http://localhost:%d", f.svc.Name, f.outer))
+		}
+	}
+	if len(others) > 0 && !slices.Contains(loopback, u.Hostname()) {
+		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s", strings.Join(others, ", "))
 	}
 }
 
@@ -518,12 +571,7 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 		return
 	}
 	if ownURLKey.MatchString(s.Key) {
-		for _, name := range r.names {
-			if v := m.stack.Service(name); len(v.Ports) > 0 && v.Ports[0].Host > 0 && len(r.names) == 1 {
-				s.value, s.Origin = fmt.Sprintf("http://localhost:%d", v.Ports[0].Host), Derived
-				s.Remark, s.Level = "where "+name+" answers", ""
-			}
-		}
+		m.ownURL(r, s)
 		return
 	}
 	if !urlKey.MatchString(s.Key) {
@@ -551,6 +599,17 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 		s.value, s.Origin, s.Secret = u.String(), Derived, s.Secret || c.hasPassword()
 		s.Remark, s.Level = "put together: "+c.svc.Name+" at "+u.Host, ""
 		return
+	}
+}
+
+// ownURL is where the one service that reads the file answers.
+func (m *maker) ownURL(r reader, s *Setting) {
+	if len(r.names) != 1 {
+		return
+	}
+	if v := m.stack.Service(r.names[0]); len(v.Ports) > 0 && v.Ports[0].Host > 0 && v.Ports[0].Host != 80 {
+		s.value, s.Origin = fmt.Sprintf("http://localhost:%d", v.Ports[0].Host), Derived
+		s.Remark, s.Level = "where "+v.Name+" answers", ""
 	}
 }
 

@@ -44,6 +44,7 @@ type Setting struct {
 	there   bool   // the file held it before
 	form    string // the form that a made-up value has
 	service string // whose password the value is or carries
+	user    string // root, if it is not that of the service's usual user
 	expands bool
 }
 
@@ -104,6 +105,8 @@ type Lack struct {
 	URL      string   `json:"url"`
 	Services []string `json:"services,omitempty"` // that read the file
 	Why      string   `json:"why,omitempty"`
+	// Skipped is true if a person was asked and has left it open.
+	Skipped bool `json:"skipped,omitempty"`
 }
 
 // Member is one place of a link.

@@ -139,7 +139,7 @@ func (m *maker) resolve() error {
 			}
 			continue
 		}
-		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL, Services: q.Services, Why: q.Why})
+		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL, Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
 	}
 	return m.try()
 }

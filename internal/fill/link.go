@@ -31,7 +31,7 @@ func (m *maker) linkUp() {
 		for k, s := range f.Settings {
 			p := place{i, k}
 			switch {
-			case s.Origin == Missing || s.expands && !isCarrier(s.value) || !s.Secret && !isCarrier(s.value):
+			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) || !s.Secret && !isCarrier(s.value):
 			case isCarrier(s.value):
 				carriers = append(carriers, p)
 			case publicKey.MatchString(s.Key):
@@ -150,16 +150,21 @@ func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 	if i < 0 {
 		return false
 	}
-	c := &m.facts[i]
+	c := m.facts[i].as(m.at(p).user)
 	if c.password != "" {
 		m.literal(p, c)
 		return true
 	}
 	if c.passwordFrom == "" {
-		return false
+		return key == "" // an address of a service that asks for none has nothing to agree with
 	}
 	name := c.passwordFrom
 	master, ok := m.places[Member{m.fileOf(c), name}]
+	if !ok && c.fallback != "" {
+		c.password = c.fallback // nobody sets the variable, and its default holds
+		m.literal(p, c)
+		return true
+	}
 	if !ok {
 		return false
 	}
@@ -227,6 +232,12 @@ func passwordFor(value, pw string, passwords map[string]map[string]bool) string 
 // unify gives the members of a link one value: one that was given, else one that is there already, else the
 // first made up.
 func (m *maker) unify(key string, places []place) {
+	seen := map[place]bool{}
+	places = slices.DeleteFunc(places, func(p place) bool {
+		twice := seen[p]
+		seen[p] = true
+		return twice
+	})
 	if len(places) < 2 {
 		return
 	}

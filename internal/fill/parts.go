@@ -68,7 +68,7 @@ func (m *maker) deriveParts(f *File, r reader) {
 			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 		}
 		m.signIn(f, prefix, c)
-		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil && c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value)) {
+		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil && c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value) || k.name == "mysql" && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
 			m.set(name, c.database, c.svc.Name+"'s database")
 		}
 		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls", "ssl_require"} {
@@ -82,6 +82,12 @@ func (m *maker) deriveParts(f *File, r reader) {
 			}
 		}
 	}
+}
+
+// notRoot reports whether the settings of a prefix name a user who can make no database.
+func (m *maker) notRoot(f *File, prefix string) bool {
+	user := sibling(f, prefix, "user", "username", "login")
+	return user != nil && user.value != "root"
 }
 
 // kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands beside them.

@@ -31,7 +31,7 @@ func (s *surveyor) envFiles() {
 func (s *surveyor) locally(dir string) bool {
 	for i := range s.stack.Projects {
 		if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
-			return slices.Contains(layers(p), ".env.local") && p.Framework != ""
+			return readsLocal[p.Framework]
 		}
 	}
 	return false

@@ -141,6 +141,9 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	s.stack.Services = append(s.stack.Services, svc)
 }
 
+// readsLocal are the frameworks that read .env.local on top of .env by themselves.
+var readsLocal = map[string]bool{"vite": true, "sveltekit": true, "astro": true, "remix": true, "react-router": true, "next": true, "nuxt": true, "create-react-app": true, "vue-cli": true, "gatsby": true, "symfony": true, "rails": true}
+
 // layers are the settings files that the project's framework reads in work on the project, later ones winning.
 func layers(p *stack.Project) []string {
 	switch p.Framework {
