@@ -73,9 +73,12 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 // TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process and no container
 // stays without an owner, the state can be read, and the next command puts right what it finds.
 //
-// NHARBOR_KILLS says at how many; it does not run beside other tests, so that a moment means the same each time.
+// With -short these are 20, otherwise 200; NHARBOR_KILLS says another number. It does not run beside other tests, so that a moment means the same each time.
 func TestKilledAtAnyMoment(t *testing.T) {
-	moments, workers := 20, 4
+	moments, workers := 200, 4
+	if testing.Short() {
+		moments = 20
+	}
 	if n, err := strconv.Atoi(os.Getenv("NHARBOR_KILLS")); err == nil {
 		moments = n
 	}
@@ -337,6 +340,40 @@ func TestHaltAndRestartRule(t *testing.T) {
 	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, "it starts again in 0.5 s, for the 1st time") || !answers(port) {
 		t.Errorf("with restart = true: %s", said)
 	}
+	b.must(0, "stop")
+	b.leavesNothing()
+}
+
+// TestStewardKnowsBetter asks the steward where its record is of an earlier moment, as it is when the disk was full.
+func TestStewardKnowsBetter(t *testing.T) {
+	t.Parallel()
+	b, _, ports := mixed(t)
+	b.must(0, "launch", "--background", "--vouch")
+	file := filepath.Join(b.dir, ".nharbor", "stack.json")
+	before, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.must(0, "restart", "web", "--vouch")
+	if err := os.WriteFile(file, before, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if said := b.must(0, "check"); strings.Contains(said, "stranger") {
+		t.Errorf("with the record of before the restart check says %s", said)
+	}
+	b.must(0, "stop", "web")
+	if err := os.WriteFile(file, before, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, said, _ := b.run("check"); answers(ports[2]) || !strings.Contains(said, "stopped") {
+		t.Errorf("with the record of before the stop check says %s", said)
+	}
+	b.must(0, "stop")
+	// Without a steward the file is all there is.
+	if err := os.WriteFile(file, before, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.must(0, "launch", "--background", "--vouch")
 	b.must(0, "stop")
 	b.leavesNothing()
 }

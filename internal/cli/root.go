@@ -63,6 +63,8 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	var faults stack.Faults
 	if ctx.Err() != nil && !errors.As(err, &fault) {
 		err = &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "interrupted", Cause: err}
+	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC) {
+		err = &stack.Fault{Kind: stack.NotSo, Code: "disk-full", Text: "the disk is full: " + stack.Reason(err), Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
 	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && isUsage(err) {
 		err = &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: err.Error(), Remedy: "See what can be asked: nharbor --help"}
 	}

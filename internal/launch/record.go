@@ -56,7 +56,28 @@ func ReadRecord(root string) (*Record, error) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unreadable", At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
 			Remedy: "Stop what still runs, then remove the file.", Cause: err}
 	}
+	if now := r.now(); now != nil {
+		return now, nil
+	}
 	return &r, nil
+}
+
+// now asks the steward itself, which knows more than the file where that could not be written: on a full disk.
+func (r *Record) now() *Record {
+	if r.Ended || r.Socket == "" {
+		return nil
+	}
+	c, err := net.DialTimeout("unix", r.Socket, time.Second)
+	if err != nil {
+		return nil
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(2 * time.Second))
+	var m Message
+	if json.NewEncoder(c).Encode(Request{Do: "record"}) != nil || json.NewDecoder(c).Decode(&m) != nil {
+		return nil
+	}
+	return m.Record
 }
 
 // Alive reports whether the record's steward answers.

@@ -38,6 +38,7 @@ type Message struct {
 	Stopped bool         `json:"stopped,omitempty"` // what was asked to stop has stopped
 	Error   *stack.Fault `json:"error,omitempty"`
 	Ready   string       `json:"ready,omitempty"` // the socket
+	Record  *Record      `json:"record,omitempty"`
 }
 
 // Settled tells how a launch has gone.
@@ -323,6 +324,12 @@ func (s *steward) serve(c net.Conn, leased func()) {
 		if req.Plan != nil {
 			s.restart(out, &req)
 		}
+	case "record":
+		s.mu.Lock()
+		now := s.record
+		s.mu.Unlock()
+		now.Services = s.exec.records()
+		out.Encode(Message{Record: &now})
 	case "follow":
 		var gone atomic.Bool
 		if req.Lease {
