@@ -145,7 +145,7 @@ func (f *File) AddFrom(template *File) ([]string, error) {
 	last := 0
 	for _, p := range slices.Sorted(maps.Keys(behind)) {
 		out = append(out, f.data[last:p]...)
-		if len(out) > 0 && out[len(out)-1] != '\n' && p > 0 && p != f.top() {
+		if len(out) > 0 && out[len(out)-1] != '\n' && string(out) != "\xef\xbb\xbf" {
 			out = append(out, f.lineEnd()...)
 		}
 		out = append(out, behind[p]...)

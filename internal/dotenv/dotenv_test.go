@@ -170,6 +170,7 @@ func TestAddFrom(t *testing.T) {
 		{"at the end, without a line end, CRLF", "A=1\r\nB=2", "A=1\nB=2\nC=\"x\ny\"\n", "A=1\r\nB=2\r\nC=\"x\r\ny\"\r\n", "C"},
 		{"into an empty file", "", "A=1\nB=2\n", "A=1\nB=2\n", "A B"},
 		{"behind a byte order mark", "\xef\xbb\xbfB=1\n", "A=1\nB=2\n", "\xef\xbb\xbfA=1\nB=1\n", "A"},
+		{"behind a comment without a line end", "# mine", "A=1\n", "# mine\nA=1\n", "A"},
 		{"nothing new", "B=1\nA=2", "A=1\nB=2\n", "B=1\nA=2", ""},
 		{"twice in the template", "Z=1\n", "A=1\nA=2\n", "A=1\nZ=1\n", "A"},
 	} {

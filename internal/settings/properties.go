@@ -181,6 +181,9 @@ func (f propertiesFormat) add(file, template []byte, missing []string) ([]byte, 
 		}
 		last, _ := lineAt(template, max(want[i].start, want[i].end-1))
 		block := strings.TrimRight(strings.Join(lines[first-1:last], ""), "\r\n") + lineEnd(file)
+		if oddBackslashes(strings.TrimRight(block, "\r\n")) {
+			continue // its end is open, and what follows would become a part of it
+		}
 		at := 0
 		for _, e := range slices.Backward(want[:i]) {
 			if k := slices.IndexFunc(own, func(o Entry) bool { return o.Key == e.Key }); k >= 0 {

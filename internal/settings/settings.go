@@ -216,7 +216,11 @@ func (d *Document) AddFrom(template *Document) ([]string, error) {
 	}
 	var missing []string
 	for _, e := range template.Entries {
-		if key := list(e.Key); !have[key] {
+		key := list(e.Key)
+		if d.Format == Properties {
+			key = e.Key // its keys have dots, and no levels
+		}
+		if key != "" && !have[key] {
 			have[key] = true
 			missing = append(missing, key)
 		}
