@@ -88,7 +88,7 @@ in .nharbor/before.`,
 			if !p.Complete {
 				t.Missing(p)
 				t.Blank()
-				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with --answers FILE or nharbor locker put KEY. To leave one empty: --set KEY=")
+				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with --answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill --set KEY=")
 				return nil
 			}
 			if len(p.Restart) > 0 {

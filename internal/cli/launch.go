@@ -202,7 +202,7 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 			continue
 		}
 		f := &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File}, Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
-			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: --set %s=", m.Key)}
+			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor fill --set %s=", m.Key)}
 		if m.Hint != "" {
 			f.Remedy = strings.TrimRight(m.Hint, ".") + ". " + f.Remedy
 		}

@@ -418,3 +418,41 @@ func TestTwoFillsAtOnce(t *testing.T) {
 		t.Errorf("the files hold %q and %q: %v %v", env, api, err, err2)
 	}
 }
+
+// TestGitOfSettings says what git knows of each file, once for each kind, and for several checkouts.
+func TestGitOfSettings(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write(map[string]string{
+		"one/compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n", "one/.gitignore": ".env\n", "one/.env.example": "A_SECRET=\n", "one/open/api.env.example": "B_SECRET=\n", "one/plain/api.env.example": "C=1\n",
+		"two/package.json": `{"name": "two"}`, "two/.env": "D_SECRET=kept-by-git\n", ".nharbor/.gitignore": "*\n", "loose/.env.example": "E_SECRET=\n"})
+	for _, dir := range []string{"one", "two"} {
+		for _, args := range [][]string{{"init", "-q"}, {"add", "-f", "."}} {
+			cmd := b.command()
+			cmd.Path, cmd.Args, cmd.Dir = "/usr/bin/env", append([]string{"env", "git"}, args...), filepath.Join(b.dir, dir)
+			if out, err := cmd.CombinedOutput(); err != nil {
+				t.Fatalf("%v: %v\n%s", args, err, out)
+			}
+		}
+	}
+	out := b.must(0, "fill")
+	for _, want := range []string{"git keeps two/.env with secrets inside", "git does not ignore one/open/api.env, with secrets inside. Add to .gitignore: api.env"} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("it does not say %q:\n%s", want, out)
+		}
+	}
+	var plan struct {
+		Files []struct{ Path, Git string }
+	}
+	if err := json.Unmarshal([]byte(b.must(0, "fill", "--json")), &plan); err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]string{}
+	for _, f := range plan.Files {
+		got[f.Path] = f.Git
+	}
+	want := map[string]string{"one/.env": "ignored", "one/open/api.env": "untracked", "one/plain/api.env": "untracked", "two/.env": "tracked", "loose/.env": ""}
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("git knows %v, want %v", got, want)
+	}
+}

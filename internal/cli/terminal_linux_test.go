@@ -158,3 +158,28 @@ func TestAsking(t *testing.T) {
 	}
 	b.must(0, "vouch")
 }
+
+// TestSkippedAtLaunch leaves a question open at a launch, which goes on without, and says so.
+func TestSkippedAtLaunch(t *testing.T) {
+	t.Parallel()
+	b, _, _ := mixed(t)
+	term := newTerminal(t)
+	b.write(map[string]string{".env.example": "LEVEL=low\nTIDE_TOKEN=\n"})
+	var out bytes.Buffer
+	cmd := b.command("launch", "--background", "--vouch")
+	cmd.Env = append(cmd.Env, "TERM=dumb")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	term.answer("TIDE_TOKEN", "")
+	if err := cmd.Wait(); err != nil || !strings.Contains(out.String(), "Left open: TIDE_TOKEN in .env") || !strings.Contains(out.String(), "Everything is up") {
+		t.Errorf("it ended with %v:\n%s", err, out.String())
+	}
+	b.must(0, "stop")
+	if code, _, errOut := b.run("launch", "--background"); code != 4 || !strings.Contains(errOut, "--set TIDE_TOKEN=") {
+		t.Errorf("without a terminal it ended with %d: %s", code, errOut)
+	}
+	b.must(0, "launch", "--background", "--set", "TIDE_TOKEN=")
+	b.must(0, "stop")
+}

@@ -140,3 +140,35 @@ func FuzzEdit(f *testing.F) {
 		}
 	})
 }
+
+func TestValuesAndEdits(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ name, text, key, value, addTo string }{
+		{".env", "A=1\nB=${A}2\n", "B", "12", "A=1\nB=${A}2\nNEW=x\n"},
+		{"a.properties", "a=1", "a", "1", "a=1\nNEW=x\n"},
+		{"a.json", "{\"a\": {\"b\": true}}", "a.b", "true", ""},
+		{"a.yml", "a:\n  b: yes please\n", "a.b", "yes please", ""},
+		{"a.toml", "[a]\nb = 1.5\n", "a.b", "1.5", ""},
+	} {
+		d, err := Parse(c.name, FormatOf(c.name), []byte(c.text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if values, err := d.Values(func(string) (string, bool) { return "", false }); err != nil || values[c.key] != c.value {
+			t.Errorf("%s holds %v, %v", c.name, values, err)
+		}
+		out, err := d.Edit(map[string]string{"NEW": "x"})
+		if c.addTo == "" && err == nil || c.addTo != "" && string(out) != c.addTo {
+			t.Errorf("a new key in %s gives %q, %v", c.name, out, err)
+		}
+		if string(d.Bytes()) != c.text {
+			t.Errorf("%s itself became %q", c.name, d.Bytes())
+		}
+		if _, ok := d.Get("NEW"); ok {
+			t.Errorf("%s has got the key", c.name)
+		}
+	}
+	if d, err := Parse(".env", Env, []byte("two words=1\n")); err == nil {
+		t.Errorf("a key with a blank gives %+v", d)
+	}
+}
