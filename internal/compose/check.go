@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
 )
 
@@ -165,6 +166,11 @@ func (p *Project) remark() {
 	p.leaving()
 	for _, u := range p.Unset {
 		if u.Required {
+			continue
+		}
+		if dotenv.IsSecret(u.Name, "") {
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-variable-unset", At: u.At, Text: fmt.Sprintf("the variable %s has no value yet", u.Name),
+				Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
 		}
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,

@@ -73,10 +73,17 @@ func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string 
 	have := volumes(ctx, root)
 	p := &Plan{ID: workspace.ID(root), Volumes: s.Volumes}
 	for _, v := range s.Services {
-		if v.Container == nil {
+		if v.Container == nil || len(fill.PasswordKeys(&v)) == 0 {
 			continue
 		}
 		for _, m := range v.Container.Mounts {
+			folder := m.Source
+			if !filepath.IsAbs(folder) {
+				folder = filepath.Join(root, filepath.FromSlash(folder))
+			}
+			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil && len(entries) > 0 && strings.HasPrefix(m.Target, "/var/lib/") {
+				out[v.Name] = "the data in " + m.Source
+			}
 			if _, exists := have[p.volumeName(m.Source)]; m.Type == "volume" && exists {
 				out[v.Name] = "the volume " + m.Source
 			}

@@ -27,24 +27,27 @@ func forms(must bool, list ...string) (out []codeForm) {
 	return out
 }
 
-var (
-	readsScript = forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`)
-	readsPython = slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`), forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, `\b(?:env|config)(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`))
-	readsRuby   = slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`), forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
-	readsPHP    = forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, `\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
-	readsGo     = forms(false, `\bos\.(?:Getenv|LookupEnv)\("`+envName+`"()`)
-	readsJava   = forms(false, `\bSystem\.getenv\("`+envName+`"()`)
-	readsRust   = forms(false, `\benv::var(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`)
-	readsNet    = forms(false, `\bGetEnvironmentVariable\("`+envName+`"\)\s*(\?\?)?`)
-	readsElixir = slices.Concat(forms(true, `\bSystem\.fetch_env!\("`+envName+`"()`), forms(false, `\bSystem\.get_env\("`+envName+`"\s*(,|\)\s*\|\|)?`))
-
-	codeForms = map[string][]codeForm{".js": readsScript, ".mjs": readsScript, ".cjs": readsScript, ".ts": readsScript, ".mts": readsScript, ".jsx": readsScript, ".tsx": readsScript,
+// codeForms are the forms by the ending of a file's name. They are made when code is read for the first time.
+var codeForms = sync.OnceValue(func() map[string][]codeForm {
+	readsScript := forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`)
+	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`), forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, `\b(?:env|config)(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`))
+	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`), forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
+	readsPHP := forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, `\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
+	readsGo := forms(false, `\bos\.(?:Getenv|LookupEnv)\("`+envName+`"()`)
+	readsJava := forms(false, `\bSystem\.getenv\("`+envName+`"()`)
+	readsRust := forms(false, `\benv::var(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`)
+	readsNet := forms(false, `\bGetEnvironmentVariable\("`+envName+`"\)\s*(\?\?)?`)
+	readsElixir := slices.Concat(forms(true, `\bSystem\.fetch_env!\("`+envName+`"()`), forms(false, `\bSystem\.get_env\("`+envName+`"\s*(,|\)\s*\|\|)?`))
+	return map[string][]codeForm{".js": readsScript, ".mjs": readsScript, ".cjs": readsScript, ".ts": readsScript, ".mts": readsScript, ".jsx": readsScript, ".tsx": readsScript,
 		".vue": readsScript, ".svelte": readsScript, ".astro": readsScript, ".py": readsPython, ".rb": readsRuby, ".ru": readsRuby, ".php": readsPHP, ".go": readsGo,
 		".java": readsJava, ".kt": readsJava, ".rs": readsRust, ".cs": readsNet, ".ex": readsElixir, ".exs": readsElixir}
+})
 
-	// Files of tests and of tools say nothing of what a launch needs.
-	notLaunched = regexp.MustCompile(`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
-)
+// codeEndings are the endings of files of code.
+var codeEndings = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".mts": true, ".jsx": true, ".tsx": true, ".vue": true, ".svelte": true, ".astro": true, ".py": true, ".rb": true, ".ru": true, ".php": true, ".go": true, ".java": true, ".kt": true, ".rs": true, ".cs": true, ".ex": true, ".exs": true}
+
+// Files of tests and of tools say nothing of what a launch needs.
+var notLaunched = regexp.MustCompile(`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
 
 // setElsewhere are variables that the system, the shell or a framework itself gives.
 var setElsewhere = map[string]bool{"NODE_ENV": true, "PATH": true, "HOME": true, "USER": true, "SHELL": true, "TERM": true, "LANG": true, "PWD": true, "TZ": true, "CI": true, "TMPDIR": true, "TEMP": true, "EDITOR": true, "HOSTNAME": true,
@@ -140,7 +143,7 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 	text := string(data)
 	project := s.projectOf(file)
 	var out []stack.Read
-	for _, r := range codeForms[path.Ext(file)] {
+	for _, r := range codeForms()[path.Ext(file)] {
 		if strings.Contains(r.form.String(), "config)") && !strings.Contains(text, "environ") && !strings.Contains(text, "decouple") && strings.Contains(text, "config(") {
 			continue
 		}

@@ -236,7 +236,7 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 			continue
 		}
 		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
-		if w.source != nil && isFile && codeForms[path.Ext(name)] != nil && !rules.ignored(dir, name, false) {
+		if w.source != nil && isFile && codeEndings[path.Ext(name)] && !rules.ignored(dir, name, false) {
 			w.source(dir, name)
 		}
 		if isLink {
