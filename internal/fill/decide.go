@@ -57,7 +57,7 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 	case !s.Secret:
 		return
 	case stand:
-		s.remark(stack.Warning, "still holds the template's placeholder")
+		s.remark(stack.Warning, "still holds the template's placeholder; empty it, and fill makes one up")
 		return
 	case weak.MatchString(s.value):
 		s.remark("", "a weak default")
