@@ -110,6 +110,15 @@ func TestAsking(t *testing.T) {
 		t.Error("left, it wrote the file")
 	}
 	cmd = fill(term, "TERM=xterm")
+	term.press("TIDE_TOKEN", "half")
+	cmd.Process.Signal(syscall.SIGTERM)
+	if cmd.Wait(); cmd.ProcessState.ExitCode() != 130 {
+		t.Errorf("asked to end, fill ended with %d", cmd.ProcessState.ExitCode())
+	}
+	if _, err := os.Stat(filepath.Join(b.dir, ".env")); err == nil {
+		t.Error("asked to end, it wrote the file")
+	}
+	cmd = fill(term, "TERM=xterm")
 	term.press("TIDE_TOKEN", "wrong\r")
 	term.press("does not begin", "\x15canary-typed\r")
 	term.press("Required", "harbour\x1b[Z") // back

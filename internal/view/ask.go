@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
 	"charm.land/huh/v2"
 	"charm.land/lipgloss/v2"
 
@@ -37,10 +38,11 @@ func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question)
 		}
 		groups[i] = huh.NewGroup(input)
 	}
-	form := huh.NewForm(groups...).WithInput(in).WithOutput(out).WithShowHelp(false).WithTheme(huh.ThemeFunc(calm)).WithAccessible(plain)
+	// Signals end the context; a second handler of them can wait for the first for ever.
+	form := huh.NewForm(groups...).WithProgramOptions(tea.WithoutSignalHandler()).WithInput(in).WithOutput(out).WithShowHelp(false).WithTheme(huh.ThemeFunc(calm)).WithAccessible(plain)
 	err := form.RunWithContext(ctx)
-	if errors.Is(err, huh.ErrUserAborted) {
-		return nil, ErrLeft
+	if errors.Is(err, huh.ErrUserAborted) || ctx.Err() != nil || err == nil && !plain && form.State != huh.StateCompleted {
+		return nil, ErrLeft // by a key, or by a signal
 	}
 	for i := range answers {
 		answers[i] = strings.TrimSpace(answers[i])
