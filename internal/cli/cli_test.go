@@ -183,7 +183,7 @@ func main() {
 // waitFor asks until it is so.
 func waitFor(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(60 * time.Second); !ok(); {
+	for end := time.Now().Add(5 * time.Minute); !ok(); {
 		if time.Now().After(end) {
 			t.Fatalf("waited in vain for %s", what)
 		}

@@ -154,7 +154,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	}()
 	select {
 	case <-ended:
-	case <-time.After(90 * time.Second):
+	case <-time.After(5 * time.Minute):
 		r, _ := launch.ReadRecord(b.dir)
 		syscall.Kill(r.PID, syscall.SIGQUIT) // it tells in its log where it stands
 		waitFor(t, "the steward to tell", func() bool { return syscall.Kill(r.PID, 0) != nil })

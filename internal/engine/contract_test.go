@@ -169,7 +169,7 @@ func (r *rig) start(t *testing.T, spec engine.Spec) string {
 // ended waits for a container's end and gives exit code, output and error output.
 func (r *rig) ended(t *testing.T, id string) (int, string, string) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	code, err := r.Wait(ctx, id)
 	if err != nil {
@@ -240,7 +240,7 @@ func (l *locked) String() string { l.mu.Lock(); defer l.mu.Unlock(); return l.bu
 // waitFor asks again and again until ok, and gives up after half a minute.
 func waitFor(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(30 * time.Second); !ok(); {
+	for end := time.Now().Add(3 * time.Minute); !ok(); {
 		if time.Now().After(end) {
 			t.Fatalf("waited in vain for %s", what)
 		}

@@ -26,7 +26,7 @@ func (p *play) change(name string, f func(*Service)) {
 // await waits until a node has been in the state that many times.
 func (p *play) await(t *testing.T, id string, s stack.State, times int) {
 	t.Helper()
-	end := time.Now().Add(20 * time.Second)
+	end := time.Now().Add(3 * time.Minute)
 	for seen := 0; ; {
 		events := p.x.Events(seen, func() bool { return time.Now().Before(end) })
 		if len(events) == 0 {

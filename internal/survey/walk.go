@@ -88,9 +88,9 @@ func templateOf(name string) (target string, ok bool) {
 	return "", false
 }
 
-// mayBeTemplate is a quick look at a name before templateOf.
+// mayBeTemplate is a quick look at a name before templateOf: the words for a template but one have three letters in common.
 func mayBeTemplate(name string) bool {
-	return strings.Contains(name, "env") || strings.Contains(name, "example") || strings.Contains(name, "sample") || strings.Contains(name, "dist") || strings.Contains(name, "template") || strings.Contains(name, "tmpl")
+	return strings.Contains(name, "env") || strings.Contains(name, "mpl") || strings.Contains(name, "dist")
 }
 
 var (
