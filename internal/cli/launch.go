@@ -96,7 +96,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		return err
 	}
 	for _, name := range launch.OtherPasswords(ctx, plan) {
-		a.complain(&stack.Fault{Code: "password-of-before", Text: fmt.Sprintf("the data of %s was made with another password than its settings have now, and it will let nobody in", name),
+		a.complain(&stack.Fault{Code: "password-of-before", Text: fmt.Sprintf("the data of %s was made with another password than its settings have now, and will hardly let anybody in", name),
 			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data away: nharbor reset --data"})
 	}
 	if !a.json {

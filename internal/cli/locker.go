@@ -36,11 +36,7 @@ that a second clone or a reset asks for nothing.`,
 			if strings.Contains(args[0], "=") {
 				return &stack.Fault{Kind: stack.WrongCall, Code: "secret-in-arguments", Text: "a secret does not belong into the command line, where others can read it", Remedy: "Name the key alone; the secret is asked for, or read from the standard input."}
 			}
-			repo, err := a.lockerFor(cmd, repository, args[0])
-			if err != nil {
-				return err
-			}
-			store, err := locker.Default()
+			repo, store, err := a.lockerFor(cmd, repository, args[0])
 			if err != nil {
 				return err
 			}
@@ -79,11 +75,7 @@ that a second clone or a reset asks for nothing.`,
 		}}
 	drop := &cobra.Command{Use: "drop KEY", Short: "Forgets a secret", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			repo, err := a.lockerFor(cmd, repository, args[0])
-			if err != nil {
-				return err
-			}
-			store, err := locker.Default()
+			repo, store, err := a.lockerFor(cmd, repository, args[0])
 			if err != nil {
 				return err
 			}
@@ -119,9 +111,17 @@ func (a *app) said(did, repository, key, text string) error {
 	return nil
 }
 
-// lockerFor is the repository that a key is kept for: the one named, or this workspace's. In a workspace of several
+// lockerFor opens the locker, and tells the repository that a key is kept for.
+func (a *app) lockerFor(cmd *cobra.Command, named, key string) (repo string, store *locker.Store, err error) {
+	if repo, err = a.repositoryFor(cmd, named, key); err == nil {
+		store, err = locker.Default()
+	}
+	return repo, store, err
+}
+
+// repositoryFor is the repository that a key is kept for: the one named, or this workspace's. In a workspace of several
 // it is the one with a settings file that has the key.
-func (a *app) lockerFor(cmd *cobra.Command, named, key string) (string, error) {
+func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, error) {
 	if named != "" {
 		return gitrepo.NormalAddress(named), nil
 	}

@@ -110,16 +110,21 @@ func (m *maker) judge(f *File, s *Setting) {
 	}
 }
 
+// passwordPrefix is what stands before the word for a password in a key; ok is false for a key that names none.
+func passwordPrefix(key string) (prefix string, ok bool) {
+	at := passwordKey.FindStringSubmatchIndex(key)
+	if at == nil {
+		return "", false
+	}
+	return key[:at[4]], true
+}
+
 // signsIn decides on a password with which a server is signed in at, unless that server is of this stack and has one: what
 // is made up here nobody there would know. It reports whether it has decided.
 func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
-	at := passwordKey.FindStringIndex(s.Key)
-	if at == nil {
+	prefix, ok := passwordPrefix(s.Key)
+	if !ok {
 		return false
-	}
-	prefix := s.Key[:at[0]]
-	if at[0] > 0 || strings.HasPrefix(s.Key, "_") {
-		prefix = s.Key[:at[0]+1]
 	}
 	host := sibling(f, prefix, "host", "hostname", "server", "address", "addr")
 	if host == nil || m.takenFrom(f, s.Key) {

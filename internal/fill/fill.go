@@ -51,9 +51,6 @@ type Setting struct {
 // Value is what the setting will hold. It may be a secret.
 func (s *Setting) Value() string { return s.value }
 
-// Changed reports whether the setting will hold another value than its file held before.
-func (s *Setting) Changed() bool { return s.there && s.value != s.was && s.Origin != Missing }
-
 func (s *Setting) remark(level, text string, args ...any) {
 	if text = fmt.Sprintf(text, args...); s.Remark != "" && s.Remark != text {
 		text = s.Remark + "; " + text

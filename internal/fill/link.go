@@ -112,12 +112,11 @@ func (m *maker) sameService() {
 	for i := range m.stack.Services {
 		v := &m.stack.Services[i]
 		for key, from := range v.EnvFrom {
-			at := passwordKey.FindStringIndex(key)
-			if at == nil {
+			prefix, ok := passwordPrefix(key)
+			if !ok {
 				continue
 			}
-			prefix := strings.TrimRight(key[:at[0]], "_")
-			for _, host := range []string{prefix + "_HOST", prefix + "HOST", prefix + "_HOSTNAME"} {
+			for _, host := range []string{prefix + "HOST", prefix + "HOSTNAME"} {
 				for _, c := range m.facts {
 					if c.of() != nil && v.Env[host] != "" && v.Env[host] == c.svc.Address {
 						m.belongsTo(from, path.Join(path.Dir(v.At.File), ".env"), c.svc.Name)

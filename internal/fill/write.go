@@ -16,7 +16,7 @@ import (
 func (f *File) Content() ([]byte, error) {
 	changes := map[string]string{}
 	for _, s := range f.Settings {
-		if was, ok := f.source.Get(s.Key); s.Origin == Missing && ok || ok && was.Value == s.value || s.Origin == Missing && s.value == "" {
+		if was, ok := f.source.Get(s.Key); s.Origin == Missing || ok && was.Value == s.value {
 			continue
 		}
 		changes[s.Key] = s.value

@@ -234,10 +234,10 @@ func (s *Store) own() (*age.X25519Identity, error) {
 
 // identity reads the private key. If there is none it is nil, or, where that is wanted and the locker is closed
 // against others, made.
-func (s *Store) identity(make bool) (*age.X25519Identity, error) {
+func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 	info, err := os.Stat(s.Identity)
 	if errors.Is(err, fs.ErrNotExist) {
-		if !make {
+		if !create {
 			return nil, nil
 		}
 		id, err := age.GenerateX25519Identity()

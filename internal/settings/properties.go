@@ -175,10 +175,7 @@ func (f propertiesFormat) add(file, template []byte, missing []string) ([]byte, 
 			return nil, err
 		}
 		i := slices.IndexFunc(want, func(e Entry) bool { return e.Key == key })
-		first := want[i].Line
-		for first > 1 && strings.HasPrefix(strings.TrimLeft(lines[first-2], " \t"), "#") {
-			first--
-		}
+		first := withComment(lines, want[i].Line)
 		last, _ := lineAt(template, max(want[i].start, want[i].end-1))
 		block := strings.TrimRight(strings.Join(lines[first-1:last], ""), "\r\n") + lineEnd(file)
 		if oddBackslashes(strings.TrimRight(block, "\r\n")) {

@@ -267,6 +267,14 @@ func (d *Document) Values(env dotenv.Lookup) (map[string]string, error) {
 	return out, nil
 }
 
+// withComment is the first line, from 1, of the comment directly above a line, or the line itself.
+func withComment(lines []string, line int) int {
+	for line > 1 && strings.HasPrefix(strings.TrimSpace(lines[line-2]), "#") {
+		line--
+	}
+	return line
+}
+
 func ended(data []byte) []byte {
 	if len(data) > 0 && data[len(data)-1] != '\n' {
 		return append(data, lineEnd(data)...)

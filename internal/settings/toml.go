@@ -125,9 +125,7 @@ func (f tomlFormat) add(file, template []byte, missing []string) ([]byte, error)
 		if i > 0 && want[i-1].Line == first {
 			continue // one of several on a line
 		}
-		for first > 1 && strings.HasPrefix(strings.TrimSpace(lines[first-2]), "#") {
-			first--
-		}
+		first = withComment(lines, first)
 		for k := i; k < len(want) && list(want[k].Key) == key; k++ {
 			last, _ = lineAt(template, want[k].end)
 		}

@@ -225,10 +225,7 @@ func (yamlFormat) block(file, template []byte, own, want *yaml.Node, key string)
 			own, want, key = ownValue, v, strings.TrimPrefix(key, name+".")
 			continue
 		}
-		first, last := k.Line, blockEnd(wantLines, k.Line)
-		for first > 1 && strings.HasPrefix(strings.TrimSpace(wantLines[first-2]), "#") {
-			first--
-		}
+		first, last := withComment(wantLines, k.Line), blockEnd(wantLines, k.Line)
 		indent := 0
 		if len(own.Content) > 0 {
 			indent = own.Content[0].Column - 1
@@ -241,11 +238,7 @@ func (yamlFormat) block(file, template []byte, own, want *yaml.Node, key string)
 			}
 		}
 		if !found && len(own.Content) > 0 {
-			line := own.Content[0].Line
-			for line > 1 && strings.HasPrefix(strings.TrimSpace(ownLines[line-2]), "#") {
-				line--
-			}
-			at = len(strings.Join(ownLines[:line-1], ""))
+			at = len(strings.Join(ownLines[:withComment(ownLines, own.Content[0].Line)-1], ""))
 		} else if !found {
 			at = len(file)
 		}

@@ -16,13 +16,14 @@ import (
 type codeForm struct {
 	form *regexp.Regexp
 	must bool
+	with string // what the file has to have in it besides; empty for nothing
 }
 
 const envName = `([A-Z][A-Z0-9_]{2,})`
 
 func forms(must bool, list ...string) (out []codeForm) {
 	for _, f := range list {
-		out = append(out, codeForm{regexp.MustCompile(f), must})
+		out = append(out, codeForm{form: regexp.MustCompile(f), must: must})
 	}
 	return out
 }
@@ -30,7 +31,8 @@ func forms(must bool, list ...string) (out []codeForm) {
 // codeForms are the forms by the ending of a file's name. They are made when code is read for the first time.
 var codeForms = sync.OnceValue(func() map[string][]codeForm {
 	readsScript := forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`)
-	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`), forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, `\b(?:env|config)(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`))
+	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`), forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, `\benv(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`),
+		[]codeForm{{form: regexp.MustCompile(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`), with: "decouple"}})
 	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`), forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
 	readsPHP := forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, `\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
 	readsGo := forms(false, `\bos\.(?:Getenv|LookupEnv)\("`+envName+`"()`)
@@ -144,7 +146,7 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 	project := s.projectOf(file)
 	var out []stack.Read
 	for _, r := range codeForms()[path.Ext(file)] {
-		if strings.Contains(r.form.String(), "config)") && !strings.Contains(text, "environ") && !strings.Contains(text, "decouple") && strings.Contains(text, "config(") {
+		if !strings.Contains(text, r.with) {
 			continue
 		}
 		for _, m := range r.form.FindAllStringSubmatchIndex(text, -1) {

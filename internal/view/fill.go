@@ -78,7 +78,14 @@ func (t *Text) Loud(p *fill.Plan) {
 	}
 	if list := by[fill.Tracked]; len(list) > 0 {
 		t.Blank()
-		t.Line("warning: git keeps %s with secrets inside. Take it out with: git rm --cached %s", some(list), strings.Join(list[:min(3, len(list))], " "))
+		first := "git rm --cached " + list[0]
+		if dir := path.Dir(list[0]); dir != "." {
+			first = fmt.Sprintf("git -C %s rm --cached %s", dir, path.Base(list[0]))
+		}
+		if len(list) > 1 {
+			first += ", and so the others"
+		}
+		t.Line("warning: git keeps %s with secrets inside. Take it out with: %s", some(list), first)
 	}
 	if list := by[fill.Untracked]; len(list) > 0 {
 		var names []string

@@ -149,7 +149,7 @@ func TestFill(t *testing.T) {
 	for _, width := range []int{60, 100} {
 		got := screen(width, func(t *Text) { t.Fill(p, true, false); t.Loud(p); t.Missing(p) })
 		for _, want := range []string{".env from .env.example, not written: this is a dry run", "NAME", "…", "generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One value, several places", "warning: stands on the lines 1, 2",
-			"git does not ignore .env", "git rm --cached", "1 setting is still missing", "used by web", "copied as it is"} {
+			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still missing", "used by web", "copied as it is"} {
 			if !strings.Contains(strings.Join(strings.Fields(got), " "), strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("in %d columns it lacks %q:\n%s", width, want, got)
 			}
