@@ -80,7 +80,10 @@ func TestArchitecture(t *testing.T) {
 				if !ok {
 					return true
 				}
-				if id, ok := sel.X.(*ast.Ident); ok && (id.Name == "fmt" && (sel.Sel.Name == "Print" || sel.Sel.Name == "Printf" || sel.Sel.Name == "Println") || id.Name == "os" && (sel.Sel.Name == "Stdout" || sel.Sel.Name == "Stderr")) {
+				if id, ok := sel.X.(*ast.Ident); ok &&
+					(id.Name == "fmt" && (sel.Sel.Name == "Print" || sel.Sel.Name == "Printf" ||
+						sel.Sel.Name == "Println") || id.Name == "os" &&
+						(sel.Sel.Name == "Stdout" || sel.Sel.Name == "Stderr")) {
 					t.Errorf("%s is core and uses %s.%s", file, id.Name, sel.Sel.Name)
 				}
 				return true

@@ -61,13 +61,15 @@ func newBench(t testing.TB) *bench {
 	if base, err = filepath.EvalSymlinks(base); err != nil {
 		t.Fatal(err)
 	}
-	b := &bench{t: t, home: filepath.Join(base, "home"), tmp: filepath.Join(base, "tmp"), dir: filepath.Join(base, "work")}
+	b := &bench{t: t, home: filepath.Join(base, "home"), tmp: filepath.Join(base, "tmp"),
+		dir: filepath.Join(base, "work")}
 	for _, d := range []string{b.home, b.tmp, b.dir} {
 		if err := os.Mkdir(d, 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
-	b.env = append(os.Environ(), "HOME="+b.home, "TMPDIR="+b.tmp, "XDG_STATE_HOME=", "XDG_RUNTIME_DIR=", "GOCACHE="+goCache(t), "GOFLAGS=-buildvcs=false", "GIT_CONFIG_NOSYSTEM=1")
+	b.env = append(os.Environ(), "HOME="+b.home, "TMPDIR="+b.tmp, "XDG_STATE_HOME=", "XDG_RUNTIME_DIR=",
+		"GOCACHE="+goCache(t), "GOFLAGS=-buildvcs=false", "GIT_CONFIG_NOSYSTEM=1")
 	t.Cleanup(func() {
 		exec.Command("chmod", "-R", "u+w", base).Run() // the go command's module cache is read-only
 		os.RemoveAll(base)
@@ -148,7 +150,8 @@ func TestCases(t *testing.T) {
 			said.WriteByte('\n')
 		}
 		text := strings.ReplaceAll(said.String(), b.dir, "/ws")
-		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"}, {`process \d+`, "process N"}, {`(?m)[ \t]+$`, ""}} {
+		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"}, {`process \d+`, "process N"},
+			{`(?m)[ \t]+$`, ""}} {
 			text = regexp.MustCompile(r.expr).ReplaceAllString(text, r.with)
 		}
 		c.Want(t, text)
@@ -203,7 +206,8 @@ func TestLifeOfAStack(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
 	b.write(quay(port))
-	if said := b.must(1, "launch", "--background"); !strings.Contains(said, "go run .") || !strings.Contains(said, "nobody has vouched") || answers(port) {
+	if said := b.must(1, "launch", "--background"); !strings.Contains(said, "go run .") ||
+		!strings.Contains(said, "nobody has vouched") || answers(port) {
 		t.Fatalf("without consent: %s", said)
 	}
 	out := b.must(0, "launch", "--background", "--vouch", "--json")
@@ -216,7 +220,9 @@ func TestLifeOfAStack(t *testing.T) {
 			Ports   []struct{ Verdict, Title string }
 		}
 	}
-	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &result); err != nil || result.Schema != "nharbor.launch/1" || result.Outcome != "answering" || !result.Check.Answers || result.Check.Ports[0].Title != "Quay" || result.Services[0].State != "answering" {
+	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &result); err != nil || result.Schema != "nharbor.launch/1" ||
+		result.Outcome != "answering" || !result.Check.Answers || result.Check.Ports[0].Title != "Quay" ||
+		result.Services[0].State != "answering" {
 		t.Fatalf("the result is %+v, %v", result, err)
 	}
 	var event struct {
@@ -276,7 +282,8 @@ func (b *bench) leavesNothing() {
 
 func TestForeground(t *testing.T) {
 	t.Parallel()
-	for name, sig := range map[string]syscall.Signal{"Ctrl-C": syscall.SIGINT, "a request to end": syscall.SIGTERM, "the terminal is gone": syscall.SIGHUP, "killed": syscall.SIGKILL} {
+	for name, sig := range map[string]syscall.Signal{"Ctrl-C": syscall.SIGINT, "a request to end": syscall.SIGTERM,
+		"the terminal is gone": syscall.SIGHUP, "killed": syscall.SIGKILL} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b, port := newBench(t), testport.Take(t)
@@ -338,13 +345,17 @@ func TestPartOfAStack(t *testing.T) {
 		}
 		b.write(files)
 	}
-	b.write(map[string]string{"outer/.env.example": fmt.Sprintf("PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n", outer, inner), ".nharbor/x": ""})
+	b.write(map[string]string{"outer/.env.example": fmt.Sprintf(
+		"PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n", outer,
+		inner), ".nharbor/x": ""})
 	code, _, errOut := b.run("launch", "--background", "--vouch")
-	if code != 4 || !strings.Contains(errOut, "TIDE_TOKEN") || !strings.Contains(errOut, "https://tides.example/tokens") {
+	if code != 4 || !strings.Contains(errOut, "TIDE_TOKEN") ||
+		!strings.Contains(errOut, "https://tides.example/tokens") {
 		t.Fatalf("with a setting missing it ended with %d: %s", code, errOut)
 	}
 	said := b.must(0, "launch", "outer", "--background", "--vouch", "--set", "TIDE_TOKEN=tide-77")
-	if up, then := strings.Index(said, "inner  answering"), strings.Index(said, "outer  starting"); up < 0 || then < up {
+	if up, then := strings.Index(said, "inner  answering"), strings.Index(said, "outer  starting"); up < 0 ||
+		then < up {
 		t.Errorf("the order was not kept:\n%s", said)
 	}
 	b.must(0, "stop", "outer")
@@ -354,7 +365,8 @@ func TestPartOfAStack(t *testing.T) {
 	if said := b.must(1, "check"); !strings.Contains(said, "was stopped") {
 		t.Errorf("check says %s", said)
 	}
-	if said := b.must(0, "logs", "--json", "inner"); !strings.Contains(said, `"source":"inner"`) || strings.Contains(said, `"outer"`) {
+	if said := b.must(0, "logs", "--json", "inner"); !strings.Contains(said, `"source":"inner"`) ||
+		strings.Contains(said, `"outer"`) {
 		t.Errorf("the log says %s", said)
 	}
 	if said := b.must(0, "logs", "--since", "1ns"); said != "" {
@@ -365,7 +377,8 @@ func TestPartOfAStack(t *testing.T) {
 		t.Errorf("order says %s", said)
 	}
 	b.must(0, "stop", "inner")
-	waitFor(t, "the steward to end with its last service", func() bool { code, _, _ := b.run("stop"); return code == 0 })
+	waitFor(t, "the steward to end with its last service",
+		func() bool { code, _, _ := b.run("stop"); return code == 0 })
 	b.leavesNothing()
 }
 
@@ -379,13 +392,15 @@ func TestSecondCopy(t *testing.T) {
 	}
 	defer taken.Close()
 	go http.Serve(taken, nil)
-	if said := b.must(1, "launch", "--background", "--vouch"); !strings.Contains(said, "is taken by") || !strings.Contains(said, "--shift") {
+	if said := b.must(1, "launch", "--background", "--vouch"); !strings.Contains(said, "is taken by") ||
+		!strings.Contains(said, "--shift") {
 		t.Errorf("with a taken port: %s", said)
 	}
 	if said := b.must(1, "check", "--json"); !strings.Contains(said, `"stranger"`) {
 		t.Errorf("check says %s", said)
 	}
-	if said := b.must(0, "launch", "--background", "--vouch", "--shift", "7"); !strings.Contains(said, fmt.Sprint(port+7)) {
+	if said := b.must(0, "launch", "--background", "--vouch", "--shift", "7"); !strings.Contains(said,
+		fmt.Sprint(port+7)) {
 		t.Errorf("shifted: %s", said)
 	}
 	b.must(0, "stop")
@@ -400,10 +415,12 @@ func TestCloneOfSeveral(t *testing.T) {
 		if err := os.MkdirAll(repo, 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(filepath.Join(repo, "package.json"), []byte(`{"scripts":{"start":"node x.js --port 4000"}}`), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(repo, "package.json"),
+			[]byte(`{"scripts":{"start":"node x.js --port 4000"}}`), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"}, {"-c", "user.name=Ida", "-c", "user.email=i@example.com", "commit", "-q", "-m", "x"}} {
+		for _, args := range [][]string{{"init", "-q", "-b", "main"}, {"add", "-A"},
+			{"-c", "user.name=Ida", "-c", "user.email=i@example.com", "commit", "-q", "-m", "x"}} {
 			cmd := exec.Command("git", args...)
 			cmd.Dir = repo
 			if out, err := cmd.CombinedOutput(); err != nil {
@@ -411,7 +428,8 @@ func TestCloneOfSeveral(t *testing.T) {
 			}
 		}
 	}
-	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"), filepath.Join(b.home, "repos", "back"), "--into", "Ölmühle app")
+	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"), filepath.Join(b.home, "repos", "back"), "--into",
+		"Ölmühle app")
 	out := b.must(0, "-C", "Ölmühle app/back", "survey", "--json")
 	var s struct {
 		Root      string
@@ -421,7 +439,8 @@ func TestCloneOfSeveral(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &s); err != nil {
 		t.Fatal(err)
 	}
-	if s.Root != filepath.Join(b.dir, "Ölmühle app") || len(s.Checkouts) != 2 || len(s.Services) != 2 || s.Services[1].Name != "front-end" {
+	if s.Root != filepath.Join(b.dir, "Ölmühle app") || len(s.Checkouts) != 2 || len(s.Services) != 2 ||
+		s.Services[1].Name != "front-end" {
 		t.Errorf("survey gives %+v", s)
 	}
 }
@@ -435,8 +454,10 @@ func TestContracts(t *testing.T) {
 		args   []string
 		schema string
 	}{
-		{[]string{"survey"}, "nharbor.survey/1"}, {[]string{"needs"}, "nharbor.needs/1"}, {[]string{"fill", "--dry-run"}, "nharbor.fill/1"},
-		{[]string{"order"}, "nharbor.order/1"}, {[]string{"vouch"}, "nharbor.vouch/1"}, {[]string{"check"}, "nharbor.check/1"}, {[]string{"stop"}, "nharbor.stop/1"},
+		{[]string{"survey"}, "nharbor.survey/1"}, {[]string{"needs"}, "nharbor.needs/1"},
+		{[]string{"fill", "--dry-run"}, "nharbor.fill/1"},
+		{[]string{"order"}, "nharbor.order/1"}, {[]string{"vouch"}, "nharbor.vouch/1"},
+		{[]string{"check"}, "nharbor.check/1"}, {[]string{"stop"}, "nharbor.stop/1"},
 	} {
 		_, out, errOut := b.run(append(c.args, "--json")...)
 		var answer struct{ Schema string }
@@ -447,10 +468,12 @@ func TestContracts(t *testing.T) {
 			t.Errorf("%v gives null:\n%s", c.args, out)
 		}
 	}
-	for args, kind := range map[string]int{"survey --frob": 2, "logs": 1, "-C nowhere survey": 2, "launch nobody": 2, "fill --set X=1": 2} {
+	for args, kind := range map[string]int{"survey --frob": 2, "logs": 1, "-C nowhere survey": 2, "launch nobody": 2,
+		"fill --set X=1": 2} {
 		code, _, errOut := b.run(append(strings.Fields(args), "--json")...)
 		var e struct{ Schema, Code, Text, Remedy string }
-		if err := json.Unmarshal([]byte(errOut), &e); err != nil || code != kind || e.Schema != "nharbor.error/1" || e.Code == "" || e.Text == "" || e.Remedy == "" {
+		if err := json.Unmarshal([]byte(errOut), &e); err != nil || code != kind || e.Schema != "nharbor.error/1" ||
+			e.Code == "" || e.Text == "" || e.Remedy == "" {
 			t.Errorf("%s ended with %d: %v\n%s", args, code, err, errOut)
 		}
 	}
@@ -480,8 +503,10 @@ services:
 		t.Fatal(err)
 	}
 	var said strings.Builder
-	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"survey", "--compose", "--json"},
-		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background", "--vouch", "--json"}, {"logs"}, {"check", "--json"}, {"stop"}} {
+	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey"},
+		{"survey", "--json"}, {"survey", "--compose"}, {"survey", "--compose", "--json"},
+		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background", "--vouch", "--json"},
+		{"logs"}, {"check", "--json"}, {"stop"}} {
 		_, out, errOut := b.run(args...)
 		said.WriteString(out + errOut)
 	}
@@ -508,9 +533,12 @@ services:
 }
 
 // stages are what every demo has to show.
-var stages = []string{"1. Get the code", "tag summer-2026", "2. Look round", "after api", "3. What does this machine lack", "has all that the launch needs",
-	"TIDE_TOKEN", "takes its password from DB_PASSWORD", "Every setting has its value", "Critical path", "You have vouched", "Everything is up after", "Saltmarsh Ferry: book a crossing",
-	"In the ledger: Ida Brandt", "entered the booking for Ida Brandt", "Everything has been stopped", "nothing of it is left"}
+var stages = []string{"1. Get the code", "tag summer-2026", "2. Look round", "after api",
+	"3. What does this machine lack", "has all that the launch needs",
+	"TIDE_TOKEN", "takes its password from DB_PASSWORD", "Every setting has its value", "Critical path",
+	"You have vouched", "Everything is up after", "Saltmarsh Ferry: book a crossing",
+	"In the ledger: Ida Brandt", "entered the booking for Ida Brandt", "Everything has been stopped",
+	"nothing of it is left"}
 
 func TestDemo(t *testing.T) {
 	t.Parallel()

@@ -41,7 +41,8 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	}
 	several := len(addresses) > 1
 	if several && opt.Upstream != "" {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: "--upstream goes with one address", Remedy: "Clone the repositories one by one."}
+		return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: "--upstream goes with one address",
+			Remedy: "Clone the repositories one by one."}
 	}
 	root := into
 	if root == "" && !several {
@@ -61,7 +62,9 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 			dir = filepath.Join(root, gitrepo.NameOf(address))
 		}
 		if other, twice := targets[dir]; twice {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: fmt.Sprintf("%s and %s would become the same folder", other, address), Remedy: "Clone one of them by itself with --into."}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call",
+				Text:   fmt.Sprintf("%s and %s would become the same folder", other, address),
+				Remedy: "Clone one of them by itself with --into."}
 		}
 		targets[dir] = address
 		dirs = append(dirs, dir)

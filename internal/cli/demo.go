@@ -31,8 +31,10 @@ with --real they are the engine and the tools of this machine.`,
 		},
 	}
 	c.Flags().BoolVar(&opt.Real, "real", false, "use the container engine and the tools of this machine")
-	c.Flags().StringVar(&opt.Keep, "keep", "", "make the workspace in this new folder and leave it, to try the commands by hand")
-	c.Flags().StringVar(&opt.StandIns, "stand-ins", "", "only run the stand-ins, for the workspace that --keep has left in this folder")
+	c.Flags().StringVar(&opt.Keep, "keep", "",
+		"make the workspace in this new folder and leave it, to try the commands by hand")
+	c.Flags().StringVar(&opt.StandIns, "stand-ins", "",
+		"only run the stand-ins, for the workspace that --keep has left in this folder")
 	c.MarkFlagsMutuallyExclusive("keep", "stand-ins")
 	c.MarkFlagsMutuallyExclusive("real", "stand-ins")
 	return c

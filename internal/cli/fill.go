@@ -39,15 +39,18 @@ type fillFlags struct {
 
 func (f *fillFlags) add(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.set, "set", nil, "KEY=VALUE, or FILE:KEY=VALUE for one file; may be repeated")
-	c.Flags().StringVar(&f.answers, "answers", "", "a file that answers what would be asked: KEY=VALUE lines, or TOML with a table for each settings file")
-	c.Flags().BoolVar(&f.noLocker, "no-locker", false, "neither take issued secrets out of the locker nor keep them there")
+	c.Flags().StringVar(&f.answers, "answers", "",
+		"a file that answers what would be asked: KEY=VALUE lines, or TOML with a table for each settings file")
+	c.Flags().BoolVar(&f.noLocker, "no-locker", false,
+		"neither take issued secrets out of the locker nor keep them there")
 }
 
 func (a *app) fill() *cobra.Command {
 	var flags fillFlags
 	var dry, reveal bool
 	c := &cobra.Command{
-		Use: "fill", Short: "Makes the settings files: copies, derives, generates, and asks for the rest", Args: cobra.NoArgs,
+		Use: "fill", Short: "Makes the settings files: copies, derives, generates, and asks for the rest",
+		Args: cobra.NoArgs,
 		Long: `Makes every settings file that a template or a compose file promises, and completes
 those that are there. Each setting keeps its value, follows from the stack, is made
 up, or is asked for: on a terminal in a form, otherwise by --set, --answers, the
@@ -88,11 +91,13 @@ in .nharbor/before.`,
 			if !p.Complete {
 				t.Missing(p)
 				t.Blank()
-				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with --answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill --set KEY=")
+				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with " +
+					"--answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill --set KEY=")
 				return nil
 			}
 			if len(p.Restart) > 0 {
-				t.Line("Every setting has its value, and these still run with the old ones: %s. Next: nharbor restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
+				t.Line("Every setting has its value, and these still run with the old ones: %s. Next: nharbor "+
+					"restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
 				return nil
 			}
 			next := "nharbor launch"
@@ -111,7 +116,8 @@ in .nharbor/before.`,
 	return c
 }
 
-// alone keeps others from filling the same workspace until free is called, so that a secret is made once. The workspace is
+// alone keeps others from filling the same workspace until free is called, so that a secret is made once. The workspace
+// is
 // surveyed again if somebody else was at it since. Where no lock can be had the writing itself will say why.
 func (a *app) alone(ctx context.Context, w *work) (free func(), err error) {
 	free = func() {}
@@ -149,7 +155,8 @@ func onlyVariables(err error) bool {
 
 // makeFill plans the settings; asking, if a person is there.
 func (a *app) makeFill(ctx context.Context, w *work, flags fillFlags, ask bool) (*fill.Plan, error) {
-	opt := fill.Options{Random: rand.Reader, Only: flags.only, Now: time.Now(), Environment: os.LookupEnv, Git: gitKnows(ctx, w)}
+	opt := fill.Options{Random: rand.Reader, Only: flags.only, Now: time.Now(), Environment: os.LookupEnv,
+		Git: gitKnows(ctx, w)}
 	var err error
 	if opt.Set, err = pairs(flags.set); err != nil {
 		return nil, err
@@ -179,7 +186,8 @@ func (a *app) makeFill(ctx context.Context, w *work, flags fillFlags, ask bool) 
 	}
 	p, err := fill.Make(w.fsys, w.stack, opt)
 	if errors.Is(err, view.ErrLeft) {
-		return nil, &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "left without writing anything", Remedy: "Come back with nharbor fill."}
+		return nil, &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "left without writing anything",
+			Remedy: "Come back with nharbor fill."}
 	}
 	return p, err
 }
@@ -208,7 +216,8 @@ func (a *app) fromLocker(ctx context.Context, w *work) func(file, key string) (s
 func (a *app) complain(err error) {
 	for _, f := range stack.AllFaults(err) {
 		if a.json {
-			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": f.Code, "text": f.Text, "remedy": f.Remedy})
+			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": f.Code, "text": f.Text,
+				"remedy": f.Remedy})
 		} else {
 			where := ""
 			if f.At.File != "" {
@@ -238,7 +247,8 @@ func gitKnows(ctx context.Context, w *work) func(string) string {
 	files := map[string][]string{} // by the checkout's top, relative to it
 	known := map[string]string{}
 	for _, e := range w.stack.EnvFiles {
-		for _, name := range []string{e.Path, filepath.ToSlash(filepath.Join(filepath.Dir(e.Path), ".env.local")), filepath.ToSlash(filepath.Join(filepath.Dir(e.Path), ".env"))} {
+		for _, name := range []string{e.Path, filepath.ToSlash(filepath.Join(filepath.Dir(e.Path), ".env.local")),
+			filepath.ToSlash(filepath.Join(filepath.Dir(e.Path), ".env"))} {
 			if top, rel, ok := inCheckout(w.root, name); ok && !slices.Contains(files[top], rel) {
 				files[top] = append(files[top], rel)
 			}
@@ -291,7 +301,8 @@ func (a *app) writeFill(ctx context.Context, w *work, p *fill.Plan, flags fillFl
 	for _, f := range p.Files {
 		for i := range f.Settings {
 			if s := &f.Settings[i]; s.Issued && s.Origin == fill.Answered && s.Value() != "" {
-				keep = append(keep, locker.Secret{Repository: w.repository(ctx, f.Path, names), Key: s.Key, Value: s.Value(), Since: time.Now().UTC().Truncate(time.Second)})
+				keep = append(keep, locker.Secret{Repository: w.repository(ctx, f.Path, names), Key: s.Key,
+					Value: s.Value(), Since: time.Now().UTC().Truncate(time.Second)})
 				s.Remark = strings.TrimPrefix(s.Remark+"; kept in the locker for the next time", "; ")
 			}
 		}
@@ -337,7 +348,9 @@ func keepWaived(root string, more []fill.Member) error {
 		err = workspace.WriteFile(waivedFile(root), data, 0o600)
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: waivedFile(root)}, Text: "what is to stay empty can't be remembered: " + stack.Reason(err), Remedy: "Check the free space and the rights of .nharbor.", Cause: err}
+		return &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: waivedFile(root)},
+			Text:   "what is to stay empty can't be remembered: " + stack.Reason(err),
+			Remedy: "Check the free space and the rights of .nharbor.", Cause: err}
 	}
 	return nil
 }
@@ -363,7 +376,9 @@ func (a *app) stale(ctx context.Context, w *work, p *fill.Plan) []string {
 // file for that one.
 func readAnswers(name string) (map[string]string, error) {
 	unreadable := func(at stack.Place, text string, err error) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "answers-unreadable", At: at, Text: text, Remedy: "Name a file of KEY=VALUE lines, or a .toml file: KEY = \"VALUE\", and a table like [\"api/.env\"] for what one file alone is to get.", Cause: err}
+		return &stack.Fault{Kind: stack.Unreadable, Code: "answers-unreadable", At: at, Text: text,
+			Remedy: "Name a file of KEY=VALUE lines, or a .toml file: KEY = \"VALUE\", and a table like " +
+				"[\"api/.env\"] for what one file alone is to get.", Cause: err}
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {
@@ -396,7 +411,9 @@ func readAnswers(name string) (map[string]string, error) {
 			switch v.(type) {
 			case string, int64, float64, bool:
 			default:
-				return nil, unreadable(stack.Place{File: name}, fmt.Sprintf("the answer for %s is no text, number, true or false", k), nil)
+				return nil,
+					unreadable(stack.Place{File: name},
+						fmt.Sprintf("the answer for %s is no text, number, true or false", k), nil)
 			}
 			if key != "" {
 				k = key + ":" + k

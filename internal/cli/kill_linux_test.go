@@ -26,7 +26,10 @@ import (
 func stand(words []string) {
 	asked := make(chan os.Signal, 1)
 	signal.Notify(asked, syscall.SIGTERM)
-	answer := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintf(w, "<title>%s</title>", os.Getenv("LEVEL")) })
+	answer := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, "<title>%s</title>",
+			os.Getenv("LEVEL"))
+	})
 	go func() {
 		if words[0] == "inside" {
 			l, err := inside.Listen(":" + words[1])
@@ -51,8 +54,10 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 	}
 	base := filepath.Dir(b.dir)
 	socket := filepath.Join(base, "engine")
-	image := standin.Image{Files: map[string]string{"/stand": self}, Entrypoint: []string{"/stand", "stand", "inside", "80"}}
-	if _, err := standin.Start(socket, filepath.Join(base, "engine-state"), map[string]standin.Image{"quay/stand:1": image, "quay/postgres:1": image}); err != nil {
+	image := standin.Image{Files: map[string]string{"/stand": self},
+		Entrypoint: []string{"/stand", "stand", "inside", "80"}}
+	if _, err := standin.Start(socket, filepath.Join(base, "engine-state"),
+		map[string]standin.Image{"quay/stand:1": image, "quay/postgres:1": image}); err != nil {
 		t.Fatal(err)
 	}
 	e, err := engine.At(t.Context(), "unix://"+socket)
@@ -63,9 +68,14 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 	b.env = append(b.env, "DOCKER_HOST=unix://"+socket)
 	ports := []int{testport.Take(t), testport.Take(t), testport.Take(t)}
 	b.write(map[string]string{
-		"compose.yaml": fmt.Sprintf("services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\nvolumes:\n  data:\n", ports[0]),
-		".env":         "LEVEL=low\n",
-		"nharbor.toml": fmt.Sprintf("[service.api]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"api\"]\n", self, ports[1], ports[1], self, ports[2], ports[2]),
+		"compose.yaml": fmt.Sprintf(
+			"services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: "+
+				"[data:/data]\nvolumes:\n  data:\n", ports[0]),
+		".env": "LEVEL=low\n",
+		"nharbor.toml": fmt.Sprintf(
+			"[service.api]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = "+
+				"[\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"api\"]\n",
+			self, ports[1], ports[1], self, ports[2], ports[2]),
 	})
 	return b, e, ports
 }
@@ -73,7 +83,8 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 // TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process and no container
 // stays without an owner, the state can be read, and the next command puts right what it finds.
 //
-// With -short these are 20, otherwise 200; NHARBOR_KILLS says another number. It does not run beside other tests, so that a moment means the same each time.
+// With -short these are 20, otherwise 200; NHARBOR_KILLS says another number. It does not run beside other tests, so
+// that a moment means the same each time.
 func TestKilledAtAnyMoment(t *testing.T) {
 	moments, workers := 200, 4
 	if testing.Short() {
@@ -124,7 +135,8 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 		}
 	}()
 	moment := time.Duration(chance.IntN(900)) * time.Millisecond
-	victim := []string{"command killed", "command interrupted", "steward killed", "steward asked to end"}[chance.IntN(4)]
+	victim := []string{"command killed", "command interrupted", "steward killed",
+		"steward asked to end"}[chance.IntN(4)]
 	what := fmt.Sprintf("%s after %v, background %v", victim, moment, background)
 	<-time.After(moment)
 	switch victim {
@@ -187,7 +199,8 @@ func processesIn(dir string) []int {
 	return out
 }
 
-// TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is named, restart makes it
+// TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is named, restart makes
+// it
 // follow, and reset throws away what was set up.
 func TestRestartAndReset(t *testing.T) {
 	t.Parallel()
@@ -197,18 +210,23 @@ func TestRestartAndReset(t *testing.T) {
 	if said := b.must(0, "check"); strings.Contains(said, "Changed") {
 		t.Errorf("nothing has changed, and check says %s", said)
 	}
-	b.write(map[string]string{"compose.yaml": fmt.Sprintf("services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\n    environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
-	if said := b.must(0, "check"); !strings.Contains(said, "files: compose.yaml") || !strings.Contains(said, "old settings: db\n") || !strings.Contains(said, "nharbor restart db") {
+	b.write(map[string]string{"compose.yaml": fmt.Sprintf(
+		"services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\n "+
+			"   environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
+	if said := b.must(0, "check"); !strings.Contains(said, "files: compose.yaml") ||
+		!strings.Contains(said, "old settings: db\n") || !strings.Contains(said, "nharbor restart db") {
 		t.Errorf("check says %s", said)
 	}
 	if said := b.must(0, "check", "--json"); !strings.Contains(said, `"changed": {`) {
 		t.Errorf("check says %s", said)
 	}
-	if said := b.must(1, "launch"); !strings.Contains(said, "has changed since") || !strings.Contains(said, "nharbor restart db") {
+	if said := b.must(1, "launch"); !strings.Contains(said, "has changed since") ||
+		!strings.Contains(said, "nharbor restart db") {
 		t.Errorf("launch says %s", said)
 	}
 	said := b.must(0, "restart", "db", "--vouch")
-	if down, up := strings.Index(said, "web  stopped"), strings.Index(said, "web  answering"); down < 0 || up < down || !strings.Contains(said, "“high”") {
+	if down, up := strings.Index(said, "web  stopped"), strings.Index(said, "web  answering"); down < 0 || up < down ||
+		!strings.Contains(said, "“high”") {
 		t.Errorf("restart says %s", said)
 	}
 	if said := b.must(0, "check"); strings.Contains(said, "Changed") {
@@ -220,11 +238,13 @@ func TestRestartAndReset(t *testing.T) {
 	if answers(ports[2]) {
 		t.Error("what somebody has stopped was started by the restart of what it needs")
 	}
-	if said := b.must(0, "reset"); !strings.Contains(said, "Everything has been stopped") || !strings.Contains(said, "--data") {
+	if said := b.must(0, "reset"); !strings.Contains(said, "Everything has been stopped") ||
+		!strings.Contains(said, "--data") {
 		t.Errorf("reset says %s", said)
 	}
 	volumes := func() string {
-		out, _ := exec.Command("find", filepath.Join(filepath.Dir(b.dir), "engine-state", "volumes"), "-mindepth", "1", "-maxdepth", "1").Output()
+		out, _ := exec.Command("find", filepath.Join(filepath.Dir(b.dir), "engine-state", "volumes"), "-mindepth", "1",
+			"-maxdepth", "1").Output()
 		return string(out)
 	}
 	if volumes() == "" {
@@ -242,7 +262,8 @@ func TestRestartAndReset(t *testing.T) {
 func TestDraw(t *testing.T) {
 	t.Parallel()
 	b, _, _ := mixed(t)
-	for file, want := range map[string]string{"o.svg": "</svg>", "o.dot": `"service:api" -> "service:web"`, "o.mmd": "==>|answering|"} {
+	for file, want := range map[string]string{"o.svg": "</svg>", "o.dot": `"service:api" -> "service:web"`,
+		"o.mmd": "==>|answering|"} {
 		b.must(0, "order", "--draw", file)
 		data, err := os.ReadFile(filepath.Join(b.dir, file))
 		if err != nil || !strings.Contains(string(data), want) {
@@ -264,7 +285,8 @@ func BenchmarkFleet(b *testing.B) {
 			var text strings.Builder
 			for i := range count {
 				port := testport.Take(b)
-				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\n", i, self, port, port)
+				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\n", i, self,
+					port, port)
 			}
 			bench.write(map[string]string{"nharbor.toml": text.String()})
 			memory := 0.0
@@ -315,12 +337,14 @@ func TestDraftedCorrections(t *testing.T) {
 		t.Errorf("the correction is not taken: %s", said)
 	}
 	b.write(map[string]string{"nharbor.local.toml": "[service.work]\nprot = 1\n"})
-	if said := b.must(3, "launch"); !strings.Contains(said, "nharbor.local.toml:2:1") || !strings.Contains(said, "Did you mean port?") {
+	if said := b.must(3, "launch"); !strings.Contains(said, "nharbor.local.toml:2:1") ||
+		!strings.Contains(said, "Did you mean port?") {
 		t.Errorf("with a wrong correction launch says %s", said)
 	}
 }
 
-// TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun never does; with restart
+// TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun never does; with
+// restart
 // the part is started again.
 func TestHaltAndRestartRule(t *testing.T) {
 	t.Parallel()
@@ -330,14 +354,19 @@ func TestHaltAndRestartRule(t *testing.T) {
 		t.Fatal(err)
 	}
 	port := testport.Take(t)
-	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.bad]\ncommand = [\"sh\", \"-c\", \"echo no license; exit 3\"]\n[service.late]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"bad finished\"]\n", self, port, port)})
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf(
+		"[service.bad]\ncommand = [\"sh\", \"-c\", \"echo no license; exit 3\"]\n[service.late]\ncommand = [%q, "+
+			"\"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"bad finished\"]\n", self, port, port)})
 	said := b.must(1, "launch", "--background", "--vouch", "--halt")
 	if !strings.Contains(said, "bad: ended with code 3; it last said: no license") || answers(port) {
 		t.Errorf("with --halt: %s", said)
 	}
 	b.must(0, "stop")
-	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; exec %s stand here %d\"]\nport = %d\nrestart = true\n", self, port, port)})
-	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, "it starts again in 0.5 s, for the 1st time") || !answers(port) {
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf(
+		"[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; exec %s stand here "+
+			"%d\"]\nport = %d\nrestart = true\n", self, port, port)})
+	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said,
+		"it starts again in 0.5 s, for the 1st time") || !answers(port) {
 		t.Errorf("with restart = true: %s", said)
 	}
 	b.must(0, "stop")

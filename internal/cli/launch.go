@@ -58,7 +58,9 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if r, err := launch.ReadRecord(w.root); err != nil {
 		return err
 	} else if r.Alive() {
-		f := &stack.Fault{Kind: stack.NotSo, Code: "already-launched", Text: "this workspace's stack is launched already", Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop"}
+		f := &stack.Fault{Kind: stack.NotSo, Code: "already-launched",
+			Text:   "this workspace's stack is launched already",
+			Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop"}
 		if c := a.changes(w, r); c != nil && c.Remedy != "" {
 			f.Text += ", and something has changed since"
 			f.Remedy = "See what: nharbor check. Make it follow: " + c.Remedy
@@ -81,7 +83,8 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		return err
 	}
 	if len(serviceNames(o)) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: "nothing-to-launch", Text: "no service was found here that could be launched", Remedy: "See what was found: nharbor survey"}
+		return &stack.Fault{Kind: stack.NotSo, Code: "nothing-to-launch",
+			Text: "no service was found here that could be launched", Remedy: "See what was found: nharbor survey"}
 	}
 	mixedWork := &work{root: w.root, fsys: w.fsys, stack: mixed}
 	if err := a.consent(mixedWork, o, vouched); err != nil {
@@ -96,8 +99,12 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		return err
 	}
 	for _, name := range launch.OtherPasswords(ctx, plan) {
-		a.complain(&stack.Fault{Code: "password-of-before", Text: fmt.Sprintf("the data of %s was made with another password than its settings have now, and will hardly let anybody in", name),
-			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data away: nharbor reset --data"})
+		a.complain(&stack.Fault{Code: "password-of-before",
+			Text: fmt.Sprintf(
+				"the data of %s was made with another password than its settings have now, and will hardly let "+
+					"anybody in", name),
+			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data " +
+				"away: nharbor reset --data"})
 	}
 	if !a.json {
 		t := a.text()
@@ -121,7 +128,8 @@ func (a *app) mix(w *work, opt launch.Options) (*stack.Stack, *order.Order, erro
 	if err != nil {
 		return nil, nil, err
 	}
-	o, err := order.Build(mixed, order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal, Seconds: launch.Recall(w.root).Seconds()})
+	o, err := order.Build(mixed, order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal,
+		Seconds: launch.Recall(w.root).Seconds()})
 	return mixed, o, err
 }
 
@@ -181,7 +189,8 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 		if n.Met || n.Level != "required" {
 			continue
 		}
-		f := &stack.Fault{Kind: stack.NotSo, Code: "need-unmet", Text: fmt.Sprintf("this machine lacks %s", n.Name), Remedy: n.Remedy}
+		f := &stack.Fault{Kind: stack.NotSo, Code: "need-unmet", Text: fmt.Sprintf("this machine lacks %s", n.Name),
+			Remedy: n.Remedy}
 		if n.Kind == needs.Tool {
 			f.Text += " " + n.Wanted
 		}
@@ -201,8 +210,11 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 			t.Line("Left open: %s in %s. What needs it may not work.", m.Key, m.File)
 			continue
 		}
-		f := &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File}, Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
-			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor fill --set %s=", m.Key)}
+		f := &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File},
+			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
+			Remedy: fmt.Sprintf(
+				"Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor fill "+
+					"--set %s=", m.Key)}
 		if m.Hint != "" {
 			f.Remedy = strings.TrimRight(m.Hint, ".") + ". " + f.Remedy
 		}
@@ -215,7 +227,8 @@ func (a *app) ready(ctx context.Context, w *work, opt launch.Options, flags fill
 }
 
 // follow shows the launch until it has settled and, in the foreground, until it is stopped.
-func (a *app) follow(ctx context.Context, w *work, mixed *stack.Stack, o *order.Order, l *launch.Launched, opt launch.Options, begin time.Time) error {
+func (a *app) follow(ctx context.Context, w *work, mixed *stack.Stack, o *order.Order, l *launch.Launched,
+	opt launch.Options, begin time.Time) error {
 	t := a.text()
 	names := 0
 	for _, n := range o.Nodes {
@@ -263,13 +276,16 @@ func (a *app) follow(ctx context.Context, w *work, mixed *stack.Stack, o *order.
 		}
 	}
 	if ctx.Err() != nil && (interrupted || a.status != 0) {
-		return &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "the launch was interrupted before everything answered", Remedy: "Launch again when you like; finished steps are not done twice."}
+		return &stack.Fault{Kind: stack.Interrupted, Code: "interrupted",
+			Text:   "the launch was interrupted before everything answered",
+			Remedy: "Launch again when you like; finished steps are not done twice."}
 	}
 	return nil
 }
 
 // settled tells how the launch has gone: what answers where, and all that failed.
-func (a *app) settled(ctx context.Context, w *work, mixed *stack.Stack, s *launch.Settled, opt launch.Options, begin time.Time) error {
+func (a *app) settled(ctx context.Context, w *work, mixed *stack.Stack, s *launch.Settled, opt launch.Options,
+	begin time.Time) error {
 	r, err := launch.ReadRecord(w.root)
 	if err != nil {
 		return err
@@ -280,7 +296,8 @@ func (a *app) settled(ctx context.Context, w *work, mixed *stack.Stack, s *launc
 			part = append(part, svc)
 		}
 	}
-	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome, Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services}
+	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
+		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services}
 	if s.Outcome != "stopped" {
 		result.Check = launch.CheckPorts(ctx, r.Merge(part), r)
 	} else {

@@ -31,10 +31,13 @@ that a second clone or a reset asks for nothing.`,
 	here := func(cmd *cobra.Command) {
 		cmd.Flags().StringVar(&repository, "repository", "", "the repository's address, instead of this workspace's")
 	}
-	put := &cobra.Command{Use: "put KEY", Short: "Keeps a secret; it is asked for, or read from the standard input", Args: cobra.ExactArgs(1),
+	put := &cobra.Command{Use: "put KEY", Short: "Keeps a secret; it is asked for, or read from the standard input",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], "=") {
-				return &stack.Fault{Kind: stack.WrongCall, Code: "secret-in-arguments", Text: "a secret does not belong into the command line, where others can read it", Remedy: "Name the key alone; the secret is asked for, or read from the standard input."}
+				return &stack.Fault{Kind: stack.WrongCall, Code: "secret-in-arguments",
+					Text:   "a secret does not belong into the command line, where others can read it",
+					Remedy: "Name the key alone; the secret is asked for, or read from the standard input."}
 			}
 			repo, store, err := a.lockerFor(cmd, repository, args[0])
 			if err != nil {
@@ -44,12 +47,14 @@ that a second clone or a reset asks for nothing.`,
 			if err != nil {
 				return err
 			}
-			if err := store.Put(locker.Secret{Repository: repo, Key: args[0], Value: value, Since: time.Now().UTC().Truncate(time.Second)}); err != nil {
+			if err := store.Put(locker.Secret{Repository: repo, Key: args[0], Value: value,
+				Since: time.Now().UTC().Truncate(time.Second)}); err != nil {
 				return err
 			}
 			return a.said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
-	list := &cobra.Command{Use: "list", Short: "Shows what is kept, without the secrets, and your public key", Args: cobra.NoArgs,
+	list := &cobra.Command{Use: "list", Short: "Shows what is kept, without the secrets, and your public key",
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			store, err := locker.Default()
 			if err != nil {
@@ -64,7 +69,8 @@ that a second clone or a reset asks for nothing.`,
 				return err
 			}
 			if a.json {
-				return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1", "recipient": own, "secrets": append([]locker.Secret{}, all...)})
+				return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1", "recipient": own,
+					"secrets": append([]locker.Secret{}, all...)})
 			}
 			var rows [][3]string
 			for _, s := range all {
@@ -84,17 +90,22 @@ that a second clone or a reset asks for nothing.`,
 				return err
 			}
 			if !found {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-kept", Text: fmt.Sprintf("the locker holds no %s for %s", args[0], repo), Remedy: "See what it holds: nharbor locker list"}
+				return &stack.Fault{Kind: stack.NotSo, Code: "not-kept",
+					Text:   fmt.Sprintf("the locker holds no %s for %s", args[0], repo),
+					Remedy: "See what it holds: nharbor locker list"}
 			}
-			return a.said("dropped", repo, args[0], fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.", args[0], repo))
+			return a.said("dropped", repo, args[0],
+				fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.", args[0], repo))
 		}}
-	pack := &cobra.Command{Use: "pack --for RECIPIENT", Short: "Writes this workspace's issued secrets for a colleague's public key", Args: cobra.NoArgs,
+	pack := &cobra.Command{Use: "pack --for RECIPIENT",
+		Short: "Writes this workspace's issued secrets for a colleague's public key", Args: cobra.NoArgs,
 		Long: `Writes the issued secrets of this workspace's repositories to the standard output,
 encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.pack(cmd, repository, recipient) }}
 	pack.Flags().StringVar(&recipient, "for", "", "the colleague's public key, or a file that holds it")
-	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you", Args: cobra.MaximumNArgs(1),
+	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args) }}
 	for _, sub := range []*cobra.Command{put, drop, pack} {
 		here(sub)
@@ -105,7 +116,8 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 
 func (a *app) said(did, repository, key, text string) error {
 	if a.json {
-		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did, "repository": repository, "key": key})
+		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did, "repository": repository,
+			"key": key})
 	}
 	a.text().Line("%s", text)
 	return nil
@@ -143,7 +155,10 @@ func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, erro
 			}
 		}
 	}
-	return "", &stack.Fault{Kind: stack.WrongCall, Code: "repository-unclear", Text: fmt.Sprintf("this workspace has several repositories, and no settings file of theirs has a key %s", key), Remedy: "Say which one with --repository: " + strings.Join(repos, ", ")}
+	return "", &stack.Fault{Kind: stack.WrongCall, Code: "repository-unclear",
+		Text: fmt.Sprintf("this workspace has several repositories, and no settings file of theirs has a key %s",
+			key),
+		Remedy: "Say which one with --repository: " + strings.Join(repos, ", ")}
 }
 
 // repositories names those of this workspace.
@@ -156,7 +171,8 @@ func (a *app) repositories(cmd *cobra.Command) ([]string, error) {
 	var out []string
 	names := map[string]string{}
 	for _, c := range checkouts(cmd.Context(), w.root) {
-		if name := w.repository(cmd.Context(), filepath.ToSlash(filepath.Join(c.Path, ".env")), names); !slices.Contains(out, name) {
+		if name := w.repository(cmd.Context(), filepath.ToSlash(filepath.Join(c.Path, ".env")),
+			names); !slices.Contains(out, name) {
 			out = append(out, name)
 		}
 	}
@@ -185,14 +201,18 @@ func (a *app) secret(key string) (string, error) {
 		value = string(data)
 	}
 	if value = strings.TrimSpace(value); value == "" {
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: "secret-empty", Text: "no secret was given", Remedy: "Type it, or write it to the standard input."}
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: "secret-empty", Text: "no secret was given",
+			Remedy: "Type it, or write it to the standard input."}
 	}
 	return value, nil
 }
 
 func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 	if recipient == "" {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "recipient-missing", Text: "say for whom the secrets are packed", Remedy: "Ask your colleague for the public key that nharbor locker list shows them: nharbor locker pack --for KEY"}
+		return &stack.Fault{Kind: stack.WrongCall, Code: "recipient-missing",
+			Text: "say for whom the secrets are packed",
+			Remedy: "Ask your colleague for the public key that nharbor locker list shows them: nharbor locker pack " +
+				"--for KEY"}
 	}
 	if data, err := os.ReadFile(recipient); err == nil {
 		recipient, _, _ = strings.Cut(strings.TrimSpace(string(data)), "\n")
@@ -213,7 +233,9 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 		return err
 	}
 	if len(secrets) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: "nothing-to-pack", Text: "the locker holds nothing for " + strings.Join(repos, ", "), Remedy: "See what it holds: nharbor locker list. To put something in: nharbor locker put KEY"}
+		return &stack.Fault{Kind: stack.NotSo, Code: "nothing-to-pack", Text: "the locker holds nothing for " +
+			strings.Join(repos, ", "),
+			Remedy: "See what it holds: nharbor locker list. To put something in: nharbor locker put KEY"}
 	}
 	if err := locker.Pack(a.out, recipient, secrets); err != nil {
 		return err
@@ -233,7 +255,9 @@ func (a *app) unpack(args []string) error {
 	if len(args) > 0 && args[0] != "-" {
 		f, err := os.Open(args[0])
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable", At: stack.Place{File: args[0]}, Text: "the pack can't be read: " + stack.Reason(err), Remedy: "Name the file that your colleague sent.", Cause: err}
+			return &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable", At: stack.Place{File: args[0]},
+				Text: "the pack can't be read: " + stack.Reason(err), Remedy: "Name the file that your colleague sent.",
+				Cause: err}
 		}
 		defer f.Close()
 		from = f

@@ -23,13 +23,16 @@ func (a *app) logs() *cobra.Command {
 				return err
 			}
 			if r == nil {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched", Text: "nothing was launched in this workspace, so there are no logs", Remedy: "Launch it: nharbor launch"}
+				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched",
+					Text:   "nothing was launched in this workspace, so there are no logs",
+					Remedy: "Launch it: nharbor launch"}
 			}
 			reader := launch.NewLogReader(root, args)
 			known := reader.Sources()
 			for _, name := range args {
 				if !slices.Contains(known, name) && r.Service(name) == nil {
-					f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "there is no log of " + name, Remedy: "Nothing has said anything yet."}
+					f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "there is no log of " +
+						name, Remedy: "Nothing has said anything yet."}
 					if all := launch.NewLogReader(root, nil).Sources(); len(all) > 0 {
 						f.Remedy = "There are logs of: " + strings.Join(all, ", ")
 					}

@@ -22,7 +22,8 @@ func (a *app) order() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			o, err := order.Build(w.stack, order.Options{Services: args, Literal: literal, Seconds: launch.Recall(w.root).Seconds()})
+			o, err := order.Build(w.stack,
+				order.Options{Services: args, Literal: literal, Seconds: launch.Recall(w.root).Seconds()})
 			if draw != "" && err == nil {
 				return a.draw(o, draw)
 			}
@@ -48,10 +49,13 @@ func (a *app) order() *cobra.Command {
 func (a *app) draw(o *order.Order, file string) error {
 	text, ok := view.Draw(o, file)
 	if !ok {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "drawing-unknown", Text: "the ending of " + file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
+		return &stack.Fault{Kind: stack.WrongCall, Code: "drawing-unknown", Text: "the ending of " +
+			file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
 	}
 	if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "drawing-not-written", At: stack.Place{File: file}, Text: "the drawing can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: "drawing-not-written", At: stack.Place{File: file},
+			Text:   "the drawing can't be written: " + stack.Reason(err),
+			Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
 	if a.json {
 		return view.JSON(a.out, map[string]string{"schema": "nharbor.drawing/1", "written": file})

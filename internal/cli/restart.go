@@ -18,7 +18,8 @@ import (
 func (a *app) restart() *cobra.Command {
 	var vouched bool
 	c := &cobra.Command{
-		Use: "restart [SERVICE...]", Short: "Restarts the stack, or the services named and what needs them, with the settings as they are now",
+		Use:   "restart [SERVICE...]",
+		Short: "Restarts the stack, or the services named and what needs them, with the settings as they are now",
 		Long: `Stops the services named, and those that need them, and starts them again with the
 settings and commands as the files say them now. Steps that lead to them are done
 again where what they depend on has changed.`,
@@ -32,7 +33,8 @@ again where what they depend on has changed.`,
 				return err
 			}
 			if !r.Alive() {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched", Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
+				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched",
+					Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
 			}
 			if err := launchedServices(r, args); err != nil {
 				return err
@@ -67,7 +69,9 @@ func (a *app) settingsReady(ctx context.Context, w *work) error {
 	}
 	if len(p.Missing) > 0 {
 		m := p.Missing[0]
-		return &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File}, Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key), Remedy: "Give it: nharbor fill"}
+		return &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File},
+			Text:   fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
+			Remedy: "Give it: nharbor fill"}
 	}
 	return nil
 }
@@ -78,7 +82,8 @@ func launchedServices(r *launch.Record, names []string) error {
 		if r.Service(name) != nil {
 			continue
 		}
-		f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
+		f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "no launched service is called " + name,
+			Remedy: "Nothing is launched here."}
 		if r != nil {
 			var known []string
 			for _, s := range r.Services {
@@ -91,7 +96,8 @@ func launchedServices(r *launch.Record, names []string) error {
 	return nil
 }
 
-func (a *app) runRestart(cmd *cobra.Command, w *work, mixed *stack.Stack, r *launch.Record, plan *launch.Plan, names []string) error {
+func (a *app) runRestart(cmd *cobra.Command, w *work, mixed *stack.Stack, r *launch.Record, plan *launch.Plan,
+	names []string) error {
 	t, begin := a.text(), time.Now()
 	widest := 0
 	for _, n := range plan.Order.Nodes {
@@ -112,7 +118,8 @@ func (a *app) runRestart(cmd *cobra.Command, w *work, mixed *stack.Stack, r *lau
 	if r, err = launch.ReadRecord(w.root); err != nil {
 		return err
 	}
-	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: done.Outcome, Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: done.Services}
+	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: done.Outcome,
+		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: done.Services}
 	part := slices.DeleteFunc(slices.Clone(mixed.Services), func(s stack.Service) bool {
 		rec := r.Service(s.Name)
 		return rec == nil || rec.State == stack.Stopped

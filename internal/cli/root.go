@@ -64,16 +64,19 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if ctx.Err() != nil && !errors.As(err, &fault) {
 		err = &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "interrupted", Cause: err}
 	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC) {
-		err = &stack.Fault{Kind: stack.NotSo, Code: "disk-full", Text: "the disk is full: " + stack.Reason(err), Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
+		err = &stack.Fault{Kind: stack.NotSo, Code: "disk-full", Text: "the disk is full: " + stack.Reason(err),
+			Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
 	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && isUsage(err) {
-		err = &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: err.Error(), Remedy: "See what can be asked: nharbor --help"}
+		err = &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: err.Error(),
+			Remedy: "See what can be asked: nharbor --help"}
 	}
 	return a.fail(stack.AllFaults(err))
 }
 
 // isUsage tells Cobra's complaints about the call from errors of the work.
 func isUsage(err error) bool {
-	for _, sign := range []string{"unknown ", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag", "required flag", "if any flags in the group"} {
+	for _, sign := range []string{"unknown ", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag",
+		"required flag", "if any flags in the group"} {
 		if strings.HasPrefix(err.Error(), sign) {
 			return true
 		}
@@ -99,7 +102,8 @@ func (a *app) fail(faults stack.Faults) int {
 		}
 		var all []contract
 		for _, f := range faults {
-			all = append(all, contract{Schema: "nharbor.error/1", Code: f.Code, Text: f.Text, At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
+			all = append(all, contract{Schema: "nharbor.error/1", Code: f.Code, Text: f.Text,
+				At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
 		}
 		all[0].More = all[1:]
 		view.JSONLine(a.err, all[0])
@@ -126,7 +130,8 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	c.SetVersionTemplate("nharbor {{.Version}}\n")
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
-	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(), a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
+	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(),
+		a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
 	return c
 }
 
@@ -145,7 +150,8 @@ func (a *app) start() (string, error) {
 		if err == nil {
 			text = "this is not a folder"
 		}
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-found", At: stack.Place{File: dir}, Text: text, Remedy: "Name an existing folder behind -C.", Cause: err}
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-found", At: stack.Place{File: dir}, Text: text,
+			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
 	return dir, nil
 }
@@ -163,7 +169,9 @@ func pairs(list []string) (map[string]string, error) {
 	for _, s := range list {
 		k, v, ok := strings.Cut(s, "=")
 		if !ok || k == "" {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "set-invalid", Text: fmt.Sprintf("--set wants KEY=VALUE, and %q has no key or no =", k), Remedy: "Write it like --set PORT=8080, or --set api/.env:PORT=8080 for one file."}
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "set-invalid",
+				Text:   fmt.Sprintf("--set wants KEY=VALUE, and %q has no key or no =", k),
+				Remedy: "Write it like --set PORT=8080, or --set api/.env:PORT=8080 for one file."}
 		}
 		out[k] = v
 	}

@@ -51,5 +51,6 @@ func (a *app) steward() *cobra.Command {
 }
 
 func (a *app) keeper() *cobra.Command {
-	return &cobra.Command{Use: "keeper", Hidden: true, Args: cobra.NoArgs, Run: func(*cobra.Command, []string) { launch.Keep(os.Stdin) }}
+	return &cobra.Command{Use: "keeper", Hidden: true, Args: cobra.NoArgs,
+		Run: func(*cobra.Command, []string) { launch.Keep(os.Stdin) }}
 }

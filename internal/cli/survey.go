@@ -18,7 +18,8 @@ import (
 func (a *app) survey() *cobra.Command {
 	var model, reveal, write bool
 	c := &cobra.Command{
-		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known", Args: cobra.NoArgs,
+		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.open(cmd.Context())
 			if w == nil || w.stack == nil {
@@ -53,7 +54,8 @@ func (a *app) survey() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
-	c.Flags().BoolVar(&write, "write", false, "draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
+	c.Flags().BoolVar(&write, "write", false,
+		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
 	c.MarkFlagsMutuallyExclusive("compose", "write")
 	c.Flags().BoolVar(&reveal, "reveal", false, "in JSON and with --compose: show secrets")
 	return c
@@ -63,27 +65,33 @@ func (a *app) survey() *cobra.Command {
 func (a *app) draft(w *work) error {
 	file := filepath.Join(w.root, survey.CorrectionsFile)
 	if _, err := os.Lstat(file); err == nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-exist", At: stack.Place{File: survey.CorrectionsFile}, Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
+		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-exist", At: stack.Place{File: survey.CorrectionsFile},
+			Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
 	}
 	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.stack))), 0o644); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-not-written", At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-not-written",
+			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " + stack.Reason(err),
+			Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
 	if a.json {
 		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1", "written": survey.CorrectionsFile})
 	}
-	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to correct.", survey.CorrectionsFile)
+	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to correct.",
+		survey.CorrectionsFile)
 	a.text().Line("See what comes of it: nharbor survey")
 	return nil
 }
 
 // surveyCompose shows the model of the active compose files; those of several checkouts become one.
 func (a *app) surveyCompose(ctx context.Context, w *work, reveal bool) error {
-	projects, err := survey.Compose(w.fsys, survey.Options{Root: w.root, Checkouts: w.stack.Checkouts, Env: os.LookupEnv})
+	projects, err := survey.Compose(w.fsys, survey.Options{Root: w.root, Checkouts: w.stack.Checkouts,
+		Env: os.LookupEnv})
 	if err != nil {
 		return err
 	}
 	if len(projects) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: "compose-none", Text: "no compose file is active here", Remedy: "See what was found: nharbor survey"}
+		return &stack.Fault{Kind: stack.NotSo, Code: "compose-none", Text: "no compose file is active here",
+			Remedy: "See what was found: nharbor survey"}
 	}
 	var models []*compose.Value
 	name, files := projects[0].Name, []string{}
@@ -110,7 +118,8 @@ func (a *app) surveyCompose(ctx context.Context, w *work, reveal bool) error {
 			Volumes  any      `json:"volumes"`
 			Secrets  any      `json:"secrets"`
 			Configs  any      `json:"configs"`
-		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"), sections("secrets"), sections("configs")})
+		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"),
+			sections("secrets"), sections("configs")})
 	}
 	a.text().Compose(name, files, models)
 	return nil

@@ -90,7 +90,8 @@ func TestAsking(t *testing.T) {
 	t.Parallel()
 	b, term := newBench(t), newTerminal(t)
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n",
-		".env.example": "# Get it at https://tides.example/tokens; it begins with canary-\nTIDE_TOKEN=\n# Required\nREGION=\nSKIPPED_API_KEY=\n"})
+		".env.example": "# Get it at https://tides.example/tokens; it begins with canary-\nTIDE_TOKEN=\n# " +
+			"Required\nREGION=\nSKIPPED_API_KEY=\n"})
 	var out bytes.Buffer
 	fill := func(term *terminal, env ...string) *exec.Cmd {
 		cmd := b.command("fill")
@@ -129,13 +130,15 @@ func TestAsking(t *testing.T) {
 		t.Fatalf("fill ended with %v\n%s", err, out.String())
 	}
 	data, err := os.ReadFile(filepath.Join(b.dir, ".env"))
-	if err != nil || !strings.Contains(string(data), "TIDE_TOKEN=canary-typed\n") || !strings.Contains(string(data), "REGION=\"north pier\"\n") {
+	if err != nil || !strings.Contains(string(data), "TIDE_TOKEN=canary-typed\n") ||
+		!strings.Contains(string(data), "REGION=\"north pier\"\n") {
 		t.Errorf("the file holds %q, %v", data, err)
 	}
 	term.mu.Lock()
 	echoed := term.text.String()
 	term.mu.Unlock()
-	if strings.Contains(echoed+out.String(), "canary-typed") || !strings.Contains(out.String(), "SKIPPED_API_KEY in .env") {
+	if strings.Contains(echoed+out.String(), "canary-typed") ||
+		!strings.Contains(out.String(), "SKIPPED_API_KEY in .env") {
 		t.Errorf("shown was %q and %q", echoed, out.String())
 	}
 	// On a terminal that can't move its cursor the questions come line by line, and what is kept is not asked for.
@@ -148,7 +151,8 @@ func TestAsking(t *testing.T) {
 	if err := cmd.Wait(); err != nil {
 		t.Fatalf("fill ended with %v\n%s", err, out.String())
 	}
-	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil || !strings.Contains(string(data), "canary-typed\n# Required\nREGION=south\nSKIPPED_API_KEY=given-now\n") {
+	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil ||
+		!strings.Contains(string(data), "canary-typed\n# Required\nREGION=south\nSKIPPED_API_KEY=given-now\n") {
 		t.Errorf("the file holds %q, %v", data, err)
 	}
 	for _, c := range []struct {
@@ -182,7 +186,8 @@ func TestSkippedAtLaunch(t *testing.T) {
 		t.Fatal(err)
 	}
 	term.answer("TIDE_TOKEN", "")
-	if err := cmd.Wait(); err != nil || !strings.Contains(out.String(), "Left open: TIDE_TOKEN in .env") || !strings.Contains(out.String(), "Everything is up") {
+	if err := cmd.Wait(); err != nil || !strings.Contains(out.String(), "Left open: TIDE_TOKEN in .env") ||
+		!strings.Contains(out.String(), "Everything is up") {
 		t.Errorf("it ended with %v:\n%s", err, out.String())
 	}
 	b.must(0, "stop")

@@ -16,7 +16,8 @@ import (
 func (a *app) vouch() *cobra.Command {
 	var agree bool
 	c := &cobra.Command{
-		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent", Args: cobra.NoArgs,
+		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, o, err := a.ordered(cmd.Context())
 			if err != nil {
@@ -93,7 +94,9 @@ func (a *app) consent(w *work, o *order.Order, given bool) error {
 		given = a.yes("Do you want to let it run on this machine?")
 	}
 	if !given {
-		return &stack.Fault{Kind: stack.NotSo, Code: "not-vouched", Text: "nobody has vouched for what this checkout would run", Remedy: "Read it with nharbor vouch; consent there, or with nharbor launch --vouch."}
+		return &stack.Fault{Kind: stack.NotSo, Code: "not-vouched",
+			Text:   "nobody has vouched for what this checkout would run",
+			Remedy: "Read it with nharbor vouch; consent there, or with nharbor launch --vouch."}
 	}
 	return launch.Vouch(w.root, list)
 }

@@ -35,7 +35,8 @@ func (a *app) open(ctx context.Context) (*work, error) {
 	w := &work{root: workspace.Root(dir)}
 	root, err := os.OpenRoot(w.root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: w.root}, Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: w.root},
+			Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
 	// The root stays open as long as the program runs; nothing below is read through a link that leaves it.
 	w.fsys = workspace.Files(root)
@@ -43,7 +44,8 @@ func (a *app) open(ctx context.Context) (*work, error) {
 }
 
 func (w *work) survey(ctx context.Context) (err error) {
-	w.stack, err = survey.Survey(w.fsys, survey.Options{Root: w.root, Checkouts: checkouts(ctx, w.root), Env: os.LookupEnv, System: runtime.GOOS, ReadCode: true})
+	w.stack, err = survey.Survey(w.fsys, survey.Options{Root: w.root, Checkouts: checkouts(ctx, w.root),
+		Env: os.LookupEnv, System: runtime.GOOS, ReadCode: true})
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == "nothing-found" {
 		var near []string
@@ -54,7 +56,8 @@ func (w *work) survey(ctx context.Context) (err error) {
 		if len(near) > 0 {
 			f.Remedy += " Folders nearby that look like one: " + strings.Join(near, ", ") + ". Start there with -C."
 		} else {
-			f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor clone ADDRESS"
+			f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor " +
+				"clone ADDRESS"
 		}
 	}
 	return err

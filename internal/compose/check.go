@@ -23,43 +23,58 @@ func (p *Project) check() stack.Faults {
 			continue // which was said already
 		}
 		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil && s.Get("extends") == nil {
-			fault(stack.Place{File: s.File, Line: m.Line}, "compose-no-image", fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
+			fault(stack.Place{File: s.File, Line: m.Line}, "compose-no-image",
+				fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
 		}
 		for _, d := range s.Get("depends_on").orEmpty().Members {
 			if services.Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
-				fault(stack.Place{File: d.Value.File, Line: d.Line}, "compose-undefined", fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key), "Correct the name, or define the service.")
+				fault(stack.Place{File: d.Value.File, Line: d.Line}, "compose-undefined",
+					fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
+					"Correct the name, or define the service.")
 			}
 		}
 		for _, d := range s.Get("networks").orEmpty().Members {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
-				fault(stack.Place{File: s.File, Line: d.Line}, "compose-undefined", fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key), "Define it below networks: at the top.")
+				fault(stack.Place{File: s.File, Line: d.Line}, "compose-undefined",
+					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key),
+					"Define it below networks: at the top.")
 			}
 		}
 		for _, section := range []string{"secrets", "configs"} {
-			for _, v := range slices.Concat(s.Get(section).orEmpty().Items, s.Get("build").Get(section).orEmpty().Items) {
+			for _, v := range slices.Concat(s.Get(section).orEmpty().Items,
+				s.Get("build").Get(section).orEmpty().Items) {
 				if name := v.Get("source").or(""); name != "" && p.Model.Get(section).Get(name) == nil {
-					fault(v.At(), "compose-undefined", fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key, strings.TrimSuffix(section, "s"), name), fmt.Sprintf("Define it below %s: at the top.", section))
+					fault(v.At(), "compose-undefined",
+						fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
+							strings.TrimSuffix(section, "s"), name),
+						fmt.Sprintf("Define it below %s: at the top.", section))
 				}
 			}
 		}
 		for _, key := range []string{"network_mode", "ipc", "pid"} {
 			if other, ok := strings.CutPrefix(s.Get(key).or(""), "service:"); ok && services.Get(other) == nil {
-				fault(s.Get(key).At(), "compose-undefined", fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", key, m.Key, other), "Correct the name, or define the service.")
+				fault(s.Get(key).At(), "compose-undefined",
+					fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", key, m.Key,
+						other), "Correct the name, or define the service.")
 			}
 		}
 		if s.Get("network_mode") != nil && s.Get("networks") != nil {
-			fault(s.Get("network_mode").At(), "compose-conflict", fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
+			fault(s.Get("network_mode").At(), "compose-conflict",
+				fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
 		}
 		for _, v := range s.Get("volumes").orEmpty().Items {
 			name := v.Get("source").or("")
 			if v.Get("type").or("") == "volume" && name != "" && p.Model.Get("volumes").Get(name) == nil {
-				fault(v.At(), "compose-undefined", fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name), "Define it below volumes: at the top; a folder's path begins with ./ or /.")
+				fault(v.At(), "compose-undefined",
+					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
+					"Define it below volumes: at the top; a folder's path begins with ./ or /.")
 			}
 		}
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
 		at := services.Get(cycle[0]).Get("depends_on").At()
-		fault(at, "compose-cycle", "services wait for each other: "+strings.Join(cycle, " → "), "Remove one of these depends_on.")
+		fault(at, "compose-cycle", "services wait for each other: "+strings.Join(cycle, " → "),
+			"Remove one of these depends_on.")
 	}
 	return faults
 }
@@ -157,10 +172,13 @@ func (p *Project) remark() {
 		remedy := "Expect the service to run without it."
 		text := fmt.Sprintf("%s is read but has no effect on a launch yet (%s)", key, strings.Join(ignored[key], ", "))
 		if key == "container_name" {
-			text = fmt.Sprintf("container_name has no effect: containers carry nharbor's own names, so that two copies can run side by side (%s)", strings.Join(ignored[key], ", "))
+			text = fmt.Sprintf(
+				"container_name has no effect: containers carry nharbor's own names, so that two copies can run side "+
+					"by side (%s)", strings.Join(ignored[key], ", "))
 			remedy = "Other services reach it by its service name."
 		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-key-without-effect", At: where[key], Text: text, Remedy: remedy})
+		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-key-without-effect",
+			At: where[key], Text: text, Remedy: remedy})
 	}
 	p.clashes()
 	p.leaving()
@@ -169,26 +187,29 @@ func (p *Project) remark() {
 			continue
 		}
 		if dotenv.IsSecret(u.Name, "") {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-variable-unset", At: u.At, Text: fmt.Sprintf("the variable %s has no value yet", u.Name),
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-variable-unset", At: u.At,
+				Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
 				Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
 		}
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
-			Text:   fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
-			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.", u.Name, u.Name)})
+			Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
+			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.",
+				u.Name, u.Name)})
 	}
 }
 
 // partly are the keys inside of those that a launch obeys that it obeys too. A name of the person's choice
 // in between, and the items of a list, are left out of the path.
 var partly = map[string]map[string]bool{
-	"build":       actedOnBuild,
-	"ports":       {"target": true, "published": true, "host_ip": true, "protocol": true, "mode": true, "name": true},
-	"volumes":     {"type": true, "source": true, "target": true, "read_only": true, "bind": true},
-	"networks":    {"aliases": true},
-	"healthcheck": {"test": true, "interval": true, "timeout": true, "start_period": true, "retries": true, "disable": true},
-	"depends_on":  {"condition": true, "required": true},
-	"env_file":    {"path": true, "required": true, "format": true},
+	"build":    actedOnBuild,
+	"ports":    {"target": true, "published": true, "host_ip": true, "protocol": true, "mode": true, "name": true},
+	"volumes":  {"type": true, "source": true, "target": true, "read_only": true, "bind": true},
+	"networks": {"aliases": true},
+	"healthcheck": {"test": true, "interval": true, "timeout": true, "start_period": true, "retries": true,
+		"disable": true},
+	"depends_on": {"condition": true, "required": true},
+	"env_file":   {"path": true, "required": true, "format": true},
 }
 
 // withoutEffect gives the keys inside of one that a launch obeys that it doesn't obey.
@@ -250,7 +271,8 @@ func (p *Project) clashes() {
 			for _, held := range taken[at] {
 				if held.service != s.Name && (held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
 					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: "port-twice", At: port.At,
-						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name, port.Host), Remedy: "Change one of the two published ports."})
+						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name,
+							port.Host), Remedy: "Change one of the two published ports."})
 				}
 			}
 			taken[at] = append(taken[at], holder{ip, s.Name})
@@ -265,7 +287,8 @@ func (p *Project) leaving() {
 		s := &p.Services[i]
 		remark := func(at stack.Place, does, name string) {
 			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "path-outside", At: at,
-				Text: fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name), Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
+				Text:   fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name),
+				Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
 		}
 		if out(s.Build) {
 			remark(s.At, "is built from", s.Build)

@@ -41,7 +41,8 @@ func TestCases(t *testing.T) {
 				}
 				shell, _ = f.Values(func(string) (string, bool) { return "", false })
 			}
-			p, err := Load(os.DirFS(dir), ".", Options{Env: func(k string) (string, bool) { v, ok := shell[k]; return v, ok }})
+			p, err := Load(os.DirFS(dir), ".",
+				Options{Env: func(k string) (string, bool) { v, ok := shell[k]; return v, ok }})
 			var model, faults, remarks bytes.Buffer
 			if err != nil {
 				for _, f := range stack.AllFaults(err) {
@@ -64,7 +65,8 @@ func TestCases(t *testing.T) {
 				}
 				model.WriteByte('\n')
 			}
-			for name, got := range map[string][]byte{"want.json": model.Bytes(), "want.faults": faults.Bytes(), "want.remarks": remarks.Bytes()} {
+			for name, got := range map[string][]byte{"want.json": model.Bytes(), "want.faults": faults.Bytes(),
+				"want.remarks": remarks.Bytes()} {
 				file := filepath.Join(dir, name)
 				if *update {
 					os.Remove(file)
@@ -110,8 +112,10 @@ func TestParsePort(t *testing.T) {
 		}
 	}
 	for s, says := range map[string]string{
-		"": "no port number", "x": "no port number", "0": "from 1 to 65535", "70000": "from 1 to 65535", "80:": "no port number", "-80": "no port number",
-		"80/quic": "is no protocol", "90-80": "ends before it begins", "1-3:5-6": "differ in length", "host:80:80": "no address", "127.0.0.1:80": "is missing",
+		"": "no port number", "x": "no port number", "0": "from 1 to 65535", "70000": "from 1 to 65535",
+		"80:": "no port number", "-80": "no port number",
+		"80/quic": "is no protocol", "90-80": "ends before it begins", "1-3:5-6": "differ in length",
+		"host:80:80": "no address", "127.0.0.1:80": "is missing",
 		"80:80:80": "no address", "99999999999999999999": "no port number",
 	} {
 		if got, err := ParsePort(s); err == nil || !strings.Contains(err.Error(), says) {
@@ -187,7 +191,9 @@ func dropEmpty(words []string) []string {
 
 func TestParseDuration(t *testing.T) {
 	t.Parallel()
-	for s, want := range map[string]time.Duration{"10s": 10 * time.Second, "1m30s": 90 * time.Second, "1h5m30s20ms": time.Hour + 5*time.Minute + 30*time.Second + 20*time.Millisecond, "500us": 500 * time.Microsecond, "0": 0} {
+	for s, want := range map[string]time.Duration{"10s": 10 * time.Second, "1m30s": 90 * time.Second,
+		"1h5m30s20ms": time.Hour + 5*time.Minute + 30*time.Second + 20*time.Millisecond,
+		"500us":       500 * time.Microsecond, "0": 0} {
 		if got, err := ParseDuration(s); err != nil || got != want {
 			t.Errorf("ParseDuration(%q) = %v, %v; want %v", s, got, err, want)
 		}
@@ -210,7 +216,8 @@ func TestFind(t *testing.T) {
 		{"docker-compose.yaml docker-compose.yml", "", "docker-compose.yaml"},
 		{"compose.yaml compose.override.yaml compose.dev.yaml", "", "compose.yaml compose.override.yaml"},
 		{"compose.yaml compose.override.yml", "", "compose.yaml compose.override.yml"},
-		{"docker-compose.yml docker-compose.override.yml compose.override.yaml", "", "docker-compose.yml docker-compose.override.yml"},
+		{"docker-compose.yml docker-compose.override.yml compose.override.yaml", "",
+			"docker-compose.yml docker-compose.override.yml"},
 		{"compose.yaml a.yaml b.yaml", "a.yaml:b.yaml", "a.yaml b.yaml"},
 	} {
 		fsys := fstest.MapFS{}
@@ -255,7 +262,8 @@ func TestNoSecretInFaults(t *testing.T) {
 	if err == nil || strings.Contains(fmt.Sprintf("%+v", *stack.AllFaults(err)[0]), "canary") {
 		t.Errorf("the fault of a line in flow style: %+v", *stack.AllFaults(err)[0])
 	}
-	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n      - {API_TOKEN: canary2}\n    command: 'psql postgres://u:canary3@db\n"
+	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n      - {API_TOKEN: " +
+		"canary2}\n    command: 'psql postgres://u:canary3@db\n"
 	for _, cut := range []int{len(text), len(text) - 1, strings.Index(text, "\n    command")} {
 		_, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(text[:cut])}}, ".", Options{})
 		if err == nil {
@@ -297,11 +305,13 @@ func FuzzLoad(f *testing.F) {
 }
 
 func FuzzShortForms(f *testing.F) {
-	for _, s := range []string{"80:80", "127.0.0.1:1-3:4-6/udp", "[::1]:1:1", "a:/b:ro", `C:\a:/b`, "1m30s", `sh -c "x y"`} {
+	for _, s := range []string{"80:80", "127.0.0.1:1-3:4-6/udp", "[::1]:1:1", "a:/b:ro", `C:\a:/b`, "1m30s",
+		`sh -c "x y"`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		if r, err := ParsePort(s); err == nil && (r.FromTarget < 1 || r.ToTarget > 65535 || r.ToTarget < r.FromTarget || r.ToHost < r.FromHost) {
+		if r, err := ParsePort(s); err == nil && (r.FromTarget < 1 || r.ToTarget > 65535 || r.ToTarget < r.FromTarget ||
+			r.ToHost < r.FromHost) {
 			t.Errorf("ParsePort(%q) = %+v", s, r)
 		}
 		if m, err := ParseMount(s); err == nil && m.Target == "" {
@@ -318,11 +328,14 @@ func services(n int) []byte {
 	var out strings.Builder
 	out.WriteString("services:\n")
 	for i := range n {
-		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.%d\n    environment:\n", i, i, i)
+		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.%d\n    environment:\n", i,
+			i, i)
 		for k := range 12 {
 			fmt.Fprintf(&out, "      SETTING_NUMBER_%d: value ${UNSET_%d:-of the setting} %d\n", k, k, i)
 		}
-		fmt.Fprintf(&out, "    ports:\n      - \"%d:80\"\n    volumes:\n      - ./data/%d:/data\n    restart: unless-stopped\n", 20000+i%40000, i)
+		fmt.Fprintf(&out,
+			"    ports:\n      - \"%d:80\"\n    volumes:\n      - ./data/%d:/data\n    restart: unless-stopped\n",
+			20000+i%40000, i)
 		if i > 0 {
 			fmt.Fprintf(&out, "    depends_on:\n      - service-%d\n", i-1)
 		}
@@ -335,7 +348,8 @@ func services(n int) []byte {
 func bomb() []byte {
 	text := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := 1; i < 12; i++ {
-		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10), ", "))
+		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10),
+			", "))
 	}
 	return []byte(text)
 }

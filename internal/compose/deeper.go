@@ -15,7 +15,8 @@ import (
 func byteSize(n *normaliser, where string, v *Value) *Value {
 	size, err := ParseBytes(v.Text)
 	if !v.Scalar() || err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no size", where, v.Text), "Write it like 512m, with the units b, k, m and g.")
+		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no size", where, v.Text),
+			"Write it like 512m, with the units b, k, m and g.")
 		return v.like(String, v.Text)
 	}
 	return v.like(String, strconv.FormatInt(size, 10))
@@ -60,12 +61,14 @@ func whole(n *normaliser, where string, v *Value) *Value {
 
 // grant is a secret or a config that a service, or a build, may read.
 func grant(root string) rule {
-	one := orLong(asMember("source"), map[string]rule{"source": text, "target": text, "uid": text, "gid": text, "mode": scalar})
+	one := orLong(asMember("source"), map[string]rule{"source": text, "target": text, "uid": text, "gid": text,
+		"mode": scalar})
 	return func(n *normaliser, where string, v *Value) *Value {
 		return listOf(func(n *normaliser, where string, v *Value) *Value {
 			out := one(n, where, v)
 			if out.Kind == Mapping && out.Get("source") == nil {
-				n.fault(v, "compose-value", where+" has no source", "Name one that is defined below "+root+": at the top.")
+				n.fault(v, "compose-value", where+" has no source", "Name one that is defined below "+
+					root+": at the top.")
 			}
 			return out
 		})(n, where, v)
@@ -89,7 +92,8 @@ var devices = listOf(orLong(func(n *normaliser, where string, v *Value) *Value {
 	parts := strings.Split(v.Text, ":")
 	out := v.like(Mapping, "")
 	if len(parts) > 3 || parts[0] == "" {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no device", where, v.Text), "Write it as /dev/SOURCE:/dev/TARGET:rwm.")
+		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no device", where, v.Text),
+			"Write it as /dev/SOURCE:/dev/TARGET:rwm.")
 		return out
 	}
 	target, permissions := parts[0], "rwm"
@@ -114,15 +118,19 @@ var resources = map[string]rule{
 }
 
 var rollout = object(map[string]rule{
-	"parallelism": whole, "delay": duration, "failure_action": text, "monitor": duration, "max_failure_ratio": number, "order": choice("stop-first", "start-first"),
+	"parallelism": whole, "delay": duration, "failure_action": text, "monitor": duration, "max_failure_ratio": number,
+	"order": choice("stop-first", "start-first"),
 })
 
 var deploy = object(map[string]rule{
-	"mode": choice("global", "replicated", "replicated-job", "global-job"), "replicas": whole, "endpoint_mode": text, "labels": pairs,
-	"placement": object(map[string]rule{"constraints": listOf(text), "preferences": anything, "max_replicas_per_node": whole}),
+	"mode": choice("global", "replicated", "replicated-job", "global-job"), "replicas": whole, "endpoint_mode": text,
+	"labels": pairs,
+	"placement": object(map[string]rule{"constraints": listOf(text), "preferences": anything,
+		"max_replicas_per_node": whole}),
 	"resources": object(map[string]rule{"limits": object(resources), "reservations": object(resources)}),
 	"restart_policy": object(map[string]rule{
-		"condition": choice("none", "on-failure", "any"), "delay": duration, "max_attempts": whole, "window": duration}),
+		"condition": choice("none", "on-failure", "any"), "delay": duration, "max_attempts": whole,
+		"window": duration}),
 	"update_config": rollout, "rollback_config": rollout,
 })
 
@@ -132,16 +140,19 @@ var weightDevice = object(map[string]rule{"path": text, "weight": whole})
 var rateDevice = object(map[string]rule{"path": text, "rate": scalar})
 
 var blkio = object(map[string]rule{
-	"weight": whole, "weight_device": listOf(weightDevice), "device_read_bps": listOf(rateDevice), "device_write_bps": listOf(rateDevice),
+	"weight": whole, "weight_device": listOf(weightDevice), "device_read_bps": listOf(rateDevice),
+	"device_write_bps": listOf(rateDevice),
 	"device_read_iops": listOf(rateDevice), "device_write_iops": listOf(rateDevice),
 })
 
 var develop = object(map[string]rule{"watch": listOf(object(map[string]rule{
-	"action": choice("rebuild", "sync", "restart", "sync+restart", "sync+exec"), "path": text, "target": text, "ignore": oneOrMore(text), "include": oneOrMore(text),
+	"action": choice("rebuild", "sync", "restart", "sync+restart", "sync+exec"), "path": text, "target": text,
+	"ignore": oneOrMore(text), "include": oneOrMore(text),
 	"exec": anything, "initial_sync": truthOf,
 }))})
 
-var hook = listOf(object(map[string]rule{"command": words, "user": text, "privileged": truthOf, "working_dir": text, "environment": pairs}))
+var hook = listOf(object(map[string]rule{"command": words, "user": text, "privileged": truthOf, "working_dir": text,
+	"environment": pairs}))
 
 var credentialSpec = object(map[string]rule{"config": text, "file": text, "registry": text})
 
@@ -159,7 +170,8 @@ func gpus(n *normaliser, where string, v *Value) *Value {
 
 var ipam = object(map[string]rule{
 	"driver": text, "options": mapOf(scalar),
-	"config": listOf(object(map[string]rule{"subnet": text, "ip_range": text, "gateway": text, "aux_addresses": mapOf(text)})),
+	"config": listOf(object(map[string]rule{"subnet": text, "ip_range": text, "gateway": text,
+		"aux_addresses": mapOf(text)})),
 })
 
 // additionalContexts takes a mapping, or a list of NAME=PATH.
@@ -181,7 +193,8 @@ var provider = object(map[string]rule{"type": text, "options": mapOf(anything)})
 func extends(n *normaliser, where string, v *Value) *Value {
 	out := orLong(asMember("service"), map[string]rule{"service": text, "file": text})(n, where, v)
 	if out.Kind == Mapping && out.Get("service") == nil {
-		n.fault(v, "compose-value", where+" has no service", "Name the service whose keys are taken over: service: base.")
+		n.fault(v, "compose-value", where+" has no service",
+			"Name the service whose keys are taken over: service: base.")
 	}
 	if f := out.Get("file"); f != nil {
 		out.Set("file", f.like(String, n.within(f.Text)))

@@ -58,7 +58,8 @@ func IsFileName(name string) bool {
 	ext := path.Ext(name)
 	stem := strings.TrimSuffix(name, ext)
 	return (ext == ".yaml" || ext == ".yml") &&
-		(stem == "compose" || stem == "docker-compose" || strings.HasPrefix(stem, "compose.") || strings.HasPrefix(stem, "docker-compose."))
+		(stem == "compose" || stem == "docker-compose" || strings.HasPrefix(stem, "compose.") ||
+			strings.HasPrefix(stem, "docker-compose."))
 }
 
 func isFile(fsys fs.FS, name string) bool {

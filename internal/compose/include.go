@@ -17,8 +17,10 @@ func (l *loader) outside(v *Value, name string) bool {
 	if fs.ValidPath(name) {
 		return false
 	}
-	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: "compose-outside", At: v.At(),
-		Text: fmt.Sprintf("%s lies outside the workspace and is not read", name), Remedy: "Bring it into the workspace, or clone what it belongs to beside this checkout."})
+	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: "compose-outside",
+		At:     v.At(),
+		Text:   fmt.Sprintf("%s lies outside the workspace and is not read", name),
+		Remedy: "Bring it into the workspace, or clone what it belongs to beside this checkout."})
 	return true
 }
 
@@ -30,7 +32,9 @@ func (l *loader) include(by string, inc *Value) *Value {
 			return nil
 		}
 		if slices.Contains(append(l.open, by), p.Text) {
-			l.fault(p, "compose-cycle", "files include each other: "+strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by), p.Text), " → "), "Remove one of these includes.")
+			l.fault(p, "compose-cycle", "files include each other: "+
+				strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by), p.Text), " → "),
+				"Remove one of these includes.")
 			return nil
 		}
 		files = append(files, p.Text)
@@ -48,7 +52,8 @@ func (l *loader) include(by string, inc *Value) *Value {
 		data, err := fs.ReadFile(l.fsys, name)
 		if err != nil {
 			if inc.Get("env_file") != nil {
-				l.fault(inc.Get("env_file"), "compose-file", fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
+				l.fault(inc.Get("env_file"), "compose-file",
+					fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
 			}
 			continue
 		}
@@ -94,7 +99,10 @@ func (l *loader) conflicts(inc, sub, tree *Value) {
 			a, errA := own.MarshalJSON()
 			b, errB := m.Value.MarshalJSON()
 			if errA != nil || errB != nil || string(a) != string(b) {
-				l.fault(own, "compose-conflict", fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d", section, m.Key, m.Value.File, m.Line), "Change an included service in an override file, or rename one of the two.")
+				l.fault(own, "compose-conflict",
+					fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d", section, m.Key,
+						m.Value.File, m.Line),
+					"Change an included service in an override file, or rename one of the two.")
 			}
 		}
 	}
@@ -116,7 +124,8 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		for _, w := range way {
 			l.circling[w] = true
 		}
-		l.fault(ext, "compose-cycle", "services extend each other: "+strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
+		l.fault(ext, "compose-cycle", "services extend each other: "+
+			strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
 		return s
 	}
 	way = append(way, step)
@@ -136,7 +145,8 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		}
 	}
 	if from.Get("services").Get(base) == nil {
-		l.fault(ext, "compose-undefined", fmt.Sprintf("the service %s extends %s, which %s does not define", name, base, from.File), "Correct the name or the file.")
+		l.fault(ext, "compose-undefined", fmt.Sprintf("the service %s extends %s, which %s does not define", name, base,
+			from.File), "Correct the name or the file.")
 		return s
 	}
 	own := s.shallow()

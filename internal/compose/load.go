@@ -76,7 +76,10 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
 	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
-		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool { return v.Code == "compose-variable-required" && v.At == f.At })
+		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool {
+			return v.Code == "compose-variable-required" &&
+				v.At == f.At
+		})
 	})...)
 	if len(faults) > 0 {
 		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
@@ -159,7 +162,8 @@ func (l *loader) fault(v *Value, code, text, remedy string) {
 
 // fault is one with the line that it is about.
 func (p *Project) fault(at stack.Place, column int, code, text, remedy string) *stack.Fault {
-	return &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Column: column, Text: text, Line: excerpt(p.sources[at.File], at.Line), Remedy: remedy}
+	return &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Column: column, Text: text,
+		Line: excerpt(p.sources[at.File], at.Line), Remedy: remedy}
 }
 
 // model reads files that belong together and merges them, each on top of what it includes and of those
@@ -192,15 +196,19 @@ func (l *loader) model(files []string, dir string, by *Value) *Value {
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
 func (l *loader) file(name, dir string, by *Value) *Value {
 	if !fs.ValidPath(name) {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-outside", At: stack.Place{File: name}, Text: "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-outside",
+			At:     stack.Place{File: name},
+			Text:   "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
 			Remedy: "Name it relative to this folder; bring it into the workspace if it lies outside."})
 		return nil
 	}
 	var data []byte
 	info, err := fs.Stat(l.fsys, name)
 	if err == nil && info.Size() > maxBytes {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: name},
-			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", info.Size()>>20, maxBytes>>20), Remedy: "Split it, or check what was put there."})
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax",
+			At: stack.Place{File: name},
+			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", info.Size()>>20,
+				maxBytes>>20), Remedy: "Split it, or check what was put there."})
 		return nil
 	}
 	if err == nil {
@@ -211,9 +219,12 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		if errors.Is(err, fs.ErrNotExist) {
 			text = "the compose file doesn't exist"
 		}
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text, Cause: err, Remedy: "Check COMPOSE_FILE, and the file's rights."}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text,
+			Cause: err, Remedy: "Check COMPOSE_FILE, and the file's rights."}
 		if by != nil {
-			f.At, f.Column, f.Text, f.Remedy = by.At(), by.Column, strings.Replace(text, "the compose file", "the file "+name, 1), "Correct the path, or bring the file in."
+			f.At, f.Column, f.Text, f.Remedy = by.At(), by.Column,
+				strings.Replace(text, "the compose file", "the file "+name, 1),
+				"Correct the path, or bring the file in."
 		}
 		l.faults = append(l.faults, f)
 		return nil
@@ -229,8 +240,10 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		all := tree.like(Mapping, "")
 		all.Set("services", tree)
 		tree = all
-		l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Note, Code: "compose-old-form", At: tree.At(),
-			Text: "the file has no key services; each key at its top is read as a service", Remedy: "Put them below services: to follow today's specification."})
+		l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Note, Code: "compose-old-form",
+			At:     tree.At(),
+			Text:   "the file has no key services; each key at its top is read as a service",
+			Remedy: "Put them below services: to follow today's specification."})
 	}
 	l.interpolate(tree, data)
 	n := normaliser{data: data, dir: dir}
@@ -268,10 +281,13 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			var missing *dotenv.ExpandError
 			code := "compose-variable"
 			if errors.As(err, &missing) && missing.Variable != "" {
-				remedy = fmt.Sprintf("Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable)
+				remedy = fmt.Sprintf(
+					"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.",
+					missing.Variable)
 				code = "compose-variable-required"
 				_, says, _ := strings.Cut(missing.Text, ": ")
-				l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(), Required: true, Says: says})
+				l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(),
+					Required: true, Says: says})
 				v.Text, v.expanded, v.variable = "", true, missing.Variable
 			}
 			l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
@@ -279,7 +295,8 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			return
 		}
 		for _, u := range uses {
-			if value, set := l.env(u.Name); set && dotenv.IsSecret(u.Name, "") && len(value) >= shortestSecret && !slices.Contains(l.project.Secrets, value) {
+			if value, set := l.env(u.Name); set && dotenv.IsSecret(u.Name, "") && len(value) >= shortestSecret &&
+				!slices.Contains(l.project.Secrets, value) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}
 			if !u.Set && !u.Backed {

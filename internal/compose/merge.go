@@ -63,7 +63,8 @@ func identity(where string) func(*Value) string {
 	switch where {
 	case "service.ports":
 		return func(v *Value) string {
-			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" + v.Get("published").or("") + "/" + v.Get("protocol").or("")
+			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" + v.Get("published").or("") + "/" +
+				v.Get("protocol").or("")
 		}
 	case "service.volumes":
 		return func(v *Value) string { return v.Get("target").or("") }

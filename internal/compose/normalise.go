@@ -29,7 +29,8 @@ func (n *normaliser) fault(v *Value, code, text, remedy string) {
 }
 
 func (n *normaliser) wrong(where string, v *Value, expected string) *Value {
-	n.fault(v, "compose-type", fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected), "Write it as "+expected+".")
+	n.fault(v, "compose-type", fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected),
+		"Write it as "+expected+".")
 	return v
 }
 
@@ -83,7 +84,8 @@ func object(keys map[string]rule) rule {
 				if near := nearest(m.Key, keys); near != "" {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
-				n.fault(&at, "compose-unknown-key", fmt.Sprintf("the key %s is not known here", join(where, m.Key)), remedy)
+				n.fault(&at, "compose-unknown-key", fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
+					remedy)
 				continue
 			case m.Value.tag == "!reset":
 				m.Value = m.Value.copy()
@@ -182,7 +184,8 @@ func anything(_ *normaliser, _ string, v *Value) *Value { return v }
 func choice(options ...string) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
 		if !v.Scalar() || !slices.Contains(options, v.Text) {
-			n.fault(v, "compose-value", fmt.Sprintf("%s is %q; possible are %s", where, v.Text, strings.Join(options, ", ")), "Write one of these.")
+			n.fault(v, "compose-value", fmt.Sprintf("%s is %q; possible are %s", where, v.Text,
+				strings.Join(options, ", ")), "Write one of these.")
 		}
 		return v.like(String, v.Text)
 	}
@@ -191,7 +194,8 @@ func choice(options ...string) rule {
 // duration follows the specification's chapter "Specifying durations": 1m30s, 500ms, 2h.
 func duration(n *normaliser, where string, v *Value) *Value {
 	if _, err := ParseDuration(v.Text); !v.Scalar() || err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no duration", where, v.Text), "Write it like 1m30s, with the units us, ms, s, m and h.")
+		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no duration", where, v.Text),
+			"Write it like 1m30s, with the units us, ms, s, m and h.")
 	}
 	return v.like(String, v.Text)
 }
@@ -253,7 +257,8 @@ func words(n *normaliser, where string, v *Value) *Value {
 	}
 	fields, err := SplitCommand(v.Text)
 	if err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s: %v", where, err), "Close the quote, or write the command as a list.")
+		n.fault(v, "compose-value", fmt.Sprintf("%s: %v", where, err),
+			"Close the quote, or write the command as a list.")
 	}
 	out := v.like(Sequence, "")
 	for _, f := range fields {
@@ -322,7 +327,8 @@ func named(r rule) rule {
 				n.wrong(fmt.Sprintf("%s[%d]", where, i), item, "a name")
 				continue
 			}
-			out.Members = append(out.Members, Member{Key: item.Text, Line: item.Line, Column: item.Column, Value: item.like(Mapping, "")})
+			out.Members = append(out.Members, Member{Key: item.Text, Line: item.Line, Column: item.Column,
+				Value: item.like(Mapping, "")})
 		}
 		return out
 	}
@@ -423,7 +429,8 @@ func healthTest(n *normaliser, where string, v *Value) *Value {
 	}
 	out := listOf(text)(n, where, v)
 	if len(out.Items) > 0 && !slices.Contains([]string{"NONE", "CMD", "CMD-SHELL"}, out.Items[0].Text) {
-		n.fault(out.Items[0], "compose-value", fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE", where, out.Items[0].Text), "Put CMD before the words of the command.")
+		n.fault(out.Items[0], "compose-value", fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE",
+			where, out.Items[0].Text), "Put CMD before the words of the command.")
 	}
 	return out
 }

@@ -26,7 +26,8 @@ const (
 // keys reported. All its faults come back together.
 func document(file string, data []byte) (*Value, error) {
 	one := func(line, column int, text, remedy string) error {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: file, Line: line}, Column: column, Text: text, Remedy: remedy}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: file, Line: line},
+			Column: column, Text: text, Remedy: remedy}
 		f.Line = excerpt(data, line)
 		return f
 	}
@@ -45,9 +46,11 @@ func document(file string, data []byte) (*Value, error) {
 		var le *yaml.LoadError
 		if errors.As(err, &le) {
 			if le.Mark.Line == 0 && strings.Contains(le.Message, "single document") {
-				return nil, one(secondDocument(data), 0, "a second document begins here; a compose file is one", "Put it into a file of its own, and name both in COMPOSE_FILE.")
+				return nil, one(secondDocument(data), 0, "a second document begins here; a compose file is one",
+					"Put it into a file of its own, and name both in COMPOSE_FILE.")
 			}
-			return nil, one(le.Mark.Line, le.Mark.Column, "not valid YAML: "+plainMessage(le.Message), syntaxRemedy(data, le.Mark.Line))
+			return nil, one(le.Mark.Line, le.Mark.Column, "not valid YAML: "+plainMessage(le.Message),
+				syntaxRemedy(data, le.Mark.Line))
 		}
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
 	}
@@ -132,7 +135,8 @@ type reader struct {
 }
 
 func (r *reader) fault(n *yaml.Node, text, remedy string) {
-	r.faults = append(r.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: r.file, Line: n.Line},
+	r.faults = append(r.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax",
+		At:     stack.Place{File: r.file, Line: n.Line},
 		Column: n.Column, Text: text, Line: excerpt(r.data, n.Line), Remedy: remedy})
 }
 
@@ -146,7 +150,8 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 	}
 	if r.aliased > maxAliased {
 		r.stop = true
-		r.fault(n, "the aliases in this file write out to more than 262144 values", "Remove the nested aliases; a stack needs none of this size.")
+		r.fault(n, "the aliases in this file write out to more than 262144 values",
+			"Remove the nested aliases; a stack needs none of this size.")
 		return v
 	}
 	if depth > maxDepth {
@@ -160,7 +165,8 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 	switch n.Kind {
 	case yaml.AliasNode:
 		if slices.Contains(r.open, n.Alias) {
-			r.fault(n, fmt.Sprintf("the alias *%s stands inside what it stands for", n.Value), "Give the inner place a value of its own.")
+			r.fault(n, fmt.Sprintf("the alias *%s stands inside what it stands for", n.Value),
+				"Give the inner place a value of its own.")
 			return v
 		}
 		r.open = append(r.open, n.Alias)
@@ -224,7 +230,8 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 			continue
 		}
 		if first := v.find(k.Value); first >= 0 {
-			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d", k.Value, v.Members[first].Line), "Keep one of the two.")
+			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d", k.Value,
+				v.Members[first].Line), "Keep one of the two.")
 			continue
 		}
 		v.add(Member{Key: k.Value, Line: k.Line, Column: k.Column, Value: r.value(c, depth+1)})

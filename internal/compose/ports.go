@@ -149,12 +149,14 @@ func setDefault(v *Value, key string, kind Kind, text string) {
 }
 
 var mountKeys = map[string]rule{
-	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster", "image"), "source": text, "target": text, "read_only": truthOf,
+	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster", "image"), "source": text, "target": text,
+	"read_only":   truthOf,
 	"consistency": text,
-	"bind":        object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text, "recursive": text}),
-	"volume":      object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": pairs}),
-	"tmpfs":       object(map[string]rule{"size": byteSize, "mode": scalar}),
-	"image":       object(map[string]rule{"subpath": text}),
+	"bind": object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text,
+		"recursive": text}),
+	"volume": object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": pairs}),
+	"tmpfs":  object(map[string]rule{"size": byteSize, "mode": scalar}),
+	"image":  object(map[string]rule{"subpath": text}),
 }
 
 // Mount is a short-form volume: [SOURCE:]TARGET[:MODE].
@@ -196,7 +198,8 @@ func ParseMount(s string) (Mount, error) {
 	if m.Target == "" {
 		return m, fmt.Errorf("the target is empty")
 	}
-	if strings.HasPrefix(m.Source, ".") || strings.HasPrefix(m.Source, "/") || strings.HasPrefix(m.Source, "~") || drive(m.Source) || strings.ContainsAny(m.Source, `/\`) {
+	if strings.HasPrefix(m.Source, ".") || strings.HasPrefix(m.Source, "/") || strings.HasPrefix(m.Source, "~") ||
+		drive(m.Source) || strings.ContainsAny(m.Source, `/\`) {
 		m.Type = "bind"
 	}
 	if len(parts) == 3 {
@@ -227,13 +230,15 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 			m = long(n, at, item)
 			setDefault(m, "type", String, "volume")
 			if m.Get("target") == nil {
-				n.fault(item, "compose-value", at+" has no target", "Name the folder inside the container: target: /data.")
+				n.fault(item, "compose-value", at+" has no target",
+					"Name the folder inside the container: target: /data.")
 				continue
 			}
 		case item.Scalar():
 			short, err := ParseMount(item.Text)
 			if err != nil {
-				n.fault(item, "compose-volume", fmt.Sprintf("%s: %v", at, err), "Write it as SOURCE:TARGET, or SOURCE:TARGET:ro.")
+				n.fault(item, "compose-volume", fmt.Sprintf("%s: %v", at, err),
+					"Write it as SOURCE:TARGET, or SOURCE:TARGET:ro.")
 				continue
 			}
 			m = item.like(Mapping, "")

@@ -30,7 +30,8 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 	p.byName = map[string]int{}
 	p.Networks, p.Volumes = map[string]stack.Network{}, map[string]stack.Volume{}
 	for _, m := range p.Model.Get("networks").orEmpty().Members {
-		p.Networks[m.Key] = stack.Network{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external")), Internal: truth(m.Value.Get("internal"))}
+		p.Networks[m.Key] = stack.Network{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external")),
+			Internal: truth(m.Value.Get("internal"))}
 	}
 	for _, m := range p.Model.Get("volumes").orEmpty().Members {
 		p.Volumes[m.Key] = stack.Volume{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external"))}
@@ -62,13 +63,15 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
 		At: stack.Place{File: v.File, Line: m.Line}, Address: m.Key,
-		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings), EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{},
+		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings),
+		EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{},
 	}}
 	c := &stack.ContainerSpec{
 		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),
 		ExtraHosts: list(v.Get("extra_hosts")), StopSignal: v.Get("stop_signal").or(""), Init: truth(v.Get("init")),
-		ReadOnly: truth(v.Get("read_only")), Privileged: truth(v.Get("privileged")), NetworkMode: v.Get("network_mode").or(""),
-		Labels: map[string]string{},
+		ReadOnly: truth(v.Get("read_only")), Privileged: truth(v.Get("privileged")),
+		NetworkMode: v.Get("network_mode").or(""),
+		Labels:      map[string]string{},
 	}
 	s.Container = c
 	if d, err := ParseDuration(v.Get("stop_grace_period").or("10s")); err == nil {
@@ -102,7 +105,8 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		s.EnvAt[e.Key] = stack.Place{File: v.File, Line: e.Line}
 	}
 	for _, e := range v.Get("env_file").orEmpty().Items {
-		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")), Raw: e.Get("format").or("") == "raw", At: e.At()})
+		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
+			Raw: e.Get("format").or("") == "raw", At: e.At()})
 	}
 	for _, l := range v.Get("labels").orEmpty().Members {
 		c.Labels[l.Key] = l.Value.or("")
@@ -115,7 +119,8 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		c.Networks = []string{"default"}
 	}
 	for _, m := range v.Get("volumes").orEmpty().Items {
-		c.Mounts = append(c.Mounts, stack.Mount{Type: m.Get("type").or("volume"), Source: m.Get("source").or(""), Target: m.Get("target").or(""),
+		c.Mounts = append(c.Mounts, stack.Mount{Type: m.Get("type").or("volume"), Source: m.Get("source").or(""),
+			Target:   m.Get("target").or(""),
 			ReadOnly: truth(m.Get("read_only")), At: m.At()})
 	}
 	for _, port := range v.Get("ports").orEmpty().Items {
@@ -138,19 +143,23 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		}
 	}
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
-		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
+		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
+			At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
 	}
 	for _, key := range []string{"links", "volumes_from"} {
 		for _, item := range v.Get(key).orEmpty().Items {
 			other, _, _ := strings.Cut(item.or(""), ":")
-			if other == "" || other == "container" || other == s.Name || v.Get("depends_on").orEmpty().Get(other) != nil {
+			if other == "" || other == "container" || other == s.Name ||
+				v.Get("depends_on").orEmpty().Get(other) != nil {
 				continue
 			}
-			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared, At: item.At(), Reason: key + " needs it"})
+			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
+				At: item.At(), Reason: key + " needs it"})
 		}
 	}
 	for _, d := range v.Get("depends_on").orEmpty().Members {
-		a := stack.After{Service: d.Key, Because: stack.Declared, At: stack.Place{File: d.Value.File, Line: d.Line}, Optional: !truth(d.Value.Get("required"))}
+		a := stack.After{Service: d.Key, Because: stack.Declared, At: stack.Place{File: d.Value.File, Line: d.Line},
+			Optional: !truth(d.Value.Get("required"))}
 		switch d.Value.Get("condition").or("") {
 		case "service_healthy":
 			a.Until, a.Reason = stack.Answering, "depends_on asks that it is healthy"
@@ -161,7 +170,11 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		}
 		s.After = append(s.After, a)
 	}
-	s.Active = len(s.Profiles) == 0 || slices.ContainsFunc(s.Profiles, func(p string) bool { return slices.Contains(profiles, p) || slices.Contains(profiles, "*") })
+	s.Active = len(s.Profiles) == 0 ||
+		slices.ContainsFunc(s.Profiles, func(p string) bool {
+			return slices.Contains(profiles, p) ||
+				slices.Contains(profiles, "*")
+		})
 	return s
 }
 

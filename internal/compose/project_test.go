@@ -23,7 +23,8 @@ func TestWhatServicesNeed(t *testing.T) {
 		"restart: on-failure":                                           "again on failure",
 		"restart: on-failure:3":                                         "again on failure 3",
 	} {
-		file := "services:\n  web:\n    image: saltmarsh/web:1\n    " + text + "\n  db: {image: 'saltmarsh/db:1'}\n  cache: {image: 'saltmarsh/cache:1'}\n"
+		file := "services:\n  web:\n    image: saltmarsh/web:1\n    " +
+			text + "\n  db: {image: 'saltmarsh/db:1'}\n  cache: {image: 'saltmarsh/cache:1'}\n"
 		p, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(file)}}, ".", Options{})
 		if err != nil {
 			t.Errorf("%s: %v", text, err)

@@ -139,7 +139,8 @@ func (v *Value) Scalar() bool {
 
 // like makes a value of another kind at v's place.
 func (v *Value) like(kind Kind, text string) *Value {
-	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded, variable: v.variable}
+	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded,
+		variable: v.variable}
 }
 
 // copy makes a deep copy.

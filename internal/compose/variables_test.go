@@ -12,8 +12,12 @@ import (
 // are a variable and nothing else.
 func TestVariables(t *testing.T) {
 	t.Parallel()
-	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  db:\n    image: postgres:${VERSION}\n    environment:\n      A: ${A_PASSWORD}\n      B: ${B_PASSWORD:?give one}\n      C: x${C}\n      D: ${D:-default}\n      E: $E\n      F: plain\n      G: ${A}${B}\n")}}
-	p, err := Load(fsys, ".", Options{Env: func(name string) (string, bool) { return "set", name == "E" || name == "C" }})
+	fsys := fstest.MapFS{"compose.yaml": {Data: []byte(
+		"services:\n  db:\n    image: postgres:${VERSION}\n    environment:\n      A: ${A_PASSWORD}\n      B: " +
+			"${B_PASSWORD:?give one}\n      C: x${C}\n      D: ${D:-default}\n      E: $E\n      F: plain\n      G: " +
+			"${A}${B}\n")}}
+	p, err := Load(fsys, ".",
+		Options{Env: func(name string) (string, bool) { return "set", name == "E" || name == "C" }})
 	faults := stack.AllFaults(err)
 	if len(faults) != 1 || faults[0].Code != "compose-variable-required" || faults[0].At.Line != 6 || p == nil {
 		t.Fatalf("the faults are %v, the project %v", err, p)
@@ -25,7 +29,8 @@ func TestVariables(t *testing.T) {
 			t.Errorf("%+v", v)
 		}
 	}
-	if slices.Sort(unset); !slices.Equal(unset, []string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one", "VERSION:"}) {
+	if slices.Sort(unset); !slices.Equal(unset, []string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one",
+		"VERSION:"}) {
 		t.Errorf("without a value are %v", unset)
 	}
 	db := p.Service("db")

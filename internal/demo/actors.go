@@ -43,7 +43,8 @@ func Actor(args []string) (func() int, bool) {
 		return nil, false
 	}
 	parts := map[string]func([]string) error{
-		"database": actDatabase, "queue": actQueue, "timetable": actTimetable, "api": actAPI, "worker": actWorker, "ask": actAsk,
+		"database": actDatabase, "queue": actQueue, "timetable": actTimetable, "api": actAPI, "worker": actWorker,
+		"ask": actAsk,
 	}
 	part, ok := parts[args[2]]
 	if !ok {
@@ -266,11 +267,13 @@ func counterServer() error {
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		fmt.Fprint(w, "<!doctype html><html lang=\"en\"><head><title>Saltmarsh Ferry: book a crossing</title></head>\n<body><h1>Departures</h1><ul>\n")
+		fmt.Fprint(w, "<!doctype html><html lang=\"en\"><head><title>Saltmarsh Ferry: book a "+
+			"crossing</title></head>\n<body><h1>Departures</h1><ul>\n")
 		for _, d := range departures {
 			fmt.Fprintf(w, "<li>%s</li>\n", html.EscapeString(d))
 		}
-		fmt.Fprintf(w, "</ul><p>Tides today: %s</p>\n<form method=\"post\" action=\"/book\"><input name=\"name\"><button>Book</button></form></body></html>", tideLine(tides))
+		fmt.Fprintf(w, "</ul><p>Tides today: %s</p>\n<form method=\"post\" action=\"/book\"><input "+
+			"name=\"name\"><button>Book</button></form></body></html>", tideLine(tides))
 	})
 	mux.HandleFunc("POST /book", func(w http.ResponseWriter, r *http.Request) {
 		resp, err := http.Post(office+"/bookings", "text/plain", strings.NewReader(r.FormValue("name")))

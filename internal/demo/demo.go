@@ -109,7 +109,9 @@ func (s *show) setenv(key, value string) {
 // prepare makes the temporary folder, the repositories and the stand-ins.
 func (s *show) prepare() error {
 	if _, err := exec.LookPath("git"); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "git-missing", Text: "the demo makes real git repositories, and git is not installed", Remedy: "Install git, then run this again.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: "git-missing",
+			Text:   "the demo makes real git repositories, and git is not installed",
+			Remedy: "Install git, then run this again.", Cause: err}
 	}
 	dir, err := os.MkdirTemp("", "nharbor-demo-")
 	if err != nil {
@@ -123,13 +125,15 @@ func (s *show) prepare() error {
 			return err
 		}
 		if entries, err := os.ReadDir(s.ws); err == nil && len(entries) > 0 {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: s.ws}, Text: "the folder exists and is not empty", Remedy: "Name a new one behind --keep."}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: s.ws},
+				Text: "the folder exists and is not empty", Remedy: "Name a new one behind --keep."}
 		}
 	}
 	// The tide-table service's port, once held, keeps other demos from choosing the same ones.
 	for s.shift = 0; ; s.shift += 100 {
 		if s.shift > 5000 {
-			return &stack.Fault{Kind: stack.NotSo, Code: "ports-taken", Text: "no free ports were found for the demo", Remedy: "Stop some of the servers on this machine."}
+			return &stack.Fault{Kind: stack.NotSo, Code: "ports-taken", Text: "no free ports were found for the demo",
+				Remedy: "Stop some of the servers on this machine."}
 		}
 		if s.tides, err = startTides(fmt.Sprintf("127.0.0.1:%d", 18090+s.shift)); err != nil {
 			continue
@@ -200,7 +204,9 @@ func (s *show) repository(name string) error {
 		{"init", "--quiet", "--initial-branch=main"}, {"add", "--all"},
 		{"commit", "--quiet", "--message", "The summer timetable"}, {"tag", "summer-2026"},
 	} {
-		cmd := exec.Command("git", append([]string{"-c", "user.name=Saltmarsh Ferry", "-c", "user.email=office@saltmarsh-ferry.example", "-c", "commit.gpgsign=false", "-c", "core.hooksPath=/dev/null"}, args...)...)
+		cmd := exec.Command("git",
+			append([]string{"-c", "user.name=Saltmarsh Ferry", "-c", "user.email=office@saltmarsh-ferry.example", "-c",
+				"commit.gpgsign=false", "-c", "core.hooksPath=/dev/null"}, args...)...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(out))
@@ -231,7 +237,8 @@ func (s *show) standIns(dir string) error {
 		socket = filepath.Join(short, "engine.sock")
 	}
 	if s.engine, err = standin.Start(socket, filepath.Join(dir, "engine"), map[string]standin.Image{
-		"saltmarsh/base:1": base, "saltmarsh/database:1": actor("database", "5432/tcp"), "saltmarsh/queue:1": actor("queue", "6379/tcp"),
+		"saltmarsh/base:1": base, "saltmarsh/database:1": actor("database", "5432/tcp"),
+		"saltmarsh/queue:1": actor("queue", "6379/tcp"),
 	}); err != nil {
 		return err
 	}
@@ -256,7 +263,9 @@ func (s *show) standInsOnly(ctx context.Context) error {
 	data, err := os.ReadFile(filepath.Join(s.opt.StandIns, "ferry-counter", ".env.example"))
 	m := regexp.MustCompile(`localhost:(\d+)/tokens`).FindSubmatch(data)
 	if err != nil || m == nil {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "not-a-demo", At: stack.Place{File: s.opt.StandIns}, Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor demo --keep DIR", Cause: err}
+		return &stack.Fault{Kind: stack.WrongCall, Code: "not-a-demo", At: stack.Place{File: s.opt.StandIns},
+			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor demo --keep DIR",
+			Cause: err}
 	}
 	if s.dir, err = os.MkdirTemp("", "nharbor-demo-"); err != nil {
 		return err
@@ -325,7 +334,9 @@ func (s *show) realImages() error {
 		return err
 	}
 	for name, port := range map[string]string{"database": "5432", "queue": "6379"} {
-		if err := build("saltmarsh/"+name+":1", fmt.Sprintf("FROM saltmarsh/base:1\nEXPOSE %s\nENTRYPOINT [\"/nharbor\", \"act\", %q]\n", port, name), nil); err != nil {
+		if err := build("saltmarsh/"+name+":1",
+			fmt.Sprintf("FROM saltmarsh/base:1\nEXPOSE %s\nENTRYPOINT [\"/nharbor\", \"act\", %q]\n", port, name),
+			nil); err != nil {
 			return err
 		}
 	}
@@ -335,7 +346,8 @@ func (s *show) realImages() error {
 // call runs a command of the program as a person would, its line shown first.
 func (s *show) call(ctx context.Context, args ...string) int {
 	shown := strings.Join(args, " ")
-	shown = strings.ReplaceAll(strings.ReplaceAll(shown, s.ws, "saltmarsh-ferry"), filepath.Join(s.dir, "repositories")+string(filepath.Separator), "")
+	shown = strings.ReplaceAll(strings.ReplaceAll(shown, s.ws, "saltmarsh-ferry"),
+		filepath.Join(s.dir, "repositories")+string(filepath.Separator), "")
 	shown = strings.ReplaceAll(shown, s.dir+string(filepath.Separator), "")
 	s.say("$ nharbor %s\n", shown)
 	return s.opt.Call(ctx, s.out, s.out, args...)
@@ -354,7 +366,8 @@ func (s *show) play(ctx context.Context) (int, error) {
 	failed := func(code int) (int, error) { return max(code, 1), errStage }
 
 	s.heading("Get the code: both repositories, side by side, at the release that fits")
-	if code := s.call(ctx, "clone", filepath.Join(s.dir, "repositories", "ferry-counter"), filepath.Join(s.dir, "repositories", "ferry-office"), "--into", s.ws, "--at", "summer-2026"); code != 0 {
+	if code := s.call(ctx, "clone", filepath.Join(s.dir, "repositories", "ferry-counter"),
+		filepath.Join(s.dir, "repositories", "ferry-office"), "--into", s.ws, "--at", "summer-2026"); code != 0 {
 		return failed(code)
 	}
 	s.heading("Look round: what is it made of, and how is that known?")
@@ -449,7 +462,8 @@ func fetch(req *http.Request) (string, error) {
 
 // book uses the launched application.
 func (s *show) book(ctx context.Context) error {
-	counter, office := fmt.Sprintf("http://localhost:%d", 18080+s.shift), fmt.Sprintf("http://localhost:%d", 18081+s.shift)
+	counter, office := fmt.Sprintf("http://localhost:%d", 18080+s.shift),
+		fmt.Sprintf("http://localhost:%d", 18081+s.shift)
 	page, err := get(ctx, counter+"/")
 	if err != nil {
 		return err
@@ -484,7 +498,8 @@ func (s *show) book(ctx context.Context) error {
 	log := launch.NewLogReader(s.ws, []string{"worker"})
 	return until(ctx, "the worker said nothing of the booking", func() (bool, error) {
 		lines, err := log.Next()
-		return slices.ContainsFunc(lines, func(l launch.LogLine) bool { return strings.HasPrefix(l.Text, "entered") }), err
+		return slices.ContainsFunc(lines, func(l launch.LogLine) bool { return strings.HasPrefix(l.Text, "entered") }),
+			err
 	})
 }
 

@@ -41,8 +41,10 @@ func between(t *testing.T, serve func(net.Conn) error) net.Conn {
 
 func TestLedger(t *testing.T) {
 	t.Parallel()
-	s := &ledgerServer{file: filepath.Join(t.TempDir(), "ledger"), data: ledgerData{User: "office", Password: "pier", Tables: map[string][]string{}}}
-	if _, err := openLedger(between(t, s.serve), "office", "wrong", "ferry"); err == nil || !strings.Contains(err.Error(), "password authentication failed") {
+	s := &ledgerServer{file: filepath.Join(t.TempDir(), "ledger"), data: ledgerData{User: "office", Password: "pier",
+		Tables: map[string][]string{}}}
+	if _, err := openLedger(between(t, s.serve), "office", "wrong", "ferry"); err == nil ||
+		!strings.Contains(err.Error(), "password authentication failed") {
 		t.Errorf("with a wrong password: %v", err)
 	}
 	db, err := openLedger(between(t, s.serve), "office", "pier", "ferry")
@@ -108,7 +110,8 @@ func TestQueue(t *testing.T) {
 
 func TestActorsAreCalledByName(t *testing.T) {
 	t.Parallel()
-	for _, args := range [][]string{{"nharbor"}, {"nharbor", "survey"}, {"nharbor", "act"}, {"nharbor", "act", "nobody"}, {"npm", "ci"}, {"/x/node", "y.js"}} {
+	for _, args := range [][]string{{"nharbor"}, {"nharbor", "survey"}, {"nharbor", "act"},
+		{"nharbor", "act", "nobody"}, {"npm", "ci"}, {"/x/node", "y.js"}} {
 		if _, ok := Actor(args); ok {
 			t.Errorf("%q was taken for an actor", args)
 		}

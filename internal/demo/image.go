@@ -37,7 +37,8 @@ func withLibraries(program string) (map[string]string, error) {
 	}
 	for _, lib := range needed {
 		found := false
-		for _, dir := range []string{"/lib/x86_64-linux-gnu", "/lib/aarch64-linux-gnu", "/usr/lib64", "/lib64", "/usr/lib", "/lib"} {
+		for _, dir := range []string{"/lib/x86_64-linux-gnu", "/lib/aarch64-linux-gnu", "/usr/lib64", "/lib64",
+			"/usr/lib", "/lib"} {
 			if _, err := os.Stat(filepath.Join(dir, lib)); err == nil {
 				files[path.Join("lib64", lib)], found = filepath.Join(dir, lib), true
 				files[path.Join("lib", lib)] = filepath.Join(dir, lib)
@@ -56,7 +57,8 @@ func imageArchive(dockerfile string, files map[string]string) (io.Reader, error)
 	var out bytes.Buffer
 	t := tar.NewWriter(&out)
 	add := func(name string, mode int64, data []byte) error {
-		if err := t.WriteHeader(&tar.Header{Name: name, Mode: mode, Size: int64(len(data)), Typeflag: tar.TypeReg}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Name: name, Mode: mode, Size: int64(len(data)),
+			Typeflag: tar.TypeReg}); err != nil {
 			return err
 		}
 		_, err := t.Write(data)

@@ -63,7 +63,8 @@ const MaxSize = 4 << 20
 // TooLarge is the fault of a settings file beyond MaxSize.
 func TooLarge(name string, size int) error {
 	return &stack.Fault{Kind: stack.Unreadable, Code: "env-too-large", At: stack.Place{File: name},
-		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at most", size>>20, MaxSize>>20), Remedy: "Move it away, or name it differently."}
+		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at most", size>>20,
+			MaxSize>>20), Remedy: "Move it away, or name it differently."}
 }
 
 // Bytes gives the file's content.
@@ -209,8 +210,10 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 		default:
 			v, _, err := Expand(s.Value, lookup)
 			if err != nil {
-				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-variable", At: stack.Place{File: f.Name, Line: s.Line},
-					Text: fmt.Sprintf("%s: %v", s.Key, err), Remedy: "Correct the expression, or put the value in single quotes to keep it as it is."})
+				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-variable",
+					At:     stack.Place{File: f.Name, Line: s.Line},
+					Text:   fmt.Sprintf("%s: %v", s.Key, err),
+					Remedy: "Correct the expression, or put the value in single quotes to keep it as it is."})
 				continue
 			}
 			values[s.Key] = v

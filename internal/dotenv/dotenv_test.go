@@ -100,7 +100,8 @@ func TestValues(t *testing.T) {
 	}
 	shell := map[string]string{"FROM_SHELL": "yes", "SHELL_WINS": "theirs"}
 	got, err := f.Values(func(k string) (string, bool) { v, ok := shell[k]; return v, ok })
-	want := map[string]string{"HOST": "other", "URL": "postgres://db:5432/x", "RAW": "${HOST}", "FROM_SHELL": "yes", "SHELL_WINS": "mine", "USES": "theirs", "PRICE": "5$"}
+	want := map[string]string{"HOST": "other", "URL": "postgres://db:5432/x", "RAW": "${HOST}", "FROM_SHELL": "yes",
+		"SHELL_WINS": "mine", "USES": "theirs", "PRICE": "5$"}
 	if err != nil || !maps.Equal(got, want) {
 		t.Errorf("got  %v, %v\nwant %v", got, err, want)
 	}
@@ -109,15 +110,18 @@ func TestValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = f.Values(none)
-	if faults := stack.AllFaults(err); err == nil || len(faults) != 2 || faults[0].At.Line != 2 || faults[1].At.Line != 3 {
+	if faults := stack.AllFaults(err); err == nil || len(faults) != 2 || faults[0].At.Line != 2 ||
+		faults[1].At.Line != 3 {
 		t.Errorf("Values with two wrong expressions: %v", err)
 	}
 }
 
 func TestRawValues(t *testing.T) {
 	t.Parallel()
-	got := RawValues([]byte("\xef\xbb\xbfA=\"x\" # y\r\n# c\n\nB=$A'\nFROM_SHELL\nABSENT\nC=a=b"), func(k string) (string, bool) { return "yes", k == "FROM_SHELL" })
-	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes", "C": "a=b"}; !maps.Equal(got, want) {
+	got := RawValues([]byte("\xef\xbb\xbfA=\"x\" # y\r\n# c\n\nB=$A'\nFROM_SHELL\nABSENT\nC=a=b"),
+		func(k string) (string, bool) { return "yes", k == "FROM_SHELL" })
+	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes", "C": "a=b"}; !maps.Equal(got,
+		want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
 }
@@ -165,9 +169,11 @@ func TestSetKeepsTheRest(t *testing.T) {
 func TestAddFrom(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ name, file, template, want, added string }{
-		{"behind what both have", "A=mine\n# end\nC=3\n", "# first\nA=1\n# what B is for\nB='2' # two\nC=3\n", "A=mine\n# what B is for\nB='2' # two\n# end\nC=3\n", "B"},
+		{"behind what both have", "A=mine\n# end\nC=3\n", "# first\nA=1\n# what B is for\nB='2' # two\nC=3\n",
+			"A=mine\n# what B is for\nB='2' # two\n# end\nC=3\n", "B"},
 		{"before the first", "# B here\nB=2\n", "A=1\nB=2\n", "A=1\n# B here\nB=2\n", "A"},
-		{"at the end, without a line end, CRLF", "A=1\r\nB=2", "A=1\nB=2\nC=\"x\ny\"\n", "A=1\r\nB=2\r\nC=\"x\r\ny\"\r\n", "C"},
+		{"at the end, without a line end, CRLF", "A=1\r\nB=2", "A=1\nB=2\nC=\"x\ny\"\n",
+			"A=1\r\nB=2\r\nC=\"x\r\ny\"\r\n", "C"},
 		{"into an empty file", "", "A=1\nB=2\n", "A=1\nB=2\n", "A B"},
 		{"behind a byte order mark", "\xef\xbb\xbfB=1\n", "A=1\nB=2\n", "\xef\xbb\xbfA=1\nB=1\n", "A"},
 		{"behind a comment without a line end", "# mine", "A=1\n", "# mine\nA=1\n", "A"},
@@ -190,7 +196,8 @@ func TestAddFrom(t *testing.T) {
 }
 
 func FuzzParseIsLossless(f *testing.F) {
-	for _, s := range []string{"A=1\n", "A='x\ny'\r\nexport B=\"${A}\" # c\n", "\xef\xbb\xbf# c\nA", "A=\\", "A=\"\\\""} {
+	for _, s := range []string{"A=1\n", "A='x\ny'\r\nexport B=\"${A}\" # c\n", "\xef\xbb\xbf# c\nA", "A=\\",
+		"A=\"\\\""} {
 		f.Add([]byte(s), "new value")
 	}
 	f.Fuzz(func(t *testing.T, data []byte, value string) {
@@ -233,10 +240,13 @@ func FuzzParseIsLossless(f *testing.F) {
 func TestIsSecret(t *testing.T) {
 	t.Parallel()
 	for key, want := range map[string]bool{
-		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true, "SECRET_KEY_BASE": true, "JWT_SECRET": true, "auth_token": true,
+		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true, "SECRET_KEY_BASE": true,
+		"JWT_SECRET": true, "auth_token": true,
 		"PASSPHRASE": true, "SIGNING_KEY": true, "SMTP_PASS": true, "APP_KEY": true, "PRIVATE_KEY": true,
-		"jwtSecret": true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true, "TOKEN_TTL": false, "PASSWORD_MIN_LENGTH": false, "TOKEN_URL": false, "PASSWORD_FILE": false,
-		"PORT": false, "TOKENIZER": false, "KEYBOARD": false, "MONKEY": false, "PASSENGERS": false, "DATABASE_URL": false, "PUBLIC_URL": false, "COMPASS": false,
+		"jwtSecret": true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true, "TOKEN_TTL": false,
+		"PASSWORD_MIN_LENGTH": false, "TOKEN_URL": false, "PASSWORD_FILE": false,
+		"PORT": false, "TOKENIZER": false, "KEYBOARD": false, "MONKEY": false, "PASSENGERS": false,
+		"DATABASE_URL": false, "PUBLIC_URL": false, "COMPASS": false,
 	} {
 		if got := IsSecret(key, "x"); got != want {
 			t.Errorf("IsSecret(%q) = %v", key, got)
@@ -245,7 +255,8 @@ func TestIsSecret(t *testing.T) {
 	if !IsSecret("DATABASE_URL", "postgres://u:p@h/d") || IsSecret("DATABASE_URL", "postgres://u@h/d") {
 		t.Error("an address is secret exactly when it holds a password")
 	}
-	if got := Mask("see postgres://u:canary@h/d and redis://:canary@h or Server=h;Password=canary;x"); strings.Contains(got, "canary") || !strings.Contains(got, "u:***@h") {
+	if got := Mask("see postgres://u:canary@h/d and redis://:canary@h or Server=h;Password=canary;x"); strings.Contains(
+		got, "canary") || !strings.Contains(got, "u:***@h") {
 		t.Errorf("Mask gives %q", got)
 	}
 }

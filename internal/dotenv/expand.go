@@ -92,11 +92,13 @@ func (x *expander) until(depth int, live bool) (string, error) {
 
 func (x *expander) braces(depth int, live bool) (string, error) {
 	open := x.pos
-	unclosed := &ExpandError{Offset: open, Text: "the variable's closing brace is missing: ${NAME}; a dollar sign that is meant as one is written $$"}
+	unclosed := &ExpandError{Offset: open,
+		Text: "the variable's closing brace is missing: ${NAME}; a dollar sign that is meant as one is written $$"}
 	x.pos += 2
 	name := x.name()
 	if name == "" {
-		return "", &ExpandError{Offset: open, Text: "a variable's name is expected after ${; a dollar sign that is meant as one is written $$"}
+		return "", &ExpandError{Offset: open,
+			Text: "a variable's name is expected after ${; a dollar sign that is meant as one is written $$"}
 	}
 	if x.pos >= len(x.text) {
 		return "", unclosed
@@ -118,7 +120,8 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 	}
 	op := x.text[x.pos]
 	if !strings.ContainsRune("-?+", rune(op)) {
-		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected", name)}
+		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected",
+			name)}
 	}
 	x.pos++
 	there := set && (!colon || value != "")

@@ -109,7 +109,8 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 			i++
 		}
 		if i >= len(data) {
-			p.fault(s.start-lineStart+1, fmt.Sprintf("the value of %s begins with %c and the closing one is missing", s.Key, s.quote),
+			p.fault(s.start-lineStart+1, fmt.Sprintf("the value of %s begins with %c and the closing one is missing",
+				s.Key, s.quote),
 				"Close the quote at the value's end.")
 			p.next(lineEnd)
 			return -1
@@ -123,7 +124,8 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		end := p.lineEnd(s.end)
 		rest := strings.TrimSpace(p.text[s.end:end])
 		if rest != "" && rest[0] != '#' {
-			p.fault(s.end-lineStart+1, fmt.Sprintf("text follows the closing quote of %s", s.Key), "Put the whole value in quotes, or write # before what is a comment.")
+			p.fault(s.end-lineStart+1, fmt.Sprintf("text follows the closing quote of %s", s.Key),
+				"Put the whole value in quotes, or write # before what is a comment.")
 			p.next(end)
 			return -1
 		}

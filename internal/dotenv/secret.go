@@ -8,12 +8,18 @@ import (
 )
 
 var (
-	secretName = regexp.MustCompile(`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd|secrets?|token|credentials?|private[_-]?key|(api|access|secret|app|signing|encryption|master|fernet|license)[_-]?keys?|salt|pepper|dsn|encryption[_-](\w+[_-])?(key|salt)|jwt[_.-]?key)([_.-]|$)`)
+	secretName = regexp.MustCompile(
+		`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd|secrets?|token|credentials?|private[_-]?key|(api|access|secret|app|` +
+			`signing|encryption|master|fernet|license)[_-]?keys?|salt|pepper|dsn|encryption[_-](\w+[_-])?(key|salt)|` +
+			`jwt[_.-]?key)([_.-]|$)`)
 	// secretParts are what every such name has in it; most names have none, and need no closer look.
 	secretParts = []string{"pass", "pwd", "secret", "token", "cred", "key", "salt", "pepper", "dsn"}
 	camel       = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 	// A name that ends so says something about a secret, and is none itself.
-	aboutName = regexp.MustCompile(`(?i)[_.-](expir(y|es|es_in|ation|e)|ttl|lifetime|length|min_length|max_age|algorithm|algo|issuer|audience|name|field|header|type|enabled|url|uri|endpoint|path|file|id|reset|rounds|policy|timeout|days|hours|minutes|seconds)$`)
+	aboutName = regexp.MustCompile(
+		`(?i)[_.-](expir(y|es|es_in|ation|e)|ttl|lifetime|length|min_length|max_age|algorithm|algo|issuer|audience|` +
+			`name|field|header|type|enabled|url|uri|endpoint|path|file|id|reset|rounds|policy|timeout|days|hours|` +
+			`minutes|seconds)$`)
 )
 
 // carriers are the forms in which a value carries a password; group 1 is the password. Encoded tells how the
@@ -24,9 +30,11 @@ var carriers = []struct {
 	decode func(string) (string, error)
 }{
 	// RFC 3986, section 3.2.1; up to the last @ before the path.
-	{regexp.MustCompile(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`), func(p string) string { return strings.TrimPrefix(url.UserPassword("", p).String(), ":") }, url.PathUnescape},
+	{regexp.MustCompile(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`),
+		func(p string) string { return strings.TrimPrefix(url.UserPassword("", p).String(), ":") }, url.PathUnescape},
 	// In the query of an address: RFC 3986, section 3.4.
-	{regexp.MustCompile(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape, url.QueryUnescape},
+	{regexp.MustCompile(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape,
+		url.QueryUnescape},
 	// Pairs with semicolons between them.
 	{regexp.MustCompile(`(?i)(?:^|;)\s*(?:password|pwd)\s*=\s*([^;"']+)`), func(p string) string {
 		if strings.ContainsAny(p, `;"' =`) {
@@ -46,7 +54,8 @@ var carriers = []struct {
 // IsSecret reports whether a setting's value must not be shown, judged by its name and value. A value that carries a
 // password, as an address does, counts.
 func IsSecret(key, value string) bool {
-	if lower := strings.ToLower(key); slices.ContainsFunc(secretParts, func(p string) bool { return strings.Contains(lower, p) }) {
+	if lower := strings.ToLower(key); slices.ContainsFunc(secretParts,
+		func(p string) bool { return strings.Contains(lower, p) }) {
 		if lower != key && strings.ToUpper(key) != key {
 			key = camel.ReplaceAllString(key, "${1}_${2}")
 		}

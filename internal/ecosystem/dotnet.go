@@ -40,7 +40,9 @@ func (c *csproj) uses(prefix string) bool {
 }
 
 var (
-	slnProject   = regexp.MustCompile(`(?m)^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.(?:cs|fs|vb)proj)"|<Project Path="([^"]+\.(?:cs|fs|vb)proj)"`)
+	slnProject = regexp.MustCompile(
+		`(?m)^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.(?:cs|fs|vb)proj)"|<Project Path="([^"]+\.(?:cs|fs|` +
+			`vb)proj)"`)
 	netVersion   = regexp.MustCompile(`^net(?:coreapp)?(\d+\.\d+)(-\w+)?`)
 	appURL       = regexp.MustCompile(`"applicationUrl"\s*:\s*"[^"]*?http://[^":]+:(\d{2,5})`)
 	nugetSource  = regexp.MustCompile(`<add\s+key="([^"]+)"\s+value="(https?://[^"]+)"`)
@@ -76,7 +78,8 @@ func readDotnet(f Folder) (*Finding, error) {
 	f.dotnetCommon(out, solution)
 	install := f.step(stack.Install, f.At(solution, 1), "dotnet", "restore", solution)
 	build := f.step(stack.Build, f.At(solution, 1), "dotnet", "build", solution, "--no-restore")
-	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config", "Directory.Packages.props", "Directory.Build.props")
+	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config", "Directory.Packages.props",
+		"Directory.Build.props")
 	for _, m := range out.Members {
 		if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, m)); err == nil {
 			for _, e := range entries {
@@ -97,7 +100,8 @@ func readDotnet(f Folder) (*Finding, error) {
 		if err != nil {
 			return nil, err
 		}
-		out.Project.Serve, out.Project.Framework, out.Project.NotHere = own.Project.Serve, own.Project.Framework, own.Project.NotHere
+		out.Project.Serve, out.Project.Framework, out.Project.NotHere = own.Project.Serve, own.Project.Framework,
+			own.Project.NotHere
 	}
 	return out, nil
 }
@@ -107,7 +111,8 @@ func (f Folder) dotnetCommon(out *Finding, manifest string) {
 	var global struct {
 		SDK struct{ Version, RollForward string }
 	}
-	if text := f.text("global.json"); text != "" && json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")), &global) == nil && global.SDK.Version != "" {
+	if text := f.text("global.json"); text != "" && json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")),
+		&global) == nil && global.SDK.Version != "" {
 		major, _, _ := strings.Cut(global.SDK.Version, ".")
 		constraint := "~" + global.SDK.Version
 		if strings.Contains(strings.ToLower(global.SDK.RollForward), "major") {
@@ -159,7 +164,8 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		}
 		switch {
 		case g.Old != "":
-			p.NotHere = "it is for the .NET Framework " + strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
+			p.NotHere = "it is for the .NET Framework " +
+				strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
 		case g.Maui == "true":
 			p.NotHere = "it is a program for phones and desktops, which takes the kits of those systems"
 		case g.WPF == "true" || g.Forms == "true":
@@ -168,7 +174,8 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	}
 	m := netVersion.FindStringSubmatch(target)
 	if m != nil {
-		if strings.HasPrefix(m[2], "-windows") || strings.HasPrefix(m[2], "-android") || strings.HasPrefix(m[2], "-ios") || strings.HasPrefix(m[2], "-mac") {
+		if strings.HasPrefix(m[2], "-windows") || strings.HasPrefix(m[2], "-android") ||
+			strings.HasPrefix(m[2], "-ios") || strings.HasPrefix(m[2], "-mac") {
 			p.NotHere = "its target is another system: " + target
 		}
 		if len(p.Runtimes) == 0 {
@@ -177,7 +184,8 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	} else if len(p.Runtimes) == 0 && out.Within == nil {
 		out.wants("dotnet", "*", f.At(manifest, 1))
 	}
-	if f.system() == "windows" && !strings.Contains(target, "-android") && !strings.Contains(target, "-ios") && !strings.Contains(target, "-mac") {
+	if f.system() == "windows" && !strings.Contains(target, "-android") && !strings.Contains(target, "-ios") &&
+		!strings.Contains(target, "-mac") {
 		p.NotHere = ""
 	}
 	if p.NotHere != "" {
@@ -193,12 +201,14 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		out.step(f.step(stack.Build, f.At(manifest, 1), "dotnet", "build", manifest, "--no-restore"))
 	}
 	if c.uses("Microsoft.EntityFrameworkCore.") && f.exists("Migrations") {
-		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet", "ef", "database", "update", "--project", manifest)
+		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet", "ef", "database",
+			"update", "--project", manifest)
 		s.Inputs = f.folders("Migrations")
 		out.step(s)
 	}
 	serve := func() *stack.Serve {
-		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest}, At: f.At(manifest, 1), Source: stack.FromFramework}
+		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest},
+			At: f.At(manifest, 1), Source: stack.FromFramework}
 	}
 	switch {
 	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Web"):

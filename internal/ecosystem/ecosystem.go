@@ -56,14 +56,16 @@ func (f Folder) Read(name string) ([]byte, error) {
 			err = fmt.Errorf("it has more than %d MB", maxManifest>>20)
 		}
 	}
-	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file}, Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
+	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file},
+		Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
 }
 
 // Finding is what a manager's reader says of a folder.
 type Finding struct {
 	Project stack.Project
 	Remarks []stack.Remark
-	// Members are patterns of the folders, relative to the project's, that belong to it; one that begins with ! takes some out.
+	// Members are patterns of the folders, relative to the project's, that belong to it; one that begins with ! takes
+	// some out.
 	Members []string
 	// Asks are the names of packages that the project asks for, by which members find each other.
 	Asks []string
@@ -132,7 +134,8 @@ func (f Folder) within(ecosystem string) *Finding {
 
 // finding begins what is said of a folder with this manifest.
 func (f Folder) finding(ecosystem, manager, manifest, says string) *Finding {
-	out := &Finding{Within: f.within(ecosystem), Project: stack.Project{Path: f.Path, Ecosystem: ecosystem, Manager: manager}}
+	out := &Finding{Within: f.within(ecosystem), Project: stack.Project{Path: f.Path, Ecosystem: ecosystem,
+		Manager: manager}}
 	if out.Within != nil {
 		out.Project.Manager = out.Within.Project.Manager
 	}
@@ -159,15 +162,20 @@ func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps,
 type Reader func(Folder) (*Finding, error)
 
 // Readers are all managers that are known. Task files come last: their entries belong to a project that lies there.
-var Readers = []Reader{readNode, readPython, readRuby, readComposer, readMaven, readGradle, readDotnet, readGo, readCargo, readMix}
+var Readers = []Reader{readNode, readPython, readRuby, readComposer, readMaven, readGradle, readDotnet, readGo,
+	readCargo, readMix}
 
 // Manifests are the file names, or the patterns of them, that make a folder a project.
-var Manifests = []string{"package.json", "requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py", "environment.yml", "environment.yaml",
-	"Gemfile", "composer.json", "pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts", "*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj",
-	"go.mod", "go.work", "Cargo.toml", "mix.exs", "Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml", "Taskfile.yaml"}
+var Manifests = []string{"package.json", "requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
+	"environment.yml", "environment.yaml",
+	"Gemfile", "composer.json", "pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts",
+	"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj",
+	"go.mod", "go.work", "Cargo.toml", "mix.exs", "Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml",
+	"Taskfile.yaml"}
 
 // Usual names the most usual manifests, for a person who asks what was looked for.
-const Usual = "package.json, requirements.txt, pyproject.toml, Pipfile, Gemfile, composer.json, pom.xml, build.gradle, *.sln, *.csproj, go.mod, Cargo.toml, mix.exs, Makefile and their like"
+const Usual = "package.json, requirements.txt, pyproject.toml, Pipfile, Gemfile, composer.json, pom.xml, " +
+	"build.gradle, *.sln, *.csproj, go.mod, Cargo.toml, mix.exs, Makefile and their like"
 
 var manifestNames = func() map[string]bool {
 	names := map[string]bool{}
@@ -246,7 +254,8 @@ func (f Folder) versionFile(out *Finding, tool, name string) {
 	if v != "" && v[0] >= '0' && v[0] <= '9' {
 		constraint := pinned(v)
 		if tool == "node" {
-			constraint = strings.Replace(constraint, "~", "^", 1) // its later releases of the same number keep what worked
+			// its later releases of the same number keep what worked
+			constraint = strings.Replace(constraint, "~", "^", 1)
 		}
 		out.wants(tool, constraint, f.At(name, 1))
 	}
@@ -311,8 +320,10 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 		}
 		line, column := position(data, offset)
 		lines := strings.Split(string(data), "\n")
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line), Column: column, Text: text,
-			Line: strings.TrimRight(lines[line-1], "\r"), Remedy: "Correct the file here or just above: often a comma too many or too few."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line), Column: column,
+			Text:   text,
+			Line:   strings.TrimRight(lines[line-1], "\r"),
+			Remedy: "Correct the file here or just above: often a comma too many or too few."}
 	}
 	return keyLines(data), nil
 }

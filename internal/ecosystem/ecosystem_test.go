@@ -51,23 +51,41 @@ func TestPortsAreFound(t *testing.T) {
 		at    string
 	}{
 		{"a flag with a blank", map[string]string{"package.json": start("serve --port 4101")}, 4101, "package.json:1"},
-		{"a flag with an equal sign", map[string]string{"package.json": start("serve --port=4102")}, 4102, "package.json:1"},
+		{"a flag with an equal sign", map[string]string{"package.json": start("serve --port=4102")}, 4102,
+			"package.json:1"},
 		{"a short flag", map[string]string{"package.json": start("serve -p 4103")}, 4103, "package.json:1"},
-		{"a variable before the command", map[string]string{"package.json": start("PORT=4104 node x.js")}, 4104, "package.json:1"},
+		{"a variable before the command", map[string]string{"package.json": start("PORT=4104 node x.js")}, 4104,
+			"package.json:1"},
 		{"an address", map[string]string{"package.json": start("serve 0.0.0.0:4105")}, 4105, "package.json:1"},
-		{"a setting wins over the code", map[string]string{"package.json": start("node server.js"), ".env.example": "A=1\nPORT=4106\n", "server.js": "listen(1)"}, 4106, ".env.example:2"},
-		{"a real setting wins over the template", map[string]string{"package.json": start("node server.js"), ".env.example": "PORT=1111\n", ".env": "PORT=4107\n"}, 4107, ".env:1"},
-		{"code with a default", map[string]string{"package.json": start("node web.js"), "web.js": "const a = 1\napp.listen(process.env.PORT ?? 4108)"}, 4108, "web.js:2"},
-		{"code with a number", map[string]string{"package.json": start("node web.js"), "web.js": "server.listen( 4109, () => {})"}, 4109, "web.js:1"},
-		{"code in a usual place", map[string]string{"package.json": start("tsx"), "src/index.ts": "const port = 4110"}, 4110, "src/index.ts:1"},
-		{"a framework's own", map[string]string{"package.json": `{"scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`}, 5173, "package.json:1"},
-		{"python, keyword", map[string]string{"requirements.txt": "x", "app.py": "run(host='', port=4111)"}, 4111, "app.py:1"},
-		{"python, environment", map[string]string{"requirements.txt": "x", "server.py": "run(port=int(os.environ.get('PORT', 4112)))"}, 4112, "server.py:1"},
-		{"python, a pair", map[string]string{"requirements.txt": "x", "main.py": "S((\"0.0.0.0\", 4113), H)"}, 4113, "main.py:1"},
+		{"a setting wins over the code", map[string]string{"package.json": start("node server.js"),
+			".env.example": "A=1\nPORT=4106\n", "server.js": "listen(1)"}, 4106, ".env.example:2"},
+		{"a real setting wins over the template", map[string]string{"package.json": start("node server.js"),
+			".env.example": "PORT=1111\n", ".env": "PORT=4107\n"}, 4107, ".env:1"},
+		{"code with a default", map[string]string{"package.json": start("node web.js"),
+			"web.js": "const a = 1\napp.listen(process.env.PORT ?? 4108)"}, 4108, "web.js:2"},
+		{"code with a number", map[string]string{"package.json": start("node web.js"),
+			"web.js": "server.listen( 4109, () => {})"}, 4109, "web.js:1"},
+		{"code in a usual place", map[string]string{"package.json": start("tsx"), "src/index.ts": "const port = 4110"},
+			4110, "src/index.ts:1"},
+		{"a framework's own",
+			map[string]string{"package.json": `{"scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`}, 5173,
+			"package.json:1"},
+		{"python, keyword", map[string]string{"requirements.txt": "x", "app.py": "run(host='', port=4111)"}, 4111,
+			"app.py:1"},
+		{"python, environment",
+			map[string]string{"requirements.txt": "x", "server.py": "run(port=int(os.environ.get('PORT', 4112)))"},
+			4112, "server.py:1"},
+		{"python, a pair", map[string]string{"requirements.txt": "x", "main.py": "S((\"0.0.0.0\", 4113), H)"}, 4113,
+			"main.py:1"},
 		{"django", map[string]string{"requirements.txt": "django", "manage.py": ""}, 8000, "manage.py:1"},
-		{"flask", map[string]string{"requirements.txt": "a\nFlask", "app.py": "\nserver = Flask(__name__)"}, 5000, "app.py:2"},
-		{"go, a call", map[string]string{"go.mod": "module x", "main.go": "package main\nimport \"net/http\"\nfunc main() { http.ListenAndServe(\":4114\", nil) }"}, 4114, "main.go:3"},
-		{"go, a field", map[string]string{"go.mod": "module x", "cmd/a/main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \"localhost:4115\"}"}, 4115, "cmd/a/main.go:3"},
+		{"flask", map[string]string{"requirements.txt": "a\nFlask", "app.py": "\nserver = Flask(__name__)"}, 5000,
+			"app.py:2"},
+		{"go, a call", map[string]string{"go.mod": "module x",
+			"main.go": "package main\nimport \"net/http\"\nfunc main() { http.ListenAndServe(\":4114\", nil) }"}, 4114,
+			"main.go:3"},
+		{"go, a field", map[string]string{"go.mod": "module x",
+			"cmd/a/main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \"localhost:4115\"}"}, 4115,
+			"cmd/a/main.go:3"},
 		{"no number that is none", map[string]string{"package.json": start("serve --port 99999")}, 0, ""},
 		{"nowhere", map[string]string{"package.json": start("node x.js")}, 0, ""},
 	} {
@@ -80,7 +98,8 @@ func TestPortsAreFound(t *testing.T) {
 			port, at := 0, ""
 			if len(p.Serve.Ports) > 0 {
 				port = p.Serve.Ports[0].Host
-				at = fmt.Sprintf("%s:%d", strings.TrimPrefix(p.Serve.Ports[0].At.File, "app/"), p.Serve.Ports[0].At.Line)
+				at = fmt.Sprintf("%s:%d", strings.TrimPrefix(p.Serve.Ports[0].At.File, "app/"),
+					p.Serve.Ports[0].At.Line)
 			}
 			if port != c.port || at != c.at {
 				t.Errorf("port %d at %s, want %d at %s", port, at, c.port, c.at)
@@ -100,11 +119,14 @@ func TestNpm(t *testing.T) {
 }`})
 	var steps []string
 	for _, s := range f.Project.Steps {
-		steps = append(steps, fmt.Sprintf("%s: %s (%s)", s.ID, strings.Join(s.Command, " "), strings.Join(s.Expands, "; ")))
+		steps = append(steps, fmt.Sprintf("%s: %s (%s)", s.ID, strings.Join(s.Command, " "),
+			strings.Join(s.Expands, "; ")))
 	}
 	want := []string{
-		"install:app: npm ci (postinstall: patch; and whatever install scripts the packages bring along)", "build:app: npm run build (prebuild: clean; build: tsc)",
-		"generate:app: npm run codegen (codegen: gen)", "migrate:app: npm run migrate (migrate: m)", "seed:app: npm run db:seed (db:seed: s)", "test:app: npm run test (test: t)",
+		"install:app: npm ci (postinstall: patch; and whatever install scripts the packages bring along)",
+		"build:app: npm run build (prebuild: clean; build: tsc)",
+		"generate:app: npm run codegen (codegen: gen)", "migrate:app: npm run migrate (migrate: m)",
+		"seed:app: npm run db:seed (db:seed: s)", "test:app: npm run test (test: t)",
 	}
 	if strings.Join(steps, "\n") != strings.Join(want, "\n") {
 		t.Errorf("the steps are\n%s\nwant\n%s", strings.Join(steps, "\n"), strings.Join(want, "\n"))
@@ -113,7 +135,8 @@ func TestNpm(t *testing.T) {
 		t.Errorf("the project is %+v", f.Project)
 	}
 	install := f.Project.Steps[0]
-	if strings.Join(install.Inputs, " ") != "app/package.json app/package-lock.json" || install.Outputs[0] != "app/node_modules" {
+	if strings.Join(install.Inputs, " ") != "app/package.json app/package-lock.json" ||
+		install.Outputs[0] != "app/node_modules" {
 		t.Errorf("the install depends on %v and makes %v", install.Inputs, install.Outputs)
 	}
 }
@@ -140,12 +163,15 @@ func TestBrokenManifests(t *testing.T) {
 		files       map[string]string
 		where, says string
 	}{
-		"a comma too many":   {map[string]string{"package.json": "{\n \"a\": 1,\n}"}, "app/package.json:3:1", "not valid JSON"},
-		"a wrong kind":       {map[string]string{"package.json": "{\"scripts\": [1]}"}, "app/package.json:1:14", "scripts is array"},
-		"nothing in it":      {map[string]string{"package.json": ""}, "app/package.json:1:1", "not valid JSON"},
-		"a list":             {map[string]string{"package.json": "[]"}, "app/package.json:1:2", "array"},
-		"no module":          {map[string]string{"go.mod": "go 1.22\n"}, "app/go.mod:1", "no module line"},
-		"a huge file":        {map[string]string{"package.json": strings.Repeat(" ", maxManifest+1)}, "app/package.json", "can't be read"},
+		"a comma too many": {map[string]string{"package.json": "{\n \"a\": 1,\n}"}, "app/package.json:3:1",
+			"not valid JSON"},
+		"a wrong kind": {map[string]string{"package.json": "{\"scripts\": [1]}"}, "app/package.json:1:14",
+			"scripts is array"},
+		"nothing in it": {map[string]string{"package.json": ""}, "app/package.json:1:1", "not valid JSON"},
+		"a list":        {map[string]string{"package.json": "[]"}, "app/package.json:1:2", "array"},
+		"no module":     {map[string]string{"go.mod": "go 1.22\n"}, "app/go.mod:1", "no module line"},
+		"a huge file": {map[string]string{"package.json": strings.Repeat(" ", maxManifest+1)},
+			"app/package.json", "can't be read"},
 		"a file that is not": {nil, "app/package.json", "can't be read"},
 	} {
 		f := folder(c.files)
@@ -159,7 +185,8 @@ func TestBrokenManifests(t *testing.T) {
 			}
 		}
 		var fault *stack.Fault
-		if !errors.As(err, &fault) || !strings.HasPrefix(fault.Where(), c.where) || !strings.Contains(fault.Text, c.says) || fault.Remedy == "" {
+		if !errors.As(err, &fault) || !strings.HasPrefix(fault.Where(), c.where) ||
+			!strings.Contains(fault.Text, c.says) || fault.Remedy == "" {
 			t.Errorf("%s: %v; want %s at %s", name, err, c.says, c.where)
 		}
 	}

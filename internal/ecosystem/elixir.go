@@ -10,8 +10,9 @@ import (
 var (
 	elixirVersion = regexp.MustCompile(`elixir:\s*"([^"]+)"`)
 	elixirDep     = regexp.MustCompile(`\{\s*:(\w+)\s*,`)
-	phoenixPort   = regexp.MustCompile(`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
-	elixirApp     = regexp.MustCompile(`app:\s*:(\w+)`)
+	phoenixPort   = regexp.MustCompile(
+		`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
+	elixirApp = regexp.MustCompile(`app:\s*:(\w+)`)
 )
 
 func readMix(f Folder) (*Finding, error) {
@@ -40,7 +41,8 @@ func readMix(f Folder) (*Finding, error) {
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
-			out.wants("elixir", regexp.MustCompile(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"), f.At(manifest, line))
+			out.wants("elixir", regexp.MustCompile(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"),
+				f.At(manifest, line))
 		} else {
 			out.wants("elixir", "*", f.At(manifest, 1))
 		}
@@ -71,7 +73,8 @@ func readMix(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, portAt = 4000, at
 		}
-		p.Serve = &stack.Serve{Command: []string{"mix", "phx.server"}, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: []string{"mix", "phx.server"}, At: at, Ports: httpPort(port, portAt),
+			PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
 	}
 	if out.Within == nil {
 		out.step(f.step(stack.Test, f.At(manifest, 1), "mix", "test"))

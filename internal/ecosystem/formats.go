@@ -15,7 +15,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// anyMap is an object of which only the values that are texts matter; it reads as empty where another kind of value stands.
+// anyMap is an object of which only the values that are texts matter; it reads as empty where another kind of value
+// stands.
 type anyMap map[string]string
 
 // UnmarshalJSON takes texts as they are and anything else as a mark that the key is there.
@@ -58,7 +59,9 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid TOML: " + strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.", Cause: err}
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid TOML: " +
+		strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.",
+		Cause: err}
 	var at *toml.DecodeError
 	if errors.As(err, &at) {
 		fault.At.Line, fault.Column = at.Position()
@@ -75,7 +78,8 @@ func parseXML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid XML: " + err.Error(), Remedy: "Correct the file at this place or just above it.", Cause: err}
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid XML: " +
+		err.Error(), Remedy: "Correct the file at this place or just above it.", Cause: err}
 	var at *xml.SyntaxError
 	if errors.As(err, &at) {
 		fault.At.Line, fault.Text = at.Line, "not valid XML: "+at.Msg
@@ -92,7 +96,9 @@ func wrongYAML(f Folder, name string, err error) error {
 	if _, scanErr := fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d:", &line); scanErr != nil {
 		line = 1
 	}
-	return &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line), Text: "not valid YAML: " + strings.TrimPrefix(err.Error(), "yaml: "), Remedy: "Correct the file at this place or just above it.", Cause: err}
+	return &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line),
+		Text:   "not valid YAML: " + strings.TrimPrefix(err.Error(), "yaml: "),
+		Remedy: "Correct the file at this place or just above it.", Cause: err}
 }
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -14,7 +14,9 @@ import (
 )
 
 var (
-	goListens  = regexp.MustCompile(`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\("tcp",\s*|[pP]ort\s*:?=\s*)"[^":]*:?(\d{2,5})"`)
+	goListens = regexp.MustCompile(
+		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\("tcp",\s*|` +
+			`[pP]ort\s*:?=\s*)"[^":]*:?(\d{2,5})"`)
 	goMain     = regexp.MustCompile(`(?m)^package main\b`)
 	goServes   = regexp.MustCompile(`"net/http"|net\.Listen\(`)
 	goTestFile = regexp.MustCompile(`_test\.go$`)
@@ -68,13 +70,15 @@ func readGo(f Folder) (*Finding, error) {
 		}
 	}
 	if p.Name == "" && manifest == "go.mod" {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(manifest, 1), Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(manifest, 1),
+			Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
 	}
 	if out.Within == nil || constraint != "*" {
 		out.wants("go", constraint, at)
 	}
 	if at, ok := modules["github.com/mattn/go-sqlite3"]; ok {
-		p.Compiles = append(p.Compiles, stack.Compile{Package: "github.com/mattn/go-sqlite3", Takes: "gcc", Certain: true, At: at})
+		p.Compiles = append(p.Compiles, stack.Compile{Package: "github.com/mattn/go-sqlite3", Takes: "gcc",
+			Certain: true, At: at})
 	}
 	if manifest == "go.work" || out.Within == nil && requires {
 		s := f.step(stack.Install, f.At(manifest, 1), "go", "mod", "download")
@@ -85,7 +89,8 @@ func readGo(f Folder) (*Finding, error) {
 		out.step(s)
 	}
 	if at, ok := modules["github.com/pressly/goose/v3"]; ok {
-		if folder := f.first("migrations", "db/migrations", "sql/migrations"); folder != "" && !strings.Contains(f.goMainText(), "goose") {
+		if folder := f.first("migrations", "db/migrations", "sql/migrations"); folder != "" &&
+			!strings.Contains(f.goMainText(), "goose") {
 			s := f.step(stack.Migrate, at, "go", "run", "github.com/pressly/goose/v3/cmd/goose", "-dir", folder, "up")
 			s.Inputs = f.folders(folder)
 			out.step(s)
@@ -96,7 +101,8 @@ func readGo(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, at = f.portByCode(goListens, main...)
 		}
-		p.Serve = &stack.Serve{Command: []string{"go", "run", dir}, Ports: httpPort(port, at), At: f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
+		p.Serve = &stack.Serve{Command: []string{"go", "run", dir}, Ports: httpPort(port, at), At: f.At(main[0], 1),
+			PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	if manifest == "go.mod" {
 		out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))

@@ -11,14 +11,21 @@ import (
 )
 
 // versionKeys name the tools in files that list several with their versions, by the names that they use.
-var versionKeys = map[string]string{"nodejs": "node", "node": "node", "python": "python3", "ruby": "ruby", "golang": "go", "go": "go", "java": "java", "php": "php",
-	"rust": "cargo", "elixir": "elixir", "dotnet": "dotnet", "yarn": "yarn", "pnpm": "pnpm", "bun": "bun", "poetry": "poetry", "uv": "uv", "maven": "mvn", "gradle": "gradle"}
+var versionKeys = map[string]string{"nodejs": "node", "node": "node", "python": "python3", "ruby": "ruby",
+	"golang": "go", "go": "go", "java": "java", "php": "php",
+	"rust": "cargo", "elixir": "elixir", "dotnet": "dotnet", "yarn": "yarn", "pnpm": "pnpm", "bun": "bun",
+	"poetry": "poetry", "uv": "uv", "maven": "mvn", "gradle": "gradle"}
 
 var (
-	sdkLine     = regexp.MustCompile(`(?m)^(java|maven|gradle)=([\d.]+)`)
-	fromLine    = regexp.MustCompile(`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?(?:\S+/)?(node|python|ruby|golang|php|openjdk|eclipse-temurin|amazoncorretto|rust|elixir|composer|maven|gradle|oven/bun|dotnet/sdk|sdk):v?(\d+(?:\.\d+)*)`)
-	workflowKey = regexp.MustCompile(`^\s*-?\s*(node|python|ruby|go|java|php|dotnet|elixir)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
-	imageTools  = map[string]string{"golang": "go", "python": "python3", "openjdk": "java", "eclipse-temurin": "java", "amazoncorretto": "java", "rust": "cargo", "sdk": "dotnet", "dotnet/sdk": "dotnet", "maven": "", "gradle": "", "composer": "", "oven/bun": "bun"}
+	sdkLine  = regexp.MustCompile(`(?m)^(java|maven|gradle)=([\d.]+)`)
+	fromLine = regexp.MustCompile(
+		`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?(?:\S+/)?(node|python|ruby|golang|php|openjdk|eclipse-temurin|` +
+			`amazoncorretto|rust|elixir|composer|maven|gradle|oven/bun|dotnet/sdk|sdk):v?(\d+(?:\.\d+)*)`)
+	workflowKey = regexp.MustCompile(
+		`^\s*-?\s*(node|python|ruby|go|java|php|dotnet|elixir)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
+	imageTools = map[string]string{"golang": "go", "python": "python3", "openjdk": "java", "eclipse-temurin": "java",
+		"amazoncorretto": "java", "rust": "cargo", "sdk": "dotnet", "dotnet/sdk": "dotnet", "maven": "", "gradle": "",
+		"composer": "", "oven/bun": "bun"}
 )
 
 // ToolVersions reads the files that pin tools for a folder and all below it.
@@ -79,7 +86,8 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 				}
 				line, _ := position([]byte(text), int64(m[2]))
 				if tool != "" {
-					out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(text[m[4]:m[5]]), At: f.At(name, line), Hint: true})
+					out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(text[m[4]:m[5]]),
+						At: f.At(name, line), Hint: true})
 				}
 			}
 			continue

@@ -46,17 +46,23 @@ func (p *pom) uses(parts ...string) bool {
 }
 
 var (
-	pomJava        = regexp.MustCompile(`<(?:java\.version|maven\.compiler\.release|maven\.compiler\.source|release)>\s*(?:1\.)?(\d+)`)
-	gradleJava     = regexp.MustCompile(`(?:JavaLanguageVersion\.of\(\s*|JavaVersion\.VERSION_(?:1_)?|(?:source|target)Compatibility\s*=\s*['"]?(?:1\.)?|jvmToolchain\(\s*)(\d+)`)
-	gradleProperty = regexp.MustCompile(`(?mi)^\s*(?:java|jdk|jvm)[._-]?(?:target|version|toolchain)(?:\.version)?\s*=\s*(?:1\.)?(\d+)`)
+	pomJava = regexp.MustCompile(
+		`<(?:java\.version|maven\.compiler\.release|maven\.compiler\.source|release)>\s*(?:1\.)?(\d+)`)
+	gradleJava = regexp.MustCompile(
+		`(?:JavaLanguageVersion\.of\(\s*|JavaVersion\.VERSION_(?:1_)?|(?:source|` +
+			`target)Compatibility\s*=\s*['"]?(?:1\.)?|jvmToolchain\(\s*)(\d+)`)
+	gradleProperty = regexp.MustCompile(
+		`(?mi)^\s*(?:java|jdk|jvm)[._-]?(?:target|version|toolchain)(?:\.version)?\s*=\s*(?:1\.)?(\d+)`)
 	springPort     = regexp.MustCompile(`(?m)^\s*server\.port\s*[=:]\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	springYAMLPort = regexp.MustCompile(`(?m)^server:\s*(?:#.*)?\n(?:[ \t]+.*\n|\s*\n)*?[ \t]+port:\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	quarkusPort    = regexp.MustCompile(`(?m)^\s*(?:%dev\.)?quarkus\.http\.port\s*=\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	gradleModule   = regexp.MustCompile(`(?m)^\s*include\b\s*\(?(.*)$`)
-	quoted         = regexp.MustCompile(`["']:?([^"']+)["']`)
-	mavenRepo      = regexp.MustCompile(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
-	gradleApp      = regexp.MustCompile(`(?m)(?:id\s*\(?\s*['"]application['"]|apply plugin:\s*['"]application['"]|^\s*application\s*$)`)
-	javaMain       = regexp.MustCompile(`public static void main\(`)
+	springYAMLPort = regexp.MustCompile(
+		`(?m)^server:\s*(?:#.*)?\n(?:[ \t]+.*\n|\s*\n)*?[ \t]+port:\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
+	quarkusPort  = regexp.MustCompile(`(?m)^\s*(?:%dev\.)?quarkus\.http\.port\s*=\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
+	gradleModule = regexp.MustCompile(`(?m)^\s*include\b\s*\(?(.*)$`)
+	quoted       = regexp.MustCompile(`["']:?([^"']+)["']`)
+	mavenRepo    = regexp.MustCompile(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
+	gradleApp    = regexp.MustCompile(
+		`(?m)(?:id\s*\(?\s*['"]application['"]|apply plugin:\s*['"]application['"]|^\s*application\s*$)`)
+	javaMain = regexp.MustCompile(`public static void main\(`)
 )
 
 // javaServer works out how a JVM project serves, and on which port.
@@ -70,14 +76,17 @@ func (f Folder) javaServer(out *Finding, framework string, at stack.Place, comma
 		env = "QUARKUS_HTTP_PORT"
 		port, portAt = f.portByCode(quarkusPort, "src/main/resources/application.properties")
 	} else {
-		if port, portAt = f.portByCode(springPort, "src/main/resources/application.properties", "src/main/resources/application-dev.properties"); port == 0 {
-			port, portAt = f.portByCode(springYAMLPort, "src/main/resources/application.yml", "src/main/resources/application.yaml")
+		if port, portAt = f.portByCode(springPort, "src/main/resources/application.properties",
+			"src/main/resources/application-dev.properties"); port == 0 {
+			port, portAt = f.portByCode(springYAMLPort, "src/main/resources/application.yml",
+				"src/main/resources/application.yaml")
 		}
 	}
 	if port == 0 {
 		port, portAt = 8080, at
 	}
-	p.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: env}, Source: stack.FromFramework}
+	p.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: env},
+		Source: stack.FromFramework}
 }
 
 func readMaven(f Folder) (*Finding, error) {
@@ -103,7 +112,8 @@ func readMaven(f Folder) (*Finding, error) {
 		out.evidence(f.At("mvnw", 1), "its own copy of maven")
 	} else if out.Within != nil {
 		if own := out.Within.Project.Steps; len(own) > 0 && own[0].Command[0] == "./mvnw" {
-			mvn = strings.Repeat("../", 1+strings.Count(strings.TrimPrefix(f.Path, out.Within.Project.Path+"/"), "/")) + "mvnw"
+			mvn = strings.Repeat("../", 1+strings.Count(strings.TrimPrefix(f.Path, out.Within.Project.Path+"/"),
+				"/")) + "mvnw"
 		}
 	}
 	if match := pomJava.FindStringSubmatchIndex(text); match != nil {
@@ -117,7 +127,8 @@ func readMaven(f Folder) (*Finding, error) {
 	}
 	for _, r := range m.Repositories {
 		if host := hostOf(r.URL); host != "" && host != "repo.maven.apache.org" && host != "repo1.maven.org" {
-			out.source(r.URL, strings.Contains(f.text("settings.xml")+f.text(".mvn/settings.xml"), "<id>"+r.ID+"</id>"), "", f.lineWith(manifest, r.URL))
+			out.source(r.URL, strings.Contains(f.text("settings.xml")+f.text(".mvn/settings.xml"), "<id>"+r.ID+"</id>"),
+				"", f.lineWith(manifest, r.URL))
 		}
 	}
 	if out.Within == nil {
@@ -139,19 +150,24 @@ func readMaven(f Folder) (*Finding, error) {
 		s.Inputs = f.folders("src/main/resources/db/migration")
 		out.step(s)
 	} else if m.uses("liquibase-maven-plugin") {
-		out.step(f.step(stack.Migrate, f.lineWith(manifest, "liquibase-maven-plugin"), mvn, "--batch-mode", "liquibase:update"))
+		out.step(f.step(stack.Migrate, f.lineWith(manifest, "liquibase-maven-plugin"), mvn, "--batch-mode",
+			"liquibase:update"))
 	} else if m.uses("flyway-core") || m.uses("liquibase-core") {
-		out.remark(stack.Note, "migrates-itself", f.lineWith(manifest, "-core"), "the service brings its database up to date by itself when it starts", "")
+		out.remark(stack.Note, "migrates-itself", f.lineWith(manifest, "-core"),
+			"the service brings its database up to date by itself when it starts", "")
 	}
 	switch {
 	case m.uses("spring-boot-maven-plugin"):
-		f.javaServer(out, "spring-boot", f.lineWith(manifest, "spring-boot-maven-plugin"), []string{mvn, "--batch-mode", "spring-boot:run"})
+		f.javaServer(out, "spring-boot", f.lineWith(manifest, "spring-boot-maven-plugin"),
+			[]string{mvn, "--batch-mode", "spring-boot:run"})
 	case m.uses("quarkus-maven-plugin"):
-		f.javaServer(out, "quarkus", f.lineWith(manifest, "quarkus-maven-plugin"), []string{mvn, "--batch-mode", "quarkus:dev", "-Dquarkus.console.enabled=false"})
+		f.javaServer(out, "quarkus", f.lineWith(manifest, "quarkus-maven-plugin"),
+			[]string{mvn, "--batch-mode", "quarkus:dev", "-Dquarkus.console.enabled=false"})
 	case m.uses("exec-maven-plugin"):
 		at := f.lineWith(manifest, "exec-maven-plugin")
 		port, portAt := f.portSetting()
-		p.Serve = &stack.Serve{Command: []string{mvn, "--batch-mode", "--quiet", "compile", "exec:java"}, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: []string{mvn, "--batch-mode", "--quiet", "compile", "exec:java"}, At: at,
+			Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
 	}
 	if out.Within == nil {
 		out.step(f.step(stack.Test, f.At(manifest, 1), mvn, "--batch-mode", "test"))
@@ -218,11 +234,13 @@ func readGradle(f Folder) (*Finding, error) {
 	}
 	for _, m := range mavenRepo.FindAllStringSubmatchIndex(text, -1) {
 		line, _ := position(data, int64(m[2]))
-		out.source(text[m[2]:m[3]], strings.Contains(text[m[0]:min(len(text), m[1]+200)], "credentials"), "", f.At(manifest, line))
+		out.source(text[m[2]:m[3]], strings.Contains(text[m[0]:min(len(text), m[1]+200)], "credentials"), "",
+			f.At(manifest, line))
 	}
 	if out.Within == nil {
 		s := f.step(stack.Build, f.At(manifest, 1), gradle, "--console=plain", "assemble")
-		s.Inputs = append(f.in(manifest, "gradle.lockfile", "gradle.properties", "settings.gradle", "settings.gradle.kts"), f.folders("src")...)
+		s.Inputs = append(f.in(manifest, "gradle.lockfile", "gradle.properties", "settings.gradle",
+			"settings.gradle.kts"), f.folders("src")...)
 		for _, m := range out.Members {
 			s.Inputs = append(s.Inputs, f.folders(m+"/build.gradle", m+"/build.gradle.kts", m+"/src")...)
 		}
@@ -231,16 +249,21 @@ func readGradle(f Folder) (*Finding, error) {
 		out.step(s)
 	}
 	if strings.Contains(text, "org.flywaydb.flyway") {
-		out.step(f.step(stack.Migrate, f.lineWith(manifest, "org.flywaydb.flyway"), gradle, "--console=plain", task("flywayMigrate")))
+		out.step(f.step(stack.Migrate, f.lineWith(manifest, "org.flywaydb.flyway"), gradle, "--console=plain",
+			task("flywayMigrate")))
 	}
 	switch {
 	case strings.Contains(text, "org.springframework.boot"):
-		f.javaServer(out, "spring-boot", f.lineWith(manifest, "org.springframework.boot"), []string{gradle, "--console=plain", task("bootRun")})
+		f.javaServer(out, "spring-boot", f.lineWith(manifest, "org.springframework.boot"),
+			[]string{gradle, "--console=plain", task("bootRun")})
 	case strings.Contains(text, "io.quarkus"):
-		f.javaServer(out, "quarkus", f.lineWith(manifest, "io.quarkus"), []string{gradle, "--console=plain", task("quarkusDev"), "-Dquarkus.console.enabled=false"})
-	case strings.Contains(text, "io.micronaut.application"), strings.Contains(text, "io.ktor.plugin"), gradleApp.MatchString(text):
+		f.javaServer(out, "quarkus", f.lineWith(manifest, "io.quarkus"),
+			[]string{gradle, "--console=plain", task("quarkusDev"), "-Dquarkus.console.enabled=false"})
+	case strings.Contains(text, "io.micronaut.application"), strings.Contains(text, "io.ktor.plugin"),
+		gradleApp.MatchString(text):
 		port, portAt := f.portSetting()
-		p.Serve = &stack.Serve{Command: []string{gradle, "--console=plain", task("run")}, At: f.At(manifest, 1), Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: []string{gradle, "--console=plain", task("run")}, At: f.At(manifest, 1),
+			Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
 	}
 	if out.Within == nil {
 		out.step(f.step(stack.Test, f.At(manifest, 1), gradle, "--console=plain", "test"))
@@ -251,7 +274,8 @@ func readGradle(f Folder) (*Finding, error) {
 
 // android leaves out what only another system's kit can build.
 func (f Folder) android(out *Finding, text string) {
-	if strings.Contains(text, "com.android.application") || strings.Contains(text, "com.android.library") || strings.Contains(text, "android-maven-plugin") {
+	if strings.Contains(text, "com.android.application") || strings.Contains(text, "com.android.library") ||
+		strings.Contains(text, "android-maven-plugin") {
 		out.Project.NotHere = "it is a program for Android, which takes the Android SDK and a device"
 		out.Project.Serve = nil
 		out.Project.Steps = nil

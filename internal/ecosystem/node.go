@@ -40,7 +40,8 @@ type nodeTool struct {
 
 // lockFiles lists the lock files, the one first whose manager is named when there are several.
 var lockFiles = []struct{ file, manager string }{
-	{"bun.lock", "bun"}, {"bun.lockb", "bun"}, {"pnpm-lock.yaml", "pnpm"}, {"yarn.lock", "yarn"}, {"package-lock.json", "npm"}, {"npm-shrinkwrap.json", "npm"},
+	{"bun.lock", "bun"}, {"bun.lockb", "bun"}, {"pnpm-lock.yaml", "pnpm"}, {"yarn.lock", "yarn"},
+	{"package-lock.json", "npm"}, {"npm-shrinkwrap.json", "npm"},
 }
 
 // lockFile is the lock file that is there, or the one that the manager will make.
@@ -51,7 +52,8 @@ func (n *nodeProject) lockFile() string {
 	return usualLock[n.tool.name]
 }
 
-var usualLock = map[string]string{"npm": "package-lock.json", "yarn": "yarn.lock", "pnpm": "pnpm-lock.yaml", "bun": "bun.lock"}
+var usualLock = map[string]string{"npm": "package-lock.json", "yarn": "yarn.lock", "pnpm": "pnpm-lock.yaml",
+	"bun": "bun.lock"}
 
 func readNode(f Folder) (*Finding, error) {
 	const manifest = "package.json"
@@ -109,7 +111,8 @@ func (n *nodeProject) choose() {
 	manager, why := "", ""
 	if n.out.Within != nil {
 		manager = n.out.Within.Project.Manager
-	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm", "bun"}, named) {
+	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm",
+		"bun"}, named) {
 		manager, why = named, "the manifest's packageManager names it"
 		n.out.evidence(n.at("packageManager"), "packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
 	}
@@ -121,7 +124,8 @@ func (n *nodeProject) choose() {
 		}
 		found = append(found, l.file)
 		if manager == "" {
-			manager, why = l.manager, "of the managers whose lock files lie here it is the one that people turn to later"
+			manager, why = l.manager,
+				"of the managers whose lock files lie here it is the one that people turn to later"
 		}
 		if l.manager == manager && lock == "" {
 			lock = l.file
@@ -129,10 +133,14 @@ func (n *nodeProject) choose() {
 		}
 	}
 	if len(found) > 1 {
-		n.out.remark(stack.Warning, "lock-files-several", n.At(found[0], 1), fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "), manager, why),
+		n.out.remark(stack.Warning, "lock-files-several", n.At(found[0], 1),
+			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "),
+				manager, why),
 			"Remove those that are out of date, or name the manager in packageManager.")
 	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
-		n.out.remark(stack.Warning, "lock-file-foreign", n.At(found[0], 1), fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager), "Remove the one of the two that is wrong.")
+		n.out.remark(stack.Warning, "lock-file-foreign", n.At(found[0], 1),
+			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager),
+			"Remove the one of the two that is wrong.")
 	}
 	if manager == "" && n.Has("pnpm-workspace.yaml") {
 		manager = "pnpm"
@@ -267,7 +275,8 @@ func (n *nodeProject) members() {
 			Packages []string `yaml:"packages"`
 		}
 		if err := parseYAML([]byte(text), &y); err != nil {
-			n.out.remark(stack.Warning, "workspace-file-unreadable", n.At("pnpm-workspace.yaml", 1), "the workspace's members can't be read: "+err.Error(), "Correct the file.")
+			n.out.remark(stack.Warning, "workspace-file-unreadable", n.At("pnpm-workspace.yaml", 1),
+				"the workspace's members can't be read: "+err.Error(), "Correct the file.")
 		}
 		n.out.Members = append(n.out.Members, y.Packages...)
 	}
@@ -278,7 +287,8 @@ func (n *nodeProject) members() {
 
 func (n *nodeProject) install() {
 	pkg := n.pkg
-	if n.out.Within != nil || n.tool.lock == "" && len(pkg.Dependencies)+len(pkg.DevDependencies)+len(n.out.Members) == 0 {
+	if n.out.Within != nil || n.tool.lock == "" &&
+		len(pkg.Dependencies)+len(pkg.DevDependencies)+len(n.out.Members) == 0 {
 		return
 	}
 	where := n.at("dependencies")
@@ -288,11 +298,15 @@ func (n *nodeProject) install() {
 	if n.tool.lock != "" {
 		where = n.At(n.tool.lock, 1)
 	} else {
-		n.out.remark(stack.Warning, "lock-missing", where, "there is no "+usualLock[n.tool.name]+", so each machine may get other versions", "Commit the lock file that the install makes.")
+		n.out.remark(stack.Warning, "lock-missing", where,
+			"there is no "+usualLock[n.tool.name]+", so each machine may get other versions",
+			"Commit the lock file that the install makes.")
 	}
 	s := n.step(stack.Install, where, n.tool.call(n.tool.install...)...)
-	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml", "bunfig.toml")
-	if text := n.text(".yarnrc.yml"); n.tool.name != "yarn" || strings.Contains(text, "nodeLinker: node-modules") || !n.modernYarn(n.tool.lock) {
+	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml",
+		"bunfig.toml")
+	if text := n.text(".yarnrc.yml"); n.tool.name != "yarn" || strings.Contains(text, "nodeLinker: node-modules") ||
+		!n.modernYarn(n.tool.lock) {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}
 	s.Expands = append(n.scriptLines("install", "prepare"), "and whatever install scripts the packages bring along")
@@ -307,12 +321,14 @@ func (n *nodeProject) install() {
 	if n.Has("binding.gyp") {
 		n.compiles("this project", []string{"gcc", "make", "python3"}, true, n.At("binding.gyp", 1))
 	}
-	slices.SortFunc(n.out.Project.Compiles, func(a, b stack.Compile) int { return strings.Compare(a.Package+a.Takes, b.Package+b.Takes) })
+	slices.SortFunc(n.out.Project.Compiles,
+		func(a, b stack.Compile) int { return strings.Compare(a.Package+a.Takes, b.Package+b.Takes) })
 }
 
 func (n *nodeProject) compiles(name string, takes []string, certain bool, at stack.Place) {
 	for _, t := range takes {
-		n.out.Project.Compiles = append(n.out.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain, At: at})
+		n.out.Project.Compiles = append(n.out.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain,
+			At: at})
 	}
 }
 
@@ -351,22 +367,29 @@ var (
 	watcherName = regexp.MustCompile(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
 	workerName  = regexp.MustCompile(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
 	// runsAll are lines that start other scripts and projects side by side.
-	runsAll  = regexp.MustCompile(`\b(turbo|nx|lerna|concurrently|npm-run-all|run-p|npm-run-all2)\b|--workspaces\b|(^|\s)-ws\b|\bpnpm\s+(-r|--recursive|--parallel|--filter)\b|\byarn\s+workspaces?\b|\s&\s`)
-	devBuild = regexp.MustCompile(`\b(dev|develop|serve|watch|ts-node|tsx|nodemon|vite($|\s)|ng serve|next dev|nuxt dev|astro dev|webpack serve|webpack-dev-server)\b`)
+	runsAll = regexp.MustCompile(
+		`\b(turbo|nx|lerna|concurrently|npm-run-all|run-p|npm-run-all2)\b|--workspaces\b|(^|\s)-ws\b|\bpnpm\s+(-r|` +
+			`--recursive|--parallel|--filter)\b|\byarn\s+workspaces?\b|\s&\s`)
+	devBuild = regexp.MustCompile(
+		`\b(dev|develop|serve|watch|ts-node|tsx|nodemon|vite($|\s)|ng serve|next dev|nuxt dev|astro dev|webpack ` +
+			`serve|webpack-dev-server)\b`)
 )
 
 // prepare adds the steps between install and serve: the project's own scripts, else what its tools are known to do.
 func (n *nodeProject) prepare() {
 	scripts := n.pkg.Scripts
 	script := n.serveScript()
-	if n.out.Within != nil && script == "" && scripts["build"] != "" && builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
+	if n.out.Within != nil && script == "" && scripts["build"] != "" &&
+		builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
 		n.out.step(n.script(stack.Build, "build")) // a library that others of the same project use as it is built
 	}
-	if script != "" && strings.HasPrefix(script, "start") && !devBuild.MatchString(scripts[script]) && strings.TrimSpace(scripts["build"]) != "" {
+	if script != "" && strings.HasPrefix(script, "start") && !devBuild.MatchString(scripts[script]) &&
+		strings.TrimSpace(scripts["build"]) != "" {
 		n.out.step(n.script(stack.Build, "build"))
 	}
 	add := func(role stack.Role, names ...string) bool {
-		if name := firstScript(scripts, names...); name != "" && !(role == stack.Test && emptyTest.MatchString(scripts[name])) {
+		if name := firstScript(scripts, names...); name != "" &&
+			!(role == stack.Test && emptyTest.MatchString(scripts[name])) {
 			n.out.step(n.script(role, name))
 			return true
 		}
@@ -377,7 +400,8 @@ func (n *nodeProject) prepare() {
 		n.out.step(n.byTool(stack.Generate, m, m.generate))
 	}
 	add(stack.Create, "db:create", "createdb", "create-db")
-	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest", "migration:run", "migrations:run", "prisma:migrate", "migrate:deploy", "db:push") && m != nil && m.migrate != nil {
+	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest", "migration:run", "migrations:run",
+		"prisma:migrate", "migrate:deploy", "db:push") && m != nil && m.migrate != nil {
 		n.out.step(n.byTool(stack.Migrate, m, m.migrate))
 	} else if m != nil {
 		n.inputsOf(stack.Migrate, m.folder)
@@ -418,7 +442,9 @@ func (n *nodeProject) serve() {
 	}
 	line := scripts[main]
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
-		n.out.remark(stack.Note, "script-runs-all", n.at("scripts."+main), fmt.Sprintf("the script %s starts several things at once; here each of them is a service of its own", main), "To launch only some: nharbor launch SERVICE…")
+		n.out.remark(stack.Note, "script-runs-all", n.at("scripts."+main),
+			fmt.Sprintf("the script %s starts several things at once; here each of them is a service of its own", main),
+			"To launch only some: nharbor launch SERVICE…")
 		main = ""
 	}
 	if main != "" {
@@ -427,14 +453,16 @@ func (n *nodeProject) serve() {
 		serve.PortBy = n.portBy()
 		p.Serve = &serve
 	} else if n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main) {
-		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"), Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
+		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"),
+			Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	for _, name := range sortedKeys(scripts) {
 		switch {
 		case name == main || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
 		case strings.Contains(line, name) && runsAll.MatchString(line):
 			// The main script runs it along.
-		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil && !strings.Contains(scripts[name], "test") && !strings.Contains(scripts[name], "tsc"):
+		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil &&
+			!strings.Contains(scripts[name], "test") && !strings.Contains(scripts[name], "tsc"):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
@@ -445,7 +473,8 @@ func (n *nodeProject) serve() {
 
 // startsOthers reports whether a line starts what lies in other folders.
 func (n *nodeProject) startsOthers(line string) bool {
-	return regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b|\byarn --cwd\b|\s-C\s`).MatchString(line) || regexp.MustCompile(`npm:|npm run|yarn |pnpm `).MatchString(line) && n.scriptsGoBelow()
+	return regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b|\byarn --cwd\b|\s-C\s`).MatchString(line) ||
+		regexp.MustCompile(`npm:|npm run|yarn |pnpm `).MatchString(line) && n.scriptsGoBelow()
 }
 
 func (n *nodeProject) scriptsGoBelow() bool {
@@ -458,7 +487,8 @@ func (n *nodeProject) scriptsGoBelow() bool {
 }
 
 func (n *nodeProject) process(script string) stack.Serve {
-	return stack.Serve{Command: n.tool.call(append(slices.Clone(n.tool.run), script)...), At: n.at("scripts." + script), Expands: n.scriptLines(script)}
+	return stack.Serve{Command: n.tool.call(append(slices.Clone(n.tool.run), script)...), At: n.at("scripts." + script),
+		Expands: n.scriptLines(script)}
 }
 
 // portBy tells how the script's server takes another port.
@@ -473,9 +503,11 @@ func (n *nodeProject) portBy() stack.PortBy {
 	return stack.PortBy{Words: words}
 }
 
-var nodeListens = regexp.MustCompile(`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
+var nodeListens = regexp.MustCompile(
+	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
 
-// ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its framework.
+// ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its
+// framework.
 func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
 	if port := portIn(line); port > 0 {
 		return httpPort(port, at)
@@ -498,7 +530,9 @@ func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
 				files = append(files, path.Clean(word))
 			}
 		}
-		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js", "server.mjs", "index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js", "src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
+		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js", "server.mjs",
+			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js",
+			"src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
 			if name != "" && !slices.Contains(files, name) && n.exists(name) {
 				files = append(files, name)
 			}

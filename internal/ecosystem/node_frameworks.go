@@ -24,7 +24,8 @@ var nodeFrameworks = []nodeFramework{
 	{pkg: "next", name: "next", port: 3000},
 	{pkg: "nuxt", name: "nuxt", port: 3000, settings: "nuxt.config.*"},
 	{pkg: "@remix-run/dev", name: "remix", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
-	{pkg: "@react-router/dev", name: "react-router", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
+	{pkg: "@react-router/dev", name: "react-router", port: 5173, flag: "--port", settings: "vite.config.*",
+		ownPort: true},
 	{pkg: "astro", name: "astro", port: 4321, flag: "--port", settings: "astro.config.*", ownPort: true},
 	{pkg: "@angular/core", name: "angular", port: 4200, flag: "--port", settings: "angular.json", ownPort: true},
 	{pkg: "@sveltejs/kit", name: "sveltekit", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
@@ -40,7 +41,8 @@ var nodeFrameworks = []nodeFramework{
 	{pkg: "@hapi/hapi", name: "hapi", serves: true},
 	{pkg: "hono", name: "hono", serves: true},
 	{pkg: "vite", name: "vite", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
-	{pkg: "webpack-dev-server", name: "webpack", port: 8080, flag: "--port", settings: "webpack.config.*", ownPort: true},
+	{pkg: "webpack-dev-server", name: "webpack", port: 8080, flag: "--port", settings: "webpack.config.*",
+		ownPort: true},
 	{pkg: "parcel", name: "parcel", port: 1234, flag: "--port", ownPort: true},
 	{pkg: "@docusaurus/core", name: "docusaurus", port: 3000, flag: "--port", ownPort: true},
 	{pkg: "electron", name: "electron"},
@@ -58,7 +60,8 @@ func (n *nodeProject) framework() {
 		// A program that brings its own server beside a bundler is the server, not the bundler's.
 		if script := n.pkg.Scripts[n.serveScript()]; fw.name == "vite" || fw.serves {
 			for _, dev := range nodeFrameworks {
-				if dev.flag != "" && n.pkg.uses(dev.pkg) && regexp.MustCompile(`(^|\s)`+regexp.QuoteMeta(dev.name)+`(\s|$)`).MatchString(script) {
+				if dev.flag != "" && n.pkg.uses(dev.pkg) &&
+					regexp.MustCompile(`(^|\s)`+regexp.QuoteMeta(dev.name)+`(\s|$)`).MatchString(script) {
 					n.known = dev
 				}
 			}
@@ -100,13 +103,16 @@ func nodeMigration(n *nodeProject) *migration {
 		}
 		return m
 	case n.pkg.uses("knex") && len(n.named("knexfile.*")) > 0:
-		m := &migration{tool: "knex", at: n.At(n.named("knexfile.*")[0], 1), migrate: []string{"knex", "migrate:latest"}, folder: n.first("migrations", "db/migrations", "src/migrations")}
+		m := &migration{tool: "knex", at: n.At(n.named("knexfile.*")[0], 1),
+			migrate: []string{"knex", "migrate:latest"},
+			folder:  n.first("migrations", "db/migrations", "src/migrations")}
 		if n.first("seeds", "db/seeds") != "" {
 			m.seed = []string{"knex", "seed:run"}
 		}
 		return m
 	case n.pkg.uses("sequelize-cli"):
-		m := &migration{tool: "sequelize", at: at("sequelize-cli"), folder: n.first("migrations", "db/migrations", "src/migrations")}
+		m := &migration{tool: "sequelize", at: at("sequelize-cli"),
+			folder: n.first("migrations", "db/migrations", "src/migrations")}
 		if m.folder == "" {
 			return nil
 		}
@@ -117,28 +123,36 @@ func nodeMigration(n *nodeProject) *migration {
 		return m
 	case n.pkg.uses("typeorm"):
 		if source := n.first("data-source.js", "src/data-source.js", "dist/data-source.js"); source != "" {
-			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration", "migrations"), migrate: []string{"typeorm", "migration:run", "-d", source}}
+			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration",
+				"migrations"), migrate: []string{"typeorm", "migration:run", "-d", source}}
 		}
 		if source := n.first("src/data-source.ts", "data-source.ts"); source != "" && n.pkg.uses("ts-node") {
-			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration", "migrations"), migrate: []string{"typeorm-ts-node-commonjs", "migration:run", "-d", source}}
+			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration",
+				"migrations"), migrate: []string{"typeorm-ts-node-commonjs", "migration:run", "-d", source}}
 		}
 	case n.pkg.uses("drizzle-kit") && len(n.named("drizzle.config.*")) > 0:
-		return &migration{tool: "drizzle", at: n.At(n.named("drizzle.config.*")[0], 1), folder: n.first("drizzle", "migrations"), migrate: []string{"drizzle-kit", "migrate"}}
+		return &migration{tool: "drizzle", at: n.At(n.named("drizzle.config.*")[0], 1),
+			folder: n.first("drizzle", "migrations"), migrate: []string{"drizzle-kit", "migrate"}}
 	}
 	return nil
 }
 
 // nodeCompiles are packages with parts in C or C++ that are compiled where no ready-made form fits.
 var nodeCompiles = map[string][]string{
-	"bcrypt": {"gcc", "make", "python3"}, "sqlite3": {"gcc", "make", "python3"}, "better-sqlite3": {"gcc", "make", "python3"}, "argon2": {"gcc", "make", "python3"},
-	"canvas": {"gcc", "make", "python3", "pkg-config"}, "node-sass": {"gcc", "make", "python3"}, "bufferutil": {"gcc", "make", "python3"}, "utf-8-validate": {"gcc", "make", "python3"},
-	"node-rdkafka": {"gcc", "make", "python3"}, "libpq": {"gcc", "make", "python3", "pg_config"}, "pg-native": {"gcc", "make", "python3", "pg_config"}, "re2": {"gcc", "make", "python3"},
-	"zeromq": {"gcc", "make", "python3"}, "oracledb": {"gcc", "make", "python3"}, "cpu-features": {"gcc", "make", "python3"}, "isolated-vm": {"gcc", "make", "python3"},
+	"bcrypt": {"gcc", "make", "python3"}, "sqlite3": {"gcc", "make", "python3"},
+	"better-sqlite3": {"gcc", "make", "python3"}, "argon2": {"gcc", "make", "python3"},
+	"canvas": {"gcc", "make", "python3", "pkg-config"}, "node-sass": {"gcc", "make", "python3"},
+	"bufferutil": {"gcc", "make", "python3"}, "utf-8-validate": {"gcc", "make", "python3"},
+	"node-rdkafka": {"gcc", "make", "python3"}, "libpq": {"gcc", "make", "python3", "pg_config"},
+	"pg-native": {"gcc", "make", "python3", "pg_config"}, "re2": {"gcc", "make", "python3"},
+	"zeromq": {"gcc", "make", "python3"}, "oracledb": {"gcc", "make", "python3"},
+	"cpu-features": {"gcc", "make", "python3"}, "isolated-vm": {"gcc", "make", "python3"},
 }
 
 var (
-	npmRegistry  = regexp.MustCompile(`(?m)^\s*(?:@[\w.-]+:)?registry\s*=\s*["']?(\S+?)["']?\s*$`)
-	npmToken     = regexp.MustCompile(`(?m)^\s*//([^\s:=]+)[^=\n]*:(?:_authToken|_password|_auth)\s*=\s*["']?(\S*?)["']?\s*$`)
+	npmRegistry = regexp.MustCompile(`(?m)^\s*(?:@[\w.-]+:)?registry\s*=\s*["']?(\S+?)["']?\s*$`)
+	npmToken    = regexp.MustCompile(
+		`(?m)^\s*//([^\s:=]+)[^=\n]*:(?:_authToken|_password|_auth)\s*=\s*["']?(\S*?)["']?\s*$`)
 	yarnRegistry = regexp.MustCompile(`(?m)^\s*npmRegistryServer:\s*["']?([^"'\s]+)`)
 	yarnToken    = regexp.MustCompile(`(?m)^\s*npmAuth(?:Token|Ident):\s*["']?([^"'\s]+)`)
 	variable     = regexp.MustCompile(`\$\{?([A-Za-z_]\w*)`)

@@ -47,7 +47,9 @@ func readComposer(f Folder) (*Finding, error) {
 		install.At = f.At("composer.lock", 1)
 		out.evidence(install.At, "lock file of composer")
 	} else if len(c.Require)+len(c.RequireDev) > 0 {
-		out.remark(stack.Warning, "lock-missing", f.At(manifest, 1), "there is no composer.lock, so each machine may get other versions", "Commit the composer.lock that the install makes.")
+		out.remark(stack.Warning, "lock-missing", f.At(manifest, 1),
+			"there is no composer.lock, so each machine may get other versions",
+			"Commit the composer.lock that the install makes.")
 	}
 	install.Inputs, install.Outputs = f.locked("composer.lock", manifest), []string{path.Join(f.Path, "vendor")}
 	out.step(install)
@@ -69,26 +71,32 @@ func readComposer(f Folder) (*Finding, error) {
 		p.Framework = "laravel"
 		at := at("require.laravel/framework")
 		if f.exists("database/migrations") {
-			step(stack.Migrate, at, "php", "artisan", "migrate", "--force", "--no-interaction").Inputs = []string{path.Join(f.Path, "database/migrations")}
+			step(stack.Migrate, at, "php", "artisan", "migrate", "--force",
+				"--no-interaction").Inputs = []string{path.Join(f.Path, "database/migrations")}
 			if f.exists("database/seeders/DatabaseSeeder.php") {
-				step(stack.Seed, f.At("database/seeders/DatabaseSeeder.php", 1), "php", "artisan", "db:seed", "--force", "--no-interaction")
+				step(stack.Seed, f.At("database/seeders/DatabaseSeeder.php", 1), "php", "artisan", "db:seed", "--force",
+					"--no-interaction")
 			}
 		}
 		ports := number(8000, at)
-		p.Serve = &stack.Serve{Command: []string{"php", "artisan", "serve", "--port", itoa(ports[0].Host)}, At: at, Ports: ports, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: []string{"php", "artisan", "serve", "--port", itoa(ports[0].Host)}, At: at,
+			Ports: ports, Source: stack.FromFramework}
 		step(stack.Test, at, "php", "artisan", "test")
 	case c.Require["symfony/framework-bundle"] != "":
 		p.Framework = "symfony"
 		at := at("require.symfony/framework-bundle")
 		if c.Require["doctrine/doctrine-migrations-bundle"] != "" {
-			step(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists", "--no-interaction")
-			step(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction", "--allow-no-migration").Inputs = f.folders("migrations")
+			step(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists",
+				"--no-interaction")
+			step(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction",
+				"--allow-no-migration").Inputs = f.folders("migrations")
 		}
 		if c.RequireDev["doctrine/doctrine-fixtures-bundle"] != "" {
 			step(stack.Seed, at, "php", "bin/console", "doctrine:fixtures:load", "--no-interaction")
 		}
 		ports := number(8000, at)
-		p.Serve = &stack.Serve{Command: []string{"php", "-S", "127.0.0.1:" + itoa(ports[0].Host), "-t", "public"}, At: at, Ports: ports, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: []string{"php", "-S", "127.0.0.1:" + itoa(ports[0].Host), "-t", "public"},
+			At: at, Ports: ports, Source: stack.FromFramework}
 	default:
 		if index := f.first("public/index.php", "web/index.php", "index.php"); index != "" {
 			if c.Require["slim/slim"] != "" {
@@ -137,6 +145,7 @@ func composerSources(f Folder, out *Finding, repositories any, at stack.Place) {
 		if kind == "path" || hostOf(address) == "" || hostOf(address) == "repo.packagist.org" {
 			continue
 		}
-		out.source(address, f.Has("auth.json") || f.Has("auth.json.example"), "$COMPOSER_AUTH", f.lineWith("composer.json", address))
+		out.source(address, f.Has("auth.json") || f.Has("auth.json.example"), "$COMPOSER_AUTH",
+			f.lineWith("composer.json", address))
 	}
 }

@@ -120,13 +120,15 @@ func (f Folder) requirementFiles() []string {
 	if f.Has("requirements.txt") {
 		return []string{"requirements.txt"}
 	}
-	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt", "requirements/base.txt", "requirements/requirements.txt",
+	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",
+		"requirements/base.txt", "requirements/requirements.txt",
 		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt", "requirements.in"} {
 		if f.exists(name) {
 			return []string{name}
 		}
 	}
-	if list := f.named("requirements*.txt"); len(list) > 0 && (f.Has("manage.py") || f.first("app.py", "main.py") != "") {
+	if list := f.named("requirements*.txt"); len(list) > 0 &&
+		(f.Has("manage.py") || f.first("app.py", "main.py") != "") {
 		return list[:1]
 	}
 	return nil
@@ -146,7 +148,8 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 	seen[name] = true
 	data, err := p.Read(name)
 	if err != nil {
-		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0), "an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
+		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0),
+			"an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
 		return nil
 	}
 	files = []string{path.Join(p.Path, name)}
@@ -154,7 +157,8 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 		at := p.At(name, i+1)
 		switch {
 		case includes.MatchString(line):
-			files = append(files, p.requirements(path.Join(path.Dir(name), includes.FindStringSubmatch(line)[1]), seen)...)
+			files = append(files, p.requirements(path.Join(path.Dir(name), includes.FindStringSubmatch(line)[1]),
+				seen)...)
 		case indexOption.MatchString(line):
 			p.index(indexOption.FindStringSubmatch(line)[1], at)
 		default:
@@ -239,7 +243,8 @@ func (p *pythonProject) collect(py *pyproject, pip *pipfile, requirements []stri
 	if conda != "" {
 		var y struct{ Dependencies []any }
 		if err := parseYAML([]byte(p.text(conda)), &y); err != nil {
-			p.out.remark(stack.Warning, "environment-unreadable", p.At(conda, 1), "the environment file can't be read: "+err.Error(), "Correct the file.")
+			p.out.remark(stack.Warning, "environment-unreadable", p.At(conda, 1),
+				"the environment file can't be read: "+err.Error(), "Correct the file.")
 		}
 		for _, d := range y.Dependencies {
 			switch d := d.(type) {
@@ -271,7 +276,8 @@ func (p *pythonProject) runtimes(py *pyproject, pip *pipfile, manager string) {
 	}
 	want(py.Project.RequiresPython, p.lineWith("pyproject.toml", "requires-python"))
 	if py.Tool.Poetry != nil {
-		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok && pythonCaret.MatchString(c) || strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
+		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok && pythonCaret.MatchString(c) ||
+			strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
 			want(c, p.lineWith("pyproject.toml", "python ="))
 		}
 	}
@@ -329,7 +335,8 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 		p.run, p.python = []string{"pipenv", "run"}, "python"
 		inputs = append(inputs, "Pipfile.lock")
 	case "conda":
-		s = p.step(stack.Install, p.At(conda, 1), "conda", "env", "update", "--quiet", "--prefix", ".venv", "--file", conda)
+		s = p.step(stack.Install, p.At(conda, 1), "conda", "env", "update", "--quiet", "--prefix", ".venv", "--file",
+			conda)
 		p.run, p.python = []string{"conda", "run", "--prefix", ".venv", "--no-capture-output"}, "python"
 	default:
 		from := "-r " + strings.Join(requirements, " -r ")
@@ -338,7 +345,9 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 		}
 		if p.manifest == "manage.py" {
 			from = "django"
-			p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1), "no file says what the project needs; its manage.py needs Django, so the newest is installed", "Write a requirements.txt.")
+			p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1),
+				"no file says what the project needs; its manage.py needs Django, so the newest is installed",
+				"Write a requirements.txt.")
 		}
 		line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
 		s = p.step(stack.Install, p.At(p.manifest, 1), "sh", "-c", line)
@@ -369,7 +378,9 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 		if p.Has(lock) {
 			p.out.evidence(p.At(lock, 1), "lock file of "+name)
 		} else {
-			p.out.remark(stack.Warning, "lock-missing", p.At(p.manifest, 1), "there is no "+lock+", so each machine may get other versions", "Commit the "+lock+" that the install makes.")
+			p.out.remark(stack.Warning, "lock-missing", p.At(p.manifest, 1),
+				"there is no "+lock+", so each machine may get other versions",
+				"Commit the "+lock+" that the install makes.")
 		}
 	}
 	var locks []string
@@ -379,7 +390,8 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 		}
 	}
 	if len(locks) > 1 {
-		p.out.remark(stack.Warning, "lock-files-several", p.At(locks[0], 1), "there are several lock files: "+strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
+		p.out.remark(stack.Warning, "lock-files-several", p.At(locks[0], 1), "there are several lock files: "+
+			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
 	}
 	if name == "pip" {
 		// What requirements files bring is known only now; the fixed part of the step says how it is installed.
@@ -391,7 +403,8 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 	for _, c := range pythonCompiles {
 		if at, ok := p.uses[c.name]; ok {
 			for _, t := range c.takes {
-				p.out.Project.Compiles = append(p.out.Project.Compiles, stack.Compile{Package: c.name, Takes: t, Certain: true, At: at})
+				p.out.Project.Compiles = append(p.out.Project.Compiles,
+					stack.Compile{Package: c.name, Takes: t, Certain: true, At: at})
 			}
 		}
 	}
@@ -411,9 +424,12 @@ var pythonCompiles = []struct {
 	name  string
 	takes []string
 }{
-	{"psycopg2", []string{"gcc", "pg_config"}}, {"mysqlclient", []string{"gcc", "pkg-config", "mysql_config"}}, {"uwsgi", []string{"gcc"}},
-	{"python-ldap", []string{"gcc", "ldap headers"}}, {"pycairo", []string{"gcc", "pkg-config"}}, {"pygraphviz", []string{"gcc"}}, {"xmlsec", []string{"gcc", "pkg-config"}},
-	{"dbus-python", []string{"gcc", "pkg-config"}}, {"pyodbc", []string{"gcc"}}, {"m2crypto", []string{"gcc", "swig"}}, {"pygobject", []string{"gcc", "pkg-config"}},
+	{"psycopg2", []string{"gcc", "pg_config"}}, {"mysqlclient", []string{"gcc", "pkg-config", "mysql_config"}},
+	{"uwsgi", []string{"gcc"}},
+	{"python-ldap", []string{"gcc", "ldap headers"}}, {"pycairo", []string{"gcc", "pkg-config"}},
+	{"pygraphviz", []string{"gcc"}}, {"xmlsec", []string{"gcc", "pkg-config"}},
+	{"dbus-python", []string{"gcc", "pkg-config"}}, {"pyodbc", []string{"gcc"}}, {"m2crypto", []string{"gcc", "swig"}},
+	{"pygobject", []string{"gcc", "pkg-config"}},
 }
 
 // call makes a command of the project's own environment.

@@ -9,8 +9,10 @@ import (
 )
 
 var (
-	pythonListens = regexp.MustCompile(`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
-	pythonApp     = map[string]*regexp.Regexp{
+	pythonListens = regexp.MustCompile(
+		`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|` +
+			`\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
+	pythonApp = map[string]*regexp.Regexp{
 		"fastapi":   regexp.MustCompile(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
 		"starlette": regexp.MustCompile(`(?m)^(\w+)\s*=\s*Starlette\(`),
 		"litestar":  regexp.MustCompile(`(?m)^(\w+)\s*=\s*Litestar\(`),
@@ -19,7 +21,8 @@ var (
 		"celery":    regexp.MustCompile(`(?m)^(\w+)\s*=\s*Celery\(`),
 	}
 	pythonMain = regexp.MustCompile(`(?m)^if __name__ == `)
-	servesHTTP = regexp.MustCompile(`\b(http\.server|HTTPServer|run_app|serve_forever|app\.run|uvicorn\.run|web\.Application|listen\(|serve\()`)
+	servesHTTP = regexp.MustCompile(
+		`\b(http\.server|HTTPServer|run_app|serve_forever|app\.run|uvicorn\.run|web\.Application|listen\(|serve\()`)
 )
 
 // modules lists the source files in which a Python application is usually put together, nearest first.
@@ -27,7 +30,8 @@ func (p *pythonProject) modules() []string {
 	if p.sources != nil {
 		return p.sources
 	}
-	names := []string{"app.py", "main.py", "server.py", "wsgi.py", "asgi.py", "run.py", "application.py", "api.py", "celery.py", "celery_app.py", "worker.py", "tasks.py", "__init__.py"}
+	names := []string{"app.py", "main.py", "server.py", "wsgi.py", "asgi.py", "run.py", "application.py", "api.py",
+		"celery.py", "celery_app.py", "worker.py", "tasks.py", "__init__.py"}
 	out := []string{}
 	for _, dir := range append([]string{"."}, p.Folders...) {
 		if asideName.MatchString(dir) || dir != "." && strings.HasPrefix(dir, ".") || dir == "migrations" {
@@ -53,7 +57,8 @@ func (p *pythonProject) modules() []string {
 	return out
 }
 
-var asideName = regexp.MustCompile(`^(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?|node_modules|scripts)$`)
+var asideName = regexp.MustCompile(
+	`^(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?|node_modules|scripts)$`)
 
 // app finds the module and the name of the application that a framework serves.
 func (p *pythonProject) app(framework string) (module, name string, at stack.Place) {
@@ -102,7 +107,8 @@ func (p *pythonProject) prepareAndServe() {
 		at := p.At("manage.py", 1)
 		migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
 		ports := port(8000, at)
-		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload", number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
+		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload", number(ports)),
+			Ports: ports, At: at, Source: stack.FromFramework}
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
 		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" && p.exists("migrations") {
@@ -116,7 +122,8 @@ func (p *pythonProject) prepareAndServe() {
 			ports = httpPort(n, at)
 		}
 		if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) || servesHTTP.MatchString(text) {
-			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports, At: p.At(script, 1), PortBy: stack.PortBy{Env: "PORT"}}
+			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports, At: p.At(script, 1),
+				PortBy: stack.PortBy{Env: "PORT"}}
 		}
 	}
 	if at, ok := p.has("celery"); ok {
@@ -124,7 +131,9 @@ func (p *pythonProject) prepareAndServe() {
 			if !appAt.IsZero() {
 				at = appAt
 			}
-			proj.Also = append(proj.Also, stack.Serve{Name: "worker", Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"), "worker", "--loglevel", "INFO"), At: at, Source: stack.FromFramework})
+			proj.Also = append(proj.Also,
+				stack.Serve{Name: "worker", Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
+					"worker", "--loglevel", "INFO"), At: at, Source: stack.FromFramework})
 		}
 	}
 	if at, ok := p.has("pytest"); ok {
@@ -166,14 +175,16 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, numb
 		}
 		proj.Framework = fw
 		ports := port(5000, at)
-		proj.Serve = &stack.Serve{Command: p.call(fw, "--app", module, "run", "--port", number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
+		proj.Serve = &stack.Serve{Command: p.call(fw, "--app", module, "run", "--port", number(ports)), Ports: ports,
+			At: at, Source: stack.FromFramework}
 		return true
 	}
 	if at, uses := p.has("streamlit"); uses {
 		if script := p.first("app.py", "main.py", "streamlit_app.py"); script != "" {
 			proj.Framework = "streamlit"
 			ports := port(8501, at)
-			proj.Serve = &stack.Serve{Command: p.call("streamlit", "run", script, "--server.headless", "true", "--server.port", number(ports)), Ports: ports, At: p.At(script, 1), Source: stack.FromFramework}
+			proj.Serve = &stack.Serve{Command: p.call("streamlit", "run", script, "--server.headless", "true",
+				"--server.port", number(ports)), Ports: ports, At: p.At(script, 1), Source: stack.FromFramework}
 			return true
 		}
 	}

@@ -13,8 +13,9 @@ var (
 	rubyLine   = regexp.MustCompile(`(?m)^\s*ruby\s*\(?\s*["']([^"']+)["']`)
 	gemSource  = regexp.MustCompile(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
 	rubyCode   = regexp.MustCompile(`(?m)^\s*[^#\s]`)
-	sinatraSet = regexp.MustCompile(`set\s+:port,\s*(?:ENV(?:\.fetch\(|\[)["']PORT["'](?:,\s*|\]\s*\|\|\s*))?["']?(\d{2,5})`)
-	pumaPort   = regexp.MustCompile(`(?m)^\s*port\s+.*?(\d{2,5})`)
+	sinatraSet = regexp.MustCompile(
+		`set\s+:port,\s*(?:ENV(?:\.fetch\(|\[)["']PORT["'](?:,\s*|\]\s*\|\|\s*))?["']?(\d{2,5})`)
+	pumaPort = regexp.MustCompile(`(?m)^\s*port\s+.*?(\d{2,5})`)
 )
 
 // gemCompiles are gems with C parts that are compiled while they are installed.
@@ -22,9 +23,14 @@ var gemCompiles = []struct {
 	name  string
 	takes []string
 }{
-	{"pg", []string{"gcc", "make", "ruby headers", "pg_config"}}, {"mysql2", []string{"gcc", "make", "ruby headers", "mysql_config"}}, {"sqlite3", []string{"gcc", "make", "ruby headers"}},
-	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma", []string{"gcc", "make", "ruby headers"}}, {"bootsnap", []string{"gcc", "make", "ruby headers"}},
-	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}}, {"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config"}}, {"charlock_holmes", []string{"g++", "make", "ruby headers"}},
+	{"pg", []string{"gcc", "make", "ruby headers", "pg_config"}},
+	{"mysql2", []string{"gcc", "make", "ruby headers", "mysql_config"}},
+	{"sqlite3", []string{"gcc", "make", "ruby headers"}},
+	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma", []string{"gcc", "make", "ruby headers"}},
+	{"bootsnap", []string{"gcc", "make", "ruby headers"}},
+	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}},
+	{"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config"}},
+	{"charlock_holmes", []string{"g++", "make", "ruby headers"}},
 }
 
 func readRuby(f Folder) (*Finding, error) {
@@ -70,7 +76,9 @@ func readRuby(f Folder) (*Finding, error) {
 		install.At, install.Env["BUNDLE_FROZEN"] = f.At("Gemfile.lock", 1), "true"
 		out.evidence(install.At, "lock file of bundler")
 	} else {
-		out.remark(stack.Warning, "lock-missing", at, "there is no Gemfile.lock, so each machine may get other versions", "Commit the Gemfile.lock that the install makes.")
+		out.remark(stack.Warning, "lock-missing", at,
+			"there is no Gemfile.lock, so each machine may get other versions",
+			"Commit the Gemfile.lock that the install makes.")
 	}
 	// Where the gems go is the person's own setting of bundler; it is left as it is.
 	install.Inputs = f.locked("Gemfile.lock", manifest, ".ruby-version")
@@ -78,7 +86,8 @@ func readRuby(f Folder) (*Finding, error) {
 	for _, c := range gemCompiles {
 		if at, ok := gems[c.name]; ok {
 			for _, t := range c.takes {
-				p.Compiles = append(p.Compiles, stack.Compile{Package: c.name, Takes: t, Certain: c.name != "sqlite3" && c.name != "nokogiri", At: at})
+				p.Compiles = append(p.Compiles, stack.Compile{Package: c.name, Takes: t, Certain: c.name != "sqlite3" &&
+					c.name != "nokogiri", At: at})
 			}
 		}
 	}
@@ -88,7 +97,8 @@ func readRuby(f Folder) (*Finding, error) {
 		return &p.Steps[len(p.Steps)-1]
 	}
 	serve := func(at stack.Place, ports []stack.Port, by stack.PortBy, words ...string) stack.Serve {
-		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, PortBy: by, Source: stack.FromFramework}
+		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, PortBy: by,
+			Source: stack.FromFramework}
 	}
 	port, portAt := f.portSetting()
 	switch {
@@ -114,7 +124,8 @@ func readRuby(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, portAt = 3000, at
 		}
-		v := serve(at, httpPort(port, portAt), stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port", itoa(port))
+		v := serve(at, httpPort(port, portAt), stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port",
+			itoa(port))
 		p.Serve = &v
 		if f.exists("spec") && !gems["rspec-rails"].IsZero() {
 			step(stack.Test, gems["rspec-rails"], "rspec")
@@ -128,7 +139,8 @@ func readRuby(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, portAt = 9292, f.At("config.ru", 1)
 		}
-		v := serve(f.At("config.ru", 1), httpPort(port, portAt), stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port", itoa(port))
+		v := serve(f.At("config.ru", 1), httpPort(port, portAt), stack.PortBy{}, "rackup", "--host", "127.0.0.1",
+			"--port", itoa(port))
 		p.Serve = &v
 	case !gems["sinatra"].IsZero():
 		p.Framework = "sinatra"
@@ -138,7 +150,8 @@ func readRuby(f Folder) (*Finding, error) {
 			} else if port == 0 {
 				port, portAt = 4567, gems["sinatra"]
 			}
-			v := serve(f.At(script, 1), httpPort(port, portAt), stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby", script)
+			v := serve(f.At(script, 1), httpPort(port, portAt), stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
+				script)
 			p.Serve = &v
 		}
 	}

@@ -23,12 +23,16 @@ type cargoToml struct {
 }
 
 var (
-	rustListens  = regexp.MustCompile(`(?:"(?:0\.0\.0\.0|127\.0\.0\.1|localhost|\[::\]|\[::1\]):(\d{2,5})"|\(\s*"[\d.]+"\s*,\s*(\d{2,5})\s*\)|\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5}))`)
+	rustListens = regexp.MustCompile(
+		`(?:"(?:0\.0\.0\.0|127\.0\.0\.1|localhost|\[::\]|\[::1\]):(\d{2,5})"|\(\s*"[\d.]+"\s*,\s*(\d{2,5})\s*\)|` +
+			`\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5}))`)
 	rustChannel  = regexp.MustCompile(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
 	sysCrate     = regexp.MustCompile(`(?m)^name = "([a-z0-9_]+-sys)"`)
 	rustServers  = []string{"axum", "actix-web", "rocket", "warp", "poem", "tide", "salvo", "hyper", "tiny_http"}
-	sysLibraries = map[string][]string{"openssl-sys": {"gcc", "pkg-config", "openssl headers"}, "pq-sys": {"gcc", "pg_config"}, "mysqlclient-sys": {"gcc", "mysql_config"},
-		"libsqlite3-sys": {"gcc"}, "libz-sys": {"gcc"}, "zstd-sys": {"gcc"}, "rdkafka-sys": {"gcc", "make"}, "libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
+	sysLibraries = map[string][]string{"openssl-sys": {"gcc", "pkg-config", "openssl headers"},
+		"pq-sys": {"gcc", "pg_config"}, "mysqlclient-sys": {"gcc", "mysql_config"},
+		"libsqlite3-sys": {"gcc"}, "libz-sys": {"gcc"}, "zstd-sys": {"gcc"}, "rdkafka-sys": {"gcc", "make"},
+		"libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
 )
 
 func readCargo(f Folder) (*Finding, error) {
@@ -74,7 +78,9 @@ func readCargo(f Folder) (*Finding, error) {
 			fetch = f.step(stack.Install, f.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
 			out.evidence(f.At("Cargo.lock", 1), "lock file of cargo")
 		} else {
-			out.remark(stack.Warning, "lock-missing", f.At(manifest, 1), "there is no Cargo.lock, so each machine may get other versions", "Commit the Cargo.lock that the install makes.")
+			out.remark(stack.Warning, "lock-missing", f.At(manifest, 1),
+				"there is no Cargo.lock, so each machine may get other versions",
+				"Commit the Cargo.lock that the install makes.")
 		}
 		fetch.Inputs = f.locked("Cargo.lock", manifest, "rust-toolchain.toml", "rust-toolchain")
 		out.step(fetch)
@@ -87,7 +93,8 @@ func readCargo(f Folder) (*Finding, error) {
 		out.step(build)
 		for _, m := range sysCrate.FindAllStringSubmatch(f.text("Cargo.lock"), -1) {
 			for _, t := range sysLibraries[m[1]] {
-				p.Compiles = append(p.Compiles, stack.Compile{Package: m[1], Takes: t, Certain: true, At: f.lineWith("Cargo.lock", m[0])})
+				p.Compiles = append(p.Compiles, stack.Compile{Package: m[1], Takes: t, Certain: true,
+					At: f.lineWith("Cargo.lock", m[0])})
 			}
 		}
 	} else if len(out.Within.Project.Steps) > 0 && slices.Contains(out.Within.Project.Steps[0].Command, "--locked") {
@@ -98,7 +105,8 @@ func readCargo(f Folder) (*Finding, error) {
 		s.Inputs = f.folders("migrations")
 		out.step(s)
 		out.wants("diesel", "*", f.At("diesel.toml", 1))
-	} else if c.Dependencies["sqlx"] != nil && f.exists("migrations") && !strings.Contains(f.text("src/main.rs")+f.text("src/lib.rs")+f.text("src/db.rs"), "migrate!") {
+	} else if c.Dependencies["sqlx"] != nil && f.exists("migrations") &&
+		!strings.Contains(f.text("src/main.rs")+f.text("src/lib.rs")+f.text("src/db.rs"), "migrate!") {
 		s := f.step(stack.Migrate, f.lineWith(manifest, "sqlx"), "sqlx", "migrate", "run")
 		s.Inputs = f.folders("migrations")
 		out.step(s)
@@ -135,7 +143,8 @@ func readCargo(f Folder) (*Finding, error) {
 		if len(c.Bin) > 1 && c.Package.DefaultRun == "" {
 			command = append(command, "--bin", c.Bin[0].Name)
 		}
-		p.Serve = &stack.Serve{Command: command, At: f.lineWith(manifest, name), Ports: httpPort(port, at), PortBy: by, Source: stack.FromFramework}
+		p.Serve = &stack.Serve{Command: command, At: f.lineWith(manifest, name), Ports: httpPort(port, at), PortBy: by,
+			Source: stack.FromFramework}
 		break
 	}
 	if out.Within == nil {

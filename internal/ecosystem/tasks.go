@@ -10,7 +10,8 @@ import (
 
 // taskFiles are the files that hold tasks to be called by name, with the program that calls them.
 var taskFiles = []struct{ file, program string }{
-	{"Makefile", "make"}, {"makefile", "make"}, {"GNUmakefile", "make"}, {"justfile", "just"}, {"Taskfile.yml", "task"}, {"Taskfile.yaml", "task"},
+	{"Makefile", "make"}, {"makefile", "make"}, {"GNUmakefile", "make"}, {"justfile", "just"}, {"Taskfile.yml", "task"},
+	{"Taskfile.yaml", "task"},
 }
 
 var (
@@ -134,7 +135,9 @@ var taskRoles = []struct {
 var (
 	serveTasks  = []string{"dev", "serve", "run", "start", "up"}
 	engineCalls = regexp.MustCompile(`\b(docker|podman|nerdctl|docker-compose)\b`)
-	serverLine  = regexp.MustCompile(`\b(serve|server|runserver|run dev|start|uvicorn|gunicorn|flask|go run|cargo run|rackup|puma|php -S|http\.server|\./\S+|node \S+)\b`)
+	serverLine  = regexp.MustCompile(
+		`\b(serve|server|runserver|run dev|start|uvicorn|gunicorn|flask|go run|cargo run|rackup|puma|php -S|` +
+			`http\.server|\./\S+|node \S+)\b`)
 )
 
 // ReadTasks makes a project of a folder that has no other manifest than a task file; nil if it has none.
@@ -162,12 +165,14 @@ func ReadTasks(f Folder) *Finding {
 	}
 	serve := find(serveTasks)
 	first := &targets[0]
-	if program == "make" && (serve == nil || first == serve) && slices.ContainsFunc(first.Lines, serverLine.MatchString) {
+	if program == "make" && (serve == nil || first == serve) &&
+		slices.ContainsFunc(first.Lines, serverLine.MatchString) {
 		// Its first target is what it does when it is called without a name.
 		serve = first
 	}
 	for _, r := range taskRoles {
-		if t := find(r.names); t != nil && !runsContainers(t) && t != serve && !(serve != nil && slices.Contains(serve.Lines, program+" "+t.Name) && r.role != stack.Install) {
+		if t := find(r.names); t != nil && !runsContainers(t) && t != serve &&
+			!(serve != nil && slices.Contains(serve.Lines, program+" "+t.Name) && r.role != stack.Install) {
 			s := f.step(r.role, t.At, program, t.Name)
 			s.Expands = t.Lines
 			out.step(s)
@@ -183,7 +188,8 @@ func ReadTasks(f Folder) *Finding {
 			v.Ports = httpPort(port, serve.At)
 		} else if port, at := f.portSetting(); port > 0 {
 			v.Ports = httpPort(port, at)
-		} else if port, at := f.portByCode(regexp.MustCompile(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`), file); port > 0 {
+		} else if port, at := f.portByCode(regexp.MustCompile(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`),
+			file); port > 0 {
 			v.Ports = httpPort(port, at)
 		}
 		p.Serve = &v

@@ -32,7 +32,8 @@ func BuildContext(fsys fs.FS, dockerfile, inline string, w io.Writer) error {
 	}
 	t := tar.NewWriter(w)
 	if inline != "" {
-		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644, Size: int64(len(inline)), Typeflag: tar.TypeReg}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644, Size: int64(len(inline)),
+			Typeflag: tar.TypeReg}); err != nil {
 			return err
 		}
 		if _, err := io.WriteString(t, inline); err != nil {

@@ -81,7 +81,8 @@ func contract(t *testing.T, address, tiny string) {
 		t.Fatal(err)
 	}
 	prefix := fmt.Sprintf("nharbor-contract-%d-%d", os.Getpid(), counter.Add(1))
-	r := &rig{Engine: e, image: prefix + ":1", network: prefix, prefix: prefix, labels: map[string]string{engine.LabelStack: prefix}}
+	r := &rig{Engine: e, image: prefix + ":1", network: prefix, prefix: prefix,
+		labels: map[string]string{engine.LabelStack: prefix}}
 	ctx := context.Background()
 	t.Cleanup(func() {
 		list, err := e.List(ctx, r.labels)
@@ -92,7 +93,8 @@ func contract(t *testing.T, address, tiny string) {
 			e.Remove(ctx, c.ID)
 		}
 		_, err = e.RemoveVolumes(ctx, r.labels)
-		for what, err := range map[string]error{"volumes": err, "networks": e.RemoveNetworks(ctx, r.labels), "image": e.RemoveImage(ctx, r.image)} {
+		for what, err := range map[string]error{"volumes": err, "networks": e.RemoveNetworks(ctx, r.labels),
+			"image": e.RemoveImage(ctx, r.image)} {
 			if err != nil {
 				t.Errorf("removing the %s: %v", what, err)
 			}
@@ -100,7 +102,8 @@ func contract(t *testing.T, address, tiny string) {
 		e.Close()
 	})
 
-	dockerfile := "FROM scratch\nARG GREETING=none\nCOPY tiny /tiny\nENV KEPT=from-image GREETING=$GREETING\nEXPOSE 7000\nENTRYPOINT [\"/tiny\"]\nCMD [\"say\", \"default command\"]\n"
+	dockerfile := "FROM scratch\nARG GREETING=none\nCOPY tiny /tiny\nENV KEPT=from-image GREETING=$GREETING\nEXPOSE " +
+		"7000\nENTRYPOINT [\"/tiny\"]\nCMD [\"say\", \"default command\"]\n"
 	if err := os.WriteFile(filepath.Join(tiny, "Dockerfile"), []byte(dockerfile), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +114,8 @@ func contract(t *testing.T, address, tiny string) {
 	if err := engine.BuildContext(os.DirFS(tiny), "Dockerfile", "", &archive); err != nil {
 		t.Fatal(err)
 	}
-	if err := e.Build(ctx, engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile", Tag: r.image, Args: map[string]string{"GREETING": "hello"}, Labels: r.labels}, nil); err != nil {
+	if err := e.Build(ctx, engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile", Tag: r.image,
+		Args: map[string]string{"GREETING": "hello"}, Labels: r.labels}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if has, err := e.HasImage(ctx, r.image); !has || err != nil {
@@ -248,13 +252,19 @@ func waitFor(t *testing.T, what string, ok func() bool) {
 }
 
 func testNames(t *testing.T, r *rig) {
-	r.start(t, engine.Spec{Command: []string{"serve", ":7000", "the answer", "stay"}, Networks: []engine.Attach{{Network: r.network, Aliases: []string{"oracle"}}}})
-	r.start(t, engine.Spec{Command: []string{"serve", "127.0.0.1:7000", "for itself", "stay"}, Networks: []engine.Attach{{Network: r.network, Aliases: []string{"hermit"}}}})
+	r.start(t, engine.Spec{Command: []string{"serve", ":7000", "the answer", "stay"},
+		Networks: []engine.Attach{{Network: r.network, Aliases: []string{"oracle"}}}})
+	r.start(t, engine.Spec{Command: []string{"serve", "127.0.0.1:7000", "for itself", "stay"},
+		Networks: []engine.Attach{{Network: r.network, Aliases: []string{"hermit"}}}})
 	asker := func(host string, networks ...engine.Attach) (int, string, string) {
 		return r.ended(t, r.start(t, engine.Spec{Command: []string{"ask", host + ":7000"}, Networks: networks}))
 	}
 	here := engine.Attach{Network: r.network}
-	waitFor(t, "the oracle", func() bool { code, out, _ := asker("oracle", here); return code == 0 && out == "the answer\n" })
+	waitFor(t, "the oracle", func() bool {
+		code, out, _ := asker("oracle", here)
+		return code == 0 &&
+			out == "the answer\n"
+	})
 	if code, _, errOut := asker("hermit", here); code != 3 || !strings.Contains(errOut, "refused") {
 		t.Errorf("a port on another container's loopback: exit code %d, %q", code, errOut)
 	}
@@ -268,8 +278,9 @@ func testNames(t *testing.T, r *rig) {
 
 func testPublish(t *testing.T, r *rig) {
 	port := testport.Take(t)
-	id := r.start(t, engine.Spec{Command: []string{"serve", ":7000", "published", "stay"}, Networks: []engine.Attach{{Network: r.network}},
-		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: port, Target: 7000, Transport: "tcp"}}})
+	id := r.start(t, engine.Spec{Command: []string{"serve", ":7000", "published", "stay"},
+		Networks: []engine.Attach{{Network: r.network}},
+		Publish:  []engine.Publish{{HostIP: "127.0.0.1", Host: port, Target: 7000, Transport: "tcp"}}})
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	get := func() string {
 		c, err := net.DialTimeout("tcp", address, 2*time.Second)
@@ -295,12 +306,15 @@ func testTaken(t *testing.T, r *rig) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	id, err := r.Create(t.Context(), engine.Spec{Name: r.prefix + "-taken", Image: r.image, Labels: r.labels, Networks: []engine.Attach{{Network: r.network}},
-		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: l.Addr().(*net.TCPAddr).Port, Target: 7000, Transport: "tcp"}}})
+	id, err := r.Create(t.Context(), engine.Spec{Name: r.prefix + "-taken", Image: r.image, Labels: r.labels,
+		Networks: []engine.Attach{{Network: r.network}},
+		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: l.Addr().(*net.TCPAddr).Port, Target: 7000,
+			Transport: "tcp"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Start(t.Context(), id); err == nil || !strings.Contains(err.Error(), "in use") && !strings.Contains(err.Error(), "allocated") {
+	if err := r.Start(t.Context(), id); err == nil || !strings.Contains(err.Error(), "in use") &&
+		!strings.Contains(err.Error(), "allocated") {
 		t.Errorf("starting on a taken port: %v", err)
 	}
 }
@@ -351,7 +365,8 @@ func testBind(t *testing.T, r *rig) {
 	if err := os.WriteFile(filepath.Join(dir, "note"), []byte("of the machine"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	id := r.start(t, engine.Spec{Command: []string{"read", "/from/note"}, Mounts: []engine.Mount{{Type: "bind", Source: dir, Target: "/from", ReadOnly: true}}})
+	id := r.start(t, engine.Spec{Command: []string{"read", "/from/note"},
+		Mounts: []engine.Mount{{Type: "bind", Source: dir, Target: "/from", ReadOnly: true}}})
 	if code, out, errOut := r.ended(t, id); code != 0 || out != "of the machine\n" {
 		t.Errorf("exit code %d, %q, %s", code, out, errOut)
 	}
@@ -360,7 +375,8 @@ func testBind(t *testing.T, r *rig) {
 func testExec(t *testing.T, r *rig) {
 	id := r.start(t, engine.Spec{Command: []string{"stay"}})
 	for _, want := range []int{0, 7} {
-		if code, err := r.Exec(t.Context(), id, []string{"/tiny", "exit", fmt.Sprint(want)}); code != want || err != nil {
+		if code, err := r.Exec(t.Context(), id, []string{"/tiny", "exit", fmt.Sprint(want)}); code != want ||
+			err != nil {
 			t.Errorf("Exec = %d, %v, want %d", code, err, want)
 		}
 	}
@@ -371,7 +387,9 @@ func testExec(t *testing.T, r *rig) {
 
 func testHealth(t *testing.T, r *rig) {
 	spec := func(code string) engine.Spec {
-		return engine.Spec{Command: []string{"stay"}, Health: &engine.Health{Test: []string{"CMD", "/tiny", "exit", code}, Interval: 50 * time.Millisecond, Timeout: 5 * time.Second, Retries: 1}}
+		return engine.Spec{Command: []string{"stay"},
+			Health: &engine.Health{Test: []string{"CMD", "/tiny", "exit", code}, Interval: 50 * time.Millisecond,
+				Timeout: 5 * time.Second, Retries: 1}}
 	}
 	well, ill := r.start(t, spec("0")), r.start(t, spec("1"))
 	for id, want := range map[string]string{well: "healthy", ill: "unhealthy"} {
@@ -415,12 +433,14 @@ func testAbsent(t *testing.T, r *rig) {
 	if _, err := r.Inspect(ctx, r.prefix+"-absent"); !engine.IsNotFound(err) {
 		t.Errorf("an absent container: %v", err)
 	}
-	for what, err := range map[string]error{"Stop": r.Stop(ctx, r.prefix+"-absent", 0), "Remove": r.Remove(ctx, r.prefix+"-absent")} {
+	for what, err := range map[string]error{"Stop": r.Stop(ctx, r.prefix+"-absent", 0),
+		"Remove": r.Remove(ctx, r.prefix+"-absent")} {
 		if err != nil {
 			t.Errorf("%s of an absent container is an error: %v", what, err)
 		}
 	}
-	id, err := r.Create(ctx, engine.Spec{Name: r.prefix + "-no-program", Image: r.image, Labels: r.labels, Entrypoint: []string{"/absent"}})
+	id, err := r.Create(ctx, engine.Spec{Name: r.prefix + "-no-program", Image: r.image, Labels: r.labels,
+		Entrypoint: []string{"/absent"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -431,11 +451,13 @@ func testAbsent(t *testing.T, r *rig) {
 
 func testBuildInline(t *testing.T, r *rig) {
 	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(t.TempDir()), "absent", "FROM scratch\nEXPOSE 7001\n", &archive); err != nil {
+	if err := engine.BuildContext(os.DirFS(t.TempDir()), "absent", "FROM scratch\nEXPOSE 7001\n",
+		&archive); err != nil {
 		t.Fatal(err)
 	}
 	tag := r.prefix + "-inline:1"
-	if err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: engine.InlineName, Tag: tag}, nil); err != nil {
+	if err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: engine.InlineName, Tag: tag},
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" || err != nil {
@@ -448,7 +470,8 @@ func testBuildInline(t *testing.T, r *rig) {
 
 func testBuildFails(t *testing.T, r *rig) {
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), []byte("FROM scratch\nCOPY absent /\n"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), []byte("FROM scratch\nCOPY absent /\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	var archive bytes.Buffer
@@ -456,7 +479,8 @@ func testBuildFails(t *testing.T, r *rig) {
 		t.Fatal(err)
 	}
 	var said []string
-	err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile", Tag: r.prefix + "-fails:1"}, func(line string) { said = append(said, line) })
+	err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile",
+		Tag: r.prefix + "-fails:1"}, func(line string) { said = append(said, line) })
 	if err == nil || !strings.Contains(err.Error(), "absent") || len(said) == 0 {
 		t.Errorf("the build's error is %v, after saying %q", err, said)
 	}

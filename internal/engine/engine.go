@@ -84,7 +84,8 @@ func (u *Unavailable) Remedy() string {
 	switch u.Lack {
 	case NotInstalled:
 		if runtime.GOOS == "linux" {
-			return "Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can natively: nharbor launch --native SERVICE"
+			return "Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can " +
+				"natively: nharbor launch --native SERVICE"
 		}
 		return "Install a container engine that offers its HTTP API on a socket, start it, and run this again."
 	case NotStarted:
@@ -96,7 +97,8 @@ func (u *Unavailable) Remedy() string {
 		}
 		return "Start the engine's application and wait until it says that it is running."
 	case NotPermitted:
-		return "Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the group can become root."
+		return "Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members " +
+			"of the group can become root."
 	}
 	return "Check DOCKER_HOST."
 }
@@ -111,7 +113,8 @@ func addresses() []string {
 	}
 	list := []string{client.DefaultDockerHost}
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" {
-		list = append(list, "unix://"+filepath.Join(dir, "docker.sock"), "unix://"+filepath.Join(dir, "podman", "podman.sock"))
+		list = append(list, "unix://"+filepath.Join(dir, "docker.sock"),
+			"unix://"+filepath.Join(dir, "podman", "podman.sock"))
 	}
 	if home, err := os.UserHomeDir(); err == nil {
 		list = append(list, "unix://"+filepath.Join(home, ".docker", "run", "docker.sock"))
@@ -149,7 +152,8 @@ func weight(l Lack) int {
 
 // At connects to the engine whose API is at address. The error is an *Unavailable.
 func At(ctx context.Context, address string) (*Engine, error) {
-	cli, err := client.NewClientWithOpts(client.WithHost(address), client.WithAPIVersionNegotiation(), client.WithTLSClientConfigFromEnv())
+	cli, err := client.NewClientWithOpts(client.WithHost(address), client.WithAPIVersionNegotiation(),
+		client.WithTLSClientConfigFromEnv())
 	if err != nil {
 		return nil, &Unavailable{Lack: NotSpeaking, Address: address, Cause: err}
 	}
@@ -202,7 +206,8 @@ func (e *Engine) EnsureNetwork(ctx context.Context, name string, internal bool, 
 	if _, err := e.cli.NetworkInspect(ctx, name, network.InspectOptions{}); err == nil || !IsNotFound(err) {
 		return err
 	}
-	_, err := e.cli.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: internal, Labels: labels})
+	_, err := e.cli.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: internal,
+		Labels: labels})
 	if errdefs.IsConflict(err) {
 		return nil
 	}
@@ -341,7 +346,8 @@ type Spec struct {
 // Create makes a container and returns its id; it isn't started.
 func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 	config := &container.Config{
-		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir, User: spec.User,
+		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir,
+		User:   spec.User,
 		Labels: spec.Labels, ExposedPorts: nat.PortSet{}, StopSignal: spec.StopSignal,
 	}
 	if spec.StopGrace > 0 {
@@ -349,9 +355,11 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 		config.StopTimeout = &seconds
 	}
 	if h := spec.Health; h != nil {
-		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
+		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout,
+			StartPeriod: h.StartPeriod, Retries: h.Retries}
 	}
-	host := &container.HostConfig{PortBindings: nat.PortMap{}, Privileged: spec.Privileged, ReadonlyRootfs: spec.ReadOnly, NetworkMode: container.NetworkMode(spec.NetworkMode)}
+	host := &container.HostConfig{PortBindings: nat.PortMap{}, Privileged: spec.Privileged,
+		ReadonlyRootfs: spec.ReadOnly, NetworkMode: container.NetworkMode(spec.NetworkMode)}
 	if spec.Init {
 		host.Init = &spec.Init
 	}
@@ -384,7 +392,8 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 	}
 	// Engines before API 1.44 take one network at the creation.
 	for _, n := range spec.Networks[min(1, len(spec.Networks)):] {
-		if err := e.cli.NetworkConnect(ctx, n.Network, created.ID, &network.EndpointSettings{Aliases: n.Aliases}); err != nil {
+		if err := e.cli.NetworkConnect(ctx, n.Network, created.ID,
+			&network.EndpointSettings{Aliases: n.Aliases}); err != nil {
 			return created.ID, err
 		}
 	}
@@ -519,7 +528,8 @@ func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, 
 		if len(c.Names) > 0 {
 			name = strings.TrimPrefix(c.Names[0], "/")
 		}
-		out = append(out, Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running", Labels: c.Labels})
+		out = append(out, Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running",
+			Labels: c.Labels})
 	}
 	return out, nil
 }

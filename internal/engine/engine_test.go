@@ -116,9 +116,12 @@ func TestBuildContext(t *testing.T) {
 	t.Parallel()
 	file := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s), Mode: 0o644} }
 	fsys := fstest.MapFS{
-		"Dockerfile": file("FROM scratch"), ".dockerignore": file("# no\nnode_modules\n*.log\n!keep.log\nDockerfile\nsecret/**\n"),
-		"main.js": file("x"), "node_modules/a/b.js": file("x"), "debug.log": file("x"), "keep.log": file("kept"), "sub/x.log": file("x"), "secret/key": file("x"),
-		"run.sh": {Data: []byte("#!/bin/sh"), Mode: 0o755}, "link": {Data: []byte("main.js"), Mode: os.ModeSymlink | 0o777},
+		"Dockerfile":    file("FROM scratch"),
+		".dockerignore": file("# no\nnode_modules\n*.log\n!keep.log\nDockerfile\nsecret/**\n"),
+		"main.js":       file("x"), "node_modules/a/b.js": file("x"), "debug.log": file("x"), "keep.log": file("kept"),
+		"sub/x.log": file("x"), "secret/key": file("x"),
+		"run.sh": {Data: []byte("#!/bin/sh"), Mode: 0o755},
+		"link":   {Data: []byte("main.js"), Mode: os.ModeSymlink | 0o777},
 	}
 	var out bytes.Buffer
 	if err := engine.BuildContext(fsys, "Dockerfile", "", &out); err != nil {
@@ -145,7 +148,8 @@ func TestBuildContext(t *testing.T) {
 		}
 	}
 	slices.Sort(names)
-	if want := []string{".dockerignore", "Dockerfile", "keep.log", "link", "main.js", "run.sh", "secret/", "sub/", "sub/x.log"}; !slices.Equal(names, want) {
+	if want := []string{".dockerignore", "Dockerfile", "keep.log", "link", "main.js", "run.sh", "secret/", "sub/",
+		"sub/x.log"}; !slices.Equal(names, want) {
 		t.Errorf("in the archive there are %v, want %v", names, want)
 	}
 }
@@ -172,7 +176,8 @@ func TestStandInBuilds(t *testing.T) {
 		t.Fatal(err)
 	}
 	socket := filepath.Join(dir, "s")
-	s, err := standin.Start(socket, filepath.Join(dir, "state"), map[string]standin.Image{"base:1": {Entrypoint: []string{"/x"}, Env: []string{"BASE=1"}}})
+	s, err := standin.Start(socket, filepath.Join(dir, "state"),
+		map[string]standin.Image{"base:1": {Entrypoint: []string{"/x"}, Env: []string{"BASE=1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -186,7 +191,10 @@ func TestStandInBuilds(t *testing.T) {
 		os.RemoveAll(dir)
 	})
 	for _, c := range []struct{ name, dockerfile, fails string }{
-		{"all that it knows", "# c\nARG V=1\nFROM base:1\nLABEL a=b c=\"d\"\nENV X=1 Y=2\nENV OLD form\nWORKDIR /app\nWORKDIR sub\nCOPY --chown=0 file ./\nADD file /other\nEXPOSE 80 81/udp\nUSER 1\nHEALTHCHECK CMD [\"/x\"]\nCMD one \\\n  two\n", ""},
+		{"all that it knows",
+			"# c\nARG V=1\nFROM base:1\nLABEL a=b c=\"d\"\nENV X=1 Y=2\nENV OLD form\nWORKDIR /app\nWORKDIR " +
+				"sub\nCOPY --chown=0 file ./\nADD file /other\nEXPOSE 80 81/udp\nUSER 1\nHEALTHCHECK CMD " +
+				"[\"/x\"]\nCMD one \\\n  two\n", ""},
 		{"an unknown base", "FROM absent:1\n", "absent:1"},
 		{"no base", "# nothing\n", "no FROM"},
 		{"before the base", "COPY file /\n", "before FROM"},

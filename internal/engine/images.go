@@ -89,7 +89,8 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 		args[k] = &v
 	}
 	resp, err := e.cli.ImageBuild(ctx, spec.Context, build.ImageBuildOptions{
-		Tags: []string{spec.Tag}, Dockerfile: spec.Dockerfile, Target: spec.Target, BuildArgs: args, Labels: spec.Labels,
+		Tags: []string{spec.Tag}, Dockerfile: spec.Dockerfile, Target: spec.Target, BuildArgs: args,
+		Labels: spec.Labels,
 		Remove: true, ForceRemove: true, Version: build.BuilderV1,
 	})
 	if err != nil {

@@ -15,16 +15,28 @@ import (
 )
 
 var (
-	optional  = regexp.MustCompile(`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only (needed|required) (for|in|if|when)`)
-	required  = regexp.MustCompile(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
-	issuedBy  = regexp.MustCompile(`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|account|from your|ask )`)
-	issuedKey = regexp.MustCompile(`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|access[_.-]?token|dsn)$`)
+	optional = regexp.MustCompile(
+		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only ` +
+			`(needed|required) (for|in|if|when)`)
+	required = regexp.MustCompile(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
+	issuedBy = regexp.MustCompile(
+		`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|` +
+			`account|from your|ask )`)
+	issuedKey = regexp.MustCompile(
+		`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|` +
+			`consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|` +
+			`access[_.-]?token|dsn)$`)
 	// The public half of what a third party gives.
 	issuedID = regexp.MustCompile(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`)
 	// Tokens and keys that the services of one stack agree on among themselves.
-	ownKey = regexp.MustCompile(`(?i)(^|[_.-])(internal|csrf|xsrf|setup|admin|shared|service|session|health|metrics|local|own|jwt|cron)([_.-]|$)`)
-	link   = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
-	weak   = regexp.MustCompile(`(?i)^(password|passwd|pass|secret|postgres|mysql|root|admin|test|dev|development|example|default|guest|1234\d*|qwerty|letmein|foo|bar|app|user|secret[_-]?key|keyboard cat|hunter2|toor|abc123|welcome\d*|p[a@]ssw[o0]rd\d*|minioadmin|rabbitmq|redis|mongo|sa|none|null)$`)
+	ownKey = regexp.MustCompile(
+		`(?i)(^|[_.-])(internal|csrf|xsrf|setup|admin|shared|service|session|health|metrics|local|own|jwt|` +
+			`cron)([_.-]|$)`)
+	link = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
+	weak = regexp.MustCompile(
+		`(?i)^(password|passwd|pass|secret|postgres|mysql|root|admin|test|dev|development|example|default|guest|` +
+			`1234\d*|qwerty|letmein|foo|bar|app|user|secret[_-]?key|keyboard cat|hunter2|toor|abc123|welcome\d*|` +
+			`p[a@]ssw[o0]rd\d*|minioadmin|rabbitmq|redis|mongo|sa|none|null)$`)
 )
 
 // decide judges every setting by itself.
@@ -119,7 +131,8 @@ func passwordPrefix(key string) (prefix string, ok bool) {
 	return key[:at[4]], true
 }
 
-// signsIn decides on a password with which a server is signed in at, unless that server is of this stack and has one: what
+// signsIn decides on a password with which a server is signed in at, unless that server is of this stack and has one:
+// what
 // is made up here nobody there would know. It reports whether it has decided.
 func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
 	prefix, ok := passwordPrefix(s.Key)
@@ -170,7 +183,10 @@ func (m *maker) takenFrom(f *File, key string) bool {
 
 // variable reports whether a compose file can't be read without the setting.
 func (m *maker) variable(f *File, s *Setting) bool {
-	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool { return v.Required && v.Name == s.Key && v.File == f.Path })
+	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool {
+		return v.Required && v.Name == s.Key &&
+			v.File == f.Path
+	})
 }
 
 // issued reports whether only a third party can give the secret.
@@ -180,13 +196,15 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		dir := path.Dir(f.Path)
 		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
 	}
-	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) || optional.MatchString(s.Comment) {
+	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) ||
+		optional.MatchString(s.Comment) {
 		return false
 	}
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
 		return false
 	}
-	if id, ok := strings.CutSuffix(strings.ToUpper(s.Key), "_SECRET"); ok && (sibling(f, id, "_ID", "_CLIENT_ID") != nil) {
+	if id, ok := strings.CutSuffix(strings.ToUpper(s.Key), "_SECRET"); ok &&
+		(sibling(f, id, "_ID", "_CLIENT_ID") != nil) {
 		return true // the two halves of what a third party gives
 	}
 	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
@@ -215,7 +233,8 @@ func duplicates(s *Setting, d *settings.Document) {
 		}
 	}
 	if len(lines) > 1 && differ {
-		s.remark(stack.Warning, "stands on the lines %s with different values; the last one counts", strings.Join(lines, ", "))
+		s.remark(stack.Warning, "stands on the lines %s with different values; the last one counts",
+			strings.Join(lines, ", "))
 	}
 }
 
@@ -229,7 +248,8 @@ func (m *maker) templateSecret(s *Setting, template *settings.Document) {
 	case s.there && s.value != "" && s.value == t.Value && !survey.Placeholder(t.Value) && !weak.MatchString(t.Value):
 		s.remark(stack.Warning, "the same as in %s, which everybody with the repository can read", template.Name)
 	case !s.there && realLooking(t.Value):
-		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the repository can read it", template.Name, t.Line)
+		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the repository can read it",
+			template.Name, t.Line)
 	}
 }
 
@@ -304,9 +324,13 @@ func (m *maker) notice() {
 				}
 			}
 		}
-		if (s.Origin == Generated || s.Origin == Answered && s.there && s.value != s.was) && s.service != "" && m.opt.Data != nil {
+		if (s.Origin == Generated || s.Origin == Answered && s.there && s.value != s.was) && s.service != "" &&
+			m.opt.Data != nil {
 			if store := m.opt.Data(s.service); store != "" {
-				s.remark(stack.Warning, "%s exists already and keeps the password that it was made with, so that %s will refuse this one: put the earlier one back (--set %s=…), or throw the data away (nharbor reset --data)", store, s.service, s.Key)
+				s.remark(stack.Warning,
+					"%s exists already and keeps the password that it was made with, so that %s will refuse this "+
+						"one: put the earlier one back (--set %s=…), or throw the data away (nharbor reset --data)",
+					store, s.service, s.Key)
 			}
 		}
 	})
@@ -329,7 +353,9 @@ func (m *maker) after(f *File) []*File {
 	return out
 }
 
-var madeByTool = regexp.MustCompile(`(?i)\b(do not edit|don't edit|automatically generated|auto-?generated|generated (by|from|automatically)|changes will be (lost|overwritten))\b`)
+var madeByTool = regexp.MustCompile(
+	`(?i)\b(do not edit|don't edit|automatically generated|auto-?generated|generated (by|from|automatically)|changes ` +
+		`will be (lost|overwritten))\b`)
 
 // overlay moves new values out of a file that a tool makes or that git keeps, into the layer on top that the framework
 // reads and that is this person's own.

@@ -51,7 +51,9 @@ func (f *facts) address(r reader) (host string, port int, ok bool) {
 var loopback = []string{"localhost", "127.0.0.1", "0.0.0.0", "::1", "host.docker.internal"}
 
 // standsForHost are hosts that only stand for one to come.
-var standsForHost = regexp.MustCompile(`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|change[-_]?me)$`)
+var standsForHost = regexp.MustCompile(
+	`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|` +
+		`change[-_]?me)$`)
 
 // meant finds the service that a host and a port of a settings file mean, from where that is read. Exact is false if
 // the address has to be corrected to reach it.
@@ -61,10 +63,12 @@ func (m *maker) meant(r reader, k *kind, host string, port int) (f *facts, exact
 	var same []*facts
 	for i := range m.facts {
 		c := &m.facts[i]
-		named := c.svc.Address != "" && strings.EqualFold(c.svc.Address, host) || c.svc.Container != nil && slices.Contains(c.svc.Container.Aliases, host)
+		named := c.svc.Address != "" && strings.EqualFold(c.svc.Address, host) || c.svc.Container != nil &&
+			slices.Contains(c.svc.Container.Aliases, host)
 		switch {
 		case named:
-			return c, port == 0 || slices.ContainsFunc(c.svc.Ports, func(p stack.Port) bool { return p.Target == port }) || c.inner == port
+			return c, port == 0 ||
+				slices.ContainsFunc(c.svc.Ports, func(p stack.Port) bool { return p.Target == port }) || c.inner == port
 		case local && port > 0 && c.outer == port && c.svc.Ports[0].Host > 0 && !slices.Contains(r.names, c.svc.Name):
 			inside := r.container && !r.native && host != "host.docker.internal"
 			return c, !inside
@@ -119,8 +123,10 @@ func kindsOfKey(key string) (out []*kind) {
 }
 
 var (
-	standsForUser  = regexp.MustCompile(`(?i)^(user(name)?|johndoe|your[-_]?.*|<.*>|db[-_]?user|my[-_]?user|xxx+|change[-_]?me)$`)
-	standsForStore = regexp.MustCompile(`(?i)^(db(name)?|database|my[-_]?db|mydatabase|your[-_]?.*|<.*>|db[-_]?name|xxx+|change[-_]?me)$`)
+	standsForUser = regexp.MustCompile(
+		`(?i)^(user(name)?|johndoe|your[-_]?.*|<.*>|db[-_]?user|my[-_]?user|xxx+|change[-_]?me)$`)
+	standsForStore = regexp.MustCompile(
+		`(?i)^(db(name)?|database|my[-_]?db|mydatabase|your[-_]?.*|<.*>|db[-_]?name|xxx+|change[-_]?me)$`)
 )
 
 // deriveURL corrects an address that means a service of the stack.
@@ -163,11 +169,13 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	if f = f.as(u.User.Username()); f.user == "root" {
 		s.user = "root"
 	}
-	if user := u.User.Username(); user != f.user && f.user != "" && (standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept && f.user != "root") {
+	if user := u.User.Username(); user != f.user && f.user != "" &&
+		(standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept && f.user != "root") {
 		value = strings.Replace(value, "://"+user, "://"+url.User(f.user).String(), 1)
 		why = append(why, f.svc.Name+"'s user")
 	}
-	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) && !k.pathIsNoName {
+	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) &&
+		!k.pathIsNoName {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
@@ -200,7 +208,9 @@ func (m *maker) signIn(f *File, prefix string, c *facts) {
 	if user != nil {
 		c = c.as(user.value)
 	}
-	if user != nil && c.user != "" && (user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value) || c.chosen && c.user != "root" && user.value != c.user && user.value != "") {
+	if user != nil && c.user != "" &&
+		(user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value) || c.chosen &&
+			c.user != "root" && user.value != c.user && user.value != "") {
 		m.set(user, c.user, c.svc.Name+"'s user")
 	}
 	if password := sibling(f, prefix, "password", "pass", "passwd", "pwd"); password != nil {
@@ -239,25 +249,33 @@ func withoutTLS(value string) (plain, said string) {
 	for _, p := range tlsParameters {
 		if at := p.form.FindString(value); at != "" {
 			value = p.form.ReplaceAllString(value, p.with)
-			said = strings.TrimSuffix(at, "://") + " became " + strings.TrimSuffix(p.form.ReplaceAllString(at, p.with), "://")
+			said = strings.TrimSuffix(at, "://") + " became " + strings.TrimSuffix(p.form.ReplaceAllString(at, p.with),
+				"://")
 		}
 	}
 	return value, said
 }
 
 var (
-	browserKey = regexp.MustCompile(`^(VITE|NEXT_PUBLIC|REACT_APP|NUXT_PUBLIC|PUBLIC|EXPO_PUBLIC|VUE_APP|GATSBY|NG_APP)_`)
-	apiKeyName = regexp.MustCompile(`(?i)(api|backend|back_end|server|gateway|graphql|office)[a-z_]*?(url|uri|base|host|endpoint|origin|address)?$`)
-	ownURLKey  = regexp.MustCompile(`(?i)^(APP_URL|APP_BASE_URL|BASE_URL|SITE_URL|PUBLIC_URL|NEXTAUTH_URL|AUTH_URL|SERVER_URL|APPLICATION_URL|NEXT_PUBLIC_(APP|SITE|BASE)_URL|ROOT_URL)$`)
-	frontEnd   = []string{"vite", "next", "nuxt", "react", "vue", "svelte", "astro", "angular", "gatsby", "remix", "create-react-app", "vue-cli", "sveltekit", "react-router"}
+	browserKey = regexp.MustCompile(
+		`^(VITE|NEXT_PUBLIC|REACT_APP|NUXT_PUBLIC|PUBLIC|EXPO_PUBLIC|VUE_APP|GATSBY|NG_APP)_`)
+	apiKeyName = regexp.MustCompile(
+		`(?i)(api|backend|back_end|server|gateway|graphql|office)[a-z_]*?(url|uri|base|host|endpoint|origin|address)?$`)
+	ownURLKey = regexp.MustCompile(
+		`(?i)^(APP_URL|APP_BASE_URL|BASE_URL|SITE_URL|PUBLIC_URL|NEXTAUTH_URL|AUTH_URL|SERVER_URL|APPLICATION_URL|` +
+			`NEXT_PUBLIC_(APP|SITE|BASE)_URL|ROOT_URL)$`)
+	frontEnd = []string{"vite", "next", "nuxt", "react", "vue", "svelte", "astro", "angular", "gatsby", "remix",
+		"create-react-app", "vue-cli", "sveltekit", "react-router"}
 )
 
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
 func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
-	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !browserKey.MatchString(s.Key) || !apiKeyName.MatchString(s.Key) {
+	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !browserKey.MatchString(s.Key) ||
+		!apiKeyName.MatchString(s.Key) {
 		return
 	}
-	if slices.Contains(loopback, u.Hostname()) && slices.ContainsFunc(m.facts, func(f facts) bool { return f.outer == port }) {
+	if slices.Contains(loopback, u.Hostname()) &&
+		slices.ContainsFunc(m.facts, func(f facts) bool { return f.outer == port }) {
 		return
 	}
 	for _, f := range m.facts {
@@ -277,7 +295,8 @@ func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 		}
 	}
 	if len(others) > 0 && !slices.Contains(loopback, u.Hostname()) {
-		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s", strings.Join(others, ", "))
+		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s",
+			strings.Join(others, ", "))
 	}
 }
 
@@ -312,11 +331,13 @@ func (m *maker) api(key string) *facts {
 		if f.kind != "http" || f.outer == 0 {
 			continue
 		}
-		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" && slices.Contains(frontEnd, p.Framework) && p.Framework != "next" {
+		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" &&
+			slices.Contains(frontEnd, p.Framework) && p.Framework != "next" {
 			continue
 		}
 		n := 1
-		for _, part := range strings.FieldsFunc(strings.ToLower(f.svc.Name), func(c rune) bool { return c == '-' || c == '_' || c == '.' }) {
+		for _, part := range strings.FieldsFunc(strings.ToLower(f.svc.Name),
+			func(c rune) bool { return c == '-' || c == '_' || c == '.' }) {
 			if slices.Contains(words, part) {
 				n += 2
 			}
@@ -341,7 +362,8 @@ func (m *maker) onlyHTTP(f *facts) bool {
 	n := 0
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
-			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" || !slices.Contains(frontEnd, p.Framework) {
+			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" ||
+				!slices.Contains(frontEnd, p.Framework) {
 				n++
 			}
 		}
@@ -349,7 +371,8 @@ func (m *maker) onlyHTTP(f *facts) bool {
 	return f != nil && n == 1
 }
 
-var urlKey = regexp.MustCompile(`(?i)([_.-](url|uri|dsn|connection(_?string)?)|^(database|redis|mongo|amqp|broker)_?(url|uri))$`)
+var urlKey = regexp.MustCompile(
+	`(?i)([_.-](url|uri|dsn|connection(_?string)?)|^(database|redis|mongo|amqp|broker)_?(url|uri))$`)
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.
 func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {

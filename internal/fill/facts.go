@@ -44,17 +44,34 @@ type kind struct {
 
 // kinds are what services speak, with the schemes of addresses and the names of keys that mean them.
 var kinds = []kind{
-	{name: "postgres", scheme: regexp.MustCompile(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`), image: regexp.MustCompile(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
-		user: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"}, store: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"}, password: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, defaultUser: "postgres"},
-	{name: "mysql", scheme: regexp.MustCompile(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`), image: regexp.MustCompile(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
-		user: []string{"MYSQL_USER", "MARIADB_USER"}, store: []string{"MYSQL_DATABASE", "MARIADB_DATABASE"}, password: []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"}, defaultUser: "root"},
-	{name: "mongodb", scheme: regexp.MustCompile(`^mongodb(\+srv)?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: regexp.MustCompile(`mongo`), port: 27017, usual: "mongodb",
-		user: []string{"MONGO_INITDB_ROOT_USERNAME"}, store: []string{"MONGO_INITDB_DATABASE"}, password: []string{"MONGO_INITDB_ROOT_PASSWORD"}, wantsNoUser: true},
-	{name: "redis", scheme: regexp.MustCompile(`^(rediss?|valkeys?)$`), key: regexp.MustCompile(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`), image: regexp.MustCompile(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
+	{name: "postgres", scheme: regexp.MustCompile(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`),
+		key:   regexp.MustCompile(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`),
+		image: regexp.MustCompile(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
+		user: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"}, store: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"},
+		password: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, defaultUser: "postgres"},
+	{name: "mysql", scheme: regexp.MustCompile(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
+		key:   regexp.MustCompile(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
+		image: regexp.MustCompile(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
+		user: []string{"MYSQL_USER", "MARIADB_USER"}, store: []string{"MYSQL_DATABASE", "MARIADB_DATABASE"},
+		password:    []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
+		defaultUser: "root"},
+	{name: "mongodb", scheme: regexp.MustCompile(`^mongodb(\+srv)?$`),
+		key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: regexp.MustCompile(`mongo`),
+		port: 27017, usual: "mongodb",
+		user: []string{"MONGO_INITDB_ROOT_USERNAME"}, store: []string{"MONGO_INITDB_DATABASE"},
+		password: []string{"MONGO_INITDB_ROOT_PASSWORD"}, wantsNoUser: true},
+	{name: "redis", scheme: regexp.MustCompile(`^(rediss?|valkeys?)$`),
+		key:   regexp.MustCompile(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
+		image: regexp.MustCompile(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
 		password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, wantsNoUser: true, pathIsNoName: true},
-	{name: "amqp", scheme: regexp.MustCompile(`^amqps?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`), image: regexp.MustCompile(`rabbit`), port: 5672, usual: "amqp",
-		user: []string{"RABBITMQ_DEFAULT_USER"}, password: []string{"RABBITMQ_DEFAULT_PASS"}, defaultUser: "guest", pathIsNoName: true},
-	{name: "smtp", scheme: regexp.MustCompile(`^smtps?$`), key: regexp.MustCompile(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: regexp.MustCompile(`mail`), port: 1025, usual: "smtp", wantsNoUser: true, pathIsNoName: true},
+	{name: "amqp", scheme: regexp.MustCompile(`^amqps?$`),
+		key:   regexp.MustCompile(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
+		image: regexp.MustCompile(`rabbit`), port: 5672, usual: "amqp",
+		user: []string{"RABBITMQ_DEFAULT_USER"}, password: []string{"RABBITMQ_DEFAULT_PASS"}, defaultUser: "guest",
+		pathIsNoName: true},
+	{name: "smtp", scheme: regexp.MustCompile(`^smtps?$`),
+		key: regexp.MustCompile(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: regexp.MustCompile(`mail`), port: 1025,
+		usual: "smtp", wantsNoUser: true, pathIsNoName: true},
 }
 
 var (
@@ -76,7 +93,8 @@ func factsOf(s *stack.Stack) []facts {
 			}
 		}
 		for _, k := range kinds {
-			if v.Image != "" && k.image.MatchString(path.Base(v.Image)) && !strings.Contains(path.Base(v.Image), "admin") {
+			if v.Image != "" && k.image.MatchString(path.Base(v.Image)) && !strings.Contains(path.Base(v.Image),
+				"admin") {
 				f.kind = k.name
 				if f.inner == 0 {
 					f.inner = k.port
@@ -86,7 +104,8 @@ func factsOf(s *stack.Stack) []facts {
 						f.inner, f.outer = p.Target, p.Host
 					}
 				}
-				if k.name == "smtp" && !slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Target == f.inner }) {
+				if k.name == "smtp" &&
+					!slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Target == f.inner }) {
 					f.kind = ""
 				}
 			}

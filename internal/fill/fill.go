@@ -169,7 +169,8 @@ type Options struct {
 
 // Make plans all settings files of the stack. It writes nothing.
 func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
-	m := &maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1", Files: []File{}, Missing: []Lack{}, Links: []Link{}}}
+	m := &maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1", Files: []File{},
+		Missing: []Lack{}, Links: []Link{}}}
 	m.look()
 	var faults stack.Faults
 	for _, e := range s.EnvFiles {
@@ -245,14 +246,16 @@ func (m *maker) open(e stack.EnvFile) error {
 	if e.Format == "" {
 		e.Format = settings.FormatOf(e.Path)
 	}
-	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present, Services: m.byFile[e.Path], layers: e.Layers, Settings: []Setting{}}
+	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present, Services: m.byFile[e.Path],
+		layers: e.Layers, Settings: []Setting{}}
 	if m.opt.Git != nil {
 		f.Git = m.opt.Git(e.Path)
 	}
 	read := func(name string) (*settings.Document, []byte, error) {
 		data, err := fs.ReadFile(m.fsys, name)
 		if err != nil {
-			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
+			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name},
+				Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		d, err := settings.Parse(name, e.Format, data)
 		return d, data, err
@@ -300,7 +303,8 @@ func (m *maker) open(e stack.EnvFile) error {
 		}
 		seen[s.Key] = true
 		last, _ := f.source.Get(s.Key)
-		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: dotenv.IsSecret(s.Key, last.Value), Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
+		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: dotenv.IsSecret(s.Key, last.Value),
+			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
 				set.Comment = t.Comment
@@ -321,7 +325,8 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 	for _, name := range f.Services {
 		v := m.stack.Service(name)
 		for _, r := range m.stack.Reads {
-			if _, given := v.Env[r.Name]; given || r.Default && !dotenv.IsSecret(r.Name, "") || v.Build == "" || r.Project != v.Build && r.Project != v.Project {
+			if _, given := v.Env[r.Name]; given || r.Default && !dotenv.IsSecret(r.Name, "") || v.Build == "" ||
+				r.Project != v.Build && r.Project != v.Project {
 				continue
 			}
 			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line, r.Name))
@@ -332,7 +337,8 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 	if err != nil {
 		d, _ = settings.Parse(f.Path, settings.Env, nil)
 	}
-	f.remark("%s:%d asks for it, and it has no template: these are what the code reads", e.WantedAt.File, e.WantedAt.Line)
+	f.remark("%s:%d asks for it, and it has no template: these are what the code reads", e.WantedAt.File,
+		e.WantedAt.Line)
 	return d
 }
 
@@ -352,7 +358,8 @@ func (m *maker) variables() {
 		if slices.ContainsFunc(f.Settings, func(s Setting) bool { return s.Key == v.Name }) {
 			continue
 		}
-		f.Settings = append(f.Settings, Setting{Key: v.Name, Line: 0, Secret: secret, Origin: Template, Comment: v.Says, Remark: fmt.Sprintf("%s:%d takes it from here", v.At.File, v.At.Line)})
+		f.Settings = append(f.Settings, Setting{Key: v.Name, Line: 0, Secret: secret, Origin: Template, Comment: v.Says,
+			Remark: fmt.Sprintf("%s:%d takes it from here", v.At.File, v.At.Line)})
 	}
 }
 
@@ -374,7 +381,9 @@ func (m *maker) only() error {
 		return nil
 	}
 	if !fs.ValidPath(name) {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "file-outside", Text: fmt.Sprintf("%s lies outside the workspace", m.opt.Only), Remedy: "Name a settings file of this workspace, relative to its top."}
+		return &stack.Fault{Kind: stack.WrongCall, Code: "file-outside",
+			Text:   fmt.Sprintf("%s lies outside the workspace", m.opt.Only),
+			Remedy: "Name a settings file of this workspace, relative to its top."}
 	}
 	if _, err := fs.Stat(m.fsys, name); err == nil {
 		return m.open(stack.EnvFile{Path: name, Format: settings.FormatOf(name), Present: true})

@@ -53,8 +53,10 @@ func TestCases(t *testing.T) {
 			}
 			return out
 		}
-		environment, kept, git, data := values("environment", "="), values("locker", "="), values("git", " "), values("data", " ")
-		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="), Answers: values("answers", "="), Only: strings.TrimSpace(c.Files["only"]),
+		environment, kept, git, data := values("environment", "="), values("locker", "="), values("git", " "),
+			values("data", " ")
+		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="), Answers: values("answers", "="),
+			Only:        strings.TrimSpace(c.Files["only"]),
 			Environment: func(key string) (string, bool) { v, ok := environment[key]; return v, ok },
 			Locker:      func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
 			Git:         func(file string) string { return git[file] },
@@ -127,7 +129,8 @@ func TestGenerate(t *testing.T) {
 func TestAsking(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: .env}}")},
-		".env.example": {Data: []byte("# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
+		".env.example": {Data: []byte(
+			"# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
@@ -140,14 +143,16 @@ func TestAsking(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(asked) != 3 || asked[0].URL != "https://tides.example/tokens" || !asked[0].Secret || strings.Join(asked[0].Services, " ") != "web" {
+	if len(asked) != 3 || asked[0].URL != "https://tides.example/tokens" || !asked[0].Secret ||
+		strings.Join(asked[0].Services, " ") != "web" {
 		t.Errorf("asked was %+v", asked)
 	}
 	if len(p.Missing) != 2 || p.Files[0].Settings[0].Origin != Answered || p.Files[0].Settings[0].Value() != "given" {
 		t.Errorf("missing %+v, settings %+v", p.Missing, p.Files[0].Settings)
 	}
 	stop := errors.New("the terminal is gone")
-	if _, err := Make(fsys, s, Options{Ask: func([]Question) ([]string, error) { return nil, stop }}); !errors.Is(err, stop) {
+	if _, err := Make(fsys, s, Options{Ask: func([]Question) ([]string, error) { return nil, stop }}); !errors.Is(err,
+		stop) {
 		t.Errorf("the error of asking is %v", err)
 	}
 }
@@ -182,11 +187,13 @@ func planFor(t *testing.T, files map[string]string, opt Options) (string, *Plan)
 
 func TestWrite(t *testing.T) {
 	t.Parallel()
-	root, p := planFor(t, map[string]string{"api/.env.example": "A=1\nSECRET=\n", "b/.env.example": "X=1\nY=2\n", "b/.env": "X=mine\n"}, Options{})
+	root, p := planFor(t, map[string]string{"api/.env.example": "A=1\nSECRET=\n", "b/.env.example": "X=1\nY=2\n",
+		"b/.env": "X=mine\n"}, Options{})
 	if err := p.Write(root); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"api/.env": "A=1\nSECRET=000102", "b/.env": "X=mine\nY=2\n", ".nharbor/before/b/.env": "X=mine\n", ".nharbor/.gitignore": "*\n"} {
+	for name, want := range map[string]string{"api/.env": "A=1\nSECRET=000102", "b/.env": "X=mine\nY=2\n",
+		".nharbor/before/b/.env": "X=mine\n", ".nharbor/.gitignore": "*\n"} {
 		data, err := os.ReadFile(filepath.Join(root, name))
 		if err != nil || !strings.HasPrefix(string(data), want) {
 			t.Errorf("%s holds %q, %v; want %q", name, data, err, want)
@@ -278,10 +285,15 @@ func TestWrongCalls(t *testing.T) {
 // BenchmarkMake500Files plans 500 settings files of as many services, every other one there already.
 func BenchmarkMake500Files(b *testing.B) {
 	fsys := fstest.MapFS{}
-	s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16", Runs: stack.Container, Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml", Line: 2},
-		Env: map[string]string{"POSTGRES_PASSWORD": ""}, EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}
+	s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16", Runs: stack.Container,
+		Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml", Line: 2},
+		Env:     map[string]string{"POSTGRES_PASSWORD": ""},
+		EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}
 	for i := range 500 {
-		name, text := fmt.Sprintf("p%d/.env", i), fmt.Sprintf("PORT=%d\nDB_PASSWORD=change-me\nDATABASE_URL=postgres://postgres:change-me@db:5432/postgres\n# 16 bytes, hex\nSIGNING_KEY_%d=\n", 10000+i, i)
+		name, text := fmt.Sprintf("p%d/.env", i),
+			fmt.Sprintf(
+				"PORT=%d\nDB_PASSWORD=change-me\nDATABASE_URL=postgres://postgres:change-me@db:5432/postgres\n# "+
+					"16 bytes, hex\nSIGNING_KEY_%d=\n", 10000+i, i)
 		for k := range 16 {
 			text += fmt.Sprintf("# what it is for\nSETTING_%d=value\n", k)
 		}
@@ -290,7 +302,8 @@ func BenchmarkMake500Files(b *testing.B) {
 			fsys[name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(text, "change-me", "chosen"))}
 		}
 		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name, Template: name + ".example", Present: i%2 == 0})
-		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container, EnvFiles: []stack.EnvFileRef{{Path: name}}})
+		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container,
+			EnvFiles: []stack.EnvFileRef{{Path: name}}})
 	}
 	for b.Loop() {
 		p, err := Make(fsys, s, Options{Random: rand.Reader})

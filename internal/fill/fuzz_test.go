@@ -12,7 +12,8 @@ import (
 	"nimbleharbor/internal/survey"
 )
 
-// FuzzFill fills what it is given from whatever template and on top of whatever file: no value that stood there is lost, what
+// FuzzFill fills what it is given from whatever template and on top of whatever file: no value that stood there is
+// lost, what
 // was decided reads back, and a second time changes nothing.
 func FuzzFill(f *testing.F) {
 	f.Add(".env", "# 16 bytes, hex\nSECRET=\nDATABASE_URL=postgres://u:change-me@db:5432/x\n", "")
@@ -26,8 +27,11 @@ func FuzzFill(f *testing.F) {
 		if format == settings.Other || strings.ContainsAny(name, "/\\\x00") || len(template)+len(existing) > 4096 {
 			return
 		}
-		s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16", Runs: stack.Container, Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml"},
-			Env: map[string]string{"POSTGRES_PASSWORD": "tide-and-time"}, EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true}, Ports: []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
+		s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16",
+			Runs: stack.Container, Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml"},
+			Env:        map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
+			EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true},
+			Ports:      []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
 			EnvFiles: []stack.EnvFile{{Path: "target", Template: "template", Format: format, Present: existing != ""}}}
 		fsys := fstest.MapFS{"template": {Data: []byte(template)}}
 		if existing != "" {
@@ -48,13 +52,15 @@ func FuzzFill(f *testing.F) {
 		if old, err := settings.Parse("target", format, []byte(existing)); err == nil && old.Format == format {
 			for _, e := range old.Entries {
 				last, _ := old.Get(e.Key)
-				if now, ok := made.Get(e.Key); !ok || last.Value != "" && !survey.Placeholder(last.Value) && now.Value != last.Value {
+				if now, ok := made.Get(e.Key); !ok || last.Value != "" && !survey.Placeholder(last.Value) &&
+					now.Value != last.Value {
 					t.Fatalf("of %q the value of %q was lost: %q", existing, e.Key, content)
 				}
 			}
 		}
 		for _, set := range p.Files[0].Settings {
-			if e, ok := made.Get(set.Key); set.Origin == Generated && (!ok || format != settings.Env && e.Value != set.Value()) {
+			if e, ok := made.Get(set.Key); set.Origin == Generated &&
+				(!ok || format != settings.Env && e.Value != set.Value()) {
 				t.Fatalf("%s was made %q and reads back as %+v", set.Key, set.Value(), e)
 			}
 		}

@@ -22,11 +22,18 @@ import (
 )
 
 var (
-	byteCount = regexp.MustCompile(`(?i)(\d+)[- ](?:random |secure )*bytes?|(?:rand(?:om)?[_-]?(?:bytes)?|urandom|token_hex|token_bytes|token_urlsafe|randomBytes|SecureRandom\.hex)[ (]+(?:-(?:hex|base64) )?(\d+)|rand -(?:hex|base64) (\d+)`)
-	charCount = regexp.MustCompile(`(?i)(\d+)[-_ ](?:random |hex(?:adecimal)? |alphanumeric |letters and )*(?:char(?:acter)?s?|digits|letters|signs|long)|(?:length|len)(?: of|:)? (\d+)`)
-	bitCount  = regexp.MustCompile(`(?i)\b(128|192|256|384|512)[- ]?bits?\b`)
+	byteCount = regexp.MustCompile(
+		`(?i)(\d+)[- ](?:random |secure )*bytes?|(?:rand(?:om)?[_-]?(?:bytes)?|urandom|token_hex|token_bytes|` +
+			`token_urlsafe|randomBytes|SecureRandom\.hex)[ (]+(?:-(?:hex|base64) )?(\d+)|rand -(?:hex|base64) (\d+)`)
+	charCount = regexp.MustCompile(
+		`(?i)(\d+)[-_ ](?:random |hex(?:adecimal)? |alphanumeric |letters and )*(?:char(?:acter)?s?|digits|letters|` +
+			`signs|long)|(?:length|len)(?: of|:)? (\d+)`)
+	bitCount = regexp.MustCompile(`(?i)\b(128|192|256|384|512)[- ]?bits?\b`)
 	// asksForm is a comment that says how a secret is to be made up.
-	asksForm     = regexp.MustCompile(`(?i)\d+[- ](random |hex |secure )*(bytes?|char|digits|letters)|\brandom|openssl rand|\buuid|generate (a|one|it|with)|make (one )?up|any (string|value)|\bhex\b|base64|urandom|secrets\.token|key:generate|rails secret|phx\.gen\.secret`)
+	asksForm = regexp.MustCompile(
+		`(?i)\d+[- ](random |hex |secure )*(bytes?|char|digits|letters)|\brandom|openssl rand|\buuid|generate (a|one|` +
+			`it|with)|make (one )?up|any (string|value)|\bhex\b|base64|urandom|secrets\.token|key:generate|rails ` +
+			`secret|phx\.gen\.secret`)
 	hexStand     = regexp.MustCompile(`^[0-9a-f]{16,}$`)
 	uuidStand    = regexp.MustCompile(`(?i)^[0-9a-fx]{8}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{12}$`)
 	passwordKey  = regexp.MustCompile(`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd)$`)
@@ -60,7 +67,8 @@ func (m *maker) framework(f *File) string {
 	best, name := -1, ""
 	for i := range m.stack.Projects {
 		p := &m.stack.Projects[i]
-		if dir := path.Dir(f.Path); (dir == p.Path || strings.HasPrefix(dir, p.Path+"/") || p.Path == ".") && len(p.Path) > best && (p.Framework != "" || name == "") {
+		if dir := path.Dir(f.Path); (dir == p.Path || strings.HasPrefix(dir, p.Path+"/") || p.Path == ".") &&
+			len(p.Path) > best && (p.Framework != "" || name == "") {
 			best, name = len(p.Path), p.Framework
 		}
 	}
@@ -81,12 +89,14 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 		asked = ""
 	}
 	tail := ""
-	if asked != "" && !asksForm.MatchString(comment) && number(charCount, comment)+number(byteCount, comment)+number(bitCount, comment)+number(upToComment, comment) == 0 {
+	if asked != "" && !asksForm.MatchString(comment) && number(charCount, comment)+number(byteCount,
+		comment)+number(bitCount, comment)+number(upToComment, comment) == 0 {
 		asked = ", as its placeholder asks"
 	}
 	switch {
 	case framework == "laravel" && name == "APP_KEY", strings.Contains(say, "key:generate"):
-		return "base64:" + base64.StdEncoding.EncodeToString(read(random, 32)), "32 bytes, base64 with a prefix: the framework's form"
+		return "base64:" + base64.StdEncoding.EncodeToString(read(random, 32)),
+			"32 bytes, base64 with a prefix: the framework's form"
 	case framework == "rails" && (name == "SECRET_KEY_BASE" || strings.Contains(say, "rails secret")):
 		return hex.EncodeToString(read(random, 64)), "64 bytes, hex: the framework's form"
 	case framework == "rails" && strings.HasPrefix(name, "ACTIVE_RECORD_ENCRYPTION"):
@@ -113,10 +123,13 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 		return strings.Join(list, ","), fmt.Sprintf("%d keys of 16 bytes, base64", len(list))
 	case strings.Contains(say, "base64:"):
 		n := or(bytes, 32)
-		return "base64:" + base64.StdEncoding.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, base64 with a prefix%s", n, asked)
-	case strings.Contains(say, "base64url") || strings.Contains(say, "url-safe") || strings.Contains(say, "urlsafe") || strings.Contains(say, "url safe"):
+		return "base64:" + base64.StdEncoding.EncodeToString(read(random, n)),
+			fmt.Sprintf("%d bytes, base64 with a prefix%s", n, asked)
+	case strings.Contains(say, "base64url") || strings.Contains(say, "url-safe") || strings.Contains(say, "urlsafe") ||
+		strings.Contains(say, "url safe"):
 		n := or(bytes, or(chars, 32))
-		return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), chars), sized(bytes, chars, n) + ", URL-safe base64" + asked
+		return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), chars),
+			sized(bytes, chars, n) + ", URL-safe base64" + asked
 	case strings.Contains(say, "base64") || strings.Contains(name, "_BASE64"):
 		n := or(bytes, 32)
 		return base64.StdEncoding.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, base64%s", n, asked)
@@ -125,7 +138,8 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 			chars, tail = len(stand), ", as its placeholder"
 		}
 		if chars > 0 && bytes == 0 {
-			return cut(hex.EncodeToString(read(random, (chars+1)/2)), chars), fmt.Sprintf("%d hex digits%s%s", chars, asked, tail)
+			return cut(hex.EncodeToString(read(random, (chars+1)/2)), chars),
+				fmt.Sprintf("%d hex digits%s%s", chars, asked, tail)
 		}
 		n := or(bytes, 32)
 		return hex.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, hex%s", n, asked)
@@ -133,7 +147,8 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 		n := or(chars, 6)
 		return draw(random, "0123456789", n), fmt.Sprintf("%d digits%s", n, asked)
 	case chars > 0 && mixedComment.MatchString(comment):
-		return draw(random, alphabet+"-_.+=", chars-1) + "-", fmt.Sprintf("%d letters, digits and signs%s", chars, asked)
+		return draw(random, alphabet+"-_.+=", chars-1) + "-", fmt.Sprintf("%d letters, digits and signs%s", chars,
+			asked)
 	case chars > 0:
 		return letters(random, chars), fmt.Sprintf("%d letters and digits%s", chars, asked)
 	case number(upToComment, say) > 0:
@@ -169,7 +184,8 @@ func (m *maker) pair(f *File, s *Setting) bool {
 		}
 	}
 	say := strings.ToLower(s.Comment + " " + s.was + " " + s.Key)
-	isPEM := strings.Contains(say, "pem") || strings.Contains(say, "rsa") || strings.Contains(say, "rs256") || strings.Contains(say, "ed25519") || strings.Contains(say, "begin ")
+	isPEM := strings.Contains(say, "pem") || strings.Contains(say, "rsa") || strings.Contains(say, "rs256") ||
+		strings.Contains(say, "ed25519") || strings.Contains(say, "begin ")
 	if public == nil && !isPEM {
 		return false
 	}
@@ -180,7 +196,8 @@ func (m *maker) pair(f *File, s *Setting) bool {
 		for err != nil {
 			key, err = ecdh.P256().NewPrivateKey(read(m.opt.Random, 32))
 		}
-		private, open = base64.RawURLEncoding.EncodeToString(key.Bytes()), base64.RawURLEncoding.EncodeToString(key.PublicKey().Bytes())
+		private, open = base64.RawURLEncoding.EncodeToString(key.Bytes()),
+			base64.RawURLEncoding.EncodeToString(key.PublicKey().Bytes())
 		form = "a key pair for push messages, P-256"
 	case strings.Contains(say, "ed25519") || strings.Contains(say, "eddsa"):
 		key := ed25519.NewKeyFromSeed(read(m.opt.Random, ed25519.SeedSize))
@@ -192,11 +209,13 @@ func (m *maker) pair(f *File, s *Setting) bool {
 		}
 		private, open, form = inPEM(key), inPublicPEM(key.Public()), "an RSA key pair of 2048 bits, PEM"
 		if strings.Contains(s.was, "BEGIN RSA") {
-			private = string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(key)}))
+			private = string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
+				Bytes: x509.MarshalPKCS1PrivateKey(key)}))
 		}
 	}
 	if strings.Contains(say, "base64") && strings.Contains(private, "BEGIN") {
-		private, open, form = base64.StdEncoding.EncodeToString([]byte(private)), base64.StdEncoding.EncodeToString([]byte(open)), form+" in base64"
+		private, open, form = base64.StdEncoding.EncodeToString([]byte(private)),
+			base64.StdEncoding.EncodeToString([]byte(open)), form+" in base64"
 	}
 	s.value, s.Origin, s.form = private, Generated, form
 	s.remark("", "%s", form)

@@ -24,7 +24,8 @@ func (m *maker) given() error {
 			}
 			hit := false
 			m.each(func(f *File, s *Setting) {
-				if s.Key == key && (file == "" || f.Path == file) && (file != "" || m.opt.Only == "" || f.Path == path.Clean(m.opt.Only)) {
+				if s.Key == key && (file == "" || f.Path == file) &&
+					(file != "" || m.opt.Only == "" || f.Path == path.Clean(m.opt.Only)) {
 					s.value, s.Origin, hit = value, Answered, true
 					s.Remark, s.Level = "", ""
 					m.known[key] = value
@@ -41,15 +42,22 @@ func (m *maker) given() error {
 			if only == "" && file != "" {
 				only = file
 			}
-			if i := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
+			if i := slices.IndexFunc(m.plan.Files,
+				func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
 				f := &m.plan.Files[i]
 				if f.Format != settings.Env && f.Format != settings.Properties {
-					return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", At: stack.Place{File: f.Path}, Text: fmt.Sprintf("the file has no key %s", key), Remedy: "Keys of this format are written with dots between their levels; to add one, edit the file."}
+					return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", At: stack.Place{File: f.Path},
+						Text: fmt.Sprintf("the file has no key %s", key),
+						Remedy: "Keys of this format are written with dots between their levels; to add one, edit " +
+							"the file."}
 				}
-				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: dotenv.IsSecret(key, value), value: value})
+				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: dotenv.IsSecret(key, value),
+					value: value})
 				continue
 			}
-			return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", Text: fmt.Sprintf("no settings file has a key %s", name), Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown",
+				Text:   fmt.Sprintf("no settings file has a key %s", name),
+				Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
 		}
 	}
 	var err error
@@ -71,14 +79,16 @@ func (m *maker) accept(s *Setting, value, what string) error {
 	if hashKey.MatchString(s.Key) && !hashed.MatchString(value) && value != "" {
 		h, err := hash(m.opt.Random, value, s.Comment)
 		if err != nil {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a shorter password."}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid",
+				Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a shorter password."}
 		}
 		value = h
 		s.remark("", "the hash of the password given")
 	} else if s.Secret || m.issued(&File{}, s) {
 		note, err := m.valid(s, value)
 		if err != nil {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + ": " + err.Error(), Remedy: "Give another value for " + s.Key + "."}
+			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + ": " + err.Error(),
+				Remedy: "Give another value for " + s.Key + "."}
 		}
 		if note != "" {
 			s.remark("", "%s", note)
@@ -139,7 +149,8 @@ func (m *maker) resolve() error {
 			}
 			continue
 		}
-		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL, Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
+		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL,
+			Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
 	}
 	return m.try()
 }
@@ -185,7 +196,8 @@ func (m *maker) fromLocker(file string, s *Setting) bool {
 func (m *maker) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
-	q := Question{File: f.Path, Key: s.Key, Hint: hint, URL: link.FindString(hint), Secret: s.Secret, Services: f.Services}
+	q := Question{File: f.Path, Key: s.Key, Hint: hint, URL: link.FindString(hint), Secret: s.Secret,
+		Services: f.Services}
 	switch r, read := m.reads[s.Key]; {
 	case hashKey.MatchString(s.Key):
 		q.Why = "a password; its hash is kept"
@@ -231,7 +243,9 @@ func (m *maker) try() error {
 		verdict, no := m.opt.Try(at.value, s.value)
 		s.remark("", "%s", verdict)
 		if no {
-			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: "answer-refused", At: stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key, verdict), Remedy: "Get a fresh one, and give it again. To keep this one: leave out --try."})
+			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: "answer-refused",
+				At: stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key, verdict),
+				Remedy: "Get a fresh one, and give it again. To keep this one: leave out --try."})
 		}
 	})
 	if len(refused) > 0 {

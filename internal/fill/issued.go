@@ -15,9 +15,12 @@ import (
 var (
 	// A beginning that a placeholder or a comment shows.
 	standPrefix   = regexp.MustCompile(`^([A-Za-z]{2,}[_-])(?:[A-Za-z]{2,}[_-])*(?:x{3,}|X{3,}|\.{3}|\*{3,}|<|your)`)
-	commentPrefix = regexp.MustCompile("(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by )?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
-	exactLength   = regexp.MustCompile(`(?i)(?:exactly |of |\b)(\d+)[- ](?:hex(?:adecimal)? )?(?:characters?|chars|letters|digits)(?: long)?`)
-	aUUID         = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+	commentPrefix = regexp.MustCompile(
+		"(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by " +
+			")?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
+	exactLength = regexp.MustCompile(
+		`(?i)(?:exactly |of |\b)(\d+)[- ](?:hex(?:adecimal)? )?(?:characters?|chars|letters|digits)(?: long)?`)
+	aUUID = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 )
 
 // valid judges a value that was given: an error tells why it can't be right, a note what is worth knowing. Neither
@@ -31,7 +34,8 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 	case strings.ContainsAny(value, "\x00"):
 		return "", errors.New("it holds a byte that no setting can hold")
 	}
-	if strings.Contains(strings.ToLower(s.Comment), "uuid") && issuedKey.MatchString(s.Key) && !aUUID.MatchString(value) {
+	if strings.Contains(strings.ToLower(s.Comment), "uuid") && issuedKey.MatchString(s.Key) &&
+		!aUUID.MatchString(value) {
 		return "", errors.New("it is no UUID, which the comment asks for")
 	}
 	if s.Issued || s.Secret && s.Origin == Missing || issuedKey.MatchString(s.Key) {
@@ -40,7 +44,8 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 			text string
 			name string
 		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
-			if p := from.expr.FindStringSubmatch(from.text); p != nil && !survey.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
+			if p := from.expr.FindStringSubmatch(from.text); p != nil &&
+				!survey.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
 				return "", fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
 			}
 		}
@@ -71,7 +76,8 @@ func (m *maker) expiry(value string) (note string, err error) {
 		data, err := base64.RawURLEncoding.DecodeString(strings.TrimRight(part, "="))
 		return err == nil && json.Unmarshal(data, into) == nil
 	}
-	if !decode(parts[0], &head) || head.Alg == "" || !decode(parts[1], &claims) || claims.Exp <= 0 || claims.Exp > 1e11 {
+	if !decode(parts[0], &head) || head.Alg == "" || !decode(parts[1], &claims) || claims.Exp <= 0 ||
+		claims.Exp > 1e11 {
 		return "", nil
 	}
 	until := time.Unix(int64(claims.Exp), 0)
@@ -80,7 +86,8 @@ func (m *maker) expiry(value string) (note string, err error) {
 	case left <= 0:
 		return "", fmt.Errorf("it expired %s ago, at %s", span(-left), until.UTC().Format("2006-01-02 15:04 UTC"))
 	case claims.Nbf > 0 && time.Unix(int64(claims.Nbf), 0).After(m.opt.Now.Add(time.Minute)):
-		return "", fmt.Errorf("it is not valid before %s", time.Unix(int64(claims.Nbf), 0).UTC().Format("2006-01-02 15:04 UTC"))
+		return "", fmt.Errorf("it is not valid before %s",
+			time.Unix(int64(claims.Nbf), 0).UTC().Format("2006-01-02 15:04 UTC"))
 	}
 	return fmt.Sprintf("expires in %s, at %s", span(left), until.UTC().Format("2006-01-02 15:04 UTC")), nil
 }

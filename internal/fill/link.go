@@ -31,7 +31,8 @@ func (m *maker) linkUp() {
 		for k, s := range f.Settings {
 			p := place{i, k}
 			switch {
-			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) || !s.Secret && !isCarrier(s.value):
+			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) || !s.Secret &&
+				!isCarrier(s.value):
 			case isCarrier(s.value):
 				carriers = append(carriers, p)
 			case publicKey.MatchString(s.Key):
@@ -63,7 +64,8 @@ func (m *maker) linkUp() {
 			if s.service != "" && m.byService(p, key, groups) {
 				continue
 			}
-			if first := m.at(places[0]); s.was == first.was || s.Origin != Template && s.Origin != Generated || first.Origin == Kept {
+			if first := m.at(places[0]); s.was == first.was || s.Origin != Template && s.Origin != Generated ||
+				first.Origin == Kept {
 				groups[key] = append(groups[key], p)
 			}
 		}
@@ -168,7 +170,8 @@ func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 		return false
 	}
 	if len(groups[name]) == 0 || groups[name][0] != master {
-		groups[name] = slices.Insert(slices.DeleteFunc(groups[name], func(o place) bool { return o == master }), 0, master)
+		groups[name] = slices.Insert(slices.DeleteFunc(groups[name], func(o place) bool { return o == master }),
+			0, master)
 	}
 	if master != p && !m.grouped[p] {
 		groups[name] = append(groups[name], p)

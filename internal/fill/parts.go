@@ -62,13 +62,16 @@ func (m *maker) deriveParts(f *File, r reader) {
 			if port != nil {
 				m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 			} else if toPort != k.port {
-				host.remark(stack.Warning, "%s answers on port %d and not on the usual one; no setting here names a port", c.svc.Name, toPort)
+				host.remark(stack.Warning,
+					"%s answers on port %d and not on the usual one; no setting here names a port", c.svc.Name, toPort)
 			}
 		} else if port != nil && number == 0 && ok {
 			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 		}
 		m.signIn(f, prefix, c)
-		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil && c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value) || k.name == "mysql" && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
+		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil &&
+			c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value) ||
+			k.name == "mysql" && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
 			m.set(name, c.database, c.svc.Name+"'s database")
 		}
 		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls", "ssl_require"} {
@@ -77,7 +80,8 @@ func (m *maker) deriveParts(f *File, r reader) {
 				case "require", "verify-ca", "verify-full":
 					m.set(s, "disable", c.svc.Name+" has no TLS")
 				case "true", "1", "yes", "on":
-					m.set(s, map[string]string{"true": "false", "1": "0", "yes": "no", "on": "off"}[strings.ToLower(s.value)], c.svc.Name+" has no TLS")
+					m.set(s, map[string]string{"true": "false", "1": "0", "yes": "no",
+						"on": "off"}[strings.ToLower(s.value)], c.svc.Name+" has no TLS")
 				}
 			}
 		}
@@ -95,7 +99,9 @@ func (m *maker) kindsFor(f *File, prefix string) []*kind {
 	if strings.HasSuffix(prefix, ".") || prefix == "" {
 		for _, name := range []string{"adapter", "client", "driver", "dialect", "type", "engine"} {
 			s := sibling(f, prefix, name)
-			if i := slices.IndexFunc(f.Settings, func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil && i >= 0 && strings.Contains(path.Base(f.Path), "database") {
+			if i := slices.IndexFunc(f.Settings,
+				func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil && i >= 0 &&
+				strings.Contains(path.Base(f.Path), "database") {
 				s = &f.Settings[i] // one that others take over
 			}
 			if s != nil && s.value != "" {

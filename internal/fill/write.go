@@ -23,7 +23,9 @@ func (f *File) Content() ([]byte, error) {
 	}
 	out, err := f.source.Edit(changes)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "setting-invalid", At: stack.Place{File: f.Path}, Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or edit the file by hand.", Cause: err}
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "setting-invalid", At: stack.Place{File: f.Path},
+			Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or edit the file by hand.",
+			Cause: err}
 	}
 	return out, nil
 }
@@ -43,7 +45,8 @@ func (p *Plan) Write(root string) error {
 	}
 	for i := range p.Files {
 		f := &p.Files[i]
-		if f.source == nil || f.present && bytes.Equal(contents[i], f.old) || !f.present && len(contents[i]) == 0 && f.Template == "" {
+		if f.source == nil || f.present && bytes.Equal(contents[i], f.old) || !f.present && len(contents[i]) == 0 &&
+			f.Template == "" {
 			continue
 		}
 		name, err := target(root, f.Path)
@@ -66,14 +69,17 @@ func (p *Plan) Write(root string) error {
 }
 
 func unwritable(f *File, err error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path}, Text: "the settings file can't be written: " + stack.Reason(err), Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
+	return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path},
+		Text:   "the settings file can't be written: " + stack.Reason(err),
+		Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
 }
 
 // target is the file to write: the one of that path or, where that is a symbolic link, what the link leads to, so that
 // the link stays one. Nothing outside of the workspace is ever a target.
 func target(root, file string) (string, error) {
 	fault := func(text string) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "env-link", At: stack.Place{File: file}, Text: text, Remedy: "Replace the link by a file, or edit what it points at yourself."}
+		return &stack.Fault{Kind: stack.Unreadable, Code: "env-link", At: stack.Place{File: file}, Text: text,
+			Remedy: "Replace the link by a file, or edit what it points at yourself."}
 	}
 	realRoot, err := filepath.EvalSymlinks(root)
 	if err != nil {
@@ -119,7 +125,9 @@ func keepOld(root string, f *File) error {
 		err = workspace.WriteFile(filepath.Join(dir, filepath.Base(f.Path)), f.old, 0o600)
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "env-not-kept", At: stack.Place{File: f.Path}, Text: "what the file holds can't be kept before it is changed: " + stack.Reason(err), Remedy: "Check the free space and the rights of .nharbor. Nothing was changed.", Cause: err}
+		return &stack.Fault{Kind: stack.Unreadable, Code: "env-not-kept", At: stack.Place{File: f.Path},
+			Text:   "what the file holds can't be kept before it is changed: " + stack.Reason(err),
+			Remedy: "Check the free space and the rights of .nharbor. Nothing was changed.", Cause: err}
 	}
 	return nil
 }

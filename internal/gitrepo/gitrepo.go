@@ -41,23 +41,31 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		}
 	}
 	if strings.HasPrefix(opt.Ref, "-") {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: "ref-invalid", Text: fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref), Remedy: "Name a tag, a branch or a commit."}
+		return none, &stack.Fault{Kind: stack.WrongCall, Code: "ref-invalid",
+			Text:   fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref),
+			Remedy: "Name a tag, a branch or a commit."}
 	}
 	if _, err := exec.LookPath("git"); err != nil {
-		return none, &stack.Fault{Kind: stack.NotSo, Code: "git-missing", Text: "git is not installed", Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
+		return none, &stack.Fault{Kind: stack.NotSo, Code: "git-missing", Text: "git is not installed",
+			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: dir}, Text: "the folder exists and is not empty",
+		return none, &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: dir},
+			Text:   "the folder exists and is not empty",
 			Remedy: "Name another with --into, or survey what is there: nharbor -C " + dir + " survey"}
 	}
 	parent := filepath.Dir(dir)
 	if err := os.MkdirAll(parent, 0o777); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent},
+			Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.",
+			Cause: err}
 	}
 	// The unfinished checkout has a name of its own beside the final one; renaming it makes it appear at once.
 	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
 	if err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent}, Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent},
+			Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.",
+			Cause: err}
 	}
 	defer os.RemoveAll(temp)
 	work := filepath.Join(temp, "checkout")
@@ -77,7 +85,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err == nil {
 		if err := g.run(work, "submodule", "update", "--init", "--recursive", "--progress"); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: "submodule-failed", At: stack.Place{File: ".gitmodules"}, Text: "a submodule of " + address + " could not be brought in: " + err.Error(),
+			return none, &stack.Fault{Kind: stack.NotSo, Code: "submodule-failed", At: stack.Place{File: ".gitmodules"},
+				Text:   "a submodule of " + address + " could not be brought in: " + err.Error(),
 				Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
 		}
 	}
@@ -88,12 +97,16 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	if opt.Upstream != "" {
 		if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: "remote-failed", Text: "the second remote could not be added: " + err.Error(), Remedy: "Add it by hand: git remote add upstream " + opt.Upstream, Cause: err}
+			return none, &stack.Fault{Kind: stack.NotSo, Code: "remote-failed",
+				Text:   "the second remote could not be added: " + err.Error(),
+				Remedy: "Add it by hand: git remote add upstream " + opt.Upstream, Cause: err}
 		}
 	}
 	os.Remove(dir) // an empty one may stand there
 	if err := os.Rename(work, dir); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: dir}, Text: "the finished checkout can't be put there: " + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: dir},
+			Text:   "the finished checkout can't be put there: " + stack.Reason(err),
+			Remedy: "Choose another place with --into.", Cause: err}
 	}
 	return Describe(ctx, dir)
 }
@@ -143,19 +156,24 @@ func checkAddress(address string) (local string, err error) {
 		return wrong(absErr.Error(), forms)
 	}
 	if statErr != nil {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-found", At: stack.Place{File: address}, Text: "there is no such folder, and it is no address of a repository", Remedy: forms, Cause: statErr}
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-found", At: stack.Place{File: address},
+			Text: "there is no such folder, and it is no address of a repository", Remedy: forms, Cause: statErr}
 	}
 	if !info.IsDir() {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-a-repository", At: stack.Place{File: address}, Text: "this is a file, not a repository", Remedy: forms}
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-a-repository",
+			At: stack.Place{File: address}, Text: "this is a file, not a repository", Remedy: forms}
 	}
 	return abs, nil
 }
 
-var scp = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.-]*(@[A-Za-z0-9][A-Za-z0-9_.-]*)?:[^/].*|^[A-Za-z0-9_.-]+@[A-Za-z0-9][A-Za-z0-9_.-]*:.+`)
+var scp = regexp.MustCompile(
+	`^[A-Za-z0-9_][A-Za-z0-9_.-]*(@[A-Za-z0-9][A-Za-z0-9_.-]*)?:[^/].*|^[A-Za-z0-9_.-]+@[A-Za-z0-9][A-Za-z0-9_.-]*:.+`)
 
 func cloneFault(address string, err error) error {
 	said := err.Error()
-	f := &stack.Fault{Kind: stack.Unreadable, Code: "clone-failed", Text: fmt.Sprintf("%s could not be cloned: %s", hidden(address), said), Cause: err, Remedy: "Check the address and that you may read it."}
+	f := &stack.Fault{Kind: stack.Unreadable, Code: "clone-failed",
+		Text: fmt.Sprintf("%s could not be cloned: %s", hidden(address), said), Cause: err,
+		Remedy: "Check the address and that you may read it."}
 	has := func(parts ...string) bool {
 		for _, p := range parts {
 			if strings.Contains(said, p) {
@@ -166,14 +184,19 @@ func cloneFault(address string, err error) error {
 	}
 	switch {
 	case errors.Is(err, context.Canceled):
-		f.Kind, f.Code, f.Text, f.Remedy = stack.Interrupted, "interrupted", "the clone was interrupted; nothing was left behind", "Run it again when you like."
-	case has("Could not resolve host", "Network is unreachable", "Connection timed out", "Connection refused", "Failed to connect", "Couldn't connect", "Temporary failure in name resolution"):
-		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s", hidden(address), said)
+		f.Kind, f.Code, f.Text, f.Remedy = stack.Interrupted, "interrupted",
+			"the clone was interrupted; nothing was left behind", "Run it again when you like."
+	case has("Could not resolve host", "Network is unreachable", "Connection timed out", "Connection refused",
+		"Failed to connect", "Couldn't connect", "Temporary failure in name resolution"):
+		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s", hidden(address),
+			said)
 		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine works without a network."
-	case has("Permission denied (publickey", "Authentication failed", "could not read Username", "terminal prompts disabled", "Permission denied", "403", "401"):
+	case has("Permission denied (publickey", "Authentication failed", "could not read Username",
+		"terminal prompts disabled", "Permission denied", "403", "401"):
 		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s", hidden(address), said)
 		f.Remedy = "Check your SSH key or token, and that the repository is yours to read."
-	case has("does not appear to be a git repository", "not found", "does not exist", "not a git repository", "repository '"):
+	case has("does not appear to be a git repository", "not found", "does not exist", "not a git repository",
+		"repository '"):
 		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository", hidden(address))
 		f.Remedy = "Check the address. If the code is there without git, survey it as it is: nharbor -C FOLDER survey"
 	}
@@ -242,7 +265,8 @@ func (g git) run(dir string, args ...string) error {
 		}
 		for i := len(said) - 1; i >= 0; i-- {
 			for _, sign := range []string{"fatal: ", "error: ", "ssh: "} {
-				if text, ok := strings.CutPrefix(said[i], sign); ok && !strings.HasPrefix(text, "Could not read from remote") {
+				if text, ok := strings.CutPrefix(said[i], sign); ok &&
+					!strings.HasPrefix(text, "Could not read from remote") {
 					return errors.New(text)
 				}
 			}
@@ -324,14 +348,16 @@ func (g git) checkout(dir, ref string) error {
 		err = g.run(dir, "checkout", "--quiet", "--detach", target, "--")
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "ref-not-found", Text: fmt.Sprintf("%q could not be checked out: %v", ref, err), Remedy: "Check the ref.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: "ref-not-found",
+			Text: fmt.Sprintf("%q could not be checked out: %v", ref, err), Remedy: "Check the ref.", Cause: err}
 	}
 	return nil
 }
 
 func (g git) newHistory(dir string) error {
 	fail := func(err error) error {
-		return &stack.Fault{Kind: stack.NotSo, Code: "history-failed", Text: "the fresh history could not be begun: " + err.Error(), Remedy: "Begin it by hand: git init, git add, git commit.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: "history-failed", Text: "the fresh history could not be begun: " +
+			err.Error(), Remedy: "Begin it by hand: git init, git add, git commit.", Cause: err}
 	}
 	branch := g.output(dir, "rev-parse", "--abbrev-ref", "HEAD")
 	if branch == "" || branch == "HEAD" {
@@ -365,7 +391,8 @@ func Describe(ctx context.Context, dir string) (stack.Checkout, error) {
 		c.Tag, _, _ = strings.Cut(g.output(dir, "tag", "--points-at", "HEAD", "--sort=-version:refname"), "\n")
 	}
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err == nil {
-		for _, line := range strings.Split(g.output(dir, "config", "--file", ".gitmodules", "--get-regexp", `^submodule\..*\.path$`), "\n") {
+		for _, line := range strings.Split(g.output(dir, "config", "--file", ".gitmodules", "--get-regexp",
+			`^submodule\..*\.path$`), "\n") {
 			if _, path, ok := strings.Cut(line, " "); ok && filepath.IsLocal(path) {
 				entries, _ := os.ReadDir(filepath.Join(dir, path))
 				c.Submodules = append(c.Submodules, stack.Submodule{Path: path, Present: len(entries) > 0})
@@ -387,7 +414,8 @@ func Top(dir string) (top string, ok bool) {
 	}
 }
 
-// Known tells of files (relative to dir, slash-separated) which git keeps, and which it would ignore. Where git can't be
+// Known tells of files (relative to dir, slash-separated) which git keeps, and which it would ignore. Where git can't
+// be
 // asked both are empty.
 func Known(ctx context.Context, dir string, files []string) (tracked, ignored map[string]bool) {
 	g := git{ctx: ctx}
@@ -403,7 +431,8 @@ func Known(ctx context.Context, dir string, files []string) (tracked, ignored ma
 	}
 	tracked = map[string]bool{}
 	for part := range slices.Chunk(files, 500) {
-		maps.Copy(tracked, set(g.command(dir, append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...)))
+		maps.Copy(tracked,
+			set(g.command(dir, append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...)))
 	}
 	c := g.command(dir, "check-ignore", "--stdin", "-z")
 	c.Stdin = strings.NewReader(strings.Join(files, "\x00"))
@@ -415,7 +444,8 @@ var (
 	fullAddress  = regexp.MustCompile(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)
 )
 
-// Name tells which repository a checkout is of, the same for each clone however its address is written: host and path of
+// Name tells which repository a checkout is of, the same for each clone however its address is written: host and path
+// of
 // its remote called origin, or of its first one; without a remote its first commit. It is empty for what has neither.
 func Name(ctx context.Context, dir string) string {
 	g := git{ctx: ctx}
@@ -440,10 +470,12 @@ func NormalAddress(address string) string {
 	host, path := "", address
 	if m := fullAddress.FindStringSubmatch(address); m != nil {
 		host, path = m[1], m[2]
-	} else if m := shortAddress.FindStringSubmatch(address); m != nil && !strings.HasPrefix(address, "/") && !strings.HasPrefix(address, ".") {
+	} else if m := shortAddress.FindStringSubmatch(address); m != nil && !strings.HasPrefix(address, "/") &&
+		!strings.HasPrefix(address, ".") {
 		host, path = m[1], m[2]
 	}
-	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git"), "/")
+	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git"),
+		"/")
 	if host == "" {
 		return path
 	}

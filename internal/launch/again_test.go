@@ -50,9 +50,12 @@ func TestStartsAgain(t *testing.T) {
 		starts int
 		ends   string
 	}{
-		"a failure that passes":      {func(s *Service) { s.Restart = true }, []string{"first=was", "stay"}, 2, "x running"},
-		"given up in the end":        {func(s *Service) { s.Restart, s.RestartTimes = true, 2 }, []string{"exit=3"}, 3, "x failed"},
-		"only after a failure":       {func(s *Service) { s.Restart, s.RestartOnFailure = true, true }, []string{"exit=0"}, 1, "x failed"},
+		"a failure that passes": {func(s *Service) { s.Restart = true }, []string{"first=was", "stay"},
+			2, "x running"},
+		"given up in the end": {func(s *Service) { s.Restart, s.RestartTimes = true, 2 }, []string{"exit=3"},
+			3, "x failed"},
+		"only after a failure": {func(s *Service) { s.Restart, s.RestartOnFailure = true, true },
+			[]string{"exit=0"}, 1, "x failed"},
 		"not where nothing declares": {func(*Service) {}, []string{"exit=3"}, 1, "x failed"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -86,7 +89,8 @@ func TestStoppedBetweenStarts(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)
 	port := testport.Take(t)
-	p.native("x", stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"), "exit=4"))
+	p.native("x", stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"),
+		"exit=4"))
 	p.change("x", func(s *Service) { s.Restart = true })
 	p.run(t, nil)
 	if err := os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600); err != nil {
@@ -342,7 +346,8 @@ func TestLogLines(t *testing.T) {
 	for _, line := range lines {
 		got = append(got, line.Text[:min(len(line.Text), 40)])
 	}
-	want := []string{"another", "", "half a line", "the *** and ***", strings.Repeat("x", 40), strings.Repeat("x", 10), "no end"}
+	want := []string{"another", "", "half a line", "the *** and ***", strings.Repeat("x", 40), strings.Repeat("x", 10),
+		"no end"}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
@@ -355,10 +360,13 @@ func TestLogLines(t *testing.T) {
 	log.Line("after the end") // is lost, and breaks nothing
 }
 
-// BenchmarkLogs writes the logs of 50 services at once, in pieces as they come out of a pipe. What is asked is 200 MB/s.
+// BenchmarkLogs writes the logs of 50 services at once, in pieces as they come out of a pipe. What is asked is 200
+// MB/s.
 func BenchmarkLogs(b *testing.B) {
 	_, l := logs(b, logLimit, "pier-secret-1", "pier-secret-2", "pier-secret-3")
-	piece := []byte(strings.Repeat("2026-11-23 12:00:00 INFO the ferry to the outer island leaves at half past nine from pier two, all aboard\n", 300))
+	piece := []byte(strings.Repeat(
+		"2026-11-23 12:00:00 INFO the ferry to the outer island leaves at half past nine from pier two, all aboard\n",
+		300))
 	const services = 50
 	var all []*Log
 	for i := range services {
@@ -399,7 +407,8 @@ func BenchmarkCriticalPath(b *testing.B) {
 			}
 			finish[i] = finish[i-10] + takes
 			longest = max(longest, finish[i])
-			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port, words("pause="+takes.String(), fmt.Sprintf("listen=%d", port), "stay"), after...)
+			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port,
+				words("pause="+takes.String(), fmt.Sprintf("listen=%d", port), "stay"), after...)
 		}
 		begin := time.Now()
 		p.run(b, nil)
@@ -427,7 +436,8 @@ func BenchmarkRelaunch(b *testing.B) {
 		}
 		for i := range 10 {
 			port := testport.Take(b)
-			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "stay"), fmt.Sprintf("step:install%d finished", i), fmt.Sprintf("step:install%d finished", i+10))
+			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "stay"),
+				fmt.Sprintf("step:install%d finished", i), fmt.Sprintf("step:install%d finished", i+10))
 		}
 		p.run(b, nil)
 		if !p.x.Good() {
@@ -449,7 +459,8 @@ func TestUnmade(t *testing.T) {
 		}
 	}
 	m := Recall(root)
-	s := &Step{Step: stack.Step{ID: "install:.", Role: stack.Install, Command: []string{"x"}, Inputs: []string{"package.json"}, Outputs: []string{"node_modules", "made"}}, Dir: root}
+	s := &Step{Step: stack.Step{ID: "install:.", Role: stack.Install, Command: []string{"x"},
+		Inputs: []string{"package.json"}, Outputs: []string{"node_modules", "made"}}, Dir: root}
 	m.Remember(s, m.Digest(root, s, ""), nil, time.Second)
 	if again := Recall(root); !again.Done(s, again.Digest(root, s, "")) {
 		t.Error("a step that has left no folder is never done")
@@ -472,7 +483,8 @@ func TestSeals(t *testing.T) {
 	service := func(image string, env ...string) *Service {
 		return &Service{Service: stack.Service{Name: "db", Image: image, Runs: stack.Container}, Environment: env}
 	}
-	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary", "POSTGRES_USER=office", "LEVEL=1")
+	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary", "POSTGRES_USER=office",
+		"LEVEL=1")
 	was := db.seal("volume-1")
 	if was == "" || strings.Contains(was, "canary") {
 		t.Errorf("the seal is %q", was)
@@ -501,7 +513,8 @@ func TestSeals(t *testing.T) {
 	if got := Recall(root).data.Seals; len(got) != 1 || got["volume-1"] != was {
 		t.Errorf("remembered is %v", got)
 	}
-	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", "memory.json")); err != nil || strings.Contains(string(data), "canary") {
+	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", "memory.json")); err != nil ||
+		strings.Contains(string(data), "canary") {
 		t.Errorf("the memory holds %s, %v", data, err)
 	}
 }

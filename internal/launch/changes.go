@@ -85,7 +85,8 @@ func (p *Plan) servicesBehind(titles []string, ids map[string]string) []string {
 
 // prints sums up the plan and the files that it was made from.
 func (p *Plan) prints() *prints {
-	out := &prints{Files: map[string]string{}, Services: map[string]string{}, Steps: map[string]string{}, Commits: p.Commits}
+	out := &prints{Files: map[string]string{}, Services: map[string]string{}, Steps: map[string]string{},
+		Commits: p.Commits}
 	for _, name := range p.Inputs {
 		out.Files[name] = sumFile(p.Root, name)
 	}
@@ -103,7 +104,8 @@ func (p *Plan) prints() *prints {
 			}
 		}
 		// The workspace's id salts the sum: it holds settings that are secret.
-		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.Service.Dir(), s.own, ports, container})
+		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.Service.Dir(), s.own, ports,
+			container})
 		if err == nil {
 			sum := sha256.Sum256(data)
 			out.Services[id] = hex.EncodeToString(sum[:])
@@ -127,7 +129,8 @@ func sumFile(root, name string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// inputs lists the files that a plan is made from: compose and settings files, corrections, and what its steps depend on.
+// inputs lists the files that a plan is made from: compose and settings files, corrections, and what its steps depend
+// on.
 func (p *Plan) inputs(s *stack.Stack) {
 	in := map[string]bool{}
 	for _, f := range s.ComposeFiles {
@@ -149,7 +152,8 @@ func (p *Plan) inputs(s *stack.Stack) {
 	for name := range in {
 		if !fs.ValidPath(name) {
 			delete(in, name) // outside of the workspace
-		} else if _, err := os.Stat(filepath.Join(p.Root, filepath.FromSlash(name))); err != nil && !strings.HasSuffix(name, ".toml") {
+		} else if _, err := os.Stat(filepath.Join(p.Root, filepath.FromSlash(name))); err != nil &&
+			!strings.HasSuffix(name, ".toml") {
 			delete(in, name)
 		}
 	}

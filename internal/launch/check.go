@@ -35,9 +35,11 @@ func CheckPorts(ctx context.Context, services []stack.Service, r *Record) stack.
 		wait.Go(func() {
 			c := &out.Ports[i]
 			if t.port.Transport == "udp" {
-				*c = stack.PortCheck{Address: fmt.Sprintf("127.0.0.1:%d", t.port.Host), Expected: t.port.Speaks, Verdict: stack.Refuses}
+				*c = stack.PortCheck{Address: fmt.Sprintf("127.0.0.1:%d", t.port.Host), Expected: t.port.Speaks,
+					Verdict: stack.Refuses}
 				if probe.UDPBound(t.port.Host) {
-					c.Verdict, c.Cause = stack.Answers, "bound, but not asked: there is no question that every UDP service answers"
+					c.Verdict, c.Cause = stack.Answers,
+						"bound, but not asked: there is no question that every UDP service answers"
 				}
 			} else {
 				*c = probe.Ask(ctx, t.port.Host, t.port.Speaks)
@@ -95,14 +97,17 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 		case rec.State == stack.Starting && rec.Text != "":
 			c.Cause, c.Remedy = rec.Text, logs
 		case rec.Runs == stack.Container:
-			c.Cause = fmt.Sprintf("the container runs, but nothing listens on its port %d; a program that binds to the container's own loopback can't be reached from outside", p.Target)
+			c.Cause = fmt.Sprintf(
+				"the container runs, but nothing listens on its port %d; a program that binds to the container's own "+
+					"loopback can't be reached from outside", p.Target)
 			c.Remedy = fmt.Sprintf("Let it listen on 0.0.0.0:%d. %s", p.Target, logs)
 		default:
 			c.Cause, c.Remedy = "the process runs, but does not listen on this port", logs
 		}
 	case stack.Silent:
 		if c.Cause == "" {
-			c.Cause = fmt.Sprintf("it accepts the connection and says nothing within %d seconds", int(probe.Patience.Seconds()))
+			c.Cause = fmt.Sprintf("it accepts the connection and says nothing within %d seconds",
+				int(probe.Patience.Seconds()))
 		}
 		c.Remedy = logs
 	case stack.Errs:

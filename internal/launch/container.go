@@ -95,7 +95,8 @@ func first(a, b string) string {
 
 // healthTest is the command of a container's health check; nil if it has none.
 func healthTest(s *Service) []string {
-	if s.Runs != stack.Container || s.Container == nil || s.Container.Health == nil || len(s.Container.Health.Test) < 2 {
+	if s.Runs != stack.Container || s.Container == nil || s.Container.Health == nil ||
+		len(s.Container.Health.Test) < 2 {
 		return nil
 	}
 	t := s.Container.Health.Test
@@ -130,22 +131,28 @@ func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) er
 func (x *Executor) container(s *Service) engine.Spec {
 	c := s.Container
 	spec := engine.Spec{
-		Name: "nharbor-" + x.plan().ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint, Command: s.Command, Env: s.Environment,
-		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init, ReadOnly: c.ReadOnly,
-		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace), Labels: map[string]string{},
+		Name: "nharbor-" + x.plan().ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint,
+		Command: s.Command, Env: s.Environment,
+		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init,
+		ReadOnly:   c.ReadOnly,
+		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace),
+		Labels: map[string]string{},
 	}
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
 		spec.NetworkMode = "container:nharbor-" + x.plan().ID + "-" + other
 	}
 	maps.Copy(spec.Labels, c.Labels)
 	// Ours last: by them a container is found again, whatever labels the checkout asks for.
-	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan().ID, engine.LabelService: s.Name, engine.LabelRoot: x.plan().Root})
+	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan().ID, engine.LabelService: s.Name,
+		engine.LabelRoot: x.plan().Root})
 	for _, net := range c.Networks {
-		spec.Networks = append(spec.Networks, engine.Attach{Network: x.plan().networkName(net), Aliases: append([]string{s.Name}, c.Aliases...)})
+		spec.Networks = append(spec.Networks,
+			engine.Attach{Network: x.plan().networkName(net), Aliases: append([]string{s.Name}, c.Aliases...)})
 	}
 	for _, p := range s.Ports {
 		if p.Host > 0 {
-			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target, Transport: p.Transport})
+			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
+				Transport: p.Transport})
 		}
 	}
 	for _, m := range c.Mounts {
@@ -159,7 +166,8 @@ func (x *Executor) container(s *Service) engine.Spec {
 		spec.Mounts = append(spec.Mounts, mount)
 	}
 	if h := c.Health; h != nil {
-		spec.Health = &engine.Health{Test: h.Test, Interval: seconds(h.Interval), Timeout: seconds(h.Timeout), StartPeriod: seconds(h.StartPeriod), Retries: h.Retries}
+		spec.Health = &engine.Health{Test: h.Test, Interval: seconds(h.Interval), Timeout: seconds(h.Timeout),
+			StartPeriod: seconds(h.StartPeriod), Retries: h.Retries}
 	}
 	return spec
 }

@@ -35,7 +35,9 @@ func Start(plan *Plan, program string, words []string) (*Launched, error) {
 	}
 	dir, err := workspace.MakeStateDir(plan.Root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: plan.Root}, Text: "the workspace's state can't be written: " + err.Error(), Remedy: "Check the folder's rights and the free space.", Cause: err}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: plan.Root},
+			Text:   "the workspace's state can't be written: " + err.Error(),
+			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
 	said, err := os.OpenFile(filepath.Join(dir, "steward.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -152,7 +154,9 @@ func Restart(ctx context.Context, r *Record, plan *Plan, services []string, even
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			return nil, &stack.Fault{Kind: stack.NotSo, Code: "steward-gone", Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, and launch again.", Cause: err}
+			return nil, &stack.Fault{Kind: stack.NotSo, Code: "steward-gone",
+				Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, and launch again.",
+				Cause: err}
 		}
 		switch {
 		case m.Event != nil:

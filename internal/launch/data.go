@@ -67,7 +67,8 @@ func (x *Executor) keepSeals(s *Service) {
 // Where no engine can be reached there is none.
 func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string {
 	out := map[string]string{}
-	if !slices.ContainsFunc(s.Services, func(v stack.Service) bool { return v.Container != nil && len(v.Container.Mounts) > 0 }) {
+	if !slices.ContainsFunc(s.Services,
+		func(v stack.Service) bool { return v.Container != nil && len(v.Container.Mounts) > 0 }) {
 		return out
 	}
 	have := volumes(ctx, root)
@@ -81,7 +82,8 @@ func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string 
 			if !filepath.IsAbs(folder) {
 				folder = filepath.Join(root, filepath.FromSlash(folder))
 			}
-			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil && len(entries) > 0 && strings.HasPrefix(m.Target, "/var/lib/") {
+			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil && len(entries) > 0 &&
+				strings.HasPrefix(m.Target, "/var/lib/") {
 				out[v.Name] = "the data in " + m.Source
 			}
 			if _, exists := have[p.volumeName(m.Source)]; m.Type == "volume" && exists {
@@ -105,7 +107,8 @@ func volumes(ctx context.Context, root string) map[string]string {
 	return have
 }
 
-// OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other secrets than they would
+// OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other secrets than they
+// would
 // be started with now.
 func OtherPasswords(ctx context.Context, p *Plan) []string {
 	m := Recall(p.Root)

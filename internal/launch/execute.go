@@ -117,7 +117,8 @@ func (n *node) reached(until stack.Until) <-chan struct{} {
 
 // NewExecutor prepares a plan. The engine may be nil when no service runs in a container.
 func NewExecutor(plan *Plan, e *engine.Engine, logs *Logs, memory *Memory, keeper *Keeper) *Executor {
-	x := &Executor{current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(), nodes: map[string]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
+	x := &Executor{current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(),
+		nodes: map[string]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
 	x.more = sync.NewCond(&x.mu)
 	for _, o := range plan.Order.Nodes {
 		x.nodes[o.ID] = newNode(plan, o.ID)
@@ -126,7 +127,8 @@ func NewExecutor(plan *Plan, e *engine.Engine, logs *Logs, memory *Memory, keepe
 }
 
 func newNode(plan *Plan, id string) *node {
-	n := &node{id: id, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}), bad: make(chan struct{}), over: make(chan struct{}), imageReady: make(chan struct{})}
+	n := &node{id: id, begun: make(chan struct{}), up: make(chan struct{}), finished: make(chan struct{}),
+		bad: make(chan struct{}), over: make(chan struct{}), imageReady: make(chan struct{})}
 	if s, ok := plan.Services[id]; ok {
 		n.svc = &s
 	} else if s, ok := plan.Steps[id]; ok {

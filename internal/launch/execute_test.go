@@ -73,7 +73,11 @@ func TestMain(m *testing.M) {
 				os.Exit(7)
 			}
 			fmt.Println("opened", time.Now().UnixNano())
-			go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "<title>here</title>") }))
+			go http.Serve(l,
+				http.HandlerFunc(func(w http.ResponseWriter,
+					r *http.Request) {
+					io.WriteString(w, "<title>here</title>")
+				}))
 		case "stay":
 			<-asked
 			fmt.Println("asked to stop")
@@ -93,7 +97,8 @@ type play struct {
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	p := &play{root: root, plan: &Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()), Steps: map[string]Step{}, Services: map[string]Service{}}}
+	p := &play{root: root, plan: &Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()), Steps: map[string]Step{},
+		Services: map[string]Service{}}}
 	p.ready.Add(1)
 	return p
 }
@@ -119,7 +124,8 @@ func (p *play) native(name, kind string, port int, command []string, after ...st
 }
 
 func (p *play) step(name string, command []string, inputs []string, after ...string) {
-	p.plan.Steps["step:"+name] = Step{Step: stack.Step{ID: name, Command: command, Inputs: inputs}, Dir: p.root, Env: os.Environ()}
+	p.plan.Steps["step:"+name] = Step{Step: stack.Step{ID: name, Command: command, Inputs: inputs}, Dir: p.root,
+		Env: os.Environ()}
 	p.after("step:"+name, after...)
 }
 
@@ -153,7 +159,8 @@ func (p *play) states() string {
 
 // when tells the place of an event in their order; -1 if there was none.
 func (p *play) when(id string, s stack.State) int {
-	return slices.IndexFunc(p.x.Events(0, func() bool { return false }), func(e stack.Event) bool { return e.ID == id && e.State == s })
+	return slices.IndexFunc(p.x.Events(0, func() bool { return false }),
+		func(e stack.Event) bool { return e.ID == id && e.State == s })
 }
 
 func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
@@ -163,9 +170,11 @@ func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
 	p.native("db", stack.Lasting, db, words(fmt.Sprintf("listen=%d", db), "stay"))
 	p.native("setup", stack.Once, 0, words("say=done"), "service:db answering")
 	p.step("install", words("say=installed"), nil)
-	p.native("web", stack.Lasting, web, words(fmt.Sprintf("listen=%d", web), "stay"), "service:setup finished", "step:install finished", "service:db answering")
+	p.native("web", stack.Lasting, web, words(fmt.Sprintf("listen=%d", web), "stay"), "service:setup finished",
+		"step:install finished", "service:db answering")
 	x := p.run(t, nil)
-	if got := p.states(); got != "db answering, setup finished, step:install done, web answering" || !x.Good() || len(x.Failures()) > 0 {
+	if got := p.states(); got != "db answering, setup finished, step:install done, web answering" || !x.Good() ||
+		len(x.Failures()) > 0 {
 		t.Fatalf("states %s, failures %v", got, x.Failures())
 	}
 	for _, c := range []struct {
@@ -205,7 +214,9 @@ func TestFailures(t *testing.T) {
 			p.native("web", stack.Lasting, 0, words("stay"), "step:build finished")
 			p.native("last", stack.Lasting, 0, words("stay"), "service:web begun")
 			p.native("lone", stack.Lasting, 0, words("stay"))
-		}, "last skipped, lone running, step:build failed, web skipped", []string{"build: ended with code 2; it last said: first | the reason", "web: skipped, since build failed", "last: skipped, since web failed"}},
+		}, "last skipped, lone running, step:build failed, web skipped",
+			[]string{"build: ended with code 2; it last said: first | the reason", "web: skipped, since build failed",
+				"last: skipped, since web failed"}},
 		{"a service ends", func(p *play) {
 			p.native("web", stack.Lasting, 1, words("say=no license", "exit=1"))
 		}, "web failed", []string{"web: ended with code 1; it last said: no license"}},
@@ -385,10 +396,12 @@ func TestLogsHideSecrets(t *testing.T) {
 		t.Errorf("a failure says %q", text)
 	}
 	lines, err := NewLogReader(p.root, []string{"setup"}).Next()
-	if err != nil || len(lines) != 2 || lines[0].Text != "the password is ***" || lines[1].Text != "plain" || lines[0].Source != "setup" {
+	if err != nil || len(lines) != 2 || lines[0].Text != "the password is ***" || lines[1].Text != "plain" ||
+		lines[0].Source != "setup" {
 		t.Errorf("the log holds %+v, %v", lines, err)
 	}
-	if info, err := os.Stat(filepath.Join(p.root, ".nharbor", "logs", "setup.log")); err != nil || info.Mode().Perm() != 0o600 {
+	if info, err := os.Stat(filepath.Join(p.root, ".nharbor", "logs", "setup.log")); err != nil ||
+		info.Mode().Perm() != 0o600 {
 		t.Errorf("the log's rights: %v, %v", info.Mode(), err)
 	}
 }
@@ -404,7 +417,9 @@ func standIn(t testing.TB) *engine.Engine {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := standin.Start(filepath.Join(dir, "s"), filepath.Join(dir, "state"), map[string]standin.Image{"player:1": {Files: map[string]string{"/player": self}, Entrypoint: []string{"/player", "play"}}})
+	s, err := standin.Start(filepath.Join(dir, "s"), filepath.Join(dir, "state"),
+		map[string]standin.Image{"player:1": {Files: map[string]string{"/player": self},
+			Entrypoint: []string{"/player", "play"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -420,10 +435,12 @@ func standIn(t testing.TB) *engine.Engine {
 	return e
 }
 
-func (p *play) container(name, kind string, spec stack.ContainerSpec, ports []stack.Port, command []string, after ...string) {
+func (p *play) container(name, kind string, spec stack.ContainerSpec, ports []stack.Port, command []string,
+	after ...string) {
 	spec.Networks = []string{"default"}
 	spec.Labels = map[string]string{engine.LabelStack: "stolen", "own": "label"} // a checkout can't hide its containers
-	p.plan.Services["service:"+name] = Service{Service: stack.Service{Name: name, Kind: kind, Runs: stack.Container, Image: "player:1", Command: command, Ports: ports, Container: &spec}}
+	p.plan.Services["service:"+name] = Service{Service: stack.Service{Name: name, Kind: kind, Runs: stack.Container,
+		Image: "player:1", Command: command, Ports: ports, Container: &spec}}
 	p.after("service:"+name, after...)
 }
 
@@ -432,8 +449,12 @@ func TestContainers(t *testing.T) {
 	p, e := newPlay(t), standIn(t)
 	host, ready := testport.Take(t), filepath.Join(p.root, "ready")
 	health := &stack.Health{Test: []string{"CMD", "/player", "play", "await=" + ready}, Interval: 30}
-	p.container("db", stack.Lasting, stack.ContainerSpec{Health: health, Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}}, nil, []string{"stay"})
-	p.container("api", stack.Lasting, stack.ContainerSpec{}, []stack.Port{{Host: host, Target: 80, Transport: "tcp", Speaks: "http"}}, []string{"listen-inside=80", "stay"}, "service:db answering")
+	p.container("db", stack.Lasting,
+		stack.ContainerSpec{Health: health, Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}},
+		nil, []string{"stay"})
+	p.container("api", stack.Lasting, stack.ContainerSpec{},
+		[]stack.Port{{Host: host, Target: 80, Transport: "tcp", Speaks: "http"}}, []string{"listen-inside=80", "stay"},
+		"service:db answering")
 	p.native("ripen", stack.Once, 0, words("touch="+ready))
 	x := p.run(t, e)
 	if got := p.states(); got != "api answering, db answering, ripen finished" {
@@ -450,7 +471,8 @@ func TestContainers(t *testing.T) {
 	}
 	services := []stack.Service{p.plan.Services["service:api"].Service}
 	record := &Record{Services: x.records()}
-	if c := CheckPorts(t.Context(), services, record); len(c.Ports) != 1 || c.Ports[0].Speaks != "http" || c.Ports[0].Title != "here" {
+	if c := CheckPorts(t.Context(), services, record); len(c.Ports) != 1 || c.Ports[0].Speaks != "http" ||
+		c.Ports[0].Title != "here" {
 		t.Errorf("the check gives %+v", c)
 	}
 	x.Stop(nil)
@@ -468,14 +490,17 @@ func TestContainerFailures(t *testing.T) {
 	}
 	defer taken.Close()
 	p.container("ends", stack.Lasting, stack.ContainerSpec{}, nil, []string{"say=why", "exit=5"})
-	p.container("port", stack.Lasting, stack.ContainerSpec{}, []stack.Port{{Host: taken.Addr().(*net.TCPAddr).Port, Target: 80, Transport: "tcp", Speaks: "http"}}, []string{"stay"})
+	p.container("port", stack.Lasting, stack.ContainerSpec{},
+		[]stack.Port{{Host: taken.Addr().(*net.TCPAddr).Port, Target: 80, Transport: "tcp", Speaks: "http"}},
+		[]string{"stay"})
 	p.container("image", stack.Lasting, stack.ContainerSpec{}, nil, nil)
 	s := p.plan.Services["service:image"]
 	s.Image = "absent:1"
 	p.plan.Services["service:image"] = s
 	x := p.run(t, e)
 	said := strings.Join(x.Failures(), "\n")
-	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started", "in use already", "image: could not be started: the image absent:1 could not be fetched"} {
+	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started",
+		"in use already", "image: could not be started: the image absent:1 could not be fetched"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("%q is missing in\n%s", want, said)
 		}
@@ -491,7 +516,8 @@ func BenchmarkAnswering(b *testing.B) {
 	for b.Loop() {
 		p := newPlay(b)
 		n := testport.Take(b)
-		p.native("web", stack.Lasting, n, words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n), "stay"))
+		p.native("web", stack.Lasting, n, words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n),
+			"stay"))
 		go func() {
 			time.Sleep(50 * time.Millisecond) // so that the wait is in full swing when the port opens
 			os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600)

@@ -60,8 +60,9 @@ func (x *Executor) image(ctx context.Context, n *node, log *Log) error {
 		dockerfile = engine.InlineName
 	}
 	go func() { w.CloseWithError(engine.BuildContext(root.FS(), dockerfile, s.Container.Inline, w)) }()
-	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: dockerfile, Target: s.Container.Target, Args: s.Container.BuildArgs,
-		Tag: s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan().ID}}, log.Line)
+	err = x.engine.Build(ctx, engine.BuildSpec{Context: r, Dockerfile: dockerfile, Target: s.Container.Target,
+		Args: s.Container.BuildArgs,
+		Tag:  s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan().ID}}, log.Line)
 	r.Close()
 	if err != nil {
 		return fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, lastWords(log))

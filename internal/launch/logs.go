@@ -39,7 +39,8 @@ func (l *Logs) Hide(values []string) {
 			l.secrets.list = append(l.secrets.list, []byte(v))
 		}
 	}
-	slices.SortStableFunc(l.secrets.list, func(a, b []byte) int { return len(b) - len(a) }) // a shorter one may be a part of a longer
+	// a shorter one may be a part of a longer
+	slices.SortStableFunc(l.secrets.list, func(a, b []byte) int { return len(b) - len(a) })
 }
 
 func (s *secrets) mask(lines []byte) []byte {
@@ -283,7 +284,8 @@ type place struct {
 
 // NewLogReader reads the logs of the services named, or of all.
 func NewLogReader(root string, services []string) *LogReader {
-	return &LogReader{dir: filepath.Join(root, workspace.StateDir, "logs"), wanted: services, places: map[string]place{}}
+	return &LogReader{dir: filepath.Join(root, workspace.StateDir, "logs"), wanted: services,
+		places: map[string]place{}}
 }
 
 // Next gives all complete lines that have come since the last call, each file's in its order.
@@ -365,7 +367,8 @@ func (r *LogReader) Sources() []string {
 	names, _ := filepath.Glob(filepath.Join(r.dir, "*.log"))
 	var out []string
 	for _, name := range names {
-		if source := strings.TrimSuffix(filepath.Base(name), ".log"); len(r.wanted) == 0 || slices.Contains(r.wanted, source) {
+		if source := strings.TrimSuffix(filepath.Base(name), ".log"); len(r.wanted) == 0 ||
+			slices.Contains(r.wanted, source) {
 			out = append(out, source)
 		}
 	}

@@ -42,11 +42,16 @@ func TestChangesAreNamed(t *testing.T) {
 	write("lock", "1")
 	write(".env", "A=1")
 	made := func(level, commit string) *Plan {
-		p := &Plan{Root: root, ID: "x", Inputs: []string{"lock", ".env", "nharbor.toml"}, Commits: map[string]string{".": commit}, Services: map[string]Service{}, Steps: map[string]Step{}}
-		p.Services["service:api"] = Service{Service: stack.Service{Name: "api", Command: []string{"serve"}, At: stack.Place{File: level, Line: 7}}, own: []string{"LEVEL=" + level}}
-		p.Services["service:web"] = Service{Service: stack.Service{Name: "web"}, Environment: []string{"SHELL=" + level}}
-		p.Steps["step:install:web"] = Step{Step: stack.Step{ID: "install:web", Role: stack.Install, Inputs: []string{"lock"}}}
-		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"}, {ID: "service:api", Kind: "service"}, {ID: "service:web", Kind: "service", After: []order.Edge{{ID: "step:install:web"}}}}
+		p := &Plan{Root: root, ID: "x", Inputs: []string{"lock", ".env", "nharbor.toml"},
+			Commits: map[string]string{".": commit}, Services: map[string]Service{}, Steps: map[string]Step{}}
+		p.Services["service:api"] = Service{Service: stack.Service{Name: "api", Command: []string{"serve"},
+			At: stack.Place{File: level, Line: 7}}, own: []string{"LEVEL=" + level}}
+		p.Services["service:web"] = Service{Service: stack.Service{Name: "web"},
+			Environment: []string{"SHELL=" + level}}
+		p.Steps["step:install:web"] = Step{Step: stack.Step{ID: "install:web", Role: stack.Install,
+			Inputs: []string{"lock"}}}
+		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"}, {ID: "service:api", Kind: "service"},
+			{ID: "service:web", Kind: "service", After: []order.Edge{{ID: "step:install:web"}}}}
 		p.Prints = p.prints()
 		return p
 	}
@@ -54,12 +59,15 @@ func TestChangesAreNamed(t *testing.T) {
 	if c := Changes(r, made("low", "c1")); c.Any() {
 		t.Errorf("nothing has changed, and said is %+v", c)
 	}
-	if c := Changes(r, made("high", "c1")); strings.Join(c.Services, " ") != "api" || c.Remedy != "nharbor restart api" || len(c.Steps)+len(c.Files)+len(c.Commits) > 0 {
+	if c := Changes(r, made("high", "c1")); strings.Join(c.Services, " ") != "api" ||
+		c.Remedy != "nharbor restart api" || len(c.Steps)+len(c.Files)+len(c.Commits) > 0 {
 		t.Errorf("of a setting is said %+v", c)
 	}
 	write("lock", "2")
 	write("nharbor.toml", "")
-	if c := Changes(r, made("low", "c2")); strings.Join(c.Files, " ") != "lock nharbor.toml" || strings.Join(c.Steps, " ") != "install web" || strings.Join(c.Commits, " ") != "." || c.Remedy != "nharbor restart web" {
+	if c := Changes(r, made("low", "c2")); strings.Join(c.Files, " ") != "lock nharbor.toml" ||
+		strings.Join(c.Steps, " ") != "install web" || strings.Join(c.Commits, " ") != "." ||
+		c.Remedy != "nharbor restart web" {
 		t.Errorf("of a lock file and a commit is said %+v", c)
 	}
 	if c := Changes(&Record{}, made("low", "c1")); c.Any() {
@@ -72,7 +80,8 @@ func TestChangesAreNamed(t *testing.T) {
 
 func TestPausesGrow(t *testing.T) {
 	t.Parallel()
-	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th", 12: "12th", 13: "13th", 21: "21st", 112: "112th"} {
+	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th", 12: "12th", 13: "13th",
+		21: "21st", 112: "112th"} {
 		if got := ordinal(n); got != want {
 			t.Errorf("%d is %s", n, got)
 		}
@@ -98,7 +107,8 @@ func TestStartingAgainIsExplained(t *testing.T) {
 		t.Errorf("it is explained by %q: %s", c.Cause, c.Remedy)
 	}
 	r.Services[0].State, r.Services[0].Text = stack.Stopped, ""
-	if explain(&c, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, r, true); c.Remedy != "Start it again: nharbor restart api" {
+	if explain(&c, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, r,
+		true); c.Remedy != "Start it again: nharbor restart api" {
 		t.Errorf("a stopped service: %s", c.Remedy)
 	}
 }
@@ -142,7 +152,8 @@ func TestResetWithoutEngine(t *testing.T) {
 	if err != nil || strings.Join(gone.Files, " ") != "db/tides.sqlite3" || exists(inside) || !exists(outside) {
 		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err, exists(outside))
 	}
-	if err := os.WriteFile(recordFile(root), []byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`), 0o600); err != nil {
+	if err := os.WriteFile(recordFile(root),
+		[]byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Reset(t.Context(), root, true); err == nil {

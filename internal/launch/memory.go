@@ -102,7 +102,8 @@ func (m *Memory) Digest(root string, s *Step, data string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-var databaseKey = regexp.MustCompile(`(?i)(^|_)(DATABASE|DB|PG|POSTGRES|MYSQL|MONGO|SQLITE)(_?(URL|URI|DSN|HOST|NAME|DATABASE|DB|PATH|FILE))?$`)
+var databaseKey = regexp.MustCompile(
+	`(?i)(^|_)(DATABASE|DB|PG|POSTGRES|MYSQL|MONGO|SQLITE)(_?(URL|URI|DSN|HOST|NAME|DATABASE|DB|PATH|FILE))?$`)
 
 // sum adds the name and the content of a file, or of all files in a folder.
 func sum(h io.Writer, root, name string) error {

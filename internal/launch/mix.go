@@ -75,7 +75,8 @@ func (m *mixer) addresses(svc *stack.Service, value string) string {
 	return value
 }
 
-var defaultPort = map[string]int{"http": 80, "https": 443, "postgres": 5432, "postgresql": 5432, "mysql": 3306, "redis": 6379, "amqp": 5672, "smtp": 25}
+var defaultPort = map[string]int{"http": 80, "https": 443, "postgres": 5432, "postgresql": 5432, "mysql": 3306,
+	"redis": 6379, "amqp": 5672, "smtp": 25}
 
 func part(s string, at []int, group int) string {
 	if at[2*group] < 0 {
@@ -95,7 +96,8 @@ func (m *mixer) locate(reader *stack.Service, host string, port int) (to string,
 		if was.Name == reader.Name {
 			continue
 		}
-		named := was.Address != "" && (strings.EqualFold(host, was.Address) || was.Container != nil && slices.Contains(was.Container.Aliases, host))
+		named := was.Address != "" && (strings.EqualFold(host, was.Address) || was.Container != nil &&
+			slices.Contains(was.Container.Aliases, host))
 		for k, p := range was.Ports {
 			byName, byPort := named && (port == 0 || p.Target == port), local && p.Host > 0 && p.Host == port
 			if !byName && !byPort {
@@ -133,7 +135,8 @@ func (m *mixer) open(svc *stack.Service, target int) int {
 			return p.Host
 		}
 	}
-	m.opened[svc.Name] = append(m.opened[svc.Name], stack.Port{Host: host, Target: target, Transport: "tcp", Speaks: "tcp", HostIP: "127.0.0.1", At: svc.At})
+	m.opened[svc.Name] = append(m.opened[svc.Name], stack.Port{Host: host, Target: target, Transport: "tcp",
+		Speaks: "tcp", HostIP: "127.0.0.1", At: svc.At})
 	return host
 }
 

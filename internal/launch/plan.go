@@ -79,7 +79,9 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 		for k := range svc.Ports {
 			if p := &svc.Ports[k]; p.Host > 0 {
 				if p.Host += opt.Shift; p.Host < 1 || p.Host > 65535 {
-					return nil, &stack.Fault{Kind: stack.WrongCall, Code: "shift-too-far", Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", opt.Shift, svc.Name, p.Host), Remedy: "Choose a smaller shift."}
+					return nil, &stack.Fault{Kind: stack.WrongCall, Code: "shift-too-far",
+						Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", opt.Shift, svc.Name,
+							p.Host), Remedy: "Choose a smaller shift."}
 				}
 				if svc.Runs == stack.Native {
 					p.Target = p.Host
@@ -93,7 +95,9 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 		case svc == nil: // order.Build names what there is
 		case svc.Runs == stack.Native:
 		case len(svc.NativeCommand) == 0:
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-native", At: svc.At, Text: fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", name), Remedy: "Only a service that is built from a project of the workspace can."}
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-native", At: svc.At,
+				Text:   fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", name),
+				Remedy: "Only a service that is built from a project of the workspace can."}
 		default:
 			svc.Runs, svc.Command, svc.Address = stack.Native, slices.Clone(svc.NativeCommand), ""
 			for k := range svc.Ports {
@@ -112,7 +116,9 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 				svc.Ports[0].Target = svc.ContainerPort
 			}
 		} else {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At, Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it", name), Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At,
+				Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it",
+					name), Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
 		}
 	}
 	return &out, nil
@@ -121,7 +127,8 @@ func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
 // Make works out the plan of a launch: which environment each service gets, and where it finds the others.
 // mixed is the stack that Mix gave; original is the survey's, in whose terms the settings are written.
 func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
-	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift, Options: opt, Order: *ord,
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift,
+		Options: opt, Order: *ord,
 		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
 	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
 	var faults stack.Faults
@@ -155,7 +162,8 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 			if step.Folder != "" {
 				dir = step.Folder
 			}
-			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(dir)), Env: m.stepEnv(p, &proj, dir)}
+			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(dir)),
+				Env: m.stepEnv(p, &proj, dir)}
 		}
 	}
 	p.inputs(mixed)
@@ -164,7 +172,8 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 	for _, v := range original.Secrets {
 		m.secrets[v] = true
 	}
-	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) }) // a shorter one may be a part of a longer
+	// a shorter one may be a part of a longer
+	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) })
 	return p, nil
 }
 
@@ -223,12 +232,16 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(ref.Path)))
 		if errors.Is(err, fs.ErrNotExist) {
 			if ref.Required {
-				faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: "env-file-missing", At: ref.At, Text: fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path), Remedy: "Make it: nharbor fill"})
+				faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: "env-file-missing", At: ref.At,
+					Text:   fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path),
+					Remedy: "Make it: nharbor fill"})
 			}
 			continue
 		}
 		if err != nil {
-			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: ref.Path}, Text: "the settings file can't be read", Remedy: "Check its rights.", Cause: err})
+			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable",
+				At: stack.Place{File: ref.Path}, Text: "the settings file can't be read", Remedy: "Check its rights.",
+				Cause: err})
 			continue
 		}
 		if ref.Raw {

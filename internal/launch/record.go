@@ -53,7 +53,8 @@ func ReadRecord(root string) (*Record, error) {
 	}
 	var r Record
 	if err := json.Unmarshal(data, &r); err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unreadable", At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unreadable",
+			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
 			Remedy: "Stop what still runs, then remove the file.", Cause: err}
 	}
 	if now := r.now(); now != nil {

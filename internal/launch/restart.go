@@ -30,17 +30,22 @@ func (x *Executor) Restart(plan *Plan, names []string) error {
 			unknown = append(unknown, order.Title(id))
 			continue
 		}
-		if state, _ := n.is(); state == stack.Stopped && len(names) > 0 && !slices.Contains(names, strings.TrimPrefix(id, "service:")) {
+		if state, _ := n.is(); state == stack.Stopped && len(names) > 0 &&
+			!slices.Contains(names, strings.TrimPrefix(id, "service:")) {
 			delete(targets, id)
 		}
 	}
 	if len(unknown) > 0 {
 		slices.Sort(unknown)
-		return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible", Text: "services have come or gone since the launch: " + strings.Join(slices.Compact(unknown), ", "), Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+		return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible",
+			Text:   "services have come or gone since the launch: " + strings.Join(slices.Compact(unknown), ", "),
+			Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 	}
 	for id := range targets {
 		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container && x.engine == nil {
-			return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible", Text: svc.Name + " runs in a container now, and the stack was launched without any", Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+			return &stack.Fault{Kind: stack.NotSo, Code: "restart-not-possible",
+				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
+				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 		}
 	}
 	x.Stop(names)
@@ -99,7 +104,8 @@ func (x *Executor) takeOver(plan *Plan, targets map[string]bool) {
 		}
 	}
 	merged := *x.plan()
-	merged.Order, merged.Networks, merged.Volumes, merged.Inputs, merged.Commits = plan.Order, plan.Networks, plan.Volumes, plan.Inputs, plan.Commits
+	merged.Order, merged.Networks, merged.Volumes, merged.Inputs, merged.Commits = plan.Order, plan.Networks,
+		plan.Volumes, plan.Inputs, plan.Commits
 	merged.Services, merged.Steps = maps.Clone(x.plan().Services), maps.Clone(x.plan().Steps)
 	for id := range targets {
 		if svc, ok := plan.Services[id]; ok {

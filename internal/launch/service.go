@@ -13,7 +13,8 @@ import (
 
 // service starts a service, and returns when it is up, or failed, or has been stopped. Goroutines go on watching it.
 func (x *Executor) service(ctx context.Context, n *node) {
-	if n.svc.Remembered && n.svc.Kind == stack.Once && x.memory.Done(onceStep(n.svc), x.memory.Digest(x.plan().Root, onceStep(n.svc), x.dataOf(n))) {
+	if n.svc.Remembered && n.svc.Kind == stack.Once &&
+		x.memory.Done(onceStep(n.svc), x.memory.Digest(x.plan().Root, onceStep(n.svc), x.dataOf(n))) {
 		x.end(n, stack.Ended, "done before; nharbor.toml asks not to do it again")
 		return
 	}
@@ -144,7 +145,8 @@ func (x *Executor) restartLater(n *node, why string, log *Log) {
 	pause := min(firstPause<<min(n.again-1, 10), longestPause)
 	times := n.again
 	n.mu.Unlock()
-	x.set(n, stack.Starting, fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why, pause.Seconds(), ordinal(times)))
+	x.set(n, stack.Starting, fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why, pause.Seconds(),
+		ordinal(times)))
 	select {
 	case <-time.After(pause):
 		x.process(ctx, n, log)
@@ -168,7 +170,8 @@ func ordinal(n int) string {
 
 // onceStep is a service that runs once as a step that can be remembered.
 func onceStep(s *Service) *Step {
-	return &Step{Step: stack.Step{ID: "service:" + s.Name, Role: stack.Seed, Command: append([]string{s.Image, s.Build}, s.Command...), Env: map[string]string{}}, Env: s.Environment}
+	return &Step{Step: stack.Step{ID: "service:" + s.Name, Role: stack.Seed,
+		Command: append([]string{s.Image, s.Build}, s.Command...), Env: map[string]string{}}, Env: s.Environment}
 }
 
 // judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
@@ -258,7 +261,8 @@ func (x *Executor) start(ctx context.Context, n *node, log *Log) (run.Process, e
 	s := n.svc
 	if s.Runs == stack.Native {
 		x.set(n, stack.Starting, "")
-		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment), HoldInput: s.Watches}, log.Stream)
+		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment),
+			HoldInput: s.Watches}, log.Stream)
 		if err != nil {
 			return nil, err
 		}

@@ -98,11 +98,16 @@ type steward struct {
 func newSteward(plan *Plan, keeperWords []string) (*steward, error) {
 	dir, err := workspace.MakeStateDir(plan.Root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: plan.Root}, Text: "the workspace's state can't be written: " + err.Error(), Remedy: "Check the folder's rights and the free space.", Cause: err}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "state-unwritable", At: stack.Place{File: plan.Root},
+			Text:   "the workspace's state can't be written: " + err.Error(),
+			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
-	s := &steward{plan: plan, over: make(chan struct{}), closed: make(chan struct{}), told: make(chan struct{}), lock: flock.New(filepath.Join(dir, "steward.lock"))}
+	s := &steward{plan: plan, over: make(chan struct{}), closed: make(chan struct{}), told: make(chan struct{}),
+		lock: flock.New(filepath.Join(dir, "steward.lock"))}
 	if got, err := s.lock.TryLock(); err != nil || !got {
-		return nil, &stack.Fault{Kind: stack.NotSo, Code: "already-launched", Text: "this workspace's stack is launched already", Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop", Cause: err}
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: "already-launched",
+			Text:   "this workspace's stack is launched already",
+			Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop", Cause: err}
 	}
 	logs, err := NewLogs(plan.Root, plan.Secrets)
 	if err != nil {
@@ -144,7 +149,8 @@ func newSteward(plan *Plan, keeperWords []string) (*steward, error) {
 	}
 	s.ctx, s.halt = context.WithCancel(context.Background())
 	s.exec = NewExecutor(plan, s.engine, logs, Recall(plan.Root), s.keeper)
-	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift, Options: plan.Options, Prints: plan.Prints}
+	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift, Options: plan.Options,
+		Prints: plan.Prints}
 	s.save()
 	return s, nil
 }
@@ -167,7 +173,8 @@ func (x *Executor) records() []RecordService {
 			continue
 		}
 		n.mu.Lock()
-		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: n.state, Text: n.text, Ports: n.svc.Ports}
+		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: n.state, Text: n.text,
+			Ports: n.svc.Ports}
 		if p, ok := n.proc.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}
@@ -241,7 +248,8 @@ func (s *steward) isOver() bool {
 // run executes the plan, and ends the steward when nothing is left that runs.
 func (s *steward) run() {
 	err := s.exec.Run(s.ctx)
-	done := &Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
+	done := &Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(),
+		Failures: s.exec.Failures()}
 	switch {
 	case s.ctx.Err() != nil:
 		done.Outcome = "stopped"
@@ -274,13 +282,15 @@ func (s *steward) stop() {
 	s.stopAll.Do(func() {
 		s.halt()
 		for s.settled.Load() == nil { // nothing is being started any more when it has settled
-			s.exec.Events(len(s.exec.Events(0, func() bool { return false })), func() bool { return s.settled.Load() == nil })
+			s.exec.Events(len(s.exec.Events(0, func() bool { return false })),
+				func() bool { return s.settled.Load() == nil })
 		}
 		s.exec.Stop(nil)
 		if s.engine != nil {
 			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 			defer cancel()
-			RemoveContainers(ctx, s.engine, s.plan.ID) // none is left, unless the engine has made one late; then the networks
+			// none is left, unless the engine has made one late; then the networks
+			RemoveContainers(ctx, s.engine, s.plan.ID)
 		}
 		close(s.over)
 	})
@@ -396,7 +406,8 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 		out.Encode(Message{Error: stack.AllFaults(err)[0]})
 		return
 	}
-	result := &Settled{Outcome: "answering", Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
+	result := &Settled{Outcome: "answering", Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(),
+		Failures: s.exec.Failures()}
 	if !s.exec.GoodOrStopped() {
 		result.Outcome = "failed"
 	}
@@ -411,7 +422,8 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 func (s *steward) follow(out *json.Encoder, gone *atomic.Bool) {
 	told := false
 	for seen := 0; ; {
-		events := s.exec.Events(seen, func() bool { return !gone.Load() && !s.isOver() && (told || s.settled.Load() == nil) })
+		events := s.exec.Events(seen,
+			func() bool { return !gone.Load() && !s.isOver() && (told || s.settled.Load() == nil) })
 		for i := range events {
 			if out.Encode(Message{Event: &events[i]}) != nil {
 				return

@@ -50,7 +50,8 @@ func TestRecord(t *testing.T) {
 	if held := r.HeldPorts(); !held[8100] || held[8200] {
 		t.Errorf("held are %v", held)
 	}
-	merged := r.Merge([]stack.Service{{Name: "web", Runs: stack.Container, Ports: []stack.Port{{Host: 8000}}}, {Name: "other"}})
+	merged := r.Merge([]stack.Service{{Name: "web", Runs: stack.Container, Ports: []stack.Port{{Host: 8000}}},
+		{Name: "other"}})
 	if merged[0].Ports[0].Host != 8100 || merged[0].Runs != stack.Native || merged[1].Name != "other" {
 		t.Errorf("merged are %+v", merged)
 	}
@@ -80,7 +81,8 @@ func TestStopWithoutSteward(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The process number is that of somebody else by now: this test's own group.
-	data, err := json.Marshal(&Record{PID: 1, Socket: "/no/such/socket", Services: []RecordService{{Name: "web", Runs: stack.Native, PID: os.Getpid()}}})
+	data, err := json.Marshal(&Record{PID: 1, Socket: "/no/such/socket",
+		Services: []RecordService{{Name: "web", Runs: stack.Native, PID: os.Getpid()}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -110,7 +112,8 @@ func TestKeeperReadsWhatItIsTold(t *testing.T) {
 		}
 		return ""
 	}
-	Keep(strings.NewReader("hold " + group("kept") + "\nhold " + group("released") + "\nrelease " + group("released") + "\nhold 0\nhold 1\nhold x\nnonsense\n"))
+	Keep(strings.NewReader("hold " + group("kept") + "\nhold " + group("released") + "\nrelease " +
+		group("released") + "\nhold 0\nhold 1\nhold x\nnonsense\n"))
 	<-x.nodes["service:kept"].over
 	if s, _ := x.nodes["service:kept"].is(); s != stack.Failed {
 		t.Errorf("what was held is %s", s)
@@ -133,7 +136,8 @@ func TestRemoveContainers(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-x.nodes["service:one"].over
-	if s, text := x.nodes["service:one"].is(); s != stack.Failed || !strings.Contains(text, "ended by itself") && !strings.Contains(text, "removed") {
+	if s, text := x.nodes["service:one"].is(); s != stack.Failed || !strings.Contains(text, "ended by itself") &&
+		!strings.Contains(text, "removed") {
 		t.Errorf("a service whose container was taken away is %s: %s", s, text)
 	}
 }

@@ -115,7 +115,8 @@ func (x *Executor) Results() []stack.ServiceResult {
 	for _, o := range x.plan().Order.Nodes {
 		if n := x.at(o.ID); n.svc != nil {
 			n.mu.Lock()
-			out = append(out, stack.ServiceResult{Name: n.svc.Name, State: n.state, Seconds: float64(n.since.Milliseconds()) / 1000})
+			out = append(out, stack.ServiceResult{Name: n.svc.Name, State: n.state,
+				Seconds: float64(n.since.Milliseconds()) / 1000})
 			n.mu.Unlock()
 		}
 	}

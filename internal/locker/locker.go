@@ -147,7 +147,10 @@ func parseRecipient(text string) (age.Recipient, error) {
 		to, err = age.ParseX25519Recipient(text)
 	}
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "recipient-invalid", Text: "this is not a public key to pack for", Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; a public key of SSH (ssh-ed25519 or ssh-rsa) serves too."}
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "recipient-invalid",
+			Text: "this is not a public key to pack for",
+			Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; a public key of SSH " +
+				"(ssh-ed25519 or ssh-rsa) serves too."}
 	}
 	return to, nil
 }
@@ -187,7 +190,9 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	if err != nil {
 		return nil, err
 	}
-	wrong := &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable", Text: "this is not a pack of secrets, or it is damaged", Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " + id.Recipient().String()}
+	wrong := &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable",
+		Text:   "this is not a pack of secrets, or it is damaged",
+		Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " + id.Recipient().String()}
 	// Words of a letter may stand around it.
 	begin, end := bytes.Index(data, []byte(armor.Header)), bytes.LastIndex(data, []byte(armor.Footer))
 	if begin < 0 || end < begin {
@@ -197,7 +202,9 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	plain, err := age.Decrypt(from, append([]age.Identity{id}, others...)...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, &stack.Fault{Kind: stack.NotSo, Code: "pack-for-another", Text: "these secrets were packed for somebody else", Remedy: "Ask for them again, packed for you: nharbor locker pack --for " + id.Recipient().String()}
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: "pack-for-another",
+			Text:   "these secrets were packed for somebody else",
+			Remedy: "Ask for them again, packed for you: nharbor locker pack --for " + id.Recipient().String()}
 	}
 	if err != nil {
 		return nil, wrong
@@ -244,7 +251,9 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 		if err != nil {
 			return nil, err
 		}
-		text := fmt.Sprintf("# The private key of the locker of nharbor. Whoever has it can read what the locker holds.\n# public key: %s\n%s\n", id.Recipient(), id)
+		text := fmt.Sprintf(
+			"# The private key of the locker of nharbor. Whoever has it can read what the locker holds.\n# public "+
+				"key: %s\n%s\n", id.Recipient(), id)
 		if err = os.MkdirAll(filepath.Dir(s.Identity), 0o700); err == nil {
 			err = workspace.WriteFile(s.Identity, []byte(text), 0o600)
 		}
@@ -257,7 +266,9 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 		return nil, unusable(s.Identity, "the locker's key can't be read: "+stack.Reason(err), err)
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "identity-open", At: stack.Place{File: s.Identity}, Text: "others can read the private key of the locker, so it is not used", Remedy: "Take their rights away: chmod 600 " + s.Identity}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "identity-open", At: stack.Place{File: s.Identity},
+			Text:   "others can read the private key of the locker, so it is not used",
+			Remedy: "Take their rights away: chmod 600 " + s.Identity}
 	}
 	data, err := os.ReadFile(s.Identity)
 	if err != nil {
@@ -273,7 +284,9 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 }
 
 func unusable(file, text string, cause error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "locker-unusable", At: stack.Place{File: file}, Text: text, Remedy: "Check the file and its rights, or put the one from your backup back. Without the locker: --no-locker", Cause: cause}
+	return &stack.Fault{Kind: stack.Unreadable, Code: "locker-unusable", At: stack.Place{File: file}, Text: text,
+		Remedy: "Check the file and its rights, or put the one from your backup back. Without the locker: --no-locker",
+		Cause:  cause}
 }
 
 func (s *Store) read() ([]Secret, error) {

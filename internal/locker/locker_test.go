@@ -33,19 +33,24 @@ func TestPutGetDrop(t *testing.T) {
 	if _, err := os.Stat(s.Identity); err == nil {
 		t.Error("looking made a key")
 	}
-	if err := s.Put(secret("harbour/office", "TIDE_TOKEN", "canary-1"), secret("harbour/counter", "TIDE_TOKEN", "canary-2"), secret("harbour/office", "MAP_KEY", "canary-3")); err != nil {
+	if err := s.Put(secret("harbour/office", "TIDE_TOKEN", "canary-1"),
+		secret("harbour/counter", "TIDE_TOKEN", "canary-2"),
+		secret("harbour/office", "MAP_KEY", "canary-3")); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Put(secret("harbour/office", "TIDE_TOKEN", "canary-new")); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range []struct{ repository, key, want string }{{"harbour/office", "TIDE_TOKEN", "canary-new"}, {"harbour/counter", "TIDE_TOKEN", "canary-2"}, {"harbour/other", "TIDE_TOKEN", ""}, {"harbour/office", "OTHER", ""}} {
+	for _, c := range []struct{ repository, key, want string }{{"harbour/office", "TIDE_TOKEN", "canary-new"},
+		{"harbour/counter", "TIDE_TOKEN", "canary-2"}, {"harbour/other", "TIDE_TOKEN", ""},
+		{"harbour/office", "OTHER", ""}} {
 		if got, ok, err := s.Get(c.repository, c.key); got != c.want || ok != (c.want != "") || err != nil {
 			t.Errorf("%s of %s is %q, %v, %v; want %q", c.key, c.repository, got, ok, err, c.want)
 		}
 	}
 	list, err := s.List()
-	if err != nil || len(list) != 3 || strings.Contains(fmt.Sprint(list), "canary") || list[0].Repository != "harbour/counter" || list[1].Key != "MAP_KEY" {
+	if err != nil || len(list) != 3 || strings.Contains(fmt.Sprint(list), "canary") ||
+		list[0].Repository != "harbour/counter" || list[1].Key != "MAP_KEY" {
 		t.Errorf("the list is %v, %v", list, err)
 	}
 	for name, file := range map[string]string{"the locker": s.File, "the key": s.Identity} {
@@ -87,7 +92,8 @@ func TestAtOnce(t *testing.T) {
 func TestPackForAColleague(t *testing.T) {
 	t.Parallel()
 	mine, theirs, stranger := newStore(t), newStore(t), newStore(t)
-	if err := mine.Put(secret("harbour/office", "TIDE_TOKEN", "canary-1"), secret("harbour/private", "OTHER", "canary-2")); err != nil {
+	if err := mine.Put(secret("harbour/office", "TIDE_TOKEN", "canary-1"),
+		secret("harbour/private", "OTHER", "canary-2")); err != nil {
 		t.Fatal(err)
 	}
 	key, err := theirs.Recipient()
@@ -105,7 +111,8 @@ func TestPackForAColleague(t *testing.T) {
 	if err := Pack(&pack, key+"\n", some); err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(pack.String(), "canary") || !strings.HasPrefix(pack.String(), "-----BEGIN AGE ENCRYPTED FILE-----") {
+	if strings.Contains(pack.String(), "canary") ||
+		!strings.HasPrefix(pack.String(), "-----BEGIN AGE ENCRYPTED FILE-----") {
 		t.Errorf("the pack is %q", pack.String())
 	}
 	text := pack.String()
@@ -140,7 +147,8 @@ func TestPackForAColleague(t *testing.T) {
 			t.Errorf("packing for %q: %v", key, err)
 		}
 	}
-	if err := Pack(&pack, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDxOAz2phpeE3b8V9wUYFpbVTT7dDyLWTLmvhbDkOZhy ida@pier", some); err != nil {
+	if err := Pack(&pack, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDxOAz2phpeE3b8V9wUYFpbVTT7dDyLWTLmvhbDkOZhy ida@pier",
+		some); err != nil {
 		t.Errorf("packing for a key of SSH: %v", err)
 	}
 }
@@ -153,12 +161,20 @@ func TestUnusable(t *testing.T) {
 		code  string
 		file  func(s *Store) string
 	}{
-		"a key that others can read": {func(s *Store) error { return os.Chmod(s.Identity, 0o640) }, "identity-open", func(s *Store) string { return s.Identity }},
-		"a key that is gone":         {func(s *Store) error { return os.Remove(s.Identity) }, "locker-unusable", func(s *Store) string { return s.Identity }},
-		"a key that is none":         {func(s *Store) error { return os.WriteFile(s.Identity, []byte("canary"), 0o600) }, "locker-unusable", func(s *Store) string { return s.Identity }},
-		"a folder for a key":         {func(s *Store) error { return errors.Join(os.Remove(s.Identity), os.Mkdir(s.Identity, 0o700)) }, "locker-unusable", func(s *Store) string { return s.Identity }},
-		"a damaged locker":           {func(s *Store) error { return os.WriteFile(s.File, []byte("canary"), 0o600) }, "locker-unusable", func(s *Store) string { return s.File }},
-		"a cut locker":               {func(s *Store) error { return os.Truncate(s.File, 190) }, "locker-unusable", func(s *Store) string { return s.File }},
+		"a key that others can read": {func(s *Store) error { return os.Chmod(s.Identity, 0o640) }, "identity-open",
+			func(s *Store) string { return s.Identity }},
+		"a key that is gone": {func(s *Store) error { return os.Remove(s.Identity) }, "locker-unusable",
+			func(s *Store) string { return s.Identity }},
+		"a key that is none": {func(s *Store) error { return os.WriteFile(s.Identity, []byte("canary"), 0o600) },
+			"locker-unusable", func(s *Store) string { return s.Identity }},
+		"a folder for a key": {func(s *Store) error {
+			return errors.Join(os.Remove(s.Identity),
+				os.Mkdir(s.Identity, 0o700))
+		}, "locker-unusable", func(s *Store) string { return s.Identity }},
+		"a damaged locker": {func(s *Store) error { return os.WriteFile(s.File, []byte("canary"), 0o600) },
+			"locker-unusable", func(s *Store) string { return s.File }},
+		"a cut locker": {func(s *Store) error { return os.Truncate(s.File, 190) }, "locker-unusable",
+			func(s *Store) string { return s.File }},
 		"another key": {func(s *Store) error {
 			other := Store{File: s.File + "2", Identity: s.Identity + "2"}
 			_, err := other.Recipient()
@@ -175,7 +191,8 @@ func TestUnusable(t *testing.T) {
 		before, _ := os.ReadFile(s.File)
 		_, _, err := s.Get("r", "K")
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != c.code || f.At.File != c.file(s) || f.Remedy == "" || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
+		if !errors.As(err, &f) || f.Code != c.code || f.At.File != c.file(s) || f.Remedy == "" ||
+			strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}
 		if err := s.Put(secret("r", "L", "x")); err == nil {
@@ -192,7 +209,8 @@ func TestDefault(t *testing.T) {
 	t.Setenv("XDG_DATA_HOME", data)
 	t.Setenv("XDG_CONFIG_HOME", config)
 	s, err := Default()
-	if err != nil || s.File != filepath.Join(data, "nharbor", "locker.age") || s.Identity != filepath.Join(config, "nharbor", "identity") {
+	if err != nil || s.File != filepath.Join(data, "nharbor", "locker.age") ||
+		s.Identity != filepath.Join(config, "nharbor", "identity") {
 		t.Errorf("the locker is %+v, %v", s, err)
 	}
 	t.Setenv("XDG_DATA_HOME", "relative") // which the specification says to ignore

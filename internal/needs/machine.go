@@ -38,9 +38,11 @@ var versionArgs = map[string][]string{"go": {"version"}, "java": {"-version"}, "
 
 // headerFiles are where the headers lie that some packages compile with.
 var headerFiles = map[string][]string{
-	"ruby headers":    {"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h", "/usr/local/include/ruby-*/ruby.h", "/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
-	"openssl headers": {"/usr/include/openssl/ssl.h", "/usr/local/include/openssl/ssl.h", "/opt/homebrew/opt/openssl*/include/openssl/ssl.h"},
-	"ldap headers":    {"/usr/include/ldap.h", "/usr/local/include/ldap.h"},
+	"ruby headers": {"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h", "/usr/local/include/ruby-*/ruby.h",
+		"/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
+	"openssl headers": {"/usr/include/openssl/ssl.h", "/usr/local/include/openssl/ssl.h",
+		"/opt/homebrew/opt/openssl*/include/openssl/ssl.h"},
+	"ldap headers": {"/usr/include/ldap.h", "/usr/local/include/ldap.h"},
 }
 
 func phpExtension(ctx context.Context, name string) (string, error) {
@@ -74,9 +76,12 @@ func (l *Local) LoggedIn(address, variable string) bool {
 	if err != nil || homeErr != nil || u.Hostname() == "" {
 		return false
 	}
-	for _, file := range []string{".npmrc", ".yarnrc.yml", ".netrc", ".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml", ".m2/settings.xml", ".gradle/gradle.properties",
-		".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config", ".composer/auth.json", ".config/composer/auth.json", ".bundle/config", ".cargo/credentials.toml"} {
-		if data, err := os.ReadFile(filepath.Join(home, file)); err == nil && strings.Contains(string(data), u.Hostname()) {
+	for _, file := range []string{".npmrc", ".yarnrc.yml", ".netrc", ".config/pip/pip.conf", ".pip/pip.conf",
+		".config/pypoetry/auth.toml", ".m2/settings.xml", ".gradle/gradle.properties",
+		".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config", ".composer/auth.json", ".config/composer/auth.json",
+		".bundle/config", ".cargo/credentials.toml"} {
+		if data, err := os.ReadFile(filepath.Join(home, file)); err == nil &&
+			strings.Contains(string(data), u.Hostname()) {
 			return true
 		}
 	}
@@ -153,37 +158,42 @@ func (l *Local) DiskFree() (uint64, error) {
 
 // packages names a tool's package for each way of installing.
 var packages = map[string]map[string]string{
-	"node":            {"apt": "nodejs npm", "dnf": "nodejs", "brew": "node", "apk": "nodejs npm"},
-	"npm":             {"apt": "npm", "dnf": "nodejs-npm", "brew": "node", "apk": "npm"},
-	"python3":         {"apt": "python3 python3-venv", "dnf": "python3", "brew": "python", "apk": "python3"},
-	"go":              {"apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"},
-	"java":            {"apt": "default-jdk", "dnf": "java-latest-openjdk-devel", "brew": "openjdk", "apk": "openjdk21"},
-	"mvn":             {"apt": "maven", "dnf": "maven", "brew": "maven", "apk": "maven"},
-	"gradle":          {"apt": "gradle", "dnf": "gradle", "brew": "gradle", "apk": "gradle"},
-	"ruby":            {"apt": "ruby-full", "dnf": "ruby", "brew": "ruby", "apk": "ruby"},
-	"bundle":          {"apt": "ruby-bundler", "dnf": "rubygem-bundler", "brew": "ruby", "apk": "ruby-bundler"},
-	"php":             {"apt": "php-cli", "dnf": "php-cli", "brew": "php", "apk": "php"},
-	"composer":        {"apt": "composer", "dnf": "composer", "brew": "composer", "apk": "composer"},
-	"cargo":           {"apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"},
-	"elixir":          {"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"},
-	"mix":             {"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"},
-	"dotnet":          {"dnf": "dotnet-sdk-8.0", "brew": "dotnet", "apk": "dotnet8-sdk"},
-	"pipenv":          {"apt": "pipenv", "dnf": "pipenv", "brew": "pipenv"},
-	"poetry":          {"apt": "python3-poetry", "dnf": "poetry", "brew": "poetry", "apk": "poetry"},
-	"uv":              {"dnf": "uv", "brew": "uv", "apk": "uv"},
-	"make":            {"apt": "make", "dnf": "make", "brew": "make", "apk": "make"},
-	"gcc":             {"apt": "build-essential", "dnf": "gcc gcc-c++", "brew": "gcc", "apk": "build-base"},
-	"g++":             {"apt": "build-essential", "dnf": "gcc-c++", "brew": "gcc", "apk": "build-base"},
-	"pkg-config":      {"apt": "pkg-config", "dnf": "pkgconf-pkg-config", "brew": "pkgconf", "apk": "pkgconf"},
-	"pg_config":       {"apt": "libpq-dev", "dnf": "libpq-devel", "brew": "libpq", "apk": "libpq-dev"},
-	"mysql_config":    {"apt": "default-libmysqlclient-dev", "dnf": "mysql-devel", "brew": "mysql-client", "apk": "mariadb-dev"},
+	"node":    {"apt": "nodejs npm", "dnf": "nodejs", "brew": "node", "apk": "nodejs npm"},
+	"npm":     {"apt": "npm", "dnf": "nodejs-npm", "brew": "node", "apk": "npm"},
+	"python3": {"apt": "python3 python3-venv", "dnf": "python3", "brew": "python", "apk": "python3"},
+	"go":      {"apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"},
+	"java": {"apt": "default-jdk", "dnf": "java-latest-openjdk-devel", "brew": "openjdk",
+		"apk": "openjdk21"},
+	"mvn":        {"apt": "maven", "dnf": "maven", "brew": "maven", "apk": "maven"},
+	"gradle":     {"apt": "gradle", "dnf": "gradle", "brew": "gradle", "apk": "gradle"},
+	"ruby":       {"apt": "ruby-full", "dnf": "ruby", "brew": "ruby", "apk": "ruby"},
+	"bundle":     {"apt": "ruby-bundler", "dnf": "rubygem-bundler", "brew": "ruby", "apk": "ruby-bundler"},
+	"php":        {"apt": "php-cli", "dnf": "php-cli", "brew": "php", "apk": "php"},
+	"composer":   {"apt": "composer", "dnf": "composer", "brew": "composer", "apk": "composer"},
+	"cargo":      {"apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"},
+	"elixir":     {"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"},
+	"mix":        {"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"},
+	"dotnet":     {"dnf": "dotnet-sdk-8.0", "brew": "dotnet", "apk": "dotnet8-sdk"},
+	"pipenv":     {"apt": "pipenv", "dnf": "pipenv", "brew": "pipenv"},
+	"poetry":     {"apt": "python3-poetry", "dnf": "poetry", "brew": "poetry", "apk": "poetry"},
+	"uv":         {"dnf": "uv", "brew": "uv", "apk": "uv"},
+	"make":       {"apt": "make", "dnf": "make", "brew": "make", "apk": "make"},
+	"gcc":        {"apt": "build-essential", "dnf": "gcc gcc-c++", "brew": "gcc", "apk": "build-base"},
+	"g++":        {"apt": "build-essential", "dnf": "gcc-c++", "brew": "gcc", "apk": "build-base"},
+	"pkg-config": {"apt": "pkg-config", "dnf": "pkgconf-pkg-config", "brew": "pkgconf", "apk": "pkgconf"},
+	"pg_config":  {"apt": "libpq-dev", "dnf": "libpq-devel", "brew": "libpq", "apk": "libpq-dev"},
+	"mysql_config": {"apt": "default-libmysqlclient-dev", "dnf": "mysql-devel", "brew": "mysql-client",
+		"apk": "mariadb-dev"},
 	"ruby headers":    {"apt": "ruby-dev", "dnf": "ruby-devel", "brew": "ruby", "apk": "ruby-dev"},
 	"openssl headers": {"apt": "libssl-dev", "dnf": "openssl-devel", "brew": "openssl", "apk": "openssl-dev"},
-	"ldap headers":    {"apt": "libldap-dev libsasl2-dev", "dnf": "openldap-devel", "brew": "openldap", "apk": "openldap-dev"},
+	"ldap headers": {"apt": "libldap-dev libsasl2-dev", "dnf": "openldap-devel", "brew": "openldap",
+		"apk": "openldap-dev"},
 }
 
 // managers names tools that are installed with another tool rather than with the system's own.
-var managers = map[string]string{"yarn": "corepack enable yarn", "pnpm": "corepack enable pnpm", "bun": "npm install --global bun", "diesel": "cargo install diesel_cli", "sqlx": "cargo install sqlx-cli", "uv": "pip install --user uv"}
+var managers = map[string]string{"yarn": "corepack enable yarn", "pnpm": "corepack enable pnpm",
+	"bun": "npm install --global bun", "diesel": "cargo install diesel_cli", "sqlx": "cargo install sqlx-cli",
+	"uv": "pip install --user uv"}
 
 // Install gives the system's own command for a tool.
 func (l *Local) Install(tool string) string {

@@ -27,12 +27,14 @@ func TestLocalTools(t *testing.T) {
 	}
 	t.Setenv("PATH", bin+":/bin:/usr/bin")
 	l := &Local{Dir: t.TempDir()}
-	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2", "gcc": "12.2.0-14", "php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded"} {
+	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2", "gcc": "12.2.0-14",
+		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded"} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
 		}
 	}
-	for tool, want := range map[string]string{"absent-tool": "not installed", "php extension xdebug": "not installed", "mute": "does not tell", "sick": "a library is missing"} {
+	for tool, want := range map[string]string{"absent-tool": "not installed", "php extension xdebug": "not installed",
+		"mute": "does not tell", "sick": "a library is missing"} {
 		if got, err := l.Version(t.Context(), tool); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s is %q, %v; want %s", tool, got, err, want)
 		}
@@ -66,7 +68,8 @@ func TestLogins(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(home, ".m2"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string]string{".npmrc": "//npm.quay.example/:_authToken=x", ".m2/settings.xml": "<url>https://maven.quay.example</url>"} {
+	for name, text := range map[string]string{".npmrc": "//npm.quay.example/:_authToken=x",
+		".m2/settings.xml": "<url>https://maven.quay.example</url>"} {
 		if err := os.WriteFile(filepath.Join(home, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -76,8 +79,10 @@ func TestLogins(t *testing.T) {
 		address, variable string
 		want              bool
 	}{
-		{"https://npm.quay.example/x", "", true}, {"https://npm.quay.example", "EMPTY_TOKEN", true}, {"https://maven.quay.example/r", "", true}, {"https://else.quay.example", "QUAY_TOKEN", true},
-		{"https://else.quay.example", "", false}, {"https://else.quay.example", "EMPTY_TOKEN", false}, {"::no address", "", false}, {"", "", false},
+		{"https://npm.quay.example/x", "", true}, {"https://npm.quay.example", "EMPTY_TOKEN", true},
+		{"https://maven.quay.example/r", "", true}, {"https://else.quay.example", "QUAY_TOKEN", true},
+		{"https://else.quay.example", "", false}, {"https://else.quay.example", "EMPTY_TOKEN", false},
+		{"::no address", "", false}, {"", "", false},
 	} {
 		if got := l.LoggedIn(c.address, c.variable); got != c.want {
 			t.Errorf("%s with %q: %v", c.address, c.variable, got)

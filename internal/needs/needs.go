@@ -54,7 +54,8 @@ type Machine interface {
 	PortFree(host string, port int) (bool, *stack.Owner)
 	// DiskFree tells the free bytes where the workspace lies.
 	DiskFree() (uint64, error)
-	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the person's.
+	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the
+	// person's.
 	LoggedIn(address, variable string) bool
 	// Install gives the command that installs a tool on this system; empty if it isn't known.
 	Install(tool string) string
@@ -181,11 +182,14 @@ func (a *asker) sources(services []*stack.Service) {
 				continue
 			}
 			seen[s.Address] = true
-			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " + s.Address, Level: "required", Because: []stack.Place{s.At}, For: names, Met: true, Found: "asks for no login, as far as the checkout tells"}
+			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " + s.Address,
+				Level: "required", Because: []stack.Place{s.At}, For: names, Met: true,
+				Found: "asks for no login, as far as the checkout tells"}
 			if s.Login {
 				n.Found = "a login is set up here"
 				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
-					n.Found, n.Remedy = "no login for it was found", "Get a login from whoever runs it, and put it where "+p.Manager+" looks for it."
+					n.Found, n.Remedy = "no login for it was found",
+						"Get a login from whoever runs it, and put it where "+p.Manager+" looks for it."
 					if s.Variable != "" {
 						n.Remedy = fmt.Sprintf("Get a login from whoever runs it, and export it as %s.", s.Variable)
 					}
@@ -224,7 +228,9 @@ func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
 	n.Found = found
 	n.Met = satisfies(found, r.Constraint)
 	if !n.Met {
-		n.Remedy = fmt.Sprintf("Install %s %s beside it, with a version manager, and open a new shell; or correct the constraint if it is out of date.", r.Tool, r.Constraint)
+		n.Remedy = fmt.Sprintf(
+			"Install %s %s beside it, with a version manager, and open a new shell; or correct the constraint if it "+
+				"is out of date.", r.Tool, r.Constraint)
 	}
 	return n
 }
@@ -274,7 +280,8 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 			if p.Host == 0 || p.Transport != "tcp" {
 				continue
 			}
-			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free", Met: true, Level: "required", Because: []stack.Place{p.At}, For: []string{s.Name}}
+			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free",
+				Met: true, Level: "required", Because: []stack.Place{p.At}, For: []string{s.Name}}
 			if ours[p.Host] {
 				n.Found = "held by this stack"
 			} else if free, owner := a.machine.PortFree(p.HostIP, p.Host); !free {
@@ -283,7 +290,9 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 				n.Remedy = "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100"
 				if owner != nil {
 					n.Found = fmt.Sprintf("taken by %s, process %d", owner.Command, owner.PID)
-					n.Remedy = fmt.Sprintf("Stop process %d (%s), or move the whole stack to other ports: nharbor launch --shift 100", owner.PID, owner.Command)
+					n.Remedy = fmt.Sprintf(
+						"Stop process %d (%s), or move the whole stack to other ports: nharbor launch --shift 100",
+						owner.PID, owner.Command)
 				}
 			}
 			a.needs = append(a.needs, n)
@@ -299,7 +308,8 @@ func (a *asker) disk() {
 	if err != nil {
 		return
 	}
-	n := Need{Name: "disk space", Kind: Disk, Wanted: "2 GB", Found: fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)), Met: free >= lowDisk, Level: "optional"}
+	n := Need{Name: "disk space", Kind: Disk, Wanted: "2 GB", Found: fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)),
+		Met: free >= lowDisk, Level: "optional"}
 	if !n.Met {
 		n.Remedy = "Make room: packages and images may not fit."
 	}

@@ -53,14 +53,20 @@ func (m machine) Install(tool string) string {
 func app() *stack.Stack {
 	return &stack.Stack{
 		Projects: []stack.Project{
-			{Path: "web", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20", At: stack.Place{File: "web/package.json", Line: 3}}, {Tool: "npm", Constraint: "*"}}},
-			{Path: "admin", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20", At: stack.Place{File: "admin/package.json", Line: 9}}}},
+			{Path: "web", Manager: "npm",
+				Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20",
+					At: stack.Place{File: "web/package.json", Line: 3}}, {Tool: "npm", Constraint: "*"}}},
+			{Path: "admin", Manager: "npm",
+				Runtimes: []stack.Runtime{{Tool: "node", Constraint: ">=20",
+					At: stack.Place{File: "admin/package.json", Line: 9}}}},
 			{Path: "unused", Manager: "npm", Runtimes: []stack.Runtime{{Tool: "elsewhere", Constraint: "*"}}},
 		},
 		Services: []stack.Service{
-			{Name: "web", Runs: stack.Native, Project: "web", Manager: "npm", Ports: []stack.Port{{Host: 8000, Target: 8000, Transport: "tcp"}}},
+			{Name: "web", Runs: stack.Native, Project: "web", Manager: "npm",
+				Ports: []stack.Port{{Host: 8000, Target: 8000, Transport: "tcp"}}},
 			{Name: "admin", Runs: stack.Native, Project: "admin", Manager: "npm"},
-			{Name: "db", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2}, Ports: []stack.Port{{Host: 5432, Target: 5432, Transport: "tcp"}, {Target: 99, Transport: "tcp"}}},
+			{Name: "db", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2},
+				Ports: []stack.Port{{Host: 5432, Target: 5432, Transport: "tcp"}, {Target: 99, Transport: "tcp"}}},
 		},
 	}
 }
@@ -78,17 +84,27 @@ func TestAsk(t *testing.T) {
 		remedy   string
 	}{
 		{"all is there", func(*machine) {}, nil, nil, true, "", ""},
-		{"a tool is missing", func(m *machine) { m.versions = map[string]string{"npm": "10"} }, nil, nil, false, "node", "get node"},
-		{"a tool without a known package", func(m *machine) { m.versions = map[string]string{"node": "20.0.0"} }, nil, nil, false, "npm", "Install npm"},
+		{"a tool is missing", func(m *machine) { m.versions = map[string]string{"npm": "10"} }, nil, nil, false, "node",
+			"get node"},
+		{"a tool without a known package", func(m *machine) { m.versions = map[string]string{"node": "20.0.0"} }, nil,
+			nil, false, "npm", "Install npm"},
 		{"a tool is too old", func(m *machine) { m.versions["node"] = "18.3.0" }, nil, nil, false, "node", ">=20"},
-		{"a tool does not run", func(m *machine) { m.versions["node"] = "broken" }, nil, nil, false, "node", "node --version"},
-		{"the engine is not started", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotStarted, Address: "unix:///s"} }, nil, nil, false, "container engine", "Start"},
-		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotInstalled} }, []string{"web"}, nil, true, "", ""},
-		{"a port is taken", func(m *machine) { m.taken = map[int]*stack.Owner{8000: {PID: 77, Command: "python3"}} }, nil, nil, false, "port 8000", "process 77 (python3)"},
-		{"a port is taken by somebody", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, nil, false, "port 5432", "--shift"},
-		{"a port is our own", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, map[int]bool{5432: true}, true, "", ""},
+		{"a tool does not run", func(m *machine) { m.versions["node"] = "broken" }, nil, nil, false, "node",
+			"node --version"},
+		{"the engine is not started",
+			func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotStarted, Address: "unix:///s"} }, nil,
+			nil, false, "container engine", "Start"},
+		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotInstalled} },
+			[]string{"web"}, nil, true, "", ""},
+		{"a port is taken", func(m *machine) { m.taken = map[int]*stack.Owner{8000: {PID: 77, Command: "python3"}} },
+			nil, nil, false, "port 8000", "process 77 (python3)"},
+		{"a port is taken by somebody", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, nil, false,
+			"port 5432", "--shift"},
+		{"a port is our own", func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil,
+			map[int]bool{5432: true}, true, "", ""},
 		{"the disk is full", func(m *machine) { m.free = 1 << 20 }, nil, nil, true, "disk space", "Make room"},
-		{"several at once", func(m *machine) { m.versions = nil; m.taken = map[int]*stack.Owner{8000: nil, 5432: nil} }, nil, nil, false, "node npm port 8000 port 5432", "get node"},
+		{"several at once", func(m *machine) { m.versions = nil; m.taken = map[int]*stack.Owner{8000: nil, 5432: nil} },
+			nil, nil, false, "node npm port 8000 port 5432", "get node"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -119,7 +135,8 @@ func TestAsk(t *testing.T) {
 
 func TestOneNeedForSeveral(t *testing.T) {
 	t.Parallel()
-	a := Ask(t.Context(), app(), nil, nil, machine{versions: map[string]string{"node": "22.0.0", "npm": "10"}, free: 1 << 40})
+	a := Ask(t.Context(), app(), nil, nil, machine{versions: map[string]string{"node": "22.0.0", "npm": "10"},
+		free: 1 << 40})
 	i := slices.IndexFunc(a.Needs, func(n Need) bool { return n.Name == "node" })
 	if n := a.Needs[i]; len(n.Because) != 2 || strings.Join(n.For, " ") != "web admin" {
 		t.Errorf("the need for node is %+v", n)
@@ -132,8 +149,10 @@ func TestSatisfies(t *testing.T) {
 		version, constraint string
 		want                bool
 	}{
-		{"20.20.2", ">=18", true}, {"16.1.0", ">=18", false}, {"20.1.0", "^20", true}, {"21.0.0", "^20", false}, {"20.5.0", "20.x", true},
-		{"18.0.0", ">=16 <19", true}, {"20.0.0", "18 || 20", true}, {"3.11.7", "~3.11", true}, {"3.12.0", "~3.11", false}, {"1.26.8", ">=1.22", true},
+		{"20.20.2", ">=18", true}, {"16.1.0", ">=18", false}, {"20.1.0", "^20", true}, {"21.0.0", "^20", false},
+		{"20.5.0", "20.x", true},
+		{"18.0.0", ">=16 <19", true}, {"20.0.0", "18 || 20", true}, {"3.11.7", "~3.11", true},
+		{"3.12.0", "~3.11", false}, {"1.26.8", ">=1.22", true},
 		{"20.0.0", "*", true}, {"20.0.0", "lts/*", true}, {"odd", ">=3", true},
 	} {
 		if got := satisfies(c.version, c.constraint); got != c.want {
@@ -179,8 +198,10 @@ func TestWhatPackagesTake(t *testing.T) {
 	for i := range s.Projects {
 		if p := &s.Projects[i]; p.Path == "web" {
 			p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: "cobol", Constraint: "*", Hint: true})
-			p.Compiles = []stack.Compile{{Package: "tide", Takes: "gcc"}, {Package: "wave", Takes: "gcc", Certain: true}, {Package: "tide", Takes: "swig"}}
-			p.Sources = []stack.Source{{Address: "https://npm.quay.example/x"}, {Address: "https://in.quay.example", Login: true, Variable: "QUAY_TOKEN"}}
+			p.Compiles = []stack.Compile{{Package: "tide", Takes: "gcc"},
+				{Package: "wave", Takes: "gcc", Certain: true}, {Package: "tide", Takes: "swig"}}
+			p.Sources = []stack.Source{{Address: "https://npm.quay.example/x"},
+				{Address: "https://in.quay.example", Login: true, Variable: "QUAY_TOKEN"}}
 		}
 	}
 	m := machine{versions: map[string]string{"node": "20.1.0", "npm": "10"}, free: 10 << 30}
@@ -194,11 +215,14 @@ func TestWhatPackagesTake(t *testing.T) {
 		return strings.Join(out, ", ")
 	}
 	a := Ask(t.Context(), s, nil, nil, m)
-	if got, want := told(a), "tool gcc met=false required, tool swig met=false optional, source npm.quay.example met=true required, source in.quay.example met=false required"; got != want || a.Met {
+	if got, want := told(a),
+		"tool gcc met=false required, tool swig met=false optional, source npm.quay.example met=true required, "+
+			"source in.quay.example met=false required"; got != want || a.Met {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
 	for _, n := range a.Needs {
-		if n.Name == "gcc" && n.Wanted != "to compile tide, wave" || n.Name == "in.quay.example" && !strings.Contains(n.Remedy, "QUAY_TOKEN") {
+		if n.Name == "gcc" && n.Wanted != "to compile tide, wave" || n.Name == "in.quay.example" &&
+			!strings.Contains(n.Remedy, "QUAY_TOKEN") {
 			t.Errorf("the need is %+v", n)
 		}
 	}

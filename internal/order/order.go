@@ -56,7 +56,8 @@ func StepID(id string) string { return "step:" + id }
 // Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
 // declared edges, with the Order that shows it.
 func Build(s *stack.Stack, opt Options) (*Order, error) {
-	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)), nodes: make(map[string]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
+	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)),
+		nodes: make(map[string]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
 	for i := range s.Services {
 		b.byName[s.Services[i].Name] = &s.Services[i]
 	}
@@ -69,7 +70,8 @@ func Build(s *stack.Stack, opt Options) (*Order, error) {
 	b.steps()
 	b.dropCycles()
 	if len(b.out.Cycle) > 0 {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "order-cycle", Text: "the declared order goes in a circle: " + strings.Join(b.out.Cycle, " → "), Remedy: "Remove one of these declarations."}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "order-cycle", Text: "the declared order goes in a circle: " +
+			strings.Join(b.out.Cycle, " → "), Remedy: "Remove one of these declarations."}
 		for _, e := range b.nodes[b.out.Cycle[0]].After {
 			if e.ID == b.out.Cycle[1] {
 				f.At = e.At
@@ -88,7 +90,8 @@ func unknown(s *stack.Stack, name string) error {
 		names = append(names, v.Name)
 	}
 	slices.Sort(names)
-	return &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " + strings.Join(names, ", ")}
+	return &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown",
+		Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " + strings.Join(names, ", ")}
 }
 
 type builder struct {
@@ -197,7 +200,8 @@ func (b *builder) services() {
 
 // Askable reports whether there is a way to find out that a service answers.
 func Askable(s *stack.Service) bool {
-	if s.Container != nil && s.Container.Health != nil && len(s.Container.Health.Test) > 0 && s.Container.Health.Test[0] != "NONE" {
+	if s.Container != nil && s.Container.Health != nil && len(s.Container.Health.Test) > 0 &&
+		s.Container.Health.Test[0] != "NONE" {
 		return true
 	}
 	return slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" })
@@ -232,11 +236,13 @@ func (b *builder) steps() {
 		}
 		for _, id := range s.AfterSteps {
 			if n := b.stepByID(id, p, service); n != nil {
-				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("it uses what %s makes", Title(n.ID)), At: s.At})
+				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred,
+					Reason: fmt.Sprintf("it uses what %s makes", Title(n.ID)), At: s.At})
 			}
 		}
 		if last != nil {
-			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
+			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+				Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
 	}
 }
@@ -249,7 +255,8 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		n = b.add(id, "step")
 		if needsDatabase(step.Role) {
 			for _, e := range service.After {
-				if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil && other.Kind == stack.Lasting {
+				if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil &&
+					other.Kind == stack.Lasting {
 					e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
 					n.wait(e)
 				}
@@ -258,13 +265,15 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		for _, other := range step.AfterSteps {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
-					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("it uses what %s makes", Title(before.ID)), At: step.At})
+					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
+						Reason: fmt.Sprintf("it uses what %s makes", Title(before.ID)), At: step.At})
 				}
 			}
 		}
 	}
 	if last != nil && last != n {
-		n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
+		n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+			Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
 	}
 	return n
 }
@@ -309,7 +318,8 @@ func (b *builder) dropCycles() {
 		for i := 0; i+1 < len(cycle); i++ {
 			for k, e := range b.nodes[cycle[i]].After {
 				// The weakest is the one that asks for least; of equals the last.
-				if e.ID == cycle[i+1] && e.Because == stack.Inferred && (weakest < 0 || e.Until.Strength() <= b.nodes[from].After[weakest].Until.Strength()) {
+				if e.ID == cycle[i+1] && e.Because == stack.Inferred &&
+					(weakest < 0 || e.Until.Strength() <= b.nodes[from].After[weakest].Until.Strength()) {
 					weakest, from = k, cycle[i]
 				}
 			}
@@ -322,7 +332,8 @@ func (b *builder) dropCycles() {
 		e := n.After[weakest]
 		n.After = slices.Delete(n.After, weakest, weakest+1)
 		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: "order-edge-dropped", At: e.At,
-			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", name(from), name(e.ID), e.Reason), Remedy: "None, if both start without each other."})
+			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", name(from), name(e.ID),
+				e.Reason), Remedy: "None, if both start without each other."})
 	}
 }
 

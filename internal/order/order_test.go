@@ -21,7 +21,8 @@ func harbour(t *testing.T, text string) *stack.Stack {
 		}
 		if f[0] == ">" {
 			last := &s.Services[len(s.Services)-1]
-			last.After = append(last.After, stack.After{Service: f[1], Until: stack.Until(f[2]), Because: f[3], Reason: "a reason", At: stack.Place{File: "compose.yaml", Line: 7}})
+			last.After = append(last.After, stack.After{Service: f[1], Until: stack.Until(f[2]), Because: f[3],
+				Reason: "a reason", At: stack.Place{File: "compose.yaml", Line: 7}})
 			continue
 		}
 		v := stack.Service{Name: f[0], Kind: f[1], Runs: stack.Container}
@@ -138,7 +139,8 @@ func TestReasons(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(o.Remarks) != 1 || o.Remarks[0].Code != "order-edge-dropped" || !strings.Contains(o.Remarks[0].Text, "b does not wait for a") {
+	if len(o.Remarks) != 1 || o.Remarks[0].Code != "order-edge-dropped" ||
+		!strings.Contains(o.Remarks[0].Text, "b does not wait for a") {
 		t.Errorf("the dropped edge is remarked as %+v", o.Remarks)
 	}
 	e := o.Nodes[1].After[0]
@@ -192,12 +194,15 @@ func TestCriticalPath(t *testing.T) {
 		estimate float64
 	}{
 		{nil, "step:install:web service:web", 0},
-		{map[string]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2, "service:web": 1}, "service:db service:api service:web", 6},
-		{map[string]float64{"step:install:web": 9, "service:db": 3, "service:api": 2, "service:web": 1.5}, "step:install:web service:web", 10.5},
+		{map[string]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2, "service:web": 1},
+			"service:db service:api service:web", 6},
+		{map[string]float64{"step:install:web": 9, "service:db": 3, "service:api": 2, "service:web": 1.5},
+			"step:install:web service:web", 10.5},
 	} {
 		o, err := Build(s, Options{Seconds: c.seconds})
 		if err != nil || strings.Join(o.CriticalPath, " ") != c.want || o.Estimate != c.estimate {
-			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate, err, c.want, c.estimate)
+			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate, err, c.want,
+				c.estimate)
 		}
 	}
 }
@@ -208,7 +213,8 @@ func large(n int) *stack.Stack {
 	for i := range n {
 		v := stack.Service{Name: fmt.Sprint("s", i), Kind: stack.Lasting}
 		for k := 1; k <= 5 && i-k*k >= 0; k++ {
-			v.After = append(v.After, stack.After{Service: fmt.Sprint("s", i-k*k), Until: stack.Begun, Because: stack.Declared})
+			v.After = append(v.After, stack.After{Service: fmt.Sprint("s", i-k*k), Until: stack.Begun,
+				Because: stack.Declared})
 		}
 		s.Services = append(s.Services, v)
 	}
@@ -237,9 +243,12 @@ func TestMembers(t *testing.T) {
 		return stack.Step{ID: id, Role: stack.Role(role), Folder: folder, AfterSteps: after}
 	}
 	s := &stack.Stack{
-		Projects: []stack.Project{{Path: ".", Manager: "npm", Steps: []stack.Step{step("install:.", ""), step("build:lib", "lib", "build:base"), step("build:base", "base"), step("build:web", "web"), step("migrate:api", "api")}}},
+		Projects: []stack.Project{{Path: ".", Manager: "npm",
+			Steps: []stack.Step{step("install:.", ""), step("build:lib", "lib", "build:base"),
+				step("build:base", "base"), step("build:web", "web"), step("migrate:api", "api")}}},
 		Services: []stack.Service{
-			{Name: "web", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "web", AfterSteps: []string{"build:lib"}},
+			{Name: "web", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "web",
+				AfterSteps: []string{"build:lib"}},
 			{Name: "api", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "api"},
 		},
 	}
@@ -264,10 +273,14 @@ func TestMembers(t *testing.T) {
 func TestTheWeakestIsDropped(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a answering inferred": "b does not wait for c",
-		"a lasting 1\n> b begun inferred\nb lasting 0\n> a answering declared":                                      "a does not wait for b",
-		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a answering declared": "b does not wait for c",
-		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun inferred\nc lasting 0":     "b does not wait for a",
+		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a answering " +
+			"inferred": "b does not wait for c",
+		"a lasting 1\n> b begun inferred\nb lasting 0\n> a answering " +
+			"declared": "a does not wait for b",
+		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a answering " +
+			"declared": "b does not wait for c",
+		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun inferred\nc lasting 0": "b " +
+			"does not wait for a",
 	} {
 		o, err := Build(harbour(t, text), Options{Literal: true})
 		if err != nil || len(o.Cycle) > 0 || len(o.Remarks) != 1 || !strings.Contains(o.Remarks[0].Text, want) {

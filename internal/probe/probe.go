@@ -34,7 +34,8 @@ func Ask(ctx context.Context, port int, speaks string) stack.PortCheck {
 
 // AskAt is Ask for the given addresses, the first that accepts.
 func AskAt(ctx context.Context, hosts []string, port int, speaks string) stack.PortCheck {
-	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(port)), Expected: speaks, Verdict: stack.Refuses}
+	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(port)), Expected: speaks,
+		Verdict: stack.Refuses}
 	for _, host := range hosts {
 		address := net.JoinHostPort(host, strconv.Itoa(port))
 		start := time.Now()
@@ -102,7 +103,8 @@ const HungUp = "it accepts the connection and hangs up without a word"
 // hangUp tells apart a peer that closed at once, as an engine's forwarder does when nothing listens
 // behind it, from one that said nothing.
 func hangUp(err error) answer {
-	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.EPIPE) {
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, syscall.EPIPE) {
 		return answer{verdict: stack.Refuses, says: HungUp}
 	}
 	return answer{verdict: stack.Silent}

@@ -98,22 +98,31 @@ func TestAsk(t *testing.T) {
 		status       int
 		title        string
 	}{
-		{"a page", "http", page("200 OK", "", "<html><title> The &amp;\n harbour </title>"), stack.Answers, "http", "", 200, "The & harbour"},
+		{"a page", "http", page("200 OK", "", "<html><title> The &amp;\n harbour </title>"), stack.Answers, "http", "",
+			200, "The & harbour"},
 		{"a sign-in", "http", page("401 Unauthorized", "", ""), stack.Answers, "http", "", 401, ""},
 		{"a redirection", "http", page("302 Found", "Location: /login\r\n", ""), stack.Answers, "http", "", 302, ""},
 		{"not found", "http", page("404 Not Found", "", ""), stack.Answers, "http", "", 404, ""},
-		{"a server error", "http", page("500 Internal Server Error", "", "trace"), stack.Errs, "http", "status 500", 500, ""},
-		{"a refused host", "http", page("400 Bad Request", "", "Invalid Host header"), stack.Errs, "http", "host name", 400, ""},
+		{"a server error", "http", page("500 Internal Server Error", "", "trace"), stack.Errs, "http", "status 500",
+			500, ""},
+		{"a refused host", "http", page("400 Bad Request", "", "Invalid Host header"), stack.Errs, "http", "host name",
+			400, ""},
 		{"a page from redis", "http", says("-ERR unknown command 'GET'\r\n"), stack.Stranger, "redis", "", 0, ""},
 		{"a page from nobody", "http", silent, stack.Silent, "", "", 0, ""},
 		{"a page that is hung up on", "http", hangsUp, stack.Refuses, "", HungUp, 0, ""},
-		{"postgres asks for a password", "postgres", says("R\x00\x00\x00\x08\x00\x00\x00\x0a"), stack.Answers, "postgres", "", 0, ""},
-		{"postgres knows no such user", "postgres", says(pgError("28000", "no pg_hba.conf entry")), stack.Answers, "postgres", "", 0, ""},
-		{"postgres starts up", "postgres", says(pgError("57P03", "the database system is starting up")), stack.Errs, "postgres", "starting up", 0, ""},
-		{"postgres is a web server", "postgres", says("HTTP/1.1 400 Bad Request\r\n\r\n"), stack.Stranger, "http", "", 0, ""},
+		{"postgres asks for a password", "postgres", says("R\x00\x00\x00\x08\x00\x00\x00\x0a"), stack.Answers,
+			"postgres", "", 0, ""},
+		{"postgres knows no such user", "postgres", says(pgError("28000", "no pg_hba.conf entry")), stack.Answers,
+			"postgres", "", 0, ""},
+		{"postgres starts up", "postgres", says(pgError("57P03", "the database system is starting up")), stack.Errs,
+			"postgres", "starting up", 0, ""},
+		{"postgres is a web server", "postgres", says("HTTP/1.1 400 Bad Request\r\n\r\n"), stack.Stranger, "http", "",
+			0, ""},
 		{"redis", "redis", says("+PONG\r\n"), stack.Answers, "redis", "", 0, ""},
-		{"redis wants a password", "redis", says("-NOAUTH Authentication required.\r\n"), stack.Answers, "redis", "", 0, ""},
-		{"redis loads", "redis", says("-LOADING Redis is loading the dataset in memory\r\n"), stack.Errs, "redis", "loading", 0, ""},
+		{"redis wants a password", "redis", says("-NOAUTH Authentication required.\r\n"), stack.Answers, "redis", "", 0,
+			""},
+		{"redis loads", "redis", says("-LOADING Redis is loading the dataset in memory\r\n"), stack.Errs, "redis",
+			"loading", 0, ""},
 		{"redis is a web server", "redis", says("HTTP/1.1 400 Bad Request\r\n\r\n"), stack.Stranger, "http", "", 0, ""},
 		{"redis is secure shell", "redis", greets("SSH-2.0-x\r\n"), stack.Stranger, "ssh", "", 0, ""},
 		{"mail", "smtp", greets("220 mail.example\r\n"), stack.Answers, "smtp", "", 0, ""},
@@ -134,7 +143,8 @@ func TestAsk(t *testing.T) {
 				ctx = short
 			}
 			got := Ask(ctx, port, c.speaks)
-			if got.Verdict != c.want || got.Speaks != c.who || got.Status != c.status || got.Title != c.title || !strings.Contains(got.Cause, c.cause) || c.cause == "" && got.Cause != "" {
+			if got.Verdict != c.want || got.Speaks != c.who || got.Status != c.status || got.Title != c.title ||
+				!strings.Contains(got.Cause, c.cause) || c.cause == "" && got.Cause != "" {
 				t.Errorf("got %+v", got)
 			}
 			if got.Address != fmt.Sprintf("127.0.0.1:%d", port) || got.Expected != c.speaks {
@@ -146,7 +156,8 @@ func TestAsk(t *testing.T) {
 
 func TestNothingListens(t *testing.T) {
 	t.Parallel()
-	if c := Ask(t.Context(), testport.Take(t), "http"); c.Verdict != stack.Refuses || c.Cause != "" || c.LatencyMs != 0 {
+	if c := Ask(t.Context(), testport.Take(t), "http"); c.Verdict != stack.Refuses || c.Cause != "" ||
+		c.LatencyMs != 0 {
 		t.Errorf("got %+v", c)
 	}
 }

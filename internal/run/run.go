@@ -49,7 +49,8 @@ type NativeSpec struct {
 	Command []string
 	Env     []string // KEY=VALUE, the whole environment
 
-	// HoldInput keeps the standard input open, without a word, for programs that end when theirs does. Else it is empty.
+	// HoldInput keeps the standard input open, without a word, for programs that end when theirs does. Else it is
+	// empty.
 	HoldInput bool
 }
 
@@ -181,7 +182,8 @@ const createTime = time.Minute
 
 // StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
 // The container is removed when it has ended. ctx covers the start only.
-func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, output func() io.WriteCloser) (*Container, error) {
+func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, output func() io.WriteCloser) (*Container,
+	error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

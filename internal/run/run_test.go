@@ -109,7 +109,8 @@ func (l *lines) wait(prefix string) string {
 
 func start(t *testing.T, part string, l *lines, more ...string) *Native {
 	t.Helper()
-	n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0], "x"}, Env: append(append(os.Environ(), "RUN_TEST_PART="+part), more...)}, l.stream)
+	n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0], "x"},
+		Env: append(append(os.Environ(), "RUN_TEST_PART="+part), more...)}, l.stream)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +137,8 @@ func TestEnvironmentAndFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	n, err := StartNative(NativeSpec{Dir: dir, Command: []string{os.Args[0]}, Env: []string{"RUN_TEST_PART=env", "GIVEN=a b"}}, l.stream)
+	n, err := StartNative(NativeSpec{Dir: dir, Command: []string{os.Args[0]},
+		Env: []string{"RUN_TEST_PART=env", "GIVEN=a b"}}, l.stream)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -250,7 +252,8 @@ func TestInput(t *testing.T) {
 	t.Parallel()
 	l := newLines()
 	start := func(hold bool) *Native {
-		n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0]}, Env: append(os.Environ(), "RUN_TEST_PART=input"), HoldInput: hold}, l.stream)
+		n, err := StartNative(NativeSpec{Dir: t.TempDir(), Command: []string{os.Args[0]},
+			Env: append(os.Environ(), "RUN_TEST_PART=input"), HoldInput: hold}, l.stream)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -64,7 +64,8 @@ func (f jsonFormat) read(name string, data []byte) ([]Entry, error) {
 				if comment != "" && bytes.ContainsRune(data[shift+v.StartOffset:shift+v.EndOffset], '\n') {
 					comment = "" // what is said of several lines says little of each
 				}
-				note := comments(string(m.Name.BeforeExtra)) + "\n" + sameLine(data[shift+m.Value.EndOffset:shift+behind])
+				note := comments(string(m.Name.BeforeExtra)) + "\n" +
+					sameLine(data[shift+m.Value.EndOffset:shift+behind])
 				if note = strings.TrimSpace(note); note == "" {
 					note = comment
 				}
@@ -180,7 +181,8 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 			return nil, false
 		}
 		name := want.Members[i].Name.Value.(hujson.Literal).String()
-		k := slices.IndexFunc(have.Members, func(m hujson.ObjectMember) bool { return m.Name.Value.(hujson.Literal).String() == name })
+		k := slices.IndexFunc(have.Members,
+			func(m hujson.ObjectMember) bool { return m.Name.Value.(hujson.Literal).String() == name })
 		if k >= 0 {
 			inner, isObject := want.Members[i].Value.Value.(*hujson.Object)
 			own, same := have.Members[k].Value.Value.(*hujson.Object)
@@ -195,10 +197,12 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 		if n := strings.IndexByte(before, '\n'); n > 0 && i > 0 {
 			before = before[n:] // what stands behind the comma belongs to the member before
 		}
-		body := strings.TrimRight(before, " \t") + indentOf(before) + string(tdata[want.Members[i].Name.StartOffset:want.Members[i].Value.EndOffset])
+		body := strings.TrimRight(before,
+			" \t") + indentOf(before) + string(tdata[want.Members[i].Name.StartOffset:want.Members[i].Value.EndOffset])
 		for p := i - 1; p >= 0; p-- {
 			prior := want.Members[p].Name.Value.(hujson.Literal).String()
-			if k := slices.IndexFunc(have.Members, func(m hujson.ObjectMember) bool { return m.Name.Value.(hujson.Literal).String() == prior }); k >= 0 {
+			if k := slices.IndexFunc(have.Members,
+				func(m hujson.ObjectMember) bool { return m.Name.Value.(hujson.Literal).String() == prior }); k >= 0 {
 				// Behind the comma and what is said behind it on the same line.
 				end := have.Members[k].Value.EndOffset
 				last := k == len(have.Members)-1

@@ -19,7 +19,8 @@ func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
 	for at := 0; at < len(data); {
 		begin, first := at, line
 		at, line = nextLine(data, at), line+1
-		raw := strings.TrimLeft(strings.TrimPrefix(strings.TrimRight(string(data[begin:at]), "\r\n"), "\xef\xbb\xbf"), " \t\f")
+		raw := strings.TrimLeft(strings.TrimPrefix(strings.TrimRight(string(data[begin:at]), "\r\n"), "\xef\xbb\xbf"),
+			" \t\f")
 		if raw == "" {
 			note = nil
 			continue
@@ -145,7 +146,8 @@ func propertiesQuoted(s string, key bool) string {
 			out.WriteString(`\t`)
 		case c == '\f':
 			out.WriteString(`\f`)
-		case c == ' ' && (i == 0 || key), key && strings.ContainsRune("=:#!", c), (c == '=' || c == ':' || c == '#' || c == '!') && i == 0:
+		case c == ' ' && (i == 0 || key), key && strings.ContainsRune("=:#!", c),
+			(c == '=' || c == ':' || c == '#' || c == '!') && i == 0:
 			out.WriteString(`\` + string(c))
 		case c < 0x20 || c > 0x7e:
 			for _, u := range utf16.Encode([]rune{c}) {

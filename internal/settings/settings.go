@@ -26,7 +26,8 @@ const (
 // FormatOf tells a file's format by its name.
 func FormatOf(name string) string {
 	base := path.Base(name)
-	if strings.Contains(base, "env") && !slices.Contains([]string{".json", ".yml", ".yaml", ".toml", ".properties"}, path.Ext(base)) {
+	if strings.Contains(base, "env") && !slices.Contains([]string{".json", ".yml", ".yaml", ".toml", ".properties"},
+		path.Ext(base)) {
 		switch path.Ext(base) {
 		case ".js", ".mjs", ".cjs", ".ts", ".php", ".rb", ".py", ".exs":
 			return Other
@@ -104,7 +105,8 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return nil, dotenv.TooLarge(name, len(data))
 	}
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name}, Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name},
+			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
 	}
 	switch kind {
 	case JSON:
@@ -133,7 +135,8 @@ func (d *Document) become(f *dotenv.File) {
 	d.env, d.data = f, f.Bytes()
 	d.Entries = make([]Entry, len(f.Settings))
 	for i, s := range f.Settings {
-		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment, Expands: !s.Literal && strings.Contains(s.Value, "$")}
+		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment, Expands: !s.Literal &&
+			strings.Contains(s.Value, "$")}
 	}
 }
 
@@ -174,7 +177,9 @@ func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 			continue
 		}
 		found[e.Key] = true
-		written, err := "", fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in place; edit it by hand", d.Name, e.Line, e.Key)
+		written, err := "",
+			fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in place; edit it by hand",
+				d.Name, e.Line, e.Key)
 		if e.form != fixed {
 			written, err = d.how.write(e, value)
 		}
@@ -296,5 +301,6 @@ func lineAt(data []byte, at int) (line, column int) {
 }
 
 func unreadable(name, kind string, line, column int, why string) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "settings-syntax", At: stack.Place{File: name, Line: line}, Column: column, Text: "this is not valid " + kind + ": " + why, Remedy: "Correct the line."}
+	return &stack.Fault{Kind: stack.Unreadable, Code: "settings-syntax", At: stack.Place{File: name, Line: line},
+		Column: column, Text: "this is not valid " + kind + ": " + why, Remedy: "Correct the line."}
 }

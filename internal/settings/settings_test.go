@@ -67,7 +67,9 @@ func TestCases(t *testing.T) {
 
 func TestFormatOf(t *testing.T) {
 	t.Parallel()
-	for name, want := range map[string]string{".env": Env, "a/.env.local": Env, "env.sample": Env, "appsettings.json": JSON, "config/database.yml": YAML, "a.toml": TOML, "application.properties": Properties, "config.php": Other, "environment.ts": Other, "env.yaml": YAML} {
+	for name, want := range map[string]string{".env": Env, "a/.env.local": Env, "env.sample": Env,
+		"appsettings.json": JSON, "config/database.yml": YAML, "a.toml": TOML, "application.properties": Properties,
+		"config.php": Other, "environment.ts": Other, "env.yaml": YAML} {
 		if got := FormatOf(name); got != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
 		}
@@ -77,14 +79,18 @@ func TestFormatOf(t *testing.T) {
 func TestFaultsShowNoValue(t *testing.T) {
 	t.Parallel()
 	for name, text := range map[string]string{
-		"a.json": "{\"a\": 1,\n \"password\": \"canary}", "b.json": "{\"password\": canary}", "c.yml": "a: 1\npassword: \"canary\n", "d.yml": "password: 'canary' x", "e.toml": "a = 1\npassword = canary\n", "f.properties": "password=\\ucana\n",
-		".env": "PASSWORD=\"canary", "g.yml": "- canary", "h.json": "[\"canary\"]", "i.json": "{\"a\": \x00\"canary\"}", "j.yml": strings.Repeat("a: canary\n", 1<<19),
+		"a.json": "{\"a\": 1,\n \"password\": \"canary}", "b.json": "{\"password\": canary}",
+		"c.yml": "a: 1\npassword: \"canary\n", "d.yml": "password: 'canary' x", "e.toml": "a = 1\npassword = canary\n",
+		"f.properties": "password=\\ucana\n",
+		".env":         "PASSWORD=\"canary", "g.yml": "- canary", "h.json": "[\"canary\"]",
+		"i.json": "{\"a\": \x00\"canary\"}", "j.yml": strings.Repeat("a: canary\n", 1<<19),
 	} {
 		_, err := Parse(name, FormatOf(name), []byte(text))
 		var f *stack.Fault
 		if err == nil {
 			t.Errorf("%s was read", name)
-		} else if f = stack.AllFaults(err)[0]; f.At.File != name || f.Remedy == "" || strings.Contains(fmt.Sprintf("%+v %v", *f, errors.Unwrap(f)), "canary") {
+		} else if f = stack.AllFaults(err)[0]; f.At.File != name || f.Remedy == "" ||
+			strings.Contains(fmt.Sprintf("%+v %v", *f, errors.Unwrap(f)), "canary") {
 			t.Errorf("%s: %+v", name, f)
 		}
 	}
@@ -92,7 +98,8 @@ func TestFaultsShowNoValue(t *testing.T) {
 
 func TestOtherIsCopied(t *testing.T) {
 	t.Parallel()
-	for name, text := range map[string]string{"config.php": "<?php $password = 'x';", "database.yml": "a: [<% if x %>\n"} {
+	for name, text := range map[string]string{"config.php": "<?php $password = 'x';",
+		"database.yml": "a: [<% if x %>\n"} {
 		d, err := Parse(name, FormatOf(name), []byte(text))
 		if err != nil || d.Format != Other || string(d.Bytes()) != text || len(d.Entries) != 0 {
 			t.Errorf("%s: %+v, %v", name, d, err)
@@ -107,7 +114,8 @@ func TestOtherIsCopied(t *testing.T) {
 // as given, with all others as they were.
 func FuzzEdit(f *testing.F) {
 	names := []string{".env", "a.json", "a.yml", "a.toml", "a.properties"}
-	for i, s := range []string{"A=1\nB='x'\n", "{\n // c\n \"a\": 1, \"b\": {\"c\": \"d\"},\n}", "a: 1\nb:\n  c: \"d\" # e\n  f:\n", "a = 1\n[b]\nc = 'd' # e\n", "a=1\nb : c\\\n  d\n! e\nf\n"} {
+	for i, s := range []string{"A=1\nB='x'\n", "{\n // c\n \"a\": 1, \"b\": {\"c\": \"d\"},\n}",
+		"a: 1\nb:\n  c: \"d\" # e\n  f:\n", "a = 1\n[b]\nc = 'd' # e\n", "a=1\nb : c\\\n  d\n! e\nf\n"} {
 		f.Add(uint8(i), []byte(s), "new value")
 	}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte, value string) {
@@ -129,7 +137,8 @@ func FuzzEdit(f *testing.F) {
 			}
 			again, err := Parse(name, FormatOf(name), out)
 			if err != nil {
-				t.Fatalf("%s: after setting %q of %q to %q the file can't be read: %v\n%q", name, e.Key, data, value, err, out)
+				t.Fatalf("%s: after setting %q of %q to %q the file can't be read: %v\n%q", name, e.Key, data, value,
+					err, out)
 			}
 			if got, ok := again.Get(e.Key); !ok || got.Value != value {
 				t.Fatalf("%s: %q in %q was set to %q and reads back as %+v in %q", name, e.Key, data, value, got, out)
@@ -154,7 +163,8 @@ func TestValuesAndEdits(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if values, err := d.Values(func(string) (string, bool) { return "", false }); err != nil || values[c.key] != c.value {
+		if values, err := d.Values(func(string) (string, bool) { return "", false }); err != nil ||
+			values[c.key] != c.value {
 			t.Errorf("%s holds %v, %v", c.name, values, err)
 		}
 		out, err := d.Edit(map[string]string{"NEW": "x"})

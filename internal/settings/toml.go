@@ -90,10 +90,12 @@ func tomlValue(p *unstable.Parser, data []byte, shift int, key string, v *unstab
 	if raw.Length == 0 && len(v.Data) > 0 {
 		raw = p.Range(v.Data)
 	}
-	e := Entry{Key: key, Value: string(v.Data), start: shift + int(raw.Offset), end: shift + int(raw.Offset+raw.Length), form: bare}
+	e := Entry{Key: key, Value: string(v.Data), start: shift + int(raw.Offset), end: shift + int(raw.Offset+raw.Length),
+		form: bare}
 	if v.Kind == unstable.String {
 		e.form = text
-		if bytes.HasPrefix(data[e.start:], []byte(`"""`)) || bytes.HasPrefix(data[e.start:], []byte("'''")) || e.start == e.end {
+		if bytes.HasPrefix(data[e.start:], []byte(`"""`)) || bytes.HasPrefix(data[e.start:], []byte("'''")) ||
+			e.start == e.end {
 			e.form = fixed
 		}
 	}

@@ -135,7 +135,8 @@ func (yamlFormat) write(e *Entry, value string) (string, error) {
 		gap = " "
 	}
 	switch {
-	case e.form == bare && (number.MatchString(value) || truth.MatchString(value)), yamlPlain.MatchString(value) && !yamlWord.MatchString(value):
+	case e.form == bare && (number.MatchString(value) || truth.MatchString(value)), yamlPlain.MatchString(value) &&
+		!yamlWord.MatchString(value):
 		return gap + value, nil
 	}
 	return gap + quotedJSON(value), nil
@@ -233,7 +234,8 @@ func (yamlFormat) block(file, template []byte, own, want *yaml.Node, key string)
 		// Behind the nearest key above it that both have, else before the first.
 		at, found := 0, false
 		for i := 0; i < len(want.Content) && want.Content[i] != k; i += 2 {
-			if _, prior, _ := yamlGet(own, want.Content[i].Value); prior != nil && prior.Value == want.Content[i].Value {
+			if _, prior, _ := yamlGet(own, want.Content[i].Value); prior != nil &&
+				prior.Value == want.Content[i].Value {
 				at, found = len(strings.Join(ownLines[:blockEnd(ownLines, prior.Line)], "")), true
 			}
 		}
@@ -269,7 +271,8 @@ func blockEnd(lines []string, line int) int {
 
 // lastFull is the last line up to end that is neither empty nor a comment, or line.
 func lastFull(lines []string, line, end int) int {
-	for end > line && (strings.TrimSpace(lines[end-1]) == "" || strings.HasPrefix(strings.TrimSpace(lines[end-1]), "#")) {
+	for end > line && (strings.TrimSpace(lines[end-1]) == "" || strings.HasPrefix(strings.TrimSpace(lines[end-1]),
+		"#")) {
 		end--
 	}
 	return end

@@ -28,7 +28,8 @@ func TestFault(t *testing.T) {
 		err  error
 		want string
 	}{
-		"one": {one, "one"}, "wrapped": {fmt.Errorf("while: %w", one), "one"}, "several": {Faults{one, two}, "one\ntwo"}, "another": {cause, "the cause"},
+		"one": {one, "one"}, "wrapped": {fmt.Errorf("while: %w", one), "one"},
+		"several": {Faults{one, two}, "one\ntwo"}, "another": {cause, "the cause"},
 	} {
 		if all := AllFaults(c.err); all.Error() != c.want {
 			t.Errorf("%s: %q, want %q", name, all.Error(), c.want)
@@ -48,21 +49,25 @@ func TestFault(t *testing.T) {
 func TestStates(t *testing.T) {
 	t.Parallel()
 	for s, want := range map[State][2]bool{ // settled, good
-		Waiting: {false, false}, Starting: {false, false}, IsUp: {true, true}, Running: {true, true}, Quiet: {true, false}, Ended: {true, true},
-		Failed: {true, false}, Stopped: {true, false}, Skipped: {true, false}, Done: {true, true}, Unchanged: {true, true},
+		Waiting: {false, false}, Starting: {false, false}, IsUp: {true, true}, Running: {true, true},
+		Quiet: {true, false}, Ended: {true, true},
+		Failed: {true, false}, Stopped: {true, false}, Skipped: {true, false}, Done: {true, true},
+		Unchanged: {true, true},
 	} {
 		if s.Settled() != want[0] || s.Good() != want[1] {
 			t.Errorf("%s: settled %v, good %v", s, s.Settled(), s.Good())
 		}
 	}
-	if Begun.Strength() >= Answering.Strength() || Answering.Strength() >= Finished.Strength() || Until("x").Strength() != 0 {
+	if Begun.Strength() >= Answering.Strength() || Answering.Strength() >= Finished.Strength() ||
+		Until("x").Strength() != 0 {
 		t.Error("the order of until is wrong")
 	}
 }
 
 func TestLookUp(t *testing.T) {
 	t.Parallel()
-	s := &Stack{Services: []Service{{Name: "a"}, {Name: "b"}}, Projects: []Project{{Path: "x", Manager: "npm"}, {Path: "x", Manager: "pip"}}}
+	s := &Stack{Services: []Service{{Name: "a"}, {Name: "b"}},
+		Projects: []Project{{Path: "x", Manager: "npm"}, {Path: "x", Manager: "pip"}}}
 	s.Service("b").Image = "changed"
 	if s.Services[1].Image != "changed" || s.Service("c") != nil {
 		t.Error("Service does not give the service itself")

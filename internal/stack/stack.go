@@ -135,7 +135,8 @@ type Runtime struct {
 	Constraint string `json:"constraint"`
 	At         Place  `json:"at"`
 
-	// Hint is true where the file says what others use, a container or a build server, and asks nothing of this machine.
+	// Hint is true where the file says what others use, a container or a build server, and asks nothing of this
+	// machine.
 	Hint bool `json:"hint,omitempty"`
 }
 
@@ -207,7 +208,8 @@ type Step struct {
 	Folder string `json:"folder,omitempty"`
 	// AfterSteps are the ids of steps of other folders that it needs.
 	AfterSteps []string `json:"afterSteps,omitempty"`
-	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run again.
+	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run
+	// again.
 	Inputs []string `json:"inputs,omitempty"`
 	// EveryTime is true for a step that is run at each launch, whatever was done before.
 	EveryTime bool `json:"everyTime,omitempty"`

@@ -70,14 +70,16 @@ func (f *serviceFix) place(key string) stack.Place {
 // correctionsOf reads the files. Unlike a manifest's, a mistake in them ends the survey: a correction that is not
 // understood would be worse than none.
 func (s *surveyor) correctionsOf() error {
-	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{}, Service: map[string]serviceFix{}}
+	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{},
+		Service: map[string]serviceFix{}}
 	for _, name := range []string{CorrectionsFile, LocalCorrectionsFile} {
 		data, err := fs.ReadFile(s.fsys, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unreadable", At: stack.Place{File: name}, Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
+			return &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unreadable", At: stack.Place{File: name},
+				Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		c, err := parseCorrections(name, data)
 		if err != nil {
@@ -95,7 +97,8 @@ func (s *surveyor) correctionsOf() error {
 }
 
 func overlay(under, over stepFix) stepFix {
-	out := stepFix{or(over.LeaveOut, under.LeaveOut), over.Command, over.Inputs, or(over.EveryTime, under.EveryTime), over.at}
+	out := stepFix{or(over.LeaveOut, under.LeaveOut), over.Command, over.Inputs, or(over.EveryTime, under.EveryTime),
+		over.at}
 	if out.Command == nil {
 		out.Command = under.Command
 	}
@@ -106,8 +109,11 @@ func overlay(under, over stepFix) stepFix {
 }
 
 func overlayService(under, over serviceFix) serviceFix {
-	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs), Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder, under.Folder),
-		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{}, After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), Restart: or(over.Restart, under.Restart), at: over.at}
+	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs),
+		Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder, under.Folder),
+		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{},
+		After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), Restart: or(over.Restart, under.Restart),
+		at: over.at}
 	out.own = map[string]stack.Place{}
 	if out.Command == nil {
 		out.Command, out.own["command"] = under.Command, under.at
@@ -138,7 +144,8 @@ var correctionKeys = map[string][]string{
 	"":        {"project", "step", "service"},
 	"project": {"leave-out", "framework"},
 	"step":    {"leave-out", "command", "inputs", "every-time"},
-	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time", "restart"},
+	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time",
+		"restart"},
 }
 
 func parseCorrections(name string, data []byte) (*corrections, error) {
@@ -148,7 +155,8 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 	var wrong *toml.DecodeError
 	lines := strings.Split(string(data), "\n")
 	fault := func(line, column int, text, remedy string) *stack.Fault {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: stack.Place{File: name, Line: line}, Column: column, Text: text, Remedy: remedy}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: stack.Place{File: name, Line: line},
+			Column: column, Text: text, Remedy: remedy}
 		if line >= 1 && line <= len(lines) {
 			f.Line = strings.TrimRight(lines[line-1], "\r")
 		}
@@ -179,14 +187,16 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 		return nil, faults
 	case errors.As(err, &wrong):
 		line, column := wrong.Position()
-		return nil, fault(line, column, "the file is not right: "+strings.TrimPrefix(wrong.Error(), "toml: "), "Correct it at this place.")
+		return nil, fault(line, column, "the file is not right: "+strings.TrimPrefix(wrong.Error(), "toml: "),
+			"Correct it at this place.")
 	case err != nil:
 		return nil, fault(1, 0, "the file is not right: "+strings.TrimPrefix(err.Error(), "toml: "), "Correct it.")
 	}
 	at := func(table, key string) stack.Place {
 		for i, l := range lines {
 			l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
-			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key + `"]`, "[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
+			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key + `"]`,
+				"[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
 				if strings.HasPrefix(l, form) {
 					return stack.Place{File: name, Line: i + 1}
 				}
@@ -201,7 +211,8 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 	for k, fix := range c.Step {
 		fix.at = at("step", k)
 		if _, err := wordsOf(fix.Command); err != nil {
-			return nil, fault(fix.at.Line, 0, fmt.Sprintf("the command of the step %s %v", k, err), `Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`)
+			return nil, fault(fix.at.Line, 0, fmt.Sprintf("the command of the step %s %v", k, err),
+				`Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`)
 		}
 		c.Step[k] = fix
 	}
@@ -210,7 +221,8 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 		var text, remedy string
 		switch _, err := wordsOf(fix.Command); {
 		case err != nil:
-			text, remedy = fmt.Sprintf("the command of %s %v", k, err), `Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`
+			text, remedy = fmt.Sprintf("the command of %s %v", k, err),
+				`Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`
 		case fix.Runs != nil && *fix.Runs != stack.Native && *fix.Runs != stack.Container:
 			text, remedy = fmt.Sprintf("%s can't run %q", k, *fix.Runs), `runs is "native" or "container".`
 		case fix.Kind != nil && *fix.Kind != stack.Lasting && *fix.Kind != stack.Once:
@@ -218,11 +230,14 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 		case fix.Port != nil && (*fix.Port < 1 || *fix.Port > 65535):
 			text, remedy = fmt.Sprintf("%d is no port", *fix.Port), "A port is a number from 1 to 65535."
 		case fix.Folder != nil && (path.IsAbs(*fix.Folder) || !fs.ValidPath(path.Clean(*fix.Folder))):
-			text, remedy = fmt.Sprintf("the folder %s leaves the workspace", *fix.Folder), "Name a folder relative to the workspace."
+			text, remedy = fmt.Sprintf("the folder %s leaves the workspace", *fix.Folder),
+				"Name a folder relative to the workspace."
 		}
 		for _, a := range fix.After {
 			if _, _, err := afterOf(a); err != nil && text == "" {
-				text, remedy = fmt.Sprintf("after: %v", err), `Write after = ["db", "setup finished"]: a service, and how far it must be: begun, answering or finished.`
+				text, remedy = fmt.Sprintf("after: %v", err),
+					`Write after = ["db", "setup finished"]: a service, and how far it must be: begun, answering or `+
+						`finished.`
 			}
 		}
 		if text != "" {
@@ -319,14 +334,16 @@ func (s *surveyor) correct() {
 			s.stack.Projects[i].Framework = *fix.Framework
 		}
 		if fix.LeaveOut != nil && *fix.LeaveOut {
-			s.stack.Services = slices.DeleteFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Native && v.Project == name })
+			s.stack.Services = slices.DeleteFunc(s.stack.Services,
+				func(v stack.Service) bool { return v.Runs == stack.Native && v.Project == name })
 			s.stack.Projects = slices.Delete(s.stack.Projects, i, i+1)
 		}
 	}
 }
 
 func (s *surveyor) unknown(what, name string, at stack.Place) {
-	s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unknown", At: at, Text: fmt.Sprintf("there is no %s %q to correct", what, name), Remedy: "See what there is: nharbor survey"})
+	s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unknown", At: at,
+		Text: fmt.Sprintf("there is no %s %q to correct", what, name), Remedy: "See what there is: nharbor survey"})
 }
 
 func (s *surveyor) correctStep(id string, fix stepFix) {
@@ -355,8 +372,10 @@ func (s *surveyor) correctStep(id string, fix stepFix) {
 	}
 	// A step that survey didn't find: ROLE:FOLDER.
 	role, dir, _ := strings.Cut(id, ":")
-	if p := s.stack.Project(dir, ""); p != nil && words != nil && (stack.Role(role) == stack.Install || stack.Role(role).Rank() > 0) {
-		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Role(role), Command: words, Env: map[string]string{}, At: fix.at, Inputs: fix.Inputs, EveryTime: fix.EveryTime != nil && *fix.EveryTime})
+	if p := s.stack.Project(dir, ""); p != nil && words != nil &&
+		(stack.Role(role) == stack.Install || stack.Role(role).Rank() > 0) {
+		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Role(role), Command: words, Env: map[string]string{},
+			At: fix.at, Inputs: fix.Inputs, EveryTime: fix.EveryTime != nil && *fix.EveryTime})
 		slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return a.Role.Rank() - b.Role.Rank() })
 		return
 	}
@@ -374,7 +393,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		s.stack.Services = slices.DeleteFunc(s.stack.Services, func(v stack.Service) bool { return v.Name == name })
 		for i := range s.stack.Services {
 			other := &s.stack.Services[i]
-			other.After = slices.DeleteFunc(slices.Clone(other.After), func(a stack.After) bool { return a.Service == name })
+			other.After = slices.DeleteFunc(slices.Clone(other.After),
+				func(a stack.After) bool { return a.Service == name })
 		}
 		return
 	}
@@ -383,7 +403,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			s.unknown("service", name, fix.at)
 			return
 		}
-		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromStackFile, Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
+		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromStackFile,
+			Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
 		v = &s.stack.Services[len(s.stack.Services)-1]
 	}
 	if fix.Folder != nil {
@@ -402,7 +423,9 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		case *fix.Runs == stack.Container && v.Container != nil:
 			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
 		default:
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: fix.at, Text: fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs), Remedy: "Add its command, or a Dockerfile."})
+			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: fix.at,
+				Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
+				Remedy: "Add its command, or a Dockerfile."})
 		}
 	}
 	if words != nil {
@@ -453,7 +476,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			continue
 		}
 		v.After = slices.DeleteFunc(slices.Clone(v.After), func(a stack.After) bool { return a.Service == other })
-		v.After = append(v.After, stack.After{Service: other, Until: until, Because: stack.Declared, At: fix.place("after"), Reason: fix.place("after").File + " says so"})
+		v.After = append(v.After, stack.After{Service: other, Until: until, Because: stack.Declared,
+			At: fix.place("after"), Reason: fix.place("after").File + " says so"})
 	}
 }
 
@@ -461,8 +485,10 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 func Draft(s *stack.Stack) string {
 	var out strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
-	line("# What nharbor concluded about this workspace. Everything here is a comment and changes nothing: take the # away")
-	line("# from a table and the keys to correct. Commit the file; what is for you alone goes into %s,", LocalCorrectionsFile)
+	line("# What nharbor concluded about this workspace. Everything here is a comment and changes nothing: take the " +
+		"# away")
+	line("# from a table and the keys to correct. Commit the file; what is for you alone goes into %s,",
+		LocalCorrectionsFile)
 	line("# which has the same form and goes on top.")
 	quote := func(words []string) string {
 		var list []string

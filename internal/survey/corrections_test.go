@@ -13,7 +13,9 @@ import (
 // quays are two services, of which the one is asked for by the other.
 func quays(corrections string) fstest.MapFS {
 	return fstest.MapFS{
-		"api/package.json": {Data: []byte(`{"scripts": {"start": "node api.js --port 4100", "migrate": "node m.js"}, "dependencies": {"fastify": "5"}}`)},
+		"api/package.json": {Data: []byte(
+			`{"scripts": {"start": "node api.js --port 4100", "migrate": "node m.js"}, "dependencies": {"fastify": ` +
+				`"5"}}`)},
 		"web/package.json": {Data: []byte(`{"scripts": {"dev": "vite"}, "devDependencies": {"vite": "6"}}`)},
 		"web/.env":         {Data: []byte("VITE_API=http://localhost:4100\n")},
 		CorrectionsFile:    {Data: []byte(corrections)},
@@ -49,15 +51,19 @@ every-time = true
 [step."seed:api"]
 command = "node seed.js"
 `)
-	fsys[LocalCorrectionsFile] = &fstest.MapFile{Data: []byte("[service.api]\nport = 4300\n[service.web]\nleave-out = false\n")}
+	fsys[LocalCorrectionsFile] = &fstest.MapFile{Data: []byte(
+		"[service.api]\nport = 4300\n[service.web]\nleave-out = false\n")}
 	s, err := Survey(fsys, Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	got := conclusions(s)
 	for _, want := range []string{
-		"service api: native lasting from script, project \"api\", node other.js --depth 7", "port 4300 to 4300 tcp (nharbor.local.toml:1)", "after mail begun, declared: nharbor.toml says so (nharbor.toml:2)",
-		"service mail: native lasting from stackfile, project \"api\", mailer --quiet", "after api finished, declared", "project web: node npm own",
+		"service api: native lasting from script, project \"api\", node other.js --depth 7",
+		"port 4300 to 4300 tcp (nharbor.local.toml:1)",
+		"after mail begun, declared: nharbor.toml says so (nharbor.toml:2)",
+		"service mail: native lasting from stackfile, project \"api\", mailer --quiet", "after api finished, declared",
+		"project web: node npm own",
 		"step migrate:api: node again.js (nharbor.toml:20)", "step seed:api: node seed.js (nharbor.toml:25)",
 	} {
 		if !strings.Contains(got, want) {
@@ -70,18 +76,23 @@ command = "node seed.js"
 	if v := s.Service("api"); v.Env["DEPTH"] != "7" {
 		t.Errorf("the environment is %v", v.Env)
 	}
-	if st := s.Project("api", "").Steps; !slices.ContainsFunc(st, func(st stack.Step) bool { return st.EveryTime && st.Inputs[0] == "api/tables" }) {
+	if st := s.Project("api", "").Steps; !slices.ContainsFunc(st,
+		func(st stack.Step) bool { return st.EveryTime && st.Inputs[0] == "api/tables" }) {
 		t.Errorf("the steps are %+v", st)
 	}
 }
 
 func TestLeftOut(t *testing.T) {
 	t.Parallel()
-	s, err := Survey(quays("[service.api]\nleave-out = true\n[step.\"install:web\"]\nleave-out = true\n[project.api]\nleave-out = true\n"), Options{Root: "/w"})
+	s, err := Survey(quays(
+		"[service.api]\nleave-out = true\n[step.\"install:web\"]\nleave-out = true\n[project.api]\nleave-out = true\n"),
+		Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := conclusions(s); strings.Contains(got, "service api") || strings.Contains(got, "after api") || strings.Contains(got, "install:web") || strings.Contains(got, "project api") || !strings.Contains(got, "service web") {
+	if got := conclusions(s); strings.Contains(got, "service api") || strings.Contains(got, "after api") ||
+		strings.Contains(got, "install:web") || strings.Contains(got, "project api") ||
+		!strings.Contains(got, "service web") {
 		t.Errorf("what is left:\n%s", got)
 	}
 }
@@ -89,8 +100,10 @@ func TestLeftOut(t *testing.T) {
 func TestWrongCorrections(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"[service.api]\nprot = 1":                          "nharbor.toml:2:1: the key prot is not known | Did you mean port?",
-		"[sevrice.api]":                                    "nharbor.toml:1:2: the key sevrice is not known | Did you mean service?",
+		"[service.api]\nprot = 1": "nharbor.toml:2:1: the key prot is not known | Did you " +
+			"mean port?",
+		"[sevrice.api]": "nharbor.toml:1:2: the key sevrice is not known | Did " +
+			"you mean service?",
 		"[service.api]\nport = 99999":                      "nharbor.toml:1: 99999 is no port",
 		"[service.api]\nport = \"x\"":                      "nharbor.toml:2:8: the file is not right",
 		"[service.api]\nruns = \"cloud\"":                  "nharbor.toml:1: api can't run \"cloud\"",
@@ -136,7 +149,8 @@ func TestDraftChangesNothing(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, used)
 	}
-	if same.Service("web").Ports[0].Host != 5173 || strings.Join(same.Service("web").Command, " ") != "npm run dev" || len(same.Services) != 2 || same.Service("web").After[0].Service != "api" {
+	if same.Service("web").Ports[0].Host != 5173 || strings.Join(same.Service("web").Command, " ") != "npm run dev" ||
+		len(same.Services) != 2 || same.Service("web").After[0].Service != "api" {
 		t.Errorf("with the draft in force:\n%s", conclusions(same))
 	}
 }
@@ -145,12 +159,14 @@ func TestDraftChangesNothing(t *testing.T) {
 func TestNearest(t *testing.T) {
 	t.Parallel()
 	known := []string{"port", "runs", "command", "leave-out"}
-	for word, want := range map[string]string{"prot": "port", "run": "runs", "comand": "command", "leave_out": "leave-out", "Port": "port", "colour": "", "": ""} {
+	for word, want := range map[string]string{"prot": "port", "run": "runs", "comand": "command",
+		"leave_out": "leave-out", "Port": "port", "colour": "", "": ""} {
 		if got := nearest(word, known); got != want {
 			t.Errorf("for %q one is pointed to %q, want %q", word, got, want)
 		}
 	}
-	for pair, want := range map[[2]string]int{{"", ""}: 0, {"a", ""}: 1, {"abc", "abd"}: 1, {"abc", "bc"}: 1, {"kitten", "sitting"}: 3} {
+	for pair, want := range map[[2]string]int{{"", ""}: 0, {"a", ""}: 1, {"abc", "abd"}: 1, {"abc", "bc"}: 1,
+		{"kitten", "sitting"}: 3} {
 		if got := edits(pair[0], pair[1]); got != want {
 			t.Errorf("%v: %d edits, want %d", pair, got, want)
 		}

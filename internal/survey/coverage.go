@@ -37,8 +37,10 @@ func (s *surveyor) cover() {
 }
 
 // installers are programs that put something on the machine: needs says what is missing there.
-var installers = map[string]bool{"brew": true, "apt": true, "apt-get": true, "dnf": true, "yum": true, "apk": true, "pacman": true, "choco": true, "winget": true, "scoop": true, "nvm": true, "fnm": true, "asdf": true, "mise": true,
-	"rbenv": true, "pyenv": true, "rvm": true, "sdk": true, "rustup": true, "corepack": true, "volta": true, "systemctl": true, "service": true}
+var installers = map[string]bool{"brew": true, "apt": true, "apt-get": true, "dnf": true, "yum": true, "apk": true,
+	"pacman": true, "choco": true, "winget": true, "scoop": true, "nvm": true, "fnm": true, "asdf": true, "mise": true,
+	"rbenv": true, "pyenv": true, "rvm": true, "sdk": true, "rustup": true, "corepack": true, "volta": true,
+	"systemctl": true, "service": true}
 
 var localAddress = regexp.MustCompile(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
@@ -166,7 +168,9 @@ func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 		}
 		line := strings.Join(slices.Concat(containerEntry(v), v.Command), " ")
 		for _, part := range regexp.MustCompile(`&&|;|\n`).Split(line, -1) {
-			fields := strings.Fields(strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"), ` "'`))
+			fields := strings.Fields(
+				strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"),
+					` "'`))
 			if len(fields) > 0 && keyOf(fields) == key {
 				return service(v.Name)
 			}
@@ -242,7 +246,8 @@ func (s *surveyor) databaseBy(command, cwd string) string {
 		return ""
 	}
 	for _, v := range s.stack.Services {
-		for _, key := range []string{"POSTGRES_DB", "MYSQL_DATABASE", "MARIADB_DATABASE", "POSTGRES_USER", "POSTGRES_PASSWORD"} {
+		for _, key := range []string{"POSTGRES_DB", "MYSQL_DATABASE", "MARIADB_DATABASE", "POSTGRES_USER",
+			"POSTGRES_PASSWORD"} {
 			if v.Env[key] != "" {
 				return service(v.Name)
 			}
@@ -273,7 +278,8 @@ func (s *surveyor) copiedByFill(args []string, cwd string) string {
 func (s *surveyor) setting(key string) string {
 	for _, e := range s.stack.EnvFiles {
 		for _, from := range []string{e.Path, e.Template} {
-			if _, f := s.values(from); f != nil && slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key }) {
+			if _, f := s.values(from); f != nil &&
+				slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key }) {
 				return "fill"
 			}
 		}
@@ -291,7 +297,8 @@ func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 		}
 	}
 	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == cwd && slices.Equal(v.Command, words[:min(len(words), 1+min(1, len(name)))]) {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == cwd &&
+			slices.Equal(v.Command, words[:min(len(words), 1+min(1, len(name)))]) {
 			return service(v.Name)
 		}
 	}
@@ -368,13 +375,18 @@ func (s *surveyor) containerOf(dir string) string {
 }
 
 // wrappers are words before a command that only say with which tools it runs.
-var wrappers = [][]string{{"npx"}, {"bunx"}, {"npm", "exec", "--"}, {"npm", "exec"}, {"pnpm", "exec"}, {"pnpm", "dlx"}, {"yarn", "exec"}, {"bundle", "exec"}, {"poetry", "run"}, {"pipenv", "run"}, {"uv", "run"}, {"conda", "run"},
+var wrappers = [][]string{{"npx"}, {"bunx"}, {"npm", "exec", "--"}, {"npm", "exec"}, {"pnpm", "exec"}, {"pnpm", "dlx"},
+	{"yarn", "exec"}, {"bundle", "exec"}, {"poetry", "run"}, {"pipenv", "run"}, {"uv", "run"}, {"conda", "run"},
 	{"python3", "-m"}, {"python", "-m"}, {".venv/bin/python", "-m"}, {"py", "-m"}}
 
-var sameProgram = map[string]string{"./mvnw": "mvn", "mvnw": "mvn", "./gradlew": "gradle", "gradlew": "gradle", "bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails", "python3": "python", "py": "python", "./manage.py": "python manage.py",
-	"manage.py": "python manage.py", ".venv/bin/python": "python", "pip3": "pip", "bin/console": "php bin/console", "symfony": "php bin/console", "./artisan": "php artisan"}
+var sameProgram = map[string]string{"./mvnw": "mvn", "mvnw": "mvn", "./gradlew": "gradle", "gradlew": "gradle",
+	"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails", "python3": "python",
+	"py": "python", "./manage.py": "python manage.py",
+	"manage.py": "python manage.py", ".venv/bin/python": "python", "pip3": "pip", "bin/console": "php bin/console",
+	"symfony": "php bin/console", "./artisan": "php artisan"}
 
-// keyOf makes of a command what is the same however it is called: without wrappers and options, a package script by its name.
+// keyOf makes of a command what is the same however it is called: without wrappers and options, a package script by its
+// name.
 func keyOf(words []string) string {
 	for changed := true; changed && len(words) > 0; {
 		changed = false
@@ -396,7 +408,8 @@ func keyOf(words []string) string {
 		if len(rest) > 0 && rest[0] == "run" && len(rest) > 1 {
 			return "script " + rest[1]
 		}
-		if len(rest) > 0 && (words[0] != "npm" || rest[0] == "start" || rest[0] == "test" || rest[0] == "t") && !nodeVerbs[rest[0]] {
+		if len(rest) > 0 && (words[0] != "npm" || rest[0] == "start" || rest[0] == "test" || rest[0] == "t") &&
+			!nodeVerbs[rest[0]] {
 			return "script " + rest[0]
 		}
 	case "node":
@@ -411,7 +424,9 @@ func keyOf(words []string) string {
 	return strings.Join(key[:min(3, len(key))], " ")
 }
 
-var nodeVerbs = map[string]bool{"install": true, "i": true, "ci": true, "add": true, "exec": true, "dlx": true, "x": true, "link": true, "init": true, "create": true, "workspaces": true, "upgrade": true, "update": true, "global": true}
+var nodeVerbs = map[string]bool{"install": true, "i": true, "ci": true, "add": true, "exec": true, "dlx": true,
+	"x": true, "link": true, "init": true, "create": true, "workspaces": true, "upgrade": true, "update": true,
+	"global": true}
 
 // plain are the words that are no options.
 func plain(words []string) []string {
@@ -425,12 +440,27 @@ func plain(words []string) []string {
 }
 
 var (
-	installVerb = regexp.MustCompile(`^(npm (install|i|ci)|yarn( install)?|pnpm (install|i)|bun (install|i)|pip install|pipenv (install|sync)|poetry (install|sync)|uv (sync|pip)|conda (env|create)|bundle( install)?|bundler|composer (install|update)|dotnet restore|go (mod|get)|cargo fetch|mix (deps\.get|setup)|bin/setup|\./bin/setup|python venv)\b`)
-	buildVerb   = regexp.MustCompile(`^(mvn|gradle|dotnet build|cargo build|go build|script build|ng build|vite build)\b`)
-	serveVerb   = regexp.MustCompile(`^(script (start|dev|develop|serve|start:dev|start:local|preview|server)|python manage\.py runserver|python \S+\.py$|flask (run|app)|flask$|uvicorn |gunicorn |streamlit |rails (s|server)\b|bin/dev|\./bin/dev|rackup|ruby \S+\.rb$|php artisan serve|php -S|mvn spring-boot:run|mvn quarkus:dev|gradle (bootRun|run|quarkusDev|:\S+)|dotnet (run|watch)|go run|cargo run|mix phx\.server|node \S+$|nodemon|java )`)
-	testVerb    = regexp.MustCompile(`^(script (test|t)\b|pytest|python manage\.py test|rspec|rails (test|spec)|go test|cargo test|mix test|mvn (test|verify)|gradle (test|check)|dotnet test|phpunit|vendor/bin/phpunit|php artisan test|jest|vitest)`)
-	toolInstall = regexp.MustCompile(`^(npm (install|i) (-g|--global)|npm (-g|--global) |yarn global|pip3? install (--upgrade |-U |--user )*(pip|pipenv|poetry|uv|virtualenv|setuptools|wheel)\b|python3? -m pip install (--upgrade |-U )*(pip|pipenv|poetry|uv)\b|gem install|composer global|dotnet tool|cargo install|go install|mix (local|archive)|rustup)`)
-	keyMaking   = regexp.MustCompile(`^(php artisan key:generate|php bin/console secrets:|rails (secret|credentials)|mix phx\.gen\.secret)`)
+	installVerb = regexp.MustCompile(
+		`^(npm (install|i|ci)|yarn( install)?|pnpm (install|i)|bun (install|i)|pip install|pipenv (install|sync)|` +
+			`poetry (install|sync)|uv (sync|pip)|conda (env|create)|bundle( install)?|bundler|composer (install|` +
+			`update)|dotnet restore|go (mod|get)|cargo fetch|mix (deps\.get|setup)|bin/setup|\./bin/setup|python ` +
+			`venv)\b`)
+	buildVerb = regexp.MustCompile(
+		`^(mvn|gradle|dotnet build|cargo build|go build|script build|ng build|vite build)\b`)
+	serveVerb = regexp.MustCompile(
+		`^(script (start|dev|develop|serve|start:dev|start:local|preview|server)|python manage\.py runserver|python ` +
+			`\S+\.py$|flask (run|app)|flask$|uvicorn |gunicorn |streamlit |rails (s|server)\b|bin/dev|\./bin/dev|` +
+			`rackup|ruby \S+\.rb$|php artisan serve|php -S|mvn spring-boot:run|mvn quarkus:dev|gradle (bootRun|run|` +
+			`quarkusDev|:\S+)|dotnet (run|watch)|go run|cargo run|mix phx\.server|node \S+$|nodemon|java )`)
+	testVerb = regexp.MustCompile(
+		`^(script (test|t)\b|pytest|python manage\.py test|rspec|rails (test|spec)|go test|cargo test|mix test|mvn ` +
+			`(test|verify)|gradle (test|check)|dotnet test|phpunit|vendor/bin/phpunit|php artisan test|jest|vitest)`)
+	toolInstall = regexp.MustCompile(
+		`^(npm (install|i) (-g|--global)|npm (-g|--global) |yarn global|pip3? install (--upgrade |-U |--user )*(pip|` +
+			`pipenv|poetry|uv|virtualenv|setuptools|wheel)\b|python3? -m pip install (--upgrade |-U )*(pip|pipenv|` +
+			`poetry|uv)\b|gem install|composer global|dotnet tool|cargo install|go install|mix (local|archive)|rustup)`)
+	keyMaking = regexp.MustCompile(
+		`^(php artisan key:generate|php bin/console secrets:|rails (secret|credentials)|mix phx\.gen\.secret)`)
 )
 
 // projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one

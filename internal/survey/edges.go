@@ -46,11 +46,14 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 }
 
 // proxyFiles are settings of front ends in which they name the API that they hand calls on to.
-var proxyFiles = []string{"vite.config.ts", "vite.config.js", "vite.config.mjs", "proxy.conf.json", "src/proxy.conf.json", "proxy.conf.js", "vue.config.js", "next.config.js", "next.config.mjs", "next.config.ts", "nuxt.config.ts",
+var proxyFiles = []string{"vite.config.ts", "vite.config.js", "vite.config.mjs", "proxy.conf.json",
+	"src/proxy.conf.json", "proxy.conf.js", "vue.config.js", "next.config.js", "next.config.mjs", "next.config.ts",
+	"nuxt.config.ts",
 	"webpack.config.js", "src/setupProxy.js", "astro.config.mjs", "svelte.config.js"}
 
 var (
-	proxyTarget  = regexp.MustCompile(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` + "`" + `]*["'` + "`" + `]`)
+	proxyTarget = regexp.MustCompile(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` +
+		"`" + `]*["'` + "`" + `]`)
 	packageProxy = regexp.MustCompile(`"proxy"\s*:\s*"(https?://[^"]+)"`)
 )
 
@@ -67,7 +70,9 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 			return
 		}
 		for _, m := range expr.FindAllSubmatchIndex(data, -1) {
-			out = append(out, value{"proxy", string(data[m[2]:m[3]]), stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
+			out = append(out,
+				value{"proxy", string(data[m[2]:m[3]]),
+					stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
 		}
 	}
 	p := s.stack.Project(svc.Project, svc.Manager)
@@ -86,8 +91,9 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 
 var (
 	// Endpoint finds the addresses in a setting: group 1 is the scheme, 2 the host, 3 the port.
-	Endpoint = regexp.MustCompile(`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
-	hostKey  = regexp.MustCompile(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
+	Endpoint = regexp.MustCompile(
+		`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
+	hostKey = regexp.MustCompile(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
 	// A setting of these names tells who may call, not whom to call.
 	callerKey = regexp.MustCompile(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
 	loopback  = []string{"localhost", "127.0.0.1", "0.0.0.0", "host.docker.internal", "host.containers.internal"}
@@ -105,7 +111,8 @@ func (s *surveyor) inferEdges() {
 				continue
 			}
 			for _, other := range s.pointsAt(svc, v) {
-				if slices.ContainsFunc(svc.After, func(a stack.After) bool { return a.Service == other.Name && a.Because == stack.Inferred }) {
+				if slices.ContainsFunc(svc.After,
+					func(a stack.After) bool { return a.Service == other.Name && a.Because == stack.Inferred }) {
 					continue
 				}
 				until := stack.Answering
@@ -115,9 +122,12 @@ func (s *surveyor) inferEdges() {
 				reason := fmt.Sprintf("%s:%d points at it (%s)", v.at.File, v.at.Line, v.key)
 				declared := slices.IndexFunc(svc.After, func(a stack.After) bool { return a.Service == other.Name })
 				if declared < 0 {
-					svc.After = append(svc.After, stack.After{Service: other.Name, Until: until, Because: stack.Inferred, At: v.at, Reason: reason})
+					svc.After = append(svc.After,
+						stack.After{Service: other.Name, Until: until, Because: stack.Inferred, At: v.at,
+							Reason: reason})
 				} else if a := &svc.After[declared]; a.Until == stack.Begun {
-					// The file asks only that it has begun; that a setting points at it tells that it is needed to answer.
+					// The file asks only that it has begun; that a setting points at it tells that it is needed to
+					// answer.
 					a.AsKnown = true
 				}
 			}
@@ -138,8 +148,10 @@ func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 			if other.Name == svc.Name || slices.Contains(out, other) {
 				continue
 			}
-			byName := other.Address != "" && (host == strings.ToLower(other.Address) || other.Container != nil && slices.Contains(other.Container.Aliases, host))
-			byPort := port != "" && slices.Contains(loopback, host) && slices.ContainsFunc(other.Ports, func(p stack.Port) bool { return strconv.Itoa(p.Host) == port })
+			byName := other.Address != "" && (host == strings.ToLower(other.Address) || other.Container != nil &&
+				slices.Contains(other.Container.Aliases, host))
+			byPort := port != "" && slices.Contains(loopback, host) &&
+				slices.ContainsFunc(other.Ports, func(p stack.Port) bool { return strconv.Itoa(p.Host) == port })
 			// Inside a container localhost is the container itself.
 			if byPort && svc.Runs == stack.Container && !strings.HasPrefix(host, "host.") {
 				byPort = false

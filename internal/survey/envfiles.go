@@ -53,7 +53,9 @@ func (s *surveyor) envFile(target, template string) {
 	}
 	data, err := fs.ReadFile(s.fsys, source)
 	if err != nil {
-		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err})
+		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable",
+			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
+			Remedy: "Check its rights.", Cause: err})
 	} else if d, err := settings.Parse(source, e.Format, data); err != nil {
 		s.faults = append(s.faults, stack.AllFaults(err)...)
 	} else {
@@ -118,10 +120,12 @@ func (s *surveyor) layer() {
 			if s.exists(ref.Path) && !ref.Raw {
 				s.envFile(ref.Path, "")
 			}
-			if _, err := fs.Stat(s.fsys, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) || slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
+			if _, err := fs.Stat(s.fsys, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) ||
+				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
 				continue
 			}
-			s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env, WantedAt: ref.At})
+			s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env,
+				WantedAt: ref.At})
 		}
 	}
 	for i := range s.stack.EnvFiles {
@@ -129,7 +133,8 @@ func (s *surveyor) layer() {
 		for k := range s.stack.Projects {
 			p := &s.stack.Projects[k]
 			names := layers(p)
-			if dir := path.Dir(e.Path); p.Framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) && slices.Contains(names, path.Base(e.Path)) {
+			if dir := path.Dir(e.Path); p.Framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) &&
+				slices.Contains(names, path.Base(e.Path)) {
 				for _, name := range names {
 					e.Layers = append(e.Layers, path.Join(dir, name))
 				}
@@ -139,16 +144,25 @@ func (s *surveyor) layer() {
 	}
 }
 
-var placeholder = regexp.MustCompile(`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
+var placeholder = regexp.MustCompile(
+	`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ` +
+		`]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|` +
+		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|` +
+		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
+		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|` +
+		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
 // hints are what a placeholder has in it; most values have none, and need no closer look.
-var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put", "insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy", "s3cret", "keyboard", "<", "[", "{"}
+var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put",
+	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy",
+	"s3cret", "keyboard", "<", "[", "{"}
 
 // Placeholder reports whether a template's value only stands for one that is to be filled in.
 func Placeholder(value string) bool {
 	value = strings.TrimSpace(value)
 	lower := strings.ToLower(value)
-	return value != "" && slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) && placeholder.MatchString(value)
+	return value != "" && slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&
+		placeholder.MatchString(value)
 }
 
 // missingNames adds a remark for each variable that the code reads and that neither settings nor their templates name.
@@ -195,7 +209,9 @@ func (s *surveyor) missingNames() {
 			more = fmt.Sprintf(" and %d more", len(names)-8)
 			names = names[:8]
 		}
-		s.remark(stack.Note, "variable-in-no-template", byProject[project][0].At, fmt.Sprintf("the code reads what no settings file and no template names: %s%s", strings.Join(names, ", "), more),
+		s.remark(stack.Note, "variable-in-no-template", byProject[project][0].At,
+			fmt.Sprintf("the code reads what no settings file and no template names: %s%s", strings.Join(names, ", "),
+				more),
 			"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE")
 	}
 }

@@ -14,22 +14,36 @@ import (
 func TestReads(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ code, want string }{
-		"a.js": {"const a = process.env.PLAIN\nconst b = process.env.BACKED || 'x'\nconst c = process.env['QUOTED'] ?? 1\nif (process.env.ASKED) { use() }\nif (!process.env.NEEDED) throw new Error('no')\n" +
-			"process.env.NODE_ENV\nmyprocess.env.lower", "PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
-		"a.ts":      {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x = process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, TERNARY default, DENO_KEY"},
-		"a.vue":     {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
-		"a.py":      {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC = os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n", "MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY"},
-		"a.rb":      {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', 'x')\nd = ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n", "MUST_RB must, BACKED_RB default, BLOCK_RB default, PLAIN_RB, OR_RB default"},
-		"a.php":     {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = getenv('GETENV_PHP') ?: 'y';\n$d = $_ENV['ENV_PHP'];\n", "PLAIN_PHP, BACKED_PHP default, GETENV_PHP default, ENV_PHP"},
-		"a.go":      {"package a\nimport \"os\"\nvar a = os.Getenv(\"PLAIN_GO\")\nvar b, ok = os.LookupEnv(\"LOOKED_GO\")\n", "PLAIN_GO, LOOKED_GO"},
-		"A.java":    {"String a = System.getenv(\"PLAIN_JAVA\");", "PLAIN_JAVA"},
-		"a.rs":      {"let a = env::var(\"PLAIN_RS\")?;\nlet b = std::env::var(\"BACKED_RS\").unwrap_or_default();", "PLAIN_RS, BACKED_RS default"},
-		"A.cs":      {"var a = Environment.GetEnvironmentVariable(\"PLAIN_CS\");\nvar b = Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, BACKED_CS default"},
-		"a.exs":     {"a = System.get_env(\"PLAIN_EX\")\nb = System.fetch_env!(\"MUST_EX\")\nc = System.get_env(\"BACKED_EX\", \"x\")", "MUST_EX must, PLAIN_EX, BACKED_EX default"},
+		"a.js": {"const a = process.env.PLAIN\nconst b = process.env.BACKED || 'x'\nconst c = process.env['QUOTED'] " +
+			"?? 1\nif (process.env.ASKED) { use() }\nif (!process.env.NEEDED) throw new Error('no')\n" +
+			"process.env.NODE_ENV\nmyprocess.env.lower",
+			"PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
+		"a.ts": {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x " +
+			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, TERNARY default, DENO_KEY"},
+		"a.vue": {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
+		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
+			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +
+			"env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n",
+			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY"},
+		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', 'x')\nd " +
+			"= ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
+			"MUST_RB must, BACKED_RB default, BLOCK_RB default, PLAIN_RB, OR_RB default"},
+		"a.php": {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = getenv('GETENV_PHP') ?: " +
+			"'y';\n$d = $_ENV['ENV_PHP'];\n", "PLAIN_PHP, BACKED_PHP default, GETENV_PHP default, ENV_PHP"},
+		"a.go": {"package a\nimport \"os\"\nvar a = os.Getenv(\"PLAIN_GO\")\nvar b, ok " +
+			"= os.LookupEnv(\"LOOKED_GO\")\n", "PLAIN_GO, LOOKED_GO"},
+		"A.java": {"String a = System.getenv(\"PLAIN_JAVA\");", "PLAIN_JAVA"},
+		"a.rs": {"let a = env::var(\"PLAIN_RS\")?;\nlet b = std::env::var(\"BACKED_RS\").unwrap_or_default();",
+			"PLAIN_RS, BACKED_RS default"},
+		"A.cs": {"var a = Environment.GetEnvironmentVariable(\"PLAIN_CS\");\nvar b " +
+			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, BACKED_CS default"},
+		"a.exs": {"a = System.get_env(\"PLAIN_EX\")\nb = System.fetch_env!(\"MUST_EX\")\nc = " +
+			"System.get_env(\"BACKED_EX\", \"x\")", "MUST_EX must, PLAIN_EX, BACKED_EX default"},
 		"a.test.js": {"process.env.IN_A_TEST", ""},
 		"a.txt":     {"process.env.NO_CODE", ""},
 	} {
-		s, err := Survey(fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x}}")}, "src/" + name: {Data: []byte(c.code)}}, Options{Root: "/w", ReadCode: true})
+		s, err := Survey(fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x}}")},
+			"src/" + name: {Data: []byte(c.code)}}, Options{Root: "/w", ReadCode: true})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -58,10 +72,13 @@ func TestMissingNames(t *testing.T) {
 		fmt.Fprintf(&many, "process.env.MANY_%02d\n", i)
 	}
 	s, err := Survey(fstest.MapFS{
-		"compose.yaml":     {Data: []byte("services: {web: {image: x, environment: {IN_COMPOSE: '1', FROM: '${VARIABLE}'}}}")},
+		"compose.yaml": {Data: []byte(
+			"services: {web: {image: x, environment: {IN_COMPOSE: '1', FROM: '${VARIABLE}'}}}")},
 		".env.example":     {Data: []byte("IN_TEMPLATE=1\n")},
 		"api/package.json": {Data: []byte(`{"name": "api"}`)},
-		"api/index.js":     {Data: []byte("process.env.IN_COMPOSE + process.env.IN_TEMPLATE + process.env.VARIABLE + process.env.NOWHERE + (process.env.BACKED || 1)\n")},
+		"api/index.js": {Data: []byte(
+			"process.env.IN_COMPOSE + process.env.IN_TEMPLATE + process.env.VARIABLE + process.env.NOWHERE + " +
+				"(process.env.BACKED || 1)\n")},
 		"web/package.json": {Data: []byte(`{"name": "web"}`)},
 		"web/index.js":     {Data: []byte(many.String())},
 		"x/.gitignore":     {Data: []byte("made/\n")},
@@ -76,7 +93,8 @@ func TestMissingNames(t *testing.T) {
 			got = append(got, r)
 		}
 	}
-	if len(got) != 2 || !strings.HasSuffix(got[0].Text, "names: NOWHERE (api/index.js:1)") || got[0].At != (stack.Place{File: "api/index.js", Line: 1}) || !strings.HasSuffix(got[1].Text, "and 4 more") {
+	if len(got) != 2 || !strings.HasSuffix(got[0].Text, "names: NOWHERE (api/index.js:1)") ||
+		got[0].At != (stack.Place{File: "api/index.js", Line: 1}) || !strings.HasSuffix(got[1].Text, "and 4 more") {
 		t.Errorf("the remarks are %+v", got)
 	}
 }
@@ -85,9 +103,16 @@ func TestMissingNames(t *testing.T) {
 func TestConfigTemplates(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]string{
-		"database.yml.example": "database.yml", "config.example.json": "config.json", "local_settings.py.sample": "local_settings.py", "settings.sample.toml": "settings.toml", "appsettings.Development.json.example": "appsettings.Development.json",
-		"application-local.properties.template": "application-local.properties", "parameters.yml.dist": "parameters.yml", "config.template.php": "config.php", "secrets.example.rb": "secrets.rb", "example.env": ".env", "env.sample": ".env", ".env.docker.example": ".env.docker",
-		"phpunit.xml.dist": "", "phpstan.neon.dist": "", ".php-cs-fixer.dist.php": "", "data.sample.json": "", "config.default.json": "", "index.example.html": "", "compose.example.yaml": "", "docker-compose.sample.yml": "", "page.template.js": "", "x.example": "", ".example.json": "",
+		"database.yml.example": "database.yml", "config.example.json": "config.json",
+		"local_settings.py.sample": "local_settings.py", "settings.sample.toml": "settings.toml",
+		"appsettings.Development.json.example":  "appsettings.Development.json",
+		"application-local.properties.template": "application-local.properties",
+		"parameters.yml.dist":                   "parameters.yml", "config.template.php": "config.php",
+		"secrets.example.rb": "secrets.rb", "example.env": ".env", "env.sample": ".env",
+		".env.docker.example": ".env.docker",
+		"phpunit.xml.dist":    "", "phpstan.neon.dist": "", ".php-cs-fixer.dist.php": "", "data.sample.json": "",
+		"config.default.json": "", "index.example.html": "", "compose.example.yaml": "",
+		"docker-compose.sample.yml": "", "page.template.js": "", "x.example": "", ".example.json": "",
 	} {
 		if got, ok := templateOf(name); got != want || ok != (want != "") {
 			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)
@@ -103,9 +128,16 @@ func TestEnvFilesFound(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	s, err := Survey(fstest.MapFS{
-		"package.json": file(`{"name": "web", "scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`), ".gitignore": file("*.local\n"), ".env.example": file("A=1\nB=\n"), ".env.development": file("C=1\n"),
-		"README.md": file("# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt api/.env\n    cp a.example ../outside.env\n    cp missing.env .env.x\n"), "settings/office.example.yml": file("a: 1\n"), "api/env.txt": file("D=1\n"), "a.example": file("x"),
-		"compose.yaml": file("services:\n  api: {image: x, env_file: [present.env, absent.env]}\n  raw: {image: x, env_file: [{path: raw.env, format: raw}, {path: no.env, required: false}]}\n"), "present.env": file("E=1\n"), "raw.env": file("F='"),
+		"package.json": file(`{"name": "web", "scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`),
+		".gitignore":   file("*.local\n"), ".env.example": file("A=1\nB=\n"), ".env.development": file("C=1\n"),
+		"README.md": file(
+			"# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt api/.env\n    cp " +
+				"a.example ../outside.env\n    cp missing.env .env.x\n"), "settings/office.example.yml": file("a: 1\n"),
+		"api/env.txt": file("D=1\n"), "a.example": file("x"),
+		"compose.yaml": file(
+			"services:\n  api: {image: x, env_file: [present.env, absent.env]}\n  raw: {image: x, env_file: [{path: " +
+				"raw.env, format: raw}, {path: no.env, required: false}]}\n"), "present.env": file("E=1\n"),
+		"raw.env":                    file("F='"),
 		"broken/config.example.toml": file("a = {{ x }}\n{% if %}\n"),
 	}, Options{Root: "/w"})
 	if err != nil {
@@ -113,7 +145,9 @@ func TestEnvFilesFound(t *testing.T) {
 	}
 	var got []string
 	for _, e := range s.EnvFiles {
-		got = append(got, strings.TrimSpace(fmt.Sprintf("%s %s from %q present=%v settings=%d unfilled=%d wanted=%v layers=%d", e.Path, e.Format, e.Template, e.Present, e.Settings, e.Unfilled, !e.WantedAt.IsZero(), len(e.Layers))))
+		got = append(got,
+			strings.TrimSpace(fmt.Sprintf("%s %s from %q present=%v settings=%d unfilled=%d wanted=%v layers=%d",
+				e.Path, e.Format, e.Template, e.Present, e.Settings, e.Unfilled, !e.WantedAt.IsZero(), len(e.Layers))))
 	}
 	slices.Sort(got)
 	want := []string{
@@ -121,8 +155,10 @@ func TestEnvFilesFound(t *testing.T) {
 		`.env.local dotenv from ".env.example" present=false settings=2 unfilled=1 wanted=false layers=4`,
 		`absent.env dotenv from "" present=false settings=0 unfilled=0 wanted=true layers=0`,
 		`api/.env dotenv from "api/env.txt" present=false settings=1 unfilled=0 wanted=false layers=0`,
-		`broken/config.toml other from "broken/config.example.toml" present=false settings=0 unfilled=0 wanted=false layers=0`,
-		`config/office.yml yaml from "settings/office.example.yml" present=false settings=1 unfilled=0 wanted=false layers=0`,
+		`broken/config.toml other from "broken/config.example.toml" present=false settings=0 unfilled=0 wanted=false ` +
+			`layers=0`,
+		`config/office.yml yaml from "settings/office.example.yml" present=false settings=1 unfilled=0 wanted=false ` +
+			`layers=0`,
 		`present.env dotenv from "" present=true settings=1 unfilled=0 wanted=false layers=0`,
 	}
 	if !slices.Equal(got, want) {

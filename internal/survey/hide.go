@@ -51,12 +51,14 @@ func Hide(s *stack.Stack) *stack.Stack {
 	out.Services = slices.Clone(s.Services)
 	for i := range out.Services {
 		v := &out.Services[i]
-		v.Env, v.Command, v.NativeCommand, v.Expands = table(v.Env), list(v.Command), list(v.NativeCommand), list(v.Expands)
+		v.Env, v.Command, v.NativeCommand, v.Expands = table(v.Env), list(v.Command), list(v.NativeCommand),
+			list(v.Expands)
 		if v.Container == nil {
 			continue
 		}
 		c := *v.Container
-		c.Entrypoint, c.BuildArgs, c.Labels, c.ExtraHosts = list(c.Entrypoint), table(c.BuildArgs), table(c.Labels), list(c.ExtraHosts)
+		c.Entrypoint, c.BuildArgs, c.Labels, c.ExtraHosts = list(c.Entrypoint), table(c.BuildArgs), table(c.Labels),
+			list(c.ExtraHosts)
 		if c.Health != nil {
 			h := *c.Health
 			h.Test = list(h.Test)

@@ -13,7 +13,9 @@ import (
 )
 
 // aside are folders whose projects are looked at but not launched.
-var aside = regexp.MustCompile(`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|playground|templates?|archive[ds]?|deprecated|legacy|tutorials?)(/|$)`)
+var aside = regexp.MustCompile(
+	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
+		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?)(/|$)`)
 
 // Twins are the names of folders that hold one application as it is before and after a course's work.
 var (
@@ -105,7 +107,8 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 		}
 		if why := s.asideWhy(dir); why != "" {
 			if v.Name == "" {
-				s.remark(stack.Note, "project-aside", v.At, fmt.Sprintf("%s is not launched: %s", dir, why), "Start nharbor in that folder with -C to launch it.")
+				s.remark(stack.Note, "project-aside", v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
+					"Start nharbor in that folder with -C to launch it.")
 			}
 			continue
 		}
@@ -121,8 +124,10 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	name = s.unused(name, dir, p.Manager)
-	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path, Manager: p.Manager, Folder: v.Folder,
-		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps, Watches: v.Watches}
+	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path,
+		Manager: p.Manager, Folder: v.Folder,
+		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At,
+		PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps, Watches: v.Watches}
 	for k, value := range v.Env {
 		svc.Env[k] = value
 	}
@@ -136,13 +141,16 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {
-		s.remark(stack.Warning, "port-unknown", v.At, fmt.Sprintf("no port was found on which %s listens", name), "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
+		s.remark(stack.Warning, "port-unknown", v.At, fmt.Sprintf("no port was found on which %s listens", name),
+			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
 	}
 	s.stack.Services = append(s.stack.Services, svc)
 }
 
 // readsLocal are the frameworks that read .env.local on top of .env by themselves.
-var readsLocal = map[string]bool{"vite": true, "sveltekit": true, "astro": true, "remix": true, "react-router": true, "next": true, "nuxt": true, "create-react-app": true, "vue-cli": true, "gatsby": true, "symfony": true, "rails": true}
+var readsLocal = map[string]bool{"vite": true, "sveltekit": true, "astro": true, "remix": true, "react-router": true,
+	"next": true, "nuxt": true, "create-react-app": true, "vue-cli": true, "gatsby": true, "symfony": true,
+	"rails": true}
 
 // layers are the settings files that the project's framework reads in work on the project, later ones winning.
 func layers(p *stack.Project) []string {
@@ -150,7 +158,8 @@ func layers(p *stack.Project) []string {
 	case "vite", "sveltekit", "astro", "remix", "react-router", "next", "nuxt", "create-react-app", "vue-cli", "gatsby":
 		return []string{".env", ".env.development", ".env.local", ".env.development.local"}
 	case "rails", "symfony":
-		return []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local", ".env.dev.local"}
+		return []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
+			".env.dev.local"}
 	}
 	return []string{".env", ".env.local"}
 }
@@ -162,11 +171,13 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 	for _, proc := range folder.Procfile() {
 		if proc.Name == "release" {
 			if !slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Migrate }) {
-				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate, Command: ecosystem.Words(proc.Line), Env: map[string]string{}, At: proc.At})
+				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate,
+					Command: ecosystem.Words(proc.Line), Env: map[string]string{}, At: proc.At})
 			}
 			continue
 		}
-		v := stack.Serve{Name: proc.Name, Command: ecosystem.Words(proc.Line), At: proc.At, Source: stack.FromProcfile, PortBy: stack.PortBy{Env: "PORT"}}
+		v := stack.Serve{Name: proc.Name, Command: ecosystem.Words(proc.Line), At: proc.At, Source: stack.FromProcfile,
+			PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env
 		}
@@ -254,8 +265,11 @@ func (s *surveyor) severalApplications() {
 		names = append(names, v.Name)
 	}
 	s.rivals = names
-	s.remark(stack.Problem, "several-applications", likely.At, fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s", strings.Join(names, ", "), likely.Name, why),
-		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name, likely.Dir()))
+	s.remark(stack.Problem, "several-applications", likely.At,
+		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s",
+			strings.Join(names, ", "), likely.Name, why),
+		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name,
+			likely.Dir()))
 }
 
 var (
@@ -268,10 +282,14 @@ var (
 func (s *surveyor) dockerfiles() {
 	for _, file := range s.tree.dockerfiles {
 		dir := path.Dir(file)
-		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" || strings.Contains(dir, ".devcontainer") {
+		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
+			strings.Contains(dir, ".devcontainer") {
 			continue
 		}
-		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Source == stack.FromCompose && v.Build == dir }) {
+		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+			return v.Source == stack.FromCompose &&
+				v.Build == dir
+		}) {
 			continue
 		}
 		folder := s.tree.byPath[dir]
@@ -287,7 +305,8 @@ func (s *surveyor) dockerfiles() {
 			for _, word := range strings.Fields(string(data[m[2]:m[3]])) {
 				number, transport, _ := strings.Cut(word, "/")
 				if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 65536 && transport != "udp" {
-					ports = append(ports, stack.Port{Host: s.published(dir, n), Target: n, Transport: "tcp", Speaks: "http", At: stack.Place{File: file, Line: line}})
+					ports = append(ports, stack.Port{Host: s.published(dir, n), Target: n, Transport: "tcp",
+						Speaks: "http", At: stack.Place{File: file, Line: line}})
 				}
 			}
 		}
@@ -301,17 +320,23 @@ func (s *surveyor) dockerfiles() {
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
-			s.remark(stack.Note, "two-ways", stack.Place{File: file, Line: 1}, fmt.Sprintf("%s can also run in a container built from this file", v.Name), "nharbor launch --container "+v.Name)
+			s.remark(stack.Note, "two-ways", stack.Place{File: file, Line: 1},
+				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
+				"nharbor launch --container "+v.Name)
 			continue
 		}
 		if len(s.stack.ComposeFiles) > 0 {
 			continue // the compose files say what runs in containers
 		}
 		name := s.unused(s.folderName(dir), dir, "container")
-		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile, Runs: stack.Container, Kind: stack.Lasting, Build: dir,
-			Env: map[string]string{}, Ports: ports, Address: name, Container: spec, At: stack.Place{File: file, Line: 1}})
+		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
+			Runs: stack.Container, Kind: stack.Lasting, Build: dir,
+			Env: map[string]string{}, Ports: ports, Address: name, Container: spec,
+			At: stack.Place{File: file, Line: 1}})
 		if len(ports) == 0 {
-			s.remark(stack.Warning, "port-unknown", stack.Place{File: file, Line: 1}, fmt.Sprintf("the Dockerfile of %s exposes no port", name), "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
+			s.remark(stack.Warning, "port-unknown", stack.Place{File: file, Line: 1},
+				fmt.Sprintf("the Dockerfile of %s exposes no port", name),
+				"Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
 		}
 	}
 }

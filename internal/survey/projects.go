@@ -47,7 +47,9 @@ func (s *surveyor) projects() {
 				}
 			}
 			if f.Project.NotHere != "" {
-				s.remark(stack.Note, "not-for-this-system", f.Project.Evidence[0].Place(), fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere), "Build it on the system that it is for.")
+				s.remark(stack.Note, "not-for-this-system", f.Project.Evidence[0].Place(),
+					fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
+					"Build it on the system that it is for.")
 				f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
 			}
 			if f.Within != nil && f.Project.Name != "" {
@@ -59,7 +61,8 @@ func (s *surveyor) projects() {
 	for _, f := range list {
 		s.buildsFirst(f, names)
 	}
-	for _, f := range slices.Backward(list) { // the inner ones first, so that what they are members of has all of theirs
+	// the inner ones first, so that what they are members of has all of theirs
+	for _, f := range slices.Backward(list) {
 		if f.Within != nil {
 			fold(f)
 		}
@@ -68,7 +71,8 @@ func (s *surveyor) projects() {
 		if f.Within == nil {
 			p := &f.Project
 			slices.Sort(p.Members)
-			slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+			slices.SortStableFunc(p.Steps,
+				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
 			slices.SortStableFunc(p.Also, func(a, b stack.Serve) int {
 				return cmp.Or(strings.Compare(a.Folder, b.Folder), strings.Compare(a.Name, b.Name))
 			})
@@ -137,7 +141,8 @@ func fold(f *ecosystem.Finding) {
 		}
 	}
 	if member.Framework != "" {
-		p.Evidence = append(p.Evidence, stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line, Says: "member with " + member.Framework})
+		p.Evidence = append(p.Evidence, stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line,
+			Says: "member with " + member.Framework})
 	}
 	p.Sources, p.Compiles = append(p.Sources, member.Sources...), append(p.Compiles, member.Compiles...)
 }
@@ -181,7 +186,8 @@ func (s *surveyor) versions(p *stack.Project) {
 	for _, r := range p.Runtimes {
 		named[r.Tool] = named[r.Tool] || r.Constraint != "*" && !r.Hint
 	}
-	p.Runtimes = slices.DeleteFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
+	p.Runtimes = slices.DeleteFunc(p.Runtimes,
+		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
 	for i, a := range p.Runtimes {
 		for _, b := range p.Runtimes[:i] {
 			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !agree(a.Constraint, b.Constraint) {
@@ -189,7 +195,9 @@ func (s *surveyor) versions(p *stack.Project) {
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
-				s.remark(level, "versions-contradict", a.At, fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line, a.Tool, b.Constraint, a.Constraint), remedy)
+				s.remark(level, "versions-contradict", a.At,
+					fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line, a.Tool,
+						b.Constraint, a.Constraint), remedy)
 			}
 		}
 	}

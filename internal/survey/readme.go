@@ -24,7 +24,8 @@ type demand struct {
 var commandWords = map[string]bool{}
 
 func init() {
-	for _, w := range strings.Fields(`git npm npx yarn pnpm bun bunx node corepack nvm python python3 py pip pip3 pipenv poetry uv conda virtualenv django-admin flask uvicorn gunicorn celery alembic
+	for _, w := range strings.Fields(
+		`git npm npx yarn pnpm bun bunx node corepack nvm python python3 py pip pip3 pipenv poetry uv conda virtualenv django-admin flask uvicorn gunicorn celery alembic
 		bundle bundler gem rails rake ruby rackup composer php symfony mvn ./mvnw gradle ./gradlew java dotnet go cargo rustup mix iex make just task docker docker-compose podman cp copy mv
 		createdb createuser psql mysql redis-cli redis-server brew apt apt-get sudo source export set openssl bin/rails bin/rake bin/setup bin/dev ./bin/setup ./bin/dev ./manage.py manage.py cd curl sh bash ./gradlew.bat`) {
 		commandWords[w] = true
@@ -53,13 +54,15 @@ func (s *surveyor) readmes() {
 	})
 	for _, file := range files {
 		dir := path.Dir(file)
-		if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) || !slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil {
+		if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
+			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil {
 			continue
 		}
 		folder := s.tree.byPath[dir]
 		data, err := folder.Read(path.Base(file))
 		if err != nil || len(data) > maxReadme || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
-			s.remark(stack.Note, "readme-unreadable", stack.Place{File: file}, "the README is not looked at: it can't be read, is too big or is no text", "")
+			s.remark(stack.Note, "readme-unreadable", stack.Place{File: file},
+				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
 		s.demands = append(s.demands, demandsOf(file, data)...)
@@ -67,12 +70,14 @@ func (s *surveyor) readmes() {
 	for _, f := range s.tree.folders {
 		s.devContainer(f.Path)
 	}
-	if _, isProject := s.tree.byPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool { return p.Path == "." }) {
+	if _, isProject := s.tree.byPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects,
+		func(p stack.Project) bool { return p.Path == "." }) {
 		s.devContainer(".")
 	}
 	if len(s.demands) > maxDemands {
 		s.demands = s.demands[:maxDemands]
-		s.remark(stack.Note, "readme-long", s.demands[0].at, "only the first 300 commands of the READMEs are compared with the order", "")
+		s.remark(stack.Note, "readme-long", s.demands[0].at,
+			"only the first 300 commands of the READMEs are compared with the order", "")
 	}
 }
 
@@ -95,9 +100,11 @@ func (s *surveyor) devContainer(dir string) {
 	s.remark(stack.Note, "dev-container", d.At, says+"; nharbor uses its commands and ports as hints only", "")
 }
 
-var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal", "shellsession", "cmd", "powershell", "text", "bat", "fish"}
+var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal", "shellsession", "cmd",
+	"powershell", "text", "bat", "fish"}
 
-// demandsOf reads the commands of one README. Markdown is read as CommonMark says; in other texts the indented lines count.
+// demandsOf reads the commands of one README. Markdown is read as CommonMark says; in other texts the indented lines
+// count.
 func demandsOf(file string, data []byte) []demand {
 	r := &reader{file: file, dir: path.Dir(file), data: data}
 	if ext := strings.ToLower(path.Ext(file)); ext == ".rst" || ext == ".txt" {
@@ -133,7 +140,8 @@ func demandsOf(file string, data []byte) []demand {
 			}
 			span := strings.TrimSpace(b.String())
 			words := strings.Fields(strings.TrimPrefix(span, "$ "))
-			if len(words) > 1 && commandWords[words[0]] && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") && !strings.HasSuffix(words[1], ":") {
+			if len(words) > 1 && commandWords[words[0]] && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") &&
+				!strings.HasSuffix(words[1], ":") {
 				r.line(r.lineAt(at), span, false, r.dir)
 			}
 			return ast.WalkSkipChildren, nil
@@ -191,11 +199,13 @@ func (r *reader) line(at int, line string, shell bool, cwd string) string {
 	if i := strings.Index(line, " #"); i >= 0 && !strings.ContainsAny(line[i:], `"'`) {
 		line = strings.TrimSpace(line[:i])
 	}
-	if line == "" || line[0] == '#' || strings.HasPrefix(line, "//") || strings.HasPrefix(line, "REM ") || len(line) > 400 {
+	if line == "" || line[0] == '#' || strings.HasPrefix(line, "//") || strings.HasPrefix(line, "REM ") ||
+		len(line) > 400 {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(line, ""))
-	if len(words) == 0 || !shell && !commandWords[words[0]] || shell && !commandWords[words[0]] && strings.HasSuffix(words[0], ":") {
+	if len(words) == 0 || !shell && !commandWords[words[0]] || shell && !commandWords[words[0]] &&
+		strings.HasSuffix(words[0], ":") {
 		return cwd
 	}
 	var parts []string
@@ -212,7 +222,8 @@ func (r *reader) line(at int, line string, shell bool, cwd string) string {
 				inside = path.Join(inside, strings.Trim(words[1], `"'`))
 			}
 			continue
-		case "mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi", "nano", "open", "start":
+		case "mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi", "nano", "open",
+			"start":
 			continue
 		}
 		parts = append(parts, part)
@@ -250,7 +261,9 @@ func composeCall(words []string) (verb string, args []string) {
 	default:
 		return "", nil
 	}
-	takes := map[string]bool{"-f": true, "--file": true, "--profile": true, "-p": true, "--project-name": true, "--env-file": true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true, "--workdir": true, "--entrypoint": true, "-v": true}
+	takes := map[string]bool{"-f": true, "--file": true, "--profile": true, "-p": true, "--project-name": true,
+		"--env-file": true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true, "--workdir": true,
+		"--entrypoint": true, "-v": true}
 	skip := false
 	for _, w := range words {
 		switch {

@@ -10,26 +10,33 @@ import (
 func TestDemands(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ text, want string }{
-		"a shell block":                      {"```sh\nnpm ci\n./tool x\n```", "2 . npm ci|3 . ./tool x"},
-		"a block of no language":             {"```\nnpm ci\nsome output\n```", "2 . npm ci"},
-		"another language":                   {"```js\nnpm ci\n```", ""},
-		"an indented block":                  {"Then:\n\n    npm ci\n    done.\n", "3 . npm ci"},
-		"prompts make the rest output":       {"```console\n$ npm ci\nadded 3 packages\n> npm start\n```", "2 . npm ci|4 . npm start"},
-		"a prompt with user and folder":      {"```console\nida@quay:~/app$ npm ci\n```", "2 . npm ci"},
-		"a virtual environment's prompt":     {"```console\n(venv) $ pip install -r x.txt\n```", "2 . pip install -r x.txt"},
-		"comments are left out":              {"```sh\n# npm old\nnpm ci # fast\necho hello\n```", "3 . npm ci"},
-		"a line goes on":                     {"```sh\ndocker run \\\n  -p 80:80 \\\n  web\n```", "2 . docker run -p 80:80 web"},
-		"cd holds for the block":             {"```sh\ncd web\nnpm ci\ncd ../api\nnpm start\n```\n```sh\nnpm test\n```", "3 web npm ci|5 api npm start|8 . npm test"},
-		"cd for one line":                    {"```sh\ncd web && npm ci\nnpm start\n```", "2 . cd web && npm ci|3 . npm start"},
-		"a list's block":                     {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
-		"a span in a sentence":               {"Run `npm run dev` or look at `package.json`, or call `$ make all`.", "1 . npm run dev|1 . make all"},
-		"a span that is no command":          {"The `npm` tool and `node: 20`, `git@host`, `cd web`.", ""},
-		"a variable before the command":      {"```sh\nPORT=3000 npm start\n```", "2 . PORT=3000 npm start"},
-		"html and tables hold no commands":   {"<pre>npm ci</pre>\n\n| a |\n|---|\n| npm ci |\n", ""},
-		"carriage returns":                   {"```sh\r\nnpm ci\r\n```\r\n", "2 . npm ci"},
-		"an open block":                      {"```sh\nnpm ci\n", "2 . npm ci"},
-		"placeholders are no spans":          {"Run `npm run <script>`.", ""},
-		"folders that a shell alone knows":   {"```sh\ncd $HOME/x\nnpm ci\ncd -\nnpm start\n```", "3 . npm ci|5 . npm start"},
+		"a shell block":          {"```sh\nnpm ci\n./tool x\n```", "2 . npm ci|3 . ./tool x"},
+		"a block of no language": {"```\nnpm ci\nsome output\n```", "2 . npm ci"},
+		"another language":       {"```js\nnpm ci\n```", ""},
+		"an indented block":      {"Then:\n\n    npm ci\n    done.\n", "3 . npm ci"},
+		"prompts make the rest output": {"```console\n$ npm ci\nadded 3 packages\n> npm start\n```",
+			"2 . npm ci|4 . npm start"},
+		"a prompt with user and folder": {"```console\nida@quay:~/app$ npm ci\n```", "2 . npm ci"},
+		"a virtual environment's prompt": {"```console\n(venv) $ pip install -r x.txt\n```",
+			"2 . pip install -r x.txt"},
+		"comments are left out": {"```sh\n# npm old\nnpm ci # fast\necho hello\n```", "3 . npm ci"},
+		"a line goes on": {"```sh\ndocker run \\\n  -p 80:80 \\\n  web\n```",
+			"2 . docker run -p 80:80 web"},
+		"cd holds for the block": {"```sh\ncd web\nnpm ci\ncd ../api\nnpm start\n```\n```sh\nnpm test\n```",
+			"3 web npm ci|5 api npm start|8 . npm test"},
+		"cd for one line": {"```sh\ncd web && npm ci\nnpm start\n```",
+			"2 . cd web && npm ci|3 . npm start"},
+		"a list's block": {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
+		"a span in a sentence": {"Run `npm run dev` or look at `package.json`, or call `$ make all`.",
+			"1 . npm run dev|1 . make all"},
+		"a span that is no command":        {"The `npm` tool and `node: 20`, `git@host`, `cd web`.", ""},
+		"a variable before the command":    {"```sh\nPORT=3000 npm start\n```", "2 . PORT=3000 npm start"},
+		"html and tables hold no commands": {"<pre>npm ci</pre>\n\n| a |\n|---|\n| npm ci |\n", ""},
+		"carriage returns":                 {"```sh\r\nnpm ci\r\n```\r\n", "2 . npm ci"},
+		"an open block":                    {"```sh\nnpm ci\n", "2 . npm ci"},
+		"placeholders are no spans":        {"Run `npm run <script>`.", ""},
+		"folders that a shell alone knows": {"```sh\ncd $HOME/x\nnpm ci\ncd -\nnpm start\n```",
+			"3 . npm ci|5 . npm start"},
 		"only looking round":                 {"```sh\nls\npwd\ncat README.md\nmkdir x && cd x\n```", ""},
 		"a line longer than anybody's":       {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```", ""},
 		"a label in a shell block":           {"```sh\nNote: this takes long\nnpm ci\n```", "3 . npm ci"},
@@ -44,7 +51,8 @@ func TestDemands(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, strings.Join(got, "|"), c.want)
 		}
 	}
-	if got := demandsOf("docs/setup.rst", []byte("Setup\n=====\n\n.. code::\n\n    npm ci\n    Done.\n")); len(got) != 1 || got[0].at.Line != 6 || got[0].cwd != "docs" {
+	if got := demandsOf("docs/setup.rst", []byte("Setup\n=====\n\n.. code::\n\n    npm ci\n    Done.\n")); len(
+		got) != 1 || got[0].at.Line != 6 || got[0].cwd != "docs" {
 		t.Errorf("of a text that is no Markdown: %+v", got)
 	}
 }
@@ -52,13 +60,22 @@ func TestDemands(t *testing.T) {
 func TestKeyOf(t *testing.T) {
 	t.Parallel()
 	for command, want := range map[string]string{
-		"npm run migrate": "script migrate", "yarn migrate": "script migrate", "yarn run migrate": "script migrate", "pnpm migrate": "script migrate", "bun run migrate": "script migrate",
-		"npm start": "script start", "npm test": "script test", "npm install": "npm install", "yarn": "yarn", "yarn install --immutable": "yarn install", "node .yarn/releases/yarn-4.cjs run dev": "script dev",
-		"npx prisma migrate deploy": "prisma migrate deploy", "npm exec -- prisma migrate deploy": "prisma migrate deploy", "pnpm exec prisma migrate deploy": "prisma migrate deploy",
-		"python3 manage.py migrate --noinput": "python manage.py migrate", "./manage.py migrate": "python manage.py migrate", ".venv/bin/python manage.py migrate": "python manage.py migrate",
-		"poetry run alembic upgrade head": "alembic upgrade head", ".venv/bin/python -m alembic upgrade head": "alembic upgrade head", "uv run --no-sync flask run": "flask run",
-		"bundle exec rails db:migrate": "rails db:migrate", "bin/rails db:migrate": "rails db:migrate", "rake db:migrate": "rails db:migrate",
-		"./mvnw spring-boot:run": "mvn spring-boot:run", "mvn --batch-mode spring-boot:run": "mvn spring-boot:run", "./gradlew bootRun": "gradle bootRun",
+		"npm run migrate": "script migrate", "yarn migrate": "script migrate", "yarn run migrate": "script migrate",
+		"pnpm migrate": "script migrate", "bun run migrate": "script migrate",
+		"npm start": "script start", "npm test": "script test", "npm install": "npm install", "yarn": "yarn",
+		"yarn install --immutable": "yarn install", "node .yarn/releases/yarn-4.cjs run dev": "script dev",
+		"npx prisma migrate deploy":                "prisma migrate deploy",
+		"npm exec -- prisma migrate deploy":        "prisma migrate deploy",
+		"pnpm exec prisma migrate deploy":          "prisma migrate deploy",
+		"python3 manage.py migrate --noinput":      "python manage.py migrate",
+		"./manage.py migrate":                      "python manage.py migrate",
+		".venv/bin/python manage.py migrate":       "python manage.py migrate",
+		"poetry run alembic upgrade head":          "alembic upgrade head",
+		".venv/bin/python -m alembic upgrade head": "alembic upgrade head", "uv run --no-sync flask run": "flask run",
+		"bundle exec rails db:migrate": "rails db:migrate", "bin/rails db:migrate": "rails db:migrate",
+		"rake db:migrate":        "rails db:migrate",
+		"./mvnw spring-boot:run": "mvn spring-boot:run", "mvn --batch-mode spring-boot:run": "mvn spring-boot:run",
+		"./gradlew bootRun":          "gradle bootRun",
 		"php artisan migrate --seed": "php artisan migrate", "go run ./cmd/api": "go run ./cmd/api", "": "",
 	} {
 		if got := keyOf(strings.Fields(command)); got != want {
@@ -69,11 +86,17 @@ func TestKeyOf(t *testing.T) {
 
 // harbour is an application in which a README's commands have something to be compared with.
 var harbour = fstest.MapFS{
-	"compose.yaml":         {Data: []byte("services:\n  db:\n    image: postgres:16\n    ports: [\"5432:5432\"]\n    environment: {POSTGRES_DB: tides, POSTGRES_PASSWORD: x}\n  cache: {image: \"docker.io/library/redis:7\"}\n  setup:\n    image: saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n")},
-	"board/Dockerfile":     {Data: []byte("FROM scratch\n")},
-	"board/package.json":   {Data: []byte(`{"scripts": {"start": "node x.js", "migrate": "m"}}`)},
-	"web/package.json":     {Data: []byte(`{"scripts": {"dev": "vite", "build": "vite build", "db:migrate": "knex migrate:latest", "seed": "knex seed:run", "test": "vitest"}, "devDependencies": {"vite": "6"}}`)},
-	"web/Makefile":         {Data: []byte("all: deps\n\tnpm run dev\ndeps:\n\tnpm install\n\t@echo done\nship:\n\tscp x host:\n")},
+	"compose.yaml": {Data: []byte(
+		"services:\n  db:\n    image: postgres:16\n    ports: [\"5432:5432\"]\n    environment: {POSTGRES_DB: tides, " +
+			"POSTGRES_PASSWORD: x}\n  cache: {image: \"docker.io/library/redis:7\"}\n  setup:\n    image: " +
+			"saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n")},
+	"board/Dockerfile":   {Data: []byte("FROM scratch\n")},
+	"board/package.json": {Data: []byte(`{"scripts": {"start": "node x.js", "migrate": "m"}}`)},
+	"web/package.json": {Data: []byte(
+		`{"scripts": {"dev": "vite", "build": "vite build", "db:migrate": "knex migrate:latest", "seed": "knex ` +
+			`seed:run", "test": "vitest"}, "devDependencies": {"vite": "6"}}`)},
+	"web/Makefile": {Data: []byte(
+		"all: deps\n\tnpm run dev\ndeps:\n\tnpm install\n\t@echo done\nship:\n\tscp x host:\n")},
 	"web/.env.example":     {Data: []byte("PORT=3000\n")},
 	"api/requirements.txt": {Data: []byte("django\n")}, "api/manage.py": {Data: []byte("")},
 	"alone/Dockerfile": {Data: []byte("FROM scratch\nEXPOSE 80\n")},
@@ -83,21 +106,37 @@ func TestCoverage(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ cwd, command, want string }{
 		{".", "git clone x", "clone"}, {".", "git submodule update --init", "clone"}, {".", "git commit -m x", ""},
-		{"web", "cp .env.example .env", "fill"}, {".", "cp web/.env.example web/.env", "fill"}, {"web", "cp a b", ""}, {"web", "export PORT=1", "fill"}, {"web", "export OTHER=1", ""},
-		{".", "brew install node", "needs"}, {".", "sudo apt-get install postgresql", "needs"}, {".", "npm install -g pnpm", "needs"}, {".", "pip install --upgrade pip", "needs"}, {".", "corepack enable", "needs"},
-		{".", "docker compose up -d", "launch"}, {".", "docker-compose up db", "service:db"}, {".", "docker compose up nobody", ""}, {".", "docker compose -f compose.yaml up --build", "launch"},
-		{".", "docker compose down -v", "stop"}, {".", "docker compose logs -f", "logs"}, {".", "docker compose ps", "check"}, {".", "docker compose run --rm setup", "service:setup"},
-		{".", "docker compose exec board npm run load", "service:setup"}, {".", "docker compose exec db psql", ""}, {".", "docker compose run", ""},
-		{"board", "docker build -t board .", "service:board"}, {".", "docker run -d postgres:15", "service:db"}, {".", "docker run redis", "service:cache"}, {".", "docker run mongo", ""}, {".", "docker volume create x", "launch"},
+		{"web", "cp .env.example .env", "fill"}, {".", "cp web/.env.example web/.env", "fill"}, {"web", "cp a b", ""},
+		{"web", "export PORT=1", "fill"}, {"web", "export OTHER=1", ""},
+		{".", "brew install node", "needs"}, {".", "sudo apt-get install postgresql", "needs"},
+		{".", "npm install -g pnpm", "needs"}, {".", "pip install --upgrade pip", "needs"},
+		{".", "corepack enable", "needs"},
+		{".", "docker compose up -d", "launch"}, {".", "docker-compose up db", "service:db"},
+		{".", "docker compose up nobody", ""}, {".", "docker compose -f compose.yaml up --build", "launch"},
+		{".", "docker compose down -v", "stop"}, {".", "docker compose logs -f", "logs"},
+		{".", "docker compose ps", "check"}, {".", "docker compose run --rm setup", "service:setup"},
+		{".", "docker compose exec board npm run load", "service:setup"}, {".", "docker compose exec db psql", ""},
+		{".", "docker compose run", ""},
+		{"board", "docker build -t board .", "service:board"}, {".", "docker run -d postgres:15", "service:db"},
+		{".", "docker run redis", "service:cache"}, {".", "docker run mongo", ""},
+		{".", "docker volume create x", "launch"},
 		{".", "createdb tides", "service:db"}, {".", "psql -c 'select 1'", ""}, {".", "redis-server", "service:cache"},
-		{"web", "npm install", "step:install:web"}, {"web", "npm ci", "step:install:web"}, {"web", "yarn", "step:install:web"}, {".", "cd web && npm install", "step:install:web"},
-		{"web", "npm run db:migrate", "step:migrate:web"}, {"web", "npx knex migrate:latest", "step:migrate:web"}, {"web", "npm run seed", "step:seed:web"}, {".", "npm run seed", "step:seed:web"},
-		{"web", "npm run dev", "service:web"}, {"web", "npm start", "service:web"}, {"web", "npm test", "step:test:web"}, {"web", "npm run nothing", ""}, {"web", "npm run build", ""},
-		{"web", "make", "service:web"}, {"web", "make deps", "step:install:web"}, {"web", "make ship", ""}, {"web", "make nothing", ""},
-		{"board", "npm install", "service:board"}, {"board", "npm start", "service:board"}, {"board", "npm run migrate", ""},
-		{"api", "python -m venv .venv", "step:install:api"}, {"api", "source .venv/bin/activate", "step:install:api"}, {"api", "pip install -r requirements.txt", "step:install:api"},
-		{"api", "python manage.py migrate", "step:migrate:api"}, {"api", "./manage.py runserver", "service:api"}, {"api", "python manage.py loaddata x", ""}, {"api", "python manage.py test", "step:test:api"},
-		{".", "curl http://localhost:3000/", "check"}, {".", "curl https://tides.example/", ""}, {"tide-board/web", "npm ci", "step:install:web"}, {".", "openssl rand -hex 16", ""}, {".", "", ""},
+		{"web", "npm install", "step:install:web"}, {"web", "npm ci", "step:install:web"},
+		{"web", "yarn", "step:install:web"}, {".", "cd web && npm install", "step:install:web"},
+		{"web", "npm run db:migrate", "step:migrate:web"}, {"web", "npx knex migrate:latest", "step:migrate:web"},
+		{"web", "npm run seed", "step:seed:web"}, {".", "npm run seed", "step:seed:web"},
+		{"web", "npm run dev", "service:web"}, {"web", "npm start", "service:web"},
+		{"web", "npm test", "step:test:web"}, {"web", "npm run nothing", ""}, {"web", "npm run build", ""},
+		{"web", "make", "service:web"}, {"web", "make deps", "step:install:web"}, {"web", "make ship", ""},
+		{"web", "make nothing", ""},
+		{"board", "npm install", "service:board"}, {"board", "npm start", "service:board"},
+		{"board", "npm run migrate", ""},
+		{"api", "python -m venv .venv", "step:install:api"}, {"api", "source .venv/bin/activate", "step:install:api"},
+		{"api", "pip install -r requirements.txt", "step:install:api"},
+		{"api", "python manage.py migrate", "step:migrate:api"}, {"api", "./manage.py runserver", "service:api"},
+		{"api", "python manage.py loaddata x", ""}, {"api", "python manage.py test", "step:test:api"},
+		{".", "curl http://localhost:3000/", "check"}, {".", "curl https://tides.example/", ""},
+		{"tide-board/web", "npm ci", "step:install:web"}, {".", "openssl rand -hex 16", ""}, {".", "", ""},
 	} {
 		fsys := fstest.MapFS{"README.md": {Data: []byte("```sh\ncd " + c.cwd + "\n" + c.command + "\n```\n")}}
 		for name, f := range harbour {
@@ -122,26 +161,39 @@ func TestCoverage(t *testing.T) {
 func TestSignIns(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ file, text, want string }{
-		"mail and password":        {"README.md", "## Login\nUse `ida@quay.example` / `oyster-1`.", "ida@quay.example oyster-1 2"},
-		"a usual name":             {"README.md", "Default credentials: admin / whelk-2", "admin whelk-2 1"},
-		"labelled":                 {"README.md", "Username: clerk, password: limpet-3", "clerk limpet-3 1"},
-		"bold labels":              {"README.md", "**Email:** `ida@quay.example` **Password:** `cockle-4`", "ida@quay.example cockle-4 1"},
-		"two lines":                {"README.md", "## Sign in\n- user: guest\n- password: mussel-5\n", "guest mussel-5 2"},
-		"a table":                  {"README.md", "| Role | User | Password |\n|---|---|---|\n| a | olaf | scallop-6 |\n", "olaf scallop-6 3"},
-		"a table of other things":  {"README.md", "| Key | Value |\n|---|---|\n| user | x |\n", ""},
-		"not about it":             {"README.md", "Mail me: ida@quay.example / thanks", ""},
-		"a placeholder":            {"README.md", "username: <you>, password: <yours>", ""},
-		"code":                     {"README.md", "## Login\nuser: process.env.USER\npassword: process.env.PASS", ""},
-		"a seed in Ruby":           {"db/seeds.rb", "User.create!(email: 'ida@quay.example', password: 'winkle-7')", "ida@quay.example winkle-7 1"},
-		"a seed in JavaScript":     {"prisma/seed.js", "  email: 'ida@quay.example',\n  password: 'winkle-8',\n", "ida@quay.example winkle-8 1"},
-		"a seed in Python":         {"app/seed.py", "User.objects.create_superuser('harbourmaster', 'h@quay.example', 'winkle-9')", "harbourmaster winkle-9 1"},
-		"a hash is no password":    {"db/seeds.rb", "User.create!(email: 'ida@quay.example', password: hash('x'))", ""},
-		"a fixture":                {"fixtures/users.json", "[{\"username\": \"olaf\", \"password\": \"winkle-10\"}]", "olaf winkle-10 1"},
-		"never a settings file":    {".env", "ADMIN_USER=ida\nADMIN_PASSWORD=hidden-11\n", ""},
-		"a compose file's literal": {"compose.yaml", "services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_EMAIL: ida@quay.example\n      UI_ADMIN_PASSWORD: whelk-12\n", "ida@quay.example whelk-12 5"},
-		"a compose file's setting": {"compose.yaml", "services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_USER: ida\n      UI_ADMIN_PASSWORD: ${PW:-hidden-13}\n", ""},
+		"mail and password": {"README.md", "## Login\nUse `ida@quay.example` / `oyster-1`.",
+			"ida@quay.example oyster-1 2"},
+		"a usual name": {"README.md", "Default credentials: admin / whelk-2", "admin whelk-2 1"},
+		"labelled":     {"README.md", "Username: clerk, password: limpet-3", "clerk limpet-3 1"},
+		"bold labels": {"README.md", "**Email:** `ida@quay.example` **Password:** `cockle-4`",
+			"ida@quay.example cockle-4 1"},
+		"two lines": {"README.md", "## Sign in\n- user: guest\n- password: mussel-5\n",
+			"guest mussel-5 2"},
+		"a table": {"README.md",
+			"| Role | User | Password |\n|---|---|---|\n| a | olaf | scallop-6 |\n", "olaf scallop-6 3"},
+		"a table of other things": {"README.md", "| Key | Value |\n|---|---|\n| user | x |\n", ""},
+		"not about it":            {"README.md", "Mail me: ida@quay.example / thanks", ""},
+		"a placeholder":           {"README.md", "username: <you>, password: <yours>", ""},
+		"code":                    {"README.md", "## Login\nuser: process.env.USER\npassword: process.env.PASS", ""},
+		"a seed in Ruby": {"db/seeds.rb", "User.create!(email: 'ida@quay.example', password: 'winkle-7')",
+			"ida@quay.example winkle-7 1"},
+		"a seed in JavaScript": {"prisma/seed.js", "  email: 'ida@quay.example',\n  password: 'winkle-8',\n",
+			"ida@quay.example winkle-8 1"},
+		"a seed in Python": {"app/seed.py",
+			"User.objects.create_superuser('harbourmaster', 'h@quay.example', 'winkle-9')", "harbourmaster winkle-9 1"},
+		"a hash is no password": {"db/seeds.rb", "User.create!(email: 'ida@quay.example', password: hash('x'))", ""},
+		"a fixture": {"fixtures/users.json", "[{\"username\": \"olaf\", \"password\": \"winkle-10\"}]",
+			"olaf winkle-10 1"},
+		"never a settings file": {".env", "ADMIN_USER=ida\nADMIN_PASSWORD=hidden-11\n", ""},
+		"a compose file's literal": {"compose.yaml",
+			"services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_EMAIL: ida@quay.example\n     " +
+				" UI_ADMIN_PASSWORD: whelk-12\n", "ida@quay.example whelk-12 5"},
+		"a compose file's setting": {"compose.yaml",
+			"services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_USER: ida\n      UI_ADMIN_PASSWORD: " +
+				"${PW:-hidden-13}\n", ""},
 	} {
-		s, err := Survey(fstest.MapFS{c.file: {Data: []byte(c.text)}, "package.json": {Data: []byte("{}")}}, Options{Root: "/w"})
+		s, err := Survey(fstest.MapFS{c.file: {Data: []byte(c.text)}, "package.json": {Data: []byte("{}")}},
+			Options{Root: "/w"})
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
@@ -162,7 +214,8 @@ func TestManySignIns(t *testing.T) {
 	for i := range 100 {
 		fmt.Fprintf(&text, "User.create!(email: 'u%d@quay.example', password: 'p-%d')\n", i, i)
 	}
-	s, err := Survey(fstest.MapFS{"db/seeds.rb": {Data: []byte(text.String())}, "package.json": {Data: []byte("{}")}}, Options{Root: "/w"})
+	s, err := Survey(fstest.MapFS{"db/seeds.rb": {Data: []byte(text.String())}, "package.json": {Data: []byte("{}")}},
+		Options{Root: "/w"})
 	if err != nil || len(s.SignIns) != maxSignIns {
 		t.Errorf("%d sign-ins, %v", len(s.SignIns), err)
 	}

@@ -30,31 +30,52 @@ func forms(must bool, list ...string) (out []codeForm) {
 
 // codeForms are the forms by the ending of a file's name. They are made when code is read for the first time.
 var codeForms = sync.OnceValue(func() map[string][]codeForm {
-	readsScript := forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`)
-	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`), forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, `\benv(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`),
-		[]codeForm{{form: regexp.MustCompile(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`), with: "decouple"}})
-	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`), forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
-	readsPHP := forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, `\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
+	readsScript := forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+
+		envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+
+		envName+`['"]\)\s*(\|\||\?\?)?`)
+	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`),
+		forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`,
+			`\benv(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`),
+		[]codeForm{{form: regexp.MustCompile(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`),
+			with: "decouple"}})
+	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`),
+		forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
+	readsPHP := forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`,
+		`\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
 	readsGo := forms(false, `\bos\.(?:Getenv|LookupEnv)\("`+envName+`"()`)
 	readsJava := forms(false, `\bSystem\.getenv\("`+envName+`"()`)
 	readsRust := forms(false, `\benv::var(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`)
 	readsNet := forms(false, `\bGetEnvironmentVariable\("`+envName+`"\)\s*(\?\?)?`)
-	readsElixir := slices.Concat(forms(true, `\bSystem\.fetch_env!\("`+envName+`"()`), forms(false, `\bSystem\.get_env\("`+envName+`"\s*(,|\)\s*\|\|)?`))
-	return map[string][]codeForm{".js": readsScript, ".mjs": readsScript, ".cjs": readsScript, ".ts": readsScript, ".mts": readsScript, ".jsx": readsScript, ".tsx": readsScript,
-		".vue": readsScript, ".svelte": readsScript, ".astro": readsScript, ".py": readsPython, ".rb": readsRuby, ".ru": readsRuby, ".php": readsPHP, ".go": readsGo,
-		".java": readsJava, ".kt": readsJava, ".rs": readsRust, ".cs": readsNet, ".ex": readsElixir, ".exs": readsElixir}
+	readsElixir := slices.Concat(forms(true, `\bSystem\.fetch_env!\("`+envName+`"()`),
+		forms(false, `\bSystem\.get_env\("`+envName+`"\s*(,|\)\s*\|\|)?`))
+	return map[string][]codeForm{".js": readsScript, ".mjs": readsScript, ".cjs": readsScript, ".ts": readsScript,
+		".mts": readsScript, ".jsx": readsScript, ".tsx": readsScript,
+		".vue": readsScript, ".svelte": readsScript, ".astro": readsScript, ".py": readsPython, ".rb": readsRuby,
+		".ru": readsRuby, ".php": readsPHP, ".go": readsGo,
+		".java": readsJava, ".kt": readsJava, ".rs": readsRust, ".cs": readsNet, ".ex": readsElixir,
+		".exs": readsElixir}
 })
 
 // codeEndings are the endings of files of code.
-var codeEndings = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".mts": true, ".jsx": true, ".tsx": true, ".vue": true, ".svelte": true, ".astro": true, ".py": true, ".rb": true, ".ru": true, ".php": true, ".go": true, ".java": true, ".kt": true, ".rs": true, ".cs": true, ".ex": true, ".exs": true}
+var codeEndings = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".mts": true, ".jsx": true,
+	".tsx": true, ".vue": true, ".svelte": true, ".astro": true, ".py": true, ".rb": true, ".ru": true, ".php": true,
+	".go": true, ".java": true, ".kt": true, ".rs": true, ".cs": true, ".ex": true, ".exs": true}
 
 // Files of tests and of tools say nothing of what a launch needs.
-var notLaunched = regexp.MustCompile(`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
+var notLaunched = regexp.MustCompile(
+	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
+		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
 
 // setElsewhere are variables that the system, the shell or a framework itself gives.
-var setElsewhere = map[string]bool{"NODE_ENV": true, "PATH": true, "HOME": true, "USER": true, "SHELL": true, "TERM": true, "LANG": true, "PWD": true, "TZ": true, "CI": true, "TMPDIR": true, "TEMP": true, "EDITOR": true, "HOSTNAME": true,
-	"MODE": true, "DEV": true, "PROD": true, "SSR": true, "BASE_URL": true, "RAILS_ENV": true, "RACK_ENV": true, "MIX_ENV": true, "APP_ENV": true, "FLASK_ENV": true, "GOPATH": true, "JAVA_HOME": true, "VERCEL": true, "VERCEL_URL": true,
-	"RAILS_LOG_TO_STDOUT": true, "RAILS_SERVE_STATIC_FILES": true, "DJANGO_SETTINGS_MODULE": true, "NEXT_RUNTIME": true, "NETLIFY": true, "GITHUB_ACTIONS": true, "PORT": true, "HOST": true, "DEBUG": true, "RAILS_MAX_THREADS": true, "WEB_CONCURRENCY": true, "PIDFILE": true, "BUNDLE_GEMFILE": true}
+var setElsewhere = map[string]bool{"NODE_ENV": true, "PATH": true, "HOME": true, "USER": true, "SHELL": true,
+	"TERM": true, "LANG": true, "PWD": true, "TZ": true, "CI": true, "TMPDIR": true, "TEMP": true, "EDITOR": true,
+	"HOSTNAME": true,
+	"MODE":     true, "DEV": true, "PROD": true, "SSR": true, "BASE_URL": true, "RAILS_ENV": true, "RACK_ENV": true,
+	"MIX_ENV": true, "APP_ENV": true, "FLASK_ENV": true, "GOPATH": true, "JAVA_HOME": true, "VERCEL": true,
+	"VERCEL_URL":          true,
+	"RAILS_LOG_TO_STDOUT": true, "RAILS_SERVE_STATIC_FILES": true, "DJANGO_SETTINGS_MODULE": true, "NEXT_RUNTIME": true,
+	"NETLIFY": true, "GITHUB_ACTIONS": true, "PORT": true, "HOST": true, "DEBUG": true, "RAILS_MAX_THREADS": true,
+	"WEB_CONCURRENCY": true, "PIDFILE": true, "BUNDLE_GEMFILE": true}
 
 // Bounds of reading code.
 const (
@@ -73,7 +94,8 @@ func (s *surveyor) reads(code []string) {
 			s.homes[dir] = true
 		}
 	}
-	code = slices.DeleteFunc(code, func(f string) bool { return notLaunched.MatchString(f) || aside.MatchString(path.Dir(f)) })
+	code = slices.DeleteFunc(code,
+		func(f string) bool { return notLaunched.MatchString(f) || aside.MatchString(path.Dir(f)) })
 	slices.SortFunc(code, byDepth)
 	code = code[:min(len(code), maxCodeFiles)]
 	found := make([][]stack.Read, len(code))
@@ -117,7 +139,8 @@ func asks(before string) (there, absent bool) {
 		return ok && (rest == "" || strings.ContainsRune(" \t({};", rune(rest[len(rest)-1])))
 	}
 	switch {
-	case word(bare, "if"), word(bare, "elif"), word(bare, "when"), strings.HasSuffix(bare, "||"), strings.HasSuffix(bare, "??"):
+	case word(bare, "if"), word(bare, "elif"), word(bare, "when"), strings.HasSuffix(bare, "||"),
+		strings.HasSuffix(bare, "??"):
 		return true, false
 	case word(bare, "unless"):
 		return false, true
@@ -162,9 +185,12 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 			case absent && givesUp.MatchString(text[m[1]:min(len(text), m[1]+160)]):
 				must = true
 			}
-			fallback = fallback || strings.Contains(text, `setdefault("`+name) || strings.Contains(text, `setdefault('`+name)
-			out = append(out, stack.Read{Name: name, Project: project, At: stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")},
-				Default: fallback, Must: must && !fallback})
+			fallback = fallback || strings.Contains(text, `setdefault("`+name) ||
+				strings.Contains(text, `setdefault('`+name)
+			out = append(out,
+				stack.Read{Name: name, Project: project,
+					At:      stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")},
+					Default: fallback, Must: must && !fallback})
 		}
 	}
 	return out

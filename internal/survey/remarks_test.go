@@ -66,7 +66,8 @@ func TestRemarksAreListed(t *testing.T) {
 		t.Fatal(err)
 	}
 	listed := map[string]bool{}
-	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (problem|warning|note) \\|").FindAllSubmatch(docs, -1) {
+	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (problem|warning|note) \\|").FindAllSubmatch(docs,
+		-1) {
 		listed[string(m[1])] = true
 	}
 	for c := range used {
@@ -83,10 +84,14 @@ func TestRemarksAreListed(t *testing.T) {
 
 func TestIgnoreRules(t *testing.T) {
 	t.Parallel()
-	rules := (*ignores)(nil).with(".", "# comment\n\n*.log\n!keep.log\n/top\nsub/dir\n**/deep\na/**/z\nonly/\n\\#odd\ntrail  \nb[ae]d\n").with("in", "local\n!x.log\n")
+	rules := (*ignores)(nil).with(".",
+		"# comment\n\n*.log\n!keep.log\n/top\nsub/dir\n**/deep\na/**/z\nonly/\n\\#odd\ntrail  \nb[ae]d\n").with("in",
+		"local\n!x.log\n")
 	for path, want := range map[string]bool{
-		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false, "in/keep.log": false, "top": true, "d/top": false, "sub/dir": true, "d/sub/dir": false,
-		"deep": true, "a/b/deep": true, "a/z": true, "a/b/c/z": true, "b/z": false, "only/": true, "only": false, "d/only/": true, "#odd": true, "trail": true,
+		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false, "in/keep.log": false, "top": true,
+		"d/top": false, "sub/dir": true, "d/sub/dir": false,
+		"deep": true, "a/b/deep": true, "a/z": true, "a/b/c/z": true, "b/z": false, "only/": true, "only": false,
+		"d/only/": true, "#odd": true, "trail": true,
 		"bad": true, "bed": true, "bid": false, "in/local": true, "local": false, "# comment": false,
 	} {
 		full, folder := strings.CutSuffix(path, "/")
@@ -107,7 +112,8 @@ func TestIgnoreRules(t *testing.T) {
 func TestAgree(t *testing.T) {
 	t.Parallel()
 	for pair, want := range map[string]bool{
-		">=18|^20": true, "^18|^20": false, "~3.11|>=3.10": true, "~3.9|>=3.10": false, "<20|>=18": true, ">=20|<20": false, "*|^1": true, "nonsense|^1": true,
+		">=18|^20": true, "^18|^20": false, "~3.11|>=3.10": true, "~3.9|>=3.10": false, "<20|>=18": true,
+		">=20|<20": false, "*|^1": true, "nonsense|^1": true,
 		"^18 || ^20|^20.1": true, ">=8.1|^8.2": true, "17|^17": true, "17|21": false, ">=1.20, <1.22|~1.21": true,
 	} {
 		i := strings.LastIndex(pair, "|")
@@ -137,7 +143,8 @@ func TestHostileTrees(t *testing.T) {
 	write("binary/.env", "\x7fELF\x00\x00")
 	write("README.md", "\x00\x01")
 	write("outside/secret.env", "X=1")
-	for link, to := range map[string]string{"loop": ".", "web/up": "..", "escape": "/etc", "package.json": "/etc/passwd", "gone": "nowhere"} {
+	for link, to := range map[string]string{"loop": ".", "web/up": "..", "escape": "/etc",
+		"package.json": "/etc/passwd", "gone": "nowhere"} {
 		if err := os.Symlink(to, filepath.Join(dir, link)); err != nil {
 			t.Skip("this file system has no symbolic links")
 		}
@@ -159,7 +166,8 @@ func TestHostileTrees(t *testing.T) {
 		t.Errorf("said is %v", codes)
 	}
 	for _, p := range s.Projects {
-		if strings.Contains(p.Path, "loop") || strings.Contains(p.Path, "up") || strings.Contains(p.Path, "escape") || p.Path == "." {
+		if strings.Contains(p.Path, "loop") || strings.Contains(p.Path, "up") || strings.Contains(p.Path, "escape") ||
+			p.Path == "." {
 			t.Errorf("a link was followed to %s", p.Path)
 		}
 	}
@@ -167,11 +175,16 @@ func TestHostileTrees(t *testing.T) {
 
 // FuzzReaders gives arbitrary text to every reader under the names that it looks for: none may panic or hang.
 func FuzzReaders(f *testing.F) {
-	for _, seed := range []string{"", "{}", "[]", "a: b\n", "[project]\nname = \"x\"\n", "<project/>", "include ':a'", "web: run $PORT", "gem 'rails'", "FROM node:20\nEXPOSE 80", "use (\n./a\n)", "x:\n\tcc x\n", "# A\n```sh\n$ npm start\n```\n| user | password |\n|-|-|\n| a | b |\n"} {
+	for _, seed := range []string{"", "{}", "[]", "a: b\n", "[project]\nname = \"x\"\n", "<project/>", "include ':a'",
+		"web: run $PORT", "gem 'rails'", "FROM node:20\nEXPOSE 80", "use (\n./a\n)", "x:\n\tcc x\n",
+		"# A\n```sh\n$ npm start\n```\n| user | password |\n|-|-|\n| a | b |\n"} {
 		f.Add(seed)
 	}
-	names := slices.Concat(ecosystem.Manifests, []string{"README.md", "Dockerfile", "Procfile", ".gitignore", ".npmrc", "yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config", "Cargo.lock", "manage.py", "app.py", "main.go",
-		".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml", ".env.example", "seeds.json", CorrectionsFile})
+	names := slices.Concat(ecosystem.Manifests, []string{"README.md", "Dockerfile", "Procfile", ".gitignore", ".npmrc",
+		"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config", "Cargo.lock", "manage.py",
+		"app.py", "main.go",
+		".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml", ".env.example", "seeds.json",
+		CorrectionsFile})
 	f.Fuzz(func(t *testing.T, text string) {
 		fsys := fstest.MapFS{}
 		for _, n := range names {

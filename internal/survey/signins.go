@@ -15,13 +15,20 @@ var (
 	userWord     = `(?:user(?:[-_ ]?name)?|e-?mail|login|account)`
 	passwordWord = `(?:pass(?:word|wd)?|pwd)`
 	// A user and a password on one line, in either of the forms that people write them in.
-	labelled = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
-	slashed  = regexp.MustCompile("(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
+	labelled = regexp.MustCompile(`(?i)\b` +
+		userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" +
+		passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
+	slashed = regexp.MustCompile(
+		"(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
 	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = regexp.MustCompile(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
-	callUser = regexp.MustCompile(`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
-	notValue = regexp.MustCompile(`(?i)^(string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
+	callUser = regexp.MustCompile(
+		`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
+	notValue = regexp.MustCompile(
+		`(?i)^(string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|` +
+			`os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|` +
+			`url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
 	tableRow = regexp.MustCompile(`^\s*\|(.+)\|\s*$`)
 )
 
@@ -31,12 +38,14 @@ const (
 	maxSeeds   = 100
 )
 
-// signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings files.
+// signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings
+// files.
 func (s *surveyor) signIns() {
 	s.stack.SignIns = []stack.SignIn{}
 	add := func(user, password string, at stack.Place) {
 		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
-		if len(s.stack.SignIns) >= maxSignIns || user == "" || notValue.MatchString(user) || notValue.MatchString(password) && !strings.EqualFold(password, "password") ||
+		if len(s.stack.SignIns) >= maxSignIns || user == "" || notValue.MatchString(user) ||
+			notValue.MatchString(password) && !strings.EqualFold(password, "password") ||
 			slices.ContainsFunc(s.stack.SignIns, func(i stack.SignIn) bool { return i.User == user }) {
 			return
 		}
@@ -70,7 +79,8 @@ func (s *surveyor) signIns() {
 	}
 }
 
-var adminKey = regexp.MustCompile(`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
+var adminKey = regexp.MustCompile(
+	`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
 
 // signInsOf reads one file, line by line; a password may stand up to two lines below its user.
 func (s *surveyor) signInsOf(file string, readme bool, add func(user, password string, at stack.Place)) {

@@ -32,8 +32,9 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	if opt.Env == nil {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
-	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
-		Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
+	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
+		Checkouts: opt.Checkouts,
+		Networks:  map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
 	var code []string
 	var source func(dir, name string)
 	if opt.ReadCode {
@@ -41,7 +42,9 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	}
 	t, err := walk(fsys, source, opt.Checkouts...)
 	if err != nil {
-		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
+		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable",
+			At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err),
+			Remedy: "Check the path and its rights.", Cause: err}
 	}
 	s.tree = t
 	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
@@ -65,7 +68,8 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s.inspect()
 	s.cover()
 	s.signIns()
-	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 && len(s.faults) == 0 {
+	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 &&
+		len(s.faults) == 0 {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
 			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(t.files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
@@ -98,7 +102,8 @@ type surveyor struct {
 }
 
 func (s *surveyor) remark(level, code string, at stack.Place, text, remedy string) {
-	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
+	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at,
+		Remedy: remedy})
 }
 
 // tops are the folders in which the workspace's main compose file may lie: its root and its checkouts.
@@ -172,13 +177,16 @@ func inactive(file string, active map[string]bool) (why, remedy string) {
 	name := path.Base(file)
 	switch {
 	case beside == "" && len(active) > 0:
-		return "this compose file is not part of the launch: another one lies higher", "To launch it, start in its folder with -C."
+		return "this compose file is not part of the launch: another one lies higher",
+			"To launch it, start in its folder with -C."
 	case beside == "":
 		return "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE."
 	case slices.Contains(compose.FileNames, name):
-		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the preferred name", beside), "Remove one of the two, or name the one that counts in COMPOSE_FILE."
+		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the preferred name", beside),
+			"Remove one of the two, or name the one that counts in COMPOSE_FILE."
 	}
-	return fmt.Sprintf("this is a variant of %s, which is not read by itself", beside), fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.", beside, name)
+	return fmt.Sprintf("this is a variant of %s, which is not read by itself", beside),
+		fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.", beside, name)
 }
 
 // Compose reads the active compose files of the workspace, as Survey does.
@@ -247,23 +255,32 @@ func (s *surveyor) adopt(p *compose.Project) {
 		svc := &p.Services[i]
 		if told := s.toldToRun(svc.Name); !svc.Active && told != nil {
 			svc.Kind = stack.Once
-			s.remark(stack.Note, "service-told-by-readme", told.at, fmt.Sprintf("%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
+			s.remark(stack.Note, "service-told-by-readme", told.at,
+				fmt.Sprintf(
+					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
+						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
 		} else if !svc.Active {
-			s.remark(stack.Note, "service-in-inactive-profile", svc.At, fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name, strings.Join(svc.Profiles, ", ")),
+			s.remark(stack.Note, "service-in-inactive-profile", svc.At,
+				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
+					strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
 		if other := s.stack.Service(svc.Name); other != nil {
-			s.remark(stack.Problem, "service-twice", svc.At, fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File, other.At.Line), "Rename one of the two; this one is left out.")
+			s.remark(stack.Problem, "service-twice", svc.At,
+				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
+					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
 		}
 		if svc.Build != "" {
 			if proj := s.stack.Project(svc.Build, ""); proj != nil {
 				svc.Project, svc.Manager = proj.Path, proj.Manager
 				if proj.Serve != nil {
-					svc.NativeCommand, svc.PortBy, svc.Bin, svc.Expands, svc.AfterSteps = proj.Serve.Command, proj.Serve.PortBy, proj.Bin, proj.Serve.Expands, proj.Serve.AfterSteps
+					svc.NativeCommand, svc.PortBy, svc.Bin, svc.Expands, svc.AfterSteps = proj.Serve.Command,
+						proj.Serve.PortBy, proj.Bin, proj.Serve.Expands, proj.Serve.AfterSteps
 					for k := range svc.Ports {
-						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports, func(own stack.Port) bool { return own.Target == p.Target }) {
+						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports,
+							func(own stack.Port) bool { return own.Target == p.Target }) {
 							p.Speaks = "http"
 						}
 					}
@@ -301,13 +318,16 @@ func (s *surveyor) once() {
 func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
-		if v.Name == job.Name || v.Kind == stack.Once || slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) || slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) {
+		if v.Name == job.Name || v.Kind == stack.Once ||
+			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
+			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) {
 			continue
 		}
 		if v.Build != "" && v.Build == job.Build || slices.ContainsFunc(v.After, func(a stack.After) bool {
 			return slices.ContainsFunc(job.After, func(b stack.After) bool { return a.Service == b.Service })
 		}) {
-			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred, At: at, Reason: "the README runs it first, and both use the same parts"})
+			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
+				At: at, Reason: "the README runs it first, and both use the same parts"})
 		}
 	}
 }
@@ -315,8 +335,10 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
 	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
-		s.remark(stack.Warning, "nothing-to-launch", s.stack.Projects[0].Evidence[0].Place(), "no way to serve anything was found: no serve script, no framework, no compose service",
-			"If you know the command, name it in "+CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
+		s.remark(stack.Warning, "nothing-to-launch", s.stack.Projects[0].Evidence[0].Place(),
+			"no way to serve anything was found: no serve script, no framework, no compose service",
+			"If you know the command, name it in "+
+				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
 	}
 	taken := map[int]*stack.Service{}
 	for i := range s.stack.Services {
@@ -326,28 +348,39 @@ func (s *surveyor) inspect() {
 				continue
 			}
 			// Package compose compares the services of one compose file.
-			if other := taken[p.Host]; other != nil && other != svc && !(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) && (other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine", other.Name, svc.Name, p.Host), "Change one of the two published ports.")
+			if other := taken[p.Host]; other != nil && other != svc &&
+				!(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) &&
+				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
+				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine",
+					other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
 			taken[p.Host] = svc
 		}
-		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" && !strings.Contains(svc.Build, "://") {
+		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" &&
+			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.fsys, file); err != nil {
-				s.remark(stack.Problem, "build-file-missing", svc.At, fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file), "Correct the build context, or bring in the checkout or submodule that it lies in.")
+				s.remark(stack.Problem, "build-file-missing", svc.At,
+					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
+					"Correct the build context, or bring in the checkout or submodule that it lies in.")
 			}
 		}
 		for _, ref := range svc.EnvFiles {
-			known := slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path && e.WantedAt.IsZero() })
+			known := slices.ContainsFunc(s.stack.EnvFiles,
+				func(e stack.EnvFile) bool { return e.Path == ref.Path && e.WantedAt.IsZero() })
 			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
-				s.remark(stack.Problem, "env-file-missing", ref.At, fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path), "Say what it holds: nharbor fill makes it with what the code reads. Or mark it required: false.")
+				s.remark(stack.Problem, "env-file-missing", ref.At,
+					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
+					"Say what it holds: nharbor fill makes it with what the code reads. Or mark it required: false.")
 			}
 		}
 	}
 	for _, c := range s.stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
-				s.remark(stack.Problem, "submodule-missing", stack.Place{File: path.Join(c.Path, ".gitmodules")}, fmt.Sprintf("the submodule %s is empty", m.Path), "Bring it in: git submodule update --init --recursive")
+				s.remark(stack.Problem, "submodule-missing", stack.Place{File: path.Join(c.Path, ".gitmodules")},
+					fmt.Sprintf("the submodule %s is empty", m.Path),
+					"Bring it in: git submodule update --init --recursive")
 			}
 		}
 	}

@@ -62,7 +62,8 @@ func conclusions(s *stack.Stack) string {
 		say("compose file %s active=%v", f.Path, f.Active)
 	}
 	for _, v := range s.Services {
-		say("service %s: %s %s from %s, project %q, %s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project, strings.Join(v.Command, " "), v.Image, v.Build)
+		say("service %s: %s %s from %s, project %q, %s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project,
+			strings.Join(v.Command, " "), v.Image, v.Build)
 		if v.Folder != "" {
 			say("  in %s", v.Folder)
 		}
@@ -112,14 +113,16 @@ func faults(err error) string {
 func TestNothingFound(t *testing.T) {
 	t.Parallel()
 	for name, fsys := range map[string]fs.FS{
-		"an empty folder":        fstest.MapFS{},
-		"a folder with notes":    fstest.MapFS{"notes.txt": {Data: []byte("hello")}},
-		"only what is left out":  fstest.MapFS{"node_modules/x/package.json": {Data: []byte("{}")}, ".git/compose.yaml": {Data: []byte("x")}},
+		"an empty folder":     fstest.MapFS{},
+		"a folder with notes": fstest.MapFS{"notes.txt": {Data: []byte("hello")}},
+		"only what is left out": fstest.MapFS{"node_modules/x/package.json": {Data: []byte("{}")},
+			".git/compose.yaml": {Data: []byte("x")}},
 		"a manifest by a folder": fstest.MapFS{"package.json/x": {Data: []byte("{}")}},
 	} {
 		_, err := Survey(fsys, Options{Root: "/w"})
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != "nothing-found" || !strings.Contains(f.Remedy, "compose.yaml") || !strings.Contains(f.Remedy, "package.json") {
+		if !errors.As(err, &f) || f.Code != "nothing-found" || !strings.Contains(f.Remedy, "compose.yaml") ||
+			!strings.Contains(f.Remedy, "package.json") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -141,8 +144,10 @@ func TestDeepFoldersEnd(t *testing.T) {
 func TestPlaceholder(t *testing.T) {
 	t.Parallel()
 	for value, want := range map[string]bool{
-		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your token>": true, "your-api-key": true, "xxx": true, "TO" + "DO": true, "secret": true, "{{ key }}": true,
-		"": false, "true": false, "8080": false, "localhost": false, "info": false, "yourself": false, "todo-list": false, "unchanged": false,
+		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your token>": true, "your-api-key": true,
+		"xxx": true, "TO" + "DO": true, "secret": true, "{{ key }}": true,
+		"": false, "true": false, "8080": false, "localhost": false, "info": false, "yourself": false,
+		"todo-list": false, "unchanged": false,
 	} {
 		if got := Placeholder(value); got != want {
 			t.Errorf("Placeholder(%q) = %v", value, got)
@@ -153,9 +158,11 @@ func TestPlaceholder(t *testing.T) {
 func TestTemplateOf(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]string{
-		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env", ".env.defaults": ".env", "env.example": ".env",
-		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env", ".env-example": ".env",
-		".env": "", "readme.example": "", "example.env": ".env", "example": "",
+		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env",
+		".env.defaults": ".env", "env.example": ".env",
+		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env",
+		".env-example": ".env",
+		".env":         "", "readme.example": "", "example.env": ".env", "example": "",
 	} {
 		if got, ok := templateOf(name); got != want || ok != (want != "") {
 			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)
@@ -166,7 +173,8 @@ func TestTemplateOf(t *testing.T) {
 func TestBelow(t *testing.T) {
 	t.Parallel()
 	file := &fstest.MapFile{Data: []byte("{}")}
-	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file, "y/z/go.mod": file, "node_modules/p/package.json": file}, 2)
+	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file, "y/z/go.mod": file,
+		"node_modules/p/package.json": file}, 2)
 	if want := []string{"x", "y/z"}; !slices.Equal(got, want) {
 		t.Errorf("Below gives %v, want %v", got, want)
 	}
@@ -175,15 +183,20 @@ func TestBelow(t *testing.T) {
 func TestHide(t *testing.T) {
 	t.Parallel()
 	s := &stack.Stack{Secrets: []string{"canary-in"}, Services: []stack.Service{{
-		Name: "db", Command: []string{"serve", "--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env", "URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
-		Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"}, BuildArgs: map[string]string{"A": "canary-in"}, Labels: map[string]string{"l": "canary-env!"},
+		Name: "db", Command: []string{"serve", "--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
+			"URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
+		Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"},
+			BuildArgs: map[string]string{"A": "canary-in"}, Labels: map[string]string{"l": "canary-env!"},
 			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}},
 	}, {Name: "native", NativeCommand: []string{"run", "canary-in"}}}}
-	shown := fmt.Sprintf("%+v %+v %+v", Hide(s).Services, *Hide(s).Services[0].Container, *Hide(s).Services[0].Container.Health)
-	if strings.Contains(shown, "canary") || !strings.Contains(shown, "harbour") || !strings.Contains(shown, "--key=***") || !strings.Contains(shown, "API_TOKEN: ") {
+	shown := fmt.Sprintf("%+v %+v %+v", Hide(s).Services, *Hide(s).Services[0].Container,
+		*Hide(s).Services[0].Container.Health)
+	if strings.Contains(shown, "canary") || !strings.Contains(shown, "harbour") ||
+		!strings.Contains(shown, "--key=***") || !strings.Contains(shown, "API_TOKEN: ") {
 		t.Errorf("shown is %s", shown)
 	}
-	if s.Services[0].Command[1] != "--key=canary-in" || s.Services[0].Env["DB_PASSWORD"] != "canary-env" || s.Services[0].Container.Health.Test[2] != "canary-env" {
+	if s.Services[0].Command[1] != "--key=canary-in" || s.Services[0].Env["DB_PASSWORD"] != "canary-env" ||
+		s.Services[0].Container.Health.Test[2] != "canary-env" {
 		t.Errorf("the stack itself was changed: %+v", s.Services[0])
 	}
 }

@@ -15,9 +15,12 @@ import (
 
 // neverEntered are folders that hold what tools have made, not what people have written.
 var neverEntered = map[string]bool{
-	".git": true, ".nharbor": true, "node_modules": true, "vendor": true, "target": true, "dist": true, ".venv": true, "venv": true,
-	"__pycache__": true, ".idea": true, ".vscode": true, ".cache": true, ".next": true, ".nuxt": true, "bower_components": true, ".tox": true, ".mypy_cache": true,
-	".gradle": true, ".svelte-kit": true, ".turbo": true, ".terraform": true, ".hg": true, ".svn": true, ".pytest_cache": true, "_build": true, "deps": true, ".bundle": true, ".yarn": true,
+	".git": true, ".nharbor": true, "node_modules": true, "vendor": true, "target": true, "dist": true, ".venv": true,
+	"venv":        true,
+	"__pycache__": true, ".idea": true, ".vscode": true, ".cache": true, ".next": true, ".nuxt": true,
+	"bower_components": true, ".tox": true, ".mypy_cache": true,
+	".gradle": true, ".svelte-kit": true, ".turbo": true, ".terraform": true, ".hg": true, ".svn": true,
+	".pytest_cache": true, "_build": true, "deps": true, ".bundle": true, ".yarn": true,
 }
 
 // mayHoldCode are names that tools use for what they make and people for what they write: such a folder is
@@ -54,10 +57,13 @@ var (
 	// Ends that only a file for copying has.
 	copied = regexp.MustCompile(`[._-](example|sample|dist|template|tmpl)$`)
 	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
-	speaksOfSettings = regexp.MustCompile(`(?i)(config|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
-	configEnding     = regexp.MustCompile(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
+	speaksOfSettings = regexp.MustCompile(
+		`(?i)(config|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
+	configEnding = regexp.MustCompile(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
 	// Tools that read such a file themselves, whatever lies beside it.
-	readsItself = regexp.MustCompile(`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)`)
+	readsItself = regexp.MustCompile(
+		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
+			`prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)`)
 )
 
 // templateOf tells which settings file a template of this name is for; ok is false for any other name.
@@ -82,20 +88,26 @@ func templateOf(name string) (target string, ok bool) {
 	switch {
 	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "":
 		return "", false
-	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") && speaksOfSettings.MatchString(m[1]):
+	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") &&
+		speaksOfSettings.MatchString(m[1]):
 		return target, true
 	}
 	return "", false
 }
 
-// mayBeTemplate is a quick look at a name before templateOf: the words for a template but one have three letters in common.
+// mayBeTemplate is a quick look at a name before templateOf: the words for a template but one have three letters in
+// common.
 func mayBeTemplate(name string) bool {
 	return strings.Contains(name, "env") || strings.Contains(name, "mpl") || strings.Contains(name, "dist")
 }
 
 var (
-	readmeName = regexp.MustCompile(`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|mdown|rst|txt))?$`)
-	seedName   = regexp.MustCompile(`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
+	readmeName = regexp.MustCompile(
+		`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|` +
+			`mdown|rst|txt))?$`)
+	seedName = regexp.MustCompile(
+		`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|` +
+			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
 )
 
 type walker struct {
@@ -108,7 +120,8 @@ type walker struct {
 // walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
 // ignored files only settings and compose files count, which people keep out of git on purpose.
 func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*tree, error) {
-	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}}, source: source}
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}},
+		source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true
 	}
@@ -132,8 +145,10 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 		if dir == "." {
 			return err
 		}
-		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable", At: stack.Place{File: dir},
-			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Give yourself the right to read it, if it matters."})
+		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable",
+			At:     stack.Place{File: dir},
+			Text:   "the folder can't be read: " + stack.Reason(err),
+			Remedy: "Give yourself the right to read it, if it matters."})
 		return nil
 	}
 	if w.checkouts[dir] {
@@ -156,7 +171,9 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	}
 	if depth >= maxDepth {
 		if len(below) > 0 {
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-too-deep", At: stack.Place{File: dir}, Text: "folders below this one are not looked at", Remedy: "Start nharbor further down with -C."})
+			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-too-deep",
+				At: stack.Place{File: dir}, Text: "folders below this one are not looked at",
+				Remedy: "Start nharbor further down with -C."})
 		}
 		return nil
 	}
@@ -189,10 +206,14 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 		}
 		name := e.Name()
 		if !utf8.ValidString(name) {
-			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid", At: stack.Place{File: dir}, Text: "a folder here has a name that is not valid UTF-8; it is not looked at", Remedy: "Rename it, if it matters."})
+			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid",
+				At:     stack.Place{File: dir},
+				Text:   "a folder here has a name that is not valid UTF-8; it is not looked at",
+				Remedy: "Rename it, if it matters."})
 			continue
 		}
-		if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) || len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
+		if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) ||
+			len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
 			below = append(below, name)
 		}
 	}
@@ -332,7 +353,8 @@ func note(dir, name string, seeds bool) interest {
 		}
 		fallthrough
 	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs":
-		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) && seedName.MatchString(name) || seeds {
+		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) &&
+			seedName.MatchString(name) || seeds {
 			return seed
 		}
 	}

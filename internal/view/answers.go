@@ -41,7 +41,8 @@ func (t *Text) Survey(s *stack.Stack) {
 				what = append(what, p.Framework)
 			}
 			for _, r := range p.Runtimes {
-				if asked := r.Tool + " " + r.Constraint; r.Constraint != "*" && !r.Hint && !slices.Contains(what, asked) {
+				if asked := r.Tool + " " + r.Constraint; r.Constraint != "*" && !r.Hint &&
+					!slices.Contains(what, asked) {
 					what = append(what, asked)
 				}
 			}
@@ -405,7 +406,9 @@ func (t *Text) Event(e stack.Event, names int) {
 	text := e.Text
 	for i, part := range wrap(text, max(24, t.Width-names-24)) {
 		if i == 0 {
-			fmt.Fprintln(t.Out, strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, pad(name, names), t.mood(string(e.State))+strings.Repeat(" ", max(0, 9-width(string(e.State)))), part), " "))
+			fmt.Fprintln(t.Out,
+				strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, pad(name, names),
+					t.mood(string(e.State))+strings.Repeat(" ", max(0, 9-width(string(e.State)))), part), " "))
 		} else {
 			fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", names+23), part)
 		}

@@ -18,14 +18,16 @@ import (
 // ErrLeft is the error of a form that a person has left before its end.
 var ErrLeft = errors.New("the form was left")
 
-// Ask asks a person on a terminal, one setting at a time; an answer left empty leaves the question open. It goes back to
+// Ask asks a person on a terminal, one setting at a time; an answer left empty leaves the question open. It goes back
+// to
 // the one before, and what is typed for a secret is not shown. Its error is ErrLeft if the form was left.
 func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question) ([]string, error) {
 	answers := make([]string, len(list))
 	groups := make([]*huh.Group, len(list))
 	plain := os.Getenv("TERM") == "dumb"
 	for i, q := range list {
-		input := huh.NewInput().Title(title(i, len(list), q)).Description(describe(q, i, plain)).Value(&answers[i]).Prompt("> ").
+		input := huh.NewInput().Title(title(i, len(list), q)).Description(describe(q, i, plain)).Value(
+			&answers[i]).Prompt("> ").
 			Validate(func(answer string) error {
 				_, err := q.Check(answer)
 				return err
@@ -39,9 +41,11 @@ func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question)
 		groups[i] = huh.NewGroup(input)
 	}
 	// Signals end the context; a second handler of them can wait for the first for ever.
-	form := huh.NewForm(groups...).WithProgramOptions(tea.WithoutSignalHandler()).WithInput(in).WithOutput(out).WithShowHelp(false).WithTheme(huh.ThemeFunc(calm)).WithAccessible(plain)
+	form := huh.NewForm(groups...).WithProgramOptions(tea.WithoutSignalHandler()).WithInput(in).WithOutput(
+		out).WithShowHelp(false).WithTheme(huh.ThemeFunc(calm)).WithAccessible(plain)
 	err := form.RunWithContext(ctx)
-	if errors.Is(err, huh.ErrUserAborted) || ctx.Err() != nil || err == nil && !plain && form.State != huh.StateCompleted {
+	if errors.Is(err, huh.ErrUserAborted) || ctx.Err() != nil || err == nil && !plain &&
+		form.State != huh.StateCompleted {
 		return nil, ErrLeft // by a key, or by a signal
 	}
 	for i := range answers {

@@ -38,7 +38,8 @@ func TestComposeReadsBack(t *testing.T) {
 			want, _ := compose.Section([]*compose.Value{p.Model}, section).MarshalJSON()
 			got, _ := compose.Section([]*compose.Value{again.Model}, section).MarshalJSON()
 			if !bytes.Equal(got, want) {
-				t.Errorf("%s, %s: shown as\n%s\nit reads back as\n%s\nnot as\n%s", filepath.Base(dir), section, text, got, want)
+				t.Errorf("%s, %s: shown as\n%s\nit reads back as\n%s\nnot as\n%s", filepath.Base(dir), section, text,
+					got, want)
 			}
 		}
 		read++

@@ -114,7 +114,8 @@ type box struct {
 
 func (b *box) middle() float64 { return b.y + b.h/2 }
 
-// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that the
+// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that
+// the
 // files declare are solid, inferred ones dashed, and the critical path is thick. A caption says so.
 func SVG(o *order.Order) string {
 	boxes, columns, ways := place(o)
@@ -131,7 +132,8 @@ func SVG(o *order.Order) string {
 	width = max(width, float64(len(caption))*6.4+2*margin)
 	height += 3 * margin
 	var out strings.Builder
-	fmt.Fprintf(&out, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
+	fmt.Fprintf(&out, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" `+
+		`font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
 	out.WriteString(`<style>text{fill:#1d2b36}.box{fill:#f3f6f8;stroke:#5b7083}.edge{fill:none;stroke:#7b8d9c}.on{stroke:#14496b;stroke-width:2.6}.tip{fill:#7b8d9c}.ontip{fill:#14496b}.small{font-size:11px;fill:#4c6070}.back{fill:#fff}` +
 		`@media(prefers-color-scheme:dark){text{fill:#e4ebf0}.box{fill:#22313d;stroke:#8aa0b2}.edge{stroke:#8aa0b2}.on{stroke:#8ecbf2}.tip{fill:#8aa0b2}.ontip{fill:#8ecbf2}.small{fill:#b4c3cf}.back{fill:#141d24}}</style>` + "\n")
 	fmt.Fprintf(&out, `<rect class="back" width="%.0f" height="%.0f"/>`+"\n", width, height)
@@ -164,11 +166,15 @@ func SVG(o *order.Order) string {
 			if nodes[b.node.ID] {
 				class += " on"
 			}
-			fmt.Fprintf(&out, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%d" rx="%d"/><text x="%.1f" y="%.1f" text-anchor="middle">%s</text>`+"\n",
-				class, b.x, b.y, b.w, boxHeight, round, b.x+b.w/2, b.middle()+4.5, html.EscapeString(clean(order.Title(b.node.ID))))
+			fmt.Fprintf(&out,
+				`<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%d" rx="%d"/><text x="%.1f" y="%.1f" `+
+					`text-anchor="middle">%s</text>`+"\n",
+				class, b.x, b.y, b.w, boxHeight, round, b.x+b.w/2, b.middle()+4.5,
+				html.EscapeString(clean(order.Title(b.node.ID))))
 		}
 	}
-	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin, height-margin, html.EscapeString(caption))
+	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin, height-margin,
+		html.EscapeString(caption))
 	return out.String()
 }
 
@@ -199,8 +205,10 @@ func curve(out *strings.Builder, last, to, start *box, e order.Edge, on bool) {
 			fmt.Fprintf(&line, "H%.1f", b.x+b.w)
 		}
 	}
-	fmt.Fprintf(out, `<path class="%s"%s d="%s"><title>%s waits until %s %s: %s</title></path><path class="%s" d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(),
-		html.EscapeString(order.Title(to.node.ID)), html.EscapeString(order.Title(start.node.ID)), e.Until, html.EscapeString(clean(e.Reason)), tip, to.x, to.middle())
+	fmt.Fprintf(out, `<path class="%s"%s d="%s"><title>%s waits until %s %s: %s</title></path><path class="%s" `+
+		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(),
+		html.EscapeString(order.Title(to.node.ID)), html.EscapeString(order.Title(start.node.ID)), e.Until,
+		html.EscapeString(clean(e.Reason)), tip, to.x, to.middle())
 }
 
 // place puts the nodes into columns by rank, and within a column near what they wait for. An edge that passes columns

@@ -20,7 +20,8 @@ func graph(text string, critical ...string) *order.Order {
 		case len(f) == 0:
 		case f[0] == "<":
 			n := &o.Nodes[len(o.Nodes)-1]
-			n.After = append(n.After, order.Edge{ID: f[1], Until: stack.Until(f[2]), Because: f[3], Reason: "a <reason> & \"more\""})
+			n.After = append(n.After, order.Edge{ID: f[1], Until: stack.Until(f[2]), Because: f[3],
+				Reason: "a <reason> & \"more\""})
 		default:
 			n := order.Node{Kind: f[0], ID: f[0] + ":" + f[2]}
 			fmt.Sscan(f[1], &n.Rank)
@@ -67,7 +68,8 @@ func TestSVG(t *testing.T) {
 			words += string(token) + "\n"
 		}
 	}
-	for kind, want := range map[string]int{"rect box on": 2, "rect box": 2, "path edge on": 1, "path edge": 2, "path tip": 2, "path tip ontip": 1} {
+	for kind, want := range map[string]int{"rect box on": 2, "rect box": 2, "path edge on": 1, "path edge": 2,
+		"path tip": 2, "path tip ontip": 1} {
 		if kinds[kind] != want {
 			t.Errorf("%d times %s, want %d", kinds[kind], kind, want)
 		}
@@ -116,9 +118,12 @@ func TestDrawnAsText(t *testing.T) {
 	t.Parallel()
 	o := graph(ferries, "service:db", "service:api")
 	for file, want := range map[string][]string{
-		"a.dot": {"digraph order {", `"service:db" -> "service:api" [label="answering", tooltip="a <reason> & \"more\"", penwidth=2.5];`, `"step:install:web" [label="install web", shape=ellipse];`, "style=dashed"},
-		"a.gv":  {"digraph"},
-		"a.mmd": {"flowchart LR", `n0["db"]`, `n1("install web")`, "n0 ==>|answering| n2", "n1 -.->|finished| n3", "web#lt;1#gt;"},
+		"a.dot": {"digraph order {",
+			`"service:db" -> "service:api" [label="answering", tooltip="a <reason> & \"more\"", penwidth=2.5];`,
+			`"step:install:web" [label="install web", shape=ellipse];`, "style=dashed"},
+		"a.gv": {"digraph"},
+		"a.mmd": {"flowchart LR", `n0["db"]`, `n1("install web")`, "n0 ==>|answering| n2", "n1 -.->|finished| n3",
+			"web#lt;1#gt;"},
 	} {
 		got, ok := Draw(o, file)
 		for _, w := range want {
@@ -138,12 +143,13 @@ func TestDrawnAsText(t *testing.T) {
 func TestChangedIsShown(t *testing.T) {
 	t.Parallel()
 	for want, c := range map[string]stack.Changed{
-		"files: .env\n":                                {Files: []string{".env"}},
-		"Nothing that runs is concerned.":              {Files: []string{".env"}},
-		"new commits in: ferry-office\n":               {Commits: []string{"ferry-office"}},
-		"still running with the old settings: a, b\n":  {Services: []string{"a", "b"}, Remedy: "nharbor restart a b"},
-		"Make it follow: nharbor restart a b":          {Services: []string{"a", "b"}, Remedy: "nharbor restart a b"},
-		"to be done again: install web, migrate api\n": {Steps: []string{"install web", "migrate api"}, Remedy: "nharbor restart"},
+		"files: .env\n":                               {Files: []string{".env"}},
+		"Nothing that runs is concerned.":             {Files: []string{".env"}},
+		"new commits in: ferry-office\n":              {Commits: []string{"ferry-office"}},
+		"still running with the old settings: a, b\n": {Services: []string{"a", "b"}, Remedy: "nharbor restart a b"},
+		"Make it follow: nharbor restart a b":         {Services: []string{"a", "b"}, Remedy: "nharbor restart a b"},
+		"to be done again: install web, migrate api\n": {Steps: []string{"install web", "migrate api"},
+			Remedy: "nharbor restart"},
 	} {
 		var out strings.Builder
 		(&Text{Out: &out, Width: 80}).Changed(&c)
@@ -166,7 +172,8 @@ func TestReadmeIsShown(t *testing.T) {
 	}, SignIns: []stack.SignIn{{User: "ida", Password: "oyster", At: stack.Place{File: "README.md", Line: 9}}}})
 	text := out.String()
 	open, done := strings.Index(text, "npm run import"), strings.Index(text, "Done for you")
-	if open < 0 || done < open || !strings.Contains(text, "by install web") || !strings.Contains(text, "by nharbor fill") || !strings.Contains(text, "ida  oyster  README.md:9") {
+	if open < 0 || done < open || !strings.Contains(text, "by install web") ||
+		!strings.Contains(text, "by nharbor fill") || !strings.Contains(text, "ida  oyster  README.md:9") {
 		t.Errorf("shown is\n%s", text)
 	}
 }

@@ -95,7 +95,8 @@ func (t *Text) Loud(p *fill.Plan) {
 			}
 		}
 		t.Blank()
-		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s", some(list), strings.Join(names, ", "))
+		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s", some(list),
+			strings.Join(names, ", "))
 	}
 }
 
@@ -131,7 +132,8 @@ func usedBy(services []string) string {
 // Kept lists what the locker holds, without any value.
 func (t *Text) Kept(list [][3]string, recipient string) {
 	if len(list) == 0 {
-		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept here, or by: nharbor locker put KEY")
+		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept here, or by: nharbor " +
+			"locker put KEY")
 	} else {
 		rows := make([][]string, len(list))
 		for i, one := range list {

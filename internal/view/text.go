@@ -191,7 +191,8 @@ func (t *Text) Faults(faults stack.Faults) {
 		if i > 0 {
 			t.Blank()
 		}
-		fmt.Fprintf(t.Out, "%s %s\n", t.paint("31", "error:"), strings.Join(wrap(f.Text, max(40, t.Width-7)), "\n       "))
+		fmt.Fprintf(t.Out, "%s %s\n", t.paint("31", "error:"),
+			strings.Join(wrap(f.Text, max(40, t.Width-7)), "\n       "))
 		if where := f.Where(); where != "" {
 			fmt.Fprintf(t.Out, "where: %s\n", where)
 			if f.Line != "" {

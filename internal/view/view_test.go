@@ -22,7 +22,8 @@ func TestJSONHasNoNullLists(t *testing.T) {
 	if err := JSON(&out, s); err != nil {
 		t.Fatal(err)
 	}
-	if strings.Contains(out.String(), ": null") || !strings.Contains(out.String(), `"after": []`) || !strings.Contains(out.String(), `"env": {}`) {
+	if strings.Contains(out.String(), ": null") || !strings.Contains(out.String(), `"after": []`) ||
+		!strings.Contains(out.String(), `"env": {}`) {
 		t.Errorf("it gives %s", out.String())
 	}
 	if s.Services[0].After != nil {
@@ -33,7 +34,8 @@ func TestJSONHasNoNullLists(t *testing.T) {
 		A *int            `json:"a"`
 		B json.RawMessage `json:"b"`
 		C any             `json:"c"`
-	}{B: json.RawMessage(`{"x":1}`), C: map[string][]string{"k": nil}}); err != nil || out.String() != `{"a":null,"b":{"x":1},"c":{"k":null}}`+"\n" {
+	}{B: json.RawMessage(`{"x":1}`), C: map[string][]string{"k": nil}}); err != nil ||
+		out.String() != `{"a":null,"b":{"x":1},"c":{"k":null}}`+"\n" {
 		t.Errorf("it gives %s, %v", out.String(), err)
 	}
 }
@@ -65,12 +67,14 @@ func TestLine(t *testing.T) {
 
 func TestTable(t *testing.T) {
 	t.Parallel()
-	rows := [][]string{{"web", "answers", "the front end of the whole thing"}, {"Ölmühle", "refuses", ""}, {"漢字", "silent", "x"}}
+	rows := [][]string{{"web", "answers", "the front end of the whole thing"}, {"Ölmühle", "refuses", ""},
+		{"漢字", "silent", "x"}}
 	wide := "web      answers  the front end of the whole thing\nÖlmühle  refuses\n漢字     silent   x\n"
 	if got := screen(80, func(t *Text) { t.table(0, rows) }); got != wide {
 		t.Errorf("wide:\n%s", got)
 	}
-	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  refuses\n漢字     silent   x\n"
+	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  refuses\n漢字  " +
+		"   silent   x\n"
 	if got := screen(42, func(t *Text) { t.table(0, rows) }); got != narrow {
 		t.Errorf("narrow:\n%s", got)
 	}
@@ -99,7 +103,8 @@ func TestColourOnlyRepeatsWords(t *testing.T) {
 func TestFaults(t *testing.T) {
 	t.Parallel()
 	got := screen(80, func(t *Text) {
-		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3}, Column: 7, Line: "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
+		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3}, Column: 7,
+			Line: "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
 	})
 	want := "error: it broke\nwhere: a/b.yaml:3:7\n       key: ·]0;x\nnext:  Mend it.\n\nerror: so did this\n"
 	if got != want {
@@ -112,9 +117,11 @@ func TestEvent(t *testing.T) {
 	got := screen(60, func(t *Text) {
 		t.Event(stack.Event{T: 12.44, ID: "service:api", State: stack.IsUp, Text: "http on 8081"}, 6)
 		t.Event(stack.Event{T: 3, ID: "step:install:web", State: stack.Running}, 6)
-		t.Event(stack.Event{T: 3, ID: "service:db", State: stack.Failed, Text: "ended with code 1; it last said: no space left on device"}, 6)
+		t.Event(stack.Event{T: 3, ID: "service:db", State: stack.Failed,
+			Text: "ended with code 1; it last said: no space left on device"}, 6)
 	})
-	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    3.0s  db      failed     ended with code 1; it last\n" + strings.Repeat(" ", 29) + "said: no space left on device\n"
+	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    3.0s  db      failed    " +
+		" ended with code 1; it last\n" + strings.Repeat(" ", 29) + "said: no space left on device\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -123,8 +130,11 @@ func TestEvent(t *testing.T) {
 // planOf fills a workspace of two files.
 func planOf(t *testing.T) *fill.Plan {
 	t.Helper()
-	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: '${DB_PASSWORD}'}}\n")},
-		".env.example":          {Data: []byte("NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\nDB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
+	fsys := fstest.MapFS{"compose.yaml": {Data: []byte(
+		"services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: " +
+			"'${DB_PASSWORD}'}}\n")},
+		".env.example": {Data: []byte(
+			"NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\nDB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
 		"config.php.example":    {Data: []byte("<?php return ['password' => 'change-me'];")},
 		"notes/.env.example":    {Data: []byte("A=1\n")},
 		"notes/.env":            {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},
@@ -148,8 +158,11 @@ func TestFill(t *testing.T) {
 	p := planOf(t)
 	for _, width := range []int{60, 100} {
 		got := screen(width, func(t *Text) { t.Fill(p, true, false); t.Loud(p); t.Missing(p) })
-		for _, want := range []string{".env from .env.example, not written: this is a dry run", "NAME", "…", "generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One value, several places", "warning: stands on the lines 1, 2",
-			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still missing", "used by web", "copied as it is"} {
+		for _, want := range []string{".env from .env.example, not written: this is a dry run", "NAME", "…",
+			"generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One value, several places",
+			"warning: stands on the lines 1, 2",
+			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still missing", "used by web",
+			"copied as it is"} {
 			if !strings.Contains(strings.Join(strings.Fields(got), " "), strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("in %d columns it lacks %q:\n%s", width, want, got)
 			}
@@ -166,21 +179,28 @@ func TestFill(t *testing.T) {
 	if got := screen(100, func(t *Text) { t.Fill(p, true, true) }); !strings.Contains(got, "hidden-canary") {
 		t.Errorf("with reveal it shows\n%s", got)
 	}
-	if got := screen(100, func(t *Text) { t.Fill(&fill.Plan{}, true, false) }); !strings.Contains(got, "no settings file here") {
+	if got := screen(100, func(t *Text) { t.Fill(&fill.Plan{}, true, false) }); !strings.Contains(got,
+		"no settings file here") {
 		t.Errorf("without any file it shows %q", got)
 	}
 }
 
 func TestDescribe(t *testing.T) {
 	t.Parallel()
-	q := fill.Question{File: ".env", Key: "TIDE_TOKEN", Hint: "From https://tides.example", URL: "https://tides.example", Why: "index.js:3 fails without it", Secret: true, Services: []string{"api", "web"}}
+	q := fill.Question{File: ".env", Key: "TIDE_TOKEN", Hint: "From https://tides.example",
+		URL: "https://tides.example", Why: "index.js:3 fails without it", Secret: true,
+		Services: []string{"api", "web"}}
 	if got := title(1, 3, q); got != "TIDE_TOKEN in .env, used by api, web (2 of 3)" {
 		t.Errorf("the title is %q", got)
 	}
-	if got := describe(q, 1, false); got != "From https://tides.example\nWhy: index.js:3 fails without it\n\nWhat you type is masked. Enter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
+	if got := describe(q, 1,
+		false); got != "From https://tides.example\nWhy: index.js:3 fails without it\n\nWhat you type is masked. "+
+		"Enter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
 		t.Errorf("it is described as %q", got)
 	}
-	if got := describe(fill.Question{URL: "https://tides.example"}, 0, false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; ctrl+c leaves, and nothing is written." {
+	if got := describe(fill.Question{URL: "https://tides.example"}, 0,
+		false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; ctrl+c leaves, and "+
+		"nothing is written." {
 		t.Errorf("one without a comment is described as %q", got)
 	}
 	if got := describe(fill.Question{Hint: "x"}, 0, true); got != "x" {

@@ -30,9 +30,11 @@ func lay(t *testing.T, root string, paths ...string) {
 func TestRoot(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
-	lay(t, root, "ws/.nharbor/", "ws/app/.git/", "ws/app/src/deep/", "repo/.git/", "repo/a/b/", "configured/nharbor.toml", "configured/.git/", "configured/sub/.git/", "plain/x/")
+	lay(t, root, "ws/.nharbor/", "ws/app/.git/", "ws/app/src/deep/", "repo/.git/", "repo/a/b/",
+		"configured/nharbor.toml", "configured/.git/", "configured/sub/.git/", "plain/x/")
 	for dir, want := range map[string]string{
-		"ws/app/src/deep": "ws", "ws": "ws", "repo/a/b": "repo", "repo": "repo", "configured/sub": "configured", "plain/x": "plain/x",
+		"ws/app/src/deep": "ws", "ws": "ws", "repo/a/b": "repo", "repo": "repo", "configured/sub": "configured",
+		"plain/x": "plain/x",
 	} {
 		if got := Root(filepath.Join(root, dir)); got != filepath.Join(root, want) {
 			t.Errorf("the root of %s is %s, want %s", dir, got, want)
@@ -44,7 +46,8 @@ func TestNear(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
 	lay(t, root, "a/package.json", "a/lost/", "b/compose.yaml", "c/notes.txt", "d/")
-	if got, want := Near(filepath.Join(root, "d")), []string{filepath.Join(root, "a"), filepath.Join(root, "b")}; !slices.Equal(got, want) {
+	if got, want := Near(filepath.Join(root, "d")),
+		[]string{filepath.Join(root, "a"), filepath.Join(root, "b")}; !slices.Equal(got, want) {
 		t.Errorf("near d are %v, want %v", got, want)
 	}
 	if got := Near(filepath.Join(root, "a", "lost")); len(got) == 0 || got[0] != filepath.Join(root, "a") {

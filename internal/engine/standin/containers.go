@@ -98,7 +98,8 @@ func (s *Server) box(name string) *box {
 }
 
 // withBox hands the container that the path names to a handler.
-func (s *Server) withBox(f func(b *box, w http.ResponseWriter, r *http.Request) error) func(http.ResponseWriter, *http.Request) error {
+func (s *Server) withBox(f func(b *box, w http.ResponseWriter, r *http.Request) error) func(http.ResponseWriter,
+	*http.Request) error {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		s.mu.Lock()
 		b := s.box(r.PathValue("id"))
@@ -175,7 +176,8 @@ func (s *Server) containerRoutes(handle router) {
 	handle("DELETE /containers/{id}", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		if b.running() {
 			if r.URL.Query().Get("force") != "1" {
-				return &refusal{http.StatusConflict, fmt.Sprintf("the container %s runs; it is removed by force only", b.id)}
+				return &refusal{http.StatusConflict, fmt.Sprintf("the container %s runs; it is removed by force only",
+					b.id)}
 			}
 			b.kill()
 			b.wait()
@@ -212,8 +214,9 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 	if other := s.box(name); name != "" && other != nil {
 		return &refusal{http.StatusConflict, fmt.Sprintf("the name %s belongs to the container %s", name, other.id)}
 	}
-	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig, image: img, made: created(), networks: map[string][]string{},
-		places: map[string]string{}, listening: map[int]listener{}, output: newOutput()}
+	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig, image: img, made: created(),
+		networks: map[string][]string{},
+		places:   map[string]string{}, listening: map[int]listener{}, output: newOutput()}
 	b.dir = filepath.Join(s.dir, "containers", b.id[:12])
 	for target, file := range img.Files {
 		b.places[target] = file
@@ -229,7 +232,8 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 			b.volumes = append(b.volumes, v.Name)
 		case "bind":
 			if _, err := os.Stat(m.Source); err != nil {
-				return &refusal{http.StatusBadRequest, fmt.Sprintf("the folder %s, which is to be mounted, doesn't exist", m.Source)}
+				return &refusal{http.StatusBadRequest,
+					fmt.Sprintf("the folder %s, which is to be mounted, doesn't exist", m.Source)}
 			}
 			b.places[path.Clean(m.Target)] = m.Source
 		}
@@ -269,7 +273,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
 		if b.running() {
 			state = "running"
 		}
-		out = append(out, container.Summary{ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image, State: container.ContainerState(state), Labels: b.config.Labels})
+		out = append(out, container.Summary{ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image,
+			State: container.ContainerState(state), Labels: b.config.Labels})
 	}
 	return reply(w, http.StatusOK, out)
 }
@@ -297,8 +302,9 @@ func (b *box) inspect() container.InspectResponse {
 		st.Health = &container.Health{Status: container.HealthStatus(b.health)}
 	}
 	return container.InspectResponse{
-		ContainerJSONBase: &container.ContainerJSONBase{ID: b.id, Name: "/" + b.name, Created: b.made, State: st, Image: b.image.ID, HostConfig: b.host},
-		Config:            b.config, NetworkSettings: &container.NetworkSettings{Networks: networks},
+		ContainerJSONBase: &container.ContainerJSONBase{ID: b.id, Name: "/" + b.name, Created: b.made, State: st,
+			Image: b.image.ID, HostConfig: b.host},
+		Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: networks},
 	}
 }
 
@@ -309,7 +315,8 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 	}
 	file, ok := b.places[path.Clean(words[0])]
 	if !ok {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the program %s was not found in the container", words[0])}
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the program %s was not found in the container",
+			words[0])}
 	}
 	cmd := exec.Command(file, words[1:]...)
 	cmd.Args[0] = words[0]
@@ -318,8 +325,10 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd.Env = append(append([]string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOSTNAME=" + b.id[:12], "HOME=/"}, b.image.Env...), b.config.Env...)
-	cmd.Env = append(cmd.Env, inside.EnvSocket+"="+b.server.listener.Addr().String(), inside.EnvContainer+"="+b.id, inside.EnvPaths+"="+string(places))
+	cmd.Env = append(append([]string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOSTNAME=" + b.id[:12], "HOME=/"},
+		b.image.Env...), b.config.Env...)
+	cmd.Env = append(cmd.Env, inside.EnvSocket+"="+b.server.listener.Addr().String(), inside.EnvContainer+"="+b.id,
+		inside.EnvPaths+"="+string(places))
 	cmd.ExtraFiles = []*os.File{b.server.lifeEnd}
 	ownGroup(cmd)
 	return cmd, nil

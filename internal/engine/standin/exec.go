@@ -62,6 +62,7 @@ func (s *Server) execRoutes(handle router) {
 		if x == nil {
 			return notFound("there is no command %s", r.PathValue("id"))
 		}
-		return reply(w, http.StatusOK, map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id, "Running": x.started && x.exit == nil, "ExitCode": x.exit})
+		return reply(w, http.StatusOK, map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id,
+			"Running": x.started && x.exit == nil, "ExitCode": x.exit})
 	})
 }

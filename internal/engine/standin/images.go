@@ -62,7 +62,8 @@ func (s *Server) imageRoutes(handle router) {
 		}
 		return reply(w, http.StatusOK, image.InspectResponse{ID: img.ID, RepoTags: []string{withTag(ref)}, Os: "linux",
 			Config: &dockerspec.DockerOCIImageConfig{ImageConfig: ocispec.ImageConfig{
-				Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env, WorkingDir: img.WorkingDir, Labels: img.Labels, ExposedPorts: exposed}}})
+				Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env, WorkingDir: img.WorkingDir, Labels: img.Labels,
+				ExposedPorts: exposed}}})
 	})
 	handle("POST /images/{name...}", func(w http.ResponseWriter, r *http.Request) error {
 		ref, ok := strings.CutSuffix(r.PathValue("name"), "/tag")
@@ -135,7 +136,8 @@ func (s *Server) build(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	if err := b.run(string(data)); err != nil {
-		return out.Encode(map[string]any{"error": err.Error(), "errorDetail": map[string]string{"message": err.Error()}})
+		return out.Encode(map[string]any{"error": err.Error(),
+			"errorDetail": map[string]string{"message": err.Error()}})
 	}
 	var labels map[string]string
 	if json.Unmarshal([]byte(q.Get("labels")), &labels) == nil {
@@ -235,7 +237,8 @@ func (b *builder) instruction(word, rest string) error {
 		b.image.Entrypoint = commandWords(rest)
 	case "HEALTHCHECK":
 		_, command, _ := strings.Cut(rest, "CMD")
-		b.image.Health = &container.HealthConfig{Test: append([]string{"CMD"}, commandWords(strings.TrimSpace(command))...)}
+		b.image.Health = &container.HealthConfig{Test: append([]string{"CMD"},
+			commandWords(strings.TrimSpace(command))...)}
 	case "RUN":
 		return errors.New("the stand-in has no shell: RUN can't be obeyed")
 	case "USER", "VOLUME", "STOPSIGNAL", "SHELL", "MAINTAINER", "ONBUILD":
@@ -344,7 +347,8 @@ func unpack(r io.Reader, dir string) error {
 				}
 			}
 			var f *os.File
-			if f, err = root.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, h.FileInfo().Mode().Perm()|0o600); err == nil {
+			if f, err = root.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC,
+				h.FileInfo().Mode().Perm()|0o600); err == nil {
 				_, err = io.Copy(f, t)
 				err = errors.Join(err, f.Close())
 			}

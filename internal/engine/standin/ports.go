@@ -64,7 +64,8 @@ func (s *Server) resolve(from, host string, port int) (string, error) {
 	for id := range self.networks {
 		for _, b := range s.containers {
 			aliases, in := b.networks[id]
-			if in && other == nil && (b.name == host || strings.HasPrefix(b.id, host) && len(host) == 12 || slices.Contains(aliases, host)) {
+			if in && other == nil && (b.name == host || strings.HasPrefix(b.id, host) && len(host) == 12 ||
+				slices.Contains(aliases, host)) {
 				other = b
 			}
 		}
@@ -97,7 +98,8 @@ func (b *box) publish() error {
 			l, err := net.Listen("tcp", net.JoinHostPort(host, hostPort))
 			if err != nil {
 				b.unpublish()
-				return &refusal{http.StatusInternalServerError, fmt.Sprintf("the port %s:%s of this machine is in use already", host, hostPort)}
+				return &refusal{http.StatusInternalServerError,
+					fmt.Sprintf("the port %s:%s of this machine is in use already", host, hostPort)}
 			}
 			b.ports = append(b.ports, l)
 			go b.forward(l, port.Int())

@@ -60,8 +60,9 @@ func Start(socket, dir string, images map[string]Image) (*Server, error) {
 		l.Close()
 		return nil, err
 	}
-	s := &Server{dir: dir, listener: l, images: map[string]*Image{}, containers: map[string]*box{}, networks: map[string]*network.Inspect{},
-		volumes: map[string]*volume.Volume{}, execs: map[string]*execution{}}
+	s := &Server{dir: dir, listener: l, images: map[string]*Image{}, containers: map[string]*box{},
+		networks: map[string]*network.Inspect{},
+		volumes:  map[string]*volume.Volume{}, execs: map[string]*execution{}}
 	if s.lifeEnd, s.lifeline, err = os.Pipe(); err != nil {
 		l.Close()
 		return nil, err
@@ -142,10 +143,12 @@ func (s *Server) handler() http.Handler {
 		return err
 	})
 	handle("GET /version", func(w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, map[string]any{"Version": "stand-in", "ApiVersion": APIVersion, "MinAPIVersion": "1.24", "Os": "linux", "Arch": runtime.GOARCH})
+		return reply(w, http.StatusOK, map[string]any{"Version": "stand-in", "ApiVersion": APIVersion,
+			"MinAPIVersion": "1.24", "Os": "linux", "Arch": runtime.GOARCH})
 	})
 	handle("GET /info", func(w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, map[string]any{"Name": "stand-in", "ServerVersion": "stand-in", "OSType": "linux"})
+		return reply(w, http.StatusOK, map[string]any{"Name": "stand-in", "ServerVersion": "stand-in",
+			"OSType": "linux"})
 	})
 	s.imageRoutes(handle)
 	s.containerRoutes(handle)
@@ -181,7 +184,8 @@ func (s *Server) networkRoutes(handle router) {
 		if s.network(req.Name) != nil {
 			return &refusal{http.StatusConflict, fmt.Sprintf("there is a network %s already", req.Name)}
 		}
-		n := &network.Inspect{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local", Internal: req.Internal, Labels: req.Labels, Created: time.Now()}
+		n := &network.Inspect{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local", Internal: req.Internal,
+			Labels: req.Labels, Created: time.Now()}
 		s.networks[n.ID] = n
 		return reply(w, http.StatusCreated, network.CreateResponse{ID: n.ID})
 	})
@@ -303,7 +307,8 @@ func (s *Server) volumeRoutes(handle router) {
 		}
 		for _, b := range s.containers {
 			if b.uses(v.Name) {
-				return &refusal{http.StatusConflict, fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name, b.id)}
+				return &refusal{http.StatusConflict, fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name,
+					b.id)}
 			}
 		}
 		delete(s.volumes, v.Name)
@@ -320,12 +325,14 @@ func (s *Server) volume(name string, labels map[string]string) (*volume.Volume, 
 		name = newID()
 	}
 	if !volumeName.MatchString(name) {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s has characters that a volume's name may not have", name)}
+		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s has characters that a volume's name may not have",
+			name)}
 	}
 	if v := s.volumes[name]; v != nil {
 		return v, nil
 	}
-	v := &volume.Volume{Name: name, Driver: "local", Scope: "local", Labels: labels, CreatedAt: time.Now().Format(time.RFC3339),
+	v := &volume.Volume{Name: name, Driver: "local", Scope: "local", Labels: labels,
+		CreatedAt:  time.Now().Format(time.RFC3339),
 		Mountpoint: filepath.Join(s.dir, "volumes", name)}
 	if err := os.MkdirAll(v.Mountpoint, 0o700); err != nil {
 		return nil, err
