@@ -10,11 +10,13 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"nimbleharbor/internal/expr"
 )
 
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
-	{"stack"},
+	{"stack", "expr"},
 	{"dotenv", "ecosystem", "gitrepo", "probe", "order", "engine", "engine/standin/inside", "casefile", "testport"},
 	{"compose", "run", "engine/standin", "settings"},
 	{"workspace", "survey"},
@@ -28,7 +30,8 @@ var layers = [][]string{
 var shows = []string{"view", "cli", "demo"}
 
 // forbidden are the libraries of the interface, which the core must not know.
-var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth"}
+var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth", "charm.land/",
+	"github.com/charmbracelet/"}
 
 // TestArchitecture holds the packages to their structure: no import upwards, no interface library and
 // no printing in the core.
@@ -98,5 +101,13 @@ func TestArchitecture(t *testing.T) {
 		if !seen[name] {
 			t.Errorf("the structure names the package %s, which does not exist", name)
 		}
+	}
+}
+
+// TestExpressionsAreRight makes every regular expression of the program ready: they are made late otherwise.
+func TestExpressionsAreRight(t *testing.T) {
+	t.Parallel()
+	if n := expr.Check(); n < 100 {
+		t.Errorf("only %d expressions are known", n)
 	}
 }

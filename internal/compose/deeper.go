@@ -3,9 +3,10 @@ package compose
 import (
 	"fmt"
 	"math/big"
-	"regexp"
 	"strconv"
 	"strings"
+
+	"nimbleharbor/internal/expr"
 )
 
 // Rules for the keys with structure of their own, each by the chapter of the specification that describes it.
@@ -22,7 +23,7 @@ func byteSize(n *normaliser, where string, v *Value) *Value {
 	return v.like(String, strconv.FormatInt(size, 10))
 }
 
-var byteValue = regexp.MustCompile(`(?i)^(\d+(?:\.\d+)?)\s*([bkmgt]?)b?$`)
+var byteValue = expr.New(`(?i)^(\d+(?:\.\d+)?)\s*([bkmgt]?)b?$`)
 
 // ParseBytes reads a byte value of the specification, such as 512m or 1.5gb; a number alone counts bytes.
 func ParseBytes(s string) (int64, error) {

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -109,7 +109,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	return p, nil
 }
 
-var unusable = regexp.MustCompile(`[^a-z0-9_-]+`)
+var unusable = expr.New(`[^a-z0-9_-]+`)
 
 func (p *Project) name(env dotenv.Lookup) {
 	name := p.Model.Get("name").or("")
@@ -269,7 +269,7 @@ func oldest(v *Value) bool {
 const shortestSecret = 4
 
 // oneVariable is a text that is a variable and nothing else.
-var oneVariable = regexp.MustCompile(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
+var oneVariable = expr.New(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
 
 // interpolate expands the variables in all values, in place; keys are left as they are.
 func (l *loader) interpolate(v *Value, data []byte) {

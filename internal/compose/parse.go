@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -12,6 +11,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -104,7 +104,7 @@ func syntaxRemedy(data []byte, line int) string {
 }
 
 // namedValue finds the keys on a line, in any style that has values behind them.
-var namedValue = regexp.MustCompile(`([A-Za-z0-9_.-]+)["']?[ \t]*[:=][ \t]*`)
+var namedValue = expr.New(`([A-Za-z0-9_.-]+)["']?[ \t]*[:=][ \t]*`)
 
 // excerpt gives a line of the file as it stands there, but nothing of a value that may be a secret.
 func excerpt(data []byte, line int) string {

@@ -18,7 +18,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +25,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/probe"
 	"nimbleharbor/internal/stack"
@@ -170,7 +170,7 @@ func allFree(shift int) bool {
 	return true
 }
 
-var portNumber = regexp.MustCompile(`\b1(808[01]|8090|5432)\b`)
+var portNumber = expr.New(`\b1(808[01]|8090|5432)\b`)
 
 // repository makes a git repository with a tag of one of the embedded folders.
 func (s *show) repository(name string) error {
@@ -261,7 +261,7 @@ func (s *show) standIns(dir string) error {
 // standInsOnly runs the stand-ins for a kept workspace until it is interrupted.
 func (s *show) standInsOnly(ctx context.Context) error {
 	data, err := os.ReadFile(filepath.Join(s.opt.StandIns, "ferry-counter", ".env.example"))
-	m := regexp.MustCompile(`localhost:(\d+)/tokens`).FindSubmatch(data)
+	m := tokensAt.FindSubmatch(data)
 	if err != nil || m == nil {
 		return &stack.Fault{Kind: stack.WrongCall, Code: "not-a-demo", At: stack.Place{File: s.opt.StandIns},
 			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor demo --keep DIR",
@@ -470,7 +470,7 @@ func (s *show) book(ctx context.Context) error {
 	}
 	page, _, _ = strings.Cut(page, "<form")
 	for _, line := range strings.Split(page, "\n") {
-		if text := strings.TrimSpace(regexp.MustCompile(`<[^>]*>`).ReplaceAllString(line, " ")); text != "" {
+		if text := strings.TrimSpace(markUp.ReplaceAllString(line, " ")); text != "" {
 			s.say("  %s", strings.Join(strings.Fields(text), " "))
 		}
 	}
@@ -538,3 +538,8 @@ func randomHex(n int) string {
 	rand.Read(b)
 	return hex.EncodeToString(b)
 }
+
+var (
+	tokensAt = expr.New(`localhost:(\d+)/tokens`)
+	markUp   = expr.New(`<[^>]*>`)
+)

@@ -10,11 +10,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 
 	"nimbleharbor/internal/engine/standin/inside"
+	"nimbleharbor/internal/expr"
 )
 
 // The ledger is the demo's database. It speaks the PostgreSQL frontend/backend protocol 3.0, as far as a
@@ -24,8 +24,8 @@ import (
 //	SELECT line FROM table
 
 var (
-	insertInto = regexp.MustCompile(`^INSERT INTO (\w+) VALUES \('((?:[^']|'')*)'\)$`)
-	selectFrom = regexp.MustCompile(`^SELECT line FROM (\w+)$`)
+	insertInto = expr.New(`^INSERT INTO (\w+) VALUES \('((?:[^']|'')*)'\)$`)
+	selectFrom = expr.New(`^SELECT line FROM (\w+)$`)
 )
 
 // ledgerData is what the volume holds. The password is that of the first start, and stays.

@@ -2,21 +2,22 @@ package dotenv
 
 import (
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
+
+	"nimbleharbor/internal/expr"
 )
 
 var (
-	secretName = regexp.MustCompile(
+	secretName = expr.New(
 		`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd|secrets?|token|credentials?|private[_-]?key|(api|access|secret|app|` +
 			`signing|encryption|master|fernet|license)[_-]?keys?|salt|pepper|dsn|encryption[_-](\w+[_-])?(key|salt)|` +
 			`jwt[_.-]?key)([_.-]|$)`)
 	// secretParts are what every such name has in it; most names have none, and need no closer look.
 	secretParts = []string{"pass", "pwd", "secret", "token", "cred", "key", "salt", "pepper", "dsn"}
-	camel       = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+	camel       = expr.New(`([a-z0-9])([A-Z])`)
 	// A name that ends so says something about a secret, and is none itself.
-	aboutName = regexp.MustCompile(
+	aboutName = expr.New(
 		`(?i)[_.-](expir(y|es|es_in|ation|e)|ttl|lifetime|length|min_length|max_age|algorithm|algo|issuer|audience|` +
 			`name|field|header|type|enabled|url|uri|endpoint|path|file|id|reset|rounds|policy|timeout|days|hours|` +
 			`minutes|seconds)$`)
@@ -25,25 +26,25 @@ var (
 // carriers are the forms in which a value carries a password; group 1 is the password. Encoded tells how the
 // password is written in it.
 var carriers = []struct {
-	form   *regexp.Regexp
+	form   *expr.Expr
 	encode func(string) string
 	decode func(string) (string, error)
 }{
 	// RFC 3986, section 3.2.1; up to the last @ before the path.
-	{regexp.MustCompile(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`),
+	{expr.New(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`),
 		func(p string) string { return strings.TrimPrefix(url.UserPassword("", p).String(), ":") }, url.PathUnescape},
 	// In the query of an address: RFC 3986, section 3.4.
-	{regexp.MustCompile(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape,
+	{expr.New(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape,
 		url.QueryUnescape},
 	// Pairs with semicolons between them.
-	{regexp.MustCompile(`(?i)(?:^|;)\s*(?:password|pwd)\s*=\s*([^;"']+)`), func(p string) string {
+	{expr.New(`(?i)(?:^|;)\s*(?:password|pwd)\s*=\s*([^;"']+)`), func(p string) string {
 		if strings.ContainsAny(p, `;"' =`) {
 			return `"` + strings.ReplaceAll(p, `"`, `""`) + `"`
 		}
 		return p
 	}, func(p string) (string, error) { return p, nil }},
 	// Pairs with blanks between them.
-	{regexp.MustCompile(`(?i)^(?:.*=.*\s)?password=([^\s';]+)(?:\s|$)`), func(p string) string {
+	{expr.New(`(?i)^(?:.*=.*\s)?password=([^\s';]+)(?:\s|$)`), func(p string) string {
 		if strings.ContainsAny(p, ` '\`) || p == "" {
 			return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(p) + "'"
 		}

@@ -4,9 +4,9 @@ import (
 	"encoding/json"
 	"io/fs"
 	"path"
-	"regexp"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -40,14 +40,14 @@ func (c *csproj) uses(prefix string) bool {
 }
 
 var (
-	slnProject = regexp.MustCompile(
+	slnProject = expr.New(
 		`(?m)^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.(?:cs|fs|vb)proj)"|<Project Path="([^"]+\.(?:cs|fs|` +
 			`vb)proj)"`)
-	netVersion   = regexp.MustCompile(`^net(?:coreapp)?(\d+\.\d+)(-\w+)?`)
-	appURL       = regexp.MustCompile(`"applicationUrl"\s*:\s*"[^"]*?http://[^":]+:(\d{2,5})`)
-	nugetSource  = regexp.MustCompile(`<add\s+key="([^"]+)"\s+value="(https?://[^"]+)"`)
-	nugetLogin   = regexp.MustCompile(`(?s)<packageSourceCredentials>(.*?)</packageSourceCredentials>`)
-	trailingComs = regexp.MustCompile(`,(\s*[}\]])`)
+	netVersion   = expr.New(`^net(?:coreapp)?(\d+\.\d+)(-\w+)?`)
+	appURL       = expr.New(`"applicationUrl"\s*:\s*"[^"]*?http://[^":]+:(\d{2,5})`)
+	nugetSource  = expr.New(`<add\s+key="([^"]+)"\s+value="(https?://[^"]+)"`)
+	nugetLogin   = expr.New(`(?s)<packageSourceCredentials>(.*?)</packageSourceCredentials>`)
+	trailingComs = expr.New(`,(\s*[}\]])`)
 )
 
 func readDotnet(f Folder) (*Finding, error) {

@@ -10,11 +10,11 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -375,7 +375,7 @@ func lineOf(data []byte, text string) int {
 	return line
 }
 
-var portFlag = regexp.MustCompile(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
+var portFlag = expr.New(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
 
 // portIn finds the port that a command line names.
 func portIn(command string) int {
@@ -394,13 +394,13 @@ func portNumber(s string) int {
 }
 
 // portByCode looks through source files of the folder for the expression, of which a group is the port.
-func (f Folder) portByCode(expr *regexp.Regexp, files ...string) (int, stack.Place) {
+func (f Folder) portByCode(form *expr.Expr, files ...string) (int, stack.Place) {
 	for _, name := range files {
 		data, err := f.Read(name)
 		if err != nil {
 			continue
 		}
-		m := expr.FindSubmatchIndex(data)
+		m := form.FindSubmatchIndex(data)
 		for group := 2; group < len(m); group += 2 {
 			if m[group] < 0 {
 				continue
@@ -421,8 +421,9 @@ func httpPort(port int, at stack.Place) []stack.Port {
 	return []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
 }
 
+var portLine = expr.New(`(?m)^(?:export )?PORT=["']?(\d+)`)
+
 // portSetting finds the key PORT in the folder's settings files or their templates.
 func (f Folder) portSetting() (int, stack.Place) {
-	expr := regexp.MustCompile(`(?m)^(?:export )?PORT=["']?(\d+)`)
-	return f.portByCode(expr, ".env.local", ".env", ".env.example", ".env.sample", ".env.template", "env.example")
+	return f.portByCode(portLine, ".env.local", ".env", ".env.example", ".env.sample", ".env.template", "env.example")
 }

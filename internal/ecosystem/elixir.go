@@ -2,17 +2,17 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var (
-	elixirVersion = regexp.MustCompile(`elixir:\s*"([^"]+)"`)
-	elixirDep     = regexp.MustCompile(`\{\s*:(\w+)\s*,`)
-	phoenixPort   = regexp.MustCompile(
+	elixirVersion = expr.New(`elixir:\s*"([^"]+)"`)
+	elixirDep     = expr.New(`\{\s*:(\w+)\s*,`)
+	phoenixPort   = expr.New(
 		`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
-	elixirApp = regexp.MustCompile(`app:\s*:(\w+)`)
+	elixirApp = expr.New(`app:\s*:(\w+)`)
 )
 
 func readMix(f Folder) (*Finding, error) {
@@ -41,7 +41,7 @@ func readMix(f Folder) (*Finding, error) {
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
-			out.wants("elixir", regexp.MustCompile(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"),
+			out.wants("elixir", expr.New(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"),
 				f.At(manifest, line))
 		} else {
 			out.wants("elixir", "*", f.At(manifest, 1))

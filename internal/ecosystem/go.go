@@ -5,21 +5,21 @@ import (
 	"bytes"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var (
-	goListens = regexp.MustCompile(
+	goListens = expr.New(
 		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\("tcp",\s*|` +
 			`[pP]ort\s*:?=\s*)"[^":]*:?(\d{2,5})"`)
-	goMain     = regexp.MustCompile(`(?m)^package main\b`)
-	goServes   = regexp.MustCompile(`"net/http"|net\.Listen\(`)
-	goTestFile = regexp.MustCompile(`_test\.go$`)
+	goMain     = expr.New(`(?m)^package main\b`)
+	goServes   = expr.New(`"net/http"|net\.Listen\(`)
+	goTestFile = expr.New(`_test\.go$`)
 )
 
 func itoa(n int) string { return strconv.Itoa(n) }

@@ -4,9 +4,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"path"
-	"regexp"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -17,11 +17,11 @@ var versionKeys = map[string]string{"nodejs": "node", "node": "node", "python": 
 	"poetry": "poetry", "uv": "uv", "maven": "mvn", "gradle": "gradle"}
 
 var (
-	sdkLine  = regexp.MustCompile(`(?m)^(java|maven|gradle)=([\d.]+)`)
-	fromLine = regexp.MustCompile(
+	sdkLine  = expr.New(`(?m)^(java|maven|gradle)=([\d.]+)`)
+	fromLine = expr.New(
 		`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?(?:\S+/)?(node|python|ruby|golang|php|openjdk|eclipse-temurin|` +
 			`amazoncorretto|rust|elixir|composer|maven|gradle|oven/bun|dotnet/sdk|sdk):v?(\d+(?:\.\d+)*)`)
-	workflowKey = regexp.MustCompile(
+	workflowKey = expr.New(
 		`^\s*-?\s*(node|python|ruby|go|java|php|dotnet|elixir)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
 	imageTools = map[string]string{"golang": "go", "python": "python3", "openjdk": "java", "eclipse-temurin": "java",
 		"amazoncorretto": "java", "rust": "cargo", "sdk": "dotnet", "dotnet/sdk": "dotnet", "maven": "", "gradle": "",

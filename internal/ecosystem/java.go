@@ -2,10 +2,10 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -46,23 +46,23 @@ func (p *pom) uses(parts ...string) bool {
 }
 
 var (
-	pomJava = regexp.MustCompile(
+	pomJava = expr.New(
 		`<(?:java\.version|maven\.compiler\.release|maven\.compiler\.source|release)>\s*(?:1\.)?(\d+)`)
-	gradleJava = regexp.MustCompile(
+	gradleJava = expr.New(
 		`(?:JavaLanguageVersion\.of\(\s*|JavaVersion\.VERSION_(?:1_)?|(?:source|` +
 			`target)Compatibility\s*=\s*['"]?(?:1\.)?|jvmToolchain\(\s*)(\d+)`)
-	gradleProperty = regexp.MustCompile(
+	gradleProperty = expr.New(
 		`(?mi)^\s*(?:java|jdk|jvm)[._-]?(?:target|version|toolchain)(?:\.version)?\s*=\s*(?:1\.)?(\d+)`)
-	springPort     = regexp.MustCompile(`(?m)^\s*server\.port\s*[=:]\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	springYAMLPort = regexp.MustCompile(
+	springPort     = expr.New(`(?m)^\s*server\.port\s*[=:]\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
+	springYAMLPort = expr.New(
 		`(?m)^server:\s*(?:#.*)?\n(?:[ \t]+.*\n|\s*\n)*?[ \t]+port:\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	quarkusPort  = regexp.MustCompile(`(?m)^\s*(?:%dev\.)?quarkus\.http\.port\s*=\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
-	gradleModule = regexp.MustCompile(`(?m)^\s*include\b\s*\(?(.*)$`)
-	quoted       = regexp.MustCompile(`["']:?([^"']+)["']`)
-	mavenRepo    = regexp.MustCompile(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
-	gradleApp    = regexp.MustCompile(
+	quarkusPort  = expr.New(`(?m)^\s*(?:%dev\.)?quarkus\.http\.port\s*=\s*(?:\$\{[A-Z_]+:)?(\d{2,5})`)
+	gradleModule = expr.New(`(?m)^\s*include\b\s*\(?(.*)$`)
+	quoted       = expr.New(`["']:?([^"']+)["']`)
+	mavenRepo    = expr.New(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
+	gradleApp    = expr.New(
 		`(?m)(?:id\s*\(?\s*['"]application['"]|apply plugin:\s*['"]application['"]|^\s*application\s*$)`)
-	javaMain = regexp.MustCompile(`public static void main\(`)
+	javaMain = expr.New(`public static void main\(`)
 )
 
 // javaServer works out how a JVM project serves, and on which port.

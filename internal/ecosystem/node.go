@@ -3,10 +3,10 @@ package ecosystem
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -207,7 +207,7 @@ func (n *nodeProject) modernYarn(lock string) bool {
 	return err == nil || version != "" && !strings.HasPrefix(version, "1.")
 }
 
-var yarnPath = regexp.MustCompile(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
+var yarnPath = expr.New(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
 
 // ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it has none.
 func (n *nodeProject) ownYarn() string {
@@ -362,15 +362,15 @@ func firstScript(scripts map[string]string, names ...string) string {
 }
 
 var (
-	builtMain   = regexp.MustCompile(`(^|[ ./])(dist|build|lib|out)/`)
-	emptyTest   = regexp.MustCompile(`no test specified`)
-	watcherName = regexp.MustCompile(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
-	workerName  = regexp.MustCompile(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
+	builtMain   = expr.New(`(^|[ ./])(dist|build|lib|out)/`)
+	emptyTest   = expr.New(`no test specified`)
+	watcherName = expr.New(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
+	workerName  = expr.New(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
 	// runsAll are lines that start other scripts and projects side by side.
-	runsAll = regexp.MustCompile(
+	runsAll = expr.New(
 		`\b(turbo|nx|lerna|concurrently|npm-run-all|run-p|npm-run-all2)\b|--workspaces\b|(^|\s)-ws\b|\bpnpm\s+(-r|` +
 			`--recursive|--parallel|--filter)\b|\byarn\s+workspaces?\b|\s&\s`)
-	devBuild = regexp.MustCompile(
+	devBuild = expr.New(
 		`\b(dev|develop|serve|watch|ts-node|tsx|nodemon|vite($|\s)|ng serve|next dev|nuxt dev|astro dev|webpack ` +
 			`serve|webpack-dev-server)\b`)
 )
@@ -471,15 +471,20 @@ func (n *nodeProject) serve() {
 	}
 }
 
+var (
+	goesBelow  = expr.New(`--prefix\b|\bcd\s+\S|--cwd\b`)
+	entersPart = expr.New(`\byarn --cwd\b|\s-C\s`)
+	callsRun   = expr.New(`npm:|npm run|yarn |pnpm `)
+)
+
 // startsOthers reports whether a line starts what lies in other folders.
 func (n *nodeProject) startsOthers(line string) bool {
-	return regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b|\byarn --cwd\b|\s-C\s`).MatchString(line) ||
-		regexp.MustCompile(`npm:|npm run|yarn |pnpm `).MatchString(line) && n.scriptsGoBelow()
+	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) && n.scriptsGoBelow()
 }
 
 func (n *nodeProject) scriptsGoBelow() bool {
 	for _, line := range n.pkg.Scripts {
-		if regexp.MustCompile(`--prefix\b|\bcd\s+\S|--cwd\b`).MatchString(line) {
+		if goesBelow.MatchString(line) {
 			return true
 		}
 	}
@@ -503,7 +508,7 @@ func (n *nodeProject) portBy() stack.PortBy {
 	return stack.PortBy{Words: words}
 }
 
-var nodeListens = regexp.MustCompile(
+var nodeListens = expr.New(
 	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
 
 // ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its

@@ -2,10 +2,10 @@ package ecosystem
 
 import (
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -49,7 +49,7 @@ var nodeFrameworks = []nodeFramework{
 	{pkg: "react-native", name: "react-native"},
 }
 
-var nodeSettingsPort = regexp.MustCompile(`"?\bport"?\s*:\s*(\d{2,5})`)
+var nodeSettingsPort = expr.New(`"?\bport"?\s*:\s*(\d{2,5})`)
 
 func (n *nodeProject) framework() {
 	for _, fw := range nodeFrameworks {
@@ -61,7 +61,7 @@ func (n *nodeProject) framework() {
 		if script := n.pkg.Scripts[n.serveScript()]; fw.name == "vite" || fw.serves {
 			for _, dev := range nodeFrameworks {
 				if dev.flag != "" && n.pkg.uses(dev.pkg) &&
-					regexp.MustCompile(`(^|\s)`+regexp.QuoteMeta(dev.name)+`(\s|$)`).MatchString(script) {
+					slices.Contains(strings.Fields(script), dev.name) {
 					n.known = dev
 				}
 			}
@@ -150,12 +150,12 @@ var nodeCompiles = map[string][]string{
 }
 
 var (
-	npmRegistry = regexp.MustCompile(`(?m)^\s*(?:@[\w.-]+:)?registry\s*=\s*["']?(\S+?)["']?\s*$`)
-	npmToken    = regexp.MustCompile(
+	npmRegistry = expr.New(`(?m)^\s*(?:@[\w.-]+:)?registry\s*=\s*["']?(\S+?)["']?\s*$`)
+	npmToken    = expr.New(
 		`(?m)^\s*//([^\s:=]+)[^=\n]*:(?:_authToken|_password|_auth)\s*=\s*["']?(\S*?)["']?\s*$`)
-	yarnRegistry = regexp.MustCompile(`(?m)^\s*npmRegistryServer:\s*["']?([^"'\s]+)`)
-	yarnToken    = regexp.MustCompile(`(?m)^\s*npmAuth(?:Token|Ident):\s*["']?([^"'\s]+)`)
-	variable     = regexp.MustCompile(`\$\{?([A-Za-z_]\w*)`)
+	yarnRegistry = expr.New(`(?m)^\s*npmRegistryServer:\s*["']?([^"'\s]+)`)
+	yarnToken    = expr.New(`(?m)^\s*npmAuth(?:Token|Ident):\s*["']?([^"'\s]+)`)
+	variable     = expr.New(`\$\{?([A-Za-z_]\w*)`)
 )
 
 // publicNode are the hosts that need no login.
@@ -165,7 +165,7 @@ var publicNode = []string{"registry.npmjs.org", "registry.yarnpkg.com"}
 func (n *nodeProject) sources() {
 	for _, file := range []struct {
 		name            string
-		registry, token *regexp.Regexp
+		registry, token *expr.Expr
 		value           int
 	}{{".npmrc", npmRegistry, npmToken, 2}, {".yarnrc.yml", yarnRegistry, yarnToken, 1}} {
 		text := n.text(file.name)

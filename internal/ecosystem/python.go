@@ -2,10 +2,10 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -135,9 +135,9 @@ func (f Folder) requirementFiles() []string {
 }
 
 var (
-	requirement = regexp.MustCompile(`^\s*([A-Za-z0-9][A-Za-z0-9._-]*)`)
-	indexOption = regexp.MustCompile(`^\s*(?:-i|--index-url|--extra-index-url)[\s=]+(\S+)`)
-	includes    = regexp.MustCompile(`^\s*(?:-r|-c|--requirement|--constraint)[\s=]*(\S+)`)
+	requirement = expr.New(`^\s*([A-Za-z0-9][A-Za-z0-9._-]*)`)
+	indexOption = expr.New(`^\s*(?:-i|--index-url|--extra-index-url)[\s=]+(\S+)`)
+	includes    = expr.New(`^\s*(?:-r|-c|--requirement|--constraint)[\s=]*(\S+)`)
 )
 
 // requirements reads a requirements file and those that it includes.
@@ -263,7 +263,7 @@ func (p *pythonProject) collect(py *pyproject, pip *pipfile, requirements []stri
 	}
 }
 
-var pythonCaret = regexp.MustCompile(`^[\^~]?\d`)
+var pythonCaret = expr.New(`^[\^~]?\d`)
 
 func (p *pythonProject) runtimes(py *pyproject, pip *pipfile, manager string) {
 	want := func(c string, at stack.Place) {

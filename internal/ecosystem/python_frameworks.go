@@ -2,26 +2,26 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var (
-	pythonListens = regexp.MustCompile(
+	pythonListens = expr.New(
 		`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|` +
 			`\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
-	pythonApp = map[string]*regexp.Regexp{
-		"fastapi":   regexp.MustCompile(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
-		"starlette": regexp.MustCompile(`(?m)^(\w+)\s*=\s*Starlette\(`),
-		"litestar":  regexp.MustCompile(`(?m)^(\w+)\s*=\s*Litestar\(`),
-		"quart":     regexp.MustCompile(`(?m)^(\w+)\s*=\s*Quart\(`),
-		"flask":     regexp.MustCompile(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(`),
-		"celery":    regexp.MustCompile(`(?m)^(\w+)\s*=\s*Celery\(`),
+	pythonApp = map[string]*expr.Expr{
+		"fastapi":   expr.New(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
+		"starlette": expr.New(`(?m)^(\w+)\s*=\s*Starlette\(`),
+		"litestar":  expr.New(`(?m)^(\w+)\s*=\s*Litestar\(`),
+		"quart":     expr.New(`(?m)^(\w+)\s*=\s*Quart\(`),
+		"flask":     expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(`),
+		"celery":    expr.New(`(?m)^(\w+)\s*=\s*Celery\(`),
 	}
-	pythonMain = regexp.MustCompile(`(?m)^if __name__ == `)
-	servesHTTP = regexp.MustCompile(
+	pythonMain = expr.New(`(?m)^if __name__ == `)
+	servesHTTP = expr.New(
 		`\b(http\.server|HTTPServer|run_app|serve_forever|app\.run|uvicorn\.run|web\.Application|listen\(|serve\()`)
 )
 
@@ -57,7 +57,7 @@ func (p *pythonProject) modules() []string {
 	return out
 }
 
-var asideName = regexp.MustCompile(
+var asideName = expr.New(
 	`^(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?|node_modules|scripts)$`)
 
 // app finds the module and the name of the application that a framework serves.

@@ -2,20 +2,20 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var (
-	gemLine    = regexp.MustCompile(`(?m)^\s*gem\s*\(?\s*["']([^"']+)["']`)
-	rubyLine   = regexp.MustCompile(`(?m)^\s*ruby\s*\(?\s*["']([^"']+)["']`)
-	gemSource  = regexp.MustCompile(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
-	rubyCode   = regexp.MustCompile(`(?m)^\s*[^#\s]`)
-	sinatraSet = regexp.MustCompile(
+	gemLine    = expr.New(`(?m)^\s*gem\s*\(?\s*["']([^"']+)["']`)
+	rubyLine   = expr.New(`(?m)^\s*ruby\s*\(?\s*["']([^"']+)["']`)
+	gemSource  = expr.New(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
+	rubyCode   = expr.New(`(?m)^\s*[^#\s]`)
+	sinatraSet = expr.New(
 		`set\s+:port,\s*(?:ENV(?:\.fetch\(|\[)["']PORT["'](?:,\s*|\]\s*\|\|\s*))?["']?(\d{2,5})`)
-	pumaPort = regexp.MustCompile(`(?m)^\s*port\s+.*?(\d{2,5})`)
+	pumaPort = expr.New(`(?m)^\s*port\s+.*?(\d{2,5})`)
 )
 
 // gemCompiles are gems with C parts that are compiled while they are installed.

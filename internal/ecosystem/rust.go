@@ -2,10 +2,10 @@ package ecosystem
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -23,11 +23,12 @@ type cargoToml struct {
 }
 
 var (
-	rustListens = regexp.MustCompile(
+	rustListens = expr.New(
 		`(?:"(?:0\.0\.0\.0|127\.0\.0\.1|localhost|\[::\]|\[::1\]):(\d{2,5})"|\(\s*"[\d.]+"\s*,\s*(\d{2,5})\s*\)|` +
 			`\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5}))`)
-	rustChannel  = regexp.MustCompile(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
-	sysCrate     = regexp.MustCompile(`(?m)^name = "([a-z0-9_]+-sys)"`)
+	rocketPort   = expr.New(`(?m)^port\s*=\s*(\d+)`)
+	rustChannel  = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
+	sysCrate     = expr.New(`(?m)^name = "([a-z0-9_]+-sys)"`)
 	rustServers  = []string{"axum", "actix-web", "rocket", "warp", "poem", "tide", "salvo", "hyper", "tiny_http"}
 	sysLibraries = map[string][]string{"openssl-sys": {"gcc", "pkg-config", "openssl headers"},
 		"pq-sys": {"gcc", "pg_config"}, "mysqlclient-sys": {"gcc", "mysql_config"},
@@ -131,7 +132,7 @@ func readCargo(f Folder) (*Finding, error) {
 			port, at = f.portByCode(rustListens, sources...)
 		}
 		if port == 0 && name == "rocket" {
-			if port, at = f.portByCode(regexp.MustCompile(`(?m)^port\s*=\s*(\d+)`), "Rocket.toml"); port == 0 {
+			if port, at = f.portByCode(rocketPort, "Rocket.toml"); port == 0 {
 				port, at = 8000, f.lineWith(manifest, "rocket")
 			}
 		}

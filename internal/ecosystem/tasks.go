@@ -1,10 +1,10 @@
 package ecosystem
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -15,9 +15,10 @@ var taskFiles = []struct{ file, program string }{
 }
 
 var (
-	makeTarget = regexp.MustCompile(`^([A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
-	justRecipe = regexp.MustCompile(`^@?([A-Za-z][\w-]*)(?:\s+[^:]*)?:([^=]|$)`)
-	helpText   = regexp.MustCompile(`##+\s*(.+)$`)
+	makeTarget = expr.New(`^([A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
+	justRecipe = expr.New(`^@?([A-Za-z][\w-]*)(?:\s+[^:]*)?:([^=]|$)`)
+	taskPort   = expr.New(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`)
+	helpText   = expr.New(`##+\s*(.+)$`)
 )
 
 // Targets reads the entries of the folder's task file, and tells the program that calls them.
@@ -134,8 +135,8 @@ var taskRoles = []struct {
 
 var (
 	serveTasks  = []string{"dev", "serve", "run", "start", "up"}
-	engineCalls = regexp.MustCompile(`\b(docker|podman|nerdctl|docker-compose)\b`)
-	serverLine  = regexp.MustCompile(
+	engineCalls = expr.New(`\b(docker|podman|nerdctl|docker-compose)\b`)
+	serverLine  = expr.New(
 		`\b(serve|server|runserver|run dev|start|uvicorn|gunicorn|flask|go run|cargo run|rackup|puma|php -S|` +
 			`http\.server|\./\S+|node \S+)\b`)
 )
@@ -188,7 +189,7 @@ func ReadTasks(f Folder) *Finding {
 			v.Ports = httpPort(port, serve.At)
 		} else if port, at := f.portSetting(); port > 0 {
 			v.Ports = httpPort(port, at)
-		} else if port, at := f.portByCode(regexp.MustCompile(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`),
+		} else if port, at := f.portByCode(taskPort,
 			file); port > 0 {
 			v.Ports = httpPort(port, at)
 		}
@@ -203,7 +204,7 @@ type Process struct {
 	At         stack.Place
 }
 
-var procLine = regexp.MustCompile(`^([A-Za-z0-9_-]+):\s*(.+?)\s*$`)
+var procLine = expr.New(`^([A-Za-z0-9_-]+):\s*(.+?)\s*$`)
 
 // Procfile reads the processes that the folder's Procfile names; the one for work on the project goes first.
 func (f Folder) Procfile() []Process {

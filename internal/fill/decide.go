@@ -4,36 +4,36 @@ import (
 	"fmt"
 	"math"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
 
 var (
-	optional = regexp.MustCompile(
+	optional = expr.New(
 		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only ` +
 			`(needed|required) (for|in|if|when)`)
-	required = regexp.MustCompile(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
-	issuedBy = regexp.MustCompile(
+	required = expr.New(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
+	issuedBy = expr.New(
 		`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|` +
 			`account|from your|ask )`)
-	issuedKey = regexp.MustCompile(
+	issuedKey = expr.New(
 		`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|` +
 			`consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|` +
 			`access[_.-]?token|dsn)$`)
 	// The public half of what a third party gives.
-	issuedID = regexp.MustCompile(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`)
+	issuedID = expr.New(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`)
 	// Tokens and keys that the services of one stack agree on among themselves.
-	ownKey = regexp.MustCompile(
+	ownKey = expr.New(
 		`(?i)(^|[_.-])(internal|csrf|xsrf|setup|admin|shared|service|session|health|metrics|local|own|jwt|` +
 			`cron)([_.-]|$)`)
-	link = regexp.MustCompile(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
-	weak = regexp.MustCompile(
+	link = expr.New(`https?://[^\s"'<>)]+[^\s"'<>).,:]`)
+	weak = expr.New(
 		`(?i)^(password|passwd|pass|secret|postgres|mysql|root|admin|test|dev|development|example|default|guest|` +
 			`1234\d*|qwerty|letmein|foo|bar|app|user|secret[_-]?key|keyboard cat|hunter2|toor|abc123|welcome\d*|` +
 			`p[a@]ssw[o0]rd\d*|minioadmin|rabbitmq|redis|mongo|sa|none|null)$`)
@@ -295,7 +295,7 @@ func (m *maker) obsolete(f *File, template *settings.Document) {
 	}
 }
 
-var quotedText = regexp.MustCompile(`["'` + "`" + `]([^"'` + "`" + `\n]{3,80})["'` + "`" + `]`)
+var quotedText = expr.New(`["'` + "`" + `]([^"'` + "`" + `\n]{3,80})["'` + "`" + `]`)
 
 // placeholders names the lines of a copied file that still want a value.
 func placeholders(f *File) {
@@ -353,7 +353,7 @@ func (m *maker) after(f *File) []*File {
 	return out
 }
 
-var madeByTool = regexp.MustCompile(
+var madeByTool = expr.New(
 	`(?i)\b(do not edit|don't edit|automatically generated|auto-?generated|generated (by|from|automatically)|changes ` +
 		`will be (lost|overwritten))\b`)
 

@@ -3,12 +3,12 @@ package fill
 import (
 	"fmt"
 	"net/url"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -51,7 +51,7 @@ func (f *facts) address(r reader) (host string, port int, ok bool) {
 var loopback = []string{"localhost", "127.0.0.1", "0.0.0.0", "::1", "host.docker.internal"}
 
 // standsForHost are hosts that only stand for one to come.
-var standsForHost = regexp.MustCompile(
+var standsForHost = expr.New(
 	`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|` +
 		`change[-_]?me)$`)
 
@@ -123,9 +123,9 @@ func kindsOfKey(key string) (out []*kind) {
 }
 
 var (
-	standsForUser = regexp.MustCompile(
+	standsForUser = expr.New(
 		`(?i)^(user(name)?|johndoe|your[-_]?.*|<.*>|db[-_]?user|my[-_]?user|xxx+|change[-_]?me)$`)
-	standsForStore = regexp.MustCompile(
+	standsForStore = expr.New(
 		`(?i)^(db(name)?|database|my[-_]?db|mydatabase|your[-_]?.*|<.*>|db[-_]?name|xxx+|change[-_]?me)$`)
 )
 
@@ -200,7 +200,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	s.Remark = strings.Join(why, ", ")
 }
 
-var urlEnd = regexp.MustCompile(`(?i)(jdbc[_.-])?(url|uri)$`)
+var urlEnd = expr.New(`(?i)(jdbc[_.-])?(url|uri)$`)
 
 // signIn fills the settings beside an address with which its reader signs in.
 func (m *maker) signIn(f *File, prefix string, c *facts) {
@@ -233,15 +233,15 @@ func replaceLast(s, old, with string) string {
 }
 
 var tlsParameters = []struct {
-	form *regexp.Regexp
+	form *expr.Expr
 	with string
 }{
-	{regexp.MustCompile(`(?i)\b(sslmode)=(require|verify-ca|verify-full)\b`), "${1}=disable"},
-	{regexp.MustCompile(`(?i)\b(ssl-mode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
-	{regexp.MustCompile(`(?i)\b(sslmode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
-	{regexp.MustCompile(`(?i)\b(ssl|tls|usessl|encrypt)=(true|1|yes|require)\b`), "${1}=false"},
-	{regexp.MustCompile(`(?i)\b(sslaccept)=(strict)\b`), "${1}=accept_invalid_certs"},
-	{regexp.MustCompile(`^(redis|amqp|valkey|smtp)s(://)`), "${1}${2}"},
+	{expr.New(`(?i)\b(sslmode)=(require|verify-ca|verify-full)\b`), "${1}=disable"},
+	{expr.New(`(?i)\b(ssl-mode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
+	{expr.New(`(?i)\b(sslmode)=(required|verify_ca|verify_identity)\b`), "${1}=disabled"},
+	{expr.New(`(?i)\b(ssl|tls|usessl|encrypt)=(true|1|yes|require)\b`), "${1}=false"},
+	{expr.New(`(?i)\b(sslaccept)=(strict)\b`), "${1}=accept_invalid_certs"},
+	{expr.New(`^(redis|amqp|valkey|smtp)s(://)`), "${1}${2}"},
 }
 
 // withoutTLS takes out of an address what asks for TLS, and says what that was.
@@ -257,11 +257,11 @@ func withoutTLS(value string) (plain, said string) {
 }
 
 var (
-	browserKey = regexp.MustCompile(
+	browserKey = expr.New(
 		`^(VITE|NEXT_PUBLIC|REACT_APP|NUXT_PUBLIC|PUBLIC|EXPO_PUBLIC|VUE_APP|GATSBY|NG_APP)_`)
-	apiKeyName = regexp.MustCompile(
+	apiKeyName = expr.New(
 		`(?i)(api|backend|back_end|server|gateway|graphql|office)[a-z_]*?(url|uri|base|host|endpoint|origin|address)?$`)
-	ownURLKey = regexp.MustCompile(
+	ownURLKey = expr.New(
 		`(?i)^(APP_URL|APP_BASE_URL|BASE_URL|SITE_URL|PUBLIC_URL|NEXTAUTH_URL|AUTH_URL|SERVER_URL|APPLICATION_URL|` +
 			`NEXT_PUBLIC_(APP|SITE|BASE)_URL|ROOT_URL)$`)
 	frontEnd = []string{"vite", "next", "nuxt", "react", "vue", "svelte", "astro", "angular", "gatsby", "remix",
@@ -371,7 +371,7 @@ func (m *maker) onlyHTTP(f *facts) bool {
 	return f != nil && n == 1
 }
 
-var urlKey = regexp.MustCompile(
+var urlKey = expr.New(
 	`(?i)([_.-](url|uri|dsn|connection(_?string)?)|^(database|redis|mongo|amqp|broker)_?(url|uri))$`)
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.

@@ -3,10 +3,10 @@ package fill
 import (
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -31,8 +31,8 @@ type facts struct {
 // kind is what a service speaks.
 type kind struct {
 	name         string
-	scheme, key  *regexp.Regexp
-	image        *regexp.Regexp
+	scheme, key  *expr.Expr
+	image        *expr.Expr
 	port         int
 	usual        string // the scheme of an address that is put together
 	user, store  []string
@@ -44,42 +44,42 @@ type kind struct {
 
 // kinds are what services speak, with the schemes of addresses and the names of keys that mean them.
 var kinds = []kind{
-	{name: "postgres", scheme: regexp.MustCompile(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`),
-		key:   regexp.MustCompile(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`),
-		image: regexp.MustCompile(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
+	{name: "postgres", scheme: expr.New(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`),
+		key:   expr.New(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`),
+		image: expr.New(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
 		user: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"}, store: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"},
 		password: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, defaultUser: "postgres"},
-	{name: "mysql", scheme: regexp.MustCompile(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
-		key:   regexp.MustCompile(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
-		image: regexp.MustCompile(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
+	{name: "mysql", scheme: expr.New(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
+		key:   expr.New(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
+		image: expr.New(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
 		user: []string{"MYSQL_USER", "MARIADB_USER"}, store: []string{"MYSQL_DATABASE", "MARIADB_DATABASE"},
 		password:    []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
 		defaultUser: "root"},
-	{name: "mongodb", scheme: regexp.MustCompile(`^mongodb(\+srv)?$`),
-		key: regexp.MustCompile(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: regexp.MustCompile(`mongo`),
+	{name: "mongodb", scheme: expr.New(`^mongodb(\+srv)?$`),
+		key: expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: expr.New(`mongo`),
 		port: 27017, usual: "mongodb",
 		user: []string{"MONGO_INITDB_ROOT_USERNAME"}, store: []string{"MONGO_INITDB_DATABASE"},
 		password: []string{"MONGO_INITDB_ROOT_PASSWORD"}, wantsNoUser: true},
-	{name: "redis", scheme: regexp.MustCompile(`^(rediss?|valkeys?)$`),
-		key:   regexp.MustCompile(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
-		image: regexp.MustCompile(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
+	{name: "redis", scheme: expr.New(`^(rediss?|valkeys?)$`),
+		key:   expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
+		image: expr.New(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
 		password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, wantsNoUser: true, pathIsNoName: true},
-	{name: "amqp", scheme: regexp.MustCompile(`^amqps?$`),
-		key:   regexp.MustCompile(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
-		image: regexp.MustCompile(`rabbit`), port: 5672, usual: "amqp",
+	{name: "amqp", scheme: expr.New(`^amqps?$`),
+		key:   expr.New(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
+		image: expr.New(`rabbit`), port: 5672, usual: "amqp",
 		user: []string{"RABBITMQ_DEFAULT_USER"}, password: []string{"RABBITMQ_DEFAULT_PASS"}, defaultUser: "guest",
 		pathIsNoName: true},
-	{name: "smtp", scheme: regexp.MustCompile(`^smtps?$`),
-		key: regexp.MustCompile(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: regexp.MustCompile(`mail`), port: 1025,
+	{name: "smtp", scheme: expr.New(`^smtps?$`),
+		key: expr.New(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: expr.New(`mail`), port: 1025,
 		usual: "smtp", wantsNoUser: true, pathIsNoName: true},
 }
 
 var (
-	userKey     = regexp.MustCompile(`(?i)(^|_)(USER(NAME)?|LOGIN)$`)
-	storeKey    = regexp.MustCompile(`(?i)(^|_)(DB|DATABASE)(_NAME)?$`)
-	passwordEnv = regexp.MustCompile(`(?i)(^|_)(PASSWORD|PASS)$`)
-	requirePass = regexp.MustCompile(`--requirepass[ =]"?([^\s"]+)`)
-	turnsOnTLS  = regexp.MustCompile(`(?i)\bssl=on\b|--tls-port|--require[-_]secure[-_]transport|--ssl-cert|tlsMode`)
+	userKey     = expr.New(`(?i)(^|_)(USER(NAME)?|LOGIN)$`)
+	storeKey    = expr.New(`(?i)(^|_)(DB|DATABASE)(_NAME)?$`)
+	passwordEnv = expr.New(`(?i)(^|_)(PASSWORD|PASS)$`)
+	requirePass = expr.New(`--requirepass[ =]"?([^\s"]+)`)
+	turnsOnTLS  = expr.New(`(?i)\bssl=on\b|--tls-port|--require[-_]secure[-_]transport|--ssl-cert|tlsMode`)
 )
 
 func factsOf(s *stack.Stack) []facts {
@@ -137,7 +137,7 @@ func factsOf(s *stack.Stack) []facts {
 // credentials finds with what others sign in at the service.
 func (f *facts) credentials(s *stack.Stack, k int) {
 	v := f.svc
-	find := func(names []string, any *regexp.Regexp) (key, value string) {
+	find := func(names []string, any *expr.Expr) (key, value string) {
 		for _, n := range names {
 			if v.Env[n] != "" || v.EnvFrom[n] != "" {
 				return n, v.Env[n]

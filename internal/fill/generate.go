@@ -11,39 +11,39 @@ import (
 	"fmt"
 	"io"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/bcrypt"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var (
-	byteCount = regexp.MustCompile(
+	byteCount = expr.New(
 		`(?i)(\d+)[- ](?:random |secure )*bytes?|(?:rand(?:om)?[_-]?(?:bytes)?|urandom|token_hex|token_bytes|` +
 			`token_urlsafe|randomBytes|SecureRandom\.hex)[ (]+(?:-(?:hex|base64) )?(\d+)|rand -(?:hex|base64) (\d+)`)
-	charCount = regexp.MustCompile(
+	charCount = expr.New(
 		`(?i)(\d+)[-_ ](?:random |hex(?:adecimal)? |alphanumeric |letters and )*(?:char(?:acter)?s?|digits|letters|` +
 			`signs|long)|(?:length|len)(?: of|:)? (\d+)`)
-	bitCount = regexp.MustCompile(`(?i)\b(128|192|256|384|512)[- ]?bits?\b`)
+	bitCount = expr.New(`(?i)\b(128|192|256|384|512)[- ]?bits?\b`)
 	// asksForm is a comment that says how a secret is to be made up.
-	asksForm = regexp.MustCompile(
+	asksForm = expr.New(
 		`(?i)\d+[- ](random |hex |secure )*(bytes?|char|digits|letters)|\brandom|openssl rand|\buuid|generate (a|one|` +
 			`it|with)|make (one )?up|any (string|value)|\bhex\b|base64|urandom|secrets\.token|key:generate|rails ` +
 			`secret|phx\.gen\.secret`)
-	hexStand     = regexp.MustCompile(`^[0-9a-f]{16,}$`)
-	uuidStand    = regexp.MustCompile(`(?i)^[0-9a-fx]{8}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{12}$`)
-	passwordKey  = regexp.MustCompile(`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd)$`)
-	hashKey      = regexp.MustCompile(`(?i)(pass(word|wd)?|pwd)[_.-]?(hash|digest|bcrypt|crypt)$`)
-	privateKey   = regexp.MustCompile(`(?i)private[_.-]?key`)
-	publicKey    = regexp.MustCompile(`(?i)public[_.-]?key`)
-	digitsOnly   = regexp.MustCompile(`(?i)\d+ digits\b|\bpin\b`)
-	upToComment  = regexp.MustCompile(`(?i)(?:at most|max(?:imum|\.)?|up to|no more than) (\d+) (?:char|letters|signs)`)
-	listOfKeys   = regexp.MustCompile(`(?i)(comma|,)[- ]?separated|several keys|list of`)
-	mixedComment = regexp.MustCompile(`(?i)(special|punctuation|symbol)`)
+	hexStand     = expr.New(`^[0-9a-f]{16,}$`)
+	uuidStand    = expr.New(`(?i)^[0-9a-fx]{8}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{4}-[0-9a-fx]{12}$`)
+	passwordKey  = expr.New(`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd)$`)
+	hashKey      = expr.New(`(?i)(pass(word|wd)?|pwd)[_.-]?(hash|digest|bcrypt|crypt)$`)
+	privateKey   = expr.New(`(?i)private[_.-]?key`)
+	publicKey    = expr.New(`(?i)public[_.-]?key`)
+	digitsOnly   = expr.New(`(?i)\d+ digits\b|\bpin\b`)
+	upToComment  = expr.New(`(?i)(?:at most|max(?:imum|\.)?|up to|no more than) (\d+) (?:char|letters|signs)`)
+	listOfKeys   = expr.New(`(?i)(comma|,)[- ]?separated|several keys|list of`)
+	mixedComment = expr.New(`(?i)(special|punctuation|symbol)`)
 )
 
 // generate makes a secret up, in the form that the placeholder, the comment, the name and the framework ask for.
@@ -243,7 +243,7 @@ func inPublicPEM(key any) string {
 	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 }
 
-var hashed = regexp.MustCompile(`^(\$2[abxy]\$|\$argon2|\$pbkdf2|pbkdf2_|\$5\$|\$6\$|\{SSHA|scrypt:)`)
+var hashed = expr.New(`^(\$2[abxy]\$|\$argon2|\$pbkdf2|pbkdf2_|\$5\$|\$6\$|\{SSHA|scrypt:)`)
 
 // hash makes the hash of a password in the form that the comment asks for: Argon2id (RFC 9106) or else bcrypt.
 func hash(random io.Reader, password, comment string) (string, error) {
@@ -257,7 +257,7 @@ func hash(random io.Reader, password, comment string) (string, error) {
 	return string(out), err
 }
 
-func number(expr *regexp.Regexp, s string) int {
+func number(expr *expr.Expr, s string) int {
 	m := expr.FindStringSubmatch(s)
 	for _, group := range m[min(1, len(m)):] {
 		if n, err := strconv.Atoi(group); err == nil && n > 0 && n <= 4096 {

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
@@ -223,7 +223,7 @@ func (m *maker) question(p place) Question {
 	return q
 }
 
-var tokenEnd = regexp.MustCompile(`(?i)_?(api_?)?(access_?)?(token|key|secret|client_secret|auth_token)$`)
+var tokenEnd = expr.New(`(?i)_?(api_?)?(access_?)?(token|key|secret|client_secret|auth_token)$`)
 
 // try asks the endpoint that stands beside an issued secret whether it takes it.
 func (m *maker) try() error {

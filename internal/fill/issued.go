@@ -5,22 +5,22 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/survey"
 )
 
 var (
 	// A beginning that a placeholder or a comment shows.
-	standPrefix   = regexp.MustCompile(`^([A-Za-z]{2,}[_-])(?:[A-Za-z]{2,}[_-])*(?:x{3,}|X{3,}|\.{3}|\*{3,}|<|your)`)
-	commentPrefix = regexp.MustCompile(
+	standPrefix   = expr.New(`^([A-Za-z]{2,}[_-])(?:[A-Za-z]{2,}[_-])*(?:x{3,}|X{3,}|\.{3}|\*{3,}|<|your)`)
+	commentPrefix = expr.New(
 		"(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by " +
 			")?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
-	exactLength = regexp.MustCompile(
+	exactLength = expr.New(
 		`(?i)(?:exactly |of |\b)(\d+)[- ](?:hex(?:adecimal)? )?(?:characters?|chars|letters|digits)(?: long)?`)
-	aUUID = regexp.MustCompile(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
+	aUUID = expr.New(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 )
 
 // valid judges a value that was given: an error tells why it can't be right, a note what is worth knowing. Neither
@@ -40,7 +40,7 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 	}
 	if s.Issued || s.Secret && s.Origin == Missing || issuedKey.MatchString(s.Key) {
 		for _, from := range []struct {
-			expr *regexp.Regexp
+			expr *expr.Expr
 			text string
 			name string
 		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {

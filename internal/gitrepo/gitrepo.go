@@ -12,10 +12,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -166,7 +166,7 @@ func checkAddress(address string) (local string, err error) {
 	return abs, nil
 }
 
-var scp = regexp.MustCompile(
+var scp = expr.New(
 	`^[A-Za-z0-9_][A-Za-z0-9_.-]*(@[A-Za-z0-9][A-Za-z0-9_.-]*)?:[^/].*|^[A-Za-z0-9_.-]+@[A-Za-z0-9][A-Za-z0-9_.-]*:.+`)
 
 func cloneFault(address string, err error) error {
@@ -440,8 +440,8 @@ func Known(ctx context.Context, dir string, files []string) (tracked, ignored ma
 }
 
 var (
-	shortAddress = regexp.MustCompile(`^(?:[^@/\s]+@)?([^:/\s]+):([^/\s].*)$`)
-	fullAddress  = regexp.MustCompile(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)
+	shortAddress = expr.New(`^(?:[^@/\s]+@)?([^:/\s]+):([^/\s].*)$`)
+	fullAddress  = expr.New(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)
 )
 
 // Name tells which repository a checkout is of, the same for each clone however its address is written: host and path

@@ -10,12 +10,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -102,7 +102,7 @@ func (m *Memory) Digest(root string, s *Step, data string) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-var databaseKey = regexp.MustCompile(
+var databaseKey = expr.New(
 	`(?i)(^|_)(DATABASE|DB|PG|POSTGRES|MYSQL|MONGO|SQLITE)(_?(URL|URI|DSN|HOST|NAME|DATABASE|DB|PATH|FILE))?$`)
 
 // sum adds the name and the content of a file, or of all files in a folder.

@@ -8,7 +8,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"github.com/shirou/gopsutil/v4/disk"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/probe"
 	"nimbleharbor/internal/stack"
 )
@@ -29,9 +29,9 @@ type Local struct {
 	held   map[int]*stack.Owner
 }
 
-var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
+var colours = expr.New("\x1b\\[[0-9;]*m")
 
-var versionNumber = regexp.MustCompile(`\d+(\.\d+)+([-+][0-9A-Za-z.-]+)?|\d+`)
+var versionNumber = expr.New(`\d+(\.\d+)+([-+][0-9A-Za-z.-]+)?|\d+`)
 
 // versionArgs are the words that make a tool tell its version.
 var versionArgs = map[string][]string{"go": {"version"}, "java": {"-version"}, "elixir": {"--short-version"}}

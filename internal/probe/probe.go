@@ -13,13 +13,13 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"regexp"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 	"unicode/utf8"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -126,7 +126,7 @@ func isTimeout(err error) bool {
 	return errors.As(err, &n) && n.Timeout()
 }
 
-var titleTag = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+var titleTag = expr.New(`(?is)<title[^>]*>(.*?)</title>`)
 
 func askHTTP(conn net.Conn, address string) answer {
 	req, err := http.NewRequest(http.MethodGet, "http://"+localName(address)+"/", nil)

@@ -4,21 +4,22 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/tailscale/hujson"
+
+	"nimbleharbor/internal/expr"
 )
 
 // jsonFormat is JSON (RFC 8259) with comments and trailing commas.
 type jsonFormat struct{}
 
 // listed finds the keys of a list's items.
-var listed = regexp.MustCompile(`\.\d+(\.|$)`)
+var listed = expr.New(`\.\d+(\.|$)`)
 
-var hujsonAt = regexp.MustCompile(`^hujson: line (\d+), column (\d+): (.*)`)
+var hujsonAt = expr.New(`^hujson: line (\d+), column (\d+): (.*)`)
 
 func (jsonFormat) tree(name string, data []byte) (hujson.Value, error) {
 	v, err := hujson.Parse(bytes.TrimPrefix(data, bom))
@@ -100,7 +101,7 @@ func join(above, key string) string {
 	return above + "." + key
 }
 
-var jsonComment = regexp.MustCompile(`(?s)//([^\n]*)|/\*(.*?)\*/`)
+var jsonComment = expr.New(`(?s)//([^\n]*)|/\*(.*?)\*/`)
 
 // comments are the last comments of what stands before a key, without those of the line before.
 func comments(extra string) string {
@@ -127,8 +128,8 @@ func sameLine(after []byte) string {
 }
 
 var (
-	number = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$`)
-	truth  = regexp.MustCompile(`^(true|false)$`)
+	number = expr.New(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?$`)
+	truth  = expr.New(`^(true|false)$`)
 )
 
 func (jsonFormat) write(e *Entry, value string) (string, error) {

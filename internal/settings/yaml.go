@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
+
+	"nimbleharbor/internal/expr"
 )
 
 // yamlFormat is YAML 1.2, its first document.
@@ -125,8 +126,8 @@ func yamlEnd(data []byte, start int, n *yaml.Node) (int, form) {
 
 // yamlPlain are texts that need no quotes and are taken for nothing but text.
 var (
-	yamlPlain = regexp.MustCompile(`^[A-Za-z_/][A-Za-z0-9_./@+=~-]*(:[A-Za-z0-9_./@+=~-]+)*$`)
-	yamlWord  = regexp.MustCompile(`(?i)^(true|false|yes|no|on|off|null|y|n|~|\.inf|\.nan)$`)
+	yamlPlain = expr.New(`^[A-Za-z_/][A-Za-z0-9_./@+=~-]*(:[A-Za-z0-9_./@+=~-]+)*$`)
+	yamlWord  = expr.New(`(?i)^(true|false|yes|no|on|off|null|y|n|~|\.inf|\.nan)$`)
 )
 
 func (yamlFormat) write(e *Entry, value string) (string, error) {

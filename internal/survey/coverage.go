@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -42,7 +43,7 @@ var installers = map[string]bool{"brew": true, "apt": true, "apt-get": true, "dn
 	"rbenv": true, "pyenv": true, "rvm": true, "sdk": true, "rustup": true, "corepack": true, "volta": true,
 	"systemctl": true, "service": true}
 
-var localAddress = regexp.MustCompile(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
+var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
 // coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
 func (s *surveyor) coveredBy(command, cwd string, depth int) string {
@@ -158,6 +159,8 @@ func (s *surveyor) composeBy(verb string, args []string, cwd string, depth int) 
 	return ""
 }
 
+var commandEnd = regexp.MustCompile(`&&|;|\n`)
+
 // onceBy finds a service that does once what the words do.
 func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 	key := keyOf(words)
@@ -167,7 +170,7 @@ func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 			continue
 		}
 		line := strings.Join(slices.Concat(containerEntry(v), v.Command), " ")
-		for _, part := range regexp.MustCompile(`&&|;|\n`).Split(line, -1) {
+		for _, part := range commandEnd.Split(line, -1) {
 			fields := strings.Fields(
 				strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"),
 					` "'`))
@@ -440,26 +443,26 @@ func plain(words []string) []string {
 }
 
 var (
-	installVerb = regexp.MustCompile(
+	installVerb = expr.New(
 		`^(npm (install|i|ci)|yarn( install)?|pnpm (install|i)|bun (install|i)|pip install|pipenv (install|sync)|` +
 			`poetry (install|sync)|uv (sync|pip)|conda (env|create)|bundle( install)?|bundler|composer (install|` +
 			`update)|dotnet restore|go (mod|get)|cargo fetch|mix (deps\.get|setup)|bin/setup|\./bin/setup|python ` +
 			`venv)\b`)
-	buildVerb = regexp.MustCompile(
+	buildVerb = expr.New(
 		`^(mvn|gradle|dotnet build|cargo build|go build|script build|ng build|vite build)\b`)
-	serveVerb = regexp.MustCompile(
+	serveVerb = expr.New(
 		`^(script (start|dev|develop|serve|start:dev|start:local|preview|server)|python manage\.py runserver|python ` +
 			`\S+\.py$|flask (run|app)|flask$|uvicorn |gunicorn |streamlit |rails (s|server)\b|bin/dev|\./bin/dev|` +
 			`rackup|ruby \S+\.rb$|php artisan serve|php -S|mvn spring-boot:run|mvn quarkus:dev|gradle (bootRun|run|` +
 			`quarkusDev|:\S+)|dotnet (run|watch)|go run|cargo run|mix phx\.server|node \S+$|nodemon|java )`)
-	testVerb = regexp.MustCompile(
+	testVerb = expr.New(
 		`^(script (test|t)\b|pytest|python manage\.py test|rspec|rails (test|spec)|go test|cargo test|mix test|mvn ` +
 			`(test|verify)|gradle (test|check)|dotnet test|phpunit|vendor/bin/phpunit|php artisan test|jest|vitest)`)
-	toolInstall = regexp.MustCompile(
+	toolInstall = expr.New(
 		`^(npm (install|i) (-g|--global)|npm (-g|--global) |yarn global|pip3? install (--upgrade |-U |--user )*(pip|` +
 			`pipenv|poetry|uv|virtualenv|setuptools|wheel)\b|python3? -m pip install (--upgrade |-U )*(pip|pipenv|` +
 			`poetry|uv)\b|gem install|composer global|dotnet tool|cargo install|go install|mix (local|archive)|rustup)`)
-	keyMaking = regexp.MustCompile(
+	keyMaking = expr.New(
 		`^(php artisan key:generate|php bin/console secrets:|rails (secret|credentials)|mix phx\.gen\.secret)`)
 )
 

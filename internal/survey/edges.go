@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -52,9 +52,9 @@ var proxyFiles = []string{"vite.config.ts", "vite.config.js", "vite.config.mjs",
 	"webpack.config.js", "src/setupProxy.js", "astro.config.mjs", "svelte.config.js"}
 
 var (
-	proxyTarget = regexp.MustCompile(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` +
+	proxyTarget = expr.New(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` +
 		"`" + `]*["'` + "`" + `]`)
-	packageProxy = regexp.MustCompile(`"proxy"\s*:\s*"(https?://[^"]+)"`)
+	packageProxy = expr.New(`"proxy"\s*:\s*"(https?://[^"]+)"`)
 )
 
 // proxies lists where a native front end hands calls on to, as if they were settings.
@@ -63,7 +63,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 		return nil
 	}
 	var out []value
-	add := func(name string, expr *regexp.Regexp) {
+	add := func(name string, expr *expr.Expr) {
 		full := path.Join(svc.Dir(), name)
 		data, err := fs.ReadFile(s.fsys, full)
 		if err != nil || len(data) > 1<<20 {
@@ -91,11 +91,11 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 
 var (
 	// Endpoint finds the addresses in a setting: group 1 is the scheme, 2 the host, 3 the port.
-	Endpoint = regexp.MustCompile(
+	Endpoint = expr.New(
 		`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
-	hostKey = regexp.MustCompile(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
+	hostKey = expr.New(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
 	// A setting of these names tells who may call, not whom to call.
-	callerKey = regexp.MustCompile(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
+	callerKey = expr.New(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
 	loopback  = []string{"localhost", "127.0.0.1", "0.0.0.0", "host.docker.internal", "host.containers.internal"}
 )
 

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
@@ -144,7 +144,7 @@ func (s *surveyor) layer() {
 	}
 }
 
-var placeholder = regexp.MustCompile(
+var placeholder = expr.New(
 	`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ` +
 		`]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|` +
 		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|` +

@@ -3,24 +3,24 @@ package survey
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 // aside are folders whose projects are looked at but not launched.
-var aside = regexp.MustCompile(
+var aside = expr.New(
 	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
 		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?)(/|$)`)
 
 // Twins are the names of folders that hold one application as it is before and after a course's work.
 var (
-	starter  = regexp.MustCompile(`(?i)^(.*[-_])?(starter|start|begin|before|initial|skeleton)([-_].*)?$`)
-	finished = regexp.MustCompile(`(?i)^(.*[-_])?(finished|final|complete[d]?|end|after|solution)([-_].*)?$`)
+	starter  = expr.New(`(?i)^(.*[-_])?(starter|start|begin|before|initial|skeleton)([-_].*)?$`)
+	finished = expr.New(`(?i)^(.*[-_])?(finished|final|complete[d]?|end|after|solution)([-_].*)?$`)
 )
 
 // asideWhy tells why a folder's projects are not launched; empty if they are.
@@ -205,7 +205,7 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 	return out
 }
 
-var unfit = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+var unfit = expr.New(`[^A-Za-z0-9._-]+`)
 
 // folderName makes a name of a folder; of the workspace's own, of what its checkout is called.
 func (s *surveyor) folderName(dir string) string {
@@ -273,8 +273,8 @@ func (s *surveyor) severalApplications() {
 }
 
 var (
-	exposes  = regexp.MustCompile(`(?mi)^\s*EXPOSE\s+(.+)$`)
-	portPair = regexp.MustCompile(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
+	exposes  = expr.New(`(?mi)^\s*EXPOSE\s+(.+)$`)
+	portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
 )
 
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -10,6 +9,7 @@ import (
 	"github.com/yuin/goldmark/ast"
 	"github.com/yuin/goldmark/text"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -162,8 +162,8 @@ func (r *reader) lineAt(offset int) int {
 }
 
 var (
-	prompt      = regexp.MustCompile(`^\s*(?:\([\w.-]+\)\s*)?(?:[\w.-]+@[\w.-]+[:\w/~.-]*)?[$%>❯]\s+`)
-	assignments = regexp.MustCompile(`^(?:[A-Za-z_]\w*=\S*\s+)+`)
+	prompt      = expr.New(`^\s*(?:\([\w.-]+\)\s*)?(?:[\w.-]+@[\w.-]+[:\w/~.-]*)?[$%>❯]\s+`)
+	assignments = expr.New(`^(?:[A-Za-z_]\w*=\S*\s+)+`)
 )
 
 // block reads the lines of a code block. Where some have a prompt, only those are commands.

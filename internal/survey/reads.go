@@ -3,18 +3,18 @@ package survey
 import (
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 // codeForm finds where code reads an environment variable: group 1 is its name, group 2, if it is not empty, tells that
 // the code has a value of its own. Must is true for a form that fails without the variable.
 type codeForm struct {
-	form *regexp.Regexp
+	form *expr.Expr
 	must bool
 	with string // what the file has to have in it besides; empty for nothing
 }
@@ -23,7 +23,7 @@ const envName = `([A-Z][A-Z0-9_]{2,})`
 
 func forms(must bool, list ...string) (out []codeForm) {
 	for _, f := range list {
-		out = append(out, codeForm{form: regexp.MustCompile(f), must: must})
+		out = append(out, codeForm{form: expr.New(f), must: must})
 	}
 	return out
 }
@@ -36,7 +36,7 @@ var codeForms = sync.OnceValue(func() map[string][]codeForm {
 	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`),
 		forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`,
 			`\benv(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`),
-		[]codeForm{{form: regexp.MustCompile(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`),
+		[]codeForm{{form: expr.New(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`),
 			with: "decouple"}})
 	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`),
 		forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
@@ -62,7 +62,7 @@ var codeEndings = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts"
 	".go": true, ".java": true, ".kt": true, ".rs": true, ".cs": true, ".ex": true, ".exs": true}
 
 // Files of tests and of tools say nothing of what a launch needs.
-var notLaunched = regexp.MustCompile(
+var notLaunched = expr.New(
 	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
 		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
 
@@ -128,7 +128,7 @@ func (s *surveyor) reads(code []string) {
 	s.missingNames()
 }
 
-var givesUp = regexp.MustCompile(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
+var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
 
 // asks tells whether code asks for what follows only to see if it is there, or if it is absent.
 func asks(before string) (there, absent bool) {

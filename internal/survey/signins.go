@@ -3,11 +3,11 @@ package survey
 import (
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -15,21 +15,23 @@ var (
 	userWord     = `(?:user(?:[-_ ]?name)?|e-?mail|login|account)`
 	passwordWord = `(?:pass(?:word|wd)?|pwd)`
 	// A user and a password on one line, in either of the forms that people write them in.
-	labelled = regexp.MustCompile(`(?i)\b` +
+	labelled = expr.New(`(?i)\b` +
 		userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" +
 		passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
-	slashed = regexp.MustCompile(
+	slashed = expr.New(
 		"(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
-	userLine = regexp.MustCompile(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
-	passLine = regexp.MustCompile(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
-	aboutIt  = regexp.MustCompile(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
-	callUser = regexp.MustCompile(
+	userLine = expr.New(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
+	passLine = expr.New(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
+	aboutIt  = expr.New(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
+	callUser = expr.New(
 		`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
-	notValue = regexp.MustCompile(
+	notValue = expr.New(
 		`(?i)^(string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|` +
 			`os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|` +
 			`url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
-	tableRow = regexp.MustCompile(`^\s*\|(.+)\|\s*$`)
+	passwordHead = expr.New(`^` + passwordWord + `$`)
+	userHead     = expr.New(`^` + userWord + `$`)
+	tableRow     = expr.New(`^\s*\|(.+)\|\s*$`)
 )
 
 // maxSignIns and maxSeeds bound how many are shown, and how many files of sample data are read for them.
@@ -79,7 +81,7 @@ func (s *surveyor) signIns() {
 	}
 }
 
-var adminKey = regexp.MustCompile(
+var adminKey = expr.New(
 	`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
 
 // signInsOf reads one file, line by line; a password may stand up to two lines below its user.
@@ -153,9 +155,9 @@ func cells(line string, columns *[]int, found func(user, password string)) bool 
 	for i, cell := range row {
 		word := strings.ToLower(strings.Trim(cell, " `*\t"))
 		switch {
-		case regexp.MustCompile(`^` + passwordWord + `$`).MatchString(word):
+		case passwordHead.MatchString(word):
 			(*columns)[1] = i
-		case regexp.MustCompile(`^`+userWord+`$`).MatchString(word) && (*columns)[0] < 0:
+		case userHead.MatchString(word) && (*columns)[0] < 0:
 			(*columns)[0] = i
 		}
 	}

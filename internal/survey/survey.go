@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -291,7 +291,7 @@ func (s *surveyor) adopt(p *compose.Project) {
 	}
 }
 
-var setUpName = regexp.MustCompile(`^(.*[-_])?(migrat(e|ions?)|seed(er)?|setup|set-up|init|bootstrap)$`)
+var setUpName = expr.New(`^(.*[-_])?(migrat(e|ions?)|seed(er)?|setup|set-up|init|bootstrap)$`)
 
 // once finds the services that are expected to end.
 func (s *surveyor) once() {

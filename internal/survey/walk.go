@@ -3,13 +3,13 @@ package survey
 import (
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -53,15 +53,15 @@ type template struct {
 }
 
 var (
-	templateName = regexp.MustCompile(`^(.*?)[._-](example|sample|template|tmpl|dist|defaults?)(\.[A-Za-z0-9.]+)?$`)
+	templateName = expr.New(`^(.*?)[._-](example|sample|template|tmpl|dist|defaults?)(\.[A-Za-z0-9.]+)?$`)
 	// Ends that only a file for copying has.
-	copied = regexp.MustCompile(`[._-](example|sample|dist|template|tmpl)$`)
+	copied = expr.New(`[._-](example|sample|dist|template|tmpl)$`)
 	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
-	speaksOfSettings = regexp.MustCompile(
+	speaksOfSettings = expr.New(
 		`(?i)(config|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
-	configEnding = regexp.MustCompile(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
+	configEnding = expr.New(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
 	// Tools that read such a file themselves, whatever lies beside it.
-	readsItself = regexp.MustCompile(
+	readsItself = expr.New(
 		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
 			`prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)`)
 )
@@ -102,10 +102,10 @@ func mayBeTemplate(name string) bool {
 }
 
 var (
-	readmeName = regexp.MustCompile(
+	readmeName = expr.New(
 		`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|` +
 			`mdown|rst|txt))?$`)
-	seedName = regexp.MustCompile(
+	seedName = expr.New(
 		`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|` +
 			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
 )

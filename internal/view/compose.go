@@ -3,10 +3,10 @@ package view
 import (
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/expr"
 )
 
 // Compose shows the model of compose files in YAML, each service with the place where it stands.
@@ -25,9 +25,9 @@ func (t *Text) Compose(name string, files []string, models []*compose.Value) {
 	}
 }
 
-var yamlPlain = regexp.MustCompile(`^[A-Za-z/_]([A-Za-z0-9/_.@%+=:-]*[A-Za-z0-9/_])?$`)
+var yamlPlain = expr.New(`^[A-Za-z/_]([A-Za-z0-9/_.@%+=:-]*[A-Za-z0-9/_])?$`)
 
-var yamlReserved = regexp.MustCompile(`(?i)^(y|n|yes|no|on|off|true|false|null|~|\.nan|[-+]?\.inf)$`)
+var yamlReserved = expr.New(`(?i)^(y|n|yes|no|on|off|true|false|null|~|\.nan|[-+]?\.inf)$`)
 
 // yamlWord writes a string so that it is read back as one.
 func yamlWord(s string) string {

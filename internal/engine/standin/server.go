@@ -16,7 +16,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -25,6 +24,8 @@ import (
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
+
+	"nimbleharbor/internal/expr"
 )
 
 // APIVersion is the version of the API that the stand-in speaks.
@@ -122,7 +123,7 @@ func notFound(format string, args ...any) error {
 	return &refusal{http.StatusNotFound, fmt.Sprintf(format, args...)}
 }
 
-var versionPrefix = regexp.MustCompile(`^/v\d+\.\d+/`)
+var versionPrefix = expr.New(`^/v\d+\.\d+/`)
 
 func (s *Server) handler() http.Handler {
 	mux := http.NewServeMux()
@@ -318,7 +319,7 @@ func (s *Server) volumeRoutes(handle router) {
 	})
 }
 
-var volumeName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
+var volumeName = expr.New(`^[A-Za-z0-9][A-Za-z0-9_.-]*$`)
 
 func (s *Server) volume(name string, labels map[string]string) (*volume.Volume, error) {
 	if name == "" {
