@@ -17,7 +17,8 @@ import (
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
 	{"stack", "expr"},
-	{"dotenv", "ecosystem", "gitrepo", "probe", "order", "engine", "engine/standin/inside", "casefile", "testport"},
+	{"protocol", "sockets"},
+	{"dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport"},
 	{"compose", "run", "engine/standin", "settings"},
 	{"workspace", "survey"},
 	{"needs", "fill", "locker"},

@@ -1,12 +1,12 @@
 package compose
 
 import (
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -128,7 +128,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		published := port.Get("published").or("")
 		from, _, _ := parseRange(published)
 		s.Ports = append(s.Ports, stack.Port{Host: from, Target: target, Transport: port.Get("protocol").or("tcp"),
-			Speaks: Speaks(s.Image, target), HostIP: port.Get("host_ip").or(""), At: port.At()})
+			Speaks: protocol.OfPort(s.Image, target), HostIP: port.Get("host_ip").or(""), At: port.At()})
 	}
 	if h := v.Get("healthcheck"); h != nil {
 		c.Health = health(h)
@@ -207,40 +207,6 @@ func list(v *Value) []string {
 }
 
 func truth(v *Value) bool { return v.or("") == "true" }
-
-// Speaks tells the protocol that a container port speaks, from the well-known ports and image names.
-func Speaks(image string, target int) string {
-	switch target {
-	case 80, 3000, 4200, 5000, 5173, 8000, 8080, 8081, 8888, 9000, 15672, 8025:
-		return "http"
-	case 5432:
-		return "postgres"
-	case 3306:
-		return "mysql"
-	case 6379:
-		return "redis"
-	case 5672:
-		return "amqp"
-	case 1025, 25, 587:
-		return "smtp"
-	}
-	switch base := path.Base(imageName(image)); base {
-	case "postgres", "redis", "mysql":
-		return base
-	}
-	return "tcp"
-}
-
-// imageName is an image reference without tag and digest.
-func imageName(ref string) string {
-	if i := strings.LastIndexByte(ref, '@'); i >= 0 {
-		ref = ref[:i]
-	}
-	if i := strings.LastIndexByte(ref, ':'); i > strings.LastIndexByte(ref, '/') {
-		ref = ref[:i]
-	}
-	return ref
-}
 
 // Active is the model without the services of inactive profiles.
 func (p *Project) Active() *Value {

@@ -21,7 +21,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine/standin/inside"
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -80,7 +80,7 @@ func actAsk(args []string) error {
 	if err != nil {
 		return err
 	}
-	if v := probe.AskConn(ctx, c, args[0]); v != stack.Answers {
+	if v := protocol.AskConn(ctx, c, args[0]); v != stack.Answers {
 		return fmt.Errorf("port %s %s", args[1], v)
 	}
 	return nil

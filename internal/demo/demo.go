@@ -27,7 +27,7 @@ import (
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -163,7 +163,7 @@ func (s *show) prepare() error {
 
 func allFree(shift int) bool {
 	for _, p := range ports {
-		if !probe.Free("", p+shift) {
+		if !sockets.Free("", p+shift) {
 			return false
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -65,7 +65,7 @@ func TestLedger(t *testing.T) {
 	if _, err := db.do("DROP TABLE departures"); err == nil || !strings.Contains(err.Error(), "not understood") {
 		t.Errorf("an unknown statement: %v", err)
 	}
-	if v := probe.AskConn(t.Context(), between(t, s.serve), "postgres"); v != stack.Answers {
+	if v := protocol.AskConn(t.Context(), between(t, s.serve), "postgres"); v != stack.Answers {
 		t.Errorf("asked as postgres it %s", v)
 	}
 	c := between(t, s.serve)
@@ -79,7 +79,7 @@ func TestQueue(t *testing.T) {
 	t.Parallel()
 	s := newQueue()
 	for range 3 {
-		if v := probe.AskConn(t.Context(), between(t, s.serve), "redis"); v != stack.Answers {
+		if v := protocol.AskConn(t.Context(), between(t, s.serve), "redis"); v != stack.Answers {
 			t.Errorf("asked as redis it %s", v)
 		}
 	}

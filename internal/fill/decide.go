@@ -148,7 +148,7 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
 		port, _ = strconv.Atoi(p.value)
 	}
 	for _, k := range m.kindsFor(f, prefix) {
-		c, _ := m.meant(m.readerOf(f), k, host.value, or(port, k.port))
+		c, _ := m.meant(m.readerOf(f), k, host.value, or(port, k.Ports[0]))
 		if c == nil {
 			continue
 		}

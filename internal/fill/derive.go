@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -57,7 +58,7 @@ var standsForHost = expr.New(
 
 // meant finds the service that a host and a port of a settings file mean, from where that is read. Exact is false if
 // the address has to be corrected to reach it.
-func (m *maker) meant(r reader, k *kind, host string, port int) (f *facts, exact bool) {
+func (m *maker) meant(r reader, k *protocol.Protocol, host string, port int) (f *facts, exact bool) {
 	host = strings.ToLower(strings.Trim(host, "[]"))
 	local := slices.Contains(loopback, host)
 	var same []*facts
@@ -73,7 +74,7 @@ func (m *maker) meant(r reader, k *kind, host string, port int) (f *facts, exact
 			inside := r.container && !r.native && host != "host.docker.internal"
 			return c, !inside
 		}
-		if k != nil && c.kind == k.name && !slices.Contains(r.names, c.svc.Name) {
+		if k != nil && c.kind == k.Name && !slices.Contains(r.names, c.svc.Name) {
 			same = append(same, c)
 		}
 	}
@@ -104,24 +105,6 @@ func (m *maker) derive() {
 	}
 }
 
-func kindOfScheme(scheme string) *kind {
-	for i := range kinds {
-		if kinds[i].scheme.MatchString(strings.ToLower(scheme)) {
-			return &kinds[i]
-		}
-	}
-	return nil
-}
-
-func kindsOfKey(key string) (out []*kind) {
-	for i := range kinds {
-		if kinds[i].key.MatchString(key) {
-			out = append(out, &kinds[i])
-		}
-	}
-	return out
-}
-
 var (
 	standsForUser = expr.New(
 		`(?i)^(user(name)?|johndoe|your[-_]?.*|<.*>|db[-_]?user|my[-_]?user|xxx+|change[-_]?me)$`)
@@ -136,7 +119,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		return
 	}
 	port, _ := strconv.Atoi(u.Port())
-	k := kindOfScheme(u.Scheme)
+	k := protocol.OfScheme(u.Scheme)
 	if k == nil {
 		if port == 0 && slices.Contains(loopback, u.Hostname()) && ownURLKey.MatchString(s.Key) && s.Origin != Kept {
 			m.ownURL(r, s)
@@ -146,14 +129,14 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	}
 	asked := port
 	if port == 0 {
-		asked = k.port
+		asked = k.Ports[0]
 	}
 	f, exact := m.meant(r, k, u.Hostname(), asked)
 	if f == nil {
 		return
 	}
 	s.service = f.svc.Name
-	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" && f.kind == k.name {
+	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" && f.kind == k.Name {
 		m.signIn(file, prefix, f)
 	}
 	value, why := s.value, []string{}
@@ -175,11 +158,11 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		why = append(why, f.svc.Name+"'s user")
 	}
 	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) &&
-		!k.pathIsNoName {
+		!k.SignIn.NoDatabase {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
-	if pw := dotenv.PasswordOf(value); !f.hasPassword() && k.wantsNoUser && survey.Placeholder(pw) {
+	if pw := dotenv.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && survey.Placeholder(pw) {
 		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value, '@'); at > start {
 			value = value[:start] + value[at+1:]
 			why = append(why, f.svc.Name+" asks for no password")
@@ -209,7 +192,7 @@ func (m *maker) signIn(f *File, prefix string, c *facts) {
 		c = c.as(user.value)
 	}
 	if user != nil && c.user != "" &&
-		(user.value == "" && !c.of().wantsNoUser || standsForUser.MatchString(user.value) || c.chosen &&
+		(user.value == "" && !c.of().SignIn.NoUser || standsForUser.MatchString(user.value) || c.chosen &&
 			c.user != "root" && user.value != c.user && user.value != "") {
 		m.set(user, c.user, c.svc.Name+"'s user")
 	}
@@ -392,7 +375,7 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 	if !urlKey.MatchString(s.Key) {
 		return
 	}
-	for _, k := range kindsOfKey(s.Key) {
+	for _, k := range protocol.OfKey(s.Key) {
 		c, _ := m.meant(r, k, "", 0)
 		if c == nil {
 			continue
@@ -402,13 +385,13 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 			continue
 		}
 		s.service = c.svc.Name
-		u := url.URL{Scheme: k.usual, Host: fmt.Sprintf("%s:%d", host, port)}
+		u := url.URL{Scheme: k.Scheme, Host: fmt.Sprintf("%s:%d", host, port)}
 		if c.hasPassword() {
 			u.User = url.UserPassword(c.user, "x")
-		} else if c.user != "" && !k.wantsNoUser {
+		} else if c.user != "" && !k.SignIn.NoUser {
 			u.User = url.User(c.user)
 		}
-		if c.database != "" && !k.pathIsNoName {
+		if c.database != "" && !k.SignIn.NoDatabase {
 			u.Path = "/" + c.database
 		}
 		s.value, s.Origin, s.Secret = u.String(), Derived, s.Secret || c.hasPassword()

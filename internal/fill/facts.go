@@ -2,18 +2,18 @@ package fill
 
 import (
 	"maps"
-	"path"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
 // facts are what is known of a service that others connect to.
 type facts struct {
 	svc   *stack.Service
-	kind  string // a key of kinds, or "http"
+	kind  string // a protocol's name
 	inner int    // its port inside the network, or of this machine if it runs natively
 	outer int    // its port on this machine; 0 if there is none
 
@@ -28,52 +28,6 @@ type facts struct {
 	tls            bool
 }
 
-// kind is what a service speaks.
-type kind struct {
-	name         string
-	scheme, key  *expr.Expr
-	image        *expr.Expr
-	port         int
-	usual        string // the scheme of an address that is put together
-	user, store  []string
-	password     []string
-	defaultUser  string
-	wantsNoUser  bool
-	pathIsNoName bool
-}
-
-// kinds are what services speak, with the schemes of addresses and the names of keys that mean them.
-var kinds = []kind{
-	{name: "postgres", scheme: expr.New(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`),
-		key:   expr.New(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`),
-		image: expr.New(`postg(res|is)|timescale|pgvector`), port: 5432, usual: "postgres",
-		user: []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"}, store: []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"},
-		password: []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"}, defaultUser: "postgres"},
-	{name: "mysql", scheme: expr.New(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
-		key:   expr.New(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
-		image: expr.New(`mysql|mariadb|percona`), port: 3306, usual: "mysql",
-		user: []string{"MYSQL_USER", "MARIADB_USER"}, store: []string{"MYSQL_DATABASE", "MARIADB_DATABASE"},
-		password:    []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
-		defaultUser: "root"},
-	{name: "mongodb", scheme: expr.New(`^mongodb(\+srv)?$`),
-		key: expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`), image: expr.New(`mongo`),
-		port: 27017, usual: "mongodb",
-		user: []string{"MONGO_INITDB_ROOT_USERNAME"}, store: []string{"MONGO_INITDB_DATABASE"},
-		password: []string{"MONGO_INITDB_ROOT_PASSWORD"}, wantsNoUser: true},
-	{name: "redis", scheme: expr.New(`^(rediss?|valkeys?)$`),
-		key:   expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
-		image: expr.New(`redis|valkey|keydb|dragonfly`), port: 6379, usual: "redis",
-		password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, wantsNoUser: true, pathIsNoName: true},
-	{name: "amqp", scheme: expr.New(`^amqps?$`),
-		key:   expr.New(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
-		image: expr.New(`rabbit`), port: 5672, usual: "amqp",
-		user: []string{"RABBITMQ_DEFAULT_USER"}, password: []string{"RABBITMQ_DEFAULT_PASS"}, defaultUser: "guest",
-		pathIsNoName: true},
-	{name: "smtp", scheme: expr.New(`^smtps?$`),
-		key: expr.New(`(?i)(^|[_.-])(smtp|mail(er)?|email)`), image: expr.New(`mail`), port: 1025,
-		usual: "smtp", wantsNoUser: true, pathIsNoName: true},
-}
-
 var (
 	userKey     = expr.New(`(?i)(^|_)(USER(NAME)?|LOGIN)$`)
 	storeKey    = expr.New(`(?i)(^|_)(DB|DATABASE)(_NAME)?$`)
@@ -85,58 +39,57 @@ var (
 func factsOf(s *stack.Stack) []facts {
 	var out []facts
 	for i := range s.Services {
-		v := &s.Services[i]
-		f := facts{svc: v}
-		for k, p := range v.Ports {
-			if k == 0 || p.Speaks != "tcp" && p.Speaks != "http" {
-				f.inner, f.outer, f.kind = p.Target, p.Host, p.Speaks
-			}
-		}
-		for _, k := range kinds {
-			if v.Image != "" && k.image.MatchString(path.Base(v.Image)) && !strings.Contains(path.Base(v.Image),
-				"admin") {
-				f.kind = k.name
-				if f.inner == 0 {
-					f.inner = k.port
-				}
-				for _, p := range v.Ports {
-					if p.Target == k.port {
-						f.inner, f.outer = p.Target, p.Host
-					}
-				}
-				if k.name == "smtp" &&
-					!slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Target == f.inner }) {
-					f.kind = ""
-				}
-			}
-		}
-		for _, p := range v.Ports {
-			if p.Speaks == "smtp" {
-				f.kind, f.inner, f.outer = "smtp", p.Target, p.Host
-			}
-		}
-		k := slices.IndexFunc(kinds, func(k kind) bool { return k.name == f.kind })
-		if k >= 0 {
-			f.credentials(s, k)
-			words := strings.Join(v.Command, " ")
-			if v.Container != nil {
-				words += " " + strings.Join(v.Container.Entrypoint, " ")
-			}
-			f.tls = turnsOnTLS.MatchString(words)
-			if m := requirePass.FindStringSubmatch(words); m != nil && f.password == "" && f.passwordFrom == "" {
-				f.password, f.passwordAt = m[1], v.At
-			}
-		}
-		if f.kind != "" {
+		if f := factsOn(s, &s.Services[i]); f.kind != "" {
 			out = append(out, f)
 		}
 	}
 	return out
 }
 
+// factsOn is what is known of one service; its kind is empty where nothing is.
+func factsOn(s *stack.Stack, v *stack.Service) facts {
+	f := facts{svc: v}
+	for k, p := range v.Ports {
+		if k == 0 || p.Speaks != protocol.Plain && p.Speaks != "http" {
+			f.inner, f.outer, f.kind = p.Target, p.Host, p.Speaks
+		}
+	}
+	if p := protocol.OfImage(v.Image); p != nil {
+		f.kind = p.Name
+		if f.inner == 0 {
+			f.inner = p.Ports[0]
+		}
+		usual := slices.IndexFunc(v.Ports, func(port stack.Port) bool { return port.Target == p.Ports[0] })
+		if usual >= 0 {
+			f.inner, f.outer = v.Ports[usual].Target, v.Ports[usual].Host
+		} else if p.Name == "smtp" &&
+			!slices.ContainsFunc(v.Ports, func(o stack.Port) bool { return o.Target == f.inner }) {
+			f.kind = "" // an image that has to do with mail, and catches none
+		}
+	}
+	for _, p := range v.Ports {
+		if p.Speaks == "smtp" {
+			f.kind, f.inner, f.outer = p.Speaks, p.Target, p.Host
+		}
+	}
+	if f.of() == nil {
+		return f
+	}
+	f.credentials(s)
+	words := strings.Join(v.Command, " ")
+	if v.Container != nil {
+		words += " " + strings.Join(v.Container.Entrypoint, " ")
+	}
+	f.tls = turnsOnTLS.MatchString(words)
+	if m := requirePass.FindStringSubmatch(words); m != nil && f.password == "" && f.passwordFrom == "" {
+		f.password, f.passwordAt = m[1], v.At
+	}
+	return f
+}
+
 // credentials finds with what others sign in at the service.
-func (f *facts) credentials(s *stack.Stack, k int) {
-	v := f.svc
+func (f *facts) credentials(s *stack.Stack) {
+	v, in := f.svc, f.of().SignIn
 	find := func(names []string, any *expr.Expr) (key, value string) {
 		for _, n := range names {
 			if v.Env[n] != "" || v.EnvFrom[n] != "" {
@@ -153,19 +106,19 @@ func (f *facts) credentials(s *stack.Stack, k int) {
 		}
 		return "", ""
 	}
-	if _, f.user = find(kinds[k].user, userKey); f.user == "" {
-		f.user = kinds[k].defaultUser
+	if _, f.user = find(in.User, userKey); f.user == "" {
+		f.user = in.DefaultUser
 	} else {
 		f.chosen = true
 	}
-	if _, f.database = find(kinds[k].store, storeKey); f.database == "" && !kinds[k].pathIsNoName {
+	if _, f.database = find(in.Database, storeKey); f.database == "" && !in.NoDatabase {
 		f.database = f.user
 	}
-	key, value := find(kinds[k].password, passwordEnv)
+	key, value := find(in.Password, passwordEnv)
 	if key == "" {
 		// It may stand in a settings file that the service reads.
 		for _, ref := range v.EnvFiles {
-			for _, name := range kinds[k].password {
+			for _, name := range in.Password {
 				f.passwordFile, f.passwordFrom = ref.Path, name
 				return
 			}
@@ -209,28 +162,23 @@ func (f *facts) as(user string) *facts {
 // PasswordKeys lists the keys of a service's environment whose values a database takes over into its store of data
 // when that is made, and never again; none for any other service.
 func PasswordKeys(v *stack.Service) []string {
-	for _, k := range kinds {
-		if v.Image == "" || !k.image.MatchString(path.Base(v.Image)) || len(k.user) == 0 {
-			continue
-		}
-		var out []string
-		for _, list := range [][]string{k.password, {"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"}} {
-			for _, key := range list {
-				if !slices.Contains(out, key) {
-					out = append(out, key)
-				}
-			}
-		}
-		return out
+	p := protocol.OfImage(v.Image)
+	if p == nil || p.SignIn == nil || len(p.SignIn.User) == 0 {
+		return nil
 	}
-	return nil
+	var out []string
+	for _, key := range slices.Concat(p.SignIn.Password, p.SignIn.RootPassword) {
+		if !slices.Contains(out, key) {
+			out = append(out, key)
+		}
+	}
+	return out
 }
 
-func (f *facts) of() *kind {
-	for i := range kinds {
-		if kinds[i].name == f.kind {
-			return &kinds[i]
-		}
+// of is the protocol in which one signs in at the service; nil where nobody does.
+func (f *facts) of() *protocol.Protocol {
+	if p := protocol.Named(f.kind); p != nil && p.SignIn != nil {
+		return p
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -212,7 +213,7 @@ func (m *maker) literal(p place, c *facts) {
 // passwordFor finds the key that holds the password of an address, by what the key's name says.
 func passwordFor(value, pw string, passwords map[string]map[string]bool) string {
 	scheme, _, _ := strings.Cut(strings.TrimPrefix(value, "jdbc:"), "://")
-	k := kindOfScheme(scheme)
+	k := protocol.OfScheme(scheme)
 	best, score := "", 0
 	for key, values := range passwords {
 		n := 0
@@ -221,7 +222,7 @@ func passwordFor(value, pw string, passwords map[string]map[string]bool) string 
 		} else if !survey.Placeholder(pw) && !weak.MatchString(pw) {
 			continue
 		}
-		if k != nil && k.key.MatchString(key) {
+		if k != nil && k.About(key) {
 			n++
 		}
 		if n > score || n == score && n > 0 && key < best {

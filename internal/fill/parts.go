@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -43,25 +44,25 @@ func (m *maker) deriveParts(f *File, r reader) {
 		}
 		var c *facts
 		var exact bool
-		var k *kind
+		var k *protocol.Protocol
 		port := sibling(f, prefix, "port")
 		number := 0
 		if port != nil {
 			number, _ = strconv.Atoi(port.value)
 		}
 		for _, k = range m.kindsFor(f, prefix) {
-			if c, exact = m.meant(r, k, host.value, or(number, k.port)); c != nil {
+			if c, exact = m.meant(r, k, host.value, or(number, k.Ports[0])); c != nil {
 				break
 			}
 		}
-		if c == nil || c.kind != k.name {
+		if c == nil || c.kind != k.Name {
 			continue
 		}
 		if to, toPort, ok := c.address(r); ok && !exact {
 			m.set(host, to, c.svc.Name+" from here")
 			if port != nil {
 				m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
-			} else if toPort != k.port {
+			} else if toPort != k.Ports[0] {
 				host.remark(stack.Warning,
 					"%s answers on port %d and not on the usual one; no setting here names a port", c.svc.Name, toPort)
 			}
@@ -70,8 +71,8 @@ func (m *maker) deriveParts(f *File, r reader) {
 		}
 		m.signIn(f, prefix, c)
 		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil &&
-			c.database != "" && !k.pathIsNoName && (name.value == "" || standsForStore.MatchString(name.value) ||
-			k.name == "mysql" && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
+			c.database != "" && !k.SignIn.NoDatabase && (name.value == "" || standsForStore.MatchString(name.value) ||
+			k.SignIn.OneDatabase && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
 			m.set(name, c.database, c.svc.Name+"'s database")
 		}
 		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls", "ssl_require"} {
@@ -95,7 +96,7 @@ func (m *maker) notRoot(f *File, prefix string) bool {
 }
 
 // kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands beside them.
-func (m *maker) kindsFor(f *File, prefix string) []*kind {
+func (m *maker) kindsFor(f *File, prefix string) []*protocol.Protocol {
 	if strings.HasSuffix(prefix, ".") || prefix == "" {
 		for _, name := range []string{"adapter", "client", "driver", "dialect", "type", "engine"} {
 			s := sibling(f, prefix, name)
@@ -105,8 +106,8 @@ func (m *maker) kindsFor(f *File, prefix string) []*kind {
 				s = &f.Settings[i] // one that others take over
 			}
 			if s != nil && s.value != "" {
-				if k := kindOfScheme(s.value); k != nil {
-					return []*kind{k}
+				if k := protocol.OfScheme(s.value); k != nil {
+					return []*protocol.Protocol{k}
 				}
 			}
 		}
@@ -114,7 +115,7 @@ func (m *maker) kindsFor(f *File, prefix string) []*kind {
 			return nil
 		}
 	}
-	return kindsOfKey(prefix)
+	return protocol.OfKey(prefix)
 }
 
 // set gives a setting a value that follows from the stack. What a person has written stays, with a remark.

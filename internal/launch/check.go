@@ -7,7 +7,8 @@ import (
 	"strings"
 	"sync"
 
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 )
 
@@ -28,7 +29,7 @@ func CheckPorts(ctx context.Context, services []stack.Service, r *Record) stack.
 		}
 	}
 	out.Ports = make([]stack.PortCheck, len(targets))
-	owners := probe.Owners()
+	owners := sockets.Owners()
 	alive := r.Alive()
 	var wait sync.WaitGroup
 	for i, t := range targets {
@@ -37,12 +38,12 @@ func CheckPorts(ctx context.Context, services []stack.Service, r *Record) stack.
 			if t.port.Transport == "udp" {
 				*c = stack.PortCheck{Address: fmt.Sprintf("127.0.0.1:%d", t.port.Host), Expected: t.port.Speaks,
 					Verdict: stack.Refuses}
-				if probe.UDPBound(t.port.Host) {
+				if sockets.UDPBound(t.port.Host) {
 					c.Verdict, c.Cause = stack.Answers,
 						"bound, but not asked: there is no question that every UDP service answers"
 				}
 			} else {
-				*c = probe.Ask(ctx, t.port.Host, t.port.Speaks)
+				*c = protocol.Ask(ctx, t.port.Host, t.port.Speaks)
 			}
 			c.Service, c.Owner = t.service.Name, owners[t.port.Host]
 			explain(c, t.service, t.port, r, alive)
@@ -77,7 +78,7 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 		}
 		return
 	}
-	if c.Cause == probe.HungUp && rec != nil && rec.Runs == stack.Native {
+	if c.Cause == protocol.HungUp && rec != nil && rec.Runs == stack.Native {
 		c.Verdict = stack.Silent // in front of a container it is the engine's forwarder that hangs up
 	}
 	logs := fmt.Sprintf("See what it says: nharbor logs %s", s.Name)
@@ -107,7 +108,7 @@ func explain(c *stack.PortCheck, s stack.Service, p stack.Port, r *Record, alive
 	case stack.Silent:
 		if c.Cause == "" {
 			c.Cause = fmt.Sprintf("it accepts the connection and says nothing within %d seconds",
-				int(probe.Patience.Seconds()))
+				int(protocol.Patience.Seconds()))
 		}
 		c.Remedy = logs
 	case stack.Errs:

@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -56,7 +57,7 @@ func (m *mixer) addresses(svc *stack.Service, value string) string {
 		}
 		number, _ := strconv.Atoi(port)
 		if number == 0 {
-			number = defaultPort[strings.ToLower(scheme)]
+			number = protocol.DefaultPort(scheme)
 		}
 		to, toPort, ok := m.locate(svc, host, number)
 		if !ok {
@@ -74,9 +75,6 @@ func (m *mixer) addresses(svc *stack.Service, value string) string {
 	}
 	return value
 }
-
-var defaultPort = map[string]int{"http": 80, "https": 443, "postgres": 5432, "postgresql": 5432, "mysql": 3306,
-	"redis": 6379, "amqp": 5672, "smtp": 25}
 
 func part(s string, at []int, group int) string {
 	if at[2*group] < 0 {

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -232,7 +232,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stac
 			continue
 		}
 		asked = true
-		c := probe.Await(ctx, p.Host, p.Speaks, erring)
+		c := protocol.Await(ctx, p.Host, p.Speaks, erring)
 		switch {
 		case c.Verdict == stack.Answers:
 			said = append(said, fmt.Sprintf("%s on %d", c.Expected, p.Host))

@@ -17,7 +17,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/probe"
+	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 )
 
@@ -140,10 +140,10 @@ func (l *Local) Engine(ctx context.Context) (string, error) {
 
 // PortFree tries to listen on the port.
 func (l *Local) PortFree(host string, port int) (bool, *stack.Owner) {
-	if probe.Free(host, port) {
+	if sockets.Free(host, port) {
 		return true, nil
 	}
-	l.owners.Do(func() { l.held = probe.Owners() })
+	l.owners.Do(func() { l.held = sockets.Owners() })
 	return false, l.held[port]
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -229,6 +230,9 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			text, remedy = fmt.Sprintf("%s can't be of the kind %q", k, *fix.Kind), `kind is "lasting" or "once".`
 		case fix.Port != nil && (*fix.Port < 1 || *fix.Port > 65535):
 			text, remedy = fmt.Sprintf("%d is no port", *fix.Port), "A port is a number from 1 to 65535."
+		case fix.Speaks != nil && !slices.Contains(protocol.Names(), *fix.Speaks):
+			text, remedy = fmt.Sprintf("%s can't speak %q: that protocol is not known", k, *fix.Speaks),
+				"Known are: "+strings.Join(protocol.Names(), ", ")+`. For any other: "tcp".`
 		case fix.Folder != nil && (path.IsAbs(*fix.Folder) || !fs.ValidPath(path.Clean(*fix.Folder))):
 			text, remedy = fmt.Sprintf("the folder %s leaves the workspace", *fix.Folder),
 				"Name a folder relative to the workspace."

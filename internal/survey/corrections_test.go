@@ -108,6 +108,7 @@ func TestWrongCorrections(t *testing.T) {
 		"[service.api]\nport = \"x\"":                      "nharbor.toml:2:8: the file is not right",
 		"[service.api]\nruns = \"cloud\"":                  "nharbor.toml:1: api can't run \"cloud\"",
 		"[service.api]\nruns = \"container\"":              "nharbor.toml:1: api can't run container",
+		"[service.api]\nspeaks = \"postgrs\"":              "nharbor.toml:1: api can't speak \"postgrs\"",
 		"[service.api]\nkind = \"x\"":                      "nharbor.toml:1: api can't be of the kind \"x\"",
 		"[service.api]\nfolder = \"../../etc\"":            "nharbor.toml:1: the folder ../../etc leaves the workspace",
 		"[service.api]\nafter = [\"x y z\"]":               "nharbor.toml:1: after: \"x y z\" can't be read",

@@ -8,6 +8,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -87,14 +88,16 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 		return ""
 	case "docker", "podman":
 		return s.engineBy(second, words, cwd)
-	case "createdb", "createuser", "mysqladmin", "psql", "mysql":
-		return s.databaseBy(command, cwd)
-	case "redis-server", "postgres", "mongod", "mysqld", "memcached":
-		return s.imageBy(words[0])
 	case "make", "just", "task":
 		return s.targetBy(words, cwd, depth)
 	case "virtualenv":
 		return s.stepBy(stack.Install, cwd, "python")
+	}
+	if protocol.OfClient(words[0]) != nil {
+		return s.databaseBy(command, cwd)
+	}
+	if protocol.OfProgram(words[0]) != nil {
+		return s.imageBy(words[0])
 	}
 	if installers[words[0]] {
 		return "needs"
@@ -221,22 +224,12 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 	return ""
 }
 
-func imageName(image string) string {
-	name := path.Base(image)
-	name, _, _ = strings.Cut(name, "@")
-	name, _, _ = strings.Cut(name, ":")
-	return name
-}
-
 // imageBy finds the service that runs the program of an image.
 func (s *surveyor) imageBy(image string) string {
-	alias := map[string]string{"redis-server": "redis", "postgres": "postgres", "mongod": "mongo", "mysqld": "mysql"}
-	want := imageName(image)
-	if a := alias[want]; a != "" {
-		want = a
-	}
+	want, spoken := protocol.ImageName(image), protocol.OfProgram(image)
 	for _, v := range s.stack.Services {
-		if v.Image != "" && imageName(v.Image) == want {
+		if v.Image != "" && (protocol.ImageName(v.Image) == want || spoken != nil &&
+			protocol.OfImage(v.Image) == spoken) {
 			return service(v.Name)
 		}
 	}
@@ -249,11 +242,8 @@ func (s *surveyor) databaseBy(command, cwd string) string {
 		return ""
 	}
 	for _, v := range s.stack.Services {
-		for _, key := range []string{"POSTGRES_DB", "MYSQL_DATABASE", "MARIADB_DATABASE", "POSTGRES_USER",
-			"POSTGRES_PASSWORD"} {
-			if v.Env[key] != "" {
-				return service(v.Name)
-			}
+		if p := protocol.OfImage(v.Image); p != nil && p.SignIn != nil && p.SignIn.Made(v.Env) {
+			return service(v.Name)
 		}
 	}
 	return s.stepBy(stack.Create, cwd, "")

@@ -1,6 +1,12 @@
-package probe
+// Package sockets tells which ports of this machine are held, and by whom.
+package sockets
 
 import (
+	"errors"
+	"net"
+	"strconv"
+	"syscall"
+
 	psnet "github.com/shirou/gopsutil/v4/net"
 	"github.com/shirou/gopsutil/v4/process"
 
@@ -30,4 +36,31 @@ func Owners() map[int]*stack.Owner {
 		out[int(c.Laddr.Port)] = o
 	}
 	return out
+}
+
+// UDPBound reports whether some program holds the UDP port.
+func UDPBound(port int) bool {
+	c, err := net.ListenPacket("udp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return true
+	}
+	c.Close()
+	return false
+}
+
+// Free reports whether a program of ours could listen on the TCP port, on every address of this machine
+// or, where host is not empty, on that one.
+func Free(host string, port int) bool {
+	hosts := []string{host}
+	if host == "" {
+		hosts = []string{"127.0.0.1", ""}
+	}
+	for _, h := range hosts {
+		l, err := net.Listen("tcp", net.JoinHostPort(h, strconv.Itoa(port)))
+		if err != nil {
+			return !errors.Is(err, syscall.EADDRINUSE)
+		}
+		l.Close()
+	}
+	return true
 }

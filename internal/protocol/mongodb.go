@@ -1,0 +1,20 @@
+package protocol
+
+import "nimbleharbor/internal/expr"
+
+// mongodb is known by name; no question is asked yet.
+var mongodb = &Protocol{
+	Name:     "mongodb",
+	Ports:    []int{27017},
+	Programs: []string{"mongod"},
+	Scheme:   "mongodb",
+	SignIn: &SignIn{
+		User:     []string{"MONGO_INITDB_ROOT_USERNAME"},
+		Database: []string{"MONGO_INITDB_DATABASE"},
+		Password: []string{"MONGO_INITDB_ROOT_PASSWORD"},
+		NoUser:   true,
+	},
+	images:  expr.New(`mongo`),
+	schemes: expr.New(`^mongodb(\+srv)?$`),
+	keys:    expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`),
+}

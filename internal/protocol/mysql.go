@@ -1,0 +1,26 @@
+package protocol
+
+import "nimbleharbor/internal/expr"
+
+// mysql is the protocol of MySQL and MariaDB; the server speaks first, with its version or with why it refuses
+// (MySQL's internals manual, "Protocol::HandshakeV10").
+var mysql = &Protocol{
+	Name:     "mysql",
+	Ports:    []int{3306},
+	Programs: []string{"mysqld", "mariadbd"},
+	Clients:  []string{"mysqladmin", "mysql"},
+	Scheme:   "mysql",
+	SignIn: &SignIn{
+		User:         []string{"MYSQL_USER", "MARIADB_USER"},
+		Database:     []string{"MYSQL_DATABASE", "MARIADB_DATABASE"},
+		Password:     []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
+		RootPassword: []string{"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
+		DefaultUser:  "root",
+		OneDatabase:  true,
+	},
+	images:  expr.New(`mysql|mariadb|percona`),
+	schemes: expr.New(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
+	keys:    expr.New(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
+	ask:     greeting("mysql"),
+	banner:  func(b []byte) bool { return len(b) > 4 && b[3] == 0 && (b[4] == 10 || b[4] == 0xff) },
+}

@@ -1,0 +1,189 @@
+// Package protocol knows the protocols that services speak: one value for each, one file for each value, and All lists
+// them. A value holds everything that anybody has to know of its protocol: the images and programs that serve it, its
+// usual ports, the schemes of addresses and the names of settings that mean it, how its server is told its first user,
+// how a port is asked for it, and what the answers mean.
+//
+// To add a protocol, write its file and add it to All; TestProtocolsAreWhole says what it still lacks.
+package protocol
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+)
+
+// Protocol is all that is known of one protocol.
+type Protocol struct {
+	Name string // as it stands in answers and in nharbor.toml
+	// Ports are those on which it is usually spoken, the one first that a server takes by itself.
+	Ports []int
+	// Programs are its servers by the names of their programs; Clients are programs that set a server up.
+	Programs, Clients []string
+	// Scheme is that of an address which is put together.
+	Scheme string
+	// SignIn is how others sign in; nil where nobody does.
+	SignIn *SignIn
+
+	images  *expr.Expr     // base names of images that serve it; nil for none
+	schemes *expr.Expr     // schemes of addresses, in lower case; nil for none
+	implied map[string]int // ports of schemes for which it is not the first of Ports
+	keys    *expr.Expr     // names of settings that are about it; nil for none
+
+	// ask finds out whether an open connection speaks it; nil where there is no question, so that accepting is
+	// answering.
+	ask func(*talk) answer
+	// banner recognises the first bytes that a server sends, whether it was asked or not; nil for none.
+	banner func([]byte) bool
+	// hello is what a stranger is sent to find out whether it speaks this, and hears what the reply must be like.
+	hello string
+	hears func([]byte) bool
+}
+
+// SignIn is how a server's image is told its first user, and what one signs in with.
+type SignIn struct {
+	User, Database, Password, RootPassword []string // keys of the image's environment
+	DefaultUser                            string   // where none is told
+	NoUser                                 bool     // one signs in without a user's name
+	NoDatabase                             bool     // the path of an address names no database
+	OneDatabase                            bool     // a user has no database but the one that was made with it
+}
+
+// All are the protocols that are known. The one whose banner is more telling comes first.
+var All []*Protocol
+
+// Each asks with the banners of all others at hand, which a plain variable could not express.
+func init() { All = []*Protocol{web, postgres, mysql, mongodb, redis, amqp, ssh, smtp} }
+
+// Plain is the name for what is asked for nothing but that it accepts.
+const Plain = "tcp"
+
+// Signed lists the protocols in which one signs in.
+func Signed() []*Protocol {
+	return slices.DeleteFunc(slices.Clone(All), func(p *Protocol) bool { return p.SignIn == nil })
+}
+
+// Named gives the protocol of that name, or nil.
+func Named(name string) *Protocol {
+	for _, p := range All {
+		if p.Name == name {
+			return p
+		}
+	}
+	return nil
+}
+
+// Names lists the words for protocols that a person may use, Plain among them.
+func Names() []string {
+	out := []string{}
+	for _, p := range All {
+		out = append(out, p.Name)
+	}
+	return append(out, Plain)
+}
+
+// aside are images that only look at what they are named after.
+var aside = expr.New(`admin|express|commander|exporter|insight|[-_]ui$`)
+
+// OfImage gives the protocol that an image serves by its name, or nil.
+func OfImage(image string) *Protocol {
+	base := ImageName(image)
+	if base == "" || aside.MatchString(base) {
+		return nil
+	}
+	for _, p := range All {
+		if p.images != nil && p.images.MatchString(base) {
+			return p
+		}
+	}
+	return nil
+}
+
+// ImageName is the last part of an image's reference, without tag and digest.
+func ImageName(image string) string {
+	name, _, _ := strings.Cut(path.Base(image), "@")
+	name, _, _ = strings.Cut(name, ":")
+	if name == "." || name == "/" {
+		return ""
+	}
+	return name
+}
+
+// OfPort tells what is spoken on a port of a container: by the port, else by the image, else Plain.
+func OfPort(image string, target int) string {
+	for _, p := range All {
+		if slices.Contains(p.Ports, target) {
+			return p.Name
+		}
+	}
+	if p := OfImage(image); p != nil && p.ask != nil && p.CalledBy(ImageName(image)) {
+		return p.Name
+	}
+	return Plain
+}
+
+// CalledBy reports whether a program or an image is called after the protocol itself.
+func (p *Protocol) CalledBy(name string) bool {
+	return p.Name == name || slices.Contains(p.Programs, name)
+}
+
+// OfProgram gives the protocol that a program serves, or nil.
+func OfProgram(program string) *Protocol {
+	for _, p := range All {
+		if slices.Contains(p.Programs, program) {
+			return p
+		}
+	}
+	return nil
+}
+
+// OfClient gives the protocol whose servers a program sets up, or nil.
+func OfClient(program string) *Protocol {
+	for _, p := range All {
+		if slices.Contains(p.Clients, program) {
+			return p
+		}
+	}
+	return nil
+}
+
+// OfScheme gives the protocol that an address of this scheme means, or nil. Web addresses mean none of their own.
+func OfScheme(scheme string) *Protocol {
+	scheme = strings.ToLower(scheme)
+	for _, p := range All {
+		if p.schemes != nil && p != web && p.schemes.MatchString(scheme) {
+			return p
+		}
+	}
+	return nil
+}
+
+// DefaultPort is the port that an address of this scheme means when it names none; 0 if it isn't known.
+func DefaultPort(scheme string) int {
+	scheme = strings.ToLower(scheme)
+	for _, p := range All {
+		if p.schemes == nil || !p.schemes.MatchString(scheme) {
+			continue
+		}
+		if port, ok := p.implied[scheme]; ok {
+			return port
+		}
+		return p.Ports[0]
+	}
+	return 0
+}
+
+// About reports whether a setting may be about the protocol, by its name or the beginning of it.
+func (p *Protocol) About(key string) bool { return p.keys != nil && p.keys.MatchString(key) }
+
+// OfKey lists the protocols that a setting may be about.
+func OfKey(key string) []*Protocol {
+	return slices.DeleteFunc(slices.Clone(All), func(p *Protocol) bool { return !p.About(key) })
+}
+
+// Made reports whether an image that gets this environment makes a database or a user when it first starts.
+func (in *SignIn) Made(env map[string]string) bool {
+	return slices.ContainsFunc(slices.Concat(in.Database, in.User, in.Password),
+		func(key string) bool { return env[key] != "" })
+}

@@ -1,0 +1,108 @@
+package protocol
+
+import (
+	"slices"
+	"testing"
+)
+
+// examples hold, for each protocol, what has to be taken for it. A protocol without a line here is not whole.
+var examples = map[string]struct {
+	images, schemes, keys []string
+	port                  int // that is meant by an address without one
+}{
+	"http": {nil, []string{"http", "wss"}, nil, 80},
+	"postgres": {[]string{"postgres:16", "quay.example/postgis/postgis:16-3.4", "timescale/timescaledb@sha256:0"},
+		[]string{"postgresql+asyncpg", "postgres"}, []string{"DATABASE_URL", "PG_HOST"}, 5432},
+	"mysql": {[]string{"mysql:8", "mariadb"}, []string{"mysql2", "jdbc:mariadb"}, []string{"DB_HOST", "MYSQL_URL"},
+		3306},
+	"mongodb": {[]string{"mongo:7"}, []string{"mongodb", "mongodb+srv"}, []string{"MONGO_URL"}, 27017},
+	"redis": {[]string{"redis:7-alpine", "valkey/valkey"}, []string{"redis", "rediss"},
+		[]string{"CACHE_URL", "CELERY_BROKER"}, 6379},
+	"amqp": {[]string{"rabbitmq:3-management"}, []string{"amqp"}, []string{"BROKER_URL"}, 5672},
+	"ssh":  {nil, nil, nil, 0},
+	"smtp": {[]string{"axllent/mailpit"}, []string{"smtp"}, []string{"MAIL_HOST"}, 25},
+}
+
+func TestProtocolsAreWhole(t *testing.T) {
+	t.Parallel()
+	taken := map[int]string{}
+	for _, p := range All {
+		e, ok := examples[p.Name]
+		if !ok {
+			t.Errorf("%s has no examples", p.Name)
+		}
+		if Named(p.Name) != p || !slices.Contains(Names(), p.Name) || len(p.Ports) == 0 {
+			t.Errorf("%s can't be named, or has no port", p.Name)
+		}
+		for _, port := range p.Ports {
+			if taken[port] != "" {
+				t.Errorf("port %d is both %s and %s", port, taken[port], p.Name)
+			}
+			if taken[port] = p.Name; OfPort("", port) != p.Name {
+				t.Errorf("port %d is taken for %s", port, OfPort("", port))
+			}
+		}
+		if (p.images != nil) != (e.images != nil) || (p.schemes != nil) != (e.schemes != nil) ||
+			(p.keys != nil) != (e.keys != nil) {
+			t.Errorf("what is known of %s and its examples differ", p.Name)
+		}
+		if p.ask == nil && p.banner == nil && p.Name != "mongodb" || p.hello != "" && p.hears == nil &&
+			p.banner == nil {
+			t.Errorf("nothing recognises %s", p.Name)
+		}
+		for _, image := range e.images {
+			if OfImage(image) != p {
+				t.Errorf("the image %s is not taken for %s", image, p.Name)
+			}
+		}
+		for i, scheme := range e.schemes {
+			if p != web && OfScheme(scheme) != p || i == 0 && e.port != 0 && DefaultPort(e.schemes[0]) != e.port {
+				t.Errorf("addresses with %s are taken for %v, at %d", scheme, OfScheme(scheme), DefaultPort(scheme))
+			}
+		}
+		for _, key := range e.keys {
+			if !slices.Contains(OfKey(key), p) {
+				t.Errorf("the key %s is not taken for %s", key, p.Name)
+			}
+		}
+		for _, program := range p.Programs {
+			if OfProgram(program) != p {
+				t.Errorf("the program %s is not taken for %s", program, p.Name)
+			}
+		}
+	}
+}
+
+func TestOfImageAndPort(t *testing.T) {
+	t.Parallel()
+	for image, want := range map[string]string{"phpmyadmin": "", "mongo-express": "",
+		"prometheuscommunity/postgres-exporter": "",
+		"redis/redisinsight":                    "", "": "", "quay.example:5000/x": "",
+		"rediscommander/redis-commander": ""} {
+		got := ""
+		if p := OfImage(image); p != nil {
+			got = p.Name
+		}
+		if got != want {
+			t.Errorf("the image %q is taken for %q", image, got)
+		}
+	}
+	for _, c := range []struct {
+		image  string
+		target int
+		want   string
+	}{
+		{"rabbitmq:3-management", 15672, "http"}, {"postgres", 6000, "postgres"}, {"quay.example/own", 6000, Plain},
+		{"mailhog/mailhog", 8025, "http"}, {"", 6379, "redis"},
+	} {
+		if got := OfPort(c.image, c.target); got != c.want {
+			t.Errorf("port %d of %q speaks %s, want %s", c.target, c.image, got, c.want)
+		}
+	}
+	if DefaultPort("https") != 443 || DefaultPort("nothing") != 0 || DefaultPort("SMTPS") != 465 {
+		t.Error("the ports of schemes are wrong")
+	}
+	if OfScheme("https") != nil {
+		t.Error("a web address is taken for a server of its own")
+	}
+}

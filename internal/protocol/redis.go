@@ -1,0 +1,44 @@
+package protocol
+
+import (
+	"bufio"
+	"bytes"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
+
+// redis is RESP (the serialization protocol specification of Redis), asked with an inline command.
+var redis = &Protocol{
+	Name:     "redis",
+	Ports:    []int{6379},
+	Programs: []string{"redis-server", "valkey-server"},
+	Scheme:   "redis",
+	SignIn:   &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
+	images:   expr.New(`redis|valkey|keydb|dragonfly`),
+	schemes:  expr.New(`^(rediss?|valkeys?)$`),
+	keys:     expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
+	ask:      askRedis,
+	banner: func(b []byte) bool {
+		return bytes.HasPrefix(b, []byte("-ERR")) || bytes.HasPrefix(b, []byte("-NOAUTH")) ||
+			bytes.HasPrefix(b, []byte("+PONG"))
+	},
+}
+
+func askRedis(t *talk) answer {
+	if _, err := t.conn.Write([]byte("PING\r\n")); err != nil {
+		return hangUp(err)
+	}
+	line, err := bufio.NewReader(t.conn).ReadString('\n')
+	line = strings.TrimSpace(line)
+	switch {
+	case line == "" && err != nil:
+		return hangUp(err)
+	case line == "+PONG", strings.HasPrefix(line, "-NOAUTH"), strings.HasPrefix(line, "-DENIED"):
+		return answer{verdict: stack.Answers, speaks: "redis"}
+	case strings.HasPrefix(line, "-LOADING"), strings.HasPrefix(line, "-MASTERDOWN"), strings.HasPrefix(line, "-BUSY"):
+		return answer{verdict: stack.Errs, speaks: "redis", says: "it says: " + oneLine(line[1:], 120)}
+	}
+	return answer{verdict: stack.Stranger, speaks: bannerOf([]byte(line))}
+}

@@ -1,0 +1,21 @@
+package protocol
+
+import (
+	"bytes"
+
+	"nimbleharbor/internal/expr"
+)
+
+// smtp is RFC 5321; the server greets with 220. Its usual port here is that of mail catchers.
+var smtp = &Protocol{
+	Name:    "smtp",
+	Ports:   []int{1025, 25, 587},
+	Scheme:  "smtp",
+	SignIn:  &SignIn{NoUser: true, NoDatabase: true},
+	images:  expr.New(`mail`),
+	schemes: expr.New(`^smtps?$`),
+	implied: map[string]int{"smtp": 25, "smtps": 465},
+	keys:    expr.New(`(?i)(^|[_.-])(smtp|mail(er)?|email)`),
+	ask:     greeting("smtp"),
+	banner:  func(b []byte) bool { return bytes.HasPrefix(b, []byte("220")) },
+}
