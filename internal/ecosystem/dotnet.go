@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -49,6 +50,27 @@ var (
 	nugetLogin   = expr.New(`(?s)<packageSourceCredentials>(.*?)</packageSourceCredentials>`)
 	trailingComs = expr.New(`,(\s*[}\]])`)
 )
+
+// dotnet is .NET, whose program is its package manager too.
+var dotnet = &Ecosystem{
+	Name:       "dotnet",
+	Managers:   []*Manager{{Name: "dotnet", Locks: []string{"packages.lock.json"}}},
+	Frameworks: []*Framework{{Name: "aspnet"}, {Name: "worker"}},
+	Manifests:  []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
+	Endings:    []string{".cs"},
+	Reads:      readsBy(false, `"`+envName+`"\)\s*(\?\?)?`, "GetEnvironmentVariable("),
+	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"}, Images: []string{"dotnet/sdk", "sdk"},
+		Packages: map[string]string{"dnf": "dotnet-sdk-8.0", "brew": "dotnet", "apk": "dotnet8-sdk"}}},
+	Logins: []string{".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config"},
+	Public: []string{"api.nuget.org", "www.nuget.org"},
+	Verbs: []Verb{
+		{SetsUp, []string{"dotnet tool"}},
+		{stack.Install, []string{"dotnet restore"}},
+		{stack.Test, []string{"dotnet test"}},
+		{Serves, []string{"dotnet run|watch"}},
+		{stack.Build, []string{"dotnet build"}},
+	},
+}
 
 func readDotnet(f Folder) (*Finding, error) {
 	solution := ""
@@ -130,7 +152,7 @@ func (f Folder) dotnetCommon(out *Finding, manifest string) {
 		logins := nugetLogin.FindString(text)
 		for _, m := range nugetSource.FindAllStringSubmatchIndex(text, -1) {
 			address := text[m[4]:m[5]]
-			if host := hostOf(address); host == "api.nuget.org" || host == "www.nuget.org" {
+			if host := hostOf(address); slices.Contains(dotnet.Public, host) {
 				continue
 			}
 			line, _ := position([]byte(text), int64(m[4]))

@@ -161,44 +161,6 @@ func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps,
 // *stack.Fault for a manifest that can't be read.
 type Reader func(Folder) (*Finding, error)
 
-// Readers are all managers that are known. Task files come last: their entries belong to a project that lies there.
-var Readers = []Reader{readNode, readPython, readRuby, readComposer, readMaven, readGradle, readDotnet, readGo,
-	readCargo, readMix}
-
-// Manifests are the file names, or the patterns of them, that make a folder a project.
-var Manifests = []string{"package.json", "requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
-	"environment.yml", "environment.yaml",
-	"Gemfile", "composer.json", "pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts",
-	"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj",
-	"go.mod", "go.work", "Cargo.toml", "mix.exs", "Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml",
-	"Taskfile.yaml"}
-
-// Usual names the most usual manifests, for a person who asks what was looked for.
-const Usual = "package.json, requirements.txt, pyproject.toml, Pipfile, Gemfile, composer.json, pom.xml, " +
-	"build.gradle, *.sln, *.csproj, go.mod, Cargo.toml, mix.exs, Makefile and their like"
-
-var manifestNames = func() map[string]bool {
-	names := map[string]bool{}
-	for _, m := range Manifests {
-		names[m] = true
-	}
-	return names
-}()
-
-// IsManifest reports whether a file of this name makes its folder a project.
-func IsManifest(name string) bool {
-	if manifestNames[name] {
-		return true
-	}
-	switch path.Ext(name) {
-	case ".txt":
-		return strings.HasPrefix(name, "requirements")
-	case ".sln", ".slnx", ".csproj", ".fsproj", ".vbproj":
-		return true
-	}
-	return false
-}
-
 // named gives the names of the folder's files that match the pattern, sorted.
 func (f Folder) named(pattern string) []string {
 	var out []string
@@ -377,8 +339,8 @@ func lineOf(data []byte, text string) int {
 
 var portFlag = expr.New(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
 
-// portIn finds the port that a command line names.
-func portIn(command string) int {
+// PortIn finds the port that a command line names.
+func PortIn(command string) int {
 	if m := portFlag.FindStringSubmatch(command); m != nil {
 		return portNumber(m[1])
 	}
@@ -423,7 +385,29 @@ func httpPort(port int, at stack.Place) []stack.Port {
 
 var portLine = expr.New(`(?m)^(?:export )?PORT=["']?(\d+)`)
 
-// portSetting finds the key PORT in the folder's settings files or their templates.
-func (f Folder) portSetting() (int, stack.Place) {
+// PortSetting finds the key PORT in the folder's settings files or their templates.
+func (f Folder) PortSetting() (int, stack.Place) {
 	return f.portByCode(portLine, ".env.local", ".env", ".env.example", ".env.sample", ".env.template", "env.example")
+}
+
+// Read finds the projects of a folder. A task file is a project of its own where there is no other; beside one, its
+// entries
+// are the first one's. A manifest that can't be read hides no other: its *stack.Fault is in the errors.
+func Read(f Folder) (found []*Finding, errs []error) {
+	for _, e := range All {
+		for _, read := range e.Readers {
+			out, err := read(f)
+			if err != nil {
+				errs = append(errs, err)
+			} else if out != nil {
+				found = append(found, out)
+			}
+		}
+	}
+	if len(found) > 0 {
+		_, _, found[0].Project.Targets = f.Targets()
+	} else if out := readTasks(f); out != nil {
+		found = append(found, out)
+	}
+	return found, errs
 }

@@ -28,14 +28,12 @@ func folder(files map[string]string) Folder {
 // found runs the reader that recognises the folder.
 func found(t *testing.T, files map[string]string) *Finding {
 	t.Helper()
-	for _, read := range Readers {
-		f, err := read(folder(files))
-		if err != nil {
-			t.Fatal(err)
-		}
-		if f != nil {
-			return f
-		}
+	list, errs := Read(folder(files))
+	if len(errs) > 0 {
+		t.Fatal(errs)
+	}
+	if len(list) > 0 {
+		return list[0]
 	}
 	t.Fatal("no manager recognises the folder")
 	return nil
@@ -178,12 +176,8 @@ func TestBrokenManifests(t *testing.T) {
 		if c.files == nil {
 			f.Files["package.json"] = true
 		}
-		var err error
-		for _, read := range Readers {
-			if _, e := read(f); e != nil {
-				err = e
-			}
-		}
+		_, errs := Read(f)
+		err := errors.Join(errs...)
 		var fault *stack.Fault
 		if !errors.As(err, &fault) || !strings.HasPrefix(fault.Where(), c.where) ||
 			!strings.Contains(fault.Text, c.says) || fault.Remedy == "" {

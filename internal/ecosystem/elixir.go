@@ -2,6 +2,7 @@ package ecosystem
 
 import (
 	"path"
+	"slices"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -12,8 +13,41 @@ var (
 	elixirDep     = expr.New(`\{\s*:(\w+)\s*,`)
 	phoenixPort   = expr.New(
 		`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
-	elixirApp = expr.New(`app:\s*:(\w+)`)
+	elixirAbout = expr.New(`~>\s*`)
+	elixirApp   = expr.New(`app:\s*:(\w+)`)
 )
+
+// elixir is Elixir, with Mix.
+var elixir = &Ecosystem{
+	Name:     "elixir",
+	Managers: []*Manager{mix},
+	Frameworks: []*Framework{{Name: "phoenix", Secrets: []Secret{{Key: "SECRET_KEY_BASE", Command: "phx.gen.secret",
+		Form: Form{Size: 48, As: AsBase64}}}}},
+	Manifests:  []string{"mix.exs"},
+	MadeBeside: []string{"deps", "_build"},
+	Endings:    []string{".ex", ".exs"},
+	Reads: slices.Concat(
+		readsBy(true, `"`+envName+`"()`, "System.fetch_env!("),
+		readsBy(false, `"`+envName+`"\s*(,|\)\s*\|\|)?`, "System.get_env(")),
+	Given: []string{"MIX_ENV"},
+	Tools: []Tool{{Name: "elixir", Ask: []string{"--short-version"}, Called: []string{"elixir"},
+		Images:   []string{"elixir"},
+		Packages: map[string]string{"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"}}},
+	Verbs: []Verb{
+		{SetsUp, []string{"mix local*|archive*"}},
+		{MakesKey, []string{"mix phx.gen.secret"}},
+		{stack.Test, []string{"mix test"}},
+		{Serves, []string{"mix phx.server"}},
+	},
+}
+
+var mix = &Manager{
+	Name:  "mix",
+	Locks: []string{"mix.lock"},
+	Tools: []Tool{{Name: "mix", Packages: map[string]string{"apt": "elixir", "dnf": "elixir", "brew": "elixir",
+		"apk": "elixir"}}},
+	Verbs: []Verb{{stack.Install, []string{"mix deps.get|setup"}}},
+}
 
 func readMix(f Folder) (*Finding, error) {
 	const manifest = "mix.exs"
@@ -41,7 +75,7 @@ func readMix(f Folder) (*Finding, error) {
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
-			out.wants("elixir", expr.New(`~>\s*`).ReplaceAllString(text[m[2]:m[3]], "^"),
+			out.wants("elixir", elixirAbout.ReplaceAllString(text[m[2]:m[3]], "^"),
 				f.At(manifest, line))
 		} else {
 			out.wants("elixir", "*", f.At(manifest, 1))
@@ -66,7 +100,7 @@ func readMix(f Folder) (*Finding, error) {
 	}
 	if at, ok := deps["phoenix"]; ok {
 		p.Framework = "phoenix"
-		port, portAt := f.portSetting()
+		port, portAt := f.PortSetting()
 		if port == 0 {
 			port, portAt = f.portByCode(phoenixPort, "config/dev.exs", "config/runtime.exs")
 		}

@@ -22,6 +22,26 @@ var (
 	goTestFile = expr.New(`_test\.go$`)
 )
 
+// golang is Go, whose program is its package manager too.
+var golang = &Ecosystem{
+	Name:      "go",
+	Managers:  []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"}}},
+	Manifests: []string{"go.mod", "go.work"},
+	Made:      []string{"vendor"},
+	Endings:   []string{".go"},
+	Reads:     readsBy(false, `"`+envName+`"()`, "os.Getenv(", "os.LookupEnv("),
+	Given:     []string{"GOPATH"},
+	Tools: []Tool{{Name: "go", Ask: []string{"version"}, Called: []string{"golang", "go"}, Images: []string{"golang"},
+		Packages: map[string]string{"apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"}}},
+	Verbs: []Verb{
+		{SetsUp, []string{"go install"}},
+		{stack.Install, []string{"go mod|get"}},
+		{stack.Test, []string{"go test"}},
+		{Serves, []string{"go run"}},
+		{stack.Build, []string{"go build"}},
+	},
+}
+
 func itoa(n int) string { return strconv.Itoa(n) }
 
 func readGo(f Folder) (*Finding, error) {
@@ -97,7 +117,7 @@ func readGo(f Folder) (*Finding, error) {
 		}
 	}
 	if dir, main := goServer(f); dir != "" {
-		port, at := f.portSetting()
+		port, at := f.PortSetting()
 		if port == 0 {
 			port, at = f.portByCode(goListens, main...)
 		}

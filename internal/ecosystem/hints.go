@@ -10,29 +10,17 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// versionKeys name the tools in files that list several with their versions, by the names that they use.
-var versionKeys = map[string]string{"nodejs": "node", "node": "node", "python": "python3", "ruby": "ruby",
-	"golang": "go", "go": "go", "java": "java", "php": "php",
-	"rust": "cargo", "elixir": "elixir", "dotnet": "dotnet", "yarn": "yarn", "pnpm": "pnpm", "bun": "bun",
-	"poetry": "poetry", "uv": "uv", "maven": "mvn", "gradle": "gradle"}
-
 var (
-	sdkLine  = expr.New(`(?m)^(java|maven|gradle)=([\d.]+)`)
-	fromLine = expr.New(
-		`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?(?:\S+/)?(node|python|ruby|golang|php|openjdk|eclipse-temurin|` +
-			`amazoncorretto|rust|elixir|composer|maven|gradle|oven/bun|dotnet/sdk|sdk):v?(\d+(?:\.\d+)*)`)
-	workflowKey = expr.New(
-		`^\s*-?\s*(node|python|ruby|go|java|php|dotnet|elixir)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
-	imageTools = map[string]string{"golang": "go", "python": "python3", "openjdk": "java", "eclipse-temurin": "java",
-		"amazoncorretto": "java", "rust": "cargo", "sdk": "dotnet", "dotnet/sdk": "dotnet", "maven": "", "gradle": "",
-		"composer": "", "oven/bun": "bun"}
+	sdkLine     = expr.New(`(?m)^(java|maven|gradle)=([\d.]+)`)
+	fromLine    = expr.New(`(?mi)^\s*FROM\s+(?:--platform=\S+\s+)?([\w./-]+):v?(\d+(?:\.\d+)*)`)
+	workflowKey = expr.New(`^\s*-?\s*([a-z]+)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
 )
 
 // ToolVersions reads the files that pin tools for a folder and all below it.
 func (f Folder) ToolVersions() []stack.Runtime {
 	var out []stack.Runtime
 	add := func(name, version string, at stack.Place) {
-		tool := versionKeys[name]
+		tool := toolCalled(name)
 		version = strings.TrimPrefix(version, "v")
 		for i, r := range version {
 			if (r < '0' || r > '9') && r != '.' {
@@ -80,10 +68,7 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 		text := f.text(name)
 		if strings.HasPrefix(path.Base(name), "Dockerfile") {
 			for _, m := range fromLine.FindAllStringSubmatchIndex(text, -1) {
-				tool := strings.ToLower(text[m[2]:m[3]])
-				if t, ok := imageTools[tool]; ok {
-					tool = t
-				}
+				tool := toolIn(strings.ToLower(text[m[2]:m[3]]))
 				line, _ := position([]byte(text), int64(m[2]))
 				if tool != "" {
 					out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(text[m[4]:m[5]]),
@@ -94,9 +79,9 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 		}
 		for i, line := range strings.Split(text, "\n") {
 			if m := workflowKey.FindStringSubmatch(line); m != nil && !strings.Contains(line, ",") {
-				tool := m[1]
-				if tool == "python" {
-					tool = "python3"
+				tool := toolCalled(m[1])
+				if tool == "" {
+					continue
 				}
 				out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(m[2]), At: f.At(name, i+1), Hint: true})
 			}

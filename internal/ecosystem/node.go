@@ -28,20 +28,81 @@ func (p *packageJSON) uses(name string) bool {
 	return p.Dependencies[name] != "" || p.DevDependencies[name] != ""
 }
 
-// nodeTool is how one of the managers of the ecosystem does things.
-type nodeTool struct {
-	name    string
-	words   []string // how it is called
-	install []string
-	run     []string
-	exec    []string
-	lock    string
+// node is JavaScript and TypeScript on Node.js and its like.
+var node = &Ecosystem{
+	Name:       "node",
+	Managers:   []*Manager{bun, pnpm, yarn, npm},
+	Frameworks: frameworksOfNode(),
+	Manifests:  []string{"package.json"},
+	Made: []string{"node_modules", "bower_components", "dist", ".next", ".nuxt", ".svelte-kit", ".turbo",
+		".yarn"},
+	Endings: []string{".js", ".mjs", ".cjs", ".ts", ".mts", ".jsx", ".tsx", ".vue", ".svelte", ".astro"},
+	Reads: slices.Concat(
+		readsBy(false, `(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`,
+			"process.env", "import.meta.env", "Bun.env"),
+		readsBy(false, `\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`, "Deno.env.get")),
+	Given: []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
+	Tools: []Tool{{Name: "node", Called: []string{"nodejs", "node"}, Images: []string{"node"},
+		Packages: map[string]string{"apt": "nodejs npm", "dnf": "nodejs", "brew": "node", "apk": "nodejs npm"}}},
+	VersionManagers: []string{"nvm", "fnm", "corepack", "volta"},
+	Logins:          []string{".npmrc", ".yarnrc.yml"},
+	Public:          []string{"registry.npmjs.org", "registry.yarnpkg.com"},
+	Verbs: []Verb{
+		{stack.Test, []string{"script test|t", "jest", "vitest"}},
+		{Serves, []string{"script start*|dev*|develop*|serve*|preview*|server*", "node * $", "nodemon"}},
+		{stack.Build, []string{"script build*", "ng build", "vite build"}},
+	},
+	Proxies: proxiesOfNode(),
 }
 
-// lockFiles lists the lock files, the one first whose manager is named when there are several.
-var lockFiles = []struct{ file, manager string }{
-	{"bun.lock", "bun"}, {"bun.lockb", "bun"}, {"pnpm-lock.yaml", "pnpm"}, {"yarn.lock", "yarn"},
-	{"package-lock.json", "npm"}, {"npm-shrinkwrap.json", "npm"},
+// nodeManager is what of a manager matters for the reading of a manifest.
+type nodeManager struct {
+	// signs are files other than lock files that tell the manager.
+	signs []string
+	// ways tells how it does things for a project with that lock file, which may be missing.
+	ways func(n *nodeProject, lock string) nodeWays
+	// forward are words between a script's name and what is meant for the script.
+	forward []string
+	// runs is true for a manager that runs the project itself, without node.
+	runs bool
+}
+
+// nodeWays are how a manager does things for one project.
+type nodeWays struct {
+	words              []string // how it is called
+	install, run, exec []string
+	usual              string // the versions that the project's files fit; empty for any
+	noModules          bool   // what is installed does not lie in node_modules
+}
+
+// nodeTool is the manager of a project.
+type nodeTool struct {
+	*Manager
+	nodeWays
+	lock string // the lock file that is there; empty for none
+}
+
+// frozenBy is an install that keeps to the lock file, where there is one.
+func frozenBy(flag, lock string) []string {
+	if lock == "" {
+		return []string{"install"}
+	}
+	return []string{"install", flag}
+}
+
+// nodeOwnVerbs are words behind a manager's name that are never a script's.
+var nodeOwnVerbs = []string{"install", "i", "ci", "add", "exec", "dlx", "x", "link", "init", "create", "workspaces",
+	"upgrade",
+	"update", "global"}
+
+// nodeLocks lists the lock files, the one first whose manager is taken when there are several.
+func nodeLocks() (out []struct{ file, manager string }) {
+	for _, m := range node.Managers {
+		for _, file := range m.Locks {
+			out = append(out, struct{ file, manager string }{file, m.Name})
+		}
+	}
+	return out
 }
 
 // lockFile is the lock file that is there, or the one that the manager will make.
@@ -49,11 +110,8 @@ func (n *nodeProject) lockFile() string {
 	if n.tool.lock != "" {
 		return n.tool.lock
 	}
-	return usualLock[n.tool.name]
+	return n.tool.Locks[0]
 }
-
-var usualLock = map[string]string{"npm": "package-lock.json", "yarn": "yarn.lock", "pnpm": "pnpm-lock.yaml",
-	"bun": "bun.lock"}
 
 func readNode(f Folder) (*Finding, error) {
 	const manifest = "package.json"
@@ -118,7 +176,7 @@ func (n *nodeProject) choose() {
 	}
 	var found []string
 	lock := ""
-	for _, l := range lockFiles {
+	for _, l := range nodeLocks() {
 		if !n.Has(l.file) {
 			continue
 		}
@@ -142,49 +200,17 @@ func (n *nodeProject) choose() {
 			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager),
 			"Remove the one of the two that is wrong.")
 	}
-	if manager == "" && n.Has("pnpm-workspace.yaml") {
-		manager = "pnpm"
-	}
-	if manager == "" && n.Has(".yarnrc.yml") {
-		manager = "yarn"
+	for _, m := range node.Managers {
+		if manager == "" && n.first(m.node.signs...) != "" {
+			manager = m.Name
+		}
 	}
 	if manager == "" {
-		manager = "npm"
+		manager = npm.Name
 	}
 	p.Manager = manager
-	n.tool = n.toolOf(manager, lock)
-}
-
-func (n *nodeProject) toolOf(manager, lock string) nodeTool {
-	t := nodeTool{name: manager, words: []string{manager}, lock: lock}
-	frozen := func(flag string) []string {
-		if lock == "" {
-			return []string{"install"}
-		}
-		return []string{"install", flag}
-	}
-	switch manager {
-	case "yarn":
-		t.exec, t.run = []string{"run"}, []string{"run"}
-		if n.modernYarn(lock) {
-			t.install = frozen("--immutable")
-			if own := n.ownYarn(); own != "" {
-				t.words = []string{"node", own}
-			}
-		} else {
-			t.install = frozen("--frozen-lockfile")
-		}
-	case "pnpm":
-		t.install, t.run, t.exec = frozen("--frozen-lockfile"), []string{"run"}, []string{"exec"}
-	case "bun":
-		t.install, t.run, t.exec = frozen("--frozen-lockfile"), []string{"run"}, []string{"x"}
-	default:
-		t.install, t.run, t.exec = []string{"install"}, []string{"run"}, []string{"exec", "--"}
-		if lock != "" {
-			t.install = []string{"ci"}
-		}
-	}
-	return t
+	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
+	n.tool.nodeWays = n.tool.node.ways(n, lock)
 }
 
 // top is the folder of the manager's workspace that the project belongs to: mostly its own.
@@ -193,43 +219,6 @@ func (n *nodeProject) top() string {
 		return n.out.Within.Project.Path
 	}
 	return n.Path
-}
-
-// modernYarn tells yarn from version 2 on by its lock file's form, its settings file, or the version that is named.
-func (n *nodeProject) modernYarn(lock string) bool {
-	if lock != "" {
-		return strings.Contains(n.text(lock), "\n__metadata:")
-	}
-	top := n.Folder
-	top.Path = n.top()
-	_, err := top.Read(".yarnrc.yml")
-	_, version, _ := strings.Cut(n.pkg.PackageManager, "@")
-	return err == nil || version != "" && !strings.HasPrefix(version, "1.")
-}
-
-var yarnPath = expr.New(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
-
-// ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it has none.
-func (n *nodeProject) ownYarn() string {
-	top := n.Folder
-	top.Path = n.top()
-	data, err := top.Read(".yarnrc.yml")
-	if err != nil {
-		return ""
-	}
-	m := yarnPath.FindSubmatch(data)
-	if m == nil || strings.Contains(string(m[1]), "..") {
-		return ""
-	}
-	rel := strings.TrimPrefix(strings.TrimPrefix(n.Path, top.Path), "/")
-	if top.Path == "." {
-		rel = n.Path
-	}
-	up := ""
-	if rel != "" && rel != "." {
-		up = strings.Repeat("../", strings.Count(rel, "/")+1)
-	}
-	return up + path.Clean(string(m[1]))
 }
 
 func (t nodeTool) call(words ...string) []string { return slices.Concat(t.words, words) }
@@ -244,7 +233,7 @@ func (n *nodeProject) runtimes() {
 	if n.out.Within != nil {
 		return
 	}
-	if len(n.out.Project.Runtimes) == before && n.tool.name != "bun" {
+	if len(n.out.Project.Runtimes) == before && !n.tool.node.runs {
 		n.out.wants("node", "*", n.At("package.json", 1))
 	}
 	if n.tool.words[0] == "node" {
@@ -254,18 +243,16 @@ func (n *nodeProject) runtimes() {
 	if n.tool.lock != "" {
 		at = n.At(n.tool.lock, 1)
 	}
-	if named, version, _ := strings.Cut(n.pkg.PackageManager, "@"); named == n.tool.name && version != "" {
+	if named, version, _ := strings.Cut(n.pkg.PackageManager, "@"); named == n.tool.Name && version != "" {
 		version, _, _ = strings.Cut(version, "+")
 		major, _, _ := strings.Cut(version, ".")
 		constraint, at = "^"+major, n.at("packageManager")
-	} else if c := n.pkg.Engines[n.tool.name]; c != "" {
-		constraint, at = c, n.at("engines."+n.tool.name)
-	} else if n.tool.name == "yarn" && n.tool.lock != "" {
-		if constraint = "^1"; n.modernYarn(n.tool.lock) {
-			constraint = ">=2"
-		}
+	} else if c := n.pkg.Engines[n.tool.Name]; c != "" {
+		constraint, at = c, n.at("engines."+n.tool.Name)
+	} else if n.tool.usual != "" && n.tool.lock != "" {
+		constraint = n.tool.usual
 	}
-	n.out.wants(n.tool.name, constraint, at)
+	n.out.wants(n.tool.Name, constraint, at)
 }
 
 func (n *nodeProject) members() {
@@ -299,14 +286,13 @@ func (n *nodeProject) install() {
 		where = n.At(n.tool.lock, 1)
 	} else {
 		n.out.remark(stack.Warning, "lock-missing", where,
-			"there is no "+usualLock[n.tool.name]+", so each machine may get other versions",
+			"there is no "+n.tool.Locks[0]+", so each machine may get other versions",
 			"Commit the lock file that the install makes.")
 	}
 	s := n.step(stack.Install, where, n.tool.call(n.tool.install...)...)
 	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml",
 		"bunfig.toml")
-	if text := n.text(".yarnrc.yml"); n.tool.name != "yarn" || strings.Contains(text, "nodeLinker: node-modules") ||
-		!n.modernYarn(n.tool.lock) {
+	if !n.tool.noModules {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}
 	s.Expands = append(n.scriptLines("install", "prepare"), "and whatever install scripts the packages bring along")
@@ -479,7 +465,8 @@ var (
 
 // startsOthers reports whether a line starts what lies in other folders.
 func (n *nodeProject) startsOthers(line string) bool {
-	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) && n.scriptsGoBelow()
+	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) &&
+		n.scriptsGoBelow()
 }
 
 func (n *nodeProject) scriptsGoBelow() bool {
@@ -502,10 +489,7 @@ func (n *nodeProject) portBy() stack.PortBy {
 		return stack.PortBy{Env: "PORT"}
 	}
 	words := []string{n.known.flag, "{port}"}
-	if n.tool.name == "npm" {
-		words = append([]string{"--"}, words...)
-	}
-	return stack.PortBy{Words: words}
+	return stack.PortBy{Words: slices.Concat(n.tool.node.forward, words)}
 }
 
 var nodeListens = expr.New(
@@ -514,11 +498,11 @@ var nodeListens = expr.New(
 // ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its
 // framework.
 func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
-	if port := portIn(line); port > 0 {
+	if port := PortIn(line); port > 0 {
 		return httpPort(port, at)
 	}
 	if n.known.flag == "" || !n.known.ownPort {
-		if port, at := n.portSetting(); port > 0 {
+		if port, at := n.PortSetting(); port > 0 {
 			return httpPort(port, at)
 		}
 	}

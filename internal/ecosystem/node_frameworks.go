@@ -9,68 +9,111 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// nodeFramework is a framework of the ecosystem: the package that tells it, and how its server takes a port.
+// nodeFramework is how a framework of the ecosystem is recognised, and how its server takes a port.
 type nodeFramework struct {
-	pkg, name string
-	port      int    // the one its server takes by itself
-	flag      string // the option that sets another; empty where the variable PORT does
-	settings  string // the pattern of its own settings files, which may name a port
-	ownPort   bool   // its server does not heed PORT from a settings file
-	serves    bool   // a program that uses it is a server
+	pkg      string // the package that tells it
+	port     int    // the one its server takes by itself
+	flag     string // the option that sets another; empty where the variable PORT does
+	settings string // the pattern of its own settings files, which may name a port
+	ownPort  bool   // its server does not heed PORT from a settings file
+	serves   bool   // a program that uses it is a server
 }
 
-// nodeFrameworks are so sorted that one that is built on another comes first.
-var nodeFrameworks = []nodeFramework{
-	{pkg: "next", name: "next", port: 3000},
-	{pkg: "nuxt", name: "nuxt", port: 3000, settings: "nuxt.config.*"},
-	{pkg: "@remix-run/dev", name: "remix", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
-	{pkg: "@react-router/dev", name: "react-router", port: 5173, flag: "--port", settings: "vite.config.*",
-		ownPort: true},
-	{pkg: "astro", name: "astro", port: 4321, flag: "--port", settings: "astro.config.*", ownPort: true},
-	{pkg: "@angular/core", name: "angular", port: 4200, flag: "--port", settings: "angular.json", ownPort: true},
-	{pkg: "@sveltejs/kit", name: "sveltekit", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
-	{pkg: "react-scripts", name: "create-react-app", port: 3000},
-	{pkg: "@vue/cli-service", name: "vue-cli", port: 8080, flag: "--port", settings: "vue.config.*", ownPort: true},
-	{pkg: "gatsby", name: "gatsby", port: 8000, flag: "--port", ownPort: true},
-	{pkg: "@11ty/eleventy", name: "eleventy", port: 8080, flag: "--port", ownPort: true},
-	{pkg: "@nestjs/core", name: "nest", port: 3000, serves: true},
-	{pkg: "fastify-cli", name: "fastify", port: 3000, serves: true},
-	{pkg: "fastify", name: "fastify", serves: true},
-	{pkg: "express", name: "express", serves: true},
-	{pkg: "koa", name: "koa", serves: true},
-	{pkg: "@hapi/hapi", name: "hapi", serves: true},
-	{pkg: "hono", name: "hono", serves: true},
-	{pkg: "vite", name: "vite", port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true},
-	{pkg: "webpack-dev-server", name: "webpack", port: 8080, flag: "--port", settings: "webpack.config.*",
-		ownPort: true},
-	{pkg: "parcel", name: "parcel", port: 1234, flag: "--port", ownPort: true},
-	{pkg: "@docusaurus/core", name: "docusaurus", port: 3000, flag: "--port", ownPort: true},
-	{pkg: "electron", name: "electron"},
-	{pkg: "react-native", name: "react-native"},
+// viteLayers are the settings files that vite and what is built on it read in work on a project.
+var viteLayers = []string{".env", ".env.development", ".env.local", ".env.development.local"}
+
+// frameworksOfNode are so sorted that one that is built on another comes first.
+func frameworksOfNode() []*Framework {
+	onVite := func(name, pkg string, public ...string) *Framework {
+		return &Framework{Name: name, Browser: true, Layers: viteLayers, Public: public,
+			node: &nodeFramework{pkg: pkg, port: 5173, flag: "--port", settings: "vite.config.*", ownPort: true}}
+	}
+	server := func(name, pkg string, port int) *Framework {
+		return &Framework{Name: name, node: &nodeFramework{pkg: pkg, port: port, serves: true}}
+	}
+	auth := Form{Size: 32, As: AsBase64}
+	return []*Framework{
+		{Name: "next", Browser: true, API: true, Layers: viteLayers, Public: []string{"NEXT_PUBLIC_"},
+			Secrets: []Secret{{Key: "AUTH_SECRET", Form: auth, Default: true},
+				{Key: "NEXTAUTH_SECRET", Form: auth, Default: true}},
+			node: &nodeFramework{pkg: "next", port: 3000}},
+		{Name: "nuxt", Browser: true, Layers: viteLayers, Public: []string{"NUXT_PUBLIC_"},
+			node: &nodeFramework{pkg: "nuxt", port: 3000, settings: "nuxt.config.*"}},
+		onVite("remix", "@remix-run/dev"),
+		onVite("react-router", "@react-router/dev"),
+		{Name: "astro", Browser: true, Layers: viteLayers, Public: []string{"PUBLIC_"},
+			node: &nodeFramework{pkg: "astro", port: 4321, flag: "--port", settings: "astro.config.*", ownPort: true}},
+		{Name: "angular", Browser: true, Public: []string{"NG_APP_"},
+			node: &nodeFramework{pkg: "@angular/core", port: 4200, flag: "--port", settings: "angular.json",
+				ownPort: true}},
+		onVite("sveltekit", "@sveltejs/kit", "PUBLIC_"),
+		{Name: "create-react-app", Browser: true, Layers: viteLayers, Public: []string{"REACT_APP_"},
+			node: &nodeFramework{pkg: "react-scripts", port: 3000}},
+		{Name: "vue-cli", Browser: true, Layers: viteLayers, Public: []string{"VUE_APP_"},
+			node: &nodeFramework{pkg: "@vue/cli-service", port: 8080, flag: "--port", settings: "vue.config.*",
+				ownPort: true}},
+		{Name: "gatsby", Browser: true, Layers: viteLayers, Public: []string{"GATSBY_"},
+			node: &nodeFramework{pkg: "gatsby", port: 8000, flag: "--port", ownPort: true}},
+		{Name: "eleventy", node: &nodeFramework{pkg: "@11ty/eleventy", port: 8080, flag: "--port", ownPort: true}},
+		server("nest", "@nestjs/core", 3000),
+		server("fastify", "fastify-cli", 3000),
+		server("fastify", "fastify", 0),
+		server("express", "express", 0),
+		server("koa", "koa", 0),
+		server("hapi", "@hapi/hapi", 0),
+		server("hono", "hono", 0),
+		onVite("vite", "vite", "VITE_"),
+		{Name: "webpack",
+			node: &nodeFramework{pkg: "webpack-dev-server", port: 8080, flag: "--port", settings: "webpack.config.*",
+				ownPort: true}},
+		{Name: "parcel", node: &nodeFramework{pkg: "parcel", port: 1234, flag: "--port", ownPort: true}},
+		{Name: "docusaurus", Documents: true,
+			node: &nodeFramework{pkg: "@docusaurus/core", port: 3000, flag: "--port", ownPort: true}},
+		{Name: "electron", Screen: true, node: &nodeFramework{pkg: "electron"}},
+		{Name: "react-native", Screen: true, Public: []string{"EXPO_PUBLIC_"},
+			node: &nodeFramework{pkg: "react-native"}},
+	}
+}
+
+var (
+	proxyTarget = expr.New(
+		`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` + "`" + `]*["'` + "`" + `]`)
+	packageProxy = expr.New(`"proxy"\s*:\s*"(https?://[^"]+)"`)
+)
+
+// proxiesOfNode are the settings in which front ends name the server that they hand calls on to.
+func proxiesOfNode() []Proxy {
+	var out []Proxy
+	for _, file := range []string{"vite.config.ts", "vite.config.js", "vite.config.mjs", "proxy.conf.json",
+		"src/proxy.conf.json", "proxy.conf.js", "vue.config.js", "next.config.js", "next.config.mjs", "next.config.ts",
+		"nuxt.config.ts", "webpack.config.js", "src/setupProxy.js", "astro.config.mjs", "svelte.config.js"} {
+		out = append(out, Proxy{file, proxyTarget})
+	}
+	return append(out, Proxy{"package.json", packageProxy})
 }
 
 var nodeSettingsPort = expr.New(`"?\bport"?\s*:\s*(\d{2,5})`)
 
 func (n *nodeProject) framework() {
-	for _, fw := range nodeFrameworks {
-		if !n.pkg.uses(fw.pkg) {
+	script := strings.Fields(n.pkg.Scripts[n.serveScript()])
+	for _, fw := range node.Frameworks {
+		if !n.pkg.uses(fw.node.pkg) {
 			continue
 		}
-		n.known = fw
 		// A program that brings its own server beside a bundler is the server, not the bundler's.
-		if script := n.pkg.Scripts[n.serveScript()]; fw.name == "vite" || fw.serves {
-			for _, dev := range nodeFrameworks {
-				if dev.flag != "" && n.pkg.uses(dev.pkg) &&
-					slices.Contains(strings.Fields(script), dev.name) {
-					n.known = dev
+		if fw.Name == "vite" || fw.node.serves {
+			for _, dev := range node.Frameworks {
+				if dev.node.flag != "" && n.pkg.uses(dev.node.pkg) && slices.Contains(script, dev.Name) {
+					fw = dev
 				}
 			}
 		}
-		n.out.Project.Framework = n.known.name
+		n.known = *fw.node
+		n.out.Project.Framework = fw.Name
 		line := n.lines["dependencies."+n.known.pkg] + n.lines["devDependencies."+n.known.pkg]
-		n.out.evidence(n.At("package.json", line), n.known.name)
-		if fw.name == "electron" || fw.name == "react-native" {
-			n.out.Project.NotHere = "it is a program for a screen or a phone, not a service: " + fw.name
+		n.out.evidence(n.At("package.json", line), fw.Name)
+		if fw.Screen {
+			n.out.Project.NotHere = "it is a program for a screen or a phone, not a service: " + fw.Name
 		}
 		return
 	}
@@ -158,9 +201,6 @@ var (
 	variable     = expr.New(`\$\{?([A-Za-z_]\w*)`)
 )
 
-// publicNode are the hosts that need no login.
-var publicNode = []string{"registry.npmjs.org", "registry.yarnpkg.com"}
-
 // sources finds package sources other than the public one, and whether they ask for a login.
 func (n *nodeProject) sources() {
 	for _, file := range []struct {
@@ -183,7 +223,7 @@ func (n *nodeProject) sources() {
 		for _, m := range file.registry.FindAllStringSubmatchIndex(text, -1) {
 			address := text[m[2]:m[3]]
 			host := hostOf(address)
-			if host == "" || slices.Contains(publicNode, host) {
+			if host == "" || slices.Contains(node.Public, host) {
 				continue
 			}
 			line, _ := position([]byte(text), int64(m[2]))

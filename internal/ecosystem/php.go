@@ -2,6 +2,7 @@ package ecosystem
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/stack"
@@ -13,6 +14,71 @@ type composerJSON struct {
 	RequireDev   anyMap `json:"require-dev"`
 	Scripts      anyMap `json:"scripts"`
 	Repositories any    `json:"repositories"`
+}
+
+// php is PHP, with Composer.
+var php = &Ecosystem{
+	Name:      "php",
+	Managers:  []*Manager{composer},
+	Manifests: []string{"composer.json"},
+	Made:      []string{"vendor"},
+	Endings:   []string{".php"},
+	Reads: slices.Concat(
+		readsBy(false, `\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, "env", "getenv"),
+		readsBy(false, `['"]`+envName+`['"]\]\s*(\?\?|\?:)?`, "$_ENV[")),
+	Frameworks: []*Framework{
+		{Name: "laravel", Secrets: []Secret{{Key: "APP_KEY", Command: "key:generate",
+			Form: Form{Size: 32, As: AsBase64, Prefix: "base64:"}}}},
+		{Name: "symfony",
+			Layers: []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
+				".env.dev.local"},
+			Secrets: []Secret{{Key: "APP_SECRET", Form: Form{Size: 16, As: AsHex}}}},
+		{Name: "slim"},
+	},
+	Tools: []Tool{
+		{Name: "php", Called: []string{"php"}, Images: []string{"php"},
+			Packages: map[string]string{"apt": "php-cli", "dnf": "php-cli", "brew": "php", "apk": "php"}},
+		{Name: phpExtension, Family: true, Program: "php", Ask: []string{"-m"}, Find: extensionLoaded,
+			Package: func(system, name string) string {
+				if system != "apt" {
+					return ""
+				}
+				return "php-" + strings.TrimPrefix(strings.TrimPrefix(name, phpExtension), "pdo_")
+			}},
+	},
+	Logins: []string{".composer/auth.json", ".config/composer/auth.json"},
+	Public: []string{"repo.packagist.org"},
+	Verbs: []Verb{
+		{MakesKey, []string{"php artisan key:generate", "php bin/console secrets:*"}},
+		{stack.Test, []string{"phpunit", "vendor/bin/phpunit", "php artisan test"}},
+		{Serves, []string{"php artisan serve", "php -S"}},
+	},
+	Aliases: map[string]string{"bin/console": "php bin/console", "symfony": "php bin/console",
+		"./artisan": "php artisan"},
+}
+
+var composer = &Manager{
+	Name:  "composer",
+	Locks: []string{"composer.lock"},
+	Tools: []Tool{{Name: "composer",
+		Packages: map[string]string{"apt": "composer", "dnf": "composer", "brew": "composer", "apk": "composer"}}},
+	Verbs: []Verb{
+		{SetsUp, []string{"composer global"}},
+		{stack.Install, []string{"composer install|update"}},
+	},
+}
+
+// phpExtension begins the name of each of PHP's extensions.
+const phpExtension = "php extension "
+
+// extensionLoaded tells from PHP's list of its modules whether one is there.
+func extensionLoaded(said, name string) string {
+	for line := range strings.Lines(said) {
+		if strings.EqualFold(strings.TrimSpace(line), strings.TrimPrefix(name, phpExtension)) {
+			return "loaded"
+		}
+	}
+	return ""
 }
 
 func readComposer(f Folder) (*Finding, error) {
@@ -38,7 +104,7 @@ func readComposer(f Folder) (*Finding, error) {
 	out.wants("composer", "*", f.At(manifest, 1))
 	for _, name := range sortedKeys(c.Require) {
 		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
-			out.wants("php extension "+ext, "*", at("require."+name))
+			out.wants(phpExtension+ext, "*", at("require."+name))
 		}
 	}
 	composerSources(f, out, c.Repositories, at("repositories"))
@@ -59,7 +125,7 @@ func readComposer(f Folder) (*Finding, error) {
 		out.step(f.step(role, at, words...))
 		return &p.Steps[len(p.Steps)-1]
 	}
-	port, portAt := f.portSetting()
+	port, portAt := f.PortSetting()
 	number := func(usual int, at stack.Place) []stack.Port {
 		if port > 0 {
 			return httpPort(port, portAt)
@@ -142,7 +208,7 @@ func composerSources(f Folder, out *Finding, repositories any, at stack.Place) {
 		m, _ := e.(map[string]any)
 		address, _ := m["url"].(string)
 		kind, _ := m["type"].(string)
-		if kind == "path" || hostOf(address) == "" || hostOf(address) == "repo.packagist.org" {
+		if kind == "path" || hostOf(address) == "" || slices.Contains(php.Public, hostOf(address)) {
 			continue
 		}
 		out.source(address, f.Has("auth.json") || f.Has("auth.json.example"), "$COMPOSER_AUTH",

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -47,146 +48,140 @@ type pipfile struct {
 	Scripts map[string]any
 }
 
+// python is Python. The one of its managers counts whose files a project has first in this order.
+var python = &Ecosystem{
+	Name:       "python",
+	Managers:   []*Manager{uv, poetry, pipenv, pip, conda},
+	Frameworks: frameworksOfPython(),
+	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py", "environment.yml",
+		"environment.yaml"},
+	Made:    []string{".venv", "venv", "__pycache__", ".tox", ".mypy_cache", ".pytest_cache"},
+	Endings: []string{".py"},
+	Reads: slices.Concat(
+		readsBy(true, `['"]`+envName+`['"]\]()`, "os.environ["),
+		readsBy(false, `\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, "os.environ.get(", "os.getenv("),
+		readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "env"),
+		with("decouple", readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "config"))),
+	Given: []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
+	Tools: []Tool{{Name: "python3", Called: []string{"python"}, Images: []string{"python"},
+		Packages: map[string]string{"apt": "python3 python3-venv", "dnf": "python3", "brew": "python",
+			"apk": "python3"}}},
+	VersionManagers: []string{"pyenv"},
+	Logins:          []string{".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml"},
+	Public:          pypi,
+	Verbs: []Verb{
+		{stack.Install, []string{"python venv", "venv", "virtualenv", "source|. *activate"}},
+		{stack.Test, []string{"pytest", "python manage.py test"}},
+		{Serves, []string{"python manage.py runserver", "python *.py $", "flask run|app", "flask $", "uvicorn *",
+			"gunicorn *",
+			"streamlit *"}},
+	},
+	Aliases: map[string]string{"python3": "python", "py": "python", ".venv/bin/python": "python",
+		"./manage.py": "python manage.py", "manage.py": "python manage.py"},
+	Wrappers: []string{"python3 -m", "python -m", ".venv/bin/python -m", "py -m"},
+}
+
+// with keeps forms to files that contain the word.
+func with(word string, forms []CodeForm) []CodeForm {
+	for i := range forms {
+		forms[i].With = word
+	}
+	return forms
+}
+
+// pythonManager is what of a manager matters for the reading of a project.
+type pythonManager struct {
+	// claims gives the manifest by which the project is the manager's; empty if it isn't.
+	claims func(p *pythonProject) string
+	// ways tells how it does things for the project. It may add remarks.
+	ways func(p *pythonProject) pythonWays
+	// brings is true where the manager brings Python along.
+	brings bool
+}
+
+// pythonWays are how a manager does things for one project: always in an environment of its own, so that nothing gets
+// into
+// the machine's own Python.
+type pythonWays struct {
+	install []string
+	env     map[string]string
+	run     []string // what stands before a command of the project
+	python  string   // how the project's own python is called; empty for python
+	bin     string   // the folder of its programs; empty if run finds them
+	// files, relative to the project, that the install depends on besides the manifest, if they are there
+	inputs []string
+	read   []string // the same, relative to the workspace, and known to be there
+	// elsewhere is true where an environment that is there already may lie anywhere.
+	elsewhere bool
+}
+
 type pythonProject struct {
 	Folder
-	out      *Finding
-	manifest string
-	uses     map[string]stack.Place // packages, in lower case, and where they are asked for
-	run      []string               // what stands before a command of the project
-	python   string                 // how the project's own python is called
-	bin      string                 // the folder of its programs; empty if run finds them
-	sources  []string               // see modules; nil until it was called
+	pythonWays
+	out              *Finding
+	manifest         string
+	py               pyproject
+	pipfile          pipfile
+	requirementsFrom []string
+	uses             map[string]stack.Place // packages, in lower case, and where they are asked for
+	sources          []string               // see modules; nil until it was called
+}
+
+// isPackage reports whether the pyproject.toml describes a package that can be installed.
+func (p *pythonProject) isPackage() bool {
+	return p.py.Project.Name != "" || p.py.BuildSystem.Backend != ""
 }
 
 func readPython(f Folder) (*Finding, error) {
-	requirements := f.requirementFiles()
-	p := &pythonProject{Folder: f, uses: map[string]stack.Place{}}
-	var py pyproject
-	var pip pipfile
-	if f.Has("pyproject.toml") {
-		data, err := f.Read("pyproject.toml")
+	p := &pythonProject{Folder: f, uses: map[string]stack.Place{}, requirementsFrom: f.requirementFiles()}
+	for _, file := range []struct {
+		name string
+		into any
+	}{{"pyproject.toml", &p.py}, {"Pipfile", &p.pipfile}} {
+		if !f.Has(file.name) {
+			continue
+		}
+		data, err := f.Read(file.name)
 		if err != nil {
 			return nil, err
 		}
-		if err := parseTOML(f, "pyproject.toml", data, &py); err != nil {
+		if err := parseTOML(f, file.name, data, file.into); err != nil {
 			return nil, err
 		}
 	}
-	if f.Has("Pipfile") {
-		data, err := f.Read("Pipfile")
-		if err != nil {
-			return nil, err
-		}
-		if err := parseTOML(f, "Pipfile", data, &pip); err != nil {
-			return nil, err
+	var manager *Manager
+	for _, m := range python.Managers {
+		if manager == nil {
+			if p.manifest = m.python.claims(p); p.manifest != "" {
+				manager = m
+			}
 		}
 	}
-	isPackage := py.Project.Name != "" || py.BuildSystem.Backend != ""
-	conda := f.first("environment.yml", "environment.yaml")
-	manager := ""
-	switch {
-	case f.Has("uv.lock") || py.Tool.UV != nil && (isPackage || py.Tool.UV.Workspace != nil):
-		manager, p.manifest = "uv", "pyproject.toml"
-	case f.Has("poetry.lock") || py.Tool.Poetry != nil:
-		manager, p.manifest = "poetry", "pyproject.toml"
-	case f.Has("Pipfile"):
-		manager, p.manifest = "pipenv", "Pipfile"
-	case len(requirements) > 0:
-		manager, p.manifest = "pip", requirements[0]
-	case isPackage:
-		manager, p.manifest = "pip", "pyproject.toml"
-	case conda != "":
-		manager, p.manifest = "conda", conda
-	case f.Has("setup.py") || f.Has("manage.py"):
-		manager, p.manifest = "pip", f.first("setup.py", "manage.py")
-	default:
+	if manager == nil {
 		return nil, nil
 	}
 	if _, err := f.Read(p.manifest); f.exists(p.manifest) && err != nil {
 		return nil, err
 	}
-	p.out = f.finding("python", manager, p.manifest, p.manifest+", for "+manager)
-	p.out.Project.Name = py.Project.Name
-	manager = p.out.Project.Manager
-	p.collect(&py, &pip, requirements, conda)
-	p.runtimes(&py, &pip, manager)
-	p.manager(manager, &py, requirements, conda)
+	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
+	p.out.Project.Name = p.py.Project.Name
+	manager = python.manager(p.out.Project.Manager)
+	p.collect()
+	p.runtimes(manager)
+	p.install(manager)
 	p.prepareAndServe()
 	return p.out, nil
 }
 
-// requirementFiles lists the files that pip is to install from: the plain one, or those for work on the project.
-func (f Folder) requirementFiles() []string {
-	if f.Has("requirements.txt") {
-		return []string{"requirements.txt"}
-	}
-	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",
-		"requirements/base.txt", "requirements/requirements.txt",
-		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt", "requirements.in"} {
-		if f.exists(name) {
-			return []string{name}
-		}
-	}
-	if list := f.named("requirements*.txt"); len(list) > 0 &&
-		(f.Has("manage.py") || f.first("app.py", "main.py") != "") {
-		return list[:1]
-	}
-	return nil
-}
-
-var (
-	requirement = expr.New(`^\s*([A-Za-z0-9][A-Za-z0-9._-]*)`)
-	indexOption = expr.New(`^\s*(?:-i|--index-url|--extra-index-url)[\s=]+(\S+)`)
-	includes    = expr.New(`^\s*(?:-r|-c|--requirement|--constraint)[\s=]*(\S+)`)
-)
-
-// requirements reads a requirements file and those that it includes.
-func (p *pythonProject) requirements(name string, seen map[string]bool) (files []string) {
-	if name = path.Clean(name); seen[name] || strings.HasPrefix(name, "../..") && p.Path == "." || len(seen) > 50 {
-		return nil
-	}
-	seen[name] = true
-	data, err := p.Read(name)
-	if err != nil {
-		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0),
-			"an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
-		return nil
-	}
-	files = []string{path.Join(p.Path, name)}
-	for i, line := range strings.Split(string(data), "\n") {
-		at := p.At(name, i+1)
-		switch {
-		case includes.MatchString(line):
-			files = append(files, p.requirements(path.Join(path.Dir(name), includes.FindStringSubmatch(line)[1]),
-				seen)...)
-		case indexOption.MatchString(line):
-			p.index(indexOption.FindStringSubmatch(line)[1], at)
-		default:
-			p.package_(line, at)
-		}
-	}
-	return files
-}
-
-func (p *pythonProject) package_(line string, at stack.Place) {
-	m := requirement.FindStringSubmatch(line)
-	if m == nil {
-		return
-	}
-	name := strings.ToLower(strings.NewReplacer("_", "-", ".", "-").Replace(m[1]))
-	if _, known := p.uses[name]; !known {
-		p.uses[name] = at
-	}
-}
-
 // index adds a package index that is not the public one.
 func (p *pythonProject) index(address string, at stack.Place) {
-	if host := hostOf(address); host != "" && host != "pypi.org" && host != "pypi.python.org" {
+	if host := hostOf(address); host != "" && !slices.Contains(pypi, host) {
 		p.out.source(address, false, "", at)
 	}
 }
 
-func (p *pythonProject) collect(py *pyproject, pip *pipfile, requirements []string, conda string) {
+func (p *pythonProject) collect() {
+	py, pip := &p.py, &p.pipfile
 	place := func(name string) stack.Place { return p.lineWith("pyproject.toml", name) }
 	add := func(list []string) {
 		for _, line := range list {
@@ -240,7 +235,7 @@ func (p *pythonProject) collect(py *pyproject, pip *pipfile, requirements []stri
 			}
 		}
 	}
-	if conda != "" {
+	if conda := p.first(condaFiles...); conda != "" {
 		var y struct{ Dependencies []any }
 		if err := parseYAML([]byte(p.text(conda)), &y); err != nil {
 			p.out.remark(stack.Warning, "environment-unreadable", p.At(conda, 1),
@@ -265,7 +260,8 @@ func (p *pythonProject) collect(py *pyproject, pip *pipfile, requirements []stri
 
 var pythonCaret = expr.New(`^[\^~]?\d`)
 
-func (p *pythonProject) runtimes(py *pyproject, pip *pipfile, manager string) {
+func (p *pythonProject) runtimes(manager *Manager) {
+	py, pip := &p.py, &p.pipfile
 	want := func(c string, at stack.Place) {
 		if c = strings.ReplaceAll(c, "==", "="); c != "" && c != "*" {
 			if strings.HasPrefix(c, "~=") {
@@ -292,109 +288,62 @@ func (p *pythonProject) runtimes(py *pyproject, pip *pipfile, manager string) {
 	if p.out.Within != nil {
 		return
 	}
-	if len(p.out.Project.Runtimes) == 0 && manager != "uv" && manager != "conda" {
+	if len(p.out.Project.Runtimes) == 0 && !manager.python.brings {
 		p.out.wants("python3", "*", p.At(p.manifest, 1))
 	}
-	if manager != "pip" {
-		p.out.wants(manager, "*", p.At(p.manifest, 1))
+	if len(manager.Tools) > 0 {
+		p.out.wants(manager.Name, "*", p.At(p.manifest, 1))
 	}
 }
 
-// manager sets how the project is installed and its programs are called: always in an environment of its own,
-// so that nothing gets into the machine's own Python.
-func (p *pythonProject) manager(name string, py *pyproject, requirements []string, conda string) {
-	var s stack.Step
-	inputs := []string{p.manifest}
-	env := map[string]string{}
-	venv := path.Join(p.Path, ".venv")
-	switch name {
-	case "uv":
-		s = p.step(stack.Install, p.At(p.manifest, 1), "uv", "sync")
-		if p.Has("uv.lock") {
-			s = p.step(stack.Install, p.At("uv.lock", 1), "uv", "sync", "--frozen")
-		}
-		p.run, p.python = []string{"uv", "run", "--no-sync"}, "python"
-		inputs = append(inputs, "uv.lock")
-	case "poetry":
-		s = p.step(stack.Install, p.At(p.manifest, 1), "poetry", "install", "--no-interaction")
-		if !p.installsItself(py) {
-			s.Command = append(s.Command, "--no-root")
-		}
-		if p.Has("poetry.lock") {
-			s.At = p.At("poetry.lock", 1)
-		}
-		env["POETRY_VIRTUALENVS_IN_PROJECT"] = "true"
-		p.run, p.python = []string{"poetry", "run"}, "python"
-		inputs = append(inputs, "poetry.lock", "poetry.toml")
-	case "pipenv":
-		s = p.step(stack.Install, p.At(p.manifest, 1), "pipenv", "install", "--dev")
-		if p.Has("Pipfile.lock") {
-			s = p.step(stack.Install, p.At("Pipfile.lock", 1), "pipenv", "sync", "--dev")
-		}
-		env["PIPENV_VENV_IN_PROJECT"], env["PIPENV_IGNORE_VIRTUALENVS"] = "1", "1"
-		p.run, p.python = []string{"pipenv", "run"}, "python"
-		inputs = append(inputs, "Pipfile.lock")
-	case "conda":
-		s = p.step(stack.Install, p.At(conda, 1), "conda", "env", "update", "--quiet", "--prefix", ".venv", "--file",
-			conda)
-		p.run, p.python = []string{"conda", "run", "--prefix", ".venv", "--no-capture-output"}, "python"
-	default:
-		from := "-r " + strings.Join(requirements, " -r ")
-		if len(requirements) == 0 {
-			from = "-e ."
-		}
-		if p.manifest == "manage.py" {
-			from = "django"
-			p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1),
-				"no file says what the project needs; its manage.py needs Django, so the newest is installed",
-				"Write a requirements.txt.")
-		}
-		line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
-		s = p.step(stack.Install, p.At(p.manifest, 1), "sh", "-c", line)
-		p.python, p.bin = ".venv/bin/python", ".venv/bin/"
-		inputs = append(inputs, "constraints.txt", ".python-version", "setup.py", "setup.cfg")
+// install adds the install by the project's manager.
+func (p *pythonProject) install(manager *Manager) {
+	name := manager.Name
+	if p.pythonWays = manager.python.ways(p); p.python == "" {
+		p.python = "python"
 	}
-	if lock := lockNames[name]; lock != "" && !p.Has(lock) {
+	at, venv := p.At(p.manifest, 1), path.Join(p.Path, ".venv")
+	lock := ""
+	if len(manager.Locks) > 0 {
+		lock = manager.Locks[0]
+	}
+	if lock != "" && p.Has(lock) {
+		at = p.At(lock, 1)
+	}
+	s := p.step(stack.Install, at, p.pythonWays.install...)
+	if lock != "" && !p.Has(lock) {
 		s.Inputs = append(s.Inputs, path.Join(p.Path, lock))
 	}
+	s.Inputs = append(s.Inputs, p.read...)
+	if maps.Copy(s.Env, p.env); !p.elsewhere {
+		s.Outputs = []string{venv}
+	}
+	inputs := append([]string{p.manifest}, p.inputs...)
 	if p.Has(".python-version") {
 		inputs = append(inputs, ".python-version")
-	}
-	s.Outputs, s.Env = []string{venv}, env
-	if name == "poetry" || name == "pipenv" {
-		s.Outputs = nil // an environment of theirs that is there already may lie anywhere
-	}
-	for _, r := range requirements {
-		if name == "pip" {
-			s.Inputs = append(s.Inputs, p.requirements(r, map[string]bool{})...)
-		}
 	}
 	for _, in := range inputs {
 		if full := path.Join(p.Path, in); p.exists(in) && !slices.Contains(s.Inputs, full) {
 			s.Inputs = append(s.Inputs, full)
 		}
 	}
-	if lock := lockNames[name]; lock != "" && p.out.Within == nil {
+	if lock != "" && p.out.Within == nil {
 		if p.Has(lock) {
 			p.out.evidence(p.At(lock, 1), "lock file of "+name)
 		} else {
-			p.out.remark(stack.Warning, "lock-missing", p.At(p.manifest, 1),
-				"there is no "+lock+", so each machine may get other versions",
-				"Commit the "+lock+" that the install makes.")
+			p.out.remark(stack.Warning, "lock-missing", p.At(p.manifest, 1), "there is no "+lock+
+				", so each machine may get other versions", "Commit the "+lock+" that the install makes.")
 		}
 	}
 	var locks []string
-	for _, lock := range []string{"uv.lock", "poetry.lock", "Pipfile.lock"} {
-		if p.Has(lock) {
-			locks = append(locks, lock)
-		}
+	for _, m := range python.Managers {
+		locks = append(locks, slices.DeleteFunc(slices.Clone(m.Locks), func(l string) bool { return !p.Has(l) })...)
 	}
 	if len(locks) > 1 {
 		p.out.remark(stack.Warning, "lock-files-several", p.At(locks[0], 1), "there are several lock files: "+
 			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
 	}
-	if name == "pip" {
-		// What requirements files bring is known only now; the fixed part of the step says how it is installed.
+	if p.bin != "" {
 		p.out.Project.Bin = []string{path.Join(venv, "bin")}
 	}
 	if p.out.Within == nil {
@@ -408,15 +357,6 @@ func (p *pythonProject) manager(name string, py *pyproject, requirements []strin
 			}
 		}
 	}
-}
-
-var lockNames = map[string]string{"uv": "uv.lock", "poetry": "poetry.lock", "pipenv": "Pipfile.lock"}
-
-// installsItself reports whether poetry has a package of the project to install.
-func (p *pythonProject) installsItself(py *pyproject) bool {
-	name := p.out.Project.Name
-	folder := strings.ReplaceAll(name, "-", "_")
-	return name != "" && (p.exists(folder) || p.exists("src/"+folder) || p.Has(folder+".py"))
 }
 
 // pythonCompiles are packages that come as source, and what their C parts need.
@@ -450,3 +390,6 @@ func (p *pythonProject) has(names ...string) (stack.Place, bool) {
 	}
 	return stack.Place{}, false
 }
+
+// pypi are the hosts of the public package index.
+var pypi = []string{"pypi.org", "pypi.python.org"}

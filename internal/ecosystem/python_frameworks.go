@@ -12,14 +12,7 @@ var (
 	pythonListens = expr.New(
 		`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|` +
 			`\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
-	pythonApp = map[string]*expr.Expr{
-		"fastapi":   expr.New(`(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
-		"starlette": expr.New(`(?m)^(\w+)\s*=\s*Starlette\(`),
-		"litestar":  expr.New(`(?m)^(\w+)\s*=\s*Litestar\(`),
-		"quart":     expr.New(`(?m)^(\w+)\s*=\s*Quart\(`),
-		"flask":     expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(`),
-		"celery":    expr.New(`(?m)^(\w+)\s*=\s*Celery\(`),
-	}
+	celeryApp  = expr.New(`(?m)^(\w+)\s*=\s*Celery\(`)
 	pythonMain = expr.New(`(?m)^if __name__ == `)
 	servesHTTP = expr.New(
 		`\b(http\.server|HTTPServer|run_app|serve_forever|app\.run|uvicorn\.run|web\.Application|listen\(|serve\()`)
@@ -60,12 +53,61 @@ func (p *pythonProject) modules() []string {
 var asideName = expr.New(
 	`^(examples?|samples?|tests?|testdata|fixtures?|docs?|e2e|benchmarks?|node_modules|scripts)$`)
 
-// app finds the module and the name of the application that a framework serves.
-func (p *pythonProject) app(framework string) (module, name string, at stack.Place) {
-	expr := pythonApp[framework]
+// pythonFramework is how a framework of the ecosystem is recognised and served.
+type pythonFramework struct {
+	pkg  string
+	app  *expr.Expr // where code makes the application: one of its groups is the application's name
+	port int
+	// serve gives the command for an application of a module on a port.
+	serve func(p *pythonProject, module, name, port string) []string
+	// scripts are files one of which is served where no application is found in the code.
+	scripts []string
+}
+
+// byUvicorn serves an ASGI application.
+func byUvicorn(p *pythonProject, module, name, port string) []string {
+	if p.exists("src/" + strings.Split(module, ".")[0]) {
+		return p.call("uvicorn", "--app-dir", "src", module+":"+name, "--port", port)
+	}
+	return p.call("uvicorn", module+":"+name, "--port", port)
+}
+
+// byItself serves by the framework's own command.
+func byItself(program string) func(p *pythonProject, module, name, port string) []string {
+	return func(p *pythonProject, module, _, port string) []string {
+		return p.call(program, "--app", module, "run", "--port", port)
+	}
+}
+
+// frameworksOfPython are so sorted that the one counts that comes first.
+func frameworksOfPython() []*Framework {
+	asgi := func(name, made string) *Framework {
+		return &Framework{Name: name, python: &pythonFramework{pkg: name, app: expr.New(made), port: 8000,
+			serve: byUvicorn}}
+	}
+	wsgi := []string{"app.py", "main.py", "wsgi.py"}
+	return []*Framework{
+		{Name: "django", Secrets: []Secret{{Key: "*SECRET_KEY", Form: Form{Size: 50, As: AsLetters}, Default: true}}},
+		asgi("fastapi", `(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
+		asgi("starlette", `(?m)^(\w+)\s*=\s*Starlette\(`),
+		asgi("litestar", `(?m)^(\w+)\s*=\s*Litestar\(`),
+		{Name: "flask", python: &pythonFramework{pkg: "flask", port: 5000, serve: byItself("flask"), scripts: wsgi,
+			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(`)}},
+		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000, serve: byItself("quart"), scripts: wsgi,
+			app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
+		{Name: "streamlit", python: &pythonFramework{pkg: "streamlit", port: 8501,
+			scripts: []string{"app.py", "main.py", "streamlit_app.py"},
+			serve: func(p *pythonProject, module, _, port string) []string {
+				return p.call("streamlit", "run", module+".py", "--server.headless", "true", "--server.port", port)
+			}}},
+	}
+}
+
+// app finds the module and the name of an application, where the code makes one as form says.
+func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Place) {
 	for _, file := range p.modules() {
 		text := p.text(file)
-		m := expr.FindStringSubmatchIndex(text)
+		m := form.FindStringSubmatchIndex(text)
 		if m == nil {
 			continue
 		}
@@ -83,7 +125,7 @@ func (p *pythonProject) app(framework string) (module, name string, at stack.Pla
 
 func (p *pythonProject) prepareAndServe() {
 	proj := &p.out.Project
-	named, namedAt := p.portSetting()
+	named, namedAt := p.PortSetting()
 	port := func(usual int, at stack.Place) []stack.Port {
 		if named > 0 {
 			return httpPort(named, namedAt)
@@ -112,7 +154,7 @@ func (p *pythonProject) prepareAndServe() {
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
 		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" && p.exists("migrations") {
-			module, _, _ := p.app("flask")
+			module, _, _ := p.app(FrameworkNamed("flask").python.app)
 			migrate(at, "migrations/versions", p.call("flask", "--app", module, "db", "upgrade"))
 		}
 	} else if script := p.first("app.py", "main.py", "server.py", "run.py"); script != "" {
@@ -127,7 +169,7 @@ func (p *pythonProject) prepareAndServe() {
 		}
 	}
 	if at, ok := p.has("celery"); ok {
-		if module, _, appAt := p.app("celery"); module != "" {
+		if module, _, appAt := p.app(celeryApp); module != "" {
 			if !appAt.IsZero() {
 				at = appAt
 			}
@@ -143,50 +185,34 @@ func (p *pythonProject) prepareAndServe() {
 
 // framework recognises the frameworks other than Django, and reports whether there is one.
 func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, number func([]stack.Port) string) bool {
-	proj := &p.out.Project
-	for _, fw := range []string{"fastapi", "starlette", "litestar"} {
-		if _, uses := p.has(fw); !uses {
+	for _, fw := range python.Frameworks {
+		known := fw.python
+		if known == nil {
 			continue
 		}
-		module, name, at := p.app(fw)
+		asked, uses := p.has(known.pkg)
+		if !uses {
+			continue
+		}
+		module, name, at := "", "", stack.Place{}
+		if known.app != nil {
+			module, name, at = p.app(known.app)
+		}
 		if module == "" {
-			continue
-		}
-		proj.Framework = fw
-		ports := port(8000, at)
-		command := p.call("uvicorn", module+":"+name, "--port", number(ports))
-		if p.exists("src/" + strings.Split(module, ".")[0]) {
-			command = p.call("uvicorn", "--app-dir", "src", module+":"+name, "--port", number(ports))
-		}
-		proj.Serve = &stack.Serve{Command: command, Ports: ports, At: at, Source: stack.FromFramework}
-		return true
-	}
-	for _, fw := range []string{"flask", "quart"} {
-		if _, uses := p.has(fw); !uses {
-			continue
-		}
-		module, _, at := p.app(fw)
-		if module == "" {
-			if script := p.first("app.py", "main.py", "wsgi.py"); script != "" {
-				module, at = strings.TrimSuffix(script, ".py"), p.At(script, 1)
-			} else {
+			script := p.first(known.scripts...)
+			if script == "" {
 				continue
 			}
+			module, at = strings.TrimSuffix(script, ".py"), p.At(script, 1)
 		}
-		proj.Framework = fw
-		ports := port(5000, at)
-		proj.Serve = &stack.Serve{Command: p.call(fw, "--app", module, "run", "--port", number(ports)), Ports: ports,
-			At: at, Source: stack.FromFramework}
+		p.out.Project.Framework = fw.Name
+		ports := port(known.port, at)
+		if known.app == nil {
+			ports = port(known.port, asked)
+		}
+		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)), Ports: ports, At: at,
+			Source: stack.FromFramework}
 		return true
-	}
-	if at, uses := p.has("streamlit"); uses {
-		if script := p.first("app.py", "main.py", "streamlit_app.py"); script != "" {
-			proj.Framework = "streamlit"
-			ports := port(8501, at)
-			proj.Serve = &stack.Serve{Command: p.call("streamlit", "run", script, "--server.headless", "true",
-				"--server.port", number(ports)), Ports: ports, At: p.At(script, 1), Source: stack.FromFramework}
-			return true
-		}
 	}
 	return false
 }

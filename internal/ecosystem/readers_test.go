@@ -154,7 +154,7 @@ func TestTaskFiles(t *testing.T) {
 		"task": {map[string]string{"Taskfile.yml": "tasks:\n  setup:\n    desc: gets all\n    cmds: [get]\n  dev:\n " +
 			"   cmds:\n      - server --port=4034\n"}, "make; install task setup; serves task dev on 4034 by PORT"},
 	} {
-		f := ReadTasks(folder(c.files))
+		f := readTasks(folder(c.files))
 		if f == nil {
 			t.Errorf("%s: nothing is read", name)
 		} else if got := told(f); got != c.want {
@@ -168,7 +168,7 @@ func TestTaskFiles(t *testing.T) {
 		targets[1].Help != "makes b" || len(targets[1].Lines) != 1 {
 		t.Errorf("the targets are %+v", targets)
 	}
-	if ReadTasks(folder(map[string]string{"Makefile": "# nothing\n"})) != nil || ReadTasks(folder(nil)) != nil {
+	if readTasks(folder(map[string]string{"Makefile": "# nothing\n"})) != nil || readTasks(folder(nil)) != nil {
 		t.Error("nothing is taken for a task file")
 	}
 }
@@ -264,18 +264,13 @@ func TestBrokenBeside(t *testing.T) {
 	for name, text := range map[string]string{"pyproject.toml": "[project\n", "Pipfile": "[", "pom.xml": "<a>",
 		"Cargo.toml": "x", "a.csproj": "<", "composer.json": "{"} {
 		f := folder(map[string]string{name: text})
-		faults := 0
-		for _, read := range Readers {
-			if _, err := read(f); err != nil {
-				faults++
-				fault := stack.AllFaults(err)[0]
-				if fault.At.File != "app/"+name || fault.At.Line < 1 || fault.Remedy == "" {
-					t.Errorf("%s: %+v", name, fault)
-				}
-			}
+		_, errs := Read(f)
+		if len(errs) != 1 {
+			t.Fatalf("%s: %d faults", name, len(errs))
 		}
-		if faults != 1 {
-			t.Errorf("%s: %d faults", name, faults)
+		fault := stack.AllFaults(errs[0])[0]
+		if fault.At.File != "app/"+name || fault.At.Line < 1 || fault.Remedy == "" {
+			t.Errorf("%s: %+v", name, fault)
 		}
 	}
 }

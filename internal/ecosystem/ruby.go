@@ -2,6 +2,7 @@ package ecosystem
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -31,6 +32,61 @@ var gemCompiles = []struct {
 	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}},
 	{"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config"}},
 	{"charlock_holmes", []string{"g++", "make", "ruby headers"}},
+}
+
+// ruby is Ruby, with Bundler.
+var ruby = &Ecosystem{
+	Name:      "ruby",
+	Managers:  []*Manager{bundler},
+	Manifests: []string{"Gemfile"},
+	Made:      []string{"vendor", ".bundle"},
+	Endings:   []string{".rb", ".ru"},
+	Reads: slices.Concat(
+		readsBy(true, `\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`, "ENV.fetch"),
+		readsBy(false, `['"]`+envName+`['"]\]\s*(\|\|)?`, "ENV[")),
+	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES", "RAILS_MAX_THREADS",
+		"BUNDLE_GEMFILE"},
+	Frameworks: []*Framework{
+		{Name: "rails",
+			Layers: []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
+				".env.dev.local"},
+			Secrets: []Secret{
+				{Key: "SECRET_KEY_BASE", Command: "rails secret", Form: Form{Size: 64, As: AsHex}},
+				{Key: "ACTIVE_RECORD_ENCRYPTION*", Form: Form{Size: 32, As: AsLetters}},
+				{Key: "RAILS_MASTER_KEY", Form: Form{Size: 16, As: AsHex}},
+			}},
+		{Name: "sinatra"},
+	},
+	Tools: []Tool{
+		{Name: "ruby", Called: []string{"ruby"}, Images: []string{"ruby"},
+			Packages: map[string]string{"apt": "ruby-full", "dnf": "ruby", "brew": "ruby", "apk": "ruby"}},
+		{Name: "ruby headers",
+			Headers: []string{"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h",
+				"/usr/local/include/ruby-*/ruby.h",
+				"/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
+			Packages: map[string]string{"apt": "ruby-dev", "dnf": "ruby-devel", "brew": "ruby", "apk": "ruby-dev"}},
+	},
+	VersionManagers: []string{"rbenv", "rvm"},
+	Logins:          []string{".bundle/config"},
+	Public:          []string{"rubygems.org"},
+	Verbs: []Verb{
+		{SetsUp, []string{"gem install"}},
+		{MakesKey, []string{"rails secret*|credentials*"}},
+		{stack.Install, []string{"bin/setup", "./bin/setup"}},
+		{stack.Test, []string{"rspec", "rails test*|spec*"}},
+		{Serves, []string{"rails s|server", "bin/dev", "./bin/dev", "rackup", "ruby *.rb $"}},
+	},
+	Aliases: map[string]string{"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails"},
+}
+
+var bundler = &Manager{
+	Name:  "bundler",
+	Locks: []string{"Gemfile.lock"},
+	Tools: []Tool{{Name: "bundle",
+		Packages: map[string]string{"apt": "ruby-bundler", "dnf": "rubygem-bundler", "brew": "ruby",
+			"apk": "ruby-bundler"}}},
+	Verbs:    []Verb{{stack.Install, []string{"bundle $", "bundle install", "bundler"}}},
+	Wrappers: []string{"bundle exec"},
 }
 
 func readRuby(f Folder) (*Finding, error) {
@@ -64,7 +120,7 @@ func readRuby(f Folder) (*Finding, error) {
 	out.wants("bundle", "*", f.At(manifest, 1))
 	for _, m := range gemSource.FindAllSubmatchIndex(data, -1) {
 		address := string(data[m[2]:m[3]])
-		if host := hostOf(address); host != "" && host != "rubygems.org" {
+		if host := hostOf(address); host != "" && !slices.Contains(ruby.Public, host) {
 			line, _ := position(data, int64(m[2]))
 			out.source(address, false, "", f.At(manifest, line))
 		}
@@ -100,7 +156,7 @@ func readRuby(f Folder) (*Finding, error) {
 		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, PortBy: by,
 			Source: stack.FromFramework}
 	}
-	port, portAt := f.portSetting()
+	port, portAt := f.PortSetting()
 	switch {
 	case !gems["rails"].IsZero() || f.exists("config/application.rb") && f.exists("bin/rails"):
 		p.Framework = "rails"

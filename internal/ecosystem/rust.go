@@ -36,6 +36,44 @@ var (
 		"libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
 )
 
+// rust is Rust, with Cargo.
+var rust = &Ecosystem{
+	Name:       "rust",
+	Managers:   []*Manager{cargo},
+	Frameworks: frameworksOfRust(),
+	Manifests:  []string{"Cargo.toml"},
+	Made:       []string{"target"},
+	Endings:    []string{".rs"},
+	Reads:      readsBy(false, `(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
+	Tools: []Tool{
+		{Name: "diesel", By: "cargo install diesel_cli"},
+		{Name: "sqlx", By: "cargo install sqlx-cli"},
+	},
+	VersionManagers: []string{"rustup"},
+	Logins:          []string{".cargo/credentials.toml"},
+}
+
+var cargo = &Manager{
+	Name:  "cargo",
+	Locks: []string{"Cargo.lock"},
+	Tools: []Tool{{Name: "cargo", Called: []string{"rust"}, Images: []string{"rust"},
+		Packages: map[string]string{"apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"}}},
+	Verbs: []Verb{
+		{SetsUp, []string{"cargo install"}},
+		{stack.Install, []string{"cargo fetch"}},
+		{stack.Test, []string{"cargo test"}},
+		{Serves, []string{"cargo run"}},
+		{stack.Build, []string{"cargo build"}},
+	},
+}
+
+func frameworksOfRust() (out []*Framework) {
+	for _, name := range rustServers {
+		out = append(out, &Framework{Name: strings.TrimSuffix(name, "-web")})
+	}
+	return out
+}
+
 func readCargo(f Folder) (*Finding, error) {
 	const manifest = "Cargo.toml"
 	if !f.Has(manifest) {
@@ -118,7 +156,7 @@ func readCargo(f Folder) (*Finding, error) {
 			continue
 		}
 		p.Framework = strings.TrimSuffix(name, "-web")
-		port, at := f.portSetting()
+		port, at := f.PortSetting()
 		var sources []string
 		for _, b := range c.Bin {
 			sources = append(sources, b.Path)

@@ -8,6 +8,18 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// tasks are files of tasks that are called by name. They make a project only of a folder without any other.
+var tasks = &Ecosystem{
+	Name: "make",
+	Managers: []*Manager{
+		{Name: "make", Tasks: true, Tools: []Tool{{Name: "make",
+			Packages: map[string]string{"apt": "make", "dnf": "make", "brew": "make", "apk": "make"}}}},
+		{Name: "just", Tasks: true, Tools: []Tool{{Name: "just"}}},
+		{Name: "task", Tasks: true, Tools: []Tool{{Name: "task"}}},
+	},
+	Manifests: []string{"Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml", "Taskfile.yaml"},
+}
+
 // taskFiles are the files that hold tasks to be called by name, with the program that calls them.
 var taskFiles = []struct{ file, program string }{
 	{"Makefile", "make"}, {"makefile", "make"}, {"GNUmakefile", "make"}, {"justfile", "just"}, {"Taskfile.yml", "task"},
@@ -141,8 +153,8 @@ var (
 			`http\.server|\./\S+|node \S+)\b`)
 )
 
-// ReadTasks makes a project of a folder that has no other manifest than a task file; nil if it has none.
-func ReadTasks(f Folder) *Finding {
+// readTasks makes a project of a folder that has no other manifest than a task file; nil if it has none.
+func readTasks(f Folder) *Finding {
 	program, file, targets := f.Targets()
 	if len(targets) == 0 {
 		return nil
@@ -185,9 +197,9 @@ func ReadTasks(f Folder) *Finding {
 			command = []string{program}
 		}
 		v := stack.Serve{Command: command, At: serve.At, Expands: serve.Lines, PortBy: stack.PortBy{Env: "PORT"}}
-		if port := portIn(strings.Join(serve.Lines, "\n")); port > 0 {
+		if port := PortIn(strings.Join(serve.Lines, "\n")); port > 0 {
 			v.Ports = httpPort(port, serve.At)
-		} else if port, at := f.portSetting(); port > 0 {
+		} else if port, at := f.PortSetting(); port > 0 {
 			v.Ports = httpPort(port, at)
 		} else if port, at := f.portByCode(taskPort,
 			file); port > 0 {
@@ -228,9 +240,3 @@ func Words(line string) []string {
 	}
 	return strings.Fields(line)
 }
-
-// PortIn finds the port that a command line names; 0 if it names none.
-func PortIn(line string) int { return portIn(line) }
-
-// PortSetting finds the key PORT in the folder's settings files or their templates.
-func (f Folder) PortSetting() (int, stack.Place) { return f.portSetting() }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
@@ -240,20 +241,16 @@ func withoutTLS(value string) (plain, said string) {
 }
 
 var (
-	browserKey = expr.New(
-		`^(VITE|NEXT_PUBLIC|REACT_APP|NUXT_PUBLIC|PUBLIC|EXPO_PUBLIC|VUE_APP|GATSBY|NG_APP)_`)
 	apiKeyName = expr.New(
 		`(?i)(api|backend|back_end|server|gateway|graphql|office)[a-z_]*?(url|uri|base|host|endpoint|origin|address)?$`)
 	ownURLKey = expr.New(
 		`(?i)^(APP_URL|APP_BASE_URL|BASE_URL|SITE_URL|PUBLIC_URL|NEXTAUTH_URL|AUTH_URL|SERVER_URL|APPLICATION_URL|` +
 			`NEXT_PUBLIC_(APP|SITE|BASE)_URL|ROOT_URL)$`)
-	frontEnd = []string{"vite", "next", "nuxt", "react", "vue", "svelte", "astro", "angular", "gatsby", "remix",
-		"create-react-app", "vue-cli", "sveltekit", "react-router"}
 )
 
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
 func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
-	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !browserKey.MatchString(s.Key) ||
+	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !ecosystem.Public(s.Key) ||
 		!apiKeyName.MatchString(s.Key) {
 		return
 	}
@@ -315,7 +312,7 @@ func (m *maker) api(key string) *facts {
 			continue
 		}
 		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" &&
-			slices.Contains(frontEnd, p.Framework) && p.Framework != "next" {
+			inBrowser(p) && !ecosystem.FrameworkNamed(p.Framework).API {
 			continue
 		}
 		n := 1
@@ -341,12 +338,15 @@ func (m *maker) api(key string) *facts {
 	return best
 }
 
+// inBrowser reports whether what a project serves runs in a browser.
+func inBrowser(p *stack.Project) bool { return ecosystem.FrameworkNamed(p.Framework).Browser }
+
 func (m *maker) onlyHTTP(f *facts) bool {
 	n := 0
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
 			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" ||
-				!slices.Contains(frontEnd, p.Framework) {
+				!inBrowser(p) {
 				n++
 			}
 		}
@@ -362,7 +362,7 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 	if optional.MatchString(s.Comment) {
 		return
 	}
-	if browserKey.MatchString(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {
+	if ecosystem.Public(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {
 		if a := m.api(s.Key); a != nil {
 			m.toBrowser(s, &url.URL{Scheme: "http"}, a)
 		}

@@ -6,12 +6,10 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/pem"
 	"fmt"
 	"io"
 	"path"
-	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -73,100 +71,6 @@ func (m *maker) framework(f *File) string {
 		}
 	}
 	return name
-}
-
-// makeUp makes a secret, and says in which form. Without a wish it is 32 bytes in hex, and for a password 24 letters
-// and digits, which need no escaping anywhere.
-func makeUp(random io.Reader, key, comment, stand, framework string) (value, form string) {
-	say := strings.ToLower(comment + " " + stand)
-	name := strings.ToUpper(key[strings.LastIndexByte(key, '.')+1:])
-	bytes, chars := number(byteCount, say), number(charCount, say)
-	if bits := number(bitCount, say); bits > 0 && bytes == 0 {
-		bytes = bits / 8
-	}
-	asked := ", as its comment asks"
-	if bytes == 0 && chars == 0 && !asksForm.MatchString(comment) {
-		asked = ""
-	}
-	tail := ""
-	if asked != "" && !asksForm.MatchString(comment) && number(charCount, comment)+number(byteCount,
-		comment)+number(bitCount, comment)+number(upToComment, comment) == 0 {
-		asked = ", as its placeholder asks"
-	}
-	switch {
-	case framework == "laravel" && name == "APP_KEY", strings.Contains(say, "key:generate"):
-		return "base64:" + base64.StdEncoding.EncodeToString(read(random, 32)),
-			"32 bytes, base64 with a prefix: the framework's form"
-	case framework == "rails" && (name == "SECRET_KEY_BASE" || strings.Contains(say, "rails secret")):
-		return hex.EncodeToString(read(random, 64)), "64 bytes, hex: the framework's form"
-	case framework == "rails" && strings.HasPrefix(name, "ACTIVE_RECORD_ENCRYPTION"):
-		return letters(random, 32), "32 letters and digits: the framework's form"
-	case name == "RAILS_MASTER_KEY":
-		return hex.EncodeToString(read(random, 16)), "16 bytes, hex: the framework's form"
-	case framework == "phoenix" && name == "SECRET_KEY_BASE", strings.Contains(say, "phx.gen.secret"):
-		return base64.StdEncoding.EncodeToString(read(random, 48)), "64 characters of base64: the framework's form"
-	case framework == "symfony" && name == "APP_SECRET":
-		return hex.EncodeToString(read(random, 16)), "16 bytes, hex: the framework's form"
-	case framework == "django" && strings.HasSuffix(name, "SECRET_KEY") && bytes == 0 && chars == 0:
-		return letters(random, 50), "50 letters and digits: the framework's form"
-	case strings.Contains(name, "FERNET"), strings.Contains(say, "fernet"):
-		return base64.URLEncoding.EncodeToString(read(random, 32)), "32 bytes, URL-safe base64 with padding"
-	case strings.Contains(say, "uuid") || uuidStand.MatchString(stand) || strings.Contains(name, "_UUID"):
-		b := read(random, 16)
-		b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
-		return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]), "a random UUID"
-	case name == "APP_KEYS" && (listOfKeys.MatchString(comment) || strings.Contains(stand, ",")):
-		var list []string
-		for range 1 + max(1, strings.Count(stand, ",")) {
-			list = append(list, base64.StdEncoding.EncodeToString(read(random, 16)))
-		}
-		return strings.Join(list, ","), fmt.Sprintf("%d keys of 16 bytes, base64", len(list))
-	case strings.Contains(say, "base64:"):
-		n := or(bytes, 32)
-		return "base64:" + base64.StdEncoding.EncodeToString(read(random, n)),
-			fmt.Sprintf("%d bytes, base64 with a prefix%s", n, asked)
-	case strings.Contains(say, "base64url") || strings.Contains(say, "url-safe") || strings.Contains(say, "urlsafe") ||
-		strings.Contains(say, "url safe"):
-		n := or(bytes, or(chars, 32))
-		return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), chars),
-			sized(bytes, chars, n) + ", URL-safe base64" + asked
-	case strings.Contains(say, "base64") || strings.Contains(name, "_BASE64"):
-		n := or(bytes, 32)
-		return base64.StdEncoding.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, base64%s", n, asked)
-	case strings.Contains(say, "hex"), bytes > 0, hexStand.MatchString(stand), strings.Contains(name, "_HEX"):
-		if bytes == 0 && hexStand.MatchString(stand) {
-			chars, tail = len(stand), ", as its placeholder"
-		}
-		if chars > 0 && bytes == 0 {
-			return cut(hex.EncodeToString(read(random, (chars+1)/2)), chars),
-				fmt.Sprintf("%d hex digits%s%s", chars, asked, tail)
-		}
-		n := or(bytes, 32)
-		return hex.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, hex%s", n, asked)
-	case digitsOnly.MatchString(say):
-		n := or(chars, 6)
-		return draw(random, "0123456789", n), fmt.Sprintf("%d digits%s", n, asked)
-	case chars > 0 && mixedComment.MatchString(comment):
-		return draw(random, alphabet+"-_.+=", chars-1) + "-", fmt.Sprintf("%d letters, digits and signs%s", chars,
-			asked)
-	case chars > 0:
-		return letters(random, chars), fmt.Sprintf("%d letters and digits%s", chars, asked)
-	case number(upToComment, say) > 0:
-		n := min(24, number(upToComment, say))
-		return letters(random, n), fmt.Sprintf("%d letters and digits%s", n, asked)
-	case passwordKey.MatchString(key):
-		return letters(random, 24), "24 letters and digits"
-	case framework == "next" && (name == "AUTH_SECRET" || name == "NEXTAUTH_SECRET"):
-		return base64.StdEncoding.EncodeToString(read(random, 32)), "32 bytes, base64: the framework's form"
-	}
-	return hex.EncodeToString(read(random, 32)), "32 bytes, hex"
-}
-
-func sized(bytes, chars, n int) string {
-	if bytes == 0 && chars > 0 {
-		return fmt.Sprintf("%d characters", chars)
-	}
-	return fmt.Sprintf("%d bytes", n)
 }
 
 // pair makes both halves of a key pair, where the file has a private key and the public one beside it.
@@ -255,16 +159,6 @@ func hash(random io.Reader, password, comment string) (string, error) {
 	}
 	out, err := bcrypt.GenerateFromPassword([]byte(password), 12)
 	return string(out), err
-}
-
-func number(expr *expr.Expr, s string) int {
-	m := expr.FindStringSubmatch(s)
-	for _, group := range m[min(1, len(m)):] {
-		if n, err := strconv.Atoi(group); err == nil && n > 0 && n <= 4096 {
-			return n
-		}
-	}
-	return 0
 }
 
 func or(n, otherwise int) int {

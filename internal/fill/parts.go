@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -39,7 +40,7 @@ func (m *maker) deriveParts(f *File, r reader) {
 	for i := range f.Settings {
 		host := &f.Settings[i]
 		prefix, ok := hostPrefix(host.Key)
-		if !ok || isURL(host.value) || browserKey.MatchString(host.Key) {
+		if !ok || isURL(host.value) || ecosystem.Public(host.Key) {
 			continue
 		}
 		var c *facts

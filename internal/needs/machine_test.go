@@ -2,6 +2,7 @@ package needs
 
 import (
 	"errors"
+	"nimbleharbor/internal/ecosystem"
 	"os"
 	"path/filepath"
 	"strings"
@@ -46,7 +47,11 @@ func TestLocalTools(t *testing.T) {
 
 func TestHeadersAreLookedFor(t *testing.T) {
 	t.Parallel()
-	for name, patterns := range headerFiles {
+	for _, tool := range ecosystem.Tools() {
+		name, patterns := tool.Name, tool.Headers
+		if patterns == nil {
+			continue
+		}
 		found := false
 		for _, p := range patterns {
 			if list, _ := filepath.Glob(p); len(list) > 0 {
@@ -93,21 +98,20 @@ func TestLogins(t *testing.T) {
 // TestRemediesAreCommands looks at what is said for each tool on each system that is known.
 func TestRemediesAreCommands(t *testing.T) {
 	t.Parallel()
-	for tool, by := range packages {
-		for how, names := range by {
-			if strings.TrimSpace(names) != names || names == "" {
-				t.Errorf("%s by %s is %q", tool, how, names)
+	l := &Local{}
+	for _, tool := range ecosystem.Tools() {
+		for how, names := range tool.Packages {
+			if strings.TrimSpace(names) != names || names == "" || installs[how] == "" {
+				t.Errorf("%s by %s is %q", tool.Name, how, names)
 			}
 		}
+		if got := l.Install(tool.Name); tool.By != "" && got == "" || tool.Packages == nil && got != tool.By &&
+			!tool.Family {
+			t.Errorf("for %s one is told %q", tool.Name, got)
+		}
 	}
-	l := &Local{}
 	if l.Install("no such tool") != "" {
 		t.Error("a tool that nobody knows has a remedy")
-	}
-	for tool, command := range managers {
-		if got := l.Install(tool); got == "" || packages[tool] == nil && got != command {
-			t.Errorf("for %s one is told %q", tool, got)
-		}
 	}
 	if system() == "apt" && l.Install("php extension pdo_pgsql") != "sudo apt-get install php-pgsql" {
 		t.Errorf("for an extension one is told %q", l.Install("php extension pdo_pgsql"))

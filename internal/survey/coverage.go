@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
@@ -37,12 +38,6 @@ func (s *surveyor) cover() {
 		s.stack.Readme = append(s.stack.Readme, out)
 	}
 }
-
-// installers are programs that put something on the machine: needs says what is missing there.
-var installers = map[string]bool{"brew": true, "apt": true, "apt-get": true, "dnf": true, "yum": true, "apk": true,
-	"pacman": true, "choco": true, "winget": true, "scoop": true, "nvm": true, "fnm": true, "asdf": true, "mise": true,
-	"rbenv": true, "pyenv": true, "rvm": true, "sdk": true, "rustup": true, "corepack": true, "volta": true,
-	"systemctl": true, "service": true}
 
 var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
@@ -77,8 +72,8 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 		key, _, _ := strings.Cut(second, "=")
 		return s.setting(key)
 	case "source", ".":
-		if strings.Contains(second, "activate") {
-			return s.stepBy(stack.Install, cwd, "python")
+		if role, of := ecosystem.Meaning(words); role != "" {
+			return s.stepBy(role, cwd, of.Name)
 		}
 		return s.copiedByFill([]string{second, second}, cwd)
 	case "curl", "wget", "open", "xdg-open":
@@ -90,8 +85,6 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 		return s.engineBy(second, words, cwd)
 	case "make", "just", "task":
 		return s.targetBy(words, cwd, depth)
-	case "virtualenv":
-		return s.stepBy(stack.Install, cwd, "python")
 	}
 	if protocol.OfClient(words[0]) != nil {
 		return s.databaseBy(command, cwd)
@@ -99,7 +92,7 @@ func (s *surveyor) coveredBy(command, cwd string, depth int) string {
 	if protocol.OfProgram(words[0]) != nil {
 		return s.imageBy(words[0])
 	}
-	if installers[words[0]] {
+	if ecosystem.Installs(words[0]) {
 		return "needs"
 	}
 	return s.projectBy(words, cwd)
@@ -154,7 +147,8 @@ func (s *surveyor) composeBy(verb string, args []string, cwd string, depth int) 
 		if v == nil {
 			return ""
 		}
-		if len(args) == 1 || v.Kind == stack.Once && (len(args) < 2 || keyOf(args[1:]) == keyOf(v.Command)) {
+		if len(args) == 1 || v.Kind == stack.Once &&
+			(len(args) < 2 || ecosystem.Key(args[1:]) == ecosystem.Key(v.Command)) {
 			return service(v.Name)
 		}
 		return s.onceBy(args[1:], v)
@@ -166,7 +160,7 @@ var commandEnd = regexp.MustCompile(`&&|;|\n`)
 
 // onceBy finds a service that does once what the words do.
 func (s *surveyor) onceBy(words []string, of *stack.Service) string {
-	key := keyOf(words)
+	key := ecosystem.Key(words)
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
 		if v.Kind != stack.Once && v != of {
@@ -177,7 +171,7 @@ func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 			fields := strings.Fields(
 				strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"),
 					` "'`))
-			if len(fields) > 0 && keyOf(fields) == key {
+			if len(fields) > 0 && ecosystem.Key(fields) == key {
 				return service(v.Name)
 			}
 		}
@@ -367,115 +361,23 @@ func (s *surveyor) containerOf(dir string) string {
 	return ""
 }
 
-// wrappers are words before a command that only say with which tools it runs.
-var wrappers = [][]string{{"npx"}, {"bunx"}, {"npm", "exec", "--"}, {"npm", "exec"}, {"pnpm", "exec"}, {"pnpm", "dlx"},
-	{"yarn", "exec"}, {"bundle", "exec"}, {"poetry", "run"}, {"pipenv", "run"}, {"uv", "run"}, {"conda", "run"},
-	{"python3", "-m"}, {"python", "-m"}, {".venv/bin/python", "-m"}, {"py", "-m"}}
-
-var sameProgram = map[string]string{"./mvnw": "mvn", "mvnw": "mvn", "./gradlew": "gradle", "gradlew": "gradle",
-	"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails", "python3": "python",
-	"py": "python", "./manage.py": "python manage.py",
-	"manage.py": "python manage.py", ".venv/bin/python": "python", "pip3": "pip", "bin/console": "php bin/console",
-	"symfony": "php bin/console", "./artisan": "php artisan"}
-
-// keyOf makes of a command what is the same however it is called: without wrappers and options, a package script by its
-// name.
-func keyOf(words []string) string {
-	for changed := true; changed && len(words) > 0; {
-		changed = false
-		for _, w := range wrappers {
-			if len(words) > len(w) && slices.Equal(words[:len(w)], w) {
-				words, changed = words[len(w):], true
-				for len(words) > 0 && strings.HasPrefix(words[0], "-") {
-					words = words[1:]
-				}
-			}
-		}
-	}
-	if len(words) == 0 {
-		return ""
-	}
-	switch words[0] {
-	case "npm", "yarn", "pnpm", "bun":
-		rest := plain(words[1:])
-		if len(rest) > 0 && rest[0] == "run" && len(rest) > 1 {
-			return "script " + rest[1]
-		}
-		if len(rest) > 0 && (words[0] != "npm" || rest[0] == "start" || rest[0] == "test" || rest[0] == "t") &&
-			!nodeVerbs[rest[0]] {
-			return "script " + rest[0]
-		}
-	case "node":
-		if len(words) > 2 && strings.Contains(words[1], ".yarn/") {
-			return keyOf(append([]string{"yarn"}, words[2:]...))
-		}
-	}
-	if same := sameProgram[words[0]]; same != "" {
-		words = append(strings.Fields(same), words[1:]...)
-	}
-	key := plain(words)
-	return strings.Join(key[:min(3, len(key))], " ")
-}
-
-var nodeVerbs = map[string]bool{"install": true, "i": true, "ci": true, "add": true, "exec": true, "dlx": true,
-	"x": true, "link": true, "init": true, "create": true, "workspaces": true, "upgrade": true, "update": true,
-	"global": true}
-
-// plain are the words that are no options.
-func plain(words []string) []string {
-	var out []string
-	for _, w := range words {
-		if !strings.HasPrefix(w, "-") {
-			out = append(out, w)
-		}
-	}
-	return out
-}
-
-var (
-	installVerb = expr.New(
-		`^(npm (install|i|ci)|yarn( install)?|pnpm (install|i)|bun (install|i)|pip install|pipenv (install|sync)|` +
-			`poetry (install|sync)|uv (sync|pip)|conda (env|create)|bundle( install)?|bundler|composer (install|` +
-			`update)|dotnet restore|go (mod|get)|cargo fetch|mix (deps\.get|setup)|bin/setup|\./bin/setup|python ` +
-			`venv)\b`)
-	buildVerb = expr.New(
-		`^(mvn|gradle|dotnet build|cargo build|go build|script build|ng build|vite build)\b`)
-	serveVerb = expr.New(
-		`^(script (start|dev|develop|serve|start:dev|start:local|preview|server)|python manage\.py runserver|python ` +
-			`\S+\.py$|flask (run|app)|flask$|uvicorn |gunicorn |streamlit |rails (s|server)\b|bin/dev|\./bin/dev|` +
-			`rackup|ruby \S+\.rb$|php artisan serve|php -S|mvn spring-boot:run|mvn quarkus:dev|gradle (bootRun|run|` +
-			`quarkusDev|:\S+)|dotnet (run|watch)|go run|cargo run|mix phx\.server|node \S+$|nodemon|java )`)
-	testVerb = expr.New(
-		`^(script (test|t)\b|pytest|python manage\.py test|rspec|rails (test|spec)|go test|cargo test|mix test|mvn ` +
-			`(test|verify)|gradle (test|check)|dotnet test|phpunit|vendor/bin/phpunit|php artisan test|jest|vitest)`)
-	toolInstall = expr.New(
-		`^(npm (install|i) (-g|--global)|npm (-g|--global) |yarn global|pip3? install (--upgrade |-U |--user )*(pip|` +
-			`pipenv|poetry|uv|virtualenv|setuptools|wheel)\b|python3? -m pip install (--upgrade |-U )*(pip|pipenv|` +
-			`poetry|uv)\b|gem install|composer global|dotnet tool|cargo install|go install|mix (local|archive)|rustup)`)
-	keyMaking = expr.New(
-		`^(php artisan key:generate|php bin/console secrets:|rails (secret|credentials)|mix phx\.gen\.secret)`)
-)
-
 // projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one
 // that knows the command.
 func (s *surveyor) projectBy(words []string, cwd string) string {
-	line := strings.Join(words, " ")
-	if toolInstall.MatchString(line) {
+	role, of := ecosystem.Meaning(words)
+	if role == ecosystem.SetsUp {
 		return "needs"
 	}
-	key := keyOf(words)
-	if len(words) > 2 && words[1] == "-m" && words[2] == "venv" {
-		key = "python venv"
-	}
+	key := ecosystem.Key(words)
 	// Exactly what a step runs.
 	var exact []string
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
 		for _, st := range p.Steps {
-			same := keyOf(st.Command) == key
+			same := ecosystem.Key(st.Command) == key
 			for _, e := range st.Expands {
-				if _, script, ok := strings.Cut(e, ": "); ok && keyOf(strings.Fields(script)) == key {
+				if _, script, ok := strings.Cut(e, ": "); ok && ecosystem.Key(strings.Fields(script)) == key {
 					same = true
 				}
 			}
@@ -493,33 +395,24 @@ func (s *surveyor) projectBy(words []string, cwd string) string {
 	}
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
-		if v.Runs == stack.Native && v.Dir() == cwd && keyOf(v.Command) == key {
+		if v.Runs == stack.Native && v.Dir() == cwd && ecosystem.Key(v.Command) == key {
 			return service(v.Name)
 		}
 	}
-	if keyMaking.MatchString(strings.Join(plain(words), " ")) {
+	switch role {
+	case ecosystem.MakesKey:
 		return "fill"
-	}
-	role := stack.Role("")
-	switch {
-	case installVerb.MatchString(key) || len(words) == 1 && (key == "yarn" || key == "bundle"):
-		role = stack.Install
-	case testVerb.MatchString(key):
-		role = stack.Test
-	case serveVerb.MatchString(key):
+	case ecosystem.Serves:
 		return s.serviceAt(cwd)
-	case buildVerb.MatchString(key):
-		role = stack.Build
-	}
-	if role == "" {
+	case "":
 		return s.onceBy(words, nil)
 	}
-	if by := s.stepBy(role, cwd, ""); by != "" {
+	if by := s.stepBy(role, cwd, of.Name); by != "" {
 		return by
 	}
 	if role == stack.Install {
 		// Managers that install while they build have no step of their own for it.
-		return s.stepBy(stack.Build, cwd, "")
+		return s.stepBy(stack.Build, cwd, of.Name)
 	}
 	return ""
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
@@ -45,47 +46,34 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 	return append(out, s.proxies(svc)...)
 }
 
-// proxyFiles are settings of front ends in which they name the API that they hand calls on to.
-var proxyFiles = []string{"vite.config.ts", "vite.config.js", "vite.config.mjs", "proxy.conf.json",
-	"src/proxy.conf.json", "proxy.conf.js", "vue.config.js", "next.config.js", "next.config.mjs", "next.config.ts",
-	"nuxt.config.ts",
-	"webpack.config.js", "src/setupProxy.js", "astro.config.mjs", "svelte.config.js"}
-
-var (
-	proxyTarget = expr.New(`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` +
-		"`" + `]*["'` + "`" + `]`)
-	packageProxy = expr.New(`"proxy"\s*:\s*"(https?://[^"]+)"`)
-)
-
 // proxies lists where a native front end hands calls on to, as if they were settings.
 func (s *surveyor) proxies(svc *stack.Service) []value {
 	if svc.Runs != stack.Native || svc.Dir() == "" {
 		return nil
 	}
 	var out []value
-	add := func(name string, expr *expr.Expr) {
+	add := func(name string, form *expr.Expr) {
 		full := path.Join(svc.Dir(), name)
 		data, err := fs.ReadFile(s.fsys, full)
 		if err != nil || len(data) > 1<<20 {
 			return
 		}
-		for _, m := range expr.FindAllSubmatchIndex(data, -1) {
+		for _, m := range form.FindAllSubmatchIndex(data, -1) {
 			out = append(out,
 				value{"proxy", string(data[m[2]:m[3]]),
 					stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
 		}
 	}
 	p := s.stack.Project(svc.Project, svc.Manager)
-	if p == nil || p.Ecosystem != "node" {
+	if p == nil {
 		return nil
 	}
 	folder := s.tree.byPath[svc.Dir()]
-	for _, name := range proxyFiles {
-		if strings.Contains(name, "/") || folder.Has(name) {
-			add(name, proxyTarget)
+	for _, proxy := range ecosystem.Named(p.Ecosystem).Proxies {
+		if strings.Contains(proxy.File, "/") || folder.Has(proxy.File) {
+			add(proxy.File, proxy.Form)
 		}
 	}
-	add("package.json", packageProxy)
 	return out
 }
 

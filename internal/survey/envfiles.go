@@ -31,7 +31,7 @@ func (s *surveyor) envFiles() {
 func (s *surveyor) locally(dir string) bool {
 	for i := range s.stack.Projects {
 		if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
-			return readsLocal[p.Framework]
+			return ecosystem.FrameworkNamed(p.Framework).Local()
 		}
 	}
 	return false
@@ -132,7 +132,7 @@ func (s *surveyor) layer() {
 		e := &s.stack.EnvFiles[i]
 		for k := range s.stack.Projects {
 			p := &s.stack.Projects[k]
-			names := layers(p)
+			names := ecosystem.FrameworkNamed(p.Framework).SettingsFiles()
 			if dir := path.Dir(e.Path); p.Framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) &&
 				slices.Contains(names, path.Base(e.Path)) {
 				for _, name := range names {

@@ -19,7 +19,7 @@ func TestReads(t *testing.T) {
 			"process.env.NODE_ENV\nmyprocess.env.lower",
 			"PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
 		"a.ts": {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x " +
-			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, TERNARY default, DENO_KEY"},
+			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, DENO_KEY, TERNARY default"},
 		"a.vue": {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
 		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
 			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +
@@ -27,7 +27,7 @@ func TestReads(t *testing.T) {
 			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY"},
 		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', 'x')\nd " +
 			"= ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
-			"MUST_RB must, BACKED_RB default, BLOCK_RB default, PLAIN_RB, OR_RB default"},
+			"PLAIN_RB, MUST_RB must, BACKED_RB default, BLOCK_RB default, OR_RB default"},
 		"a.php": {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = getenv('GETENV_PHP') ?: " +
 			"'y';\n$d = $_ENV['ENV_PHP'];\n", "PLAIN_PHP, BACKED_PHP default, GETENV_PHP default, ENV_PHP"},
 		"a.go": {"package a\nimport \"os\"\nvar a = os.Getenv(\"PLAIN_GO\")\nvar b, ok " +
@@ -38,7 +38,7 @@ func TestReads(t *testing.T) {
 		"A.cs": {"var a = Environment.GetEnvironmentVariable(\"PLAIN_CS\");\nvar b " +
 			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, BACKED_CS default"},
 		"a.exs": {"a = System.get_env(\"PLAIN_EX\")\nb = System.fetch_env!(\"MUST_EX\")\nc = " +
-			"System.get_env(\"BACKED_EX\", \"x\")", "MUST_EX must, PLAIN_EX, BACKED_EX default"},
+			"System.get_env(\"BACKED_EX\", \"x\")", "PLAIN_EX, MUST_EX must, BACKED_EX default"},
 		"a.test.js": {"process.env.IN_A_TEST", ""},
 		"a.txt":     {"process.env.NO_CODE", ""},
 	} {

@@ -47,7 +47,7 @@ func (s *surveyor) asideWhy(dir string) string {
 			}
 		}
 	}
-	if p := s.stack.Project(dir, ""); p != nil && (p.Framework == "docusaurus") {
+	if p := s.stack.Project(dir, ""); p != nil && ecosystem.FrameworkNamed(p.Framework).Documents {
 		return "it is a site of documents"
 	}
 	return ""
@@ -59,7 +59,7 @@ func (s *surveyor) natives() {
 	var tasks []*stack.Project
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
-		if p.Manager == "make" {
+		if ecosystem.ManagerNamed(p.Manager).Tasks {
 			tasks = append(tasks, p)
 			continue
 		}
@@ -134,7 +134,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	if svc.Source == "" {
 		svc.Source = stack.FromScript
 	}
-	for _, file := range layers(p) {
+	for _, file := range ecosystem.FrameworkNamed(p.Framework).SettingsFiles() {
 		full := path.Join(dir, file)
 		if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 			svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
@@ -145,23 +145,6 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
 	}
 	s.stack.Services = append(s.stack.Services, svc)
-}
-
-// readsLocal are the frameworks that read .env.local on top of .env by themselves.
-var readsLocal = map[string]bool{"vite": true, "sveltekit": true, "astro": true, "remix": true, "react-router": true,
-	"next": true, "nuxt": true, "create-react-app": true, "vue-cli": true, "gatsby": true, "symfony": true,
-	"rails": true}
-
-// layers are the settings files that the project's framework reads in work on the project, later ones winning.
-func layers(p *stack.Project) []string {
-	switch p.Framework {
-	case "vite", "sveltekit", "astro", "remix", "react-router", "next", "nuxt", "create-react-app", "vue-cli", "gatsby":
-		return []string{".env", ".env.development", ".env.local", ".env.development.local"}
-	case "rails", "symfony":
-		return []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
-			".env.dev.local"}
-	}
-	return []string{".env", ".env.local"}
 }
 
 // procfile makes processes of the Procfile in the project's folder.

@@ -20,21 +20,9 @@ func (s *surveyor) projects() {
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
 	for _, folder := range s.tree.folders {
 		folder.Roots, folder.System = roots, s.opt.System
-		var found []*ecosystem.Finding
-		for _, read := range ecosystem.Readers {
-			f, err := read(folder)
-			if err != nil {
-				s.faults = append(s.faults, stack.AllFaults(err)...)
-				continue
-			}
-			if f != nil {
-				found = append(found, f)
-			}
-		}
-		if _, _, targets := folder.Targets(); len(found) > 0 {
-			found[0].Project.Targets = targets
-		} else if f := ecosystem.ReadTasks(folder); f != nil {
-			found = append(found, f)
+		found, errs := ecosystem.Read(folder)
+		for _, err := range errs {
+			s.faults = append(s.faults, stack.AllFaults(err)...)
 		}
 		for _, f := range found {
 			s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)

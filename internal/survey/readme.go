@@ -9,7 +9,9 @@ import (
 	"github.com/yuin/goldmark/ast"
 	"github.com/yuin/goldmark/text"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -20,16 +22,15 @@ type demand struct {
 	cwd     string // the folder that it is meant for
 }
 
-// commandWords begin a line that is a command, where nothing else says that it is one.
-var commandWords = map[string]bool{}
+// shellWords begin a line that is a command of no ecosystem.
+var shellWords = strings.Fields(
+	"git docker docker-compose podman cp copy mv sudo source export set openssl cd curl sh bash" +
+		" conda django-admin celery alembic bundler ./gradlew.bat iex mysql gem")
 
-func init() {
-	for _, w := range strings.Fields(
-		`git npm npx yarn pnpm bun bunx node corepack nvm python python3 py pip pip3 pipenv poetry uv conda virtualenv django-admin flask uvicorn gunicorn celery alembic
-		bundle bundler gem rails rake ruby rackup composer php symfony mvn ./mvnw gradle ./gradlew java dotnet go cargo rustup mix iex make just task docker docker-compose podman cp copy mv
-		createdb createuser psql mysql redis-cli redis-server brew apt apt-get sudo source export set openssl bin/rails bin/rake bin/setup bin/dev ./bin/setup ./bin/dev ./manage.py manage.py cd curl sh bash ./gradlew.bat`) {
-		commandWords[w] = true
-	}
+// commandWord reports whether a word begins a line that is a command, where nothing else says that it is one.
+func commandWord(word string) bool {
+	return slices.Contains(shellWords, word) || ecosystem.IsProgram(word) || protocol.OfClient(word) != nil ||
+		protocol.OfProgram(word) != nil || word == "redis-cli"
 }
 
 const (
@@ -140,7 +141,7 @@ func demandsOf(file string, data []byte) []demand {
 			}
 			span := strings.TrimSpace(b.String())
 			words := strings.Fields(strings.TrimPrefix(span, "$ "))
-			if len(words) > 1 && commandWords[words[0]] && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") &&
+			if len(words) > 1 && commandWord(words[0]) && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") &&
 				!strings.HasSuffix(words[1], ":") {
 				r.line(r.lineAt(at), span, false, r.dir)
 			}
@@ -204,7 +205,7 @@ func (r *reader) line(at int, line string, shell bool, cwd string) string {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(line, ""))
-	if len(words) == 0 || !shell && !commandWords[words[0]] || shell && !commandWords[words[0]] &&
+	if len(words) == 0 || !shell && !commandWord(words[0]) || shell && !commandWord(words[0]) &&
 		strings.HasSuffix(words[0], ":") {
 		return cwd
 	}

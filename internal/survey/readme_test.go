@@ -57,33 +57,6 @@ func TestDemands(t *testing.T) {
 	}
 }
 
-func TestKeyOf(t *testing.T) {
-	t.Parallel()
-	for command, want := range map[string]string{
-		"npm run migrate": "script migrate", "yarn migrate": "script migrate", "yarn run migrate": "script migrate",
-		"pnpm migrate": "script migrate", "bun run migrate": "script migrate",
-		"npm start": "script start", "npm test": "script test", "npm install": "npm install", "yarn": "yarn",
-		"yarn install --immutable": "yarn install", "node .yarn/releases/yarn-4.cjs run dev": "script dev",
-		"npx prisma migrate deploy":                "prisma migrate deploy",
-		"npm exec -- prisma migrate deploy":        "prisma migrate deploy",
-		"pnpm exec prisma migrate deploy":          "prisma migrate deploy",
-		"python3 manage.py migrate --noinput":      "python manage.py migrate",
-		"./manage.py migrate":                      "python manage.py migrate",
-		".venv/bin/python manage.py migrate":       "python manage.py migrate",
-		"poetry run alembic upgrade head":          "alembic upgrade head",
-		".venv/bin/python -m alembic upgrade head": "alembic upgrade head", "uv run --no-sync flask run": "flask run",
-		"bundle exec rails db:migrate": "rails db:migrate", "bin/rails db:migrate": "rails db:migrate",
-		"rake db:migrate":        "rails db:migrate",
-		"./mvnw spring-boot:run": "mvn spring-boot:run", "mvn --batch-mode spring-boot:run": "mvn spring-boot:run",
-		"./gradlew bootRun":          "gradle bootRun",
-		"php artisan migrate --seed": "php artisan migrate", "go run ./cmd/api": "go run ./cmd/api", "": "",
-	} {
-		if got := keyOf(strings.Fields(command)); got != want {
-			t.Errorf("%q is %q, want %q", command, got, want)
-		}
-	}
-}
-
 // harbour is an application in which a README's commands have something to be compared with.
 var harbour = fstest.MapFS{
 	"compose.yaml": {Data: []byte(

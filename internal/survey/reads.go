@@ -7,75 +7,15 @@ import (
 	"strings"
 	"sync"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
-
-// codeForm finds where code reads an environment variable: group 1 is its name, group 2, if it is not empty, tells that
-// the code has a value of its own. Must is true for a form that fails without the variable.
-type codeForm struct {
-	form *expr.Expr
-	must bool
-	with string // what the file has to have in it besides; empty for nothing
-}
-
-const envName = `([A-Z][A-Z0-9_]{2,})`
-
-func forms(must bool, list ...string) (out []codeForm) {
-	for _, f := range list {
-		out = append(out, codeForm{form: expr.New(f), must: must})
-	}
-	return out
-}
-
-// codeForms are the forms by the ending of a file's name. They are made when code is read for the first time.
-var codeForms = sync.OnceValue(func() map[string][]codeForm {
-	readsScript := forms(false, `\b(?:process\.env|import\.meta\.env|Bun\.env)(?:\.|\?\.|\[['"])`+
-		envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`, `\bDeno\.env\.get\(['"]`+
-		envName+`['"]\)\s*(\|\||\?\?)?`)
-	readsPython := slices.Concat(forms(true, `\bos\.environ\[['"]`+envName+`['"]\]()`),
-		forms(false, `\bos\.(?:environ\.get|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`,
-			`\benv(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`),
-		[]codeForm{{form: expr.New(`\bconfig(?:\.\w+)?\(\s*['"]` + envName + `['"]\s*(,)?`),
-			with: "decouple"}})
-	readsRuby := slices.Concat(forms(true, `\bENV\.fetch\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`),
-		forms(false, `\bENV\[['"]`+envName+`['"]\]\s*(\|\|)?`))
-	readsPHP := forms(false, `\b(?:env|getenv)\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`,
-		`\$_ENV\[['"]`+envName+`['"]\]\s*(\?\?|\?:)?`)
-	readsGo := forms(false, `\bos\.(?:Getenv|LookupEnv)\("`+envName+`"()`)
-	readsJava := forms(false, `\bSystem\.getenv\("`+envName+`"()`)
-	readsRust := forms(false, `\benv::var(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`)
-	readsNet := forms(false, `\bGetEnvironmentVariable\("`+envName+`"\)\s*(\?\?)?`)
-	readsElixir := slices.Concat(forms(true, `\bSystem\.fetch_env!\("`+envName+`"()`),
-		forms(false, `\bSystem\.get_env\("`+envName+`"\s*(,|\)\s*\|\|)?`))
-	return map[string][]codeForm{".js": readsScript, ".mjs": readsScript, ".cjs": readsScript, ".ts": readsScript,
-		".mts": readsScript, ".jsx": readsScript, ".tsx": readsScript,
-		".vue": readsScript, ".svelte": readsScript, ".astro": readsScript, ".py": readsPython, ".rb": readsRuby,
-		".ru": readsRuby, ".php": readsPHP, ".go": readsGo,
-		".java": readsJava, ".kt": readsJava, ".rs": readsRust, ".cs": readsNet, ".ex": readsElixir,
-		".exs": readsElixir}
-})
-
-// codeEndings are the endings of files of code.
-var codeEndings = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".mts": true, ".jsx": true,
-	".tsx": true, ".vue": true, ".svelte": true, ".astro": true, ".py": true, ".rb": true, ".ru": true, ".php": true,
-	".go": true, ".java": true, ".kt": true, ".rs": true, ".cs": true, ".ex": true, ".exs": true}
 
 // Files of tests and of tools say nothing of what a launch needs.
 var notLaunched = expr.New(
 	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
 		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
-
-// setElsewhere are variables that the system, the shell or a framework itself gives.
-var setElsewhere = map[string]bool{"NODE_ENV": true, "PATH": true, "HOME": true, "USER": true, "SHELL": true,
-	"TERM": true, "LANG": true, "PWD": true, "TZ": true, "CI": true, "TMPDIR": true, "TEMP": true, "EDITOR": true,
-	"HOSTNAME": true,
-	"MODE":     true, "DEV": true, "PROD": true, "SSR": true, "BASE_URL": true, "RAILS_ENV": true, "RACK_ENV": true,
-	"MIX_ENV": true, "APP_ENV": true, "FLASK_ENV": true, "GOPATH": true, "JAVA_HOME": true, "VERCEL": true,
-	"VERCEL_URL":          true,
-	"RAILS_LOG_TO_STDOUT": true, "RAILS_SERVE_STATIC_FILES": true, "DJANGO_SETTINGS_MODULE": true, "NEXT_RUNTIME": true,
-	"NETLIFY": true, "GITHUB_ACTIONS": true, "PORT": true, "HOST": true, "DEBUG": true, "RAILS_MAX_THREADS": true,
-	"WEB_CONCURRENCY": true, "PIDFILE": true, "BUNDLE_GEMFILE": true}
 
 // Bounds of reading code.
 const (
@@ -168,32 +108,57 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 	text := string(data)
 	project := s.projectOf(file)
 	var out []stack.Read
-	for _, r := range codeForms()[path.Ext(file)] {
-		if !strings.Contains(text, r.with) {
-			continue
-		}
-		for _, m := range r.form.FindAllStringSubmatchIndex(text, -1) {
-			name := text[m[2]:m[3]]
-			if setElsewhere[name] || strings.HasPrefix(name, "NPM_") {
-				continue
-			}
-			fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]
-			must := r.must
-			switch asked, absent := asks(text[:m[0]]); {
-			case asked: // the code looks whether it is there
-				fallback = true
-			case absent && givesUp.MatchString(text[m[1]:min(len(text), m[1]+160)]):
-				must = true
-			}
-			fallback = fallback || strings.Contains(text, `setdefault("`+name) ||
-				strings.Contains(text, `setdefault('`+name)
-			out = append(out,
-				stack.Read{Name: name, Project: project,
-					At:      stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")},
-					Default: fallback, Must: must && !fallback})
+	for _, form := range ecosystem.OfCode(path.Ext(file)).Reads {
+		if strings.Contains(text, form.With) {
+			out = readsBy(out, &form, text, file, project)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
 	return out
+}
+
+// readsBy adds the variables that a file reads in one form.
+func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file, project string) []stack.Read {
+	line, counted := 1, 0
+	for from := 0; ; {
+		i := strings.Index(text[from:], form.Anchor)
+		if i < 0 {
+			return out
+		}
+		at := from + i
+		from = at + len(form.Anchor)
+		if at > 0 && wordSign(text[at-1]) && wordSign(form.Anchor[0]) {
+			continue
+		}
+		m := form.Form.FindStringSubmatchIndex(text[at:min(len(text), at+maxForm)])
+		if m == nil {
+			continue
+		}
+		name, end := text[at+m[2]:at+m[3]], at+m[1]
+		if ecosystem.Given(name) {
+			continue
+		}
+		fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]
+		must := form.Must
+		switch asked, absent := asks(text[:at]); {
+		case asked: // the code looks whether it is there
+			fallback = true
+		case absent && givesUp.MatchString(text[end:min(len(text), end+160)]):
+			must = true
+		}
+		fallback = fallback || strings.Contains(text, `setdefault("`+name) ||
+			strings.Contains(text, `setdefault('`+name)
+		line, counted = line+strings.Count(text[counted:at], "\n"), at
+		out = append(out, stack.Read{Name: name, Project: project, At: stack.Place{File: file, Line: line},
+			Default: fallback, Must: must && !fallback})
+	}
+}
+
+// maxForm is how long a form in which a variable is read can be.
+const maxForm = 400
+
+func wordSign(c byte) bool {
+	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 }
 
 // projectOf is the folder of the innermost project that a file lies in.

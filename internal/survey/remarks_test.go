@@ -180,7 +180,8 @@ func FuzzReaders(f *testing.F) {
 		"# A\n```sh\n$ npm start\n```\n| user | password |\n|-|-|\n| a | b |\n"} {
 		f.Add(seed)
 	}
-	names := slices.Concat(ecosystem.Manifests, []string{"README.md", "Dockerfile", "Procfile", ".gitignore", ".npmrc",
+	names := slices.Concat(ecosystem.Manifests(), []string{"README.md", "Dockerfile", "Procfile", ".gitignore",
+		".npmrc",
 		"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config", "Cargo.lock", "manage.py",
 		"app.py", "main.go",
 		".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml", ".env.example", "seeds.json",

@@ -73,7 +73,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
 			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(t.files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
-				strings.Join(compose.FileNames, ", "), ecosystem.Usual)}
+				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
 	if len(s.faults) > 0 {
 		// A settings file is read for itself and for the compose file beside it; its fault is one.

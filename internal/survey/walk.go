@@ -13,20 +13,6 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// neverEntered are folders that hold what tools have made, not what people have written.
-var neverEntered = map[string]bool{
-	".git": true, ".nharbor": true, "node_modules": true, "vendor": true, "target": true, "dist": true, ".venv": true,
-	"venv":        true,
-	"__pycache__": true, ".idea": true, ".vscode": true, ".cache": true, ".next": true, ".nuxt": true,
-	"bower_components": true, ".tox": true, ".mypy_cache": true,
-	".gradle": true, ".svelte-kit": true, ".turbo": true, ".terraform": true, ".hg": true, ".svn": true,
-	".pytest_cache": true, "_build": true, "deps": true, ".bundle": true, ".yarn": true,
-}
-
-// mayHoldCode are names that tools use for what they make and people for what they write: such a folder is
-// entered unless the manifest beside it tells the tool.
-var mayHoldCode = map[string][]string{"deps": {"mix.exs"}, "_build": {"mix.exs"}}
-
 // maxDepth bounds how deep folders are entered.
 const maxDepth = 60
 
@@ -200,6 +186,9 @@ func (w *walker) read(dir string) ([]fs.DirEntry, error) {
 // folders lists the folders to enter, sorted.
 func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []string {
 	var below []string
+	beside := func(file string) bool {
+		return slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == file })
+	}
 	for _, e := range entries {
 		if !e.IsDir() {
 			continue
@@ -212,7 +201,7 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 				Remedy: "Rename it, if it matters."})
 			continue
 		}
-		if (!neverEntered[name] || w.byPeople(entries, name)) && !rules.ignored(dir, name, true) ||
+		if !ecosystem.Made(name, beside) && !rules.ignored(dir, name, true) ||
 			len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
 			below = append(below, name)
 		}
@@ -257,7 +246,7 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 			continue
 		}
 		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
-		if w.source != nil && isFile && codeEndings[path.Ext(name)] && !rules.ignored(dir, name, false) {
+		if w.source != nil && isFile && ecosystem.OfCode(path.Ext(name)) != nil && !rules.ignored(dir, name, false) {
 			w.source(dir, name)
 		}
 		if isLink {
@@ -281,21 +270,6 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		}
 	}
 	return here
-}
-
-// byPeople reports whether a folder whose name tools use is one that people have written: none of the manifests
-// of those tools lies beside it.
-func (w *walker) byPeople(beside []fs.DirEntry, name string) bool {
-	manifests, ambiguous := mayHoldCode[name]
-	if !ambiguous {
-		return false
-	}
-	for _, e := range beside {
-		if slices.Contains(manifests, e.Name()) {
-			return false
-		}
-	}
-	return true
 }
 
 // What a file's name makes it.

@@ -62,7 +62,7 @@ func Near(dir string) []string {
 }
 
 func likely(dir string) bool {
-	for _, names := range [][]string{compose.FileNames, ecosystem.Manifests, {StateDir}} {
+	for _, names := range [][]string{compose.FileNames, ecosystem.Manifests(), {StateDir}} {
 		for _, n := range names {
 			if _, err := os.Lstat(filepath.Join(dir, n)); err == nil {
 				return true

@@ -1,0 +1,23 @@
+package ecosystem
+
+import (
+	"strings"
+
+	"nimbleharbor/internal/expr"
+)
+
+// envName is the name of an environment variable in code.
+const envName = `([A-Z][A-Z0-9_]{2,})`
+
+// readsBy makes forms in which code reads variables: one for each anchor, with the same rest behind it.
+func readsBy(must bool, rest string, anchors ...string) (out []CodeForm) {
+	for _, a := range anchors {
+		out = append(out, CodeForm{Anchor: a, Must: must, Form: expr.New(`^` + quoteMeta(a) + rest)})
+	}
+	return out
+}
+
+// quoteMeta keeps the signs of an anchor from meaning anything in an expression.
+func quoteMeta(s string) string {
+	return strings.NewReplacer(".", `\.`, "(", `\(`, ")", `\)`, "[", `\[`, "]", `\]`, "$", `\$`, "!", `!`).Replace(s)
+}

@@ -1,0 +1,27 @@
+package ecosystem
+
+import "nimbleharbor/internal/stack"
+
+var npm = &Manager{
+	Name:  "npm",
+	Locks: []string{"package-lock.json", "npm-shrinkwrap.json"},
+	Tools: []Tool{{Name: "npm", Packages: map[string]string{"apt": "npm", "dnf": "nodejs-npm", "brew": "node",
+		"apk": "nodejs npm"}}},
+	Verbs: []Verb{
+		{stack.Install, []string{"npm install|i|ci"}},
+		{SetsUp, []string{"npm install|i -g|--global", "npm -g|--global"}},
+	},
+	Wrappers: []string{"npx", "npm exec --", "npm exec"},
+	Scripts:  &Scripts{Run: "run", Short: []string{"start", "test", "t"}},
+	node: &nodeManager{
+		ways: func(_ *nodeProject, lock string) nodeWays {
+			w := nodeWays{words: []string{"npm"}, install: []string{"install"}, run: []string{"run"},
+				exec: []string{"exec", "--"}}
+			if lock != "" {
+				w.install = []string{"ci"}
+			}
+			return w
+		},
+		forward: []string{"--"},
+	},
+}

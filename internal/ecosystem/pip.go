@@ -1,0 +1,115 @@
+package ecosystem
+
+import (
+	"path"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
+
+// pip installs into an environment of the project's own, which the step makes.
+var pip = &Manager{
+	Name: "pip",
+	Verbs: []Verb{
+		{stack.Install, []string{"pip install"}},
+		{SetsUp, []string{"pip install pip|pipenv|poetry|uv|virtualenv|setuptools|wheel"}},
+	},
+	Aliases: map[string]string{"pip3": "pip"},
+	python: &pythonManager{
+		claims: func(p *pythonProject) string {
+			switch {
+			case len(p.requirementsFrom) > 0:
+				return p.requirementsFrom[0]
+			case p.isPackage():
+				return "pyproject.toml"
+			case p.first(condaFiles...) != "":
+				return "" // then nothing but that tells what is needed
+			}
+			return p.first("setup.py", "manage.py")
+		},
+		ways: func(p *pythonProject) pythonWays {
+			from := "-r " + strings.Join(p.requirementsFrom, " -r ")
+			if len(p.requirementsFrom) == 0 {
+				from = "-e ."
+			}
+			if p.manifest == "manage.py" {
+				from = "django"
+				p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1),
+					"no file says what the project needs; its manage.py needs Django, so the newest is installed",
+					"Write a requirements.txt.")
+			}
+			line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
+			w := pythonWays{install: []string{"sh", "-c", line}, python: ".venv/bin/python", bin: ".venv/bin/",
+				inputs: []string{"constraints.txt", ".python-version", "setup.py", "setup.cfg"}}
+			for _, r := range p.requirementsFrom {
+				w.read = append(w.read, p.requirements(r, map[string]bool{})...)
+			}
+			return w
+		},
+	},
+}
+
+// requirementFiles lists the files that pip is to install from: the plain one, or those for work on the project.
+func (f Folder) requirementFiles() []string {
+	if f.Has("requirements.txt") {
+		return []string{"requirements.txt"}
+	}
+	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",
+		"requirements/base.txt", "requirements/requirements.txt",
+		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt", "requirements.in"} {
+		if f.exists(name) {
+			return []string{name}
+		}
+	}
+	if list := f.named("requirements*.txt"); len(list) > 0 &&
+		(f.Has("manage.py") || f.first("app.py", "main.py") != "") {
+		return list[:1]
+	}
+	return nil
+}
+
+var (
+	requirement = expr.New(`^\s*([A-Za-z0-9][A-Za-z0-9._-]*)`)
+	indexOption = expr.New(`^\s*(?:-i|--index-url|--extra-index-url)[\s=]+(\S+)`)
+	includes    = expr.New(`^\s*(?:-r|-c|--requirement|--constraint)[\s=]*(\S+)`)
+)
+
+// requirements reads a requirements file and those that it includes.
+func (p *pythonProject) requirements(name string, seen map[string]bool) (files []string) {
+	if name = path.Clean(name); seen[name] || strings.HasPrefix(name, "../..") && p.Path == "." || len(seen) > 50 {
+		return nil
+	}
+	seen[name] = true
+	data, err := p.Read(name)
+	if err != nil {
+		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0),
+			"an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
+		return nil
+	}
+	files = []string{path.Join(p.Path, name)}
+	for i, line := range strings.Split(string(data), "\n") {
+		at := p.At(name, i+1)
+		switch {
+		case includes.MatchString(line):
+			files = append(files, p.requirements(path.Join(path.Dir(name), includes.FindStringSubmatch(line)[1]),
+				seen)...)
+		case indexOption.MatchString(line):
+			p.index(indexOption.FindStringSubmatch(line)[1], at)
+		default:
+			p.package_(line, at)
+		}
+	}
+	return files
+}
+
+func (p *pythonProject) package_(line string, at stack.Place) {
+	m := requirement.FindStringSubmatch(line)
+	if m == nil {
+		return
+	}
+	name := strings.ToLower(strings.NewReplacer("_", "-", ".", "-").Replace(m[1]))
+	if _, known := p.uses[name]; !known {
+		p.uses[name] = at
+	}
+}

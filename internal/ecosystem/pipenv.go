@@ -1,0 +1,23 @@
+package ecosystem
+
+import "nimbleharbor/internal/stack"
+
+var pipenv = &Manager{
+	Name:     "pipenv",
+	Locks:    []string{"Pipfile.lock"},
+	Tools:    []Tool{{Name: "pipenv", Packages: map[string]string{"apt": "pipenv", "dnf": "pipenv", "brew": "pipenv"}}},
+	Verbs:    []Verb{{stack.Install, []string{"pipenv install|sync"}}},
+	Wrappers: []string{"pipenv run"},
+	python: &pythonManager{
+		claims: func(p *pythonProject) string { return p.first("Pipfile") },
+		ways: func(p *pythonProject) pythonWays {
+			w := pythonWays{install: []string{"pipenv", "install", "--dev"}, run: []string{"pipenv", "run"},
+				env:    map[string]string{"PIPENV_VENV_IN_PROJECT": "1", "PIPENV_IGNORE_VIRTUALENVS": "1"},
+				inputs: []string{"Pipfile.lock"}, elsewhere: true}
+			if p.Has("Pipfile.lock") {
+				w.install = []string{"pipenv", "sync", "--dev"}
+			}
+			return w
+		},
+	},
+}

@@ -1,0 +1,19 @@
+package ecosystem
+
+import "nimbleharbor/internal/stack"
+
+var pnpm = &Manager{
+	Name:     "pnpm",
+	Locks:    []string{"pnpm-lock.yaml"},
+	Tools:    []Tool{{Name: "pnpm", Called: []string{"pnpm"}, By: "corepack enable pnpm"}},
+	Verbs:    []Verb{{stack.Install, []string{"pnpm install|i"}}},
+	Wrappers: []string{"pnpm exec", "pnpm dlx"},
+	Scripts:  &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs},
+	node: &nodeManager{
+		signs: []string{"pnpm-workspace.yaml"},
+		ways: func(_ *nodeProject, lock string) nodeWays {
+			return nodeWays{words: []string{"pnpm"}, install: frozenBy("--frozen-lockfile", lock), run: []string{"run"},
+				exec: []string{"exec"}}
+		},
+	},
+}
