@@ -82,4 +82,5 @@ require (
 	golang.org/x/sync v0.19.0 // indirect
 	golang.org/x/time v0.16.0 // indirect
 	gotest.tools/v3 v3.5.2 // indirect
+	mvdan.cc/sh/v3 v3.14.1 // indirect
 )
