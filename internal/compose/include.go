@@ -49,15 +49,14 @@ func (l *loader) include(by string, inc *Value) *Value {
 	}
 	own := map[string]string{}
 	for _, name := range envFiles {
-		data, err := fs.ReadFile(l.fsys, name)
-		if err != nil {
+		f, err := dotenv.Read(l.fsys, name)
+		if dotenv.Unread(err) {
 			if inc.Get("env_file") != nil {
 				l.fault(inc.Get("env_file"), "compose-file",
 					fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
 			}
 			continue
 		}
-		f, err := dotenv.Parse(name, data)
 		if err != nil {
 			l.faults = append(l.faults, stack.AllFaults(err)...)
 			continue

@@ -48,8 +48,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	beside := map[string]string{}
 	envName := path.Join(dir, ".env")
-	if data, err := fs.ReadFile(fsys, envName); err == nil {
-		f, err := dotenv.Parse(envName, data)
+	if f, err := dotenv.Read(fsys, envName); !dotenv.Unread(err) {
 		if err != nil {
 			return nil, err
 		}

@@ -8,7 +8,9 @@ package dotenv
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -55,6 +57,25 @@ func Parse(name string, data []byte) (*File, error) {
 		return nil, p.faults
 	}
 	return f, nil
+}
+
+// Read reads and parses a file of a file system. One that has a method Env(name) keeps what was parsed, and gives that; it is
+// not to be changed. The error is that of the reading, for which Unread is true, or Parse's.
+func Read(fsys fs.FS, name string) (*File, error) {
+	if kept, ok := fsys.(interface{ Env(string) (*File, error) }); ok {
+		return kept.Env(name)
+	}
+	data, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(name, data)
+}
+
+// Unread reports whether a file could not be read, so that nothing is known of what it holds.
+func Unread(err error) bool {
+	var p *fs.PathError
+	return errors.As(err, &p)
 }
 
 // MaxSize is the size in bytes beyond which a file is taken for anything but settings.

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -44,16 +43,17 @@ const maxManifest = 8 << 20
 // Read reads a file of the folder; a file of more than 8 MB is refused.
 func (f Folder) Read(name string) ([]byte, error) {
 	file := path.Join(f.Path, name)
-	r, err := f.FS.Open(file)
+	info, err := fs.Stat(f.FS, file)
+	if err == nil && info.Size() > maxManifest {
+		err = fmt.Errorf("it has more than %d MB", maxManifest>>20)
+	}
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no plain file")
+	}
+	var data []byte
 	if err == nil {
-		defer r.Close()
-		var data []byte
-		data, err = io.ReadAll(io.LimitReader(r, maxManifest+1))
-		if err == nil && len(data) <= maxManifest {
+		if data, err = fs.ReadFile(f.FS, file); err == nil {
 			return data, nil
-		}
-		if err == nil {
-			err = fmt.Errorf("it has more than %d MB", maxManifest>>20)
 		}
 	}
 	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file},

@@ -232,11 +232,3 @@ func (f Folder) Procfile() []Process {
 	}
 	return out
 }
-
-// Words splits a command line into words if it needs no shell; otherwise it is given to one.
-func Words(line string) []string {
-	if strings.ContainsAny(line, "$`|&;<>()*?~\"'\\#={}") {
-		return []string{"sh", "-c", line}
-	}
-	return strings.Fields(line)
-}

@@ -252,13 +252,15 @@ func (m *maker) open(e stack.EnvFile) error {
 		f.Git = m.opt.Git(e.Path)
 	}
 	read := func(name string) (*settings.Document, []byte, error) {
-		data, err := fs.ReadFile(m.fsys, name)
-		if err != nil {
+		d, err := settings.Read(m.fsys, name, e.Format)
+		if dotenv.Unread(err) {
 			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name},
 				Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
-		d, err := settings.Parse(name, e.Format, data)
-		return d, data, err
+		if err != nil {
+			return nil, nil, err
+		}
+		return d.Clone(), d.Bytes(), nil
 	}
 	var template *settings.Document
 	var err error

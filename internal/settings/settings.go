@@ -5,6 +5,7 @@ package settings
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -129,6 +130,33 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return &Document{Name: name, Format: Other, data: data}, nil
 	}
 	return nil, err
+}
+
+// Read reads and parses a file of a file system. One that has a method Settings(name, format) keeps what was parsed, and
+// gives that: Clone it before an edit. The error is that of the reading, as dotenv.Unread tells, or Parse's.
+func Read(fsys fs.FS, name, kind string) (*Document, error) {
+	if kept, ok := fsys.(interface {
+		Settings(name, kind string) (*Document, error)
+	}); ok {
+		return kept.Settings(name, kind)
+	}
+	data, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(name, kind, data)
+}
+
+// Clone is a copy that can be edited without a change of the original.
+func (d *Document) Clone() *Document {
+	out := *d
+	out.Entries = slices.Clone(d.Entries)
+	if d.env != nil {
+		env := *d.env
+		env.Settings = slices.Clone(d.env.Settings)
+		out.env = &env
+	}
+	return &out
 }
 
 func (d *Document) become(f *dotenv.File) {

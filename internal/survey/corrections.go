@@ -12,8 +12,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -260,7 +260,7 @@ func wordsOf(command any) ([]string, error) {
 		if strings.TrimSpace(c) == "" {
 			return nil, errors.New("is empty")
 		}
-		return ecosystem.Words(c), nil
+		return shell.Words(c), nil
 	case []any:
 		var out []string
 		for _, w := range c {

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -10,6 +9,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -18,22 +18,14 @@ func (s *surveyor) cover() {
 	s.stack.Readme = []stack.ReadmeDemand{}
 	for _, d := range s.demands {
 		out := stack.ReadmeDemand{At: d.at, Command: d.command, Covered: true}
-		cwd := d.cwd
-		for _, part := range strings.Split(d.command, "&&") {
-			words := strings.Fields(strings.TrimSpace(part))
-			if len(words) == 0 {
+		for _, part := range d.parts {
+			if len(part.Words) == 0 || part.Words[0] == "cd" {
 				continue
 			}
-			if words[0] == "cd" && len(words) > 1 {
-				cwd = path.Join(cwd, strings.Trim(words[1], `"'`))
-				continue
-			}
-			by := s.coveredBy(strings.TrimSpace(part), cwd, 0)
-			if by == "" {
-				out.Covered, out.By = false, ""
+			if out.By = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0); out.By == "" {
+				out.Covered = false
 				break
 			}
-			out.By = by
 		}
 		s.stack.Readme = append(s.stack.Readme, out)
 	}
@@ -42,8 +34,8 @@ func (s *surveyor) cover() {
 var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
 // coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
-func (s *surveyor) coveredBy(command, cwd string, depth int) string {
-	words := strings.Fields(assignments.ReplaceAllString(command, ""))
+func (s *surveyor) coveredBy(c shell.Command, cwd string, depth int) string {
+	words, command := c.Words, c.Text
 	for len(words) > 0 && (words[0] == "sudo" || words[0] == "time" || words[0] == "exec") {
 		words = words[1:]
 	}
@@ -156,8 +148,6 @@ func (s *surveyor) composeBy(verb string, args []string, cwd string, depth int) 
 	return ""
 }
 
-var commandEnd = regexp.MustCompile(`&&|;|\n`)
-
 // onceBy finds a service that does once what the words do.
 func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 	key := ecosystem.Key(words)
@@ -166,17 +156,22 @@ func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 		if v.Kind != stack.Once && v != of {
 			continue
 		}
-		line := strings.Join(slices.Concat(containerEntry(v), v.Command), " ")
-		for _, part := range commandEnd.Split(line, -1) {
-			fields := strings.Fields(
-				strings.Trim(strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(part), "sh -c"), "bash -c"),
-					` "'`))
-			if len(fields) > 0 && ecosystem.Key(fields) == key {
+		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
+			if len(part.Words) > 0 && ecosystem.Key(part.Words) == key {
 				return service(v.Name)
 			}
 		}
 	}
 	return ""
+}
+
+// commandsOf lists what a list of words runs: itself, or what it gives to a shell.
+func commandsOf(words []string) []shell.Command {
+	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"}, words[0]) &&
+		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
+		return shell.Parse(words[2])
+	}
+	return []shell.Command{{Words: words, Folder: "."}}
 }
 
 func containerEntry(v *stack.Service) []string {
@@ -305,12 +300,11 @@ func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 			}
 			by := ""
 			for _, line := range t.Lines {
-				for _, part := range strings.Split(line, "&&") {
-					part = strings.TrimSpace(part)
-					if part == "" || strings.HasPrefix(part, "echo ") || strings.HasPrefix(part, "cd ") {
+				for _, part := range shell.Parse(line) {
+					if len(part.Words) == 0 || part.Words[0] == "echo" || part.Words[0] == "cd" {
 						continue
 					}
-					if by = s.coveredBy(part, cwd, depth+1); by == "" {
+					if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
 						return ""
 					}
 				}

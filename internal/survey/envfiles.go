@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
@@ -51,12 +52,12 @@ func (s *surveyor) envFile(target, template string) {
 	if e.Present {
 		source = target
 	}
-	data, err := fs.ReadFile(s.fsys, source)
-	if err != nil {
+	d, err := settings.Read(s.fsys, source, e.Format)
+	if dotenv.Unread(err) {
 		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable",
 			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
 			Remedy: "Check its rights.", Cause: err})
-	} else if d, err := settings.Parse(source, e.Format, data); err != nil {
+	} else if err != nil {
 		s.faults = append(s.faults, stack.AllFaults(err)...)
 	} else {
 		e.Format, e.Settings = d.Format, len(d.Entries)
@@ -73,13 +74,13 @@ func (s *surveyor) envFile(target, template string) {
 // that is made from it.
 func (s *surveyor) copies() {
 	for _, d := range s.demands {
-		for _, line := range strings.Split(d.command, "&&") {
-			words := ecosystem.Words(strings.TrimSpace(line))
-			if len(words) > 0 && (words[0] == "cp" || words[0] == "copy") {
-				words = slices.DeleteFunc(words[1:], func(w string) bool { return strings.HasPrefix(w, "-") })
-				if len(words) == 2 {
-					s.copied(path.Join(d.cwd, words[0]), path.Join(d.cwd, words[1]), strings.HasSuffix(words[1], "/"))
-				}
+		for _, part := range d.parts {
+			if len(part.Words) == 0 || part.Words[0] != "cp" && part.Words[0] != "copy" {
+				continue
+			}
+			words := slices.DeleteFunc(slices.Clone(part.Words[1:]), func(w string) bool { return strings.HasPrefix(w, "-") })
+			if dir := path.Join(d.cwd, part.Folder); len(words) == 2 {
+				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]), strings.HasSuffix(words[1], "/"))
 			}
 		}
 	}
@@ -170,11 +171,10 @@ func (s *surveyor) missingNames() {
 	named := map[string]bool{}
 	for _, e := range s.stack.EnvFiles {
 		for _, file := range []string{e.Path, e.Template} {
-			data, err := fs.ReadFile(s.fsys, file)
-			if file == "" || err != nil {
+			if file == "" {
 				continue
 			}
-			if d, err := settings.Parse(file, e.Format, data); err == nil {
+			if d, err := settings.Read(s.fsys, file, e.Format); err == nil {
 				for _, entry := range d.Entries {
 					named[entry.Key] = true
 				}

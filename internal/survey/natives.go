@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -155,11 +156,11 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 		if proc.Name == "release" {
 			if !slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Migrate }) {
 				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate,
-					Command: ecosystem.Words(proc.Line), Env: map[string]string{}, At: proc.At})
+					Command: shell.Words(proc.Line), Env: map[string]string{}, At: proc.At})
 			}
 			continue
 		}
-		v := stack.Serve{Name: proc.Name, Command: ecosystem.Words(proc.Line), At: proc.At, Source: stack.FromProcfile,
+		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At, Source: stack.FromProcfile,
 			PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env

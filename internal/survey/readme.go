@@ -12,6 +12,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -20,6 +21,7 @@ type demand struct {
 	at      stack.Place
 	command string
 	cwd     string // the folder that it is meant for
+	parts   []shell.Command
 }
 
 // shellWords begin a line that is a command of no ecosystem.
@@ -92,7 +94,7 @@ func (s *surveyor) devContainer(dir string) {
 		return
 	}
 	for _, c := range d.Commands {
-		s.demands = append(s.demands, demand{d.At, strings.TrimSpace(c), dir})
+		s.demands = append(s.demands, demandOf(d.At, strings.TrimSpace(c), dir))
 	}
 	says := "a dev container is defined here"
 	if d.Image != "" {
@@ -168,7 +170,7 @@ var (
 )
 
 // block reads the lines of a code block. Where some have a prompt, only those are commands.
-func (r *reader) block(lines *text.Segments, shell bool) {
+func (r *reader) block(lines *text.Segments, inShell bool) {
 	prompts := false
 	for i := range lines.Len() {
 		at := lines.At(i)
@@ -190,12 +192,12 @@ func (r *reader) block(lines *text.Segments, shell bool) {
 		}
 		line = joined + strings.TrimSpace(line)
 		joined = ""
-		cwd = r.line(first, line, shell || prompts, cwd)
+		cwd = r.line(first, line, inShell || prompts, cwd)
 	}
 }
 
 // line adds a command, and tells the folder that the next line of its block is meant for.
-func (r *reader) line(at int, line string, shell bool, cwd string) string {
+func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 	line = strings.TrimSpace(prompt.ReplaceAllString(line, ""))
 	if i := strings.Index(line, " #"); i >= 0 && !strings.ContainsAny(line[i:], `"'`) {
 		line = strings.TrimSpace(line[:i])
@@ -204,46 +206,54 @@ func (r *reader) line(at int, line string, shell bool, cwd string) string {
 		len(line) > 400 {
 		return cwd
 	}
-	words := strings.Fields(assignments.ReplaceAllString(line, ""))
-	if len(words) == 0 || !shell && !commandWord(words[0]) || shell && !commandWord(words[0]) &&
-		strings.HasSuffix(words[0], ":") {
+	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
+	if len(words) == 0 || !inShell && !commandWord(words[0]) ||
+		inShell && !commandWord(words[0]) && strings.HasSuffix(words[0], ":") {
 		return cwd
 	}
-	var parts []string
-	inside := cwd
-	for _, part := range strings.Split(line, "&&") {
-		part = strings.TrimSpace(part)
-		words := strings.Fields(part)
-		if len(words) == 0 {
+	d := demandOf(stack.Place{File: r.file, Line: at}, line, path.Clean(cwd))
+	inside, asks := cwd, false
+	for _, part := range d.parts {
+		if len(part.Words) == 0 || slices.Contains(looksRound, part.Words[0]) {
 			continue
 		}
-		switch words[0] {
-		case "cd", "pushd":
-			if len(words) > 1 && !strings.HasPrefix(words[1], "-") && !strings.ContainsAny(words[1], "<$~") {
-				inside = path.Join(inside, strings.Trim(words[1], `"'`))
-			}
-			continue
-		case "mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi", "nano", "open",
-			"start":
+		if entered := path.Join(cwd, part.Folder); part.Words[0] == "cd" || part.Words[0] == "pushd" {
+			inside = enteredBy(part, entered)
 			continue
 		}
-		parts = append(parts, part)
+		asks = true
 	}
-	if len(parts) > 0 {
-		r.out = append(r.out, demand{stack.Place{File: r.file, Line: at}, line, path.Clean(cwd)})
+	if asks {
+		r.out = append(r.out, d)
 	}
-	if len(strings.Split(line, "&&")) > 1 && len(parts) > 0 {
+	if len(d.parts) > 1 && asks {
 		return cwd // a folder that is entered for one line only
 	}
 	return inside
+}
+
+// looksRound are commands that ask for nothing.
+var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi", "nano", "open",
+	"start"}
+
+// enteredBy is the folder that a cd leads to.
+func enteredBy(cd shell.Command, from string) string {
+	if len(cd.Words) < 2 || strings.HasPrefix(cd.Words[1], "-") || strings.ContainsAny(cd.Words[1], "<$~") {
+		return from
+	}
+	return path.Join(from, cd.Words[1])
+}
+
+func demandOf(at stack.Place, command, cwd string) demand {
+	return demand{at, command, cwd, shell.Parse(command)}
 }
 
 // toldToRun finds the demand that tells to run a compose service by its name.
 func (s *surveyor) toldToRun(service string) *demand {
 	for i := range s.demands {
 		d := &s.demands[i]
-		for _, part := range strings.Split(d.command, "&&") {
-			if verb, args := composeCall(strings.Fields(part)); verb == "run" && len(args) > 0 && args[0] == service {
+		for _, part := range d.parts {
+			if verb, args := composeCall(part.Words); verb == "run" && len(args) > 0 && args[0] == service {
 				return d
 			}
 		}

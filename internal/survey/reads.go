@@ -17,14 +17,14 @@ var notLaunched = expr.New(
 	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
 		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
 
-// Bounds of reading code.
-const (
-	maxCodeFiles = 5000
-	maxCodeSize  = 512 << 10
-)
+// maxCodeSize is the size in bytes beyond which a file is no code that people have written.
+const maxCodeSize = 512 << 10
+
+// codeFile is a file of code.
+type codeFile struct{ dir, name string }
 
 // reads finds the environment variables that the files of code read.
-func (s *surveyor) reads(code []string) {
+func (s *surveyor) reads() {
 	if !s.opt.ReadCode {
 		return
 	}
@@ -34,10 +34,7 @@ func (s *surveyor) reads(code []string) {
 			s.homes[dir] = true
 		}
 	}
-	code = slices.DeleteFunc(code,
-		func(f string) bool { return notLaunched.MatchString(f) || aside.MatchString(path.Dir(f)) })
-	slices.SortFunc(code, byDepth)
-	code = code[:min(len(code), maxCodeFiles)]
+	code := s.launched()
 	found := make([][]stack.Read, len(code))
 	var wait sync.WaitGroup
 	next := make(chan int)
@@ -66,6 +63,23 @@ func (s *surveyor) reads(code []string) {
 		}
 	}
 	s.missingNames()
+}
+
+// launched lists the files of code that have to do with a launch, those of outer folders first.
+func (s *surveyor) launched() []string {
+	asides, code := map[string]bool{}, []string{}
+	for _, f := range s.code {
+		out, known := asides[f.dir]
+		if !known {
+			out = aside.MatchString(f.dir) || notLaunched.MatchString(f.dir+"/")
+			asides[f.dir] = out
+		}
+		if !out && !notLaunched.MatchString(f.name) {
+			code = append(code, path.Join(f.dir, f.name))
+		}
+	}
+	slices.SortFunc(code, byDepth)
+	return code
 }
 
 var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
@@ -101,7 +115,7 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 	if err != nil || info.Size() > maxCodeSize {
 		return nil
 	}
-	data, err := fs.ReadFile(s.fsys, file)
+	data, err := s.fsys.Pass(file)
 	if err != nil || !strings.Contains(strings.ToLower(string(data)), "env") && path.Ext(file) != ".py" {
 		return nil
 	}

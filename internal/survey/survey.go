@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -29,49 +30,14 @@ type Options struct {
 // the error (stack.Faults), and the stack holds all the rest. Where nothing at all is recognised the
 // error is a *stack.Fault with the code nothing-found.
 func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
-	if opt.Env == nil {
-		opt.Env = func(string) (string, bool) { return "", false }
-	}
-	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
-		Checkouts: opt.Checkouts,
-		Networks:  map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
-	var code []string
-	var source func(dir, name string)
-	if opt.ReadCode {
-		source = func(dir, name string) { code = append(code, path.Join(dir, name)) }
-	}
-	t, err := walk(fsys, source, opt.Checkouts...)
-	if err != nil {
-		return s.stack, &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable",
-			At: stack.Place{File: opt.Root}, Text: "the folder can't be read: " + stack.Reason(err),
-			Remedy: "Check the path and its rights.", Cause: err}
-	}
-	s.tree = t
-	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
-	if err := s.correctionsOf(); err != nil {
+	s := newSurveyor(fsys, opt)
+	if err := s.look(); err != nil {
 		return s.stack, err
 	}
-	s.projects()
-	s.envFiles()
-	s.readmes()
-	s.copies()
-	for _, p := range s.compose() {
-		s.adopt(p)
-	}
-	s.natives()
-	s.dockerfiles()
-	s.once()
-	s.correct()
-	s.inferEdges()
-	s.reads(code)
-	s.layer()
-	s.inspect()
-	s.cover()
-	s.signIns()
 	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 &&
 		len(s.faults) == 0 {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
-			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(t.files),
+			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.tree.files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
 				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
@@ -88,14 +54,25 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	return s.stack, nil
 }
 
+func newSurveyor(fsys fs.FS, opt Options) *surveyor {
+	if opt.Env == nil {
+		opt.Env = func(string) (string, bool) { return "", false }
+	}
+	return &surveyor{fsys: reading.Of(fsys), opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
+		Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
+}
+
+// surveyor holds what the passes have found so far.
 type surveyor struct {
-	fsys   fs.FS
+	fsys   *reading.Files
 	opt    Options
 	tree   *tree
 	stack  *stack.Stack
 	faults stack.Faults
 
-	homes       map[string]bool // the folders of projects and their members; for the reading of code
+	code        []codeFile
+	composed    []*compose.Project // the active compose files
+	homes       map[string]bool    // the folders of projects and their members; for the reading of code
 	demands     []demand
 	rivals      []string // services of several applications that want the same port
 	corrections corrections
@@ -119,7 +96,7 @@ func (s *surveyor) tops() []string {
 
 // compose reads the compose files that are active: those at the top of the workspace and of each
 // checkout; where there are none, the one that lies highest.
-func (s *surveyor) compose() []*compose.Project {
+func (s *surveyor) compose() {
 	var dirs []string
 	for _, top := range s.tops() {
 		if len(compose.Find(s.fsys, top, s.env(top))) > 0 {
@@ -135,7 +112,6 @@ func (s *surveyor) compose() []*compose.Project {
 		}
 	}
 	active := map[string]bool{}
-	var out []*compose.Project
 	for _, dir := range dirs {
 		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.env(dir)})
 		if err != nil {
@@ -154,7 +130,7 @@ func (s *surveyor) compose() []*compose.Project {
 		for _, f := range slices.Concat(p.Files, p.Included) {
 			active[f] = true
 		}
-		out = append(out, p)
+		s.composed = append(s.composed, p)
 	}
 	for _, f := range s.tree.compose {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
@@ -163,7 +139,6 @@ func (s *surveyor) compose() []*compose.Project {
 			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, why, remedy)
 		}
 	}
-	return out
 }
 
 // inactive tells why a compose file is not part of the launch, and how it would be.
@@ -191,21 +166,16 @@ func inactive(file string, active map[string]bool) (why, remedy string) {
 
 // Compose reads the active compose files of the workspace, as Survey does.
 func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
-	if opt.Env == nil {
-		opt.Env = func(string) (string, bool) { return "", false }
-	}
-	s := &surveyor{fsys: fsys, opt: opt, stack: &stack.Stack{Checkouts: opt.Checkouts}}
-	var err error
-	if s.tree, err = walk(fsys, nil, opt.Checkouts...); err != nil {
+	s := newSurveyor(fsys, opt)
+	if err := s.look("settings"); err != nil {
 		return nil, err
 	}
-	s.envFiles()
 	s.faults = nil // of settings files, which are not asked for here
-	out := s.compose()
+	s.compose()
 	if len(s.faults) > 0 {
-		return out, s.faults
+		return s.composed, s.faults
 	}
-	return out, nil
+	return s.composed, nil
 }
 
 // env is where the variables of a compose file in dir come from: the shell, and, as long as no .env
@@ -227,11 +197,7 @@ func (s *surveyor) env(dir string) dotenv.Lookup {
 }
 
 func (s *surveyor) values(file string) (map[string]string, *dotenv.File) {
-	data, err := fs.ReadFile(s.fsys, file)
-	if err != nil {
-		return nil, nil
-	}
-	f, err := dotenv.Parse(file, data)
+	f, err := dotenv.Read(s.fsys, file)
 	if err != nil {
 		return nil, nil
 	}
@@ -242,7 +208,14 @@ func (s *surveyor) values(file string) (map[string]string, *dotenv.File) {
 	return v, f
 }
 
-func (s *surveyor) adopt(p *compose.Project) {
+// adopt takes over what the active compose files describe.
+func (s *surveyor) adopt() {
+	for _, p := range s.composed {
+		s.adoptFrom(p)
+	}
+}
+
+func (s *surveyor) adoptFrom(p *compose.Project) {
 	for name, n := range p.Networks {
 		s.stack.Networks[name] = n
 	}

@@ -200,3 +200,20 @@ func TestHide(t *testing.T) {
 		t.Errorf("the stack itself was changed: %+v", s.Services[0])
 	}
 }
+
+// TestPassesComeAfterWhatTheyNeed holds the list of passes to what each says that it uses.
+func TestPassesComeAfterWhatTheyNeed(t *testing.T) {
+	t.Parallel()
+	done := map[string]bool{}
+	for _, p := range passes {
+		for _, before := range p.after {
+			if !done[before] {
+				t.Errorf("%s uses %s, which does not come before it", p.name, before)
+			}
+		}
+		if done[p.name] {
+			t.Errorf("%s is there twice", p.name)
+		}
+		done[p.name] = true
+	}
+}

@@ -1,0 +1,82 @@
+package survey
+
+import (
+	"slices"
+
+	"nimbleharbor/internal/stack"
+)
+
+// pass is one look at the workspace. It finds what the passes before it have left in the surveyor, and leaves its own
+// conclusions there.
+type pass struct {
+	name  string
+	after []string // the passes whose conclusions it uses
+	run   func(*surveyor) error
+}
+
+// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one file is
+// a fault of the surveyor's and ends nothing.
+var passes = []pass{
+	{"walk", nil, (*surveyor).walked},
+	{"corrections", nil, (*surveyor).correctionsOf},
+	{"projects", []string{"walk"}, plainly((*surveyor).projects)},
+	{"settings", []string{"walk", "projects"}, plainly((*surveyor).envFiles)},
+	{"readmes", []string{"walk", "projects"}, plainly((*surveyor).readmes)},
+	{"copies", []string{"settings", "readmes"}, plainly((*surveyor).copies)},
+	{"compose files", []string{"walk", "settings"}, plainly((*surveyor).compose)},
+	{"compose services", []string{"compose files", "projects", "readmes"}, plainly((*surveyor).adopt)},
+	{"native services", []string{"compose services", "settings"}, plainly((*surveyor).natives)},
+	{"dockerfiles", []string{"native services"}, plainly((*surveyor).dockerfiles)},
+	{"once", []string{"dockerfiles", "readmes"}, plainly((*surveyor).once)},
+	{"corrected", []string{"corrections", "once"}, plainly((*surveyor).correct)},
+	{"edges", []string{"corrected", "settings"}, plainly((*surveyor).inferEdges)},
+	{"code", []string{"walk", "corrected"}, plainly((*surveyor).reads)},
+	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
+	{"remarks", []string{"edges", "layers"}, plainly((*surveyor).inspect)},
+	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
+	{"sign-ins", []string{"walk", "corrected"}, plainly((*surveyor).signIns)},
+}
+
+func plainly(look func(*surveyor)) func(*surveyor) error {
+	return func(s *surveyor) error {
+		look(s)
+		return nil
+	}
+}
+
+// look takes the passes that are named, and those that they need, in their order; without names all of them.
+func (s *surveyor) look(names ...string) error {
+	wanted := map[string]bool{}
+	for _, p := range slices.Backward(passes) {
+		if len(names) == 0 || slices.Contains(names, p.name) || wanted[p.name] {
+			wanted[p.name] = true
+			for _, before := range p.after {
+				wanted[before] = true
+			}
+		}
+	}
+	for _, p := range passes {
+		if wanted[p.name] {
+			if err := p.run(s); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// walked reads the tree of folders.
+func (s *surveyor) walked() error {
+	var source func(dir, name string)
+	if s.opt.ReadCode {
+		source = func(dir, name string) { s.code = append(s.code, codeFile{dir, name}) }
+	}
+	t, err := walk(s.fsys, source, s.opt.Checkouts...)
+	if err != nil {
+		return &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: s.opt.Root},
+			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
+	}
+	s.tree = t
+	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
+	return nil
+}
