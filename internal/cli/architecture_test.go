@@ -16,14 +16,17 @@ import (
 
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
-	{"stack", "expr"},
-	{"protocol", "sockets"},
+	{"stack", "expr", "shell"},
+	{"diagnose", "protocol", "sockets"},
 	{"dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport"},
 	{"compose", "run", "engine/standin", "settings"},
-	{"workspace", "survey"},
-	{"needs", "fill", "locker"},
+	{"workspace", "reading"},
+	{"survey", "logs", "memory"},
+	{"needs", "fill", "locker", "consent"},
 	{"launch"},
-	{"view", "demo"},
+	{"supervise"},
+	{"session", "view"},
+	{"demo"},
 	{"cli"},
 }
 

@@ -3,7 +3,8 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
@@ -11,16 +12,16 @@ func (a *app) check() *cobra.Command {
 	return &cobra.Command{
 		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the remedy", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := a.open(cmd.Context())
+			w, err := a.surveyed(cmd.Context(), session.WithoutCode)
 			if err != nil {
 				return err
 			}
-			r, err := launch.ReadRecord(w.root)
+			r, err := supervise.ReadRecord(w.Root)
 			if err != nil {
 				return err
 			}
-			c := launch.CheckPorts(cmd.Context(), r.Merge(w.stack.Services), r)
-			c.Changed = a.changes(w, r)
+			c := supervise.CheckPorts(cmd.Context(), r.Merge(w.Stack.Services), r)
+			c.Changed = w.Changes(r)
 			if !c.Answers {
 				a.status = 1
 			}

@@ -41,7 +41,7 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	}
 	several := len(addresses) > 1
 	if several && opt.Upstream != "" {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: "--upstream goes with one address",
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: "--upstream goes with one address",
 			Remedy: "Clone the repositories one by one."}
 	}
 	root := into
@@ -62,7 +62,7 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 			dir = filepath.Join(root, gitrepo.NameOf(address))
 		}
 		if other, twice := targets[dir]; twice {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call",
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall,
 				Text:   fmt.Sprintf("%s and %s would become the same folder", other, address),
 				Remedy: "Clone one of them by itself with --into."}
 		}

@@ -18,7 +18,7 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/engine/standin/inside"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/testport"
 )
 
@@ -146,7 +146,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 		cmd.Process.Signal(os.Interrupt)
 	default:
 		// The record may still be that of a steward which has been dead for long; then there is none to kill yet.
-		if r, err := launch.ReadRecord(b.dir); err == nil && r != nil && !r.Ended && syscall.Kill(r.PID, 0) == nil {
+		if r, err := supervise.ReadRecord(b.dir); err == nil && r != nil && !r.Ended && syscall.Kill(r.PID, 0) == nil {
 			sig := syscall.SIGKILL
 			if victim == "steward asked to end" {
 				sig = syscall.SIGTERM
@@ -167,7 +167,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	select {
 	case <-ended:
 	case <-time.After(5 * time.Minute):
-		r, _ := launch.ReadRecord(b.dir)
+		r, _ := supervise.ReadRecord(b.dir)
 		syscall.Kill(r.PID, syscall.SIGQUIT) // it tells in its log where it stands
 		waitFor(t, "the steward to tell", func() bool { return syscall.Kill(r.PID, 0) != nil })
 		told, _ := os.ReadFile(filepath.Join(b.dir, ".nharbor", "steward.log"))
@@ -292,7 +292,7 @@ func BenchmarkFleet(b *testing.B) {
 			memory := 0.0
 			for b.Loop() {
 				bench.must(0, "launch", "--background", "--vouch")
-				r, err := launch.ReadRecord(bench.dir)
+				r, err := supervise.ReadRecord(bench.dir)
 				if err != nil {
 					b.Fatal(err)
 				}

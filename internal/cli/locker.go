@@ -13,11 +13,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/locker"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) locker() *cobra.Command {
@@ -35,7 +36,7 @@ that a second clone or a reset asks for nothing.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], "=") {
-				return &stack.Fault{Kind: stack.WrongCall, Code: "secret-in-arguments",
+				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretInArguments,
 					Text:   "a secret does not belong into the command line, where others can read it",
 					Remedy: "Name the key alone; the secret is asked for, or read from the standard input."}
 			}
@@ -90,7 +91,7 @@ that a second clone or a reset asks for nothing.`,
 				return err
 			}
 			if !found {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-kept",
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotKept,
 					Text:   fmt.Sprintf("the locker holds no %s for %s", args[0], repo),
 					Remedy: "See what it holds: nharbor locker list"}
 			}
@@ -141,21 +142,18 @@ func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, erro
 	if err != nil || len(repos) == 1 {
 		return strings.Join(repos, ""), err
 	}
-	w, err := a.open(cmd.Context())
-	if w == nil || w.stack == nil {
+	w, err := a.surveyed(cmd.Context(), session.WithoutCode)
+	if w == nil {
 		return "", err
 	}
-	if p, err := a.makeFill(cmd.Context(), w, fillFlags{noLocker: true}, false); err == nil {
-		names := map[string]string{}
-		for _, f := range p.Files {
-			for _, s := range f.Settings {
-				if s.Key == key {
-					return w.repository(cmd.Context(), f.Path, names), nil
-				}
+	if f, err := w.Fill(cmd.Context(), session.Filling{Complain: a.complain}); err == nil {
+		for _, file := range f.Plan.Files {
+			if slices.ContainsFunc(file.Settings, func(s fill.Setting) bool { return s.Key == key }) {
+				return w.Repository(cmd.Context(), file.Path, map[string]string{}), nil
 			}
 		}
 	}
-	return "", &stack.Fault{Kind: stack.WrongCall, Code: "repository-unclear",
+	return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRepositoryUnclear,
 		Text: fmt.Sprintf("this workspace has several repositories, and no settings file of theirs has a key %s",
 			key),
 		Remedy: "Say which one with --repository: " + strings.Join(repos, ", ")}
@@ -163,21 +161,20 @@ func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, erro
 
 // repositories names those of this workspace.
 func (a *app) repositories(cmd *cobra.Command) ([]string, error) {
-	dir, err := a.start()
+	w, err := a.opened(cmd.Context())
 	if err != nil {
 		return nil, err
 	}
-	w := &work{root: workspace.Root(dir)}
 	var out []string
 	names := map[string]string{}
-	for _, c := range checkouts(cmd.Context(), w.root) {
-		if name := w.repository(cmd.Context(), filepath.ToSlash(filepath.Join(c.Path, ".env")),
-			names); !slices.Contains(out, name) {
+	for _, c := range w.Checkouts {
+		file := filepath.ToSlash(filepath.Join(c.Path, ".env"))
+		if name := w.Repository(cmd.Context(), file, names); !slices.Contains(out, name) {
 			out = append(out, name)
 		}
 	}
 	if len(out) == 0 {
-		out = append(out, w.repository(cmd.Context(), ".env", names))
+		out = append(out, w.Repository(cmd.Context(), ".env", names))
 	}
 	return out, nil
 }
@@ -201,7 +198,7 @@ func (a *app) secret(key string) (string, error) {
 		value = string(data)
 	}
 	if value = strings.TrimSpace(value); value == "" {
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: "secret-empty", Text: "no secret was given",
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretEmpty, Text: "no secret was given",
 			Remedy: "Type it, or write it to the standard input."}
 	}
 	return value, nil
@@ -209,7 +206,7 @@ func (a *app) secret(key string) (string, error) {
 
 func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 	if recipient == "" {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "recipient-missing",
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientMissing,
 			Text: "say for whom the secrets are packed",
 			Remedy: "Ask your colleague for the public key that nharbor locker list shows them: nharbor locker pack " +
 				"--for KEY"}
@@ -233,7 +230,7 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 		return err
 	}
 	if len(secrets) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: "nothing-to-pack", Text: "the locker holds nothing for " +
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToPack, Text: "the locker holds nothing for " +
 			strings.Join(repos, ", "),
 			Remedy: "See what it holds: nharbor locker list. To put something in: nharbor locker put KEY"}
 	}
@@ -255,7 +252,7 @@ func (a *app) unpack(args []string) error {
 	if len(args) > 0 && args[0] != "-" {
 		f, err := os.Open(args[0])
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable", At: stack.Place{File: args[0]},
+			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable, At: stack.Place{File: args[0]},
 				Text: "the pack can't be read: " + stack.Reason(err), Remedy: "Name the file that your colleague sent.",
 				Cause: err}
 		}

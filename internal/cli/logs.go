@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
 )
@@ -23,17 +23,17 @@ func (a *app) logs() *cobra.Command {
 				return err
 			}
 			if r == nil {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched",
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
 					Text:   "nothing was launched in this workspace, so there are no logs",
 					Remedy: "Launch it: nharbor launch"}
 			}
-			reader := launch.NewLogReader(root, args)
+			reader := logs.Read(root, args)
 			known := reader.Sources()
 			for _, name := range args {
 				if !slices.Contains(known, name) && r.Service(name) == nil {
-					f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "there is no log of " +
+					f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown, Text: "there is no log of " +
 						name, Remedy: "Nothing has said anything yet."}
-					if all := launch.NewLogReader(root, nil).Sources(); len(all) > 0 {
+					if all := logs.Read(root, nil).Sources(); len(all) > 0 {
 						f.Remedy = "There are logs of: " + strings.Join(all, ", ")
 					}
 					return f
@@ -55,7 +55,7 @@ func (a *app) logs() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				slices.SortStableFunc(lines, func(x, y launch.LogLine) int { return x.Time.Compare(y.Time) })
+				slices.SortStableFunc(lines, func(x, y logs.Line) int { return x.Time.Compare(y.Time) })
 				for _, l := range lines {
 					if l.Time.Before(after) {
 						continue

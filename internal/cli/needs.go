@@ -1,13 +1,10 @@
 package cli
 
 import (
-	"strings"
-
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/needs"
-	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
@@ -15,15 +12,15 @@ func (a *app) needs() *cobra.Command {
 	return &cobra.Command{
 		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, o, err := a.ordered(cmd.Context())
+			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {
 				return err
 			}
-			r, err := launch.ReadRecord(w.root)
+			r, err := supervise.ReadRecord(m.Root)
 			if err != nil {
 				return err
 			}
-			answer := needs.Ask(cmd.Context(), w.stack, serviceNames(o), r.HeldPorts(), &needs.Local{Dir: w.root})
+			answer := m.Needs(cmd.Context(), r)
 			if !answer.Met {
 				a.status = 1
 			}
@@ -34,15 +31,4 @@ func (a *app) needs() *cobra.Command {
 			return nil
 		},
 	}
-}
-
-// serviceNames lists the services of an order.
-func serviceNames(o *order.Order) []string {
-	out := []string{}
-	for _, n := range o.Nodes {
-		if name, ok := strings.CutPrefix(n.ID, "service:"); ok {
-			out = append(out, name)
-		}
-	}
-	return out
 }

@@ -18,12 +18,11 @@ func (a *app) order() *cobra.Command {
 	c := &cobra.Command{
 		Use: "order [SERVICE...]", Short: "Shows what starts after what, and why",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.open(cmd.Context())
-			if err != nil {
+			m, err := a.ordered(cmd.Context(), launch.Options{Services: args, Literal: literal})
+			if m == nil {
 				return err
 			}
-			o, err := order.Build(w.stack,
-				order.Options{Services: args, Literal: literal, Seconds: launch.Recall(w.root).Seconds()})
+			o := m.Order
 			if draw != "" && err == nil {
 				return a.draw(o, draw)
 			}
@@ -49,11 +48,11 @@ func (a *app) order() *cobra.Command {
 func (a *app) draw(o *order.Order, file string) error {
 	text, ok := view.Draw(o, file)
 	if !ok {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "drawing-unknown", Text: "the ending of " +
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown, Text: "the ending of " +
 			file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
 	}
 	if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "drawing-not-written", At: stack.Place{File: file},
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDrawingNotWritten, At: stack.Place{File: file},
 			Text:   "the drawing can't be written: " + stack.Reason(err),
 			Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}

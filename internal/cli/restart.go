@@ -2,16 +2,15 @@ package cli
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
@@ -24,65 +23,51 @@ func (a *app) restart() *cobra.Command {
 settings and commands as the files say them now. Steps that lead to them are done
 again where what they depend on has changed.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.open(cmd.Context())
-			if w == nil || w.stack == nil || err != nil && !onlyVariables(err) {
+			ctx := cmd.Context()
+			s, err := a.surveyed(ctx, session.WithCode)
+			if s == nil || err != nil && !session.OnlyVariables(err) {
 				return err
 			}
-			r, err := launch.ReadRecord(w.root)
+			r, err := supervise.ReadRecord(s.Root)
 			if err != nil {
 				return err
 			}
 			if !r.Alive() {
-				return &stack.Fault{Kind: stack.NotSo, Code: "not-launched",
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
 					Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
 			}
 			if err := launchedServices(r, args); err != nil {
 				return err
 			}
-			opt := r.Options
-			if err := a.settingsReady(cmd.Context(), w); err != nil {
-				return err
-			}
-			mixed, o, err := a.mix(w, opt)
+			filling, err := a.filling(ctx, fillFlags{}, false)
 			if err != nil {
 				return err
 			}
-			if err := a.consent(&work{root: w.root, fsys: w.fsys, stack: mixed}, o, vouched); err != nil {
-				return err
-			}
-			plan, err := launch.Make(w.root, w.stack, mixed, o, opt)
+			m, err := s.Again(ctx, r, filling)
 			if err != nil {
 				return err
 			}
-			return a.runRestart(cmd, w, mixed, r, plan, args)
+			if err := a.consent(m, vouched); err != nil {
+				return err
+			}
+			plan, err := m.Plan()
+			if err != nil {
+				return err
+			}
+			return a.runRestart(ctx, m, r, plan, args)
 		},
 	}
 	c.Flags().BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
 	return c
 }
 
-// settingsReady makes sure that no setting is missing.
-func (a *app) settingsReady(ctx context.Context, w *work) error {
-	p, err := a.makeFill(ctx, w, fillFlags{}, false)
-	if err != nil {
-		return err
-	}
-	if len(p.Missing) > 0 {
-		m := p.Missing[0]
-		return &stack.Fault{Kind: stack.Missing, Code: "setting-missing", At: stack.Place{File: m.File},
-			Text:   fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
-			Remedy: "Give it: nharbor fill"}
-	}
-	return nil
-}
-
 // launchedServices complains of a name that no launched service has.
-func launchedServices(r *launch.Record, names []string) error {
+func launchedServices(r *supervise.Record, names []string) error {
 	for _, name := range names {
 		if r.Service(name) != nil {
 			continue
 		}
-		f := &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown", Text: "no launched service is called " + name,
+		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown, Text: "no launched service is called " + name,
 			Remedy: "Nothing is launched here."}
 		if r != nil {
 			var known []string
@@ -96,36 +81,27 @@ func launchedServices(r *launch.Record, names []string) error {
 	return nil
 }
 
-func (a *app) runRestart(cmd *cobra.Command, w *work, mixed *stack.Stack, r *launch.Record, plan *launch.Plan,
+func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Record, plan *launch.Plan,
 	names []string) error {
-	t, begin := a.text(), time.Now()
-	widest := 0
-	for _, n := range plan.Order.Nodes {
-		widest = max(widest, len(order.Title(n.ID)))
-	}
-	done, err := launch.Restart(cmd.Context(), r, plan, names, func(e stack.Event) {
+	t, begin, width := a.text(), time.Now(), widest(m.Order)
+	done, err := supervise.Restart(ctx, r, plan, names, func(e stack.Event) {
 		e.T = time.Since(begin).Seconds()
 		switch {
 		case a.json:
 			view.JSONLine(a.out, e)
 		case e.State != stack.Waiting:
-			t.Event(e, widest)
+			t.Event(e, width)
 		}
 	})
 	if err != nil {
 		return err
 	}
-	if r, err = launch.ReadRecord(w.root); err != nil {
+	if r, err = supervise.ReadRecord(m.Root); err != nil {
 		return err
 	}
-	result := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: done.Outcome,
-		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: done.Services}
-	part := slices.DeleteFunc(slices.Clone(mixed.Services), func(s stack.Service) bool {
-		rec := r.Service(s.Name)
-		return rec == nil || rec.State == stack.Stopped
-	})
-	result.Check = launch.CheckPorts(cmd.Context(), r.Merge(part), r)
-	if done.Outcome != "answering" {
+	result := result(ctx, m, r, done, begin,
+		func(rec *supervise.RecordService) bool { return rec.State != stack.Stopped })
+	if done.Outcome != stack.AllAnswer {
 		a.status = 1
 	}
 	if a.json {
@@ -151,14 +127,14 @@ all that is in them is lost. Volumes of other stacks are never touched.`,
 			if err != nil {
 				return err
 			}
-			gone, err := launch.Reset(cmd.Context(), root, data)
+			gone, err := supervise.Reset(cmd.Context(), root, data)
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return view.JSON(a.out, struct {
 					Schema string `json:"schema"`
-					*launch.Removed
+					*supervise.Removed
 				}{"nharbor.reset/1", gone})
 			}
 			t := a.text()

@@ -18,8 +18,12 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/demo"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
 )
 
 // Version is what the program calls itself.
@@ -62,12 +66,12 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	var fault *stack.Fault
 	var faults stack.Faults
 	if ctx.Err() != nil && !errors.As(err, &fault) {
-		err = &stack.Fault{Kind: stack.Interrupted, Code: "interrupted", Text: "interrupted", Cause: err}
+		err = &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "interrupted", Cause: err}
 	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC) {
-		err = &stack.Fault{Kind: stack.NotSo, Code: "disk-full", Text: "the disk is full: " + stack.Reason(err),
+		err = &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDiskFull, Text: "the disk is full: " + stack.Reason(err),
 			Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
 	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && isUsage(err) {
-		err = &stack.Fault{Kind: stack.WrongCall, Code: "wrong-call", Text: err.Error(),
+		err = &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: err.Error(),
 			Remedy: "See what can be asked: nharbor --help"}
 	}
 	return a.fail(stack.AllFaults(err))
@@ -102,7 +106,7 @@ func (a *app) fail(faults stack.Faults) int {
 		}
 		var all []contract
 		for _, f := range faults {
-			all = append(all, contract{Schema: "nharbor.error/1", Code: f.Code, Text: f.Text,
+			all = append(all, contract{Schema: "nharbor.error/1", Code: string(f.Code), Text: f.Text,
 				At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
 		}
 		all[0].More = all[1:]
@@ -150,7 +154,7 @@ func (a *app) start() (string, error) {
 		if err == nil {
 			text = "this is not a folder"
 		}
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-found", At: stack.Place{File: dir}, Text: text,
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound, At: stack.Place{File: dir}, Text: text,
 			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
 	return dir, nil
@@ -163,13 +167,51 @@ func (a *app) asks() bool {
 	return ok && ok2 && !a.json && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
 }
 
+// opened finds the workspace.
+func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
+	dir, err := a.start()
+	if err != nil {
+		return nil, err
+	}
+	return session.Open(ctx, dir)
+}
+
+// surveyed finds the workspace and surveys it. With an error there may still be all that was found; then it is not nil.
+func (a *app) surveyed(ctx context.Context, code session.Code) (*session.Surveyed, error) {
+	w, err := a.opened(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return w.Survey(code)
+}
+
+// ordered finds the workspace and puts all of its services in order.
+func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, error) {
+	s, err := a.surveyed(ctx, session.WithoutCode)
+	if err != nil {
+		return nil, err
+	}
+	return s.Mix(opt)
+}
+
+// record finds the workspace and what it knows of its launched stack, without a survey.
+func (a *app) record() (string, *supervise.Record, error) {
+	dir, err := a.start()
+	if err != nil {
+		return "", nil, err
+	}
+	root := workspace.Root(dir)
+	r, err := supervise.ReadRecord(root)
+	return root, r, err
+}
+
 // pairs reads --set KEY=VALUE flags.
 func pairs(list []string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, s := range list {
 		k, v, ok := strings.Cut(s, "=")
 		if !ok || k == "" {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "set-invalid",
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSetInvalid,
 				Text:   fmt.Sprintf("--set wants KEY=VALUE, and %q has no key or no =", k),
 				Remedy: "Write it like --set PORT=8080, or --set api/.env:PORT=8080 for one file."}
 		}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
@@ -21,7 +21,7 @@ func (a *app) stop() *cobra.Command {
 			if err := launchedServices(r, args); err != nil {
 				return err
 			}
-			was, err := launch.StopStack(cmd.Context(), root, args)
+			was, err := supervise.StopStack(cmd.Context(), root, args)
 			if err != nil {
 				return err
 			}
@@ -46,11 +46,11 @@ func (a *app) stop() *cobra.Command {
 
 func (a *app) steward() *cobra.Command {
 	return &cobra.Command{Use: "steward", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		return launch.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
+		return supervise.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
 	}}
 }
 
 func (a *app) keeper() *cobra.Command {
 	return &cobra.Command{Use: "keeper", Hidden: true, Args: cobra.NoArgs,
-		Run: func(*cobra.Command, []string) { launch.Keep(os.Stdin) }}
+		Run: func(*cobra.Command, []string) { supervise.Keep(os.Stdin) }}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/view"
@@ -21,12 +22,9 @@ func (a *app) survey() *cobra.Command {
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := a.open(cmd.Context())
-			if w == nil || w.stack == nil {
-				return err
-			}
+			w, err := a.surveyed(cmd.Context(), session.Code(!model && !write))
 			var f *stack.Fault
-			if errors.As(err, &f) && f.Code == "nothing-found" {
+			if w == nil || errors.As(err, &f) && f.Code == stack.CodeNothingFound {
 				return err
 			}
 			if write {
@@ -37,7 +35,7 @@ func (a *app) survey() *cobra.Command {
 			}
 			// What could be read is shown; what could not is the error.
 			if a.json {
-				shown := w.stack
+				shown := w.Stack
 				if !reveal {
 					shown = survey.Hide(shown)
 				}
@@ -45,7 +43,7 @@ func (a *app) survey() *cobra.Command {
 					return err
 				}
 			} else {
-				a.text().Survey(w.stack)
+				a.text().Survey(w.Stack)
 			}
 			if err == nil && !a.json {
 				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
@@ -62,14 +60,14 @@ func (a *app) survey() *cobra.Command {
 }
 
 // draft writes the file of corrections. One that is there already is left as it is.
-func (a *app) draft(w *work) error {
-	file := filepath.Join(w.root, survey.CorrectionsFile)
+func (a *app) draft(w *session.Surveyed) error {
+	file := filepath.Join(w.Root, survey.CorrectionsFile)
 	if _, err := os.Lstat(file); err == nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-exist", At: stack.Place{File: survey.CorrectionsFile},
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist, At: stack.Place{File: survey.CorrectionsFile},
 			Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
 	}
-	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.stack))), 0o644); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "corrections-not-written",
+	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.Stack))), 0o644); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsNotWritten,
 			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " + stack.Reason(err),
 			Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
@@ -83,20 +81,20 @@ func (a *app) draft(w *work) error {
 }
 
 // surveyCompose shows the model of the active compose files; those of several checkouts become one.
-func (a *app) surveyCompose(ctx context.Context, w *work, reveal bool) error {
-	projects, err := survey.Compose(w.fsys, survey.Options{Root: w.root, Checkouts: w.stack.Checkouts,
+func (a *app) surveyCompose(ctx context.Context, w *session.Surveyed, reveal bool) error {
+	projects, err := survey.Compose(w.Files, survey.Options{Root: w.Root, Checkouts: w.Stack.Checkouts,
 		Env: os.LookupEnv})
 	if err != nil {
 		return err
 	}
 	if len(projects) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: "compose-none", Text: "no compose file is active here",
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeComposeNone, Text: "no compose file is active here",
 			Remedy: "See what was found: nharbor survey"}
 	}
 	var models []*compose.Value
 	name, files := projects[0].Name, []string{}
 	if name == "" {
-		name = compose.NameOf(w.root)
+		name = compose.NameOf(w.Root)
 	}
 	for _, p := range projects {
 		m := p.Active()

@@ -7,8 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
 )
@@ -19,12 +20,11 @@ func (a *app) vouch() *cobra.Command {
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, o, err := a.ordered(cmd.Context())
+			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {
 				return err
 			}
-			list := launch.Commands(w.fsys, w.stack, o)
-			fresh, err := launch.MarkNew(w.root, list)
+			list, fresh, err := m.Commands()
 			if err != nil {
 				return err
 			}
@@ -36,7 +36,7 @@ func (a *app) vouch() *cobra.Command {
 				agree = a.yes("Do you want to let these run on this machine?")
 			}
 			if fresh && agree {
-				if err := launch.Vouch(w.root, list); err != nil {
+				if err := consent.Vouch(m.Root, list); err != nil {
 					return err
 				}
 				fresh = false
@@ -46,9 +46,9 @@ func (a *app) vouch() *cobra.Command {
 			}
 			if a.json {
 				return view.JSON(a.out, struct {
-					Schema   string           `json:"schema"`
-					Vouched  bool             `json:"vouched"`
-					Commands []launch.Command `json:"commands"`
+					Schema   string            `json:"schema"`
+					Vouched  bool              `json:"vouched"`
+					Commands []consent.Command `json:"commands"`
 				}{"nharbor.vouch/1", !fresh, list})
 			}
 			if fresh {
@@ -71,14 +71,13 @@ func (a *app) yes(question string) bool {
 }
 
 // consent makes sure that a person has vouched for all that is about to run.
-func (a *app) consent(w *work, o *order.Order, given bool) error {
-	list := launch.Commands(w.fsys, w.stack, o)
-	fresh, err := launch.MarkNew(w.root, list)
+func (a *app) consent(m *session.Mixed, given bool) error {
+	list, fresh, err := m.Commands()
 	if err != nil || !fresh {
 		return err
 	}
 	if !a.json {
-		var unseen []launch.Command
+		var unseen []consent.Command
 		for _, c := range list {
 			if c.New {
 				c.New = false
@@ -94,9 +93,9 @@ func (a *app) consent(w *work, o *order.Order, given bool) error {
 		given = a.yes("Do you want to let it run on this machine?")
 	}
 	if !given {
-		return &stack.Fault{Kind: stack.NotSo, Code: "not-vouched",
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
 			Text:   "nobody has vouched for what this checkout would run",
 			Remedy: "Read it with nharbor vouch; consent there, or with nharbor launch --vouch."}
 	}
-	return launch.Vouch(w.root, list)
+	return consent.Vouch(m.Root, list)
 }

@@ -13,7 +13,7 @@ import (
 // check finds what the services say of things that don't exist, and cycles.
 func (p *Project) check() stack.Faults {
 	var faults stack.Faults
-	fault := func(at stack.Place, code, text, remedy string) {
+	fault := func(at stack.Place, code stack.Code, text, remedy string) {
 		faults = append(faults, p.fault(at, 0, code, text, remedy))
 	}
 	services := p.Model.Get("services")
@@ -23,19 +23,19 @@ func (p *Project) check() stack.Faults {
 			continue // which was said already
 		}
 		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil && s.Get("extends") == nil {
-			fault(stack.Place{File: s.File, Line: m.Line}, "compose-no-image",
+			fault(stack.Place{File: s.File, Line: m.Line}, stack.CodeComposeNoImage,
 				fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
 		}
 		for _, d := range s.Get("depends_on").orEmpty().Members {
 			if services.Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
-				fault(stack.Place{File: d.Value.File, Line: d.Line}, "compose-undefined",
+				fault(stack.Place{File: d.Value.File, Line: d.Line}, stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
 					"Correct the name, or define the service.")
 			}
 		}
 		for _, d := range s.Get("networks").orEmpty().Members {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
-				fault(stack.Place{File: s.File, Line: d.Line}, "compose-undefined",
+				fault(stack.Place{File: s.File, Line: d.Line}, stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key),
 					"Define it below networks: at the top.")
 			}
@@ -44,7 +44,7 @@ func (p *Project) check() stack.Faults {
 			for _, v := range slices.Concat(s.Get(section).orEmpty().Items,
 				s.Get("build").Get(section).orEmpty().Items) {
 				if name := v.Get("source").or(""); name != "" && p.Model.Get(section).Get(name) == nil {
-					fault(v.At(), "compose-undefined",
+					fault(v.At(), stack.CodeComposeUndefined,
 						fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
 							strings.TrimSuffix(section, "s"), name),
 						fmt.Sprintf("Define it below %s: at the top.", section))
@@ -53,19 +53,19 @@ func (p *Project) check() stack.Faults {
 		}
 		for _, key := range []string{"network_mode", "ipc", "pid"} {
 			if other, ok := strings.CutPrefix(s.Get(key).or(""), "service:"); ok && services.Get(other) == nil {
-				fault(s.Get(key).At(), "compose-undefined",
+				fault(s.Get(key).At(), stack.CodeComposeUndefined,
 					fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", key, m.Key,
 						other), "Correct the name, or define the service.")
 			}
 		}
 		if s.Get("network_mode") != nil && s.Get("networks") != nil {
-			fault(s.Get("network_mode").At(), "compose-conflict",
+			fault(s.Get("network_mode").At(), stack.CodeComposeConflict,
 				fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
 		}
 		for _, v := range s.Get("volumes").orEmpty().Items {
 			name := v.Get("source").or("")
 			if v.Get("type").or("") == "volume" && name != "" && p.Model.Get("volumes").Get(name) == nil {
-				fault(v.At(), "compose-undefined",
+				fault(v.At(), stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
 					"Define it below volumes: at the top; a folder's path begins with ./ or /.")
 			}
@@ -73,7 +73,7 @@ func (p *Project) check() stack.Faults {
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
 		at := services.Get(cycle[0]).Get("depends_on").At()
-		fault(at, "compose-cycle", "services wait for each other: "+strings.Join(cycle, " → "),
+		fault(at, stack.CodeComposeCycle, "services wait for each other: "+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
 	return faults
@@ -177,7 +177,7 @@ func (p *Project) remark() {
 					"by side (%s)", strings.Join(ignored[key], ", "))
 			remedy = "Other services reach it by its service name."
 		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-key-without-effect",
+		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeKeyWithoutEffect,
 			At: where[key], Text: text, Remedy: remedy})
 	}
 	p.clashes()
@@ -187,12 +187,12 @@ func (p *Project) remark() {
 			continue
 		}
 		if dotenv.IsSecret(u.Name, "") {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: "compose-variable-unset", At: u.At,
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset, At: u.At,
 				Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
 				Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
 		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "compose-variable-unset", At: u.At,
+		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeComposeVariableUnset, At: u.At,
 			Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.",
 				u.Name, u.Name)})
@@ -270,7 +270,7 @@ func (p *Project) clashes() {
 			at := portKey{port.Transport, port.Host}
 			for _, held := range taken[at] {
 				if held.service != s.Name && (held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
-					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: "port-twice", At: port.At,
+					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice, At: port.At,
 						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name,
 							port.Host), Remedy: "Change one of the two published ports."})
 				}
@@ -286,7 +286,7 @@ func (p *Project) leaving() {
 	for i := range p.Services {
 		s := &p.Services[i]
 		remark := func(at stack.Place, does, name string) {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: "path-outside", At: at,
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodePathOutside, At: at,
 				Text:   fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name),
 				Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
 )
 
 // Rules for the keys with structure of their own, each by the chapter of the specification that describes it.
@@ -16,7 +17,7 @@ import (
 func byteSize(n *normaliser, where string, v *Value) *Value {
 	size, err := ParseBytes(v.Text)
 	if !v.Scalar() || err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no size", where, v.Text),
+		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q, which is no size", where, v.Text),
 			"Write it like 512m, with the units b, k, m and g.")
 		return v.like(String, v.Text)
 	}
@@ -68,7 +69,7 @@ func grant(root string) rule {
 		return listOf(func(n *normaliser, where string, v *Value) *Value {
 			out := one(n, where, v)
 			if out.Kind == Mapping && out.Get("source") == nil {
-				n.fault(v, "compose-value", where+" has no source", "Name one that is defined below "+
+				n.fault(v, stack.CodeComposeValue, where+" has no source", "Name one that is defined below "+
 					root+": at the top.")
 			}
 			return out
@@ -93,7 +94,7 @@ var devices = listOf(orLong(func(n *normaliser, where string, v *Value) *Value {
 	parts := strings.Split(v.Text, ":")
 	out := v.like(Mapping, "")
 	if len(parts) > 3 || parts[0] == "" {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no device", where, v.Text),
+		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q, which is no device", where, v.Text),
 			"Write it as /dev/SOURCE:/dev/TARGET:rwm.")
 		return out
 	}
@@ -194,7 +195,7 @@ var provider = object(map[string]rule{"type": text, "options": mapOf(anything)})
 func extends(n *normaliser, where string, v *Value) *Value {
 	out := orLong(asMember("service"), map[string]rule{"service": text, "file": text})(n, where, v)
 	if out.Kind == Mapping && out.Get("service") == nil {
-		n.fault(v, "compose-value", where+" has no service",
+		n.fault(v, stack.CodeComposeValue, where+" has no service",
 			"Name the service whose keys are taken over: service: base.")
 	}
 	if f := out.Get("file"); f != nil {
@@ -214,7 +215,7 @@ func include(n *normaliser, where string, v *Value) *Value {
 		}
 		out := object(map[string]rule{"path": paths, "project_directory": filePath, "env_file": paths})(n, where, v)
 		if out.Kind == Mapping && out.Get("path") == nil {
-			n.fault(v, "compose-value", where+" has no path", "Name the file: path: ./other/compose.yaml.")
+			n.fault(v, stack.CodeComposeValue, where+" has no path", "Name the file: path: ./other/compose.yaml.")
 		}
 		return out
 	})(n, where, v)

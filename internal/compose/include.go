@@ -17,7 +17,7 @@ func (l *loader) outside(v *Value, name string) bool {
 	if fs.ValidPath(name) {
 		return false
 	}
-	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: "compose-outside",
+	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodeComposeOutside,
 		At:     v.At(),
 		Text:   fmt.Sprintf("%s lies outside the workspace and is not read", name),
 		Remedy: "Bring it into the workspace, or clone what it belongs to beside this checkout."})
@@ -32,7 +32,7 @@ func (l *loader) include(by string, inc *Value) *Value {
 			return nil
 		}
 		if slices.Contains(append(l.open, by), p.Text) {
-			l.fault(p, "compose-cycle", "files include each other: "+
+			l.fault(p, stack.CodeComposeCycle, "files include each other: "+
 				strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by), p.Text), " → "),
 				"Remove one of these includes.")
 			return nil
@@ -52,7 +52,7 @@ func (l *loader) include(by string, inc *Value) *Value {
 		f, err := dotenv.Read(l.fsys, name)
 		if dotenv.Unread(err) {
 			if inc.Get("env_file") != nil {
-				l.fault(inc.Get("env_file"), "compose-file",
+				l.fault(inc.Get("env_file"), stack.CodeComposeFile,
 					fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
 			}
 			continue
@@ -98,7 +98,7 @@ func (l *loader) conflicts(inc, sub, tree *Value) {
 			a, errA := own.MarshalJSON()
 			b, errB := m.Value.MarshalJSON()
 			if errA != nil || errB != nil || string(a) != string(b) {
-				l.fault(own, "compose-conflict",
+				l.fault(own, stack.CodeComposeConflict,
 					fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d", section, m.Key,
 						m.Value.File, m.Line),
 					"Change an included service in an override file, or rename one of the two.")
@@ -123,7 +123,7 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		for _, w := range way {
 			l.circling[w] = true
 		}
-		l.fault(ext, "compose-cycle", "services extend each other: "+
+		l.fault(ext, stack.CodeComposeCycle, "services extend each other: "+
 			strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
 		return s
 	}
@@ -144,7 +144,7 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		}
 	}
 	if from.Get("services").Get(base) == nil {
-		l.fault(ext, "compose-undefined", fmt.Sprintf("the service %s extends %s, which %s does not define", name, base,
+		l.fault(ext, stack.CodeComposeUndefined, fmt.Sprintf("the service %s extends %s, which %s does not define", name, base,
 			from.File), "Correct the name or the file.")
 		return s
 	}

@@ -76,7 +76,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
 		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool {
-			return v.Code == "compose-variable-required" &&
+			return v.Code == stack.CodeComposeVariableRequired &&
 				v.At == f.At
 		})
 	})...)
@@ -87,7 +87,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 			}
 			return a.At.Line - b.At.Line
 		})
-		if slices.ContainsFunc(faults, func(f *stack.Fault) bool { return f.Code != "compose-variable-required" }) {
+		if slices.ContainsFunc(faults, func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
 			return nil, faults
 		}
 	}
@@ -155,12 +155,12 @@ type loader struct {
 	circling map[string]bool
 }
 
-func (l *loader) fault(v *Value, code, text, remedy string) {
+func (l *loader) fault(v *Value, code stack.Code, text, remedy string) {
 	l.faults = append(l.faults, l.project.fault(v.At(), v.Column, code, text, remedy))
 }
 
 // fault is one with the line that it is about.
-func (p *Project) fault(at stack.Place, column int, code, text, remedy string) *stack.Fault {
+func (p *Project) fault(at stack.Place, column int, code stack.Code, text, remedy string) *stack.Fault {
 	return &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Column: column, Text: text,
 		Line: excerpt(p.sources[at.File], at.Line), Remedy: remedy}
 }
@@ -195,7 +195,7 @@ func (l *loader) model(files []string, dir string, by *Value) *Value {
 // file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
 func (l *loader) file(name, dir string, by *Value) *Value {
 	if !fs.ValidPath(name) {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-outside",
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeOutside,
 			At:     stack.Place{File: name},
 			Text:   "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
 			Remedy: "Name it relative to this folder; bring it into the workspace if it lies outside."})
@@ -204,7 +204,7 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 	var data []byte
 	info, err := fs.Stat(l.fsys, name)
 	if err == nil && info.Size() > maxBytes {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax",
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax,
 			At: stack.Place{File: name},
 			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", info.Size()>>20,
 				maxBytes>>20), Remedy: "Split it, or check what was put there."})
@@ -218,7 +218,7 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		if errors.Is(err, fs.ErrNotExist) {
 			text = "the compose file doesn't exist"
 		}
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-file", At: stack.Place{File: name}, Text: text,
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeFile, At: stack.Place{File: name}, Text: text,
 			Cause: err, Remedy: "Check COMPOSE_FILE, and the file's rights."}
 		if by != nil {
 			f.At, f.Column, f.Text, f.Remedy = by.At(), by.Column,
@@ -239,7 +239,7 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		all := tree.like(Mapping, "")
 		all.Set("services", tree)
 		tree = all
-		l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Note, Code: "compose-old-form",
+		l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeOldForm,
 			At:     tree.At(),
 			Text:   "the file has no key services; each key at its top is read as a service",
 			Remedy: "Put them below services: to follow today's specification."})
@@ -278,12 +278,12 @@ func (l *loader) interpolate(v *Value, data []byte) {
 		if err != nil {
 			remedy := "Correct the expression."
 			var missing *dotenv.ExpandError
-			code := "compose-variable"
+			code := stack.CodeComposeVariable
 			if errors.As(err, &missing) && missing.Variable != "" {
 				remedy = fmt.Sprintf(
 					"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.",
 					missing.Variable)
-				code = "compose-variable-required"
+				code = stack.CodeComposeVariableRequired
 				_, says, _ := strings.Cut(missing.Text, ": ")
 				l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(),
 					Required: true, Says: says})

@@ -23,13 +23,13 @@ type normaliser struct {
 	noted  []stack.Remark
 }
 
-func (n *normaliser) fault(v *Value, code, text, remedy string) {
+func (n *normaliser) fault(v *Value, code stack.Code, text, remedy string) {
 	n.faults = append(n.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
 		Text: text, Line: excerpt(n.data, v.Line), Remedy: remedy})
 }
 
 func (n *normaliser) wrong(where string, v *Value, expected string) *Value {
-	n.fault(v, "compose-type", fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected),
+	n.fault(v, stack.CodeComposeType, fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected),
 		"Write it as "+expected+".")
 	return v
 }
@@ -84,7 +84,7 @@ func object(keys map[string]rule) rule {
 				if near := nearest(m.Key, keys); near != "" {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
-				n.fault(&at, "compose-unknown-key", fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
+				n.fault(&at, stack.CodeComposeUnknownKey, fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
 					remedy)
 				continue
 			case m.Value.tag == "!reset":
@@ -184,7 +184,7 @@ func anything(_ *normaliser, _ string, v *Value) *Value { return v }
 func choice(options ...string) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
 		if !v.Scalar() || !slices.Contains(options, v.Text) {
-			n.fault(v, "compose-value", fmt.Sprintf("%s is %q; possible are %s", where, v.Text,
+			n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q; possible are %s", where, v.Text,
 				strings.Join(options, ", ")), "Write one of these.")
 		}
 		return v.like(String, v.Text)
@@ -194,7 +194,7 @@ func choice(options ...string) rule {
 // duration follows the specification's chapter "Specifying durations": 1m30s, 500ms, 2h.
 func duration(n *normaliser, where string, v *Value) *Value {
 	if _, err := ParseDuration(v.Text); !v.Scalar() || err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s is %q, which is no duration", where, v.Text),
+		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q, which is no duration", where, v.Text),
 			"Write it like 1m30s, with the units us, ms, s, m and h.")
 	}
 	return v.like(String, v.Text)
@@ -257,7 +257,7 @@ func words(n *normaliser, where string, v *Value) *Value {
 	}
 	fields, err := SplitCommand(v.Text)
 	if err != nil {
-		n.fault(v, "compose-value", fmt.Sprintf("%s: %v", where, err),
+		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s: %v", where, err),
 			"Close the quote, or write the command as a list.")
 	}
 	out := v.like(Sequence, "")
@@ -429,7 +429,7 @@ func healthTest(n *normaliser, where string, v *Value) *Value {
 	}
 	out := listOf(text)(n, where, v)
 	if len(out.Items) > 0 && !slices.Contains([]string{"NONE", "CMD", "CMD-SHELL"}, out.Items[0].Text) {
-		n.fault(out.Items[0], "compose-value", fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE",
+		n.fault(out.Items[0], stack.CodeComposeValue, fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE",
 			where, out.Items[0].Text), "Put CMD before the words of the command.")
 	}
 	return out

@@ -26,7 +26,7 @@ const (
 // keys reported. All its faults come back together.
 func document(file string, data []byte) (*Value, error) {
 	one := func(line, column int, text, remedy string) error {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax", At: stack.Place{File: file, Line: line},
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax, At: stack.Place{File: file, Line: line},
 			Column: column, Text: text, Remedy: remedy}
 		f.Line = excerpt(data, line)
 		return f
@@ -135,7 +135,7 @@ type reader struct {
 }
 
 func (r *reader) fault(n *yaml.Node, text, remedy string) {
-	r.faults = append(r.faults, &stack.Fault{Kind: stack.Unreadable, Code: "compose-syntax",
+	r.faults = append(r.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax,
 		At:     stack.Place{File: r.file, Line: n.Line},
 		Column: n.Column, Text: text, Line: excerpt(r.data, n.Line), Remedy: remedy})
 }

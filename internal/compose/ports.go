@@ -3,6 +3,7 @@ package compose
 import (
 	"fmt"
 	"net/netip"
+	"nimbleharbor/internal/stack"
 	"strconv"
 	"strings"
 )
@@ -104,7 +105,7 @@ func ports(n *normaliser, where string, v *Value) *Value {
 		if item.Kind == Mapping {
 			p := long(n, at, item)
 			if p.Get("target") == nil {
-				n.fault(item, "compose-value", at+" has no target", "Name the port inside the container: target: 80.")
+				n.fault(item, stack.CodeComposeValue, at+" has no target", "Name the port inside the container: target: 80.")
 				continue
 			}
 			setDefault(p, "mode", String, "ingress")
@@ -118,7 +119,7 @@ func ports(n *normaliser, where string, v *Value) *Value {
 		}
 		r, err := ParsePort(item.Text)
 		if err != nil {
-			n.fault(item, "compose-port", fmt.Sprintf("%s: %v", at, err), `Write it as "PUBLISHED:TARGET", in quotes.`)
+			n.fault(item, stack.CodeComposePort, fmt.Sprintf("%s: %v", at, err), `Write it as "PUBLISHED:TARGET", in quotes.`)
 			continue
 		}
 		for k := 0; k <= r.ToTarget-r.FromTarget; k++ {
@@ -230,14 +231,14 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 			m = long(n, at, item)
 			setDefault(m, "type", String, "volume")
 			if m.Get("target") == nil {
-				n.fault(item, "compose-value", at+" has no target",
+				n.fault(item, stack.CodeComposeValue, at+" has no target",
 					"Name the folder inside the container: target: /data.")
 				continue
 			}
 		case item.Scalar():
 			short, err := ParseMount(item.Text)
 			if err != nil {
-				n.fault(item, "compose-volume", fmt.Sprintf("%s: %v", at, err),
+				n.fault(item, stack.CodeComposeVolume, fmt.Sprintf("%s: %v", at, err),
 					"Write it as SOURCE:TARGET, or SOURCE:TARGET:ro.")
 				continue
 			}

@@ -62,9 +62,10 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	s := Service{Service: stack.Service{
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
-		At: stack.Place{File: v.File, Line: m.Line}, Address: m.Key,
-		Env: make(map[string]string, settings), EnvAt: make(map[string]stack.Place, settings),
-		EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{},
+		At: stack.Place{File: v.File, Line: m.Line}, Env: make(map[string]string, settings),
+		FromFiles: stack.FromFiles{EnvAt: make(map[string]stack.Place, settings),
+			EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{}},
+		ContainerWay: stack.ContainerWay{Address: m.Key},
 	}}
 	c := &stack.ContainerSpec{
 		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),

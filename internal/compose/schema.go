@@ -1,5 +1,7 @@
 package compose
 
+import "nimbleharbor/internal/stack"
+
 // The keys of the Compose Specification, each with the rule that reads it.
 
 var topLevel map[string]rule
@@ -119,7 +121,7 @@ func envFiles(n *normaliser, where string, v *Value) *Value {
 			out.Set("path", p.like(String, n.within(p.Text)))
 			setDefault(out, "required", Bool, "true")
 		} else if out.Kind == Mapping {
-			n.fault(v, "compose-value", where+" has no path", "Name the file: path: ./app.env.")
+			n.fault(v, stack.CodeComposeValue, where+" has no path", "Name the file: path: ./app.env.")
 		}
 		return out
 	})(n, where, v)

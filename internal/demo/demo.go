@@ -26,9 +26,10 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -109,7 +110,7 @@ func (s *show) setenv(key, value string) {
 // prepare makes the temporary folder, the repositories and the stand-ins.
 func (s *show) prepare() error {
 	if _, err := exec.LookPath("git"); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "git-missing",
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing,
 			Text:   "the demo makes real git repositories, and git is not installed",
 			Remedy: "Install git, then run this again.", Cause: err}
 	}
@@ -125,14 +126,14 @@ func (s *show) prepare() error {
 			return err
 		}
 		if entries, err := os.ReadDir(s.ws); err == nil && len(entries) > 0 {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: s.ws},
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: s.ws},
 				Text: "the folder exists and is not empty", Remedy: "Name a new one behind --keep."}
 		}
 	}
 	// The tide-table service's port, once held, keeps other demos from choosing the same ones.
 	for s.shift = 0; ; s.shift += 100 {
 		if s.shift > 5000 {
-			return &stack.Fault{Kind: stack.NotSo, Code: "ports-taken", Text: "no free ports were found for the demo",
+			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodePortsTaken, Text: "no free ports were found for the demo",
 				Remedy: "Stop some of the servers on this machine."}
 		}
 		if s.tides, err = startTides(fmt.Sprintf("127.0.0.1:%d", 18090+s.shift)); err != nil {
@@ -263,7 +264,7 @@ func (s *show) standInsOnly(ctx context.Context) error {
 	data, err := os.ReadFile(filepath.Join(s.opt.StandIns, "ferry-counter", ".env.example"))
 	m := tokensAt.FindSubmatch(data)
 	if err != nil || m == nil {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "not-a-demo", At: stack.Place{File: s.opt.StandIns},
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotADemo, At: stack.Place{File: s.opt.StandIns},
 			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor demo --keep DIR",
 			Cause: err}
 	}
@@ -292,7 +293,7 @@ func (s *show) realImages() error {
 	ctx := context.Background()
 	e, err := engine.Connect(ctx)
 	if err != nil {
-		f := &stack.Fault{Kind: stack.NotSo, Code: "engine-unavailable", Text: err.Error(), Cause: err}
+		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(), Cause: err}
 		var u *engine.Unavailable
 		if errors.As(err, &u) {
 			f.Remedy = u.Remedy() + " Without an engine: nharbor demo"
@@ -308,7 +309,7 @@ func (s *show) realImages() error {
 			return
 		}
 		labels := map[string]string{engine.LabelStack: id}
-		launch.RemoveContainers(ctx, e, id)
+		supervise.RemoveContainers(ctx, e, id)
 		e.RemoveVolumes(ctx, labels)
 		e.RemoveImages(ctx, labels)
 		for _, n := range names {
@@ -399,7 +400,7 @@ func (s *show) play(ctx context.Context) (int, error) {
 	}
 	s.heading("Launch: each piece starts the moment what it needs answers")
 	// Whatever happens from here on, nothing may stay behind.
-	s.undo = append(s.undo, func() { launch.StopStack(context.Background(), s.ws, nil) })
+	s.undo = append(s.undo, func() { supervise.StopStack(context.Background(), s.ws, nil) })
 	if code := s.call(ctx, "-C", s.ws, "launch", "--background"); code != 0 {
 		return failed(code)
 	}
@@ -495,10 +496,10 @@ func (s *show) book(ctx context.Context) error {
 	}
 	s.say("  In the ledger: %s", strings.Join(names, ", "))
 	// The next stage shows the log, to which the worker's line is still on its way.
-	log := launch.NewLogReader(s.ws, []string{"worker"})
+	log := logs.Read(s.ws, []string{"worker"})
 	return until(ctx, "the worker said nothing of the booking", func() (bool, error) {
 		lines, err := log.Next()
-		return slices.ContainsFunc(lines, func(l launch.LogLine) bool { return strings.HasPrefix(l.Text, "entered") }),
+		return slices.ContainsFunc(lines, func(l logs.Line) bool { return strings.HasPrefix(l.Text, "entered") }),
 			err
 	})
 }

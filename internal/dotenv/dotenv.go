@@ -48,7 +48,7 @@ func Parse(name string, data []byte) (*File, error) {
 		return nil, TooLarge(name, len(data))
 	}
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary, At: stack.Place{File: name},
 			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
 	}
 	p := parser{file: f, line: 1}
@@ -83,7 +83,7 @@ const MaxSize = 4 << 20
 
 // TooLarge is the fault of a settings file beyond MaxSize.
 func TooLarge(name string, size int) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "env-too-large", At: stack.Place{File: name},
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvTooLarge, At: stack.Place{File: name},
 		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at most", size>>20,
 			MaxSize>>20), Remedy: "Move it away, or name it differently."}
 }
@@ -231,7 +231,7 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 		default:
 			v, _, err := Expand(s.Value, lookup)
 			if err != nil {
-				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-variable",
+				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvVariable,
 					At:     stack.Place{File: f.Name, Line: s.Line},
 					Text:   fmt.Sprintf("%s: %v", s.Key, err),
 					Remedy: "Correct the expression, or put the value in single quotes to keep it as it is."})

@@ -176,7 +176,7 @@ func (p *parser) next(end int) {
 }
 
 func (p *parser) fault(column int, text, remedy string) {
-	p.faults = append(p.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-line",
+	p.faults = append(p.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvLine,
 		At: stack.Place{File: p.file.Name, Line: p.line}, Column: column, Text: text, Remedy: remedy})
 }
 

@@ -56,7 +56,7 @@ func (f Folder) Read(name string) ([]byte, error) {
 			return data, nil
 		}
 	}
-	return nil, &stack.Fault{Kind: stack.Unreadable, Code: "file-unreadable", At: stack.Place{File: file},
+	return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFileUnreadable, At: stack.Place{File: file},
 		Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
 }
 
@@ -74,7 +74,7 @@ type Finding struct {
 }
 
 // remark adds a remark.
-func (f *Finding) remark(level, code string, at stack.Place, text, remedy string) {
+func (f *Finding) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
 	f.Remarks = append(f.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
 }
 
@@ -282,7 +282,7 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 		}
 		line, column := position(data, offset)
 		lines := strings.Split(string(data), "\n")
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line), Column: column,
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line), Column: column,
 			Text:   text,
 			Line:   strings.TrimRight(lines[line-1], "\r"),
 			Remedy: "Correct the file here or just above: often a comma too many or too few."}

@@ -59,7 +59,7 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid TOML: " +
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1), Text: "not valid TOML: " +
 		strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.",
 		Cause: err}
 	var at *toml.DecodeError
@@ -78,7 +78,7 @@ func parseXML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, 1), Text: "not valid XML: " +
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1), Text: "not valid XML: " +
 		err.Error(), Remedy: "Correct the file at this place or just above it.", Cause: err}
 	var at *xml.SyntaxError
 	if errors.As(err, &at) {
@@ -96,7 +96,7 @@ func wrongYAML(f Folder, name string, err error) error {
 	if _, scanErr := fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d:", &line); scanErr != nil {
 		line = 1
 	}
-	return &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(name, line),
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line),
 		Text:   "not valid YAML: " + strings.TrimPrefix(err.Error(), "yaml: "),
 		Remedy: "Correct the file at this place or just above it.", Cause: err}
 }

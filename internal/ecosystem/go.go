@@ -90,7 +90,7 @@ func readGo(f Folder) (*Finding, error) {
 		}
 	}
 	if p.Name == "" && manifest == "go.mod" {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "manifest-syntax", At: f.At(manifest, 1),
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(manifest, 1),
 			Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
 	}
 	if out.Within == nil || constraint != "*" {

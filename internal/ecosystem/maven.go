@@ -120,7 +120,7 @@ func readMaven(f Folder) (*Finding, error) {
 		out.step(f.step(stack.Migrate, f.lineWith(manifest, "liquibase-maven-plugin"), mvn, "--batch-mode",
 			"liquibase:update"))
 	} else if m.uses("flyway-core") || m.uses("liquibase-core") {
-		out.remark(stack.Note, "migrates-itself", f.lineWith(manifest, "-core"),
+		out.remark(stack.Note, stack.CodeMigratesItself, f.lineWith(manifest, "-core"),
 			"the service brings its database up to date by itself when it starts", "")
 	}
 	switch {

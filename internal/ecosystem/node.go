@@ -191,12 +191,12 @@ func (n *nodeProject) choose() {
 		}
 	}
 	if len(found) > 1 {
-		n.out.remark(stack.Warning, "lock-files-several", n.At(found[0], 1),
+		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(found[0], 1),
 			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "),
 				manager, why),
 			"Remove those that are out of date, or name the manager in packageManager.")
 	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
-		n.out.remark(stack.Warning, "lock-file-foreign", n.At(found[0], 1),
+		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0], 1),
 			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager),
 			"Remove the one of the two that is wrong.")
 	}
@@ -262,7 +262,7 @@ func (n *nodeProject) members() {
 			Packages []string `yaml:"packages"`
 		}
 		if err := parseYAML([]byte(text), &y); err != nil {
-			n.out.remark(stack.Warning, "workspace-file-unreadable", n.At("pnpm-workspace.yaml", 1),
+			n.out.remark(stack.Warning, stack.CodeWorkspaceFileUnreadable, n.At("pnpm-workspace.yaml", 1),
 				"the workspace's members can't be read: "+err.Error(), "Correct the file.")
 		}
 		n.out.Members = append(n.out.Members, y.Packages...)
@@ -285,7 +285,7 @@ func (n *nodeProject) install() {
 	if n.tool.lock != "" {
 		where = n.At(n.tool.lock, 1)
 	} else {
-		n.out.remark(stack.Warning, "lock-missing", where,
+		n.out.remark(stack.Warning, stack.CodeLockMissing, where,
 			"there is no "+n.tool.Locks[0]+", so each machine may get other versions",
 			"Commit the lock file that the install makes.")
 	}
@@ -428,7 +428,7 @@ func (n *nodeProject) serve() {
 	}
 	line := scripts[main]
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
-		n.out.remark(stack.Note, "script-runs-all", n.at("scripts."+main),
+		n.out.remark(stack.Note, stack.CodeScriptRunsAll, n.at("scripts."+main),
 			fmt.Sprintf("the script %s starts several things at once; here each of them is a service of its own", main),
 			"To launch only some: nharbor launch SERVICE…")
 		main = ""

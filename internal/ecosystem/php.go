@@ -113,7 +113,7 @@ func readComposer(f Folder) (*Finding, error) {
 		install.At = f.At("composer.lock", 1)
 		out.evidence(install.At, "lock file of composer")
 	} else if len(c.Require)+len(c.RequireDev) > 0 {
-		out.remark(stack.Warning, "lock-missing", f.At(manifest, 1),
+		out.remark(stack.Warning, stack.CodeLockMissing, f.At(manifest, 1),
 			"there is no composer.lock, so each machine may get other versions",
 			"Commit the composer.lock that the install makes.")
 	}

@@ -35,7 +35,7 @@ var pip = &Manager{
 			}
 			if p.manifest == "manage.py" {
 				from = "django"
-				p.out.remark(stack.Warning, "requirements-missing", p.At("manage.py", 1),
+				p.out.remark(stack.Warning, stack.CodeRequirementsMissing, p.At("manage.py", 1),
 					"no file says what the project needs; its manage.py needs Django, so the newest is installed",
 					"Write a requirements.txt.")
 			}
@@ -83,7 +83,7 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 	seen[name] = true
 	data, err := p.Read(name)
 	if err != nil {
-		p.out.remark(stack.Warning, "requirements-not-included", p.At(name, 0),
+		p.out.remark(stack.Warning, stack.CodeRequirementsNotIncluded, p.At(name, 0),
 			"an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
 		return nil
 	}

@@ -238,7 +238,7 @@ func (p *pythonProject) collect() {
 	if conda := p.first(condaFiles...); conda != "" {
 		var y struct{ Dependencies []any }
 		if err := parseYAML([]byte(p.text(conda)), &y); err != nil {
-			p.out.remark(stack.Warning, "environment-unreadable", p.At(conda, 1),
+			p.out.remark(stack.Warning, stack.CodeEnvironmentUnreadable, p.At(conda, 1),
 				"the environment file can't be read: "+err.Error(), "Correct the file.")
 		}
 		for _, d := range y.Dependencies {
@@ -331,7 +331,7 @@ func (p *pythonProject) install(manager *Manager) {
 		if p.Has(lock) {
 			p.out.evidence(p.At(lock, 1), "lock file of "+name)
 		} else {
-			p.out.remark(stack.Warning, "lock-missing", p.At(p.manifest, 1), "there is no "+lock+
+			p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1), "there is no "+lock+
 				", so each machine may get other versions", "Commit the "+lock+" that the install makes.")
 		}
 	}
@@ -340,7 +340,7 @@ func (p *pythonProject) install(manager *Manager) {
 		locks = append(locks, slices.DeleteFunc(slices.Clone(m.Locks), func(l string) bool { return !p.Has(l) })...)
 	}
 	if len(locks) > 1 {
-		p.out.remark(stack.Warning, "lock-files-several", p.At(locks[0], 1), "there are several lock files: "+
+		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1), "there are several lock files: "+
 			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
 	}
 	if p.bin != "" {

@@ -181,12 +181,6 @@ func TestProcfile(t *testing.T) {
 		list[1].Name != "worker" {
 		t.Errorf("the processes are %+v", list)
 	}
-	for line, want := range map[string]string{"a b  c": "a|b|c", "a $B": "sh|-c|a $B", "A=1 b": "sh|-c|A=1 b",
-		"a 'b c'": "sh|-c|a 'b c'", "a && b": "sh|-c|a && b"} {
-		if got := strings.Join(Words(line), "|"); got != want {
-			t.Errorf("%q becomes %s", line, got)
-		}
-	}
 }
 
 func TestVersionFiles(t *testing.T) {

@@ -132,7 +132,7 @@ func readRuby(f Folder) (*Finding, error) {
 		install.At, install.Env["BUNDLE_FROZEN"] = f.At("Gemfile.lock", 1), "true"
 		out.evidence(install.At, "lock file of bundler")
 	} else {
-		out.remark(stack.Warning, "lock-missing", at,
+		out.remark(stack.Warning, stack.CodeLockMissing, at,
 			"there is no Gemfile.lock, so each machine may get other versions",
 			"Commit the Gemfile.lock that the install makes.")
 	}

@@ -117,7 +117,7 @@ func readCargo(f Folder) (*Finding, error) {
 			fetch = f.step(stack.Install, f.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
 			out.evidence(f.At("Cargo.lock", 1), "lock file of cargo")
 		} else {
-			out.remark(stack.Warning, "lock-missing", f.At(manifest, 1),
+			out.remark(stack.Warning, stack.CodeLockMissing, f.At(manifest, 1),
 				"there is no Cargo.lock, so each machine may get other versions",
 				"Commit the Cargo.lock that the install makes.")
 		}

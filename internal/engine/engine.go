@@ -12,6 +12,7 @@ import (
 	"maps"
 	"net"
 	"net/netip"
+	"nimbleharbor/internal/diagnose"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -47,60 +48,26 @@ type Engine struct {
 	Version string
 }
 
-// Lack is why no engine can be used.
-type Lack string
-
-// The reasons, each with a remedy of its own.
-const (
-	NotInstalled Lack = "not-installed"
-	NotStarted   Lack = "not-started"
-	NotPermitted Lack = "not-permitted"
-	NotSpeaking  Lack = "not-speaking" // something answers, but it is no engine
-)
-
 // Unavailable says that no engine can be used, and why.
 type Unavailable struct {
-	Lack    Lack
+	Lack    diagnose.Lack
 	Address string
 	Cause   error
 }
 
-func (u *Unavailable) Error() string {
-	switch u.Lack {
-	case NotInstalled:
-		return "no container engine is installed"
-	case NotStarted:
-		return "the container engine is installed but not started: nothing answers at " + u.Address
-	case NotPermitted:
-		return "the container engine runs, but you may not use its socket " + strings.TrimPrefix(u.Address, "unix://")
-	}
-	return fmt.Sprintf("what answers at %s is no container engine: %v", u.Address, u.Cause)
-}
+func (u *Unavailable) Error() string { return u.explain().Cause }
 
 func (u *Unavailable) Unwrap() error { return u.Cause }
 
 // Remedy says what to do about it on this system.
-func (u *Unavailable) Remedy() string {
-	switch u.Lack {
-	case NotInstalled:
-		if runtime.GOOS == "linux" {
-			return "Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can " +
-				"natively: nharbor launch --native SERVICE"
-		}
-		return "Install a container engine that offers its HTTP API on a socket, start it, and run this again."
-	case NotStarted:
-		if os.Getenv("DOCKER_HOST") != "" {
-			return "Start the engine that DOCKER_HOST points at, or unset DOCKER_HOST to use the one of this machine."
-		}
-		if runtime.GOOS == "linux" {
-			return "Start it: sudo systemctl start docker (without systemd: sudo service docker start)"
-		}
-		return "Start the engine's application and wait until it says that it is running."
-	case NotPermitted:
-		return "Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members " +
-			"of the group can become root."
+func (u *Unavailable) Remedy() string { return u.explain().Remedy }
+
+func (u *Unavailable) explain() diagnose.Finding {
+	known := diagnose.Engine{Lack: u.Lack, Address: u.Address, System: runtime.GOOS, Told: os.Getenv("DOCKER_HOST") != ""}
+	if u.Cause != nil {
+		known.Why = u.Cause.Error()
 	}
-	return "Check DOCKER_HOST."
+	return known.Explain()
 }
 
 // addresses lists where an engine may listen, the likely one first.
@@ -138,13 +105,13 @@ func Connect(ctx context.Context) (*Engine, error) {
 	return nil, worst
 }
 
-func weight(l Lack) int {
+func weight(l diagnose.Lack) int {
 	switch l {
-	case NotPermitted:
+	case diagnose.NotPermitted:
 		return 3
-	case NotSpeaking:
+	case diagnose.NotSpeaking:
 		return 2
-	case NotStarted:
+	case diagnose.NotStarted:
 		return 1
 	}
 	return 0
@@ -155,7 +122,7 @@ func At(ctx context.Context, address string) (*Engine, error) {
 	cli, err := client.NewClientWithOpts(client.WithHost(address), client.WithAPIVersionNegotiation(),
 		client.WithTLSClientConfigFromEnv())
 	if err != nil {
-		return nil, &Unavailable{Lack: NotSpeaking, Address: address, Cause: err}
+		return nil, &Unavailable{Lack: diagnose.NotSpeaking, Address: address, Cause: err}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
@@ -164,15 +131,15 @@ func At(ctx context.Context, address string) (*Engine, error) {
 		return &Engine{cli: cli, Address: address, Version: v.Version}, nil
 	}
 	cli.Close()
-	u := &Unavailable{Lack: NotSpeaking, Address: address, Cause: err}
+	u := &Unavailable{Lack: diagnose.NotSpeaking, Address: address, Cause: err}
 	socket, isUnix := strings.CutPrefix(address, "unix://")
 	switch {
 	case errors.Is(err, os.ErrPermission), isUnix && denied(socket):
-		u.Lack = NotPermitted
+		u.Lack = diagnose.NotPermitted
 	case client.IsErrConnectionFailed(err) || errors.As(err, new(*net.OpError)):
-		u.Lack = NotStarted
+		u.Lack = diagnose.NotStarted
 		if _, statErr := os.Stat(socket); isUnix && statErr != nil && !installed() && os.Getenv("DOCKER_HOST") == "" {
-			u.Lack = NotInstalled
+			u.Lack = diagnose.NotInstalled
 		}
 	}
 	return nil, u

@@ -16,6 +16,7 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 )
@@ -40,12 +41,12 @@ func TestUnavailable(t *testing.T) {
 	}
 	defer other.Close()
 	go http.Serve(other, http.NotFoundHandler())
-	for address, want := range map[string]engine.Lack{
-		"unix://" + dead:                         engine.NotStarted,
-		"unix://" + filepath.Join(dir, "other"):  engine.NotSpeaking,
-		"tcp://127.0.0.1:1":                      engine.NotStarted,
-		"nonsense":                               engine.NotSpeaking,
-		"unix://" + filepath.Join(dir, "absent"): engine.NotStarted,
+	for address, want := range map[string]diagnose.Lack{
+		"unix://" + dead:                         diagnose.NotStarted,
+		"unix://" + filepath.Join(dir, "other"):  diagnose.NotSpeaking,
+		"tcp://127.0.0.1:1":                      diagnose.NotStarted,
+		"nonsense":                               diagnose.NotSpeaking,
+		"unix://" + filepath.Join(dir, "absent"): diagnose.NotStarted,
 	} {
 		_, err := engine.At(t.Context(), address)
 		var u *engine.Unavailable
@@ -53,7 +54,7 @@ func TestUnavailable(t *testing.T) {
 			t.Errorf("%s: %v", address, err)
 			continue
 		}
-		if u.Lack == engine.NotInstalled && strings.HasSuffix(address, "absent") {
+		if u.Lack == diagnose.NotInstalled && strings.HasSuffix(address, "absent") {
 			continue // true on a machine without an engine
 		}
 		if u.Lack != want || u.Error() == "" || u.Remedy() == "" {
@@ -84,7 +85,7 @@ func TestNotPermitted(t *testing.T) {
 	}
 	_, err = engine.At(t.Context(), "unix://"+socket)
 	var u *engine.Unavailable
-	if !errors.As(err, &u) || u.Lack != engine.NotPermitted || !strings.Contains(u.Remedy(), "group") {
+	if !errors.As(err, &u) || u.Lack != diagnose.NotPermitted || !strings.Contains(u.Remedy(), "group") {
 		t.Errorf("the error is %v", err)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
@@ -320,20 +321,22 @@ func (m *maker) notice() {
 		for _, later := range m.after(f) {
 			for _, o := range later.Settings {
 				if o.Key == s.Key && o.value != "" && o.value != s.value && o.there {
-					s.remark(stack.Warning, "%s:%d wins over this one", later.Path, o.Line)
+					s.warn(&diagnose.Setting{Key: s.Key, Later: later.Path, Line: o.Line})
 				}
 			}
 		}
-		if (s.Origin == Generated || s.Origin == Answered && s.there && s.value != s.was) && s.service != "" &&
-			m.opt.Data != nil {
-			if store := m.opt.Data(s.service); store != "" {
-				s.remark(stack.Warning,
-					"%s exists already and keeps the password that it was made with, so that %s will refuse this "+
-						"one: put the earlier one back (--set %s=…), or throw the data away (nharbor reset --data)",
-					store, s.service, s.Key)
-			}
+		changed := s.Origin == Generated || s.Origin == Answered && s.there && s.value != s.was
+		if changed && s.service != "" && m.opt.Data != nil {
+			s.warn(&diagnose.Setting{Key: s.Key, Service: s.service, Store: m.opt.Data(s.service), Changed: true})
 		}
 	})
+}
+
+// warn says what is wrong with the setting, if anything is.
+func (s *Setting) warn(known *diagnose.Setting) {
+	if f := known.Explain(); f.Code != "" {
+		s.remark(stack.Warning, "%s", f.Cause)
+	}
 }
 
 // after lists the files that the framework reads on top of one.

@@ -159,22 +159,6 @@ func (f *facts) as(user string) *facts {
 	return f
 }
 
-// PasswordKeys lists the keys of a service's environment whose values a database takes over into its store of data
-// when that is made, and never again; none for any other service.
-func PasswordKeys(v *stack.Service) []string {
-	p := protocol.OfImage(v.Image)
-	if p == nil || p.SignIn == nil || len(p.SignIn.User) == 0 {
-		return nil
-	}
-	var out []string
-	for _, key := range slices.Concat(p.SignIn.Password, p.SignIn.RootPassword) {
-		if !slices.Contains(out, key) {
-			out = append(out, key)
-		}
-	}
-	return out
-}
-
 // of is the protocol in which one signs in at the service; nil where nobody does.
 func (f *facts) of() *protocol.Protocol {
 	if p := protocol.Named(f.kind); p != nil && p.SignIn != nil {

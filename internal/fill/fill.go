@@ -34,7 +34,7 @@ type Setting struct {
 	Secret bool   `json:"secret"`
 	Remark string `json:"remark"` // the reason, or what is noticed about it
 	// Level is stack.Warning for a remark that should not be passed over, else empty.
-	Level string `json:"level,omitempty"`
+	Level stack.Level `json:"level,omitempty"`
 	// Issued is true for a secret that only a third party can give.
 	Issued bool `json:"issued,omitempty"`
 
@@ -51,7 +51,7 @@ type Setting struct {
 // Value is what the setting will hold. It may be a secret.
 func (s *Setting) Value() string { return s.value }
 
-func (s *Setting) remark(level, text string, args ...any) {
+func (s *Setting) remark(level stack.Level, text string, args ...any) {
 	if text = fmt.Sprintf(text, args...); s.Remark != "" && s.Remark != text {
 		text = s.Remark + "; " + text
 	}
@@ -200,7 +200,7 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 		m.plan.keepOnly(path.Clean(opt.Only))
 	}
 	for _, r := range s.Remarks {
-		if r.Code == "variable-in-no-template" {
+		if r.Code == stack.CodeVariableInNoTemplate {
 			m.plan.Remarks = append(m.plan.Remarks, r)
 		}
 	}
@@ -254,7 +254,7 @@ func (m *maker) open(e stack.EnvFile) error {
 	read := func(name string) (*settings.Document, []byte, error) {
 		d, err := settings.Read(m.fsys, name, e.Format)
 		if dotenv.Unread(err) {
-			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable", At: stack.Place{File: name},
+			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable, At: stack.Place{File: name},
 				Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		if err != nil {
@@ -383,7 +383,7 @@ func (m *maker) only() error {
 		return nil
 	}
 	if !fs.ValidPath(name) {
-		return &stack.Fault{Kind: stack.WrongCall, Code: "file-outside",
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFileOutside,
 			Text:   fmt.Sprintf("%s lies outside the workspace", m.opt.Only),
 			Remedy: "Name a settings file of this workspace, relative to its top."}
 	}

@@ -285,10 +285,10 @@ func TestWrongCalls(t *testing.T) {
 // BenchmarkMake500Files plans 500 settings files of as many services, every other one there already.
 func BenchmarkMake500Files(b *testing.B) {
 	fsys := fstest.MapFS{}
-	s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16", Runs: stack.Container,
-		Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml", Line: 2},
-		Env:     map[string]string{"POSTGRES_PASSWORD": ""},
-		EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}
+	s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
+		Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2},
+		Env:       map[string]string{"POSTGRES_PASSWORD": ""},
+		FromFiles: stack.FromFiles{EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}}
 	for i := range 500 {
 		name, text := fmt.Sprintf("p%d/.env", i),
 			fmt.Sprintf(
@@ -303,7 +303,7 @@ func BenchmarkMake500Files(b *testing.B) {
 		}
 		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name, Template: name + ".example", Present: i%2 == 0})
 		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container,
-			EnvFiles: []stack.EnvFileRef{{Path: name}}})
+			FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{{Path: name}}}})
 	}
 	for b.Loop() {
 		p, err := Make(fsys, s, Options{Random: rand.Reader})

@@ -27,11 +27,11 @@ func FuzzFill(f *testing.F) {
 		if format == settings.Other || strings.ContainsAny(name, "/\\\x00") || len(template)+len(existing) > 4096 {
 			return
 		}
-		s := &stack.Stack{Services: []stack.Service{{Name: "db", Address: "db", Image: "postgres:16",
-			Runs: stack.Container, Container: &stack.ContainerSpec{}, At: stack.Place{File: "compose.yaml"},
-			Env:        map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
-			EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true},
-			Ports:      []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
+		s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
+			Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container, At: stack.Place{File: "compose.yaml"},
+			Env:       map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
+			FromFiles: stack.FromFiles{EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true}},
+			Ports:     []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
 			EnvFiles: []stack.EnvFile{{Path: "target", Template: "template", Format: format, Present: existing != ""}}}
 		fsys := fstest.MapFS{"template": {Data: []byte(template)}}
 		if existing != "" {

@@ -46,7 +46,7 @@ func (m *maker) given() error {
 				func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
 				f := &m.plan.Files[i]
 				if f.Format != settings.Env && f.Format != settings.Properties {
-					return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown", At: stack.Place{File: f.Path},
+					return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown, At: stack.Place{File: f.Path},
 						Text: fmt.Sprintf("the file has no key %s", key),
 						Remedy: "Keys of this format are written with dots between their levels; to add one, edit " +
 							"the file."}
@@ -55,7 +55,7 @@ func (m *maker) given() error {
 					value: value})
 				continue
 			}
-			return &stack.Fault{Kind: stack.WrongCall, Code: "setting-unknown",
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
 				Text:   fmt.Sprintf("no settings file has a key %s", name),
 				Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
 		}
@@ -79,7 +79,7 @@ func (m *maker) accept(s *Setting, value, what string) error {
 	if hashKey.MatchString(s.Key) && !hashed.MatchString(value) && value != "" {
 		h, err := hash(m.opt.Random, value, s.Comment)
 		if err != nil {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid",
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid,
 				Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a shorter password."}
 		}
 		value = h
@@ -87,7 +87,7 @@ func (m *maker) accept(s *Setting, value, what string) error {
 	} else if s.Secret || m.issued(&File{}, s) {
 		note, err := m.valid(s, value)
 		if err != nil {
-			return &stack.Fault{Kind: stack.WrongCall, Code: "answer-invalid", Text: what + ": " + err.Error(),
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid, Text: what + ": " + err.Error(),
 				Remedy: "Give another value for " + s.Key + "."}
 		}
 		if note != "" {
@@ -243,7 +243,7 @@ func (m *maker) try() error {
 		verdict, no := m.opt.Try(at.value, s.value)
 		s.remark("", "%s", verdict)
 		if no {
-			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: "answer-refused",
+			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: stack.CodeAnswerRefused,
 				At: stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key, verdict),
 				Remedy: "Get a fresh one, and give it again. To keep this one: leave out --try."})
 		}

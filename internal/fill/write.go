@@ -23,7 +23,7 @@ func (f *File) Content() ([]byte, error) {
 	}
 	out, err := f.source.Edit(changes)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "setting-invalid", At: stack.Place{File: f.Path},
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingInvalid, At: stack.Place{File: f.Path},
 			Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or edit the file by hand.",
 			Cause: err}
 	}
@@ -69,7 +69,7 @@ func (p *Plan) Write(root string) error {
 }
 
 func unwritable(f *File, err error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "env-unwritable", At: stack.Place{File: f.Path},
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnwritable, At: stack.Place{File: f.Path},
 		Text:   "the settings file can't be written: " + stack.Reason(err),
 		Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
 }
@@ -78,7 +78,7 @@ func unwritable(f *File, err error) error {
 // the link stays one. Nothing outside of the workspace is ever a target.
 func target(root, file string) (string, error) {
 	fault := func(text string) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "env-link", At: stack.Place{File: file}, Text: text,
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvLink, At: stack.Place{File: file}, Text: text,
 			Remedy: "Replace the link by a file, or edit what it points at yourself."}
 	}
 	realRoot, err := filepath.EvalSymlinks(root)
@@ -125,7 +125,7 @@ func keepOld(root string, f *File) error {
 		err = workspace.WriteFile(filepath.Join(dir, filepath.Base(f.Path)), f.old, 0o600)
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "env-not-kept", At: stack.Place{File: f.Path},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvNotKept, At: stack.Place{File: f.Path},
 			Text:   "what the file holds can't be kept before it is changed: " + stack.Reason(err),
 			Remedy: "Check the free space and the rights of .nharbor. Nothing was changed.", Cause: err}
 	}

@@ -41,29 +41,29 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		}
 	}
 	if strings.HasPrefix(opt.Ref, "-") {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: "ref-invalid",
+		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRefInvalid,
 			Text:   fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref),
 			Remedy: "Name a tag, a branch or a commit."}
 	}
 	if _, err := exec.LookPath("git"); err != nil {
-		return none, &stack.Fault{Kind: stack.NotSo, Code: "git-missing", Text: "git is not installed",
+		return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing, Text: "git is not installed",
 			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: "folder-not-empty", At: stack.Place{File: dir},
+		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
 			Text:   "the folder exists and is not empty",
 			Remedy: "Name another with --into, or survey what is there: nharbor -C " + dir + " survey"}
 	}
 	parent := filepath.Dir(dir)
 	if err := os.MkdirAll(parent, 0o777); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent},
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
 			Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.",
 			Cause: err}
 	}
 	// The unfinished checkout has a name of its own beside the final one; renaming it makes it appear at once.
 	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
 	if err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: parent},
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
 			Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.",
 			Cause: err}
 	}
@@ -85,7 +85,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err == nil {
 		if err := g.run(work, "submodule", "update", "--init", "--recursive", "--progress"); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: "submodule-failed", At: stack.Place{File: ".gitmodules"},
+			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed, At: stack.Place{File: ".gitmodules"},
 				Text:   "a submodule of " + address + " could not be brought in: " + err.Error(),
 				Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
 		}
@@ -97,14 +97,14 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	if opt.Upstream != "" {
 		if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: "remote-failed",
+			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRemoteFailed,
 				Text:   "the second remote could not be added: " + err.Error(),
 				Remedy: "Add it by hand: git remote add upstream " + opt.Upstream, Cause: err}
 		}
 	}
 	os.Remove(dir) // an empty one may stand there
 	if err := os.Rename(work, dir); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: "folder-unwritable", At: stack.Place{File: dir},
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: dir},
 			Text:   "the finished checkout can't be put there: " + stack.Reason(err),
 			Remedy: "Choose another place with --into.", Cause: err}
 	}
@@ -124,7 +124,7 @@ func NameOf(address string) string {
 // checkAddress refuses what could become an option or run a command, and gives the absolute path of a local address.
 func checkAddress(address string) (local string, err error) {
 	wrong := func(text, remedy string) (string, error) {
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: "address-invalid", Text: text, Remedy: remedy}
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAddressInvalid, Text: text, Remedy: remedy}
 	}
 	const forms = "Give an https:// or ssh:// address, git@host:path, or a folder of this machine."
 	switch {
@@ -156,11 +156,11 @@ func checkAddress(address string) (local string, err error) {
 		return wrong(absErr.Error(), forms)
 	}
 	if statErr != nil {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-found", At: stack.Place{File: address},
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotFound, At: stack.Place{File: address},
 			Text: "there is no such folder, and it is no address of a repository", Remedy: forms, Cause: statErr}
 	}
 	if !info.IsDir() {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: "address-not-a-repository",
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotARepository,
 			At: stack.Place{File: address}, Text: "this is a file, not a repository", Remedy: forms}
 	}
 	return abs, nil
@@ -171,7 +171,7 @@ var scp = expr.New(
 
 func cloneFault(address string, err error) error {
 	said := err.Error()
-	f := &stack.Fault{Kind: stack.Unreadable, Code: "clone-failed",
+	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCloneFailed,
 		Text: fmt.Sprintf("%s could not be cloned: %s", hidden(address), said), Cause: err,
 		Remedy: "Check the address and that you may read it."}
 	has := func(parts ...string) bool {
@@ -339,7 +339,7 @@ func (g git) checkout(dir, ref string) error {
 				remedy += fmt.Sprintf(" and %d more", rest)
 			}
 		}
-		return &stack.Fault{Kind: stack.WrongCall, Code: "ref-not-found", Text: text, Remedy: remedy}
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRefNotFound, Text: text, Remedy: remedy}
 	}
 	var err error
 	if branch, ok := strings.CutPrefix(target, "refs/remotes/origin/"); ok {
@@ -348,7 +348,7 @@ func (g git) checkout(dir, ref string) error {
 		err = g.run(dir, "checkout", "--quiet", "--detach", target, "--")
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: "ref-not-found",
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRefNotFound,
 			Text: fmt.Sprintf("%q could not be checked out: %v", ref, err), Remedy: "Check the ref.", Cause: err}
 	}
 	return nil
@@ -356,7 +356,7 @@ func (g git) checkout(dir, ref string) error {
 
 func (g git) newHistory(dir string) error {
 	fail := func(err error) error {
-		return &stack.Fault{Kind: stack.NotSo, Code: "history-failed", Text: "the fresh history could not be begun: " +
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeHistoryFailed, Text: "the fresh history could not be begun: " +
 			err.Error(), Remedy: "Begin it by hand: git init, git add, git commit.", Cause: err}
 	}
 	branch := g.output(dir, "rev-parse", "--abbrev-ref", "HEAD")

@@ -11,39 +11,39 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/stack"
 )
 
-// prints are what a launch was made from, as sums: of files, of services with their settings, of steps with their
+// Prints are what a launch was made from, as sums: of files, of services with their settings, of steps with their
 // inputs, and the checkouts' commits.
-type prints struct {
-	Files    map[string]string `json:"files"`
-	Services map[string]string `json:"services"`
-	Steps    map[string]string `json:"steps"`
-	Commits  map[string]string `json:"commits"`
+type Prints struct {
+	Files    map[string]string       `json:"files"`
+	Services map[stack.NodeID]string `json:"services"`
+	Steps    map[stack.NodeID]string `json:"steps"`
+	Commits  map[string]string       `json:"commits"`
 }
 
 // Changes tells what has changed since a stack was launched, and what of it that concerns.
-func Changes(r *Record, now *Plan) stack.Changed {
+func Changes(then *Prints, now *Plan) stack.Changed {
 	out := stack.Changed{Files: []string{}, Services: []string{}, Steps: []string{}, Commits: []string{}}
-	if r == nil || r.Prints == nil {
+	if then == nil {
 		return out
 	}
-	then, p := r.Prints, now.prints()
+	p := now.prints()
 	for _, name := range slices.Sorted(maps.Keys(then.Files)) {
-		if sumFile(now.Root, name) != then.Files[name] {
+		if memory.Sum(now.Root, name) != then.Files[name] {
 			out.Files = append(out.Files, name)
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Services)) {
 		if old, launched := then.Services[id]; launched && old != p.Services[id] {
-			out.Services = append(out.Services, order.Title(id))
+			out.Services = append(out.Services, id.Title())
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Steps)) {
 		if old, launched := then.Steps[id]; p.Steps[id] != "" && (!launched || old != p.Steps[id]) {
-			out.Steps = append(out.Steps, order.Title(id))
+			out.Steps = append(out.Steps, id.Title())
 		}
 	}
 	for _, path := range slices.Sorted(maps.Keys(p.Commits)) {
@@ -61,10 +61,10 @@ func Changes(r *Record, now *Plan) stack.Changed {
 }
 
 // servicesBehind lists the services to which the steps lead, without another service between.
-func (p *Plan) servicesBehind(titles []string, ids map[string]string) []string {
-	behind := map[string]bool{}
+func (p *Plan) servicesBehind(titles []string, ids map[stack.NodeID]string) []string {
+	behind := map[stack.NodeID]bool{}
 	for id := range ids {
-		behind[id] = slices.Contains(titles, order.Title(id))
+		behind[id] = slices.Contains(titles, id.Title())
 	}
 	var out []string
 	for _, n := range p.Order.Nodes { // each comes after those it waits for
@@ -72,10 +72,10 @@ func (p *Plan) servicesBehind(titles []string, ids map[string]string) []string {
 			if !behind[e.ID] {
 				continue
 			}
-			if n.Kind == "step" {
+			if n.ID.IsStep() {
 				behind[n.ID] = true
 			} else {
-				out = append(out, order.Title(n.ID))
+				out = append(out, n.ID.Title())
 				break
 			}
 		}
@@ -84,11 +84,11 @@ func (p *Plan) servicesBehind(titles []string, ids map[string]string) []string {
 }
 
 // prints sums up the plan and the files that it was made from.
-func (p *Plan) prints() *prints {
-	out := &prints{Files: map[string]string{}, Services: map[string]string{}, Steps: map[string]string{},
+func (p *Plan) prints() *Prints {
+	out := &Prints{Files: map[string]string{}, Services: map[stack.NodeID]string{}, Steps: map[stack.NodeID]string{},
 		Commits: p.Commits}
 	for _, name := range p.Inputs {
-		out.Files[name] = sumFile(p.Root, name)
+		out.Files[name] = memory.Sum(p.Root, name)
 	}
 	for id, s := range p.Services {
 		var ports [][2]int
@@ -104,29 +104,21 @@ func (p *Plan) prints() *prints {
 			}
 		}
 		// The workspace's id salts the sum: it holds settings that are secret.
-		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.Service.Dir(), s.own, ports,
+		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.dir, s.own, ports,
 			container})
 		if err == nil {
 			sum := sha256.Sum256(data)
 			out.Services[id] = hex.EncodeToString(sum[:])
 		}
 	}
-	m := &Memory{root: p.Root}
 	for id, s := range p.Steps {
 		if s.Role != stack.Create && s.Role != stack.Seed {
-			out.Steps[id] = m.Digest(p.Root, &Step{Step: s.Step}, "")
+			work := s.Work
+			work.Env = nil
+			out.Steps[id] = memory.Digest(p.Root, &work, "")
 		}
 	}
 	return out
-}
-
-// sumFile is a file's sum; empty for one that isn't there.
-func sumFile(root, name string) string {
-	h := sha256.New()
-	if err := sum(h, root, filepath.Join(root, filepath.FromSlash(name))); err != nil {
-		return ""
-	}
-	return hex.EncodeToString(h.Sum(nil))
 }
 
 // inputs lists the files that a plan is made from: compose and settings files, corrections, and what its steps depend
@@ -139,8 +131,8 @@ func (p *Plan) inputs(s *stack.Stack) {
 		}
 	}
 	for _, svc := range p.Services {
-		for _, ref := range svc.EnvFiles {
-			in[ref.Path] = true
+		for _, name := range svc.files {
+			in[name] = true
 		}
 	}
 	for _, step := range p.Steps {

@@ -88,9 +88,8 @@ func part(s string, at []int, group int) string {
 func (m *mixer) locate(reader *stack.Service, host string, port int) (to string, toPort int, ok bool) {
 	host = strings.ToLower(host)
 	local := host == "localhost" || host == "127.0.0.1" || host == gateway
-	for i := range m.original.Services {
-		was := &m.original.Services[i]
-		now := &m.mixed.Services[i]
+	for _, p := range m.pairs() {
+		was, now := p.was, p.now
 		if was.Name == reader.Name {
 			continue
 		}

@@ -1,5 +1,5 @@
-// Package launch executes an order: it starts everything as soon as what it needs answers, watches it,
-// and stops it. A launched stack is owned by its steward, a process in the background.
+// Package launch turns a survey into what is to be launched: which services run where (Mix), and with which commands,
+// settings and ports (Make). It starts nothing; package supervise executes the plan.
 package launch
 
 import (
@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
@@ -20,7 +21,7 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Plan is all that a steward needs to know. It may hold secrets and is never written to disk.
+// Plan is all that a steward needs to know. It goes to the steward as JSON, may hold secrets, and is never written to disk.
 type Plan struct {
 	Root       string
 	ID         string // of the workspace
@@ -30,10 +31,10 @@ type Plan struct {
 	Options    Options
 	Inputs     []string          // files that the plan was made from
 	Commits    map[string]string // by checkout
-	Prints     *prints           // what all of it was when the plan was made
+	Prints     *Prints           // what all of it was when the plan was made
 	Order      order.Order
-	Steps      map[string]Step    // by node id
-	Services   map[string]Service // by node id
+	Steps      map[stack.NodeID]Step
+	Services   map[stack.NodeID]Service
 	Networks   map[string]stack.Network
 	Volumes    map[string]stack.Volume
 	Secrets    []string // values that no log may show
@@ -41,19 +42,35 @@ type Plan struct {
 
 // Step is a piece of preparation to run.
 type Step struct {
-	stack.Step
-	Dir string
-	Env []string
+	memory.Work
+	Dir  string            // where it runs
+	Set  map[string]string // on top of its environment
+	Data []string          // the services whose data it works on
 }
 
 // Service is a service to run, with its environment and ports worked out for the mix.
 type Service struct {
-	stack.Service
-	Dir         string
+	Name        string
+	Runs        stack.Way
+	Kind        stack.Lifetime
+	Ports       []stack.Port
+	Command     []string
 	Environment []string // KEY=VALUE: of a native service the whole, of a container what is added to the image's
-	ImageTag    string   // what a built image is called
+	Watches     bool     // as in stack.NativeWay
+	Remembered  bool     // as in stack.FromFiles
+	Restarts    stack.Restarts
+	Data        []string // the services whose data it works on
 
-	own []string // of the environment, what settings and compose files give; known only where the plan is made
+	Dir string // where it runs natively
+
+	Image     string
+	Build     string // the folder that its image is built from; empty for one that is fetched
+	ImageTag  string // what a built image is called
+	Container *stack.ContainerSpec
+
+	own   []string // of the environment, what settings and compose files give; known only where the plan is made
+	files []string // settings files that it reads; the same
+	dir   string   // Dir, relative to the workspace; the same
 }
 
 // Options are what a person asks of a launch.
@@ -68,108 +85,140 @@ type Options struct {
 	Halt       bool // stop starting things at the first failure
 }
 
-// Mix turns a survey into the stack that is to be launched: it moves services between container and
-// machine as asked, and shifts the ports. The original is left as it is.
-func Mix(s *stack.Stack, opt Options) (*stack.Stack, error) {
+// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the terms of
+// that one.
+type Mixed struct {
+	Survey, Stack *stack.Stack
+}
+
+// pair is a service as the files have it, and as it is to be launched.
+type pair struct{ was, now *stack.Service }
+
+// pairs lists all services. The two lists have the same order.
+func (m *Mixed) pairs() []pair {
+	out := make([]pair, len(m.Stack.Services))
+	for i := range out {
+		out[i] = pair{&m.Survey.Services[i], &m.Stack.Services[i]}
+	}
+	return out
+}
+
+// Mix turns a survey into the stack that is to be launched: it moves services between container and machine as asked, and
+// shifts the ports. The survey is left as it is. Its error is a *stack.Fault with the code shift-too-far, not-native or
+// not-container.
+func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 	out := *s
 	out.Services = slices.Clone(s.Services)
 	for i := range out.Services {
 		svc := &out.Services[i]
 		svc.Ports = slices.Clone(svc.Ports)
-		for k := range svc.Ports {
-			if p := &svc.Ports[k]; p.Host > 0 {
-				if p.Host += opt.Shift; p.Host < 1 || p.Host > 65535 {
-					return nil, &stack.Fault{Kind: stack.WrongCall, Code: "shift-too-far",
-						Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", opt.Shift, svc.Name,
-							p.Host), Remedy: "Choose a smaller shift."}
-				}
-				if svc.Runs == stack.Native {
-					p.Target = p.Host
-				}
-			}
+		if err := shift(svc, opt.Shift); err != nil {
+			return nil, err
 		}
 	}
 	for _, name := range opt.Native {
-		svc := out.Service(name)
-		switch {
-		case svc == nil: // order.Build names what there is
-		case svc.Runs == stack.Native:
-		case len(svc.NativeCommand) == 0:
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-native", At: svc.At,
-				Text:   fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", name),
-				Remedy: "Only a service that is built from a project of the workspace can."}
-		default:
-			svc.Runs, svc.Command, svc.Address = stack.Native, slices.Clone(svc.NativeCommand), ""
-			for k := range svc.Ports {
-				svc.Ports[k].Target = svc.Ports[k].Host
-			}
+		if err := toNative(out.Service(name)); err != nil {
+			return nil, err
 		}
 	}
 	for _, name := range opt.Container {
-		svc := out.Service(name)
-		if svc == nil || svc.Runs != stack.Native {
-			continue
-		}
-		if svc.Container != nil && svc.Build != "" {
-			svc.Runs, svc.Command, svc.Address = stack.Container, nil, svc.Name
-			if svc.ContainerPort > 0 && len(svc.Ports) > 0 {
-				svc.Ports[0].Target = svc.ContainerPort
-			}
-		} else {
-			return nil, &stack.Fault{Kind: stack.WrongCall, Code: "not-container", At: svc.At,
-				Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it",
-					name), Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
+		if err := toContainer(out.Service(name)); err != nil {
+			return nil, err
 		}
 	}
-	return &out, nil
+	return &Mixed{Survey: s, Stack: &out}, nil
 }
 
-// Make works out the plan of a launch: which environment each service gets, and where it finds the others.
-// mixed is the stack that Mix gave; original is the survey's, in whose terms the settings are written.
-func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Options) (*Plan, error) {
-	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift,
-		Options: opt, Order: *ord,
-		Steps: map[string]Step{}, Services: map[string]Service{}, Networks: mixed.Networks, Volumes: mixed.Volumes}
-	m := &mixer{root: root, original: original, mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
+func shift(svc *stack.Service, by int) error {
+	for k := range svc.Ports {
+		p := &svc.Ports[k]
+		if p.Host == 0 {
+			continue
+		}
+		if p.Host += by; p.Host < 1 || p.Host > 65535 {
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeShiftTooFar,
+				Text:   fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", by, svc.Name, p.Host),
+				Remedy: "Choose a smaller shift."}
+		}
+		if svc.Runs == stack.Native {
+			p.Target = p.Host
+		}
+	}
+	return nil
+}
+
+// toNative lets a service run on the machine itself. One that there is not is named by order.Build.
+func toNative(svc *stack.Service) error {
+	if svc == nil || svc.Runs == stack.Native {
+		return nil
+	}
+	if len(svc.NativeCommand) == 0 {
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotNative, At: svc.At,
+			Text:   fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", svc.Name),
+			Remedy: "Only a service that is built from a project of the workspace can."}
+	}
+	svc.Runs, svc.Command, svc.Address = stack.Native, slices.Clone(svc.NativeCommand), ""
+	for k := range svc.Ports {
+		svc.Ports[k].Target = svc.Ports[k].Host
+	}
+	return nil
+}
+
+// toContainer lets a service run in a container.
+func toContainer(svc *stack.Service) error {
+	if svc == nil || svc.Runs != stack.Native {
+		return nil
+	}
+	if svc.Container == nil || svc.Build == "" {
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer, At: svc.At,
+			Text:   fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it", svc.Name),
+			Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
+	}
+	svc.Runs, svc.Command, svc.Address = stack.Container, nil, svc.Name
+	if svc.ContainerPort > 0 && len(svc.Ports) > 0 {
+		svc.Ports[0].Target = svc.ContainerPort
+	}
+	return nil
+}
+
+// Make works out the plan of a launch: which environment each service gets, and where it finds the others. Settings files
+// are read through files, a file system of the workspace at root. Faults come back together.
+func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options) (*Plan, error) {
+	s := mixed.Stack
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift, Options: opt,
+		Order: *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
+		Volumes: s.Volumes}
+	m := &mixer{root: root, files: files, Mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
 	var faults stack.Faults
 	for _, n := range ord.Nodes {
-		if n.Kind == "service" {
-			svc := mixed.Service(strings.TrimPrefix(n.ID, "service:"))
-			ready, err := m.service(svc)
-			if err != nil {
-				faults = append(faults, stack.AllFaults(err)...)
-			}
-			p.Services[n.ID] = ready
+		name, ok := n.ID.Service()
+		if !ok {
+			continue
 		}
+		ready, err := m.service(s.Service(name))
+		if err != nil {
+			faults = append(faults, stack.AllFaults(err)...)
+		}
+		ready.Data = m.data(n.ID, "")
+		p.Services[n.ID] = ready
 	}
 	if len(faults) > 0 {
 		return nil, faults
 	}
 	// Ports that a native service needs of a container and that no file publishes are published on the loopback alone.
 	for id, svc := range p.Services {
-		for _, extra := range m.opened[svc.Name] {
-			svc.Ports = append(svc.Ports, extra)
-		}
+		svc.Ports = append(svc.Ports, m.opened[svc.Name]...)
 		p.Services[id] = svc
 	}
-	for _, proj := range mixed.Projects {
-		for _, step := range proj.Steps {
-			id := order.StepID(step.ID)
-			if !slices.ContainsFunc(ord.Nodes, func(n order.Node) bool { return n.ID == id }) {
-				continue
-			}
-			dir := proj.Path
-			if step.Folder != "" {
-				dir = step.Folder
-			}
-			p.Steps[id] = Step{Step: step, Dir: filepath.Join(root, filepath.FromSlash(dir)),
-				Env: m.stepEnv(p, &proj, dir)}
+	for i := range s.Projects {
+		for k := range s.Projects[i].Steps {
+			m.step(&s.Projects[i], &s.Projects[i].Steps[k])
 		}
 	}
-	p.inputs(mixed)
+	p.inputs(s)
 	p.Prints = p.prints()
-	m.learnFiles(original)
-	for _, v := range original.Secrets {
+	m.learnFiles(mixed.Survey)
+	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}
 	// a shorter one may be a part of a longer
@@ -177,16 +226,71 @@ func Make(root string, original, mixed *stack.Stack, ord *order.Order, opt Optio
 	return p, nil
 }
 
+// step adds a step of a project, if the order has it.
+func (m *mixer) step(proj *stack.Project, step *stack.Step) {
+	id := stack.StepNode(step.ID)
+	if !slices.ContainsFunc(m.plan.Order.Nodes, func(n order.Node) bool { return n.ID == id }) {
+		return
+	}
+	dir := proj.Path
+	if step.Folder != "" {
+		dir = step.Folder
+	}
+	out := Step{Dir: filepath.Join(m.root, filepath.FromSlash(dir)), Set: step.Env, Work: memory.Work{ID: step.ID,
+		Role: step.Role, Command: step.Command, Env: m.stepEnv(proj, dir), Inputs: step.Inputs, Outputs: step.Outputs,
+		EveryTime: step.EveryTime}}
+	if step.Role.Rank() >= stack.Create.Rank() {
+		out.Data = m.data(id, proj.Path)
+	}
+	m.plan.Steps[id] = out
+}
+
+// data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other, and only
+// the first may wait for the database itself; then it is that of the project's services.
+func (m *mixer) data(id stack.NodeID, project string) []string {
+	var out []string
+	add := func(name string) {
+		if v := m.Stack.Service(name); v != nil && v.Kind == stack.Lasting && m.taking(name) {
+			out = append(out, name)
+		}
+	}
+	for _, n := range m.plan.Order.Nodes {
+		for _, e := range n.After {
+			if name, ok := e.ID.Service(); ok && n.ID == id {
+				add(name)
+			}
+		}
+	}
+	if id.IsStep() && len(out) == 0 {
+		for _, v := range m.Stack.Services {
+			if v.Runs != stack.Native || v.Project != project || !m.taking(v.Name) {
+				continue
+			}
+			for _, a := range v.After {
+				add(a.Service)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// taking reports whether a service takes part in the launch.
+func (m *mixer) taking(name string) bool {
+	return slices.ContainsFunc(m.plan.Order.Nodes, func(n order.Node) bool { return n.ID == stack.ServiceNode(name) })
+}
+
 // stepEnv is the environment of a step: that of the native service of its folder, else of any of its project.
-func (m *mixer) stepEnv(p *Plan, proj *stack.Project, dir string) []string {
+func (m *mixer) stepEnv(proj *stack.Project, dir string) []string {
 	env, best := m.path(proj.Bin), ""
-	for _, id := range slices.Sorted(maps.Keys(p.Services)) {
-		svc := p.Services[id]
+	for _, id := range slices.Sorted(maps.Keys(m.plan.Services)) {
+		ready := m.plan.Services[id]
+		svc := m.Stack.Service(ready.Name)
 		if svc.Runs != stack.Native || svc.Project != proj.Path || svc.Manager != proj.Manager {
 			continue
 		}
-		if best == "" || svc.Service.Dir() == dir && best != dir {
-			env, best = svc.Environment, svc.Service.Dir()
+		if best == "" || svc.Dir() == dir && best != dir {
+			env, best = ready.Environment, svc.Dir()
 		}
 	}
 	return env
@@ -212,51 +316,30 @@ func (m *mixer) path(bin []string) []string {
 }
 
 type mixer struct {
-	root            string
-	original, mixed *stack.Stack
-	plan            *Plan
-	shell           []string
-	secrets         map[string]bool
-	opened          map[string][]stack.Port // by service: ports published for native services
+	*Mixed
+	root    string
+	files   fs.FS
+	plan    *Plan
+	shell   []string
+	secrets map[string]bool
+	opened  map[string][]stack.Port // by service: ports published for native services
 }
 
 // service works out one service's environment.
 func (m *mixer) service(svc *stack.Service) (Service, error) {
-	out := Service{Service: *svc, Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
+	out := Service{Name: svc.Name, Runs: svc.Runs, Kind: svc.Kind, Ports: slices.Clone(svc.Ports), Command: svc.Command,
+		Watches: svc.Watches, Remembered: svc.Remembered, Restarts: svc.Restarts, Image: svc.Image, Build: svc.Build,
+		dir: svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
 	if svc.Build != "" && svc.Runs == stack.Container {
 		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
 	}
 	values := map[string]string{}
 	var faults stack.Faults
 	for _, ref := range svc.EnvFiles {
-		data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(ref.Path)))
-		if errors.Is(err, fs.ErrNotExist) {
-			if ref.Required {
-				faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: "env-file-missing", At: ref.At,
-					Text:   fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path),
-					Remedy: "Make it: nharbor fill"})
-			}
-			continue
+		out.files = append(out.files, ref.Path)
+		if err := m.envFile(svc, ref, values); err != nil {
+			faults = append(faults, stack.AllFaults(err)...)
 		}
-		if err != nil {
-			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable",
-				At: stack.Place{File: ref.Path}, Text: "the settings file can't be read", Remedy: "Check its rights.",
-				Cause: err})
-			continue
-		}
-		if ref.Raw {
-			maps.Copy(values, dotenv.RawValues(data, os.LookupEnv))
-			continue
-		}
-		f, err := dotenv.Parse(ref.Path, data)
-		if err != nil {
-			return out, err
-		}
-		set, err := f.Values(os.LookupEnv)
-		if err != nil {
-			return out, err
-		}
-		maps.Copy(values, set)
 	}
 	maps.Copy(values, svc.Env)
 	m.rewrite(svc, values)
@@ -280,11 +363,50 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 	return out, nil
 }
 
+// envFile adds what a settings file says to a service's values. One outside of the workspace is read where it lies.
+func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[string]string) error {
+	var f *dotenv.File
+	var data []byte
+	var err error
+	switch inside := fs.ValidPath(ref.Path); {
+	case inside && !ref.Raw:
+		f, err = dotenv.Read(m.files, ref.Path)
+	case inside:
+		data, err = fs.ReadFile(m.files, ref.Path)
+	default:
+		if data, err = os.ReadFile(filepath.Join(m.root, filepath.FromSlash(ref.Path))); err == nil && !ref.Raw {
+			f, err = dotenv.Parse(ref.Path, data)
+		}
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && !ref.Required:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing, At: ref.At,
+			Text:   fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path),
+			Remedy: "Make it: nharbor fill"}
+	case dotenv.Unread(err):
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable, At: stack.Place{File: ref.Path},
+			Text: "the settings file can't be read", Remedy: "Check its rights.", Cause: err}
+	case err != nil:
+		return err
+	case ref.Raw:
+		maps.Copy(values, dotenv.RawValues(data, os.LookupEnv))
+		return nil
+	}
+	set, err := f.Values(os.LookupEnv)
+	if err != nil {
+		return err
+	}
+	maps.Copy(values, set)
+	return nil
+}
+
 // ownPort tells a native service the port that it is to take in this mix: by the variable that it heeds, by the
 // number in its command, or by the words that its server takes.
 func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 	command := slices.Clone(svc.Command)
-	was := m.original.Service(svc.Name)
+	was := m.Survey.Service(svc.Name)
 	if len(svc.Ports) == 0 || was == nil || len(was.Ports) == 0 {
 		return command
 	}
@@ -347,11 +469,10 @@ func (m *mixer) learn(key, value string) {
 // learnFiles keeps the secrets of the settings files that no service is known to read: a program may read them itself.
 func (m *mixer) learnFiles(s *stack.Stack) {
 	for _, e := range s.EnvFiles {
-		data, err := os.ReadFile(filepath.Join(m.root, filepath.FromSlash(e.Path)))
-		if err != nil || !e.Present {
+		if !e.Present {
 			continue
 		}
-		d, err := settings.Parse(e.Path, e.Format, data)
+		d, err := settings.Read(m.files, e.Path, e.Format)
 		if err != nil {
 			continue
 		}

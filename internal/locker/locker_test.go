@@ -136,7 +136,7 @@ func TestPackForAColleague(t *testing.T) {
 	} {
 		_, err := c.store.Unpack(strings.NewReader(c.text))
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != c.code || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
+		if !errors.As(err, &f) || string(f.Code) != c.code || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -191,7 +191,7 @@ func TestUnusable(t *testing.T) {
 		before, _ := os.ReadFile(s.File)
 		_, _, err := s.Get("r", "K")
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != c.code || f.At.File != c.file(s) || f.Remedy == "" ||
+		if !errors.As(err, &f) || string(f.Code) != c.code || f.At.File != c.file(s) || f.Remedy == "" ||
 			strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -7,31 +7,45 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 )
 
-// The kinds of a need.
+// Kind is a kind of need.
+type Kind string
+
+// The kinds.
 const (
-	Tool   = "tool"
-	Engine = "engine"
-	Port   = "port"
-	Disk   = "disk"
-	Source = "source"
+	Tool   Kind = "tool"
+	Engine Kind = "engine"
+	Port   Kind = "port"
+	Disk   Kind = "disk"
+	Source Kind = "source"
+)
+
+// Level tells whether a launch can do without.
+type Level string
+
+// The levels.
+const (
+	Required Level = "required"
+	Optional Level = "optional"
 )
 
 // Need is something that the machine must have.
 type Need struct {
 	Name    string        `json:"name"`
-	Kind    string        `json:"kind"`
+	Kind    Kind          `json:"kind"`
 	Wanted  string        `json:"wanted"`
 	Found   string        `json:"found"`
 	Met     bool          `json:"met"`
-	Level   string        `json:"level"` // "required" or "optional"
+	Level   Level         `json:"level"`
 	Because []stack.Place `json:"because"`
 	Remedy  string        `json:"remedy"`
 	For     []string      `json:"for"` // the services
@@ -82,7 +96,7 @@ func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bo
 	a.disk()
 	out := &Answer{Schema: "nharbor.needs/1", Met: true, Needs: a.needs}
 	for _, n := range out.Needs {
-		if !n.Met && n.Level == "required" {
+		if !n.Met && n.Level == Required {
 			out.Met = false
 		}
 	}
@@ -149,14 +163,14 @@ func (a *asker) compiles(ctx context.Context, services []*stack.Service) {
 	seen := map[string]int{}
 	a.native(services, func(p *stack.Project, names []string) {
 		for _, c := range p.Compiles {
-			level := "optional"
+			level := Optional
 			if c.Certain {
-				level = "required"
+				level = Required
 			}
 			if i, ok := seen[c.Takes]; ok {
 				n := &a.needs[i]
 				n.Because = append(n.Because, c.At)
-				if level == "required" {
+				if level == Required {
 					n.Level = level
 				}
 				if !strings.Contains(n.Wanted, c.Package) {
@@ -183,16 +197,13 @@ func (a *asker) sources(services []*stack.Service) {
 			}
 			seen[s.Address] = true
 			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " + s.Address,
-				Level: "required", Because: []stack.Place{s.At}, For: names, Met: true,
+				Level: Required, Because: []stack.Place{s.At}, For: names, Met: true,
 				Found: "asks for no login, as far as the checkout tells"}
 			if s.Login {
 				n.Found = "a login is set up here"
 				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
-					n.Found, n.Remedy = "no login for it was found",
-						"Get a login from whoever runs it, and put it where "+p.Manager+" looks for it."
-					if s.Variable != "" {
-						n.Remedy = fmt.Sprintf("Get a login from whoever runs it, and export it as %s.", s.Variable)
-					}
+					f := (&diagnose.Need{Kind: string(Source), Manager: p.Manager, Variable: s.Variable}).Explain()
+					n.Found, n.Remedy = f.Cause, f.Remedy
 				}
 			}
 			a.needs = append(a.needs, n)
@@ -208,30 +219,24 @@ func sourceName(address string) string {
 }
 
 func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
-	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: "required", Because: []stack.Place{r.At}}
+	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: Required, Because: []stack.Place{r.At}}
 	if n.Wanted == "*" {
 		n.Wanted = "any version"
 	}
 	found, err := a.machine.Version(ctx, r.Tool)
-	if err != nil {
-		if install := a.machine.Install(r.Tool); install != "" {
-			n.Remedy = "Install it: " + install
-		} else {
-			n.Remedy = "Install " + r.Tool + " and make sure that this shell finds it."
+	known := diagnose.Need{Kind: string(Tool), Name: r.Tool, Wanted: r.Constraint, Found: found}
+	switch {
+	case errors.Is(err, ErrNoTool):
+		known.Absent, known.Install = true, a.machine.Install(r.Tool)
+	case err != nil:
+		known.Broken = err.Error()
+	default:
+		if n.Found, n.Met = found, satisfies(found, r.Constraint); n.Met {
+			return n
 		}
-		if !errors.Is(err, ErrNoTool) {
-			n.Found = "it does not run: " + err.Error()
-			n.Remedy = "Run it by hand to see what is wrong: " + r.Tool + " --version"
-		}
-		return n
 	}
-	n.Found = found
-	n.Met = satisfies(found, r.Constraint)
-	if !n.Met {
-		n.Remedy = fmt.Sprintf(
-			"Install %s %s beside it, with a version manager, and open a new shell; or correct the constraint if it "+
-				"is out of date.", r.Tool, r.Constraint)
-	}
+	f := known.Explain()
+	n.Found, n.Remedy = f.Cause, f.Remedy
 	return n
 }
 
@@ -252,7 +257,7 @@ func satisfies(version, constraint string) bool {
 }
 
 func (a *asker) engine(ctx context.Context, services []*stack.Service) {
-	n := Need{Name: "container engine", Kind: Engine, Wanted: "one that answers", Level: "required"}
+	n := Need{Name: "container engine", Kind: Engine, Wanted: "one that answers", Level: Required}
 	for _, s := range services {
 		if s.Runs == stack.Container {
 			n.For = append(n.For, s.Name)
@@ -281,19 +286,16 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 				continue
 			}
 			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free",
-				Met: true, Level: "required", Because: []stack.Place{p.At}, For: []string{s.Name}}
+				Met: true, Level: Required, Because: []stack.Place{p.At}, For: []string{s.Name}}
 			if ours[p.Host] {
 				n.Found = "held by this stack"
 			} else if free, owner := a.machine.PortFree(p.HostIP, p.Host); !free {
-				n.Met = false
-				n.Found = "taken"
-				n.Remedy = "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100"
+				known := diagnose.Need{Kind: string(Port)}
 				if owner != nil {
-					n.Found = fmt.Sprintf("taken by %s, process %d", owner.Command, owner.PID)
-					n.Remedy = fmt.Sprintf(
-						"Stop process %d (%s), or move the whole stack to other ports: nharbor launch --shift 100",
-						owner.PID, owner.Command)
+					known.Holder, known.PID = owner.Command, strconv.Itoa(owner.PID)
 				}
+				f := known.Explain()
+				n.Met, n.Found, n.Remedy = false, f.Cause, f.Remedy
 			}
 			a.needs = append(a.needs, n)
 		}
@@ -309,9 +311,9 @@ func (a *asker) disk() {
 		return
 	}
 	n := Need{Name: "disk space", Kind: Disk, Wanted: "2 GB", Found: fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)),
-		Met: free >= lowDisk, Level: "optional"}
+		Met: free >= lowDisk, Level: Optional}
 	if !n.Met {
-		n.Remedy = "Make room: packages and images may not fit."
+		n.Remedy = (&diagnose.Need{Kind: string(Disk), Found: n.Found}).Explain().Remedy
 	}
 	a.needs = append(a.needs, n)
 }
@@ -320,7 +322,7 @@ func (a *asker) disk() {
 func (a *Answer) Unmet() []string {
 	var out []string
 	for _, n := range a.Needs {
-		if !n.Met && n.Level == "required" {
+		if !n.Met && n.Level == Required {
 			found := n.Found
 			if found == "" {
 				found = "not installed"

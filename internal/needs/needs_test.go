@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 )
@@ -92,9 +93,9 @@ func TestAsk(t *testing.T) {
 		{"a tool does not run", func(m *machine) { m.versions["node"] = "broken" }, nil, nil, false, "node",
 			"node --version"},
 		{"the engine is not started",
-			func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotStarted, Address: "unix:///s"} }, nil,
+			func(m *machine) { m.engine = &engine.Unavailable{Lack: diagnose.NotStarted, Address: "unix:///s"} }, nil,
 			nil, false, "container engine", "Start"},
-		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: engine.NotInstalled} },
+		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: diagnose.NotInstalled} },
 			[]string{"web"}, nil, true, "", ""},
 		{"a port is taken", func(m *machine) { m.taken = map[int]*stack.Owner{8000: {PID: 77, Command: "python3"}} },
 			nil, nil, false, "port 8000", "process 77 (python3)"},
@@ -164,7 +165,7 @@ func TestSatisfies(t *testing.T) {
 func TestEveryLackHasItsOwnWords(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
-	for _, l := range []engine.Lack{engine.NotInstalled, engine.NotStarted, engine.NotPermitted, engine.NotSpeaking} {
+	for _, l := range []diagnose.Lack{diagnose.NotInstalled, diagnose.NotStarted, diagnose.NotPermitted, diagnose.NotSpeaking} {
 		u := &engine.Unavailable{Lack: l, Address: "unix:///run/x.sock", Cause: errors.New("why")}
 		for _, s := range []string{u.Error(), u.Remedy()} {
 			if s == "" || seen[s] {

@@ -4,7 +4,6 @@ package order
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -13,19 +12,19 @@ import (
 
 // Edge says that a node waits for the node ID.
 type Edge struct {
-	ID      string      `json:"id"`
-	Until   stack.Until `json:"until"`
-	Because string      `json:"because"`
-	Reason  string      `json:"reason"`
-	At      stack.Place `json:"at"`
+	ID      stack.NodeID `json:"id"`
+	Until   stack.Until  `json:"until"`
+	Because string       `json:"because"`
+	Reason  string       `json:"reason"`
+	At      stack.Place  `json:"at"`
 }
 
 // Node is one step or service. Rank is the length of the longest way to it.
 type Node struct {
-	ID    string `json:"id"`
-	Kind  string `json:"kind"` // "service" or "step"
-	Rank  int    `json:"rank"`
-	After []Edge `json:"after"`
+	ID    stack.NodeID `json:"id"`
+	Kind  string       `json:"kind"` // "service" or "step"
+	Rank  int          `json:"rank"`
+	After []Edge       `json:"after"`
 }
 
 // Order is the graph, its nodes so sorted that each comes after those it waits for: contract
@@ -33,31 +32,25 @@ type Node struct {
 type Order struct {
 	Schema       string         `json:"schema"`
 	Nodes        []Node         `json:"nodes"`
-	CriticalPath []string       `json:"criticalPath"`
+	CriticalPath []stack.NodeID `json:"criticalPath"`
 	Estimate     float64        `json:"estimate"` // seconds; 0 if nothing is known
-	Cycle        []string       `json:"cycle"`
+	Cycle        []stack.NodeID `json:"cycle"`
 	Remarks      []stack.Remark `json:"remarks"`
 }
 
 // Options say what goes into the order.
 type Options struct {
-	Services []string           // only these and what they need; empty for all
-	Except   []string           // without these
-	Literal  bool               // keep a plain depends_on to the letter: begun, not answering
-	Seconds  map[string]float64 // how long nodes took last time, by id
+	Services []string                 // only these and what they need; empty for all
+	Except   []string                 // without these
+	Literal  bool                     // keep a plain depends_on to the letter: begun, not answering
+	Seconds  map[stack.NodeID]float64 // how long nodes took last time, by id
 }
-
-// ServiceID and StepOf are the ids of nodes.
-func ServiceID(name string) string { return "service:" + name }
-
-// StepID is a step's id as a node.
-func StepID(id string) string { return "step:" + id }
 
 // Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
 // declared edges, with the Order that shows it.
 func Build(s *stack.Stack, opt Options) (*Order, error) {
 	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)),
-		nodes: make(map[string]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
+		nodes: make(map[stack.NodeID]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
 	for i := range s.Services {
 		b.byName[s.Services[i].Name] = &s.Services[i]
 	}
@@ -70,8 +63,8 @@ func Build(s *stack.Stack, opt Options) (*Order, error) {
 	b.steps()
 	b.dropCycles()
 	if len(b.out.Cycle) > 0 {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "order-cycle", Text: "the declared order goes in a circle: " +
-			strings.Join(b.out.Cycle, " → "), Remedy: "Remove one of these declarations."}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeOrderCycle, Text: "the declared order goes in a circle: " +
+			joined(b.out.Cycle), Remedy: "Remove one of these declarations."}
 		for _, e := range b.nodes[b.out.Cycle[0]].After {
 			if e.ID == b.out.Cycle[1] {
 				f.At = e.At
@@ -84,13 +77,22 @@ func Build(s *stack.Stack, opt Options) (*Order, error) {
 	return b.out, nil
 }
 
+// joined shows a way from node to node.
+func joined(way []stack.NodeID) string {
+	var out []string
+	for _, id := range way {
+		out = append(out, string(id))
+	}
+	return strings.Join(out, " → ")
+}
+
 func unknown(s *stack.Stack, name string) error {
 	var names []string
 	for _, v := range s.Services {
 		names = append(names, v.Name)
 	}
 	slices.Sort(names)
-	return &stack.Fault{Kind: stack.WrongCall, Code: "service-unknown",
+	return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
 		Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " + strings.Join(names, ", ")}
 }
 
@@ -98,12 +100,12 @@ type builder struct {
 	stack  *stack.Stack
 	byName map[string]*stack.Service
 	opt    Options
-	nodes  map[string]*Node
+	nodes  map[stack.NodeID]*Node
 	list   []*Node
 	out    *Order
 }
 
-func (b *builder) add(id, kind string) *Node {
+func (b *builder) add(id stack.NodeID, kind string) *Node {
 	n := &Node{ID: id, Kind: kind}
 	b.nodes[id] = n
 	b.list = append(b.list, n)
@@ -176,7 +178,7 @@ func (b *builder) services() {
 	}
 	in := make(map[string]entry, len(wanted))
 	for _, s := range wanted {
-		n := b.add(ServiceID(s.Name), "service")
+		n := b.add(stack.ServiceNode(s.Name), "service")
 		n.After = make([]Edge, 0, len(s.After)+1)
 		in[s.Name] = entry{s, n, Askable(s)}
 	}
@@ -217,7 +219,7 @@ func needsDatabase(r stack.Role) bool {
 func (b *builder) steps() {
 	for i := range b.stack.Services {
 		s := &b.stack.Services[i]
-		service := b.nodes[ServiceID(s.Name)]
+		service := b.nodes[stack.ServiceNode(s.Name)]
 		if service == nil || s.Runs != stack.Native {
 			continue
 		}
@@ -237,7 +239,7 @@ func (b *builder) steps() {
 		for _, id := range s.AfterSteps {
 			if n := b.stepByID(id, p, service); n != nil {
 				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred,
-					Reason: fmt.Sprintf("it uses what %s makes", Title(n.ID)), At: s.At})
+					Reason: fmt.Sprintf("it uses what %s makes", n.ID.Title()), At: s.At})
 			}
 		}
 		if last != nil {
@@ -249,13 +251,13 @@ func (b *builder) steps() {
 
 // step adds a step of a service's project, behind the one before it.
 func (b *builder) step(step *stack.Step, service, last *Node) *Node {
-	id := StepID(step.ID)
+	id := stack.StepNode(step.ID)
 	n := b.nodes[id]
 	if n == nil {
 		n = b.add(id, "step")
 		if needsDatabase(step.Role) {
 			for _, e := range service.After {
-				if other := b.byName[strings.TrimPrefix(e.ID, "service:")]; other != nil &&
+				if other := b.byName[e.ID.Title()]; other != nil &&
 					other.Kind == stack.Lasting {
 					e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
 					n.wait(e)
@@ -266,7 +268,7 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
 					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
-						Reason: fmt.Sprintf("it uses what %s makes", Title(before.ID)), At: step.At})
+						Reason: fmt.Sprintf("it uses what %s makes", before.ID.Title()), At: step.At})
 				}
 			}
 		}
@@ -296,14 +298,15 @@ func (b *builder) stepByID(id string, p *stack.Project, service *Node) *Node {
 	var install *Node
 	for k := range p.Steps {
 		if p.Steps[k].Role == stack.Install && p.Steps[k].Folder == "" {
-			install = b.nodes[StepID(p.Steps[k].ID)]
+			install = b.nodes[stack.StepNode(p.Steps[k].ID)]
 		}
 	}
 	return b.step(&p.Steps[i], service, install)
 }
 
-func role(stepID string) string {
-	r, _, _ := strings.Cut(strings.TrimPrefix(stepID, "step:"), ":")
+func role(id stack.NodeID) string {
+	step, _ := id.Step()
+	r, _, _ := strings.Cut(step, ":")
 	return r
 }
 
@@ -314,7 +317,7 @@ func (b *builder) dropCycles() {
 		if cycle == nil {
 			return
 		}
-		weakest, from := -1, ""
+		weakest, from := -1, stack.NodeID("")
 		for i := 0; i+1 < len(cycle); i++ {
 			for k, e := range b.nodes[cycle[i]].After {
 				// The weakest is the one that asks for least; of equals the last.
@@ -331,22 +334,20 @@ func (b *builder) dropCycles() {
 		n := b.nodes[from]
 		e := n.After[weakest]
 		n.After = slices.Delete(n.After, weakest, weakest+1)
-		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: "order-edge-dropped", At: e.At,
-			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", name(from), name(e.ID),
+		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped, At: e.At,
+			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", from.Title(), e.ID.Title(),
 				e.Reason), Remedy: "None, if both start without each other."})
 	}
 }
 
-func name(id string) string { return strings.TrimPrefix(id, "service:") }
-
 // findCycle gives the ids along a cycle, each waiting for the next, the first again at the end.
-func (b *builder) findCycle() []string {
+func (b *builder) findCycle() []stack.NodeID {
 	const (
 		unseen = iota
 		open
 		closed
 	)
-	marks := make(map[string]int, len(b.list))
+	marks := make(map[stack.NodeID]int, len(b.list))
 	type frame struct {
 		node *Node
 		next int
@@ -375,7 +376,7 @@ func (b *builder) findCycle() []string {
 			case marks[other.ID] == open:
 				b.out.Nodes = nil
 				at := slices.IndexFunc(way, func(f frame) bool { return f.node == other })
-				var cycle []string
+				var cycle []stack.NodeID
 				for _, f := range way[at:] {
 					cycle = append(cycle, f.node.ID)
 				}
@@ -388,17 +389,17 @@ func (b *builder) findCycle() []string {
 
 // rank sorts the nodes by the length of the longest way to them, then by kind and name.
 func (b *builder) rank() {
-	ranks := make(map[string]int, len(b.out.Nodes))
+	ranks := make(map[stack.NodeID]int, len(b.out.Nodes))
 	for i := range b.out.Nodes { // in the order in which findCycle closed them: after what they wait for
 		n := &b.out.Nodes[i]
 		for _, e := range n.After {
 			n.Rank = max(n.Rank, ranks[e.ID]+1)
 		}
 		ranks[n.ID] = n.Rank
-		slices.SortFunc(n.After, func(a, b Edge) int { return strings.Compare(a.ID, b.ID) })
+		slices.SortFunc(n.After, func(a, b Edge) int { return cmp.Compare(a.ID, b.ID) })
 	}
 	slices.SortFunc(b.out.Nodes, func(a, b Node) int {
-		return cmp.Or(cmp.Compare(a.Rank, b.Rank), -strings.Compare(a.Kind, b.Kind), strings.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), -strings.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID))
 	})
 }
 
@@ -413,9 +414,9 @@ func guess(n *Node) float64 {
 
 // criticalPath finds the way that decides how long the launch takes.
 func (b *builder) criticalPath() {
-	total := make(map[string]float64, len(b.out.Nodes))
-	before := make(map[string]string, len(b.out.Nodes))
-	end, known := "", len(b.opt.Seconds) > 0
+	total := make(map[stack.NodeID]float64, len(b.out.Nodes))
+	before := make(map[stack.NodeID]stack.NodeID, len(b.out.Nodes))
+	end, known := stack.NodeID(""), len(b.opt.Seconds) > 0
 	for i := range b.out.Nodes {
 		n := &b.out.Nodes[i]
 		for _, e := range n.After {
@@ -439,17 +440,4 @@ func (b *builder) criticalPath() {
 	if known {
 		b.out.Estimate = total[end]
 	}
-}
-
-// Title is a node's id as a person reads it.
-func Title(id string) string {
-	if s, ok := strings.CutPrefix(id, "service:"); ok {
-		return s
-	}
-	rest := strings.TrimPrefix(id, "step:")
-	r, where, _ := strings.Cut(rest, ":")
-	if where == "." || where == "" {
-		return r
-	}
-	return r + " " + path.Clean(where)
 }

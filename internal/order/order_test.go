@@ -25,7 +25,7 @@ func harbour(t *testing.T, text string) *stack.Stack {
 				Reason: "a reason", At: stack.Place{File: "compose.yaml", Line: 7}})
 			continue
 		}
-		v := stack.Service{Name: f[0], Kind: f[1], Runs: stack.Container}
+		v := stack.Service{Name: f[0], Kind: stack.Lifetime(f[1]), Runs: stack.Container}
 		if f[2] != "0" {
 			v.Ports = []stack.Port{{Host: 8000, Target: 80, Transport: "tcp"}}
 		}
@@ -164,7 +164,7 @@ func TestDeclaredCycle(t *testing.T) {
 	if !errors.As(err, &f) || f.Code != "order-cycle" || f.At.Line != 7 || f.Kind != stack.Unreadable {
 		t.Fatalf("the error is %#v", err)
 	}
-	if want := []string{"service:a", "service:b", "service:c", "service:a"}; !slices.Equal(o.Cycle, want) {
+	if want := []stack.NodeID{"service:a", "service:b", "service:c", "service:a"}; !slices.Equal(o.Cycle, want) {
 		t.Errorf("the cycle is %v, want %v", o.Cycle, want)
 	}
 }
@@ -189,18 +189,18 @@ func TestCriticalPath(t *testing.T) {
 		> db answering declared
 		db lasting 1`)
 	for _, c := range []struct {
-		seconds  map[string]float64
+		seconds  map[stack.NodeID]float64
 		want     string
 		estimate float64
 	}{
 		{nil, "step:install:web service:web", 0},
-		{map[string]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2, "service:web": 1},
+		{map[stack.NodeID]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2, "service:web": 1},
 			"service:db service:api service:web", 6},
-		{map[string]float64{"step:install:web": 9, "service:db": 3, "service:api": 2, "service:web": 1.5},
+		{map[stack.NodeID]float64{"step:install:web": 9, "service:db": 3, "service:api": 2, "service:web": 1.5},
 			"step:install:web service:web", 10.5},
 	} {
 		o, err := Build(s, Options{Seconds: c.seconds})
-		if err != nil || strings.Join(o.CriticalPath, " ") != c.want || o.Estimate != c.estimate {
+		if err != nil || strings.Trim(fmt.Sprint(o.CriticalPath), "[]") != c.want || o.Estimate != c.estimate {
 			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate, err, c.want,
 				c.estimate)
 		}
@@ -247,9 +247,10 @@ func TestMembers(t *testing.T) {
 			Steps: []stack.Step{step("install:.", ""), step("build:lib", "lib", "build:base"),
 				step("build:base", "base"), step("build:web", "web"), step("migrate:api", "api")}}},
 		Services: []stack.Service{
-			{Name: "web", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "web",
-				AfterSteps: []string{"build:lib"}},
-			{Name: "api", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm", Folder: "api"},
+			{Name: "web", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm",
+				NativeWay: stack.NativeWay{Folder: "web", AfterSteps: []string{"build:lib"}}},
+			{Name: "api", Kind: stack.Lasting, Runs: stack.Native, Project: ".", Manager: "npm",
+				NativeWay: stack.NativeWay{Folder: "api"}},
 		},
 	}
 	o, err := Build(s, Options{})

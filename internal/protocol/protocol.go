@@ -182,6 +182,22 @@ func OfKey(key string) []*Protocol {
 	return slices.DeleteFunc(slices.Clone(All), func(p *Protocol) bool { return !p.About(key) })
 }
 
+// PasswordKeys lists the keys of an image's environment whose values it takes over into its store of data when that is
+// made, and never again; none for an image that has no such store.
+func PasswordKeys(image string) []string {
+	p := OfImage(image)
+	if p == nil || p.SignIn == nil || len(p.SignIn.User) == 0 {
+		return nil
+	}
+	var out []string
+	for _, key := range slices.Concat(p.SignIn.Password, p.SignIn.RootPassword) {
+		if !slices.Contains(out, key) {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
 // Made reports whether an image that gets this environment makes a database or a user when it first starts.
 func (in *SignIn) Made(env map[string]string) bool {
 	return slices.ContainsFunc(slices.Concat(in.Database, in.User, in.Password),

@@ -106,7 +106,7 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return nil, dotenv.TooLarge(name, len(data))
 	}
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: "env-binary", At: stack.Place{File: name},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary, At: stack.Place{File: name},
 			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
 	}
 	switch kind {
@@ -329,6 +329,6 @@ func lineAt(data []byte, at int) (line, column int) {
 }
 
 func unreadable(name, kind string, line, column int, why string) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: "settings-syntax", At: stack.Place{File: name, Line: line},
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeSettingsSyntax, At: stack.Place{File: name, Line: line},
 		Column: column, Text: "this is not valid " + kind + ": " + why, Remedy: "Correct the line."}
 }

@@ -22,7 +22,7 @@ const (
 // Fault is an error a person can act on: what happened, where, what to do next.
 type Fault struct {
 	Kind   Kind
-	Code   string // stable, in kebab-case
+	Code   Code
 	Text   string // what happened, without a full stop
 	At     Place
 	Column int    // counted in bytes from 1; 0 if unknown
@@ -80,7 +80,7 @@ func AllFaults(err error) Faults {
 	if errors.As(err, &one) {
 		return Faults{one}
 	}
-	return Faults{{Kind: NotSo, Code: "unexpected", Text: err.Error(), Cause: err}}
+	return Faults{{Kind: NotSo, Code: CodeUnexpected, Text: err.Error(), Cause: err}}
 }
 
 // Reason is why an operation on a file failed, without the path, which the fault names by itself.

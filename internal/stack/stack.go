@@ -154,7 +154,7 @@ type Serve struct {
 	// Folder is where it runs; empty for the project's own folder.
 	Folder string `json:"folder,omitempty"`
 	// Source is where it is known from; empty stands for a script.
-	Source string `json:"source,omitempty"`
+	Source Origin `json:"source,omitempty"`
 	// Env is set for it on top of its settings.
 	Env map[string]string `json:"env,omitempty"`
 	// PortBy is how it is told another port.
@@ -163,6 +163,12 @@ type Serve struct {
 	AfterSteps []string `json:"afterSteps,omitempty"`
 	// Watches is true for a process that only makes files anew when others change.
 	Watches bool `json:"watches,omitempty"`
+}
+
+// Way is how a service of the project runs natively by this command.
+func (v *Serve) Way(p *Project) NativeWay {
+	return NativeWay{NativeCommand: v.Command, Folder: v.Folder, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands,
+		AfterSteps: v.AfterSteps, Watches: v.Watches}
 }
 
 // PortBy tells how a server takes another port than its own: from an environment variable, or from words that
@@ -235,35 +241,45 @@ type ComposeFile struct {
 	Active bool   `json:"active"`
 }
 
-// Where a service is known from.
+// Origin is where a service is known from.
+type Origin string
+
+// The origins.
 const (
-	FromCompose    = "compose"
-	FromDockerfile = "dockerfile"
-	FromProcfile   = "procfile"
-	FromScript     = "script"
-	FromFramework  = "framework"
-	FromReadme     = "readme"
-	FromStackFile  = "stackfile"
+	FromCompose    Origin = "compose"
+	FromDockerfile Origin = "dockerfile"
+	FromProcfile   Origin = "procfile"
+	FromScript     Origin = "script"
+	FromFramework  Origin = "framework"
+	FromReadme     Origin = "readme"
+	FromStackFile  Origin = "stackfile"
 )
 
-// How a service runs.
+// Way is how a service runs.
+type Way string
+
+// The ways.
 const (
-	Native    = "native"
-	Container = "container"
+	Native    Way = "native"
+	Container Way = "container"
 )
 
-// What is expected of a service.
+// Lifetime is what is expected of a service.
+type Lifetime string
+
+// The lifetimes: to stay up, and to end with 0.
 const (
-	Lasting = "lasting"
-	Once    = "once"
+	Lasting Lifetime = "lasting"
+	Once    Lifetime = "once"
 )
 
-// Service is something that runs.
+// Service is something that runs. Command, Env and Ports are those of the way in which it runs now; what else the files
+// declare of it, and what each way takes, are parts of their own.
 type Service struct {
 	Name     string            `json:"name"`
-	Source   string            `json:"source"`
-	Runs     string            `json:"runs"`
-	Kind     string            `json:"kind"`
+	Source   Origin            `json:"source"`
+	Runs     Way               `json:"runs"`
+	Kind     Lifetime          `json:"kind"`
 	Project  string            `json:"project"`
 	Command  []string          `json:"command"`
 	Env      map[string]string `json:"env"`
@@ -276,8 +292,15 @@ type Service struct {
 
 	// Manager is the package manager whose project the service belongs to, where it has one.
 	Manager string `json:"manager,omitempty"`
-	// Address is the service's host name for others in its network; empty for a native service.
-	Address string `json:"address,omitempty"`
+
+	FromFiles
+	NativeWay
+	ContainerWay
+	Restarts
+}
+
+// FromFiles is where a service's environment is from, as the files declare it.
+type FromFiles struct {
 	// EnvFiles are the files its environment is read from, later ones winning.
 	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
 	// EnvAt tells where each key of Env was read.
@@ -286,11 +309,13 @@ type Service struct {
 	EnvLiteral map[string]bool `json:"-"`
 	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose file, that variable.
 	EnvFrom map[string]string `json:"-"`
-	// Container is how it runs in a container, where it can.
-	Container *ContainerSpec `json:"container,omitempty"`
-	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
-	ContainerPort int `json:"containerPort,omitempty"`
-	// NativeCommand is how it would run natively, where it can.
+	// Remembered is true for a service that runs once and, once it has, not at the next launch.
+	Remembered bool `json:"remembered,omitempty"`
+}
+
+// NativeWay is how a service runs on the machine itself, where it can.
+type NativeWay struct {
+	// NativeCommand is what is run; empty for a service that can't run natively.
 	NativeCommand []string `json:"nativeCommand,omitempty"`
 	// Folder is where it runs natively; empty for its project's folder.
 	Folder string `json:"folder,omitempty"`
@@ -304,9 +329,22 @@ type Service struct {
 	AfterSteps []string `json:"afterSteps,omitempty"`
 	// Watches is true for a process that only makes files anew when others change; it needs no other service.
 	Watches bool `json:"watches,omitempty"`
-	// Remembered is true for a service that runs once and, once it has, not at the next launch.
-	Remembered bool `json:"remembered,omitempty"`
-	// Restart is true for a service that is started again when it ends.
+}
+
+// ContainerWay is how a service runs in a container, where it can.
+type ContainerWay struct {
+	// Address is the service's host name for others in its network; empty while it runs natively.
+	Address string `json:"address,omitempty"`
+	// Container is what the container needs beyond image, command, environment and ports; nil for a service that can't run
+	// in one.
+	Container *ContainerSpec `json:"container,omitempty"`
+	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
+	ContainerPort int `json:"containerPort,omitempty"`
+}
+
+// Restarts tells whether a service is started again when it ends, as the files declare.
+type Restarts struct {
+	// Restart is true for a service that is started again.
 	Restart bool `json:"restart,omitempty"`
 	// RestartOnFailure is true where that holds only for an end that is a failure.
 	RestartOnFailure bool `json:"restartOnFailure,omitempty"`
@@ -489,17 +527,20 @@ type ReadmeDemand struct {
 	By      string `json:"by"`
 }
 
-// The levels of a remark.
+// Level is how much a remark matters.
+type Level string
+
+// The levels of a remark: what will go wrong, what may, and what is good to know.
 const (
-	Problem = "problem"
-	Warning = "warning"
-	Note    = "note"
+	Problem Level = "problem"
+	Warning Level = "warning"
+	Note    Level = "note"
 )
 
-// Remark is something survey noticed. Code is stable and in kebab-case.
+// Remark is something survey noticed.
 type Remark struct {
-	Level  string `json:"level"`
-	Code   string `json:"code"`
+	Level  Level  `json:"level"`
+	Code   Code   `json:"code"`
 	Text   string `json:"text"`
 	At     Place  `json:"at"`
 	Remedy string `json:"remedy"`

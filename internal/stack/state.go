@@ -94,7 +94,7 @@ func (c *Changed) Any() bool {
 // Event is one line of a launch: at T seconds since its beginning, the node ID reached a state.
 type Event struct {
 	T     float64 `json:"t"`
-	ID    string  `json:"id"`
+	ID    NodeID  `json:"id"`
 	State State   `json:"state"`
 	Text  string  `json:"text"`
 }
@@ -106,10 +106,20 @@ type ServiceResult struct {
 	Seconds float64 `json:"seconds"`
 }
 
+// Outcome is how a launch has gone as a whole.
+type Outcome string
+
+// The outcomes: everything is as it should be; something is not; somebody stopped it before it was.
+const (
+	AllAnswer  Outcome = "answering"
+	SomeFailed Outcome = "failed"
+	WasStopped Outcome = "stopped"
+)
+
 // LaunchResult closes a launch: contract nharbor.launch/1.
 type LaunchResult struct {
 	Schema   string          `json:"schema"`
-	Outcome  string          `json:"outcome"` // "answering", "failed" or "stopped"
+	Outcome  Outcome         `json:"outcome"`
 	Seconds  float64         `json:"seconds"`
 	Services []ServiceResult `json:"services"`
 	Check    Check           `json:"check"`

@@ -46,8 +46,8 @@ type stepFix struct {
 
 type serviceFix struct {
 	LeaveOut  *bool             `toml:"leave-out"`
-	Runs      *string           `toml:"runs"`
-	Kind      *string           `toml:"kind"`
+	Runs      *stack.Way        `toml:"runs"`
+	Kind      *stack.Lifetime   `toml:"kind"`
 	Command   any               `toml:"command"`
 	Folder    *string           `toml:"folder"`
 	Port      *int              `toml:"port"`
@@ -79,7 +79,7 @@ func (s *surveyor) correctionsOf() error {
 			continue
 		}
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unreadable", At: stack.Place{File: name},
+			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnreadable, At: stack.Place{File: name},
 				Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		c, err := parseCorrections(name, data)
@@ -156,7 +156,7 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 	var wrong *toml.DecodeError
 	lines := strings.Split(string(data), "\n")
 	fault := func(line, column int, text, remedy string) *stack.Fault {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: stack.Place{File: name, Line: line},
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: stack.Place{File: name, Line: line},
 			Column: column, Text: text, Remedy: remedy}
 		if line >= 1 && line <= len(lines) {
 			f.Line = strings.TrimRight(lines[line-1], "\r")
@@ -346,7 +346,7 @@ func (s *surveyor) correct() {
 }
 
 func (s *surveyor) unknown(what, name string, at stack.Place) {
-	s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-unknown", At: at,
+	s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnknown, At: at,
 		Text: fmt.Sprintf("there is no %s %q to correct", what, name), Remedy: "See what there is: nharbor survey"})
 }
 
@@ -427,7 +427,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		case *fix.Runs == stack.Container && v.Container != nil:
 			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
 		default:
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "corrections-wrong", At: fix.at,
+			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: fix.at,
 				Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
 				Remedy: "Add its command, or a Dockerfile."})
 		}
@@ -457,7 +457,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			v.Ports[0].Target = *fix.Port
 		}
 		s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
-			return r.Code == "port-unknown" && strings.Contains(r.Text, name)
+			return r.Code == stack.CodePortUnknown && strings.Contains(r.Text, name)
 		})
 	}
 	if fix.Speaks != nil && len(v.Ports) > 0 {

@@ -54,7 +54,7 @@ func (s *surveyor) envFile(target, template string) {
 	}
 	d, err := settings.Read(s.fsys, source, e.Format)
 	if dotenv.Unread(err) {
-		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: "env-unreadable",
+		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
 			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
 			Remedy: "Check its rights.", Cause: err})
 	} else if err != nil {
@@ -209,7 +209,7 @@ func (s *surveyor) missingNames() {
 			more = fmt.Sprintf(" and %d more", len(names)-8)
 			names = names[:8]
 		}
-		s.remark(stack.Note, "variable-in-no-template", byProject[project][0].At,
+		s.remark(stack.Note, stack.CodeVariableInNoTemplate, byProject[project][0].At,
 			fmt.Sprintf("the code reads what no settings file and no template names: %s%s", strings.Join(names, ", "),
 				more),
 			"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE")

@@ -108,7 +108,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 		}
 		if why := s.asideWhy(dir); why != "" {
 			if v.Name == "" {
-				s.remark(stack.Note, "project-aside", v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
+				s.remark(stack.Note, stack.CodeProjectAside, v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
 					"Start nharbor in that folder with -C to launch it.")
 			}
 			continue
@@ -126,9 +126,8 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	}
 	name = s.unused(name, dir, p.Manager)
 	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path,
-		Manager: p.Manager, Folder: v.Folder,
-		Command: v.Command, NativeCommand: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At,
-		PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands, AfterSteps: v.AfterSteps, Watches: v.Watches}
+		Manager: p.Manager, Command: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At,
+		NativeWay: v.Way(p)}
 	for k, value := range v.Env {
 		svc.Env[k] = value
 	}
@@ -142,7 +141,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {
-		s.remark(stack.Warning, "port-unknown", v.At, fmt.Sprintf("no port was found on which %s listens", name),
+		s.remark(stack.Warning, stack.CodePortUnknown, v.At, fmt.Sprintf("no port was found on which %s listens", name),
 			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
 	}
 	s.stack.Services = append(s.stack.Services, svc)
@@ -249,7 +248,7 @@ func (s *surveyor) severalApplications() {
 		names = append(names, v.Name)
 	}
 	s.rivals = names
-	s.remark(stack.Problem, "several-applications", likely.At,
+	s.remark(stack.Problem, stack.CodeSeveralApplications, likely.At,
 		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s",
 			strings.Join(names, ", "), likely.Name, why),
 		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name,
@@ -304,7 +303,7 @@ func (s *surveyor) dockerfiles() {
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
-			s.remark(stack.Note, "two-ways", stack.Place{File: file, Line: 1},
+			s.remark(stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
 				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
 				"nharbor launch --container "+v.Name)
 			continue
@@ -315,10 +314,10 @@ func (s *surveyor) dockerfiles() {
 		name := s.unused(s.folderName(dir), dir, "container")
 		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
 			Runs: stack.Container, Kind: stack.Lasting, Build: dir,
-			Env: map[string]string{}, Ports: ports, Address: name, Container: spec,
-			At: stack.Place{File: file, Line: 1}})
+			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
+			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 		if len(ports) == 0 {
-			s.remark(stack.Warning, "port-unknown", stack.Place{File: file, Line: 1},
+			s.remark(stack.Warning, stack.CodePortUnknown, stack.Place{File: file, Line: 1},
 				fmt.Sprintf("the Dockerfile of %s exposes no port", name),
 				"Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
 		}

@@ -73,7 +73,7 @@ func (s *surveyor) walked() error {
 	}
 	t, err := walk(s.fsys, source, s.opt.Checkouts...)
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: "workspace-unreadable", At: stack.Place{File: s.opt.Root},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable, At: stack.Place{File: s.opt.Root},
 			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
 	}
 	s.tree = t

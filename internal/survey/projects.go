@@ -35,7 +35,7 @@ func (s *surveyor) projects() {
 				}
 			}
 			if f.Project.NotHere != "" {
-				s.remark(stack.Note, "not-for-this-system", f.Project.Evidence[0].Place(),
+				s.remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
 					fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
 					"Build it on the system that it is for.")
 				f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
@@ -183,7 +183,7 @@ func (s *surveyor) versions(p *stack.Project) {
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
-				s.remark(level, "versions-contradict", a.At,
+				s.remark(level, stack.CodeVersionsContradict, a.At,
 					fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line, a.Tool,
 						b.Constraint, a.Constraint), remedy)
 			}

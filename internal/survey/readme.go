@@ -64,7 +64,7 @@ func (s *surveyor) readmes() {
 		folder := s.tree.byPath[dir]
 		data, err := folder.Read(path.Base(file))
 		if err != nil || len(data) > maxReadme || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
-			s.remark(stack.Note, "readme-unreadable", stack.Place{File: file},
+			s.remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
 				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
@@ -79,7 +79,7 @@ func (s *surveyor) readmes() {
 	}
 	if len(s.demands) > maxDemands {
 		s.demands = s.demands[:maxDemands]
-		s.remark(stack.Note, "readme-long", s.demands[0].at,
+		s.remark(stack.Note, stack.CodeReadmeLong, s.demands[0].at,
 			"only the first 300 commands of the READMEs are compared with the order", "")
 	}
 }
@@ -100,7 +100,7 @@ func (s *surveyor) devContainer(dir string) {
 	if d.Image != "" {
 		says += ", of " + d.Image
 	}
-	s.remark(stack.Note, "dev-container", d.At, says+"; nharbor uses its commands and ports as hints only", "")
+	s.remark(stack.Note, stack.CodeDevContainer, d.At, says+"; nharbor uses its commands and ports as hints only", "")
 }
 
 var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal", "shellsession", "cmd",

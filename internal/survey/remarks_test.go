@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -24,14 +23,23 @@ func TestRemarksAreListed(t *testing.T) {
 	t.Parallel()
 	used := map[string]bool{}
 	code := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$`)
+	constant := regexp.MustCompile(`(?m)^\s*(Code\w+)\s+Code = "([a-z-]+)"$`)
+	source, err := os.ReadFile("../stack/codes.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	codes := map[string]string{} // by the constant's name
+	for _, m := range constant.FindAllStringSubmatch(string(source), -1) {
+		codes[m[1]] = m[2]
+	}
 	text := func(e ast.Expr) {
-		if lit, ok := e.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-			if s, err := strconv.Unquote(lit.Value); err == nil && code.MatchString(s) {
-				used[s] = true
-			}
+		if sel, ok := e.(*ast.SelectorExpr); ok && codes[sel.Sel.Name] != "" {
+			used[codes[sel.Sel.Name]] = true
+		} else if _, literal := e.(*ast.BasicLit); literal {
+			t.Error("a code is written out where a constant belongs")
 		}
 	}
-	err := filepath.WalkDir("..", func(file string, d fs.DirEntry, err error) error {
+	err = filepath.WalkDir("..", func(file string, d fs.DirEntry, err error) error {
 		if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
 			return err
 		}
@@ -158,7 +166,7 @@ func TestHostileTrees(t *testing.T) {
 	if s.Service("web") == nil {
 		t.Errorf("web is not found: %v", err)
 	}
-	codes := map[string]bool{}
+	codes := map[stack.Code]bool{}
 	for _, r := range s.Remarks {
 		codes[r.Code] = true
 	}

@@ -36,7 +36,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	}
 	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 &&
 		len(s.faults) == 0 {
-		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: "nothing-found", At: stack.Place{File: opt.Root},
+		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound, At: stack.Place{File: opt.Root},
 			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.tree.files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
 				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
@@ -78,7 +78,7 @@ type surveyor struct {
 	corrections corrections
 }
 
-func (s *surveyor) remark(level, code string, at stack.Place, text, remedy string) {
+func (s *surveyor) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
 	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at,
 		Remedy: remedy})
 }
@@ -136,7 +136,7 @@ func (s *surveyor) compose() {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
 			why, remedy := inactive(f, active)
-			s.remark(stack.Note, "compose-not-active", stack.Place{File: f}, why, remedy)
+			s.remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
 }
@@ -228,19 +228,19 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 		svc := &p.Services[i]
 		if told := s.toldToRun(svc.Name); !svc.Active && told != nil {
 			svc.Kind = stack.Once
-			s.remark(stack.Note, "service-told-by-readme", told.at,
+			s.remark(stack.Note, stack.CodeServiceToldByReadme, told.at,
 				fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
 		} else if !svc.Active {
-			s.remark(stack.Note, "service-in-inactive-profile", svc.At,
+			s.remark(stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
 				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
 					strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
 		if other := s.stack.Service(svc.Name); other != nil {
-			s.remark(stack.Problem, "service-twice", svc.At,
+			s.remark(stack.Problem, stack.CodeServiceTwice, svc.At,
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
 					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
@@ -249,8 +249,7 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 			if proj := s.stack.Project(svc.Build, ""); proj != nil {
 				svc.Project, svc.Manager = proj.Path, proj.Manager
 				if proj.Serve != nil {
-					svc.NativeCommand, svc.PortBy, svc.Bin, svc.Expands, svc.AfterSteps = proj.Serve.Command,
-						proj.Serve.PortBy, proj.Bin, proj.Serve.Expands, proj.Serve.AfterSteps
+					svc.NativeWay = proj.Serve.Way(proj)
 					for k := range svc.Ports {
 						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports,
 							func(own stack.Port) bool { return own.Target == p.Target }) {
@@ -308,7 +307,7 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
 	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
-		s.remark(stack.Warning, "nothing-to-launch", s.stack.Projects[0].Evidence[0].Place(),
+		s.remark(stack.Warning, stack.CodeNothingToLaunch, s.stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, no framework, no compose service",
 			"If you know the command, name it in "+
 				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
@@ -324,7 +323,7 @@ func (s *surveyor) inspect() {
 			if other := taken[p.Host]; other != nil && other != svc &&
 				!(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) &&
 				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.remark(stack.Problem, "port-twice", p.At, fmt.Sprintf("%s and %s both want port %d of this machine",
+				s.remark(stack.Problem, stack.CodePortTwice, p.At, fmt.Sprintf("%s and %s both want port %d of this machine",
 					other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
 			taken[p.Host] = svc
@@ -333,7 +332,7 @@ func (s *surveyor) inspect() {
 			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.fsys, file); err != nil {
-				s.remark(stack.Problem, "build-file-missing", svc.At,
+				s.remark(stack.Problem, stack.CodeBuildFileMissing, svc.At,
 					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
 					"Correct the build context, or bring in the checkout or submodule that it lies in.")
 			}
@@ -342,7 +341,7 @@ func (s *surveyor) inspect() {
 			known := slices.ContainsFunc(s.stack.EnvFiles,
 				func(e stack.EnvFile) bool { return e.Path == ref.Path && e.WantedAt.IsZero() })
 			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
-				s.remark(stack.Problem, "env-file-missing", ref.At,
+				s.remark(stack.Problem, stack.CodeEnvFileMissing, ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
 					"Say what it holds: nharbor fill makes it with what the code reads. Or mark it required: false.")
 			}
@@ -351,7 +350,7 @@ func (s *surveyor) inspect() {
 	for _, c := range s.stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
-				s.remark(stack.Problem, "submodule-missing", stack.Place{File: path.Join(c.Path, ".gitmodules")},
+				s.remark(stack.Problem, stack.CodeSubmoduleMissing, stack.Place{File: path.Join(c.Path, ".gitmodules")},
 					fmt.Sprintf("the submodule %s is empty", m.Path),
 					"Bring it in: git submodule update --init --recursive")
 			}

@@ -185,10 +185,10 @@ func TestHide(t *testing.T) {
 	s := &stack.Stack{Secrets: []string{"canary-in"}, Services: []stack.Service{{
 		Name: "db", Command: []string{"serve", "--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
 			"URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
-		Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"},
+		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"},
 			BuildArgs: map[string]string{"A": "canary-in"}, Labels: map[string]string{"l": "canary-env!"},
-			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}},
-	}, {Name: "native", NativeCommand: []string{"run", "canary-in"}}}}
+			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}}},
+	}, {Name: "native", NativeWay: stack.NativeWay{NativeCommand: []string{"run", "canary-in"}}}}}
 	shown := fmt.Sprintf("%+v %+v %+v", Hide(s).Services, *Hide(s).Services[0].Container,
 		*Hide(s).Services[0].Container.Health)
 	if strings.Contains(shown, "canary") || !strings.Contains(shown, "harbour") ||

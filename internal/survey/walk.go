@@ -131,7 +131,7 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 		if dir == "." {
 			return err
 		}
-		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: "folder-unreadable",
+		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeFolderUnreadable,
 			At:     stack.Place{File: dir},
 			Text:   "the folder can't be read: " + stack.Reason(err),
 			Remedy: "Give yourself the right to read it, if it matters."})
@@ -157,7 +157,7 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	}
 	if depth >= maxDepth {
 		if len(below) > 0 {
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: "folder-too-deep",
+			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: stack.CodeFolderTooDeep,
 				At: stack.Place{File: dir}, Text: "folders below this one are not looked at",
 				Remedy: "Start nharbor further down with -C."})
 		}
@@ -195,7 +195,7 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 		}
 		name := e.Name()
 		if !utf8.ValidString(name) {
-			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: "folder-name-invalid",
+			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: stack.CodeFolderNameInvalid,
 				At:     stack.Place{File: dir},
 				Text:   "a folder here has a name that is not valid UTF-8; it is not looked at",
 				Remedy: "Rename it, if it matters."})

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
@@ -176,7 +176,7 @@ func (t *Text) readme(demands []stack.ReadmeDemand) {
 // by names what covers a command: a node, or a command of ours.
 func by(id string) string {
 	if strings.Contains(id, ":") {
-		return order.Title(id)
+		return stack.NodeID(id).Title()
 	}
 	return "nharbor " + id
 }
@@ -186,7 +186,7 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 	if len(remarks) == 0 {
 		return
 	}
-	weight := map[string]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
+	weight := map[stack.Level]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
 	sorted := slices.Clone(remarks)
 	slices.SortStableFunc(sorted, func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
 	t.Blank()
@@ -294,7 +294,7 @@ func because(n needs.Need) string {
 // Order shows the order with reasons.
 func (t *Text) Order(o *order.Order) {
 	for _, n := range o.Nodes {
-		fmt.Fprintf(t.Out, "%s  %s\n", pad(n.Kind, len("service")), t.paint("1", order.Title(n.ID)))
+		fmt.Fprintf(t.Out, "%s  %s\n", pad(n.Kind, len("service")), t.paint("1", n.ID.Title()))
 		if len(n.After) == 0 {
 			t.Line("    at once")
 			continue
@@ -306,14 +306,14 @@ func (t *Text) Order(o *order.Order) {
 			} else {
 				at = ""
 			}
-			t.Line("    when %s %s: %s%s", order.Title(e.ID), untilWords(e), e.Reason, at)
+			t.Line("    when %s %s: %s%s", e.ID.Title(), untilWords(e), e.Reason, at)
 		}
 	}
 	t.Remarks(o.Remarks)
 	if len(o.CriticalPath) > 0 {
 		var names []string
 		for _, id := range o.CriticalPath {
-			names = append(names, order.Title(id))
+			names = append(names, id.Title())
 		}
 		t.Blank()
 		if o.Estimate > 0 {
@@ -326,7 +326,7 @@ func (t *Text) Order(o *order.Order) {
 }
 
 func untilWords(e order.Edge) string {
-	if strings.HasPrefix(e.ID, "step:") {
+	if e.ID.IsStep() {
 		return "is done"
 	}
 	switch e.Until {
@@ -346,7 +346,7 @@ func (t *Text) Check(c stack.Check) {
 	}
 	var rows [][]string
 	for _, p := range c.Ports {
-		rows = append(rows, []string{p.Service, launch.AddressOf(p), string(p.Verdict), said(p)})
+		rows = append(rows, []string{p.Service, AddressOf(p), string(p.Verdict), said(p)})
 	}
 	t.table(0, rows)
 	for _, p := range c.Ports {
@@ -358,6 +358,39 @@ func (t *Text) Check(c stack.Check) {
 		if p.Remedy != "" {
 			t.Line("  %s", p.Remedy)
 		}
+	}
+}
+
+// AddressOf is a port as one writes it into a browser's or a client's address line.
+func AddressOf(p stack.PortCheck) string {
+	if p.Expected == "http" {
+		return "http://" + strings.Replace(p.Address, "127.0.0.1", "localhost", 1)
+	}
+	return p.Address
+}
+
+// Launched shows how a launch has gone. Running is how many services run.
+func (t *Text) Launched(r stack.LaunchResult, failures []string, running int, background bool) {
+	t.Blank()
+	if r.Outcome == stack.AllAnswer {
+		t.Line("Everything is up after %.1f s.", r.Seconds)
+	} else {
+		t.Line("Not everything is up after %.1f s:", r.Seconds)
+		for _, f := range failures {
+			t.Line("  %s", f)
+		}
+		t.Line("  See what they said: nharbor logs")
+	}
+	t.Blank()
+	t.Check(r.Check)
+	t.Blank()
+	switch {
+	case running == 0:
+		t.Line("Nothing runs now.")
+	case background:
+		t.Line("It runs in the background. Look again: nharbor check. Stop it: nharbor stop")
+	default:
+		t.Line("Ctrl-C stops everything.")
 	}
 }
 
@@ -383,13 +416,13 @@ func said(p stack.PortCheck) string {
 }
 
 // Vouch shows every command that the checkout would run.
-func (t *Text) Vouch(list []launch.Command) {
+func (t *Text) Vouch(list []consent.Command) {
 	for _, c := range list {
 		mark := ""
 		if c.New {
 			mark = "  (not vouched for yet)"
 		}
-		fmt.Fprintln(t.Out, t.paint("1", order.Title(c.ID))+mark)
+		fmt.Fprintln(t.Out, t.paint("1", c.ID.Title())+mark)
 		t.Line("    %s", c.Shows)
 		for _, d := range c.Detail {
 			t.Line("      %s", d)
@@ -402,7 +435,7 @@ func (t *Text) Vouch(list []launch.Command) {
 
 // Event shows one step of a launch, its time first.
 func (t *Text) Event(e stack.Event, names int) {
-	name := order.Title(e.ID)
+	name := e.ID.Title()
 	text := e.Text
 	for i, part := range wrap(text, max(24, t.Width-names-24)) {
 		if i == 0 {

@@ -27,13 +27,16 @@ func Draw(o *order.Order, file string) (text string, ok bool) {
 	return "", false
 }
 
-// critical tells the edges along the critical path, each as "FROM TO".
-func critical(o *order.Order) (nodes map[string]bool, edges map[string]bool) {
-	nodes, edges = map[string]bool{}, map[string]bool{}
+// way leads from one node to another that waits for it.
+type way struct{ from, to stack.NodeID }
+
+// critical tells the nodes and edges along the critical path.
+func critical(o *order.Order) (nodes map[stack.NodeID]bool, edges map[way]bool) {
+	nodes, edges = map[stack.NodeID]bool{}, map[way]bool{}
 	for i, id := range o.CriticalPath {
 		nodes[id] = true
 		if i > 0 {
-			edges[o.CriticalPath[i-1]+" "+id] = true
+			edges[way{o.CriticalPath[i-1], id}] = true
 		}
 	}
 	return nodes, edges
@@ -49,10 +52,10 @@ func dot(o *order.Order) string {
 	out.WriteString("digraph order {\n  rankdir=LR;\n  node [fontname=\"sans-serif\"];\n")
 	for _, n := range o.Nodes {
 		shape := "box"
-		if n.Kind == "step" {
+		if n.ID.IsStep() {
 			shape = "ellipse"
 		}
-		fmt.Fprintf(&out, "  %s [label=%s, shape=%s];\n", quote(n.ID), quote(order.Title(n.ID)), shape)
+		fmt.Fprintf(&out, "  %s [label=%s, shape=%s];\n", quote(string(n.ID)), quote(n.ID.Title()), shape)
 	}
 	for _, n := range o.Nodes {
 		for _, e := range n.After {
@@ -60,10 +63,10 @@ func dot(o *order.Order) string {
 			if e.Because == stack.Inferred {
 				attributes = append(attributes, "style=dashed")
 			}
-			if path[e.ID+" "+n.ID] {
+			if path[way{e.ID, n.ID}] {
 				attributes = append(attributes, "penwidth=2.5")
 			}
-			fmt.Fprintf(&out, "  %s -> %s [%s];\n", quote(e.ID), quote(n.ID), strings.Join(attributes, ", "))
+			fmt.Fprintf(&out, "  %s -> %s [%s];\n", quote(string(e.ID)), quote(string(n.ID)), strings.Join(attributes, ", "))
 		}
 	}
 	out.WriteString("}\n")
@@ -74,21 +77,21 @@ func dot(o *order.Order) string {
 func mermaid(o *order.Order) string {
 	var out strings.Builder
 	out.WriteString("flowchart LR\n")
-	ids := map[string]string{}
+	ids := map[stack.NodeID]string{}
 	text := strings.NewReplacer(`"`, "#quot;", "\n", " ", "<", "#lt;", ">", "#gt;")
 	for i, n := range o.Nodes {
 		ids[n.ID] = fmt.Sprintf("n%d", i)
 		before, after := `["`, `"]`
-		if n.Kind == "step" {
+		if n.ID.IsStep() {
 			before, after = `("`, `")`
 		}
-		fmt.Fprintf(&out, "  %s%s%s%s\n", ids[n.ID], before, text.Replace(order.Title(n.ID)), after)
+		fmt.Fprintf(&out, "  %s%s%s%s\n", ids[n.ID], before, text.Replace(n.ID.Title()), after)
 	}
 	_, path := critical(o)
 	for _, n := range o.Nodes {
 		for _, e := range n.After {
 			arrow := "-->"
-			if path[e.ID+" "+n.ID] {
+			if path[way{e.ID, n.ID}] {
 				arrow = "==>"
 			} else if e.Because == stack.Inferred {
 				arrow = "-.->"
@@ -114,8 +117,7 @@ type box struct {
 
 func (b *box) middle() float64 { return b.y + b.h/2 }
 
-// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that
-// the
+// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that the
 // files declare are solid, inferred ones dashed, and the critical path is thick. A caption says so.
 func SVG(o *order.Order) string {
 	boxes, columns, ways := place(o)
@@ -145,11 +147,11 @@ func SVG(o *order.Order) string {
 			}
 			for _, e := range b.node.After {
 				if from := boxes[e.ID]; from != nil {
-					way := ways[e.ID+" "+b.node.ID]
-					if way == nil {
-						way = from
+					last := ways[way{e.ID, b.node.ID}]
+					if last == nil {
+						last = from
 					}
-					curve(&out, way, b, boxes[e.ID], e, path[e.ID+" "+b.node.ID])
+					curve(&out, last, b, boxes[e.ID], e, path[way{e.ID, b.node.ID}])
 				}
 			}
 		}
@@ -160,7 +162,7 @@ func SVG(o *order.Order) string {
 				continue
 			}
 			round, class := 2, "box"
-			if b.node.Kind == "step" {
+			if b.node.ID.IsStep() {
 				round = boxHeight / 2
 			}
 			if nodes[b.node.ID] {
@@ -170,7 +172,7 @@ func SVG(o *order.Order) string {
 				`<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%d" rx="%d"/><text x="%.1f" y="%.1f" `+
 					`text-anchor="middle">%s</text>`+"\n",
 				class, b.x, b.y, b.w, boxHeight, round, b.x+b.w/2, b.middle()+4.5,
-				html.EscapeString(clean(order.Title(b.node.ID))))
+				html.EscapeString(clean(b.node.ID.Title())))
 		}
 	}
 	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin, height-margin,
@@ -207,22 +209,22 @@ func curve(out *strings.Builder, last, to, start *box, e order.Edge, on bool) {
 	}
 	fmt.Fprintf(out, `<path class="%s"%s d="%s"><title>%s waits until %s %s: %s</title></path><path class="%s" `+
 		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(),
-		html.EscapeString(order.Title(to.node.ID)), html.EscapeString(order.Title(start.node.ID)), e.Until,
+		html.EscapeString(to.node.ID.Title()), html.EscapeString(start.node.ID.Title()), e.Until,
 		html.EscapeString(clean(e.Reason)), tip, to.x, to.middle())
 }
 
 // place puts the nodes into columns by rank, and within a column near what they wait for. An edge that passes columns
-// gets a place in each; ways tells the last of them, by "FROM TO".
-func place(o *order.Order) (boxes map[string]*box, columns [][]*box, ways map[string]*box) {
-	boxes, ways = map[string]*box{}, map[string]*box{}
-	ranks := map[string]int{}
+// gets a place in each; ways tells the last of them.
+func place(o *order.Order) (boxes map[stack.NodeID]*box, columns [][]*box, ways map[way]*box) {
+	boxes, ways = map[stack.NodeID]*box{}, map[way]*box{}
+	ranks := map[stack.NodeID]int{}
 	for i := range o.Nodes {
 		n := &o.Nodes[i]
 		for len(columns) <= n.Rank {
 			columns = append(columns, nil)
 		}
 		ranks[n.ID] = n.Rank
-		b := &box{w: float64(width(order.Title(n.ID)))*letter + 26, h: boxHeight, node: n}
+		b := &box{w: float64(width(n.ID.Title()))*letter + 26, h: boxHeight, node: n}
 		boxes[n.ID] = b
 		columns[n.Rank] = append(columns[n.Rank], b)
 	}
@@ -237,7 +239,7 @@ func place(o *order.Order) (boxes map[string]*box, columns [][]*box, ways map[st
 				last = &box{h: 6, from: last}
 				columns[rank] = append(columns[rank], last)
 			}
-			ways[e.ID+" "+n.ID] = last
+			ways[way{e.ID, n.ID}] = last
 		}
 	}
 	x := float64(margin)
@@ -248,7 +250,7 @@ func place(o *order.Order) (boxes map[string]*box, columns [][]*box, ways map[st
 			}
 			sum, count := 0.0, 0
 			for _, e := range b.node.After {
-				if from := ways[e.ID+" "+b.node.ID]; from != nil {
+				if from := ways[way{e.ID, b.node.ID}]; from != nil {
 					sum, count = sum+from.middle(), count+1
 				}
 			}

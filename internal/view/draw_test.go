@@ -12,7 +12,7 @@ import (
 )
 
 // graph makes an order of lines "KIND RANK NAME", then "< OTHER UNTIL BECAUSE" for what the node waits for.
-func graph(text string, critical ...string) *order.Order {
+func graph(text string, critical ...stack.NodeID) *order.Order {
 	o := &order.Order{CriticalPath: critical}
 	for line := range strings.Lines(text) {
 		f := strings.Fields(line)
@@ -20,10 +20,10 @@ func graph(text string, critical ...string) *order.Order {
 		case len(f) == 0:
 		case f[0] == "<":
 			n := &o.Nodes[len(o.Nodes)-1]
-			n.After = append(n.After, order.Edge{ID: f[1], Until: stack.Until(f[2]), Because: f[3],
+			n.After = append(n.After, order.Edge{ID: stack.NodeID(f[1]), Until: stack.Until(f[2]), Because: f[3],
 				Reason: "a <reason> & \"more\""})
 		default:
-			n := order.Node{Kind: f[0], ID: f[0] + ":" + f[2]}
+			n := order.Node{Kind: f[0], ID: stack.NodeID(f[0] + ":" + f[2])}
 			fmt.Sscan(f[1], &n.Rank)
 			o.Nodes = append(o.Nodes, n)
 		}

@@ -211,3 +211,17 @@ func count(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// Count is a number of things: "1 service", "2 services".
+func Count(n int, thing string) string {
+	switch {
+	case n == 1:
+	case strings.HasSuffix(thing, "y"):
+		thing = strings.TrimSuffix(thing, "y") + "ies"
+	case strings.HasSuffix(thing, "ch"):
+		thing += "es"
+	default:
+		thing += "s"
+	}
+	return fmt.Sprintf("%d %s", n, thing)
+}

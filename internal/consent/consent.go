@@ -1,0 +1,185 @@
+// Package consent shows what a checkout would run, and keeps what a person has vouched for.
+package consent
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+	"nimbleharbor/internal/workspace"
+)
+
+// Command is something that a checkout would run on this machine.
+type Command struct {
+	ID     stack.NodeID `json:"id"`
+	Shows  string       `json:"command"`
+	Detail []string     `json:"detail"` // what it expands to
+	At     stack.Place  `json:"at"`
+	New    bool         `json:"new"` // not vouched for as it is now
+	Digest string       `json:"digest"`
+}
+
+// Commands lists all that the order would run, as it is written in the checkout, without secrets.
+func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
+	s = survey.Hide(s)
+	var out []Command
+	for _, n := range o.Nodes {
+		var c Command
+		if name, ok := n.ID.Service(); ok {
+			c = serviceCommand(fsys, s.Service(name), s)
+		} else {
+			for _, p := range s.Projects {
+				for _, step := range p.Steps {
+					if stack.StepNode(step.ID) == n.ID {
+						c = Command{Shows: strings.Join(step.Command, " "), Detail: step.Expands, At: step.At}
+					}
+				}
+			}
+		}
+		c.ID = n.ID
+		sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
+		c.Digest = hex.EncodeToString(sum[:12])
+		out = append(out, c)
+	}
+	return out
+}
+
+func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
+	if v.Runs == stack.Native {
+		c := Command{Shows: strings.Join(v.Command, " "), Detail: slices.Clone(v.Expands), At: v.At}
+		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
+			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
+		}
+		return c
+	}
+	c := Command{Shows: "container of " + v.Image, At: v.At}
+	if v.Build != "" {
+		lines := v.Container.Inline
+		c.Shows = "container built from the compose file's own lines, in " + v.Build
+		if lines == "" {
+			file := path.Join(v.Build, v.Container.Dockerfile)
+			c.Shows = "container built from " + file
+			data, err := fs.ReadFile(fsys, file)
+			if err != nil {
+				c.Detail = append(c.Detail, "its Dockerfile can't be read")
+			}
+			lines = string(data)
+		}
+		for _, line := range strings.Split(lines, "\n") {
+			if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+				c.Detail = append(c.Detail, line)
+			}
+		}
+	}
+	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
+		c.Detail = append(c.Detail, "runs: "+strings.Join(words, " "))
+	}
+	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
+		c.Detail = append(c.Detail, "health check: "+strings.Join(h.Test[1:], " "))
+	}
+	for _, m := range v.Container.Mounts {
+		if m.Type == "bind" {
+			c.Detail = append(c.Detail, "sees of this machine: "+m.Source)
+		}
+	}
+	for _, e := range v.EnvFiles {
+		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
+			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
+		}
+	}
+	if v.Container.Privileged {
+		c.Detail = append(c.Detail, "privileged: it can do all that root can on this machine")
+	}
+	if v.Container.NetworkMode == "host" {
+		c.Detail = append(c.Detail, "shares this machine's network")
+	}
+	return c
+}
+
+// record is what a person has vouched for in one workspace. It lies among the person's own files, since
+// a checkout could bring along anything in its own.
+type record struct {
+	Root    string   `json:"root"`
+	Digests []string `json:"digests"`
+}
+
+func consentFile(root string) (string, error) {
+	dir := os.Getenv("XDG_STATE_HOME")
+	if !filepath.IsAbs(dir) {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", fmt.Errorf("there is no place for your consent: %w", err)
+		}
+		dir = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(dir, "nharbor", "vouched", workspace.ID(root)+".json"), nil
+}
+
+// MarkNew marks the commands that nobody has vouched for as they are now, and reports whether there are any.
+func MarkNew(root string, list []Command) (bool, error) {
+	file, err := consentFile(root)
+	if err != nil {
+		return true, err
+	}
+	var c record
+	data, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return true, err
+	}
+	if err == nil && json.Unmarshal(data, &c) != nil {
+		c = record{}
+	}
+	known := map[string]bool{}
+	for _, d := range c.Digests {
+		known[d] = true
+	}
+	found := false
+	for i := range list {
+		list[i].New = !known[list[i].Digest]
+		found = found || list[i].New
+	}
+	return found, nil
+}
+
+// Vouch records the person's consent to the commands, beside what was vouched for before.
+func Vouch(root string, list []Command) error {
+	file, err := consentFile(root)
+	if err != nil {
+		return err
+	}
+	var c record
+	if data, err := os.ReadFile(file); err == nil && json.Unmarshal(data, &c) != nil {
+		c = record{}
+	}
+	c.Root = root
+	known := map[string]bool{}
+	for _, d := range c.Digests {
+		known[d] = true
+	}
+	for i := range list {
+		if !known[list[i].Digest] {
+			c.Digests = append(c.Digests, list[i].Digest)
+		}
+		list[i].New = false
+	}
+	data, err := json.MarshalIndent(c, "", " ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	return workspace.WriteFile(file, data, 0o600)
+}

@@ -1,0 +1,49 @@
+package diagnose
+
+// Need is what is known of something that a machine must have, and has not.
+type Need struct {
+	Kind     string // "tool", "port", "disk" or "source"
+	Name     string
+	Wanted   string
+	Absent   bool   // a tool that isn't installed
+	Broken   string // what a tool said when it did not run
+	Found    string // a tool's version, or the free space
+	Install  string // the system's own command for a tool; empty if it isn't known
+	Holder   string // the program that holds a port; empty if it isn't known
+	PID      string // of that program
+	Manager  string // the package manager that a login is for
+	Variable string // in which the login is expected
+}
+
+func kindOf(kind string, more func(*Need) bool) func(*Need) bool {
+	return func(n *Need) bool { return n.Kind == kind && (more == nil || more(n)) }
+}
+
+// Needs are the rules for a need that is not met.
+var Needs = []Rule[Need]{
+	{"tool-broken", kindOf("tool", func(n *Need) bool { return n.Broken != "" }),
+		"it does not run: {broken}", "Run it by hand to see what is wrong: {name} --version", ""},
+	{"tool-absent", kindOf("tool", func(n *Need) bool { return n.Absent && n.Install != "" }),
+		"", "Install it: {install}", ""},
+	{"tool-absent-anywhere", kindOf("tool", func(n *Need) bool { return n.Absent }),
+		"", "Install {name} and make sure that this shell finds it.", ""},
+	{"tool-version", kindOf("tool", nil),
+		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new shell; or correct the constraint " +
+			"if it is out of date.", ""},
+	{"source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
+		"no login for it was found", "Get a login from whoever runs it, and export it as {variable}.", ""},
+	{"source-login", kindOf("source", nil),
+		"no login for it was found", "Get a login from whoever runs it, and put it where {manager} looks for it.", ""},
+	{"port-held", kindOf("port", func(n *Need) bool { return n.Holder != "" }),
+		"taken by {holder}, process {pid}",
+		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch --shift 100", ""},
+	{"port-taken", kindOf("port", nil),
+		"taken", "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100", ""},
+	{"disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.", ""},
+}
+
+// Explain tells what was found instead of what is needed, and what to do.
+func (n *Need) Explain() Finding {
+	return first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
+		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable})
+}

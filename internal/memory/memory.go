@@ -1,0 +1,267 @@
+// Package memory keeps what a workspace remembers of earlier launches.
+package memory
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// Work is a step as far as it matters for whether it must be done again.
+type Work struct {
+	ID      string // ROLE:PROJECT-PATH
+	Role    stack.Role
+	Command []string
+	Env     []string // KEY=VALUE, all that the process gets
+	// Inputs are the files and folders, relative to the workspace, on whose content it depends.
+	Inputs []string
+	// Outputs are what it leaves behind, relative to the workspace.
+	Outputs []string
+	// EveryTime is true for a step that is never taken for done.
+	EveryTime bool
+}
+
+// Memory is what a workspace remembers of earlier launches: which steps are done, by the content of what they depend
+// on, and how long everything took. Several goroutines may use it at once.
+type Memory struct {
+	file string
+
+	mu   sync.Mutex
+	data memoryData
+	root string
+}
+
+type memoryData struct {
+	Done    map[string]string        `json:"done"` // by step id: the digest of its inputs
+	Seconds map[stack.NodeID]float64 `json:"seconds"`
+	// Made are the database files that steps have made, by step id: one that is missing makes the step run again.
+	Made map[string][]string `json:"made,omitempty"`
+	// Unmade are the outputs that a step was expected to leave and has not left, by step id: that they are missing says
+	// nothing. An install without any dependency makes no folder for them.
+	Unmade map[string][]string `json:"unmade,omitempty"`
+	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
+	Seals map[string]string `json:"seals,omitempty"`
+}
+
+// Recall reads a workspace's memory. What can't be read is forgotten.
+func Recall(root string) *Memory {
+	m := &Memory{root: root, file: filepath.Join(root, workspace.StateDir, "memory.json")}
+	if data, err := os.ReadFile(m.file); err == nil {
+		if json.Unmarshal(data, &m.data) != nil {
+			m.data = memoryData{}
+		}
+	}
+	if m.data.Done == nil {
+		m.data.Done = map[string]string{}
+	}
+	if m.data.Seconds == nil {
+		m.data.Seconds = map[stack.NodeID]float64{}
+	}
+	return m
+}
+
+// Seconds tells how long nodes took, in seconds.
+func (m *Memory) Seconds() map[stack.NodeID]float64 {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	out := make(map[stack.NodeID]float64, len(m.data.Seconds))
+	for k, v := range m.data.Seconds {
+		out[k] = v
+	}
+	return out
+}
+
+// Digest sums up all that a step depends on; it is empty for a step of which nothing is known to depend.
+// data is what identifies the database that the step works on.
+func Digest(root string, s *Work, data string) string {
+	onData := s.Role == stack.Create || s.Role == stack.Seed
+	if len(s.Inputs) == 0 && !onData || s.EveryTime {
+		return ""
+	}
+	h := sha256.New()
+	fmt.Fprintf(h, "%q %q\n", s.Command, data)
+	for _, kv := range s.Env {
+		// Of the settings only those count that say which database it is.
+		if key, value, _ := strings.Cut(kv, "="); s.Role.Rank() >= stack.Create.Rank() && databaseKey.MatchString(key) {
+			fmt.Fprintf(h, "%q %q\n", key, value)
+		}
+	}
+	there := false
+	for _, in := range s.Inputs {
+		switch err := sum(h, root, filepath.Join(root, filepath.FromSlash(in))); {
+		case errors.Is(err, fs.ErrNotExist):
+			fmt.Fprintf(h, "%q is absent\n", in)
+		case err != nil:
+			return ""
+		default:
+			there = true
+		}
+	}
+	if !there && !onData {
+		return ""
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+var databaseKey = expr.New(
+	`(?i)(^|_)(DATABASE|DB|PG|POSTGRES|MYSQL|MONGO|SQLITE)(_?(URL|URI|DSN|HOST|NAME|DATABASE|DB|PATH|FILE))?$`)
+
+// Sum is a file's sum, or that of all files in a folder; empty for one that isn't there.
+func Sum(root, name string) string {
+	h := sha256.New()
+	if err := sum(h, root, filepath.Join(root, filepath.FromSlash(name))); err != nil {
+		return ""
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// sum adds the name and the content of a file, or of all files in a folder.
+func sum(h io.Writer, root, name string) error {
+	return filepath.WalkDir(name, func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			if file != name && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "__pycache__") {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if !d.Type().IsRegular() && file != name {
+			return nil
+		}
+		f, err := os.Open(file)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		rel, _ := filepath.Rel(root, file)
+		fmt.Fprintf(h, "%q\n", filepath.ToSlash(rel))
+		_, err = io.Copy(h, f)
+		return err
+	})
+}
+
+// Done reports whether the step was done with these inputs, and what it made is still there.
+func (m *Memory) Done(s *Work, digest string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if digest == "" || m.data.Done[s.ID] != digest {
+		return false
+	}
+	for _, out := range s.Outputs {
+		if slices.Contains(m.data.Unmade[s.ID], out) {
+			continue
+		}
+		if _, err := os.Stat(filepath.Join(m.root, filepath.FromSlash(out))); err != nil {
+			return false
+		}
+	}
+	for _, file := range m.data.Made[s.ID] {
+		if _, err := os.Stat(file); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// Forget forgets what was done, so that the next launch does it again; how long things took stays known. It gives
+// the database files that steps have made.
+func (m *Memory) Forget() []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var files []string
+	for _, list := range m.data.Made {
+		files = append(files, list...)
+	}
+	m.data.Done, m.data.Made, m.data.Unmade = map[string]string{}, nil, nil
+	m.write()
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
+// Remember notes that a step is done. A memory that can't be written costs time later, no more.
+// made are the database files that it has left.
+func (m *Memory) Remember(s *Work, digest string, made []string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if digest != "" {
+		m.data.Done[s.ID] = digest
+		delete(m.data.Unmade, s.ID)
+		for _, out := range s.Outputs {
+			if _, err := os.Stat(filepath.Join(m.root, filepath.FromSlash(out))); err != nil {
+				if m.data.Unmade == nil {
+					m.data.Unmade = map[string][]string{}
+				}
+				m.data.Unmade[s.ID] = append(m.data.Unmade[s.ID], out)
+			}
+		}
+	}
+	if len(made) > 0 {
+		if m.data.Made == nil {
+			m.data.Made = map[string][]string{}
+		}
+		m.data.Made[s.ID] = made
+	}
+	m.write()
+}
+
+// Took notes how long a node took until it was done or up.
+func (m *Memory) Took(id stack.NodeID, took time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.data.Seconds[id] = float64(took.Milliseconds()) / 1000
+	m.write()
+}
+
+func (m *Memory) write() {
+	data, err := json.MarshalIndent(m.data, "", " ")
+	if err != nil {
+		return
+	}
+	if _, err := workspace.MakeStateDir(m.root); err == nil {
+		workspace.WriteFile(m.file, data, 0o600)
+	}
+}
+
+// Sealed remembers with which secrets a store of data was made. What was remembered of it first stays.
+func (m *Memory) Sealed(store, seal string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if _, known := m.data.Seals[store]; known || store == "" || seal == "" {
+		return
+	}
+	if m.data.Seals == nil {
+		m.data.Seals = map[string]string{}
+	}
+	m.data.Seals[store] = seal
+	m.write()
+}
+
+// SealOf is the seal of a store of data; empty for one of which nothing is remembered.
+func (m *Memory) SealOf(store string) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.data.Seals[store]
+}
+
+// Sealing reports whether any store's seal is remembered.
+func (m *Memory) Sealing() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.data.Seals) > 0
+}

@@ -1,0 +1,125 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+)
+
+// Idle makes sure that no stack of the workspace is launched. What a dead steward has left is removed.
+func (s *Surveyed) Idle(ctx context.Context) error {
+	r, err := supervise.ReadRecord(s.Root)
+	switch {
+	case err != nil:
+		return err
+	case r.Alive():
+		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeAlreadyLaunched,
+			Text:   "this workspace's stack is launched already",
+			Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop"}
+		if c := s.Changes(r); c != nil && c.Remedy != "" {
+			f.Text += ", and something has changed since"
+			f.Remedy = "See what: nharbor check. Make it follow: " + c.Remedy
+		}
+		return f
+	case r != nil && !r.Ended:
+		_, err := supervise.StopStack(ctx, s.Root, nil)
+		return err
+	}
+	return nil
+}
+
+// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is told as
+// soon as the settings are written.
+func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, waiting func(),
+	filled func(*Filled)) (*Mixed, error) {
+	if _, err := s.Mix(opt); err != nil { // a wrong name is said before anything is written
+		return nil, err
+	}
+	s, free, err := s.Alone(ctx, waiting)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
+	f, err := s.Fill(ctx, filling)
+	if err != nil {
+		return nil, err
+	}
+	now, err := f.Write(ctx)
+	faults := f.Missing()
+	if err != nil && !(OnlyVariables(err) && len(faults) > 0) {
+		return nil, err
+	}
+	filled(f)
+	m, err := now.Mix(opt)
+	if err != nil {
+		return nil, err
+	}
+	faults = append(unmet(m.Needs(ctx, nil)), faults...)
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	if len(m.Services()) == 0 {
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToLaunch,
+			Text: "no service was found here that could be launched", Remedy: "See what was found: nharbor survey"}
+	}
+	return m, nil
+}
+
+// unmet are the needs that stand in the way of a launch, as faults.
+func unmet(answer *needs.Answer) (faults stack.Faults) {
+	for _, n := range answer.Needs {
+		if n.Met || n.Level != needs.Required {
+			continue
+		}
+		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet, Text: fmt.Sprintf("this machine lacks %s", n.Name),
+			Remedy: n.Remedy}
+		if n.Kind == needs.Tool {
+			f.Text += " " + n.Wanted
+		}
+		if n.Found != "" {
+			f.Text += ": " + n.Found
+		}
+		if n.Kind == needs.Port {
+			f.Text = fmt.Sprintf("%s, which %s wants, is %s", n.Name, strings.Join(n.For, ", "), n.Found)
+		}
+		if len(n.Because) > 0 {
+			f.At = n.Because[0]
+		}
+		faults = append(faults, f)
+	}
+	return faults
+}
+
+// Again makes sure that the record's stack can be restarted with the settings as they are, and mixes it as it was launched.
+func (s *Surveyed) Again(ctx context.Context, r *supervise.Record, filling Filling) (*Mixed, error) {
+	f, err := s.Fill(ctx, filling)
+	if err != nil {
+		return nil, err
+	}
+	if len(f.Plan.Missing) > 0 {
+		m := f.Plan.Missing[0]
+		return nil, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing, At: stack.Place{File: m.File},
+			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key), Remedy: "Give it: nharbor fill"}
+	}
+	return s.Mix(r.Options)
+}
+
+// Stale lists the services that run with what the settings files said before they were written.
+func (f *Filled) Stale(now *Surveyed) []string {
+	if now == f.Surveyed { // nothing was written
+		return nil
+	}
+	r, err := supervise.ReadRecord(f.Root)
+	if err != nil {
+		return nil
+	}
+	if c := now.Changes(r); c != nil {
+		return c.Services
+	}
+	return nil
+}

@@ -1,0 +1,211 @@
+// Package session is the way from a folder to a plan, as a row of values, each made once from the one before:
+//
+//	Open     Workspace  the folder, its files and its checkouts
+//	Survey   Surveyed   what is here
+//	Fill     Filled     what each setting should hold; Write writes it and surveys again
+//	Mix      Mixed      what is to be launched, where, and in which order
+//	Needs, Commands     what the machine lacks for that, and what would run
+//	Plan                what a steward executes
+//
+// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has written is
+// read anew. Faults are *stack.Fault or stack.Faults with the codes of the packages that do the work, besides
+// workspace-unreadable, settings-missing, need-unmet, nothing-to-launch, not-launched and already-launched.
+package session
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/survey"
+	"nimbleharbor/internal/workspace"
+)
+
+// Workspace is an opened workspace. It stays open as long as the program runs.
+type Workspace struct {
+	Root      string // absolute
+	Files     *reading.Files
+	Checkouts []stack.Checkout
+}
+
+// Open finds the workspace that the folder lies in. Nothing of it is read through a link that leaves it.
+func Open(ctx context.Context, dir string) (*Workspace, error) {
+	w := &Workspace{Root: workspace.Root(dir)}
+	root, err := os.OpenRoot(w.Root)
+	if err != nil {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable, At: stack.Place{File: w.Root},
+			Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
+	}
+	w.Files = reading.Of(workspace.Files(root))
+	w.Checkouts = Checkouts(ctx, w.Root)
+	return w, nil
+}
+
+// Checkouts finds the working copies in a workspace: the root itself, and those directly below it. Paths are relative to it.
+func Checkouts(ctx context.Context, root string) []stack.Checkout {
+	paths := []string{"."}
+	if entries, err := os.ReadDir(root); err == nil {
+		for _, e := range entries {
+			if e.IsDir() {
+				paths = append(paths, e.Name())
+			}
+		}
+	}
+	var mu sync.Mutex
+	var out []stack.Checkout
+	var wait sync.WaitGroup
+	for _, p := range paths {
+		dir := filepath.Join(root, p)
+		if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
+			continue
+		}
+		wait.Go(func() {
+			c, err := gitrepo.Describe(ctx, dir)
+			if err != nil {
+				return
+			}
+			c.Path = filepath.ToSlash(p)
+			mu.Lock()
+			defer mu.Unlock()
+			out = append(out, c)
+		})
+	}
+	wait.Wait()
+	slices.SortFunc(out, func(a, b stack.Checkout) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// Surveyed is a workspace with what is in it.
+type Surveyed struct {
+	*Workspace
+	Stack *stack.Stack
+	code  bool // what code reads is known too
+}
+
+// Code says whether a survey reads the code for the variables that it reads, which only settings need.
+type Code bool
+
+// The two.
+const (
+	WithCode    Code = true
+	WithoutCode Code = false
+)
+
+// Survey says what is in the workspace. With an error there may still be all that was found; then it is not nil.
+func (w *Workspace) Survey(code Code) (*Surveyed, error) {
+	s, err := survey.Survey(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts, Env: os.LookupEnv,
+		System: runtime.GOOS, ReadCode: bool(code)})
+	var f *stack.Fault
+	if errors.As(err, &f) && f.Code == stack.CodeNothingFound {
+		w.pointElsewhere(f)
+	}
+	if s == nil {
+		return nil, err
+	}
+	return &Surveyed{Workspace: w, Stack: s, code: bool(code)}, err
+}
+
+// pointElsewhere names folders nearby that look like an application, where here is none.
+func (w *Workspace) pointElsewhere(f *stack.Fault) {
+	var near []string
+	for _, d := range survey.Below(w.Files, 5) {
+		near = append(near, filepath.Join(w.Root, d))
+	}
+	near = append(near, workspace.Near(w.Root)...)
+	if len(near) > 0 {
+		f.Remedy += " Folders nearby that look like one: " + strings.Join(near, ", ") + ". Start there with -C."
+	} else {
+		f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor clone ADDRESS"
+	}
+}
+
+// OnlyVariables reports whether all that is wrong is variables without a value, which fill can give.
+func OnlyVariables(err error) bool {
+	for _, f := range stack.AllFaults(err) {
+		if f.Code != stack.CodeComposeVariableRequired {
+			return false
+		}
+	}
+	return true
+}
+
+// Mixed is what is to be launched, where each service runs, and in which order.
+type Mixed struct {
+	*Surveyed
+	Options launch.Options
+	Mix     *launch.Mixed
+	Order   *order.Order
+}
+
+// Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an order that shows it
+// besides the error.
+func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
+	mix, err := launch.Mix(s.Stack, opt)
+	if err != nil {
+		return nil, err
+	}
+	o, err := order.Build(mix.Stack, order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal,
+		Seconds: memory.Recall(s.Root).Seconds()})
+	return &Mixed{Surveyed: s, Options: opt, Mix: mix, Order: o}, err
+}
+
+// Services lists the names of the services in the order.
+func (m *Mixed) Services() []string {
+	out := []string{}
+	for _, n := range m.Order.Nodes {
+		if name, ok := n.ID.Service(); ok {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// Needs asks this machine for all that the launch needs. Ports that the record's stack holds count as free.
+func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
+	return needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root})
+}
+
+// Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.
+func (m *Mixed) Commands() (list []consent.Command, fresh bool, err error) {
+	list = consent.Commands(m.Files, m.Mix.Stack, m.Order)
+	fresh, err = consent.MarkNew(m.Root, list)
+	return list, fresh, err
+}
+
+// Plan works out what a steward executes.
+func (m *Mixed) Plan() (*launch.Plan, error) {
+	return launch.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
+}
+
+// Changes tells what has changed since the record's stack was launched; nil where nothing has, or where it can't be told.
+func (s *Surveyed) Changes(r *supervise.Record) *stack.Changed {
+	if !r.Alive() {
+		return nil
+	}
+	m, err := s.Mix(r.Options)
+	if err != nil {
+		return nil
+	}
+	plan, err := m.Plan()
+	if err != nil {
+		return nil
+	}
+	if c := launch.Changes(r.Prints, plan); c.Any() {
+		return &c
+	}
+	return nil
+}

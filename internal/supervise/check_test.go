@@ -1,0 +1,56 @@
+package supervise
+
+import (
+	"nimbleharbor/internal/stack"
+	"strings"
+	"testing"
+)
+
+func TestCausesFollowTheRecord(t *testing.T) {
+	t.Parallel()
+	service := stack.Service{Name: "web"}
+	at := stack.Port{Host: 8000, Target: 80, At: stack.Place{File: "compose.yaml", Line: 5}}
+	record := func(runs stack.Way, s stack.State) *Record {
+		return &Record{Services: []RecordService{{Name: "web", Runs: runs, State: s, Text: "no luck"}}}
+	}
+	for _, c := range []struct {
+		name    string
+		check   stack.PortCheck
+		record  *Record
+		alive   bool
+		verdict stack.Verdict
+		cause   string
+	}{
+		{"nothing was launched", stack.PortCheck{Verdict: stack.Refuses}, nil, false, stack.Refuses, "not launched"},
+		{"somebody else is there",
+			stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "nginx"}}, nil, false,
+			stack.Stranger, "nginx, process 7"},
+		{"it failed", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed), true, stack.Refuses,
+			"failed: no luck"},
+		{"it was skipped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Skipped), true,
+			stack.Refuses, "skipped, since no luck"},
+		{"it was stopped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Stopped), true,
+			stack.Refuses, "was stopped"},
+		{"it is not part", stack.PortCheck{Verdict: stack.Refuses}, &Record{}, true, stack.Refuses,
+			"not part of this launch"},
+		{"only inside", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Container, stack.IsUp), true,
+			stack.Refuses, "own loopback"},
+		{"it does not listen", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.IsUp), true,
+			stack.Refuses, "does not listen"},
+		{"it hangs up", stack.PortCheck{Verdict: stack.Refuses,
+			Cause: "it accepts the connection and hangs up without a word"}, record(stack.Native, stack.IsUp), true,
+			stack.Silent, "hangs up"},
+		{"it says nothing", stack.PortCheck{Verdict: stack.Silent}, record(stack.Native, stack.IsUp), true,
+			stack.Silent, "says nothing within"},
+		{"it speaks another language", stack.PortCheck{Verdict: stack.Stranger, Expected: "http", Speaks: "redis"},
+			record(stack.Container, stack.IsUp), true, stack.Stranger, "http was expected, and redis answers"},
+		{"all is well", stack.PortCheck{Verdict: stack.Answers}, record(stack.Container, stack.IsUp), true,
+			stack.Answers, ""},
+	} {
+		got := c.record.about(c.check, service, at, c.alive).Explain()
+		if got.Verdict != c.verdict || !strings.Contains(got.Cause, c.cause) ||
+			(got.Remedy == "") != (c.verdict == stack.Answers) {
+			t.Errorf("%s: %+v", c.name, got)
+		}
+	}
+}

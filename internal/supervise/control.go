@@ -1,0 +1,272 @@
+package supervise
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/run"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// Launched is a stack that a steward has begun to launch, as the launching command sees it.
+type Launched struct {
+	conn  net.Conn
+	lines *bufio.Scanner
+}
+
+// Start starts a steward for the plan, by running the program with words, and follows it. A plan that
+// isn't for the background ends when the connection does.
+func Start(plan *launch.Plan, program string, words []string) (*Launched, error) {
+	data, err := json.Marshal(plan)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := workspace.MakeStateDir(plan.Root)
+	if err != nil {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable, At: stack.Place{File: plan.Root},
+			Text:   "the workspace's state can't be written: " + err.Error(),
+			Remedy: "Check the folder's rights and the free space.", Cause: err}
+	}
+	said, err := os.OpenFile(filepath.Join(dir, "steward.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer said.Close()
+	cmd := exec.Command(program, words...)
+	cmd.Dir = plan.Root
+	cmd.Stdin = bytes.NewReader(data)
+	cmd.Stderr = said
+	out, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer out.Close()
+	cmd.Stdout = w
+	detach(cmd)
+	err = cmd.Start()
+	w.Close()
+	if err != nil {
+		return nil, err
+	}
+	go cmd.Wait()
+	var m Message
+	if err := json.NewDecoder(out).Decode(&m); err != nil {
+		return nil, fmt.Errorf("the steward ended before it was ready; it may say why in %s", said.Name())
+	}
+	if m.Error != nil {
+		return nil, m.Error
+	}
+	conn, err := net.Dial("unix", m.Ready)
+	if err != nil {
+		return nil, err
+	}
+	l := &Launched{conn: conn, lines: bufio.NewScanner(conn)}
+	l.lines.Buffer(nil, 16<<20)
+	return l, l.send(Request{Do: "follow", Lease: !plan.Background})
+}
+
+func (l *Launched) send(r Request) error { return json.NewEncoder(l.conn).Encode(r) }
+
+// Next waits for the steward's next message; io.EOF when it is gone.
+func (l *Launched) Next() (Message, error) {
+	var m Message
+	if !l.lines.Scan() {
+		if err := l.lines.Err(); err != nil && !errors.Is(err, net.ErrClosed) {
+			return m, err
+		}
+		return m, io.EOF
+	}
+	return m, json.Unmarshal(l.lines.Bytes(), &m)
+}
+
+// Stop asks the steward to stop everything; Next tells when it has.
+func (l *Launched) Stop() error { return l.send(Request{Do: "stop"}) }
+
+// Kill asks the steward to end everything at once.
+func (l *Launched) Kill() error { return l.send(Request{Do: "kill"}) }
+
+// Close lets go of the steward. A stack in the background goes on.
+func (l *Launched) Close() error { return l.conn.Close() }
+
+// StopStack stops the services named, and what needs them, or the whole stack, and waits until that has
+// happened. It reports whether anything was running. If the steward has died, what it left is removed.
+func StopStack(ctx context.Context, root string, services []string) (bool, error) {
+	r, err := ReadRecord(root)
+	if err != nil {
+		return false, err
+	}
+	if r == nil || r.Ended {
+		return false, nil
+	}
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+	if err != nil {
+		return cleanUp(ctx, root, r)
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	err = json.NewEncoder(conn).Encode(Request{Do: "stop", Services: services})
+	var m Message
+	if err == nil {
+		err = json.NewDecoder(conn).Decode(&m)
+	}
+	if ctx.Err() != nil {
+		return true, ctx.Err()
+	}
+	if err != nil || !m.Stopped { // the steward has died meanwhile
+		_, err := cleanUp(ctx, root, r)
+		return true, err
+	}
+	if len(services) == 0 {
+		io.Copy(io.Discard, conn) // until the steward has gone
+	}
+	return true, nil
+}
+
+// Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
+// all services stand then.
+func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string, event func(stack.Event)) (*Settled, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	if err := json.NewEncoder(conn).Encode(Request{Do: "restart", Services: services, Plan: plan}); err != nil {
+		return nil, err
+	}
+	for in := json.NewDecoder(conn); ; {
+		var m Message
+		if err := in.Decode(&m); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeStewardGone,
+				Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, and launch again.",
+				Cause: err}
+		}
+		switch {
+		case m.Event != nil:
+			event(*m.Event)
+		case m.Error != nil:
+			return nil, m.Error
+		case m.Settled != nil:
+			return m.Settled, nil
+		}
+	}
+}
+
+// Removed is what a reset has thrown away.
+type Removed struct {
+	Stopped bool     `json:"stopped"`
+	Steps   bool     `json:"steps"`   // what was done is forgotten
+	Volumes []string `json:"volumes"` // removed, with all that was in them
+	Files   []string `json:"files"`   // database files, relative to the workspace
+}
+
+// Reset stops the stack and forgets what was set up, so that the next launch does it again. With data it removes the
+// volumes that were made for this stack, and the database files that its steps have made; never anything else.
+func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
+	out := &Removed{Steps: true, Volumes: []string{}, Files: []string{}}
+	var err error
+	if out.Stopped, err = StopStack(ctx, root, nil); err != nil {
+		return nil, err
+	}
+	files := memory.Recall(root).Forget()
+	if !data {
+		return out, nil
+	}
+	r, err := ReadRecord(root)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		rel, err := filepath.Rel(root, f)
+		if err != nil || !filepath.IsLocal(rel) {
+			continue
+		}
+		if err := os.Remove(f); err == nil {
+			out.Files = append(out.Files, filepath.ToSlash(rel))
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return out, err
+		}
+	}
+	e, err := engine.Connect(ctx)
+	if err != nil {
+		var u *engine.Unavailable
+		if errors.As(err, &u) && (u.Lack == diagnose.NotInstalled || r != nil && !r.inContainers()) {
+			return out, nil // then there are no volumes either
+		}
+		return out, err
+	}
+	defer e.Close()
+	labels := map[string]string{engine.LabelStack: workspace.ID(root)}
+	if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+		return out, err
+	}
+	out.Volumes, err = e.RemoveVolumes(ctx, labels)
+	return out, err
+}
+
+// cleanUp ends what a dead steward has left. Its keeper has most likely done so already.
+func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
+	found, containers := false, false
+	for _, s := range r.Services {
+		containers = containers || s.Runs == stack.Container
+		if s.PID > 1 && groupOf(s.PID) == s.PID && ownedByUs(s.PID, root) {
+			run.KillGroup(s.PID)
+			found = true
+		}
+	}
+	found = endMarked(workspace.ID(root)) > 0 || found
+	if containers {
+		e, err := engine.Connect(ctx)
+		if err != nil {
+			return found, err
+		}
+		defer e.Close()
+		list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
+		if err != nil {
+			return found, err
+		}
+		found = found || len(list) > 0
+		if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+			return found, err
+		}
+	}
+	r.Ended = true
+	data, err := json.MarshalIndent(r, "", " ")
+	if err != nil {
+		return found, err
+	}
+	return found, workspace.WriteFile(recordFile(root), data, 0o600)
+}
+
+// ownedByUs reports whether a process works in the workspace: its number may be another's by now.
+func ownedByUs(pid int, root string) bool {
+	dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		return false
+	}
+	if real, err := filepath.EvalSymlinks(root); err == nil {
+		root = real
+	}
+	rel, err := filepath.Rel(root, dir)
+	return err == nil && filepath.IsLocal(rel)
+}

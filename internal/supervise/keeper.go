@@ -1,0 +1,168 @@
+package supervise
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/run"
+)
+
+// Keeper is a small process beside the steward that outlives it by a moment: when the steward dies
+// without having stopped its stack, the keeper ends the processes and the containers.
+type Keeper struct {
+	mu    sync.Mutex
+	stdin io.WriteCloser
+	cmd   *exec.Cmd
+}
+
+// StartKeeper starts a keeper by running the program with the words; it knows the engine by its address
+// (empty for none) and the stack by its id.
+func StartKeeper(program string, words []string, engineAddress, stackID string) (*Keeper, error) {
+	cmd := exec.Command(program, words...)
+	stdin, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	detach(cmd)
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	k := &Keeper{stdin: stdin, cmd: cmd}
+	k.tell("stack %s", stackID)
+	if engineAddress != "" {
+		k.tell("engine %s %s", engineAddress, stackID)
+	}
+	return k, nil
+}
+
+func (k *Keeper) tell(format string, args ...any) {
+	if k == nil {
+		return
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	fmt.Fprintf(k.stdin, format+"\n", args...)
+}
+
+// Hold gives a process group into the keeper's care; Release takes it back.
+func (k *Keeper) Hold(pid int)    { k.tell("hold %d", pid) }
+func (k *Keeper) Release(pid int) { k.tell("release %d", pid) }
+
+// Dismiss ends the keeper. What it still held is left alone.
+func (k *Keeper) Dismiss() {
+	if k == nil {
+		return
+	}
+	k.tell("dismiss")
+	k.stdin.Close()
+	k.cmd.Wait()
+}
+
+// Keep is the keeper's own work: it reads what it is told until the steward is gone.
+func Keep(stdin io.Reader) {
+	held := map[int]bool{}
+	address, id := "", ""
+	for lines := bufio.NewScanner(stdin); lines.Scan(); {
+		words := strings.Fields(lines.Text())
+		switch {
+		case len(words) == 1 && words[0] == "dismiss":
+			return
+		case len(words) == 2 && words[0] == "stack":
+			id = words[1]
+		case len(words) == 2:
+			pid, err := strconv.Atoi(words[1])
+			if err != nil || pid < 2 {
+				continue
+			}
+			if words[0] == "hold" {
+				held[pid] = true
+			} else {
+				delete(held, pid)
+			}
+		case len(words) == 3 && words[0] == "engine":
+			address, id = words[1], words[2]
+		}
+	}
+	for pid := range held {
+		run.KillGroup(pid)
+	}
+	// The steward may have died before it could tell of a process that it had just started.
+	endMarked(id)
+	if address == "" {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	e, err := engine.At(ctx, address)
+	if err != nil {
+		return
+	}
+	defer e.Close()
+	RemoveContainers(ctx, e, id)
+}
+
+// marker is the variable by which every native process of a stack is known, whatever becomes of its parents.
+const marker = "NIMBLEHARBOR_STACK"
+
+// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many there were. It knows
+// them on Linux alone.
+func endMarked(id string) int {
+	if id == "" {
+		return 0
+	}
+	mark := []byte(marker + "=" + id)
+	all, _ := filepath.Glob("/proc/[0-9]*/environ")
+	count := 0
+	for _, file := range all {
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		environ, err := os.ReadFile(file)
+		if err != nil {
+			continue // another's, or gone
+		}
+		for _, kv := range bytes.Split(environ, []byte{0}) {
+			if bytes.Equal(kv, mark) {
+				if group := groupOf(pid); group > 1 && group != groupOf(os.Getpid()) {
+					run.KillGroup(group)
+					count++
+				}
+				break
+			}
+		}
+	}
+	return count
+}
+
+// RemoveContainers removes all containers and networks of a stack.
+func RemoveContainers(ctx context.Context, e *engine.Engine, id string) error {
+	labels := map[string]string{engine.LabelStack: id}
+	list, err := e.List(ctx, labels)
+	if err != nil {
+		return err
+	}
+	var wait sync.WaitGroup
+	for _, c := range list {
+		wait.Go(func() {
+			e.Stop(ctx, c.ID, 10*time.Second)
+			e.Remove(ctx, c.ID)
+		})
+	}
+	wait.Wait()
+	return e.RemoveNetworks(ctx, labels)
+}
+
+// program is this very program.
+func program() (string, error) { return os.Executable() }

@@ -1,0 +1,152 @@
+package supervise
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// Record is what a workspace knows of its launched stack. It holds no secret.
+type Record struct {
+	PID      int             `json:"pid"` // of the steward
+	Socket   string          `json:"socket"`
+	Started  time.Time       `json:"started"`
+	Shift    int             `json:"shift"`
+	Ended    bool            `json:"ended"` // everything has been stopped
+	Services []RecordService `json:"services"`
+
+	// Options are what the launch was asked for, and Prints what it was made from, in sums.
+	Options launch.Options `json:"options"`
+	Prints  *launch.Prints `json:"prints,omitempty"`
+}
+
+// RecordService is one service of a launched stack.
+type RecordService struct {
+	Name  string         `json:"name"`
+	Runs  stack.Way      `json:"runs"`
+	Kind  stack.Lifetime `json:"kind"`
+	State stack.State    `json:"state"`
+	Text  string         `json:"text"`
+	PID   int            `json:"pid"` // the process group of a native service
+	Ports []stack.Port   `json:"ports"`
+}
+
+func recordFile(root string) string { return filepath.Join(root, workspace.StateDir, "stack.json") }
+
+// ReadRecord reads what the workspace knows of its stack; nil if none was launched.
+func ReadRecord(root string) (*Record, error) {
+	data, err := os.ReadFile(recordFile(root))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var r Record
+	if err := json.Unmarshal(data, &r); err != nil {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
+			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
+			Remedy: "Stop what still runs, then remove the file.", Cause: err}
+	}
+	if now := r.now(); now != nil {
+		return now, nil
+	}
+	return &r, nil
+}
+
+// now asks the steward itself, which knows more than the file where that could not be written: on a full disk.
+func (r *Record) now() *Record {
+	if r.Ended || r.Socket == "" {
+		return nil
+	}
+	c, err := net.DialTimeout("unix", r.Socket, time.Second)
+	if err != nil {
+		return nil
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(2 * time.Second))
+	var m Message
+	if json.NewEncoder(c).Encode(Request{Do: "record"}) != nil || json.NewDecoder(c).Decode(&m) != nil {
+		return nil
+	}
+	return m.Record
+}
+
+// Alive reports whether the record's steward answers.
+func (r *Record) Alive() bool {
+	if r == nil || r.Ended || r.Socket == "" {
+		return false
+	}
+	c, err := net.DialTimeout("unix", r.Socket, time.Second)
+	if err != nil {
+		return false
+	}
+	c.Close()
+	return true
+}
+
+// Service returns the service of that name, or nil.
+func (r *Record) Service(name string) *RecordService {
+	if r == nil {
+		return nil
+	}
+	for i := range r.Services {
+		if r.Services[i].Name == name {
+			return &r.Services[i]
+		}
+	}
+	return nil
+}
+
+// inContainers reports whether a service of the stack runs in a container.
+func (r *Record) inContainers() bool {
+	return slices.ContainsFunc(r.Services, func(s RecordService) bool { return s.Runs == stack.Container })
+}
+
+// HeldPorts are the ports of this machine that the stack's running services publish.
+func (r *Record) HeldPorts() map[int]bool {
+	out := map[int]bool{}
+	if !r.Alive() {
+		return out
+	}
+	for _, s := range r.Services {
+		for _, p := range s.Ports {
+			if s.State != stack.Stopped && s.State != stack.Failed {
+				out[p.Host] = true
+			}
+		}
+	}
+	return out
+}
+
+// socketPath is where a workspace's steward listens: in a folder that this user alone can enter, with a
+// name short enough for a socket.
+func socketPath(id string) (string, error) {
+	dir := os.Getenv("XDG_RUNTIME_DIR")
+	if info, err := os.Stat(dir); dir == "" || err != nil || !info.IsDir() || len(dir) > 60 {
+		dir = os.TempDir()
+		if len(dir) > 60 {
+			dir = "/tmp"
+		}
+		dir = filepath.Join(dir, fmt.Sprintf("nharbor-%d", os.Getuid()))
+	} else {
+		dir = filepath.Join(dir, "nharbor")
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	if err := private(dir); err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, id+".sock"), nil
+}

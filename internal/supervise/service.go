@@ -1,0 +1,254 @@
+package supervise
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/run"
+	"nimbleharbor/internal/stack"
+)
+
+// service starts a service, and returns when it is up, or failed, or has been stopped. Goroutines go on watching it.
+func (x *Executor) service(ctx context.Context, n *node) {
+	once := onceWork(n.svc)
+	if n.svc.Remembered && n.svc.Kind == stack.Once && x.memory.Done(once, memory.Digest(x.plan().Root, once, x.dataOf(n.svc.Data))) {
+		x.end(n, stack.Ended, "done before; nharbor.toml asks not to do it again")
+		return
+	}
+	log, err := x.logs.Open(n.id)
+	if err != nil {
+		x.end(n, stack.Failed, err.Error())
+		return
+	}
+	x.process(ctx, n, log)
+	n.await(ctx, func(l life) bool { return l.Reached.Strength() >= stack.Answering.Strength() || l.Bad || l.Over })
+}
+
+// process starts a service's process and sees to its end, which may lead to another one.
+func (x *Executor) process(ctx context.Context, n *node, log *logs.Log) {
+	begin := time.Now()
+	proc, err := x.start(ctx, n, log)
+	if err != nil {
+		if ctx.Err() != nil {
+			x.end(n, stack.Stopped, "interrupted")
+		} else {
+			x.end(n, stack.Failed, startFailure(err))
+		}
+		log.Close()
+		return
+	}
+	x.move(n, change{kind: begins, process: proc})
+	if ctx.Err() != nil { // whoever asked to stop it has not seen the process
+		x.move(n, change{kind: wishes, wish: toStop})
+	}
+	if n.now().Wish == toStop {
+		go proc.Stop(grace)
+	}
+	go func() {
+		<-proc.Done()
+		if native, ok := proc.(*run.Native); ok {
+			x.keeper.Release(native.PID)
+		}
+		x.ended(n, proc.Exit(), log)
+	}()
+	go func() {
+		watch, cancel := context.WithTimeout(x.ctx, Patience)
+		defer cancel()
+		go func() {
+			select {
+			case <-proc.Done():
+				cancel()
+			case <-watch.Done():
+			}
+		}()
+		state, text := x.awaitUp(watch, n, proc)
+		x.judge(n, proc, state, text, begin)
+	}()
+}
+
+// ended judges a service whose process has ended.
+func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
+	l := n.now()
+	switch {
+	case l.Wish == toStop:
+		x.end(n, stack.Stopped, "")
+	case n.svc.Kind == stack.Once && exit.OK():
+		x.memory.Took(n.id, time.Since(l.Begin))
+		if n.svc.Remembered {
+			once := onceWork(n.svc)
+			x.memory.Remember(once, memory.Digest(x.plan().Root, once, x.dataOf(n.svc.Data)), nil)
+		}
+		x.end(n, stack.Ended, "")
+	default:
+		text := exit.String() + lastWords(log)
+		if exit.OK() {
+			text = "ended by itself, although it should stay up" + lastWords(log)
+		}
+		if x.startsAgain(n, exit) {
+			x.restartLater(n, text, log)
+			return
+		}
+		x.end(n, stack.Failed, text)
+	}
+	log.Close()
+}
+
+// Starting again: the first pause, the longest, and after how long of staying up it begins anew. A service that was
+// never up is given up after triesAtFirst, so that the launch comes to an end.
+const (
+	firstPause   = 500 * time.Millisecond
+	longestPause = 30 * time.Second
+	stayedUp     = time.Minute
+	triesAtFirst = 5
+)
+
+// startsAgain reports whether a service that has ended is to be started again, as its files declare.
+func (x *Executor) startsAgain(n *node, exit run.Exit) bool {
+	r := n.svc.Restarts
+	if !r.Restart || x.ctx.Err() != nil || r.RestartOnFailure && exit.OK() {
+		return false
+	}
+	l := n.now()
+	tried := l.tries()
+	up := l.Reached.Strength() >= stack.Answering.Strength()
+	return !(r.RestartTimes > 0 && tried >= r.RestartTimes || !up && tried >= triesAtFirst)
+}
+
+// restartLater starts a service again after a pause that doubles each time.
+func (x *Executor) restartLater(n *node, why string, log *logs.Log) {
+	ctx, cancel := context.WithCancel(x.ctx)
+	n.mu.Lock()
+	n.giveUp = cancel
+	if n.life.Wish == toStop {
+		cancel()
+	}
+	times := n.life.tries() + 1
+	n.mu.Unlock()
+	pause := min(firstPause<<min(times-1, 10), longestPause)
+	x.move(n, change{kind: pauses, text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why, pause.Seconds(),
+		ordinal(times))})
+	select {
+	case <-time.After(pause):
+		x.process(ctx, n, log)
+	case <-ctx.Done():
+		x.end(n, stack.Stopped, "")
+		log.Close()
+	}
+}
+
+func ordinal(n int) string {
+	switch {
+	case n%10 == 1 && n%100 != 11:
+		return fmt.Sprintf("%dst", n)
+	case n%10 == 2 && n%100 != 12:
+		return fmt.Sprintf("%dnd", n)
+	case n%10 == 3 && n%100 != 13:
+		return fmt.Sprintf("%drd", n)
+	}
+	return fmt.Sprintf("%dth", n)
+}
+
+// onceWork is a service that runs once as work that can be remembered.
+func onceWork(s *launch.Service) *memory.Work {
+	return &memory.Work{ID: "service:" + s.Name, Role: stack.Seed, Command: append([]string{s.Image, s.Build}, s.Command...),
+		Env: s.Environment}
+}
+
+// judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
+func (x *Executor) judge(n *node, proc run.Process, state stack.State, text string, begin time.Time) {
+	if state == "" || x.ctx.Err() != nil {
+		return
+	}
+	select {
+	case <-proc.Done():
+		return // its end is being judged
+	default:
+	}
+	if x.move(n, change{kind: settles, state: state, text: text, process: proc}) && state != stack.Quiet {
+		x.memory.Took(n.id, time.Since(begin))
+		x.keepSeals(n.svc)
+	}
+}
+
+// awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
+// state is empty when the service has ended before.
+func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stack.State, string) {
+	ended := func() bool {
+		select {
+		case <-proc.Done():
+			return true
+		default:
+			return false
+		}
+	}
+	if n.svc.Kind == stack.Once {
+		<-proc.Done() // it has come to its aim when it has ended well
+		return "", ""
+	}
+	asked := false
+	var said []string
+	if test := healthTest(n.svc); test != nil {
+		asked = true
+		if err := x.awaitHealth(ctx, proc.(*run.Container).ID, test); err != nil {
+			if ended() {
+				return "", ""
+			}
+			return stack.Quiet, "it runs, but its health check does not succeed"
+		}
+		said = append(said, "healthy")
+	}
+	for _, p := range n.svc.Ports {
+		if p.Host == 0 || p.Transport != "tcp" {
+			continue
+		}
+		asked = true
+		c := protocol.Await(ctx, p.Host, p.Speaks, erring)
+		switch {
+		case c.Verdict == stack.Answers:
+			said = append(said, fmt.Sprintf("%s on %d", c.Expected, p.Host))
+		case c.Verdict == stack.Errs:
+			said = append(said, fmt.Sprintf("%s on %d, with an error: %s", c.Expected, p.Host, c.Cause))
+		case ended():
+			return "", ""
+		case c.Verdict == stack.Stranger:
+			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks)
+		default:
+			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer", p.Host)
+		}
+	}
+	if asked {
+		return stack.IsUp, strings.Join(said, ", ")
+	}
+	select {
+	case <-time.After(settling):
+		return stack.Running, ""
+	case <-ctx.Done():
+		return "", ""
+	}
+}
+
+func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Process, error) {
+	s := n.svc
+	if s.Runs == stack.Native {
+		x.move(n, change{kind: starts})
+		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment),
+			HoldInput: s.Watches}, log.Stream)
+		if err != nil {
+			return nil, err
+		}
+		x.keeper.Hold(p.PID)
+		return p, nil
+	}
+	<-n.image.ready
+	if n.image.err != nil {
+		return nil, n.image.err
+	}
+	x.move(n, change{kind: starts})
+	return run.StartContainer(ctx, x.engine, x.container(s), log.Stream)
+}

@@ -1,0 +1,465 @@
+package supervise
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// Request is one line that a command sends to the steward.
+type Request struct {
+	Do       string       `json:"do"`    // "follow", "stop", "restart" or "kill"
+	Lease    bool         `json:"lease"` // with follow: when the connection ends, everything is stopped
+	Services []string     `json:"services,omitempty"`
+	Plan     *launch.Plan `json:"plan,omitempty"` // with restart: how the files say it now
+}
+
+// Message is one line that the steward sends.
+type Message struct {
+	Event   *stack.Event `json:"event,omitempty"`
+	Settled *Settled     `json:"settled,omitempty"` // every node has reached a state that lasts
+	Stopped bool         `json:"stopped,omitempty"` // what was asked to stop has stopped
+	Error   *stack.Fault `json:"error,omitempty"`
+	Ready   string       `json:"ready,omitempty"` // the socket
+	Record  *Record      `json:"record,omitempty"`
+}
+
+// Settled tells how a launch has gone.
+type Settled struct {
+	Outcome  stack.Outcome         `json:"outcome"`
+	Seconds  float64               `json:"seconds"`
+	Services []stack.ServiceResult `json:"services"`
+	Failures []string              `json:"failures"`
+	Running  int                   `json:"running"` // services that have a process
+}
+
+// leaseTime is how long a steward in the foreground waits for its command to connect.
+const leaseTime = 15 * time.Second
+
+// RunSteward is the work of the steward process: it reads the plan, executes it, and answers on its
+// socket until everything has been stopped. It tells over out that it is ready, or why it can't be.
+func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
+	var plan launch.Plan
+	if err := json.NewDecoder(in).Decode(&plan); err != nil {
+		return fmt.Errorf("reading the plan: %w", err)
+	}
+	s, err := newSteward(&plan, keeperWords)
+	if err != nil {
+		json.NewEncoder(out).Encode(Message{Error: stack.AllFaults(err)[0]})
+		return err
+	}
+	if err := json.NewEncoder(out).Encode(Message{Ready: s.record.Socket}); err != nil {
+		s.halt()
+	}
+	return s.work()
+}
+
+// steward owns one launched stack, from its plan until everything has been stopped.
+//
+// Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends the starting, stops all and
+// ends over; then work writes the last record, closes closed, and returns when every client has been answered.
+type steward struct {
+	plan     *launch.Plan
+	exec     *Executor
+	engine   *engine.Engine
+	keeper   *Keeper
+	lock     *flock.Flock
+	listener net.Listener
+	halt     context.CancelFunc // of starting things
+	starting context.Context    // ends with halt
+
+	settled chan struct{} // closed when the launch has settled; done tells how
+	done    Settled
+	over    context.Context // ends when everything has been stopped
+	ended   context.CancelFunc
+	closed  chan struct{} // and the record of it is written: nothing touches the workspace any more
+	told    chan struct{} // somebody knows how the launch has gone
+	tell    sync.Once
+	leased  chan struct{} // the command that holds the lease has connected
+	lease   sync.Once
+	clients sync.WaitGroup
+	stopAll sync.Once
+
+	restarting sync.Mutex // held by a restart: nothing may run for a moment
+
+	mu     sync.Mutex
+	record Record
+}
+
+func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
+	dir, err := workspace.MakeStateDir(plan.Root)
+	if err != nil {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable, At: stack.Place{File: plan.Root},
+			Text:   "the workspace's state can't be written: " + err.Error(),
+			Remedy: "Check the folder's rights and the free space.", Cause: err}
+	}
+	s := &steward{plan: plan, settled: make(chan struct{}), closed: make(chan struct{}), told: make(chan struct{}),
+		leased: make(chan struct{}), lock: flock.New(filepath.Join(dir, "steward.lock"))}
+	s.over, s.ended = context.WithCancel(context.Background())
+	if got, err := s.lock.TryLock(); err != nil || !got {
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeAlreadyLaunched,
+			Text:   "this workspace's stack is launched already",
+			Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop", Cause: err}
+	}
+	folder, err := logs.Begin(plan.Root, plan.Secrets)
+	if err != nil {
+		return nil, err
+	}
+	address := ""
+	for _, svc := range plan.Services {
+		if svc.Runs != stack.Container || s.engine != nil {
+			continue
+		}
+		e, err := engine.Connect(context.Background())
+		if err != nil {
+			f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(), Cause: err}
+			var u *engine.Unavailable
+			if errors.As(err, &u) {
+				f.Remedy = u.Remedy()
+			}
+			return nil, f
+		}
+		s.engine, address = e, e.Address
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	if s.keeper, err = StartKeeper(self, keeperWords, address, plan.ID); err != nil {
+		return nil, err
+	}
+	socket, err := socketPath(plan.ID)
+	if err != nil {
+		return nil, err
+	}
+	os.Remove(socket) // one that a dead steward left behind; the lock says that none is alive
+	if s.listener, err = net.Listen("unix", socket); err != nil {
+		return nil, fmt.Errorf("the steward can't listen: %w", err)
+	}
+	if err := os.Chmod(socket, 0o600); err != nil {
+		return nil, err
+	}
+	s.starting, s.halt = context.WithCancel(context.Background())
+	s.exec = NewExecutor(s.starting, plan, s.engine, folder, memory.Recall(plan.Root), s.keeper)
+	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift, Options: plan.Options,
+		Prints: plan.Prints}
+	s.save()
+	return s, nil
+}
+
+// save writes the record as it stands.
+func (s *steward) save() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.record.Services = s.exec.records()
+	if data, err := json.MarshalIndent(s.record, "", " "); err == nil {
+		workspace.WriteFile(recordFile(s.plan.Root), data, 0o600)
+	}
+}
+
+func (x *Executor) records() []RecordService {
+	var out []RecordService
+	for _, o := range x.plan().Order.Nodes {
+		n := x.at(o.ID)
+		if n.svc == nil {
+			continue
+		}
+		l := n.now()
+		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Text: l.Text,
+			Ports: n.svc.Ports}
+		if p, ok := l.Process.(interface{ Group() int }); ok {
+			r.PID = p.Group()
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// work is the steward's life.
+func (s *steward) work() error {
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		for range signals {
+			go s.stop()
+		}
+	}()
+	go s.accept()
+	if !s.plan.Background {
+		go func() {
+			select {
+			case <-s.leased:
+			case <-time.After(leaseTime):
+				s.stop()
+			}
+		}()
+	}
+	saved := make(chan struct{})
+	go func() { // the record follows the events
+		defer close(saved)
+		s.keepRecord()
+	}()
+	go s.run()
+	<-s.over.Done()
+	<-saved
+	s.mu.Lock()
+	s.record.Ended = true
+	s.mu.Unlock()
+	s.save()
+	s.listener.Close()
+	s.keeper.Dismiss()
+	if s.engine != nil {
+		s.engine.Close()
+	}
+	err := s.lock.Unlock()
+	os.Remove(filepath.Dir(s.record.Socket)) // if no other stack has its socket there
+	close(s.closed)
+	s.clients.Wait()
+	return err
+}
+
+// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come at once
+// are written once.
+func (s *steward) keepRecord() {
+	for seen := 0; ; {
+		events, more := s.exec.journal.since(seen)
+		if seen += len(events); len(events) > 0 {
+			s.save()
+			continue
+		}
+		select {
+		case <-more:
+		case <-s.over.Done():
+			s.save()
+			return
+		}
+	}
+}
+
+// run executes the plan, and ends the steward when nothing is left that runs.
+func (s *steward) run() {
+	err := s.exec.Run()
+	done := Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
+	switch {
+	case s.starting.Err() != nil:
+		done.Outcome = stack.WasStopped
+	case err != nil:
+		done.Outcome = stack.SomeFailed
+		done.Failures = append(done.Failures, err.Error())
+	case s.exec.Good():
+		done.Outcome = stack.AllAnswer
+	default:
+		done.Outcome = stack.SomeFailed
+	}
+	done.Running = s.exec.Running()
+	s.save() // before anybody is told, who will look at the record next
+	s.done = done
+	close(s.settled)
+	go func() {
+		select { // even a stack that ends at once is told to the command that launched it
+		case <-s.told:
+		case <-time.After(leaseTime):
+		}
+		for s.over.Err() == nil {
+			s.exec.idle(s.over)
+			s.restarting.Lock() // a restart under way may start something again
+			running := s.exec.Running()
+			s.restarting.Unlock()
+			if running == 0 {
+				break
+			}
+		}
+		s.stop()
+	}()
+}
+
+// stop stops everything, in reverse order, and then the steward.
+func (s *steward) stop() {
+	s.stopAll.Do(func() {
+		s.halt()
+		<-s.settled // nothing is being started any more then
+		s.exec.Stop(nil)
+		if s.engine != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+			defer cancel()
+			RemoveContainers(ctx, s.engine, s.plan.ID) // none is left, unless the engine has made one late; then the networks
+		}
+		s.ended()
+	})
+	<-s.over.Done()
+}
+
+func (s *steward) accept() {
+	for {
+		c, err := s.listener.Accept()
+		if err != nil {
+			return
+		}
+		s.clients.Go(func() {
+			defer c.Close()
+			s.serve(c)
+		})
+	}
+}
+
+// serve answers one command, which sends one request, and with follow more on the same connection.
+func (s *steward) serve(c net.Conn) {
+	lines := bufio.NewScanner(c)
+	lines.Buffer(nil, maxRequest)
+	out := json.NewEncoder(c)
+	c.SetReadDeadline(time.Now().Add(10 * time.Second))
+	var req Request
+	if !lines.Scan() || json.Unmarshal(lines.Bytes(), &req) != nil {
+		return
+	}
+	c.SetReadDeadline(time.Time{})
+	switch req.Do {
+	case "stop":
+		if len(req.Services) == 0 {
+			s.stop()
+			<-s.closed
+		} else {
+			s.exec.Stop(req.Services)
+			s.save() // whoever asked will look at the record next
+		}
+		out.Encode(Message{Stopped: true})
+	case "restart":
+		if req.Plan != nil {
+			s.restart(out, &req)
+		}
+	case "record":
+		s.mu.Lock()
+		now := s.record
+		s.mu.Unlock()
+		now.Services = s.exec.records()
+		out.Encode(Message{Record: &now})
+	case "follow":
+		here, gone := context.WithCancel(s.over)
+		defer gone()
+		if req.Lease {
+			s.lease.Do(func() { close(s.leased) })
+		}
+		go func() {
+			for lines.Scan() { // further requests on the same connection
+				var more Request
+				if json.Unmarshal(lines.Bytes(), &more) != nil {
+					continue
+				}
+				go s.stop()
+				if more.Do == "kill" {
+					s.exec.Kill()
+				}
+			}
+			gone()
+			if req.Lease {
+				s.stop()
+			}
+		}()
+		s.follow(here, out)
+		c.SetReadDeadline(time.Unix(1, 0))
+	}
+}
+
+// maxRequest is how long a request may be, in bytes: a restart brings a plan.
+const maxRequest = 64 << 20
+
+// restart restarts services by a new plan, and tells what happens meanwhile.
+func (s *steward) restart(out *json.Encoder, req *Request) {
+	s.restarting.Lock()
+	defer s.restarting.Unlock()
+	begin := time.Now()
+	working, worked := context.WithCancel(s.over)
+	defer worked()
+	events := s.exec.Events(working, true)
+	var err error
+	go func() {
+		defer worked()
+		err = s.exec.Restart(req.Plan, req.Services)
+	}()
+	for e := range events {
+		out.Encode(Message{Event: &e})
+	}
+	if s.over.Err() != nil {
+		return
+	}
+	if err != nil {
+		out.Encode(Message{Error: stack.AllFaults(err)[0]})
+		return
+	}
+	result := &Settled{Outcome: stack.AllAnswer, Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(),
+		Failures: s.exec.Failures(), Running: s.exec.Running()}
+	if !s.exec.GoodOrStopped() {
+		result.Outcome = stack.SomeFailed
+	}
+	s.mu.Lock()
+	s.record.Prints = req.Plan.Prints
+	s.mu.Unlock()
+	s.save()
+	out.Encode(Message{Settled: result})
+}
+
+// follow sends all events there are and that come, and once how the launch has gone, until everything has stopped or the
+// client is gone, which ends here.
+func (s *steward) follow(here context.Context, out *json.Encoder) {
+	settled, due := s.settled, false
+	for seen := 0; ; {
+		events, more := s.exec.journal.since(seen)
+		for i := range events {
+			out.Encode(Message{Event: &events[i]}) // a client that is gone ends here by itself
+		}
+		if seen += len(events); len(events) > 0 {
+			continue
+		}
+		if due {
+			due = false
+			s.tell.Do(func() { close(s.told) })
+			out.Encode(Message{Settled: &s.done})
+			continue
+		}
+		select {
+		case <-settled:
+			settled, due = nil, true
+			continue
+		default:
+		}
+		select {
+		case <-more:
+		case <-settled:
+			settled, due = nil, true
+		case <-here.Done():
+			if events, _ := s.exec.journal.since(seen); len(events) > 0 {
+				continue
+			}
+			select {
+			case <-settled: // both at once
+				settled, due = nil, true
+				continue
+			default:
+			}
+			if s.over.Err() != nil {
+				<-s.closed
+				out.Encode(Message{Stopped: true})
+			}
+			return
+		}
+	}
+}

@@ -1,0 +1,156 @@
+package supervise
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/stack"
+)
+
+// grace is how long a native service may take to end by itself.
+const grace = 10 * time.Second
+
+// Stop stops the services named, and those that need them; without names all. Each is stopped when
+// everything that needs it has ended. It returns when they all have.
+func (x *Executor) Stop(names []string) {
+	targets := x.dependants(names)
+	needs := map[stack.NodeID][]*node{} // by id: the targets that wait for it
+	for _, o := range x.plan().Order.Nodes {
+		if !targets[o.ID] {
+			continue
+		}
+		for _, e := range o.After {
+			needs[e.ID] = append(needs[e.ID], x.at(o.ID))
+		}
+	}
+	var wait sync.WaitGroup
+	for id := range targets {
+		n := x.at(id)
+		wait.Go(func() {
+			for _, user := range needs[id] {
+				user.over()
+			}
+			x.stop(n)
+		})
+	}
+	wait.Wait()
+}
+
+// dependants gives the ids of the services named and of all that need them.
+func (x *Executor) dependants(names []string) map[stack.NodeID]bool {
+	out := map[stack.NodeID]bool{}
+	for _, o := range x.plan().Order.Nodes { // each comes after those it waits for
+		hit := len(names) == 0 || !o.ID.IsStep() && slices.Contains(names, o.ID.Title())
+		for _, e := range o.After {
+			hit = hit || out[e.ID]
+		}
+		if hit {
+			out[o.ID] = true
+		}
+	}
+	return out
+}
+
+func (x *Executor) stop(n *node) {
+	x.move(n, change{kind: wishes, wish: toStop})
+	n.mu.Lock()
+	l := n.life
+	if n.giveUp != nil {
+		n.giveUp()
+	}
+	n.mu.Unlock()
+	if l.Process != nil && !l.Over {
+		wait := grace
+		if n.svc.Container != nil && n.svc.Runs == stack.Container && n.svc.Container.StopGrace > 0 {
+			wait = seconds(n.svc.Container.StopGrace)
+		}
+		l.Process.Stop(wait)
+	}
+	n.over() // without a process it waits or is being started, and is given up
+}
+
+// Kill ends every service that runs, without grace and without order.
+func (x *Executor) Kill() {
+	for _, n := range x.all() {
+		x.move(n, change{kind: wishes, wish: toStop})
+		if p := n.now().Process; p != nil {
+			go p.Stop(0)
+		}
+	}
+}
+
+// Running counts the services that have a process, or will have one again.
+func (x *Executor) Running() int {
+	count := 0
+	for _, n := range x.all() {
+		if l := n.now(); !l.Over && (l.Process != nil || l.Again > 0) {
+			count++
+		}
+	}
+	return count
+}
+
+// idle waits until no service has a process any more, or ctx ends.
+func (x *Executor) idle(ctx context.Context) {
+	for {
+		_, more := x.journal.since(0)
+		if x.Running() == 0 {
+			return
+		}
+		select {
+		case <-more:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// Results tells how every service stands.
+func (x *Executor) Results() []stack.ServiceResult {
+	var out []stack.ServiceResult
+	for _, o := range x.plan().Order.Nodes {
+		if n := x.at(o.ID); n.svc != nil {
+			l := n.now()
+			out = append(out, stack.ServiceResult{Name: n.svc.Name, State: l.State,
+				Seconds: float64(l.Since.Milliseconds()) / 1000})
+		}
+	}
+	return out
+}
+
+// Good reports whether every step and service stands as a launch wants it.
+func (x *Executor) Good() bool {
+	for _, n := range x.all() {
+		if s := n.now().State; !s.Good() {
+			return false
+		}
+	}
+	return true
+}
+
+// GoodOrStopped reports the same of all but the services that somebody has stopped.
+func (x *Executor) GoodOrStopped() bool {
+	for _, n := range x.all() {
+		if s := n.now().State; !s.Good() && s != stack.Stopped {
+			return false
+		}
+	}
+	return true
+}
+
+// Failures lists, in a line each, what failed and why; what was skipped follows.
+func (x *Executor) Failures() []string {
+	var failed, skipped []string
+	for _, o := range x.plan().Order.Nodes {
+		l := x.at(o.ID).now()
+		switch l.State {
+		case stack.Failed, stack.Quiet:
+			failed = append(failed, o.ID.Title()+": "+l.Text)
+		case stack.Skipped:
+			skipped = append(skipped, o.ID.Title()+": skipped, since "+l.Text)
+		}
+	}
+	return append(failed, skipped...)
+}
