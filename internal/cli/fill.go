@@ -151,7 +151,8 @@ func left(err error) error {
 func (a *app) complain(err error) {
 	for _, f := range stack.AllFaults(err) {
 		if a.json {
-			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": string(f.Code), "text": f.Text,
+			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": string(f.Code),
+				"text":   f.Text,
 				"remedy": f.Remedy})
 		} else {
 			where := ""

@@ -78,8 +78,10 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	}
 	for _, name := range supervise.OtherPasswords(ctx, plan) {
 		a.complain(&stack.Fault{Code: stack.CodePasswordOfBefore, Text: fmt.Sprintf(
-			"the data of %s was made with another password than its settings have now, and will hardly let anybody in", name),
-			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data away: " +
+			"the data of %s was made with another password than its settings have now, and will hardly let anybody in",
+			name),
+			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data " +
+				"away: " +
 				"nharbor reset --data"})
 	}
 	if !a.json {
@@ -196,7 +198,8 @@ func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settle
 	return nil
 }
 
-// result gathers how a launch or a restart has gone, and asks the ports of those of its services that counts is true for.
+// result gathers how a launch or a restart has gone, and asks the ports of those of its services that counts is true
+// for.
 func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *supervise.Settled, begin time.Time,
 	counts func(*supervise.RecordService) bool) stack.LaunchResult {
 	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,

@@ -31,8 +31,9 @@ func (a *app) logs() *cobra.Command {
 			known := reader.Sources()
 			for _, name := range args {
 				if !slices.Contains(known, name) && r.Service(name) == nil {
-					f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown, Text: "there is no log of " +
-						name, Remedy: "Nothing has said anything yet."}
+					f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
+						Text: "there is no log of " +
+							name, Remedy: "Nothing has said anything yet."}
 					if all := logs.Read(root, nil).Sources(); len(all) > 0 {
 						f.Remedy = "There are logs of: " + strings.Join(all, ", ")
 					}

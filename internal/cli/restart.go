@@ -67,7 +67,8 @@ func launchedServices(r *supervise.Record, names []string) error {
 		if r.Service(name) != nil {
 			continue
 		}
-		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown, Text: "no launched service is called " + name,
+		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
+			Text:   "no launched service is called " + name,
 			Remedy: "Nothing is launched here."}
 		if r != nil {
 			var known []string

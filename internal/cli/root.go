@@ -154,7 +154,8 @@ func (a *app) start() (string, error) {
 		if err == nil {
 			text = "this is not a folder"
 		}
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound, At: stack.Place{File: dir}, Text: text,
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound, At: stack.Place{File: dir},
+			Text:   text,
 			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
 	return dir, nil

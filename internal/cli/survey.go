@@ -63,7 +63,8 @@ func (a *app) survey() *cobra.Command {
 func (a *app) draft(w *session.Surveyed) error {
 	file := filepath.Join(w.Root, survey.CorrectionsFile)
 	if _, err := os.Lstat(file); err == nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist, At: stack.Place{File: survey.CorrectionsFile},
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist,
+			At:   stack.Place{File: survey.CorrectionsFile},
 			Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
 	}
 	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.Stack))), 0o644); err != nil {

@@ -187,7 +187,8 @@ func (p *Project) remark() {
 			continue
 		}
 		if dotenv.IsSecret(u.Name, "") {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset, At: u.At,
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset,
+				At:     u.At,
 				Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
 				Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
@@ -270,7 +271,8 @@ func (p *Project) clashes() {
 			at := portKey{port.Transport, port.Host}
 			for _, held := range taken[at] {
 				if held.service != s.Name && (held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
-					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice, At: port.At,
+					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice,
+						At: port.At,
 						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name,
 							port.Host), Remedy: "Change one of the two published ports."})
 				}

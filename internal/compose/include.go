@@ -144,7 +144,8 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		}
 	}
 	if from.Get("services").Get(base) == nil {
-		l.fault(ext, stack.CodeComposeUndefined, fmt.Sprintf("the service %s extends %s, which %s does not define", name, base,
+		l.fault(ext, stack.CodeComposeUndefined, fmt.Sprintf("the service %s extends %s, which %s does not define",
+			name, base,
 			from.File), "Correct the name or the file.")
 		return s
 	}

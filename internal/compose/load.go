@@ -87,7 +87,8 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 			}
 			return a.At.Line - b.At.Line
 		})
-		if slices.ContainsFunc(faults, func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
+		if slices.ContainsFunc(faults,
+			func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
 			return nil, faults
 		}
 	}

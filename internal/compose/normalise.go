@@ -84,7 +84,8 @@ func object(keys map[string]rule) rule {
 				if near := nearest(m.Key, keys); near != "" {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
-				n.fault(&at, stack.CodeComposeUnknownKey, fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
+				n.fault(&at, stack.CodeComposeUnknownKey,
+					fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
 					remedy)
 				continue
 			case m.Value.tag == "!reset":
@@ -429,8 +430,9 @@ func healthTest(n *normaliser, where string, v *Value) *Value {
 	}
 	out := listOf(text)(n, where, v)
 	if len(out.Items) > 0 && !slices.Contains([]string{"NONE", "CMD", "CMD-SHELL"}, out.Items[0].Text) {
-		n.fault(out.Items[0], stack.CodeComposeValue, fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE",
-			where, out.Items[0].Text), "Put CMD before the words of the command.")
+		n.fault(out.Items[0], stack.CodeComposeValue,
+			fmt.Sprintf("%s begins with %q; possible are CMD, CMD-SHELL and NONE",
+				where, out.Items[0].Text), "Put CMD before the words of the command.")
 	}
 	return out
 }

@@ -26,7 +26,8 @@ const (
 // keys reported. All its faults come back together.
 func document(file string, data []byte) (*Value, error) {
 	one := func(line, column int, text, remedy string) error {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax, At: stack.Place{File: file, Line: line},
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax,
+			At:     stack.Place{File: file, Line: line},
 			Column: column, Text: text, Remedy: remedy}
 		f.Line = excerpt(data, line)
 		return f

@@ -105,7 +105,8 @@ func ports(n *normaliser, where string, v *Value) *Value {
 		if item.Kind == Mapping {
 			p := long(n, at, item)
 			if p.Get("target") == nil {
-				n.fault(item, stack.CodeComposeValue, at+" has no target", "Name the port inside the container: target: 80.")
+				n.fault(item, stack.CodeComposeValue, at+" has no target",
+					"Name the port inside the container: target: 80.")
 				continue
 			}
 			setDefault(p, "mode", String, "ingress")
@@ -119,7 +120,8 @@ func ports(n *normaliser, where string, v *Value) *Value {
 		}
 		r, err := ParsePort(item.Text)
 		if err != nil {
-			n.fault(item, stack.CodeComposePort, fmt.Sprintf("%s: %v", at, err), `Write it as "PUBLISHED:TARGET", in quotes.`)
+			n.fault(item, stack.CodeComposePort, fmt.Sprintf("%s: %v", at, err),
+				`Write it as "PUBLISHED:TARGET", in quotes.`)
 			continue
 		}
 		for k := 0; k <= r.ToTarget-r.FromTarget; k++ {

@@ -133,7 +133,8 @@ func (s *show) prepare() error {
 	// The tide-table service's port, once held, keeps other demos from choosing the same ones.
 	for s.shift = 0; ; s.shift += 100 {
 		if s.shift > 5000 {
-			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodePortsTaken, Text: "no free ports were found for the demo",
+			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodePortsTaken,
+				Text:   "no free ports were found for the demo",
 				Remedy: "Stop some of the servers on this machine."}
 		}
 		if s.tides, err = startTides(fmt.Sprintf("127.0.0.1:%d", 18090+s.shift)); err != nil {

@@ -7,49 +7,65 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// cases hold for each rule something of which it holds, and a part of what is said then. A rule without one is not shown to
+// cases hold for each rule something of which it holds, and a part of what is said then. A rule without one is not
+// shown to
 // hold ever.
 var cases = map[string]struct {
 	finding Finding
 	says    string
 }{
-	"stranger-without-stack": {port(Port{Check: stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "quay"}}}),
+	"stranger-without-stack": {port(Port{Check: stack.PortCheck{Verdict: stack.Answers,
+		Owner: &stack.Owner{PID: 7, Command: "quay"}}}),
 		"quay, process 7; this stack is not launched"},
-	"stranger":        {port(Port{Alive: true, Launched: true, Foreign: true, Check: stack.PortCheck{Verdict: stack.Answers}}), "another program"},
-	"hangs-up":        {port(Port{Alive: true, Launched: true, Runs: stack.Native, HungUp: true, Check: stack.PortCheck{Verdict: stack.Refuses}}), "nharbor logs berth"},
-	"not-launched":    {port(Port{Check: stack.PortCheck{Verdict: stack.Refuses}}), "not launched"},
-	"left-out":        {port(Port{Alive: true, Check: stack.PortCheck{Verdict: stack.Refuses}}), "not part of this launch"},
+	"stranger": {port(Port{Alive: true, Launched: true, Foreign: true,
+		Check: stack.PortCheck{Verdict: stack.Answers}}), "another program"},
+	"hangs-up": {port(Port{Alive: true, Launched: true, Runs: stack.Native, HungUp: true,
+		Check: stack.PortCheck{Verdict: stack.Refuses}}), "nharbor logs berth"},
+	"not-launched": {port(Port{Check: stack.PortCheck{Verdict: stack.Refuses}}), "not launched"},
+	"left-out": {port(Port{Alive: true, Check: stack.PortCheck{Verdict: stack.Refuses}}),
+		"not part of this launch"},
 	"failed":          {port(refusing(stack.Native, stack.Failed, "ended with 3")), "failed: ended with 3"},
 	"skipped":         {port(refusing(stack.Native, stack.Skipped, "db failed")), "since db failed"},
 	"stopped":         {port(refusing(stack.Native, stack.Stopped, "")), "nharbor restart berth"},
 	"starts-again":    {port(refusing(stack.Native, stack.Starting, "ended; it starts again")), "it starts again"},
 	"loopback-inside": {port(refusing(stack.Container, stack.Running, "")), "listen on 0.0.0.0:8080"},
 	"does-not-listen": {port(refusing(stack.Native, stack.Running, "")), "does not listen"},
-	"silent":          {port(Port{Alive: true, Launched: true, Patient: 5, Check: stack.PortCheck{Verdict: stack.Silent}}), "within 5 seconds"},
-	"errs":            {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}), "nharbor logs berth"},
+	"silent": {port(Port{Alive: true, Launched: true, Patient: 5,
+		Check: stack.PortCheck{Verdict: stack.Silent}}), "within 5 seconds"},
+	"errs": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}),
+		"nharbor logs berth"},
 	"other-protocol": {port(Port{Alive: true, Launched: true, At: stack.Place{File: "c.yaml", Line: 3},
-		Check: stack.PortCheck{Verdict: stack.Stranger, Expected: "redis", Speaks: "http"}}), "redis was expected, and http answers Correct the port at c.yaml:3"},
+		Check: stack.PortCheck{Verdict: stack.Stranger, Expected: "redis", Speaks: "http"}}),
+		"redis was expected, and http answers Correct the port at c.yaml:3"},
 
-	"engine-not-installed-linux":   {engine(Engine{Lack: NotInstalled, System: "linux"}), "apt-get install docker.io"},
-	"engine-not-installed":         {engine(Engine{Lack: NotInstalled, System: "darwin"}), "Install a container engine"},
-	"engine-not-started-elsewhere": {engine(Engine{Lack: NotStarted, Told: true, Address: "tcp://quay:1"}), "nothing answers at tcp://quay:1"},
-	"engine-not-started-linux":     {engine(Engine{Lack: NotStarted, System: "linux"}), "systemctl start docker"},
-	"engine-not-started":           {engine(Engine{Lack: NotStarted, System: "windows"}), "Start the engine's application"},
-	"engine-not-permitted":         {engine(Engine{Lack: NotPermitted, Address: "unix:///run/x.sock"}), "may not use its socket /run/x.sock"},
-	"engine-not-speaking":          {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}), "no container engine: status 404"},
+	"engine-not-installed-linux": {engine(Engine{Lack: NotInstalled, System: "linux"}), "apt-get install docker.io"},
+	"engine-not-installed": {engine(Engine{Lack: NotInstalled, System: "darwin"}),
+		"Install a container engine"},
+	"engine-not-started-elsewhere": {engine(Engine{Lack: NotStarted, Told: true, Address: "tcp://quay:1"}),
+		"nothing answers at tcp://quay:1"},
+	"engine-not-started-linux": {engine(Engine{Lack: NotStarted, System: "linux"}), "systemctl start docker"},
+	"engine-not-started":       {engine(Engine{Lack: NotStarted, System: "windows"}), "Start the engine's application"},
+	"engine-not-permitted": {engine(Engine{Lack: NotPermitted, Address: "unix:///run/x.sock"}),
+		"may not use its socket /run/x.sock"},
+	"engine-not-speaking": {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}),
+		"no container engine: status 404"},
 
-	"tool-broken":           {need(Need{Kind: "tool", Name: "node", Broken: "no library"}), "it does not run: no library Run it by hand"},
-	"tool-absent":           {need(Need{Kind: "tool", Absent: true, Install: "brew install go"}), "Install it: brew install go"},
-	"tool-absent-anywhere":  {need(Need{Kind: "tool", Name: "just", Absent: true}), "Install just and make sure"},
-	"tool-version":          {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Found: "20.1.0"}), "20.1.0 Install node ^22 beside it"},
+	"tool-broken": {need(Need{Kind: "tool", Name: "node", Broken: "no library"}),
+		"it does not run: no library Run it by hand"},
+	"tool-absent": {need(Need{Kind: "tool", Absent: true, Install: "brew install go"}),
+		"Install it: brew install go"},
+	"tool-absent-anywhere": {need(Need{Kind: "tool", Name: "just", Absent: true}), "Install just and make sure"},
+	"tool-version": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Found: "20.1.0"}),
+		"20.1.0 Install node ^22 beside it"},
 	"source-login-variable": {need(Need{Kind: "source", Variable: "NPM_TOKEN"}), "export it as NPM_TOKEN"},
 	"source-login":          {need(Need{Kind: "source", Manager: "maven"}), "where maven looks for it"},
 	"port-held":             {need(Need{Kind: "port", Holder: "postgres", PID: "81"}), "taken by postgres, process 81"},
 	"port-taken":            {need(Need{Kind: "port"}), "--shift 100"},
 	"disk-low":              {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
 
-	"later-file-wins":    {setting(Setting{Later: ".env.local", Line: 4}), ".env.local:4 wins"},
-	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data", Changed: true}), "the volume data exists already"},
+	"later-file-wins": {setting(Setting{Later: ".env.local", Line: 4}), ".env.local:4 wins"},
+	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data", Changed: true}),
+		"the volume data exists already"},
 }
 
 func port(p Port) Finding {
@@ -60,7 +76,8 @@ func port(p Port) Finding {
 }
 
 func refusing(runs stack.Way, state stack.State, text string) Port {
-	return Port{Alive: true, Launched: true, Runs: runs, State: state, Text: text, Check: stack.PortCheck{Verdict: stack.Refuses}}
+	return Port{Alive: true, Launched: true, Runs: runs, State: state, Text: text,
+		Check: stack.PortCheck{Verdict: stack.Refuses}}
 }
 
 func engine(e Engine) Finding   { return e.Explain() }
@@ -111,8 +128,9 @@ func TestNothingIsSaidWithoutAReason(t *testing.T) {
 	if c := fine.Explain(); c != fine.Check {
 		t.Errorf("of a port that answers: %+v", c)
 	}
-	for name, f := range map[string]Finding{"a setting": setting(Setting{Key: "A"}), "a password that is kept": setting(Setting{Store: "x"}),
-		"an unknown lack": engine(Engine{}), "an unknown need": need(Need{})} {
+	for name, f := range map[string]Finding{"a setting": setting(Setting{Key: "A"}),
+		"a password that is kept": setting(Setting{Store: "x"}),
+		"an unknown lack":         engine(Engine{}), "an unknown need": need(Need{})} {
 		if f != (Finding{}) {
 			t.Errorf("of %s: %+v", name, f)
 		}

@@ -32,20 +32,23 @@ func onLinux(e *Engine) bool { return e.System == "linux" }
 var Engines = []Rule[Engine]{
 	{"engine-not-installed-linux", lacks(NotInstalled, onLinux),
 		"no container engine is installed",
-		"Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can natively: nharbor " +
+		"Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can natively: " +
+			"nharbor " +
 			"launch --native SERVICE", ""},
 	{"engine-not-installed", lacks(NotInstalled, nil),
 		"no container engine is installed",
 		"Install a container engine that offers its HTTP API on a socket, start it, and run this again.", ""},
 	{"engine-not-started-elsewhere", lacks(NotStarted, func(e *Engine) bool { return e.Told }),
-		notStarted, "Start the engine that DOCKER_HOST points at, or unset DOCKER_HOST to use the one of this machine.", ""},
+		notStarted, "Start the engine that DOCKER_HOST points at, or unset DOCKER_HOST to use the one of this machine.",
+		""},
 	{"engine-not-started-linux", lacks(NotStarted, onLinux),
 		notStarted, "Start it: sudo systemctl start docker (without systemd: sudo service docker start)", ""},
 	{"engine-not-started", lacks(NotStarted, nil),
 		notStarted, "Start the engine's application and wait until it says that it is running.", ""},
 	{"engine-not-permitted", lacks(NotPermitted, nil),
 		"the container engine runs, but you may not use its socket {socket}",
-		"Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the group can " +
+		"Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the " +
+			"group can " +
 			"become root.", ""},
 	{"engine-not-speaking", lacks(NotSpeaking, nil),
 		"what answers at {address} is no container engine: {why}", "Check DOCKER_HOST.", ""},

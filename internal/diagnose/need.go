@@ -28,7 +28,8 @@ var Needs = []Rule[Need]{
 	{"tool-absent-anywhere", kindOf("tool", func(n *Need) bool { return n.Absent }),
 		"", "Install {name} and make sure that this shell finds it.", ""},
 	{"tool-version", kindOf("tool", nil),
-		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new shell; or correct the constraint " +
+		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new shell; or correct the " +
+			"constraint " +
 			"if it is out of date.", ""},
 	{"source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
 		"no login for it was found", "Get a login from whoever runs it, and export it as {variable}.", ""},

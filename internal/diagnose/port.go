@@ -64,7 +64,8 @@ var Ports = []Rule[Port]{
 		"{said}", seeLogs, ""},
 	{"loopback-inside",
 		refused(func(p *Port) bool { return p.Runs == stack.Container }),
-		"the container runs, but nothing listens on its port {target}; a program that binds to the container's own loopback " +
+		"the container runs, but nothing listens on its port {target}; a program that binds to the container's own " +
+			"loopback " +
 			"can't be reached from outside",
 		"Let it listen on 0.0.0.0:{target}. " + seeLogs, ""},
 	{"does-not-listen",

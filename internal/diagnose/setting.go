@@ -16,7 +16,8 @@ type Setting struct {
 var Settings = []Rule[Setting]{
 	{"later-file-wins", func(s *Setting) bool { return s.Later != "" }, "{later}:{line} wins over this one", "", ""},
 	{"password-of-before", func(s *Setting) bool { return s.Store != "" && s.Changed },
-		"{store} exists already and keeps the password that it was made with, so that {service} will refuse this one: put the " +
+		"{store} exists already and keeps the password that it was made with, so that {service} will refuse this " +
+			"one: put the " +
 			"earlier one back (--set {key}=…), or throw the data away (nharbor reset --data)", "", ""},
 }
 

@@ -282,7 +282,8 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 		}
 		line, column := position(data, offset)
 		lines := strings.Split(string(data), "\n")
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line), Column: column,
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line),
+			Column: column,
 			Text:   text,
 			Line:   strings.TrimRight(lines[line-1], "\r"),
 			Remedy: "Correct the file here or just above: often a comma too many or too few."}

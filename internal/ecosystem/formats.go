@@ -59,8 +59,9 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1), Text: "not valid TOML: " +
-		strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.",
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1),
+		Text: "not valid TOML: " +
+			strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.",
 		Cause: err}
 	var at *toml.DecodeError
 	if errors.As(err, &at) {
@@ -78,8 +79,9 @@ func parseXML(f Folder, name string, data []byte, out any) error {
 	if err == nil {
 		return nil
 	}
-	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1), Text: "not valid XML: " +
-		err.Error(), Remedy: "Correct the file at this place or just above it.", Cause: err}
+	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1),
+		Text: "not valid XML: " +
+			err.Error(), Remedy: "Correct the file at this place or just above it.", Cause: err}
 	var at *xml.SyntaxError
 	if errors.As(err, &at) {
 		fault.At.Line, fault.Text = at.Line, "not valid XML: "+at.Msg

@@ -245,7 +245,8 @@ func Usual() string {
 	var out []string
 	for _, e := range All {
 		for _, m := range e.Manifests {
-			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" && !strings.EqualFold(m, "GNUmakefile") && m != "makefile" {
+			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" && !strings.EqualFold(m, "GNUmakefile") &&
+				m != "makefile" {
 				out = append(out, m)
 			}
 		}

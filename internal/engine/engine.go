@@ -63,7 +63,8 @@ func (u *Unavailable) Unwrap() error { return u.Cause }
 func (u *Unavailable) Remedy() string { return u.explain().Remedy }
 
 func (u *Unavailable) explain() diagnose.Finding {
-	known := diagnose.Engine{Lack: u.Lack, Address: u.Address, System: runtime.GOOS, Told: os.Getenv("DOCKER_HOST") != ""}
+	known := diagnose.Engine{Lack: u.Lack, Address: u.Address, System: runtime.GOOS,
+		Told: os.Getenv("DOCKER_HOST") != ""}
 	if u.Cause != nil {
 		known.Why = u.Cause.Error()
 	}

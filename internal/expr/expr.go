@@ -26,7 +26,8 @@ func New(text string) *Expr {
 	return e
 }
 
-// Check makes every expression ready that the variables of the program's packages hold, and panics at one that is wrong.
+// Check makes every expression ready that the variables of the program's packages hold, and panics at one that is
+// wrong.
 func Check() (count int) {
 	for _, e := range all {
 		e.Ready()

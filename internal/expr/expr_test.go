@@ -18,7 +18,8 @@ func TestExprIsMadeOnce(t *testing.T) {
 	if slices.ContainsFunc(made, func(m any) bool { return m != made[0] }) {
 		t.Error("it was made several times")
 	}
-	if m := e.FindStringSubmatch("a port=80"); len(m) != 3 || m[1] != "port" || m[2] != "80" || e.String() != `(\w+)=(\d+)` {
+	if m := e.FindStringSubmatch("a port=80"); len(m) != 3 || m[1] != "port" || m[2] != "80" ||
+		e.String() != `(\w+)=(\d+)` {
 		t.Errorf("%s finds %q", e, m)
 	}
 }

@@ -254,7 +254,8 @@ func (m *maker) open(e stack.EnvFile) error {
 	read := func(name string) (*settings.Document, []byte, error) {
 		d, err := settings.Read(m.fsys, name, e.Format)
 		if dotenv.Unread(err) {
-			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable, At: stack.Place{File: name},
+			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
+				At:   stack.Place{File: name},
 				Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		if err != nil {

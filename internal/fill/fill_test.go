@@ -286,7 +286,8 @@ func TestWrongCalls(t *testing.T) {
 func BenchmarkMake500Files(b *testing.B) {
 	fsys := fstest.MapFS{}
 	s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
-		Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2},
+		Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container,
+		At:        stack.Place{File: "compose.yaml", Line: 2},
 		Env:       map[string]string{"POSTGRES_PASSWORD": ""},
 		FromFiles: stack.FromFiles{EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}}
 	for i := range 500 {

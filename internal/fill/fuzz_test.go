@@ -28,7 +28,8 @@ func FuzzFill(f *testing.F) {
 			return
 		}
 		s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
-			Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container, At: stack.Place{File: "compose.yaml"},
+			Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container,
+			At:        stack.Place{File: "compose.yaml"},
 			Env:       map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
 			FromFiles: stack.FromFiles{EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true}},
 			Ports:     []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},

@@ -46,7 +46,8 @@ func (m *maker) given() error {
 				func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
 				f := &m.plan.Files[i]
 				if f.Format != settings.Env && f.Format != settings.Properties {
-					return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown, At: stack.Place{File: f.Path},
+					return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
+						At:   stack.Place{File: f.Path},
 						Text: fmt.Sprintf("the file has no key %s", key),
 						Remedy: "Keys of this format are written with dots between their levels; to add one, edit " +
 							"the file."}

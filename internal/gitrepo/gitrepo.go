@@ -56,14 +56,16 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	parent := filepath.Dir(dir)
 	if err := os.MkdirAll(parent, 0o777); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
+			At:   stack.Place{File: parent},
 			Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.",
 			Cause: err}
 	}
 	// The unfinished checkout has a name of its own beside the final one; renaming it makes it appear at once.
 	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
 	if err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
+		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
+			At:   stack.Place{File: parent},
 			Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.",
 			Cause: err}
 	}
@@ -85,7 +87,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	}
 	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err == nil {
 		if err := g.run(work, "submodule", "update", "--init", "--recursive", "--progress"); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed, At: stack.Place{File: ".gitmodules"},
+			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed,
+				At:     stack.Place{File: ".gitmodules"},
 				Text:   "a submodule of " + address + " could not be brought in: " + err.Error(),
 				Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
 		}
@@ -356,8 +359,9 @@ func (g git) checkout(dir, ref string) error {
 
 func (g git) newHistory(dir string) error {
 	fail := func(err error) error {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeHistoryFailed, Text: "the fresh history could not be begun: " +
-			err.Error(), Remedy: "Begin it by hand: git init, git add, git commit.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeHistoryFailed,
+			Text: "the fresh history could not be begun: " +
+				err.Error(), Remedy: "Begin it by hand: git init, git add, git commit.", Cause: err}
 	}
 	branch := g.output(dir, "rev-parse", "--abbrev-ref", "HEAD")
 	if branch == "" || branch == "HEAD" {

@@ -162,7 +162,8 @@ func TestCloneFails(t *testing.T) {
 			}
 			_, err := Clone(t.Context(), c.address, dir, c.opt)
 			var f *stack.Fault
-			if !errors.As(err, &f) || string(f.Code) != c.code || f.Kind != c.kind || !strings.Contains(f.Error(), c.says) ||
+			if !errors.As(err, &f) || string(f.Code) != c.code || f.Kind != c.kind ||
+				!strings.Contains(f.Error(), c.says) ||
 				f.Remedy == "" {
 				t.Fatalf("the error is %#v", err)
 			}

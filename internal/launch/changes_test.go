@@ -23,7 +23,8 @@ func TestChangesAreNamed(t *testing.T) {
 	write(".env", "A=1")
 	made := func(level, commit string) *Plan {
 		p := &Plan{Root: root, ID: "x", Inputs: []string{"lock", ".env", "nharbor.toml"},
-			Commits: map[string]string{".": commit}, Services: map[stack.NodeID]Service{}, Steps: map[stack.NodeID]Step{}}
+			Commits: map[string]string{".": commit}, Services: map[stack.NodeID]Service{},
+			Steps: map[stack.NodeID]Step{}}
 		p.Services["service:api"] = Service{Name: "api", Command: []string{"serve"}, own: []string{"LEVEL=" + level}}
 		p.Services["service:web"] = Service{Name: "web",
 			Environment: []string{"SHELL=" + level}}

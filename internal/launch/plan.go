@@ -21,7 +21,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Plan is all that a steward needs to know. It goes to the steward as JSON, may hold secrets, and is never written to disk.
+// Plan is all that a steward needs to know. It goes to the steward as JSON, may hold secrets, and is never written to
+// disk.
 type Plan struct {
 	Root       string
 	ID         string // of the workspace
@@ -85,7 +86,8 @@ type Options struct {
 	Halt       bool // stop starting things at the first failure
 }
 
-// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the terms of
+// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the terms
+// of
 // that one.
 type Mixed struct {
 	Survey, Stack *stack.Stack
@@ -103,7 +105,8 @@ func (m *Mixed) pairs() []pair {
 	return out
 }
 
-// Mix turns a survey into the stack that is to be launched: it moves services between container and machine as asked, and
+// Mix turns a survey into the stack that is to be launched: it moves services between container and machine as asked,
+// and
 // shifts the ports. The survey is left as it is. Its error is a *stack.Fault with the code shift-too-far, not-native or
 // not-container.
 func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
@@ -171,7 +174,8 @@ func toContainer(svc *stack.Service) error {
 	}
 	if svc.Container == nil || svc.Build == "" {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer, At: svc.At,
-			Text:   fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it", svc.Name),
+			Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it",
+				svc.Name),
 			Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
 	}
 	svc.Runs, svc.Command, svc.Address = stack.Container, nil, svc.Name
@@ -181,12 +185,14 @@ func toContainer(svc *stack.Service) error {
 	return nil
 }
 
-// Make works out the plan of a launch: which environment each service gets, and where it finds the others. Settings files
+// Make works out the plan of a launch: which environment each service gets, and where it finds the others. Settings
+// files
 // are read through files, a file system of the workspace at root. Faults come back together.
 func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options) (*Plan, error) {
 	s := mixed.Stack
-	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift, Options: opt,
-		Order: *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift,
+		Options: opt,
+		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
 		Volumes: s.Volumes}
 	m := &mixer{root: root, files: files, Mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
 	var faults stack.Faults
@@ -245,7 +251,8 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 	m.plan.Steps[id] = out
 }
 
-// data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other, and only
+// data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other,
+// and only
 // the first may wait for the database itself; then it is that of the project's services.
 func (m *mixer) data(id stack.NodeID, project string) []string {
 	var out []string

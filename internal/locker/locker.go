@@ -266,7 +266,8 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 		return nil, unusable(s.Identity, "the locker's key can't be read: "+stack.Reason(err), err)
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeIdentityOpen, At: stack.Place{File: s.Identity},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeIdentityOpen,
+			At:     stack.Place{File: s.Identity},
 			Text:   "others can read the private key of the locker, so it is not used",
 			Remedy: "Take their rights away: chmod 600 " + s.Identity}
 	}

@@ -165,7 +165,8 @@ func TestSatisfies(t *testing.T) {
 func TestEveryLackHasItsOwnWords(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
-	for _, l := range []diagnose.Lack{diagnose.NotInstalled, diagnose.NotStarted, diagnose.NotPermitted, diagnose.NotSpeaking} {
+	for _, l := range []diagnose.Lack{diagnose.NotInstalled, diagnose.NotStarted, diagnose.NotPermitted,
+		diagnose.NotSpeaking} {
 		u := &engine.Unavailable{Lack: l, Address: "unix:///run/x.sock", Cause: errors.New("why")}
 		for _, s := range []string{u.Error(), u.Remedy()} {
 			if s == "" || seen[s] {

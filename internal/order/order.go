@@ -63,8 +63,9 @@ func Build(s *stack.Stack, opt Options) (*Order, error) {
 	b.steps()
 	b.dropCycles()
 	if len(b.out.Cycle) > 0 {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeOrderCycle, Text: "the declared order goes in a circle: " +
-			joined(b.out.Cycle), Remedy: "Remove one of these declarations."}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeOrderCycle,
+			Text: "the declared order goes in a circle: " +
+				joined(b.out.Cycle), Remedy: "Remove one of these declarations."}
 		for _, e := range b.nodes[b.out.Cycle[0]].After {
 			if e.ID == b.out.Cycle[1] {
 				f.At = e.At
@@ -334,8 +335,10 @@ func (b *builder) dropCycles() {
 		n := b.nodes[from]
 		e := n.After[weakest]
 		n.After = slices.Delete(n.After, weakest, weakest+1)
-		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped, At: e.At,
-			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", from.Title(), e.ID.Title(),
+		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped,
+			At: e.At,
+			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", from.Title(),
+				e.ID.Title(),
 				e.Reason), Remedy: "None, if both start without each other."})
 	}
 }

@@ -71,7 +71,8 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 
 var trialClient = &http.Client{Timeout: 10 * time.Second}
 
-// Write writes the files, keeps in the locker what only a third party can give, and surveys the workspace as it is then.
+// Write writes the files, keeps in the locker what only a third party can give, and surveys the workspace as it is
+// then.
 func (f *Filled) Write(ctx context.Context) (*Surveyed, error) {
 	if err := f.Plan.Write(f.Root); err != nil {
 		return nil, err
@@ -102,7 +103,8 @@ func (f *Filled) keep(ctx context.Context) {
 	for _, file := range f.Plan.Files {
 		for i := range file.Settings {
 			if s := &file.Settings[i]; s.Issued && s.Origin == fill.Answered && s.Value() != "" {
-				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names), Key: s.Key, Value: s.Value(),
+				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names), Key: s.Key,
+					Value: s.Value(),
 					Since: time.Now().UTC().Truncate(time.Second)})
 				s.Remark = strings.TrimPrefix(s.Remark+"; kept in the locker for the next time", "; ")
 			}
@@ -120,8 +122,10 @@ func (f *Filled) keep(ctx context.Context) {
 	}
 }
 
-// Alone keeps others from filling the same workspace until free is called, so that a secret is made once. Waiting is called
-// if somebody else is at it, and ctx ends the wait. The survey is made anew if somebody else has filled since. Where no lock
+// Alone keeps others from filling the same workspace until free is called, so that a secret is made once. Waiting is
+// called
+// if somebody else is at it, and ctx ends the wait. The survey is made anew if somebody else has filled since. Where no
+// lock
 // can be had, the writing itself will say why.
 func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, free func(), err error) {
 	free = func() {}
@@ -154,7 +158,8 @@ func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, fr
 	return s, free, nil
 }
 
-// fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that can't be used is said
+// fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that can't be used is
+// said
 // once, and asked no more.
 func (s *Surveyed) fromLocker(ctx context.Context, complain func(error)) func(file, key string) (string, bool) {
 	store, err := locker.Default()
@@ -172,7 +177,8 @@ func (s *Surveyed) fromLocker(ctx context.Context, complain func(error)) func(fi
 	}
 }
 
-// Repository names the repository that a settings file belongs to, or its workspace where it belongs to none. Known holds
+// Repository names the repository that a settings file belongs to, or its workspace where it belongs to none. Known
+// holds
 // what was asked before.
 func (w *Workspace) Repository(ctx context.Context, file string, known map[string]string) string {
 	top, ok := gitrepo.Top(filepath.Dir(filepath.Join(w.Root, filepath.FromSlash(file))))
@@ -259,14 +265,16 @@ func keepWaived(root string, more []fill.Member) error {
 		err = workspace.WriteFile(waivedFile(root), data, 0o600)
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable, At: stack.Place{File: waivedFile(root)},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable,
+			At:     stack.Place{File: waivedFile(root)},
 			Text:   "what is to stay empty can't be remembered: " + stack.Reason(err),
 			Remedy: "Check the free space and the rights of .nharbor.", Cause: err}
 	}
 	return nil
 }
 
-// Missing are the settings that only a person can give, as faults; none for those that a person was asked for and has left
+// Missing are the settings that only a person can give, as faults; none for those that a person was asked for and has
+// left
 // open.
 func (f *Filled) Missing() (faults stack.Faults) {
 	for _, m := range f.Plan.Missing {
@@ -275,8 +283,9 @@ func (f *Filled) Missing() (faults stack.Faults) {
 		}
 		fault := &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing, At: stack.Place{File: m.File},
 			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
-			Remedy: fmt.Sprintf("Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor "+
-				"fill --set %s=", m.Key)}
+			Remedy: fmt.Sprintf(
+				"Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor "+
+					"fill --set %s=", m.Key)}
 		if m.Hint != "" {
 			fault.Remedy = strings.TrimRight(m.Hint, ".") + ". " + fault.Remedy
 		}

@@ -33,7 +33,8 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 	return nil
 }
 
-// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is told as
+// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is told
+// as
 // soon as the settings are written.
 func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, waiting func(),
 	filled func(*Filled)) (*Mixed, error) {
@@ -76,7 +77,8 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 		if n.Met || n.Level != needs.Required {
 			continue
 		}
-		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet, Text: fmt.Sprintf("this machine lacks %s", n.Name),
+		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
+			Text:   fmt.Sprintf("this machine lacks %s", n.Name),
 			Remedy: n.Remedy}
 		if n.Kind == needs.Tool {
 			f.Text += " " + n.Wanted
@@ -95,7 +97,8 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 	return faults
 }
 
-// Again makes sure that the record's stack can be restarted with the settings as they are, and mixes it as it was launched.
+// Again makes sure that the record's stack can be restarted with the settings as they are, and mixes it as it was
+// launched.
 func (s *Surveyed) Again(ctx context.Context, r *supervise.Record, filling Filling) (*Mixed, error) {
 	f, err := s.Fill(ctx, filling)
 	if err != nil {
@@ -104,7 +107,8 @@ func (s *Surveyed) Again(ctx context.Context, r *supervise.Record, filling Filli
 	if len(f.Plan.Missing) > 0 {
 		m := f.Plan.Missing[0]
 		return nil, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing, At: stack.Place{File: m.File},
-			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key), Remedy: "Give it: nharbor fill"}
+			Text:   fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
+			Remedy: "Give it: nharbor fill"}
 	}
 	return s.Mix(r.Options)
 }

@@ -7,7 +7,8 @@
 //	Needs, Commands     what the machine lacks for that, and what would run
 //	Plan                what a steward executes
 //
-// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has written is
+// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has written
+// is
 // read anew. Faults are *stack.Fault or stack.Faults with the codes of the packages that do the work, besides
 // workspace-unreadable, settings-missing, need-unmet, nothing-to-launch, not-launched and already-launched.
 package session
@@ -47,7 +48,8 @@ func Open(ctx context.Context, dir string) (*Workspace, error) {
 	w := &Workspace{Root: workspace.Root(dir)}
 	root, err := os.OpenRoot(w.Root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable, At: stack.Place{File: w.Root},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
+			At:   stack.Place{File: w.Root},
 			Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
 	w.Files = reading.Of(workspace.Files(root))
@@ -55,7 +57,8 @@ func Open(ctx context.Context, dir string) (*Workspace, error) {
 	return w, nil
 }
 
-// Checkouts finds the working copies in a workspace: the root itself, and those directly below it. Paths are relative to it.
+// Checkouts finds the working copies in a workspace: the root itself, and those directly below it. Paths are relative
+// to it.
 func Checkouts(ctx context.Context, root string) []stack.Checkout {
 	paths := []string{"."}
 	if entries, err := os.ReadDir(root); err == nil {
@@ -129,7 +132,8 @@ func (w *Workspace) pointElsewhere(f *stack.Fault) {
 	if len(near) > 0 {
 		f.Remedy += " Folders nearby that look like one: " + strings.Join(near, ", ") + ". Start there with -C."
 	} else {
-		f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor clone ADDRESS"
+		f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor clone " +
+			"ADDRESS"
 	}
 }
 
@@ -191,7 +195,8 @@ func (m *Mixed) Plan() (*launch.Plan, error) {
 	return launch.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
 }
 
-// Changes tells what has changed since the record's stack was launched; nil where nothing has, or where it can't be told.
+// Changes tells what has changed since the record's stack was launched; nil where nothing has, or where it can't be
+// told.
 func (s *Surveyed) Changes(r *supervise.Record) *stack.Changed {
 	if !r.Alive() {
 		return nil

@@ -1,4 +1,5 @@
-// Package shell reads lines that are meant for a shell: of READMEs, task files, Procfiles, scripts and compose files. It
+// Package shell reads lines that are meant for a shell: of READMEs, task files, Procfiles, scripts and compose files.
+// It
 // runs nothing. A line is read as POSIX and Bash say; what is no valid line is taken apart at blanks.
 package shell
 
@@ -13,7 +14,8 @@ import (
 type Command struct {
 	// Set are the variables that are set in front of it, KEY=VALUE; of a line that only sets variables, those.
 	Set []string
-	// Words are the command and its arguments, without quotes. A word in which the shell would put something else stands
+	// Words are the command and its arguments, without quotes. A word in which the shell would put something else
+	// stands
 	// there as it is written.
 	Words []string
 	// Folder is where it runs, relative to where the line does: cd is followed.
@@ -222,4 +224,5 @@ func Words(line string) []string {
 // builtins are commands that only a shell knows.
 var builtins = map[string]bool{"cd": true, "pushd": true, "popd": true, "source": true, ".": true, "export": true,
 	"exec": true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true, "wait": true, "alias": true,
-	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true, "command": true, "type": true}
+	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true, "command": true,
+	"type": true}

@@ -52,9 +52,13 @@ func TestStartsAgain(t *testing.T) {
 	}{
 		"a failure that passes": {func(s *launch.Service) { s.Restarts.Restart = true }, []string{"first=was", "stay"},
 			2, "x running"},
-		"given up in the end": {func(s *launch.Service) { s.Restarts.Restart, s.Restarts.RestartTimes = true, 2 }, []string{"exit=3"},
+		"given up in the end": {func(s *launch.Service) { s.Restarts.Restart, s.Restarts.RestartTimes = true, 2 },
+			[]string{"exit=3"},
 			3, "x failed"},
-		"only after a failure": {func(s *launch.Service) { s.Restarts.Restart, s.Restarts.RestartOnFailure = true, true },
+		"only after a failure": {func(s *launch.Service) {
+			s.Restarts.Restart, s.Restarts.RestartOnFailure = true,
+				true
+		},
 			[]string{"exit=0"}, 1, "x failed"},
 		"not where nothing declares": {func(*launch.Service) {}, []string{"exit=3"}, 1, "x failed"},
 	} {

@@ -62,7 +62,8 @@ func (r *Record) about(c stack.PortCheck, s stack.Service, p stack.Port, alive b
 		Patient: int(protocol.Patience.Seconds()), HungUp: c.Cause == protocol.HungUp}
 	if rec := r.Service(s.Name); rec != nil {
 		known.Launched, known.Runs, known.State, known.Text = true, rec.Runs, rec.State, rec.Text
-		known.Foreign = rec.Runs == stack.Native && rec.PID > 0 && c.Owner != nil && alive && groupOf(c.Owner.PID) != rec.PID
+		known.Foreign = rec.Runs == stack.Native && rec.PID > 0 && c.Owner != nil && alive &&
+			groupOf(c.Owner.PID) != rec.PID
 	}
 	return known
 }

@@ -38,7 +38,8 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 	}
 	dir, err := workspace.MakeStateDir(plan.Root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable, At: stack.Place{File: plan.Root},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable,
+			At:     stack.Place{File: plan.Root},
 			Text:   "the workspace's state can't be written: " + err.Error(),
 			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
@@ -140,7 +141,8 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
 // all services stand then.
-func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string, event func(stack.Event)) (*Settled, error) {
+func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string, event func(stack.Event)) (*Settled,
+	error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return nil, err

@@ -120,7 +120,8 @@ func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 	return out
 }
 
-// dataOf tells the content of the databases that something works on, by the names of their services: what was done to one is
+// dataOf tells the content of the databases that something works on, by the names of their services: what was done to
+// one is
 // to be done again to its successor of the same name. It is empty where none is known.
 func (x *Executor) dataOf(services []string) string {
 	var out []string

@@ -1,10 +1,12 @@
 // Package supervise executes a plan, and owns what runs.
 //
-// An Executor starts every node of the order as soon as what it needs has come far enough, watches it and stops it. A steward,
+// An Executor starts every node of the order as soon as what it needs has come far enough, watches it and stops it. A
+// steward,
 // a process in the background, holds the executor and answers commands on a socket of its own; a keeper beside it ends
 // everything if the steward dies. The Record in the workspace's state tells other commands of all that.
 //
-// Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable, restart-not-possible and
+// Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable, restart-not-possible
+// and
 // steward-gone.
 package supervise
 
@@ -37,7 +39,8 @@ const (
 	erring   = 3 * time.Second
 )
 
-// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line with another
+// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line with
+// another
 // plan meanwhile. All but Run may be called from several goroutines.
 type Executor struct {
 	ctx     context.Context // of everything that is started, now or later
@@ -87,7 +90,8 @@ func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs 
 	return x
 }
 
-// Run starts every node as soon as its own conditions hold, and returns when each has reached a state that lasts. Services go
+// Run starts every node as soon as its own conditions hold, and returns when each has reached a state that lasts.
+// Services go
 // on running until Stop.
 func (x *Executor) Run() error {
 	if err := x.prepareEngine(x.ctx); err != nil {
@@ -120,7 +124,10 @@ func (x *Executor) node(n *node, after []order.Edge) {
 		go x.prepareImage(ctx, n)
 	}
 	for _, e := range after {
-		l, err := x.at(e.ID).await(ctx, func(l life) bool { return l.Reached.Strength() >= e.Until.Strength() || l.Bad })
+		l, err := x.at(e.ID).await(ctx, func(l life) bool {
+			return l.Reached.Strength() >= e.Until.Strength() ||
+				l.Bad
+		})
 		switch {
 		case err != nil:
 			x.end(n, stack.Stopped, n.notStarted())
@@ -248,7 +255,9 @@ func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *
 			return
 		case <-progress.C:
 			if last := log.Last(); last != "" {
-				x.move(n, change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s", time.Since(begin).Seconds(), last)})
+				x.move(n,
+					change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s", time.Since(begin).Seconds(),
+						last)})
 			}
 		}
 	}

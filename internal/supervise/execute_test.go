@@ -100,7 +100,8 @@ type play struct {
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	p := &play{root: root, plan: &launch.Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()), Steps: map[stack.NodeID]launch.Step{},
+	p := &play{root: root, plan: &launch.Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()),
+		Steps:    map[stack.NodeID]launch.Step{},
 		Services: map[stack.NodeID]launch.Service{}}}
 	p.ready.Add(1)
 	return p
@@ -118,7 +119,8 @@ func (p *play) after(id stack.NodeID, others ...string) {
 }
 
 func (p *play) native(name string, kind stack.Lifetime, port int, command []string, after ...string) {
-	s := launch.Service{Name: name, Kind: kind, Runs: stack.Native, Command: command, Dir: p.root, Environment: os.Environ()}
+	s := launch.Service{Name: name, Kind: kind, Runs: stack.Native, Command: command, Dir: p.root,
+		Environment: os.Environ()}
 	if port > 0 {
 		s.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http"}}
 	}
@@ -423,7 +425,8 @@ func standIn(t testing.TB) *engine.Engine {
 	return e
 }
 
-func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerSpec, ports []stack.Port, command []string,
+func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerSpec, ports []stack.Port,
+	command []string,
 	after ...string) {
 	spec.Networks = []string{"default"}
 	spec.Labels = map[string]string{engine.LabelStack: "stolen", "own": "label"} // a checkout can't hide its containers

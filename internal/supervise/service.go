@@ -17,7 +17,8 @@ import (
 // service starts a service, and returns when it is up, or failed, or has been stopped. Goroutines go on watching it.
 func (x *Executor) service(ctx context.Context, n *node) {
 	once := onceWork(n.svc)
-	if n.svc.Remembered && n.svc.Kind == stack.Once && x.memory.Done(once, memory.Digest(x.plan().Root, once, x.dataOf(n.svc.Data))) {
+	if n.svc.Remembered && n.svc.Kind == stack.Once &&
+		x.memory.Done(once, memory.Digest(x.plan().Root, once, x.dataOf(n.svc.Data))) {
 		x.end(n, stack.Ended, "done before; nharbor.toml asks not to do it again")
 		return
 	}
@@ -131,7 +132,8 @@ func (x *Executor) restartLater(n *node, why string, log *logs.Log) {
 	times := n.life.tries() + 1
 	n.mu.Unlock()
 	pause := min(firstPause<<min(times-1, 10), longestPause)
-	x.move(n, change{kind: pauses, text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why, pause.Seconds(),
+	x.move(n, change{kind: pauses, text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why,
+		pause.Seconds(),
 		ordinal(times))})
 	select {
 	case <-time.After(pause):
@@ -156,8 +158,9 @@ func ordinal(n int) string {
 
 // onceWork is a service that runs once as work that can be remembered.
 func onceWork(s *launch.Service) *memory.Work {
-	return &memory.Work{ID: "service:" + s.Name, Role: stack.Seed, Command: append([]string{s.Image, s.Build}, s.Command...),
-		Env: s.Environment}
+	return &memory.Work{ID: "service:" + s.Name, Role: stack.Seed,
+		Command: append([]string{s.Image, s.Build}, s.Command...),
+		Env:     s.Environment}
 }
 
 // judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.

@@ -75,7 +75,8 @@ func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
 
 // steward owns one launched stack, from its plan until everything has been stopped.
 //
-// Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends the starting, stops all and
+// Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends the starting, stops
+// all and
 // ends over; then work writes the last record, closes closed, and returns when every client has been answered.
 type steward struct {
 	plan     *launch.Plan
@@ -108,7 +109,8 @@ type steward struct {
 func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	dir, err := workspace.MakeStateDir(plan.Root)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable, At: stack.Place{File: plan.Root},
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable,
+			At:     stack.Place{File: plan.Root},
 			Text:   "the workspace's state can't be written: " + err.Error(),
 			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
@@ -237,7 +239,8 @@ func (s *steward) work() error {
 	return err
 }
 
-// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come at once
+// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come at
+// once
 // are written once.
 func (s *steward) keepRecord() {
 	for seen := 0; ; {
@@ -258,7 +261,8 @@ func (s *steward) keepRecord() {
 // run executes the plan, and ends the steward when nothing is left that runs.
 func (s *steward) run() {
 	err := s.exec.Run()
-	done := Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(), Failures: s.exec.Failures()}
+	done := Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(),
+		Failures: s.exec.Failures()}
 	switch {
 	case s.starting.Err() != nil:
 		done.Outcome = stack.WasStopped
@@ -301,7 +305,8 @@ func (s *steward) stop() {
 		if s.engine != nil {
 			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 			defer cancel()
-			RemoveContainers(ctx, s.engine, s.plan.ID) // none is left, unless the engine has made one late; then the networks
+			// none is left, unless the engine has made one late; then the networks
+			RemoveContainers(ctx, s.engine, s.plan.ID)
 		}
 		s.ended()
 	})
@@ -417,7 +422,8 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 	out.Encode(Message{Settled: result})
 }
 
-// follow sends all events there are and that come, and once how the launch has gone, until everything has stopped or the
+// follow sends all events there are and that come, and once how the launch has gone, until everything has stopped or
+// the
 // client is gone, which ends here.
 func (s *steward) follow(here context.Context, out *json.Encoder) {
 	settled, due := s.settled, false

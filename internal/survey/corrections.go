@@ -79,7 +79,8 @@ func (s *surveyor) correctionsOf() error {
 			continue
 		}
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnreadable, At: stack.Place{File: name},
+			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnreadable,
+				At:   stack.Place{File: name},
 				Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		c, err := parseCorrections(name, data)
@@ -156,7 +157,8 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 	var wrong *toml.DecodeError
 	lines := strings.Split(string(data), "\n")
 	fault := func(line, column int, text, remedy string) *stack.Fault {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: stack.Place{File: name, Line: line},
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+			At:     stack.Place{File: name, Line: line},
 			Column: column, Text: text, Remedy: remedy}
 		if line >= 1 && line <= len(lines) {
 			f.Line = strings.TrimRight(lines[line-1], "\r")
@@ -427,7 +429,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		case *fix.Runs == stack.Container && v.Container != nil:
 			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
 		default:
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: fix.at,
+			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+				At:     fix.at,
 				Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
 				Remedy: "Add its command, or a Dockerfile."})
 		}

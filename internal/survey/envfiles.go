@@ -78,7 +78,8 @@ func (s *surveyor) copies() {
 			if len(part.Words) == 0 || part.Words[0] != "cp" && part.Words[0] != "copy" {
 				continue
 			}
-			words := slices.DeleteFunc(slices.Clone(part.Words[1:]), func(w string) bool { return strings.HasPrefix(w, "-") })
+			words := slices.DeleteFunc(slices.Clone(part.Words[1:]),
+				func(w string) bool { return strings.HasPrefix(w, "-") })
 			if dir := path.Join(d.cwd, part.Folder); len(words) == 2 {
 				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]), strings.HasSuffix(words[1], "/"))
 			}

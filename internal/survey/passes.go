@@ -14,7 +14,8 @@ type pass struct {
 	run   func(*surveyor) error
 }
 
-// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one file is
+// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one file
+// is
 // a fault of the surveyor's and ends nothing.
 var passes = []pass{
 	{"walk", nil, (*surveyor).walked},
@@ -73,8 +74,10 @@ func (s *surveyor) walked() error {
 	}
 	t, err := walk(s.fsys, source, s.opt.Checkouts...)
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable, At: stack.Place{File: s.opt.Root},
-			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
+			At:   stack.Place{File: s.opt.Root},
+			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.",
+			Cause: err}
 	}
 	s.tree = t
 	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)

@@ -22,7 +22,6 @@ import (
 func TestRemarksAreListed(t *testing.T) {
 	t.Parallel()
 	used := map[string]bool{}
-	code := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$`)
 	constant := regexp.MustCompile(`(?m)^\s*(Code\w+)\s+Code = "([a-z-]+)"$`)
 	source, err := os.ReadFile("../stack/codes.go")
 	if err != nil {

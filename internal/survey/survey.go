@@ -323,8 +323,9 @@ func (s *surveyor) inspect() {
 			if other := taken[p.Host]; other != nil && other != svc &&
 				!(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) &&
 				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.remark(stack.Problem, stack.CodePortTwice, p.At, fmt.Sprintf("%s and %s both want port %d of this machine",
-					other.Name, svc.Name, p.Host), "Change one of the two published ports.")
+				s.remark(stack.Problem, stack.CodePortTwice, p.At,
+					fmt.Sprintf("%s and %s both want port %d of this machine",
+						other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
 			taken[p.Host] = svc
 		}

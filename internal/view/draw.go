@@ -66,7 +66,8 @@ func dot(o *order.Order) string {
 			if path[way{e.ID, n.ID}] {
 				attributes = append(attributes, "penwidth=2.5")
 			}
-			fmt.Fprintf(&out, "  %s -> %s [%s];\n", quote(string(e.ID)), quote(string(n.ID)), strings.Join(attributes, ", "))
+			fmt.Fprintf(&out, "  %s -> %s [%s];\n", quote(string(e.ID)), quote(string(n.ID)),
+				strings.Join(attributes, ", "))
 		}
 	}
 	out.WriteString("}\n")
@@ -117,7 +118,8 @@ type box struct {
 
 func (b *box) middle() float64 { return b.y + b.h/2 }
 
-// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that the
+// SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that
+// the
 // files declare are solid, inferred ones dashed, and the critical path is thick. A caption says so.
 func SVG(o *order.Order) string {
 	boxes, columns, ways := place(o)
