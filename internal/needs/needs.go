@@ -5,10 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/Masterminds/semver/v3"
 
@@ -58,7 +60,7 @@ type Answer struct {
 	Needs  []Need `json:"needs"`
 }
 
-// Machine is what is asked about the machine.
+// Machine is what is asked about the machine; tools and the engine by several goroutines at once.
 type Machine interface {
 	// Version tells a tool's version; ErrNoTool if it is not installed.
 	Version(ctx context.Context, tool string) (string, error)
@@ -88,10 +90,11 @@ func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bo
 			taking = append(taking, &s.Services[i])
 		}
 	}
-	a.runtimes(ctx, taking)
-	a.compiles(ctx, taking)
+	a.ask(ctx, taking)
+	a.runtimes(taking)
+	a.compiles(taking)
 	a.sources(taking)
-	a.engine(ctx, taking)
+	a.engine(taking)
 	a.ports(taking, ours)
 	a.disk()
 	out := &Answer{Schema: "nharbor.needs/1", Met: true, Needs: a.needs}
@@ -107,10 +110,48 @@ type asker struct {
 	stack   *stack.Stack
 	machine Machine
 	needs   []Need
+
+	versions map[string]version // by tool
+	engineIs version
+}
+
+// version is what a tool, or the engine, has said of itself.
+type version struct {
+	number string
+	err    error
+}
+
+// ask asks all tools for their versions, each once and all at the same time, and the engine.
+func (a *asker) ask(ctx context.Context, services []*stack.Service) {
+	a.versions = map[string]version{}
+	a.native(services, func(p *stack.Project, _ []string) {
+		for _, r := range p.Runtimes {
+			if !r.Hint {
+				a.versions[r.Tool] = version{}
+			}
+		}
+		for _, c := range p.Compiles {
+			a.versions[c.Takes] = version{}
+		}
+	})
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	for _, tool := range slices.Collect(maps.Keys(a.versions)) {
+		wait.Go(func() {
+			number, err := a.machine.Version(ctx, tool)
+			mu.Lock()
+			defer mu.Unlock()
+			a.versions[tool] = version{number, err}
+		})
+	}
+	if slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Runs == stack.Container }) {
+		wait.Go(func() { a.engineIs.number, a.engineIs.err = a.machine.Engine(ctx) })
+	}
+	wait.Wait()
 }
 
 // runtimes asks for the runtimes and managers of what runs natively, each constraint by itself.
-func (a *asker) runtimes(ctx context.Context, services []*stack.Service) {
+func (a *asker) runtimes(services []*stack.Service) {
 	type want struct{ tool, constraint string }
 	seen := map[want]int{}
 	for _, s := range services {
@@ -134,7 +175,7 @@ func (a *asker) runtimes(ctx context.Context, services []*stack.Service) {
 				continue
 			}
 			seen[w] = len(a.needs)
-			n := a.tool(ctx, r)
+			n := a.tool(r)
 			n.For = []string{s.Name}
 			a.needs = append(a.needs, n)
 		}
@@ -159,7 +200,7 @@ func (a *asker) native(services []*stack.Service, f func(p *stack.Project, servi
 }
 
 // compiles asks for what packages take that are compiled while they are installed.
-func (a *asker) compiles(ctx context.Context, services []*stack.Service) {
+func (a *asker) compiles(services []*stack.Service) {
 	seen := map[string]int{}
 	a.native(services, func(p *stack.Project, names []string) {
 		for _, c := range p.Compiles {
@@ -178,7 +219,7 @@ func (a *asker) compiles(ctx context.Context, services []*stack.Service) {
 				}
 				continue
 			}
-			n := a.tool(ctx, stack.Runtime{Tool: c.Takes, Constraint: "*", At: c.At})
+			n := a.tool(stack.Runtime{Tool: c.Takes, Constraint: "*", At: c.At})
 			n.Level, n.For = level, names
 			n.Wanted = "to compile " + c.Package
 			seen[c.Takes] = len(a.needs)
@@ -218,12 +259,12 @@ func sourceName(address string) string {
 	return address
 }
 
-func (a *asker) tool(ctx context.Context, r stack.Runtime) Need {
+func (a *asker) tool(r stack.Runtime) Need {
 	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: Required, Because: []stack.Place{r.At}}
 	if n.Wanted == "*" {
 		n.Wanted = "any version"
 	}
-	found, err := a.machine.Version(ctx, r.Tool)
+	found, err := a.versions[r.Tool].number, a.versions[r.Tool].err
 	known := diagnose.Need{Kind: string(Tool), Name: r.Tool, Wanted: r.Constraint, Found: found}
 	switch {
 	case errors.Is(err, ErrNoTool):
@@ -256,7 +297,7 @@ func satisfies(version, constraint string) bool {
 	return c.Check(v)
 }
 
-func (a *asker) engine(ctx context.Context, services []*stack.Service) {
+func (a *asker) engine(services []*stack.Service) {
 	n := Need{Name: "container engine", Kind: Engine, Wanted: "one that answers", Level: Required}
 	for _, s := range services {
 		if s.Runs == stack.Container {
@@ -267,8 +308,8 @@ func (a *asker) engine(ctx context.Context, services []*stack.Service) {
 	if len(n.For) == 0 {
 		return
 	}
-	version, err := a.machine.Engine(ctx)
-	n.Found, n.Met = version, err == nil
+	err := a.engineIs.err
+	n.Found, n.Met = a.engineIs.number, err == nil
 	if err != nil {
 		n.Found = err.Error()
 		var u *engine.Unavailable

@@ -5,6 +5,7 @@
 package reading
 
 import (
+	"io"
 	"io/fs"
 	"sync"
 
@@ -67,8 +68,25 @@ func (f *Files) ReadFile(name string) ([]byte, error) {
 	return k.data, k.err
 }
 
-// Pass gives a file's content without keeping it: for the many files that are looked at once.
-func (f *Files) Pass(name string) ([]byte, error) { return fs.ReadFile(f.under, name) }
+// Pass reads a file into the buffer without keeping it: for the many files that are looked at once. It gives how much was
+// read: a full buffer means that there may be more.
+func (f *Files) Pass(name string, into []byte) (int, error) {
+	if own, ok := f.under.(interface {
+		ReadOwnFile(string, []byte) (int, error)
+	}); ok {
+		return own.ReadOwnFile(name, into)
+	}
+	r, err := f.under.Open(name)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	n, err := io.ReadFull(r, into)
+	if err == io.EOF || err == io.ErrUnexpectedEOF {
+		err = nil
+	}
+	return n, err
+}
 
 func (f *Files) at(name string) *kept {
 	f.mu.Lock()

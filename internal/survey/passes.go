@@ -70,9 +70,13 @@ func (s *surveyor) look(names ...string) error {
 func (s *surveyor) walked() error {
 	var source func(dir, name string)
 	if s.opt.ReadCode {
-		source = func(dir, name string) { s.code = append(s.code, codeFile{dir, name}) }
+		s.code = newCodeReader(s.fsys)
+		source = s.code.tell
 	}
 	t, err := walk(s.fsys, source, s.opt.Checkouts...)
+	if s.code != nil {
+		s.code.all()
+	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
 			At:   stack.Place{File: s.opt.Root},

@@ -1,14 +1,17 @@
 package survey
 
 import (
-	"io/fs"
+	"bytes"
+	"cmp"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -20,12 +23,89 @@ var notLaunched = expr.New(
 // maxCodeSize is the size in bytes beyond which a file is no code that people have written.
 const maxCodeSize = 512 << 10
 
-// codeFile is a file of code.
-type codeFile struct{ dir, name string }
+// codeReader looks at files of code while the walk still goes on. Its goroutines end when all that it was told of is read;
+// done waits for them.
+type codeReader struct {
+	fsys   *reading.Files
+	jobs   chan codeFolder
+	folder codeFolder // that is being told of
+	wait   sync.WaitGroup
 
-// reads finds the environment variables that the files of code read.
+	mu    sync.Mutex
+	found []codeReads
+}
+
+// codeFolder is a folder's files of code.
+type codeFolder struct {
+	dir   string
+	names []string
+}
+
+// codeReads is what one file reads.
+type codeReads struct {
+	dir, name string
+	reads     []stack.Read // without their project
+}
+
+func newCodeReader(fsys *reading.Files) *codeReader {
+	c := &codeReader{fsys: fsys, jobs: make(chan codeFolder, 64)}
+	for range 2 * runtime.NumCPU() {
+		c.wait.Go(func() {
+			buffer := make([]byte, maxCodeSize+1)
+			for f := range c.jobs {
+				if aside.MatchString(f.dir) || notLaunched.MatchString(f.dir+"/") {
+					continue
+				}
+				c.read(f, buffer)
+			}
+		})
+	}
+	return c
+}
+
+// tell takes a file of code; those of a folder come one after the other.
+func (c *codeReader) tell(dir, name string) {
+	if dir != c.folder.dir && len(c.folder.names) > 0 {
+		c.jobs <- c.folder
+		c.folder = codeFolder{}
+	}
+	c.folder.dir = dir
+	c.folder.names = append(c.folder.names, name)
+}
+
+// all says that no more files come.
+func (c *codeReader) all() {
+	if len(c.folder.names) > 0 {
+		c.jobs <- c.folder
+	}
+	close(c.jobs)
+}
+
+// done waits until everything is read, and gives what was found, outer folders first.
+func (c *codeReader) done() []codeReads {
+	c.wait.Wait()
+	slices.SortFunc(c.found, func(a, b codeReads) int {
+		return cmp.Or(byDepth(a.dir, b.dir), strings.Compare(a.name, b.name))
+	})
+	return c.found
+}
+
+func (c *codeReader) read(f codeFolder, buffer []byte) {
+	for _, name := range f.names {
+		if mayBeTest(name) && notLaunched.MatchString(name) {
+			continue
+		}
+		if reads := c.readsOf(path.Join(f.dir, name), buffer); len(reads) > 0 {
+			c.mu.Lock()
+			c.found = append(c.found, codeReads{f.dir, name, reads})
+			c.mu.Unlock()
+		}
+	}
+}
+
+// reads adds the environment variables that the code reads to what is known.
 func (s *surveyor) reads() {
-	if !s.opt.ReadCode {
+	if s.code == nil {
 		return
 	}
 	s.homes = map[string]bool{}
@@ -34,25 +114,11 @@ func (s *surveyor) reads() {
 			s.homes[dir] = true
 		}
 	}
-	code := s.launched()
-	found := make([][]stack.Read, len(code))
-	var wait sync.WaitGroup
-	next := make(chan int)
-	for range 4 {
-		wait.Go(func() {
-			for i := range next {
-				found[i] = s.readsOf(code[i])
-			}
-		})
-	}
-	for i := range code {
-		next <- i
-	}
-	close(next)
-	wait.Wait()
 	at := map[[2]string]int{}
-	for _, list := range found {
-		for _, r := range list {
+	for _, f := range s.code.done() {
+		project := s.projectOf(f.dir)
+		for _, r := range f.reads {
+			r.Project = project
 			if i, seen := at[[2]string{r.Project, r.Name}]; seen {
 				known := &s.stack.Reads[i]
 				known.Default, known.Must = known.Default || r.Default, known.Must || r.Must
@@ -65,21 +131,10 @@ func (s *surveyor) reads() {
 	s.missingNames()
 }
 
-// launched lists the files of code that have to do with a launch, those of outer folders first.
-func (s *surveyor) launched() []string {
-	asides, code := map[string]bool{}, []string{}
-	for _, f := range s.code {
-		out, known := asides[f.dir]
-		if !known {
-			out = aside.MatchString(f.dir) || notLaunched.MatchString(f.dir+"/")
-			asides[f.dir] = out
-		}
-		if !out && !notLaunched.MatchString(f.name) {
-			code = append(code, path.Join(f.dir, f.name))
-		}
-	}
-	slices.SortFunc(code, byDepth)
-	return code
+// mayBeTest is a quick look at a name before notLaunched.
+func mayBeTest(name string) bool {
+	lower := strings.ToLower(name)
+	return strings.Contains(lower, "test") || strings.Contains(lower, "spec") || strings.Contains(lower, "stories")
 }
 
 var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
@@ -110,21 +165,21 @@ func asks(before string) (there, absent bool) {
 	return false, word(bare, "if") || word(bare, "elif")
 }
 
-func (s *surveyor) readsOf(file string) []stack.Read {
-	info, err := fs.Stat(s.fsys, file)
-	if err != nil || info.Size() > maxCodeSize {
+// readsOf finds what one file reads. The buffer is for its content, and larger than any file of code.
+func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
+	n, err := c.fsys.Pass(file, buffer)
+	if err != nil || n > maxCodeSize {
 		return nil
 	}
-	data, err := s.fsys.Pass(file)
-	if err != nil || !strings.Contains(strings.ToLower(string(data)), "env") && path.Ext(file) != ".py" {
+	data, forms := buffer[:n], ecosystem.OfCode(path.Ext(file)).Reads
+	if !slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) }) {
 		return nil
 	}
 	text := string(data)
-	project := s.projectOf(file)
 	var out []stack.Read
-	for _, form := range ecosystem.OfCode(path.Ext(file)).Reads {
+	for _, form := range forms {
 		if strings.Contains(text, form.With) {
-			out = readsBy(out, &form, text, file, project)
+			out = readsBy(out, &form, text, file)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
@@ -132,7 +187,7 @@ func (s *surveyor) readsOf(file string) []stack.Read {
 }
 
 // readsBy adds the variables that a file reads in one form.
-func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file, project string) []stack.Read {
+func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []stack.Read {
 	line, counted := 1, 0
 	for from := 0; ; {
 		i := strings.Index(text[from:], form.Anchor)
@@ -163,7 +218,7 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file, project str
 		fallback = fallback || strings.Contains(text, `setdefault("`+name) ||
 			strings.Contains(text, `setdefault('`+name)
 		line, counted = line+strings.Count(text[counted:at], "\n"), at
-		out = append(out, stack.Read{Name: name, Project: project, At: stack.Place{File: file, Line: line},
+		out = append(out, stack.Read{Name: name, At: stack.Place{File: file, Line: line},
 			Default: fallback, Must: must && !fallback})
 	}
 }
@@ -175,13 +230,12 @@ func wordSign(c byte) bool {
 	return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
 }
 
-// projectOf is the folder of the innermost project that a file lies in.
-func (s *surveyor) projectOf(file string) string {
-	best := "."
-	for dir := path.Dir(file); dir != "."; dir = path.Dir(dir) {
+// projectOf is the innermost project that a folder lies in.
+func (s *surveyor) projectOf(dir string) string {
+	for ; dir != "."; dir = path.Dir(dir) {
 		if s.homes[dir] {
 			return dir
 		}
 	}
-	return best
+	return "."
 }

@@ -70,7 +70,7 @@ type surveyor struct {
 	stack  *stack.Stack
 	faults stack.Faults
 
-	code        []codeFile
+	code        *codeReader        // nil if the code is not asked
 	composed    []*compose.Project // the active compose files
 	homes       map[string]bool    // the folders of projects and their members; for the reading of code
 	demands     []demand
