@@ -1,7 +1,7 @@
 package ecosystem
 
 import (
-	"strings"
+	"regexp"
 
 	"nimbleharbor/internal/expr"
 )
@@ -12,12 +12,7 @@ const envName = `([A-Z][A-Z0-9_]{2,})`
 // readsBy makes forms in which code reads variables: one for each anchor, with the same rest behind it.
 func readsBy(must bool, rest string, anchors ...string) (out []CodeForm) {
 	for _, a := range anchors {
-		out = append(out, CodeForm{Anchor: a, Must: must, Form: expr.New(`^` + quoteMeta(a) + rest)})
+		out = append(out, CodeForm{Anchor: a, Must: must, Form: expr.New(`^` + regexp.QuoteMeta(a) + rest)})
 	}
 	return out
-}
-
-// quoteMeta keeps the signs of an anchor from meaning anything in an expression.
-func quoteMeta(s string) string {
-	return strings.NewReplacer(".", `\.`, "(", `\(`, ")", `\)`, "[", `\[`, "]", `\]`, "$", `\$`, "!", `!`).Replace(s)
 }

@@ -2,9 +2,10 @@ package ecosystem
 
 import (
 	"bytes"
-	"encoding/json"
 	"path"
 	"strings"
+
+	"github.com/tailscale/hujson"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -122,7 +123,11 @@ func (f Folder) DevContainer() (*DevContainer, error) {
 		Post     any    `json:"postCreateCommand"`
 		Start    any    `json:"postStartCommand"`
 	}
-	if _, err := parseJSON(f, name, PlainJSON(data), &d); err != nil {
+	// Comments and commas at the end of lists become blanks, so that every place stays where it was.
+	if plain, err := hujson.Standardize(bytes.Clone(data)); err == nil {
+		data = plain
+	}
+	if _, err := parseJSON(f, name, data, &d); err != nil {
 		return nil, err
 	}
 	out := &DevContainer{At: f.At(name, 1), Image: d.Image}
@@ -158,55 +163,4 @@ func devCommands(c any) []string {
 		return out
 	}
 	return nil
-}
-
-// PlainJSON makes JSON of JSON with comments and commas at the end of lists: both become spaces, so that every
-// place stays where it was.
-func PlainJSON(data []byte) []byte {
-	out := bytes.Clone(data)
-	blank := func(from, to int) {
-		for i := from; i < to && i < len(out); i++ {
-			if out[i] != '\n' {
-				out[i] = ' '
-			}
-		}
-	}
-	comma := -1
-	for i := 0; i < len(out); i++ {
-		switch c := out[i]; {
-		case c == '"':
-			comma = -1
-			for i++; i < len(out) && out[i] != '"' && out[i] != '\n'; i++ {
-				if out[i] == '\\' {
-					i++
-				}
-			}
-		case c == '/' && i+1 < len(out) && out[i+1] == '/':
-			end := bytes.IndexByte(out[i:], '\n')
-			if end < 0 {
-				end = len(out) - i
-			}
-			blank(i, i+end)
-		case c == '/' && i+1 < len(out) && out[i+1] == '*':
-			end := bytes.Index(out[i+2:], []byte("*/"))
-			if end < 0 {
-				return out
-			}
-			blank(i, i+end+4)
-			i += end + 3
-		case c == ',':
-			comma = i
-		case c == '}' || c == ']':
-			if comma >= 0 {
-				out[comma] = ' '
-			}
-			comma = -1
-		case c != ' ' && c != '\t' && c != '\n' && c != '\r':
-			comma = -1
-		}
-	}
-	if !json.Valid(out) && json.Valid(data) {
-		return data
-	}
-	return out
 }

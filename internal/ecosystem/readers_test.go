@@ -202,19 +202,6 @@ func TestVersionFiles(t *testing.T) {
 	}
 }
 
-func TestPlainJSON(t *testing.T) {
-	t.Parallel()
-	for text, want := range map[string]string{
-		`{"a": 1}`: `{"a": 1}`, "{\"a\": 1, // x\n}": "{\"a\": 1      \n}",
-		`{"a": "//no", /* x */ "b": [1, 2, ], }`: `{"a": "//no",         "b": [1, 2  ]  }`,
-		`{"a": "x\",}"}`:                         `{"a": "x\",}"}`, "/* open": "/* open", "": "", `{"a`: `{"a`,
-	} {
-		if got := string(PlainJSON([]byte(text))); got != want || len(got) != len(text) {
-			t.Errorf("%q becomes %q, want %q", text, got, want)
-		}
-	}
-}
-
 // TestMembersBelong tells members by the patterns that the managers know.
 func TestMembersBelong(t *testing.T) {
 	t.Parallel()

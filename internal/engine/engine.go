@@ -12,7 +12,6 @@ import (
 	"maps"
 	"net"
 	"net/netip"
-	"nimbleharbor/internal/diagnose"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,14 +22,13 @@ import (
 	"time"
 
 	"github.com/containerd/errdefs"
-	"github.com/docker/docker/api/types/container"
-	"github.com/docker/docker/api/types/filters"
-	"github.com/docker/docker/api/types/mount"
-	"github.com/docker/docker/api/types/network"
-	"github.com/docker/docker/api/types/volume"
-	"github.com/docker/docker/client"
-	"github.com/docker/docker/pkg/stdcopy"
-	"github.com/docker/go-connections/nat"
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+
+	"nimbleharbor/internal/diagnose"
 )
 
 // The labels on everything that nharbor makes.
@@ -120,14 +118,13 @@ func weight(l diagnose.Lack) int {
 
 // At connects to the engine whose API is at address. The error is an *Unavailable.
 func At(ctx context.Context, address string) (*Engine, error) {
-	cli, err := client.NewClientWithOpts(client.WithHost(address), client.WithAPIVersionNegotiation(),
-		client.WithTLSClientConfigFromEnv())
+	cli, err := client.New(client.WithHost(address), client.WithTLSClientConfigFromEnv())
 	if err != nil {
 		return nil, &Unavailable{Lack: diagnose.NotSpeaking, Address: address, Cause: err}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	v, err := cli.ServerVersion(ctx)
+	v, err := cli.ServerVersion(ctx, client.ServerVersionOptions{})
 	if err == nil {
 		return &Engine{cli: cli, Address: address, Version: v.Version}, nil
 	}
@@ -171,10 +168,10 @@ func IsNotFound(err error) bool { return errdefs.IsNotFound(err) }
 
 // EnsureNetwork makes a network unless one of that name exists.
 func (e *Engine) EnsureNetwork(ctx context.Context, name string, internal bool, labels map[string]string) error {
-	if _, err := e.cli.NetworkInspect(ctx, name, network.InspectOptions{}); err == nil || !IsNotFound(err) {
+	if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); err == nil || !IsNotFound(err) {
 		return err
 	}
-	_, err := e.cli.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: internal,
+	_, err := e.cli.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Internal: internal,
 		Labels: labels})
 	if errdefs.IsConflict(err) {
 		return nil
@@ -184,13 +181,13 @@ func (e *Engine) EnsureNetwork(ctx context.Context, name string, internal bool, 
 
 // RemoveNetworks removes the networks that carry all the labels.
 func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) error {
-	list, err := e.cli.NetworkList(ctx, network.ListOptions{Filters: labelled(labels)})
+	list, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: labelled(labels)})
 	if err != nil {
 		return err
 	}
 	var first error
-	for _, n := range list {
-		if err := e.cli.NetworkRemove(ctx, n.ID); err != nil && !IsNotFound(err) && first == nil {
+	for _, n := range list.Items {
+		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil && !IsNotFound(err) && first == nil {
 			first = err
 		}
 	}
@@ -200,8 +197,8 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 // EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from an earlier or later
 // one of the same name.
 func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (id string, err error) {
-	v, err := e.cli.VolumeInspect(ctx, name)
-	if err == nil {
+	found, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
+	if v := found.Volume; err == nil {
 		if own := v.Labels[LabelData]; own != "" {
 			return own, nil
 		}
@@ -215,18 +212,18 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[strin
 		marked = map[string]string{}
 	}
 	marked[LabelData] = rand.Text()
-	_, err = e.cli.VolumeCreate(ctx, volume.CreateOptions{Name: name, Labels: marked})
+	_, err = e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Labels: marked})
 	return marked[LabelData], err
 }
 
 // Volumes lists the volumes that carry all the labels: by name what tells each from others of the same name.
 func (e *Engine) Volumes(ctx context.Context, labels map[string]string) (map[string]string, error) {
-	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})
+	list, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: labelled(labels)})
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]string{}
-	for _, v := range list.Volumes {
+	for _, v := range list.Items {
 		if out[v.Name] = v.Labels[LabelData]; out[v.Name] == "" {
 			out[v.Name] = v.CreatedAt
 		}
@@ -236,14 +233,14 @@ func (e *Engine) Volumes(ctx context.Context, labels map[string]string) (map[str
 
 // RemoveVolumes removes the volumes that carry all the labels, and gives their names.
 func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) ([]string, error) {
-	list, err := e.cli.VolumeList(ctx, volume.ListOptions{Filters: labelled(labels)})
+	list, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: labelled(labels)})
 	if err != nil {
 		return nil, err
 	}
 	var first error
 	removed := []string{}
-	for _, v := range list.Volumes {
-		if err := e.cli.VolumeRemove(ctx, v.Name, false); err == nil {
+	for _, v := range list.Items {
+		if _, err := e.cli.VolumeRemove(ctx, v.Name, client.VolumeRemoveOptions{}); err == nil {
 			removed = append(removed, v.Name)
 		} else if !IsNotFound(err) && first == nil {
 			first = err
@@ -253,12 +250,12 @@ func (e *Engine) RemoveVolumes(ctx context.Context, labels map[string]string) ([
 	return removed, first
 }
 
-func labelled(labels map[string]string) filters.Args {
-	args := filters.NewArgs()
+func labelled(labels map[string]string) client.Filters {
+	out := client.Filters{}
 	for k, v := range labels {
-		args.Add("label", k+"="+v)
+		out.Add("label", k+"="+v)
 	}
-	return args
+	return out
 }
 
 // Health is a command inside the container that tells whether its service works.
@@ -316,7 +313,7 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 	config := &container.Config{
 		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir,
 		User:   spec.User,
-		Labels: spec.Labels, ExposedPorts: nat.PortSet{}, StopSignal: spec.StopSignal,
+		Labels: spec.Labels, ExposedPorts: network.PortSet{}, StopSignal: spec.StopSignal,
 	}
 	if spec.StopGrace > 0 {
 		seconds := int((spec.StopGrace + time.Second - 1) / time.Second)
@@ -326,7 +323,7 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout,
 			StartPeriod: h.StartPeriod, Retries: h.Retries}
 	}
-	host := &container.HostConfig{PortBindings: nat.PortMap{}, Privileged: spec.Privileged,
+	host := &container.HostConfig{PortBindings: network.PortMap{}, Privileged: spec.Privileged,
 		ReadonlyRootfs: spec.ReadOnly, NetworkMode: container.NetworkMode(spec.NetworkMode)}
 	if spec.Init {
 		host.Init = &spec.Init
@@ -336,9 +333,17 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 		host.ExtraHosts = append(host.ExtraHosts, name+":"+address)
 	}
 	for _, p := range spec.Publish {
-		port := nat.Port(fmt.Sprintf("%d/%s", p.Target, p.Transport))
+		port, err := network.ParsePort(fmt.Sprintf("%d/%s", p.Target, p.Transport))
+		if err != nil {
+			return "", err
+		}
 		config.ExposedPorts[port] = struct{}{}
-		binding := nat.PortBinding{HostIP: p.HostIP}
+		binding := network.PortBinding{}
+		if p.HostIP != "" {
+			if binding.HostIP, err = netip.ParseAddr(p.HostIP); err != nil {
+				return "", err
+			}
+		}
 		if p.Host > 0 {
 			binding.HostPort = strconv.Itoa(p.Host)
 		}
@@ -354,14 +359,15 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 		host.NetworkMode = container.NetworkMode(first.Network)
 		networks.EndpointsConfig = map[string]*network.EndpointSettings{first.Network: {Aliases: first.Aliases}}
 	}
-	created, err := e.cli.ContainerCreate(ctx, config, host, networks, nil, spec.Name)
+	created, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host,
+		NetworkingConfig: networks, Name: spec.Name})
 	if err != nil {
 		return "", err
 	}
 	// Engines before API 1.44 take one network at the creation.
 	for _, n := range spec.Networks[min(1, len(spec.Networks)):] {
-		if err := e.cli.NetworkConnect(ctx, n.Network, created.ID,
-			&network.EndpointSettings{Aliases: n.Aliases}); err != nil {
+		if _, err := e.cli.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: created.ID,
+			EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}}); err != nil {
 			return created.ID, err
 		}
 	}
@@ -370,13 +376,14 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 
 // Start starts a container.
 func (e *Engine) Start(ctx context.Context, id string) error {
-	return e.cli.ContainerStart(ctx, id, container.StartOptions{})
+	_, err := e.cli.ContainerStart(ctx, id, client.ContainerStartOptions{})
+	return err
 }
 
 // Stop sends the stop signal, waits for at most grace, then kills. A container that is gone is no error.
 func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
 	seconds := int((grace + time.Second - 1) / time.Second)
-	err := e.cli.ContainerStop(ctx, id, container.StopOptions{Timeout: &seconds})
+	_, err := e.cli.ContainerStop(ctx, id, client.ContainerStopOptions{Timeout: &seconds})
 	if IsNotFound(err) {
 		return nil
 	}
@@ -385,7 +392,7 @@ func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error
 
 // Remove removes a container, running or not, with its nameless volumes. One that is gone is no error.
 func (e *Engine) Remove(ctx context.Context, id string) error {
-	err := e.cli.ContainerRemove(ctx, id, container.RemoveOptions{Force: true, RemoveVolumes: true})
+	_, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
 	if IsNotFound(err) || errdefs.IsConflict(err) && strings.Contains(err.Error(), "already in progress") {
 		return nil
 	}
@@ -394,21 +401,21 @@ func (e *Engine) Remove(ctx context.Context, id string) error {
 
 // Wait blocks until the container has ended and gives its exit code.
 func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
-	result, errs := e.cli.ContainerWait(ctx, id, container.WaitConditionNotRunning)
+	wait := e.cli.ContainerWait(ctx, id, client.ContainerWaitOptions{Condition: container.WaitConditionNotRunning})
 	select {
-	case r := <-result:
+	case r := <-wait.Result:
 		if r.Error != nil {
 			return int(r.StatusCode), errors.New(r.Error.Message)
 		}
 		return int(r.StatusCode), nil
-	case err := <-errs:
+	case err := <-wait.Error:
 		return -1, err
 	}
 }
 
 // Logs copies the container's output, from its beginning, until it ends or ctx does.
 func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) error {
-	body, err := e.cli.ContainerLogs(ctx, id, container.LogsOptions{ShowStdout: true, ShowStderr: true, Follow: true})
+	body, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Follow: true})
 	if err != nil {
 		return err
 	}
@@ -430,10 +437,11 @@ type Status struct {
 
 // Inspect tells how a container stands.
 func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
-	info, err := e.cli.ContainerInspect(ctx, id)
+	found, err := e.cli.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
 	if err != nil {
 		return Status{}, err
 	}
+	info := found.Container
 	s := Status{}
 	if st := info.State; st != nil {
 		s.Running, s.ExitCode, s.OutOfMem, s.Error = st.Running, st.ExitCode, st.OOMKilled, st.Error
@@ -444,8 +452,8 @@ func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
 	}
 	if info.NetworkSettings != nil {
 		for _, n := range info.NetworkSettings.Networks {
-			if a, err := netip.ParseAddr(n.IPAddress); err == nil {
-				s.Addresses = append(s.Addresses, a)
+			if n.IPAddress.IsValid() {
+				s.Addresses = append(s.Addresses, n.IPAddress)
 			}
 		}
 	}
@@ -454,15 +462,15 @@ func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
 
 // Exec runs a command inside a running container and gives its exit code; its output is dropped.
 func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, error) {
-	made, err := e.cli.ContainerExecCreate(ctx, id, container.ExecOptions{Cmd: command})
+	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command})
 	if err != nil {
 		return -1, err
 	}
-	if err := e.cli.ContainerExecStart(ctx, made.ID, container.ExecStartOptions{Detach: true}); err != nil {
+	if _, err := e.cli.ExecStart(ctx, made.ID, client.ExecStartOptions{Detach: true}); err != nil {
 		return -1, err
 	}
 	for pause := 5 * time.Millisecond; ; pause = min(2*pause, 100*time.Millisecond) {
-		info, err := e.cli.ContainerExecInspect(ctx, made.ID)
+		info, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
 		if err != nil {
 			return -1, err
 		}
@@ -486,12 +494,12 @@ type Listed struct {
 
 // List gives the containers, running or not, that carry all the labels.
 func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, error) {
-	list, err := e.cli.ContainerList(ctx, container.ListOptions{All: true, Filters: labelled(labels)})
+	list, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: labelled(labels)})
 	if err != nil {
 		return nil, err
 	}
 	var out []Listed
-	for _, c := range list {
+	for _, c := range list.Items {
 		name := ""
 		if len(c.Names) > 0 {
 			name = strings.TrimPrefix(c.Names[0], "/")

@@ -7,8 +7,8 @@ import (
 	"io"
 	"strings"
 
-	"github.com/docker/docker/api/types/build"
-	"github.com/docker/docker/api/types/image"
+	"github.com/moby/moby/api/types/build"
+	"github.com/moby/moby/client"
 )
 
 // HasImage reports whether the engine holds the image.
@@ -35,7 +35,7 @@ func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
 
 // Pull fetches an image from its registry and reports the progress in lines.
 func (e *Engine) Pull(ctx context.Context, ref string, progress func(string)) error {
-	body, err := e.cli.ImagePull(ctx, ref, image.PullOptions{})
+	body, err := e.cli.ImagePull(ctx, ref, client.ImagePullOptions{})
 	if err != nil {
 		return err
 	}
@@ -46,12 +46,13 @@ func (e *Engine) Pull(ctx context.Context, ref string, progress func(string)) er
 
 // Tag gives an image another name.
 func (e *Engine) Tag(ctx context.Context, ref, name string) error {
-	return e.cli.ImageTag(ctx, ref, name)
+	_, err := e.cli.ImageTag(ctx, client.ImageTagOptions{Source: ref, Target: name})
+	return err
 }
 
 // RemoveImage removes an image.
 func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
-	_, err := e.cli.ImageRemove(ctx, ref, image.RemoveOptions{Force: true, PruneChildren: true})
+	_, err := e.cli.ImageRemove(ctx, ref, client.ImageRemoveOptions{Force: true, PruneChildren: true})
 	if IsNotFound(err) {
 		return nil
 	}
@@ -60,11 +61,11 @@ func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
 
 // RemoveImages removes the images that carry all the labels.
 func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) error {
-	list, err := e.cli.ImageList(ctx, image.ListOptions{Filters: labelled(labels)})
+	list, err := e.cli.ImageList(ctx, client.ImageListOptions{Filters: labelled(labels)})
 	if err != nil {
 		return err
 	}
-	for _, img := range list {
+	for _, img := range list.Items {
 		if err := e.RemoveImage(ctx, img.ID); err != nil {
 			return err
 		}
@@ -88,7 +89,7 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 	for k, v := range spec.Args {
 		args[k] = &v
 	}
-	resp, err := e.cli.ImageBuild(ctx, spec.Context, build.ImageBuildOptions{
+	resp, err := e.cli.ImageBuild(ctx, spec.Context, client.ImageBuildOptions{
 		Tags: []string{spec.Tag}, Dockerfile: spec.Dockerfile, Target: spec.Target, BuildArgs: args,
 		Labels: spec.Labels,
 		Remove: true, ForceRemove: true, Version: build.BuilderV1,

@@ -17,10 +17,9 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/docker/docker/api/types/container"
-	"github.com/docker/docker/api/types/filters"
-	"github.com/docker/docker/api/types/network"
-	"github.com/docker/docker/pkg/stdcopy"
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/network"
 
 	"nimbleharbor/internal/engine/standin/inside"
 )
@@ -258,15 +257,15 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
-	want, err := filters.FromJSON(r.URL.Query().Get("filters"))
+	want, err := labelsWanted(r)
 	if err != nil {
-		return &refusal{http.StatusBadRequest, err.Error()}
+		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	out := []container.Summary{}
 	for _, b := range s.containers {
-		if !want.MatchKVList("label", b.config.Labels) || r.URL.Query().Get("all") != "1" && !b.running() {
+		if !want.fit(b.config.Labels) || r.URL.Query().Get("all") != "1" && !b.running() {
 			continue
 		}
 		state := "exited"
@@ -302,8 +301,7 @@ func (b *box) inspect() container.InspectResponse {
 		st.Health = &container.Health{Status: container.HealthStatus(b.health)}
 	}
 	return container.InspectResponse{
-		ContainerJSONBase: &container.ContainerJSONBase{ID: b.id, Name: "/" + b.name, Created: b.made, State: st,
-			Image: b.image.ID, HostConfig: b.host},
+		ID: b.id, Name: "/" + b.name, Created: b.made, State: st, Image: b.image.ID, HostConfig: b.host,
 		Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: networks},
 	}
 }

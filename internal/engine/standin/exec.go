@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"net/http"
 
-	"github.com/docker/docker/api/types/container"
+	"github.com/moby/moby/api/types/container"
 )
 
 // execution is one command run inside a container.
@@ -19,7 +19,7 @@ type execution struct {
 
 func (s *Server) execRoutes(handle router) {
 	handle("POST /containers/{id}/exec", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		var req container.ExecOptions
+		var req container.ExecCreateRequest
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || len(req.Cmd) == 0 {
 			return &refusal{http.StatusBadRequest, "there is no command"}
 		}
@@ -39,7 +39,7 @@ func (s *Server) execRoutes(handle router) {
 		if x == nil {
 			return notFound("there is no command %s", r.PathValue("id"))
 		}
-		var req container.ExecStartOptions
+		var req container.ExecStartRequest
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || !req.Detach {
 			return &refusal{http.StatusNotImplemented, "the stand-in runs detached commands only"}
 		}

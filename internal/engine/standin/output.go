@@ -2,11 +2,12 @@ package standin
 
 import (
 	"context"
+	"encoding/binary"
 	"io"
 	"net/http"
 	"sync"
 
-	"github.com/docker/docker/pkg/stdcopy"
+	"github.com/moby/moby/api/pkg/stdcopy"
 )
 
 // output keeps what a container has written, in the engine's framed form, and feeds its followers.
@@ -36,7 +37,26 @@ func (o *output) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-func (o *output) stream(t stdcopy.StdType) io.Writer { return stdcopy.NewStdWriter(o, t) }
+// stream is a writer for one of a container's outputs.
+func (o *output) stream(t stdcopy.StdType) io.Writer { return &framed{o, t} }
+
+// framed puts what is written into frames: one byte for the stream, three empty ones, and the length in four, the highest
+// first (the engine's API, "Attach to a container").
+type framed struct {
+	to     io.Writer
+	stream stdcopy.StdType
+}
+
+// Write writes one frame.
+func (f *framed) Write(p []byte) (int, error) {
+	frame := make([]byte, 8, 8+len(p))
+	frame[0] = byte(f.stream)
+	binary.BigEndian.PutUint32(frame[4:], uint32(len(p)))
+	if _, err := f.to.Write(append(frame, p...)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
 
 func (o *output) reopen() {
 	o.mu.Lock()

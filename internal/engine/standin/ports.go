@@ -87,9 +87,9 @@ func (s *Server) resolve(from, host string, port int) (string, error) {
 func (b *box) publish() error {
 	for port, bindings := range b.host.PortBindings {
 		for _, binding := range bindings {
-			host := binding.HostIP
-			if ip := net.ParseIP(host); ip == nil || ip.IsUnspecified() {
-				host = "127.0.0.1" // never offered to the network around
+			host := "127.0.0.1" // never offered to the network around
+			if ip := binding.HostIP; ip.IsValid() && !ip.IsUnspecified() {
+				host = ip.String()
 			}
 			hostPort := binding.HostPort
 			if hostPort == "" {
@@ -102,7 +102,7 @@ func (b *box) publish() error {
 					fmt.Sprintf("the port %s:%s of this machine is in use already", host, hostPort)}
 			}
 			b.ports = append(b.ports, l)
-			go b.forward(l, port.Int())
+			go b.forward(l, int(port.Num()))
 		}
 	}
 	return nil

@@ -21,9 +21,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/docker/docker/api/types/filters"
-	"github.com/docker/docker/api/types/network"
-	"github.com/docker/docker/api/types/volume"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/api/types/volume"
 
 	"nimbleharbor/internal/expr"
 )
@@ -185,21 +184,21 @@ func (s *Server) networkRoutes(handle router) {
 		if s.network(req.Name) != nil {
 			return &refusal{http.StatusConflict, fmt.Sprintf("there is a network %s already", req.Name)}
 		}
-		n := &network.Inspect{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local", Internal: req.Internal,
-			Labels: req.Labels, Created: time.Now()}
+		n := &network.Inspect{Network: network.Network{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local",
+			Internal: req.Internal, Labels: req.Labels, Created: time.Now()}}
 		s.networks[n.ID] = n
 		return reply(w, http.StatusCreated, network.CreateResponse{ID: n.ID})
 	})
 	handle("GET /networks", func(w http.ResponseWriter, r *http.Request) error {
-		want, err := filters.FromJSON(r.URL.Query().Get("filters"))
+		want, err := labelsWanted(r)
 		if err != nil {
-			return &refusal{http.StatusBadRequest, err.Error()}
+			return err
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		out := []network.Inspect{}
 		for _, n := range s.networks {
-			if want.MatchKVList("label", n.Labels) {
+			if want.fit(n.Labels) {
 				out = append(out, *n)
 			}
 		}
@@ -215,7 +214,7 @@ func (s *Server) networkRoutes(handle router) {
 		return reply(w, http.StatusOK, n)
 	})
 	handle("POST /networks/{id}/connect", func(w http.ResponseWriter, r *http.Request) error {
-		var req network.ConnectOptions
+		var req network.ConnectRequest
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
 			return &refusal{http.StatusBadRequest, err.Error()}
 		}
@@ -252,6 +251,33 @@ func (s *Server) networkRoutes(handle router) {
 	})
 }
 
+// wantedLabels are the labels, KEY or KEY=VALUE, that a list is asked for.
+type wantedLabels map[string]bool
+
+// labelsWanted reads the filters of a request for a list: {"label": {"KEY=VALUE": true}}.
+func labelsWanted(r *http.Request) (wantedLabels, error) {
+	text := r.URL.Query().Get("filters")
+	if text == "" {
+		return nil, nil
+	}
+	var filters map[string]wantedLabels
+	if err := json.Unmarshal([]byte(text), &filters); err != nil {
+		return nil, &refusal{http.StatusBadRequest, "the filters can't be read: " + err.Error()}
+	}
+	return filters["label"], nil
+}
+
+// fit reports whether all of them are among the labels.
+func (w wantedLabels) fit(labels map[string]string) bool {
+	for want := range w {
+		key, value, named := strings.Cut(want, "=")
+		if got, there := labels[key]; !there || named && got != value {
+			return false
+		}
+	}
+	return true
+}
+
 func (s *Server) network(name string) *network.Inspect {
 	for id, n := range s.networks {
 		if id == name || n.Name == name {
@@ -263,7 +289,7 @@ func (s *Server) network(name string) *network.Inspect {
 
 func (s *Server) volumeRoutes(handle router) {
 	handle("POST /volumes/create", func(w http.ResponseWriter, r *http.Request) error {
-		var req volume.CreateOptions
+		var req volume.CreateRequest
 		if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
 			return &refusal{http.StatusBadRequest, err.Error()}
 		}
@@ -276,16 +302,16 @@ func (s *Server) volumeRoutes(handle router) {
 		return reply(w, http.StatusCreated, v)
 	})
 	handle("GET /volumes", func(w http.ResponseWriter, r *http.Request) error {
-		want, err := filters.FromJSON(r.URL.Query().Get("filters"))
+		want, err := labelsWanted(r)
 		if err != nil {
-			return &refusal{http.StatusBadRequest, err.Error()}
+			return err
 		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		out := volume.ListResponse{Volumes: []*volume.Volume{}}
+		out := volume.ListResponse{Volumes: []volume.Volume{}}
 		for _, v := range s.volumes {
-			if want.MatchKVList("label", v.Labels) {
-				out.Volumes = append(out.Volumes, v)
+			if want.fit(v.Labels) {
+				out.Volumes = append(out.Volumes, *v)
 			}
 		}
 		return reply(w, http.StatusOK, out)
