@@ -10,7 +10,7 @@ import (
 
 func (a *app) check() *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the remedy", Args: cobra.NoArgs,
+		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the remedy", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.surveyed(cmd.Context(), session.WithoutCode)
 			if err != nil {

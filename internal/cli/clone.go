@@ -24,7 +24,7 @@ func (a *app) clone() *cobra.Command {
 		Short: "Brings one or more repositories into a workspace, with their submodules",
 		Long: `Clones each repository with git. With one address the checkout itself is the
 workspace; several become folders side by side in one workspace.`,
-		Args: cobra.MinimumNArgs(1),
+		Args: takes(1, unbounded),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runClone(cmd.Context(), args, into, opt) },
 	}
 	c.Flags().StringVar(&into, "into", "", "the folder: of the checkout, or with several addresses of the workspace")

@@ -19,7 +19,7 @@ func (a *app) demo() *cobra.Command {
 very commands that you would use. Container engine, package managers and servers are
 stand-ins inside of this program, so that nothing else but git need be installed;
 with --real they are the engine and the tools of this machine.`,
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			opt.Out = a.out
 			opt.Call = func(ctx context.Context, out, errOut io.Writer, args ...string) int {
@@ -35,7 +35,7 @@ with --real they are the engine and the tools of this machine.`,
 		"make the workspace in this new folder and leave it, to try the commands by hand")
 	c.Flags().StringVar(&opt.StandIns, "stand-ins", "",
 		"only run the stand-ins, for the workspace that --keep has left in this folder")
-	c.MarkFlagsMutuallyExclusive("keep", "stand-ins")
-	c.MarkFlagsMutuallyExclusive("real", "stand-ins")
+	notTogether(c, "keep", "stand-ins")
+	notTogether(c, "real", "stand-ins")
 	return c
 }

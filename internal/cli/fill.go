@@ -40,7 +40,7 @@ func (a *app) fill() *cobra.Command {
 	var dry, reveal bool
 	c := &cobra.Command{
 		Use: "fill", Short: "Makes the settings files: copies, derives, generates, and asks for the rest",
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		Long: `Makes every settings file that a template or a compose file promises, and completes
 those that are there. Each setting keeps its value, follows from the stack, is made
 up, or is asked for: on a terminal in a form, otherwise by --set, --answers, the

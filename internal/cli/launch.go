@@ -85,7 +85,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 				"nharbor reset --data"})
 	}
 	if !a.json {
-		line := "Launching " + view.Count(len(m.Services()), "service")
+		line := "Launching " + view.Count(len(m.Services()), "service", "services")
 		if m.Order.Estimate > 0 {
 			line += fmt.Sprintf("; last time it took %.1f s", m.Order.Estimate)
 		}

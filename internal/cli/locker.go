@@ -33,7 +33,7 @@ that a second clone or a reset asks for nothing.`,
 		cmd.Flags().StringVar(&repository, "repository", "", "the repository's address, instead of this workspace's")
 	}
 	put := &cobra.Command{Use: "put KEY", Short: "Keeps a secret; it is asked for, or read from the standard input",
-		Args: cobra.ExactArgs(1),
+		Args: takes(1, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], "=") {
 				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretInArguments,
@@ -55,7 +55,7 @@ that a second clone or a reset asks for nothing.`,
 			return a.said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
 	list := &cobra.Command{Use: "list", Short: "Shows what is kept, without the secrets, and your public key",
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			store, err := locker.Default()
 			if err != nil {
@@ -80,7 +80,7 @@ that a second clone or a reset asks for nothing.`,
 			a.text().Kept(rows, own)
 			return nil
 		}}
-	drop := &cobra.Command{Use: "drop KEY", Short: "Forgets a secret", Args: cobra.ExactArgs(1),
+	drop := &cobra.Command{Use: "drop KEY", Short: "Forgets a secret", Args: takes(1, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			repo, store, err := a.lockerFor(cmd, repository, args[0])
 			if err != nil {
@@ -99,14 +99,14 @@ that a second clone or a reset asks for nothing.`,
 				fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.", args[0], repo))
 		}}
 	pack := &cobra.Command{Use: "pack --for RECIPIENT",
-		Short: "Writes this workspace's issued secrets for a colleague's public key", Args: cobra.NoArgs,
+		Short: "Writes this workspace's issued secrets for a colleague's public key", Args: takes(0, 0),
 		Long: `Writes the issued secrets of this workspace's repositories to the standard output,
 encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.pack(cmd, repository, recipient) }}
 	pack.Flags().StringVar(&recipient, "for", "", "the colleague's public key, or a file that holds it")
 	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you",
-		Args: cobra.MaximumNArgs(1),
+		Args: takes(0, 1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args) }}
 	for _, sub := range []*cobra.Command{put, drop, pack} {
 		here(sub)

@@ -10,7 +10,7 @@ import (
 
 func (a *app) needs() *cobra.Command {
 	return &cobra.Command{
-		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: cobra.NoArgs,
+		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {

@@ -119,7 +119,7 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Rec
 func (a *app) reset() *cobra.Command {
 	var data bool
 	c := &cobra.Command{
-		Use: "reset", Short: "Throws away what was set up, so that the next launch does it again", Args: cobra.NoArgs,
+		Use: "reset", Short: "Throws away what was set up, so that the next launch does it again", Args: takes(0, 0),
 		Long: `Stops what runs and forgets which steps are done. With --data the volumes of this
 stack's databases are removed too, and the database files that its steps have made:
 all that is in them is lost. Volumes of other stacks are never touched.`,

@@ -63,29 +63,21 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 		return a.status
 	}
 	a.json = a.json || slices.Contains(args, "--json") // a wrong flag may have stopped the reading before it
-	var fault *stack.Fault
-	var faults stack.Faults
-	if ctx.Err() != nil && !errors.As(err, &fault) {
-		err = &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "interrupted", Cause: err}
-	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC) {
-		err = &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDiskFull, Text: "the disk is full: " + stack.Reason(err),
-			Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
-	} else if !errors.As(err, &fault) && !errors.As(err, &faults) && isUsage(err) {
-		err = &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: err.Error(),
-			Remedy: "See what can be asked: nharbor --help"}
-	}
-	return a.fail(stack.AllFaults(err))
+	return a.fail(stack.AllFaults(explained(ctx, err)))
 }
 
-// isUsage tells Cobra's complaints about the call from errors of the work.
-func isUsage(err error) bool {
-	for _, sign := range []string{"unknown ", "invalid argument", "flag needs", "accepts ", "requires ", "bad flag",
-		"required flag", "if any flags in the group"} {
-		if strings.HasPrefix(err.Error(), sign) {
-			return true
-		}
+// explained makes faults of the errors that can come from anywhere: an interruption, and a full disk.
+func explained(ctx context.Context, err error) error {
+	var fault *stack.Fault
+	var faults stack.Faults
+	switch known := errors.As(err, &fault); {
+	case ctx.Err() != nil && !known:
+		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "interrupted", Cause: err}
+	case !known && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC):
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDiskFull, Text: "the disk is full: " + stack.Reason(err),
+			Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
 	}
-	return false
+	return err
 }
 
 // fail shows what went wrong and gives the exit code.
@@ -136,6 +128,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
 	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(),
 		a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
+	careful(c)
 	return c
 }
 

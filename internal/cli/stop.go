@@ -45,12 +45,12 @@ func (a *app) stop() *cobra.Command {
 }
 
 func (a *app) steward() *cobra.Command {
-	return &cobra.Command{Use: "steward", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+	return &cobra.Command{Use: "steward", Hidden: true, Args: takes(0, 0), RunE: func(*cobra.Command, []string) error {
 		return supervise.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
 	}}
 }
 
 func (a *app) keeper() *cobra.Command {
-	return &cobra.Command{Use: "keeper", Hidden: true, Args: cobra.NoArgs,
+	return &cobra.Command{Use: "keeper", Hidden: true, Args: takes(0, 0),
 		Run: func(*cobra.Command, []string) { supervise.Keep(os.Stdin) }}
 }

@@ -20,7 +20,7 @@ func (a *app) survey() *cobra.Command {
 	var model, reveal, write bool
 	c := &cobra.Command{
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.surveyed(cmd.Context(), session.Code(!model && !write))
 			var f *stack.Fault
@@ -54,7 +54,7 @@ func (a *app) survey() *cobra.Command {
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
 	c.Flags().BoolVar(&write, "write", false,
 		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
-	c.MarkFlagsMutuallyExclusive("compose", "write")
+	notTogether(c, "compose", "write")
 	c.Flags().BoolVar(&reveal, "reveal", false, "in JSON and with --compose: show secrets")
 	return c
 }

@@ -18,7 +18,7 @@ func (a *app) vouch() *cobra.Command {
 	var agree bool
 	c := &cobra.Command{
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
-		Args: cobra.NoArgs,
+		Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {

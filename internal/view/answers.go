@@ -47,7 +47,7 @@ func (t *Text) Survey(s *stack.Stack) {
 				}
 			}
 			if len(p.Members) > 0 {
-				what = append(what, count(len(p.Members), "member", "members"))
+				what = append(what, Count(len(p.Members), "member", "members"))
 			}
 			var steps []string
 			for _, st := range p.Steps {
@@ -116,7 +116,7 @@ func (t *Text) Survey(s *stack.Stack) {
 			if !f.Present {
 				state = "to be made from " + f.Template
 			}
-			open := count(f.Settings, "setting", "settings")
+			open := Count(f.Settings, "setting", "settings")
 			if f.Unfilled > 0 {
 				open += fmt.Sprintf(", %d to fill", f.Unfilled)
 			}
@@ -451,6 +451,20 @@ func (t *Text) Event(e stack.Event, names int) {
 func pad(s string, n int) string { return s + strings.Repeat(" ", max(0, n-width(s))) }
 
 // LogLine shows one line of a log, its time first, in seconds since the launch.
+// On a screen a long one is broken between words; elsewhere it stays one line, for programs that read it.
 func (t *Text) LogLine(seconds float64, source, text string, sources int) {
-	fmt.Fprintf(t.Out, "%7.1fs  %s  %s\n", seconds, pad(source, sources), clean(text))
+	parts, before := []string{clean(text)}, fmt.Sprintf("%7.1fs  %s  ", seconds, pad(source, sources))
+	if t.Screen && width(before)+width(parts[0]) > t.Width {
+		if t.Width-width(before) < 24 { // the name on a line of its own
+			fmt.Fprintln(t.Out, strings.TrimRight(before, " "))
+			before = strings.Repeat(" ", 10)
+		}
+		parts = wrap(text, t.Width-width(before))
+	}
+	for i, part := range parts {
+		if i > 0 {
+			before = strings.Repeat(" ", width(before))
+		}
+		fmt.Fprintf(t.Out, "%s%s\n", before, part)
+	}
 }

@@ -110,7 +110,7 @@ func some(list []string) string {
 
 // Missing shows the settings that only a person can give.
 func (t *Text) Missing(p *fill.Plan) {
-	t.Line("%s still missing:", count(len(p.Missing), "setting is", "settings are"))
+	t.Line("%s still missing:", Count(len(p.Missing), "setting is", "settings are"))
 	for _, m := range p.Missing {
 		t.Line("  %s in %s%s", m.Key, m.File, usedBy(m.Services))
 		if m.Hint != "" {

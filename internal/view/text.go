@@ -14,10 +14,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Text writes text for a person. Width is the number of columns; Colour repeats in colour what words say.
+// Text writes text for a person. Width is the number of columns; Screen is true for a terminal, where longer lines would be
+// cut anywhere; Colour repeats in colour what words say.
 type Text struct {
 	Out    io.Writer
 	Width  int
+	Screen bool
 	Colour bool
 }
 
@@ -26,7 +28,7 @@ func For(w io.Writer) *Text {
 	t := &Text{Out: w, Width: 100}
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
-			t.Width = width
+			t.Width, t.Screen = width, true
 		}
 		t.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	}
@@ -75,6 +77,29 @@ func (t *Text) mood(word string) string {
 	return word
 }
 
+// stacked shows a table for which the screen is too narrow: the first column, and below it the others.
+func (t *Text) stacked(indent int, rows [][]string) {
+	for _, r := range rows {
+		fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent), t.mood(r[0]))
+		var line string
+		var lines []string
+		for _, c := range r[1:] {
+			switch {
+			case c == "":
+			case line != "" && width(line)+2+width(c) <= t.Width-indent-4:
+				line += "  " + c
+			default:
+				lines, line = append(lines, line), c
+			}
+		}
+		for _, l := range append(lines, line)[1:] {
+			for _, part := range wrap(l, t.Width-indent-4) {
+				fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent+4), part)
+			}
+		}
+	}
+}
+
 // table writes rows in columns, each as wide as its widest cell. The last column takes what is left and
 // is broken between words; where too little is left it goes below.
 func (t *Text) table(indent int, rows [][]string) {
@@ -92,8 +117,18 @@ func (t *Text) table(indent int, rows [][]string) {
 	for _, w := range widths[:columns-1] {
 		before += w + 2
 	}
+	if before-2 > t.Width {
+		t.stacked(indent, rows)
+		return
+	}
 	left := t.Width - before
-	below := left < 24 && widths[columns-1] > left
+	longest := 0 // word of the last column
+	for _, r := range rows {
+		for _, word := range unbreakable(strings.Fields(r[columns-1]), left) {
+			longest = max(longest, width(word))
+		}
+	}
+	below := (left < 24 || longest > left) && widths[columns-1] > left
 	for _, r := range rows {
 		var line strings.Builder
 		line.WriteString(strings.Repeat(" ", indent))
@@ -205,23 +240,10 @@ func (t *Text) Faults(faults stack.Faults) {
 	}
 }
 
-func count(n int, one, many string) string {
+// Count is a number of things: "1 service", "2 services".
+func Count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
-}
-
-// Count is a number of things: "1 service", "2 services".
-func Count(n int, thing string) string {
-	switch {
-	case n == 1:
-	case strings.HasSuffix(thing, "y"):
-		thing = strings.TrimSuffix(thing, "y") + "ies"
-	case strings.HasSuffix(thing, "ch"):
-		thing += "es"
-	default:
-		thing += "s"
-	}
-	return fmt.Sprintf("%d %s", n, thing)
 }
