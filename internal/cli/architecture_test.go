@@ -18,7 +18,7 @@ import (
 var layers = [][]string{
 	{"stack", "expr", "shell"},
 	{"diagnose", "protocol", "sockets"},
-	{"dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport"},
+	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport"},
 	{"compose", "run", "engine/standin", "settings"},
 	{"workspace", "reading"},
 	{"survey", "logs", "memory"},

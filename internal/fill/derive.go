@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -50,8 +51,6 @@ func (f *facts) address(r reader) (host string, port int, ok bool) {
 	return "", 0, false
 }
 
-var loopback = []string{"localhost", "127.0.0.1", "0.0.0.0", "::1", "host.docker.internal"}
-
 // standsForHost are hosts that only stand for one to come.
 var standsForHost = expr.New(
 	`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|` +
@@ -61,28 +60,41 @@ var standsForHost = expr.New(
 // the address has to be corrected to reach it.
 func (m *maker) meant(r reader, k *protocol.Protocol, host string, port int) (f *facts, exact bool) {
 	host = strings.ToLower(strings.Trim(host, "[]"))
-	local := slices.Contains(loopback, host)
+	if ref, ok := address.Resolve(m.stack.Services, m.alone(r), false, host, port); ok {
+		inside := r.container && !r.native && !address.ThisMachine(host)
+		if c := m.factsOf(ref.Service); c != nil && (ref.Named || !slices.Contains(r.names, c.svc.Name)) {
+			return c, ref.Named && (ref.Port >= 0 || port == 0 || c.inner == port) || !ref.Named && !inside
+		}
+	}
 	var same []*facts
 	for i := range m.facts {
-		c := &m.facts[i]
-		named := c.svc.Address != "" && strings.EqualFold(c.svc.Address, host) || c.svc.Container != nil &&
-			slices.Contains(c.svc.Container.Aliases, host)
-		switch {
-		case named:
-			return c, port == 0 ||
-				slices.ContainsFunc(c.svc.Ports, func(p stack.Port) bool { return p.Target == port }) || c.inner == port
-		case local && port > 0 && c.outer == port && c.svc.Ports[0].Host > 0 && !slices.Contains(r.names, c.svc.Name):
-			inside := r.container && !r.native && host != "host.docker.internal"
-			return c, !inside
-		}
-		if k != nil && c.kind == k.Name && !slices.Contains(r.names, c.svc.Name) {
+		if c := &m.facts[i]; k != nil && c.kind == k.Name && !slices.Contains(r.names, c.svc.Name) {
 			same = append(same, c)
 		}
 	}
+	local := address.Local(host)
 	if len(same) == 1 && (local || standsForHost.MatchString(host) || host == "") {
 		return same[0], false
 	}
 	return nil, false
+}
+
+// alone is the one service that reads a file, by name; empty if there are several, or none.
+func (m *maker) alone(r reader) string {
+	if len(r.names) == 1 {
+		return r.names[0]
+	}
+	return ""
+}
+
+// factsOf is what is known of a service; nil for one that nobody connects to.
+func (m *maker) factsOf(service string) *facts {
+	for i := range m.facts {
+		if m.facts[i].svc.Name == service {
+			return &m.facts[i]
+		}
+	}
+	return nil
 }
 
 // derive gives the settings that follow from the stack their values: addresses, ports, names of databases and users.
@@ -122,7 +134,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	port, _ := strconv.Atoi(u.Port())
 	k := protocol.OfScheme(u.Scheme)
 	if k == nil {
-		if port == 0 && slices.Contains(loopback, u.Hostname()) && ownURLKey.MatchString(s.Key) && s.Origin != Kept {
+		if port == 0 && address.Local(u.Hostname()) && ownURLKey.MatchString(s.Key) && s.Origin != Kept {
 			m.ownURL(r, s)
 		}
 		m.deriveHTTP(r, s, u, port)
@@ -254,7 +266,7 @@ func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 		!apiKeyName.MatchString(s.Key) {
 		return
 	}
-	if slices.Contains(loopback, u.Hostname()) &&
+	if address.Local(u.Hostname()) &&
 		slices.ContainsFunc(m.facts, func(f facts) bool { return f.outer == port }) {
 		return
 	}
@@ -274,7 +286,7 @@ func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 			others = append(others, fmt.Sprintf("%s at http://localhost:%d", f.svc.Name, f.outer))
 		}
 	}
-	if len(others) > 0 && !slices.Contains(loopback, u.Hostname()) {
+	if len(others) > 0 && !address.Local(u.Hostname()) {
 		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s",
 			strings.Join(others, ", "))
 	}

@@ -5,13 +5,9 @@ import (
 	"strconv"
 	"strings"
 
-	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 )
-
-// gateway is the name by which a container reaches this machine.
-const gateway = "host.docker.internal"
 
 // rewrite changes the addresses in a service's settings to where the others are in this mix: inside the
 // network a service's name and its inner port, from this machine localhost and the published port.
@@ -47,76 +43,43 @@ func hostPrefix(key string) (string, bool) {
 	return "", false
 }
 
-// addresses rewrites every host and port in a value.
+// addresses rewrites every host and port in a value, the last one first, so that the others stay where they are.
 func (m *mixer) addresses(svc *stack.Service, value string) string {
-	found := survey.Endpoint.FindAllStringSubmatchIndex(value, -1)
-	for _, at := range slices.Backward(found) {
-		scheme, host, port := part(value, at, 1), part(value, at, 2), part(value, at, 3)
-		if scheme == "" && port == "" {
+	for _, a := range slices.Backward(address.Find(value)) {
+		if !a.Certain() {
 			continue
 		}
-		number, _ := strconv.Atoi(port)
-		if number == 0 {
-			number = protocol.DefaultPort(scheme)
+		if host, port, ok := m.locate(svc, a.Host, a.Asked()); ok {
+			value = a.In(value, host, port)
 		}
-		to, toPort, ok := m.locate(svc, host, number)
-		if !ok {
-			continue
-		}
-		replaced := to
-		if port != "" || toPort != number {
-			replaced += ":" + strconv.Itoa(toPort)
-		}
-		end := at[5]
-		if port != "" {
-			end = at[7]
-		}
-		value = value[:at[4]] + replaced + value[end:]
 	}
 	return value
 }
 
-func part(s string, at []int, group int) string {
-	if at[2*group] < 0 {
-		return ""
-	}
-	return s[at[2*group]:at[2*group+1]]
-}
-
-// locate finds which service an address of the settings means, and where the reader finds it now; ok is
-// false when the address stays as it is.
+// locate finds which service an address of the settings means, and where the reader finds it now; ok is false when the
+// address stays as it is. What a setting says holds for where its reader runs by the files.
 func (m *mixer) locate(reader *stack.Service, host string, port int) (to string, toPort int, ok bool) {
-	host = strings.ToLower(host)
-	local := host == "localhost" || host == "127.0.0.1" || host == gateway
-	for _, p := range m.pairs() {
-		was, now := p.was, p.now
-		if was.Name == reader.Name {
-			continue
-		}
-		named := was.Address != "" && (strings.EqualFold(host, was.Address) || was.Container != nil &&
-			slices.Contains(was.Container.Aliases, host))
-		for k, p := range was.Ports {
-			byName, byPort := named && (port == 0 || p.Target == port), local && p.Host > 0 && p.Host == port
-			if !byName && !byPort {
-				continue
-			}
-			at := now.Ports[k]
-			switch {
-			case reader.Runs == stack.Native && at.Host > 0:
-				return "localhost", at.Host, host != "localhost" && host != "127.0.0.1" || at.Host != port
-			case reader.Runs == stack.Native:
-				return "localhost", m.open(now, at.Target), true
-			case now.Runs == stack.Native: // a container reads, and the other runs on this machine
-				m.reachHost(reader)
-				return gateway, at.Host, true
-			case byPort && host == gateway:
-				return gateway, at.Host, at.Host != port
-			}
-			return "", 0, false
-		}
-		if named && reader.Runs == stack.Native && now.Runs == stack.Container && port > 0 {
+	ref, ok := address.Resolve(m.Survey.Services, reader.Name, false, host, port)
+	if !ok {
+		return "", 0, false
+	}
+	now := m.Stack.Service(ref.Service)
+	if ref.Port < 0 { // a port that no file declares
+		if reader.Runs == stack.Native && now.Runs == stack.Container && port > 0 {
 			return "localhost", m.open(now, port), true
 		}
+		return "", 0, false
+	}
+	switch at := now.Ports[ref.Port]; {
+	case reader.Runs == stack.Native && at.Host > 0:
+		return "localhost", at.Host, ref.Named || address.ThisMachine(host) || at.Host != port
+	case reader.Runs == stack.Native:
+		return "localhost", m.open(now, at.Target), true
+	case now.Runs == stack.Native: // a container reads, and the other runs on this machine
+		m.reachHost(reader)
+		return address.Gateway, at.Host, true
+	case address.ThisMachine(host):
+		return address.Gateway, at.Host, at.Host != port
 	}
 	return "", 0, false
 }
@@ -143,8 +106,8 @@ func (m *mixer) reachHost(svc *stack.Service) {
 		return
 	}
 	c := *svc.Container
-	if !slices.ContainsFunc(c.ExtraHosts, func(h string) bool { return strings.HasPrefix(h, gateway+"=") }) {
-		c.ExtraHosts = append(slices.Clone(c.ExtraHosts), gateway+"=host-gateway")
+	if !slices.ContainsFunc(c.ExtraHosts, func(h string) bool { return strings.HasPrefix(h, address.Gateway+"=") }) {
+		c.ExtraHosts = append(slices.Clone(c.ExtraHosts), address.Gateway+"=host-gateway")
 	}
 	svc.Container = &c
 }

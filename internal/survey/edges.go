@@ -5,9 +5,9 @@ import (
 	"io/fs"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -78,13 +78,9 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 }
 
 var (
-	// Endpoint finds the addresses in a setting: group 1 is the scheme, 2 the host, 3 the port.
-	Endpoint = expr.New(
-		`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
 	hostKey = expr.New(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
 	// A setting of these names tells who may call, not whom to call.
 	callerKey = expr.New(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
-	loopback  = []string{"localhost", "127.0.0.1", "0.0.0.0", "host.docker.internal", "host.containers.internal"}
 )
 
 // inferEdges finds, for every setting that points at another service, the edge that it means.
@@ -126,27 +122,13 @@ func (s *surveyor) inferEdges() {
 // pointsAt lists the services that a setting's value names by host, or by a port of this machine.
 func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 	var out []*stack.Service
-	for _, m := range Endpoint.FindAllStringSubmatch(v.text, -1) {
-		scheme, host, port := m[1], strings.ToLower(m[2]), m[3]
-		if scheme == "" && port == "" && (!hostKey.MatchString(v.key) || host != strings.ToLower(v.text)) {
+	for _, a := range address.Find(v.text) {
+		if !a.Certain() && (!hostKey.MatchString(v.key) || a.Host != strings.ToLower(v.text)) {
 			continue
 		}
-		for i := range s.stack.Services {
-			other := &s.stack.Services[i]
-			if other.Name == svc.Name || slices.Contains(out, other) {
-				continue
-			}
-			byName := other.Address != "" && (host == strings.ToLower(other.Address) || other.Container != nil &&
-				slices.Contains(other.Container.Aliases, host))
-			byPort := port != "" && slices.Contains(loopback, host) &&
-				slices.ContainsFunc(other.Ports, func(p stack.Port) bool { return strconv.Itoa(p.Host) == port })
-			// Inside a container localhost is the container itself.
-			if byPort && svc.Runs == stack.Container && !strings.HasPrefix(host, "host.") {
-				byPort = false
-			}
-			if byName || byPort {
-				out = append(out, other)
-			}
+		ref, ok := address.Resolve(s.stack.Services, svc.Name, svc.Runs == stack.Container, a.Host, a.Port)
+		if other := s.stack.Service(ref.Service); ok && !slices.Contains(out, other) {
+			out = append(out, other)
 		}
 	}
 	return out
