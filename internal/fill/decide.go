@@ -82,47 +82,6 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 	}
 }
 
-func (m *maker) judge(f *File, s *Setting) {
-	empty, stand := s.value == "", survey.Placeholder(s.value)
-	if !empty && !stand && !s.Secret && !s.expands {
-		return // the template's value is fine
-	}
-	read, isRead := m.reads[s.Key]
-	waived := optional.MatchString(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
-	wanted := required.MatchString(s.Comment) && !waived
-	switch {
-	case s.expands && !stand:
-		s.remark("", "put together from other settings")
-	case s.Secret && isCarrier(s.value): // judged with the link it may belong to
-	case s.Secret && !empty && m.committed(s.value):
-		s.remark("", "the compose file itself holds the same value")
-	case empty && m.opt.Waived != nil && m.opt.Waived(f.Path, s.Key):
-		s.remark("", "left empty, as you have said")
-	case s.Secret && !waived && m.signsIn(f, s, empty, stand):
-	case m.issued(f, s) && (empty || stand):
-		s.Issued = true
-		if empty && isRead && read.Default && !wanted {
-			s.remark("", "left empty: the code does without (%s:%d)", read.At.File, read.At.Line)
-			return
-		}
-		s.Origin = Missing
-	case s.Secret && (empty || stand || weak.MatchString(s.value)) && !waived:
-		m.generate(f, s)
-	case (empty || stand) && wanted, empty && isRead && read.Must && !waived:
-		s.Origin = Missing
-	case empty && m.variable(f, s):
-		s.Origin = Missing
-	case empty && waived:
-		s.remark("", "optional, left empty")
-	case empty && isRead && read.Default:
-		s.remark("", "left empty: the code has a value of its own (%s:%d)", read.At.File, read.At.Line)
-	case empty:
-		s.remark("", "empty in the template, and nothing says that it is needed")
-	case stand:
-		s.remark(stack.Warning, "looks like a placeholder")
-	}
-}
-
 // passwordPrefix is what stands before the word for a password in a key; ok is false for a key that names none.
 func passwordPrefix(key string) (prefix string, ok bool) {
 	at := passwordKey.FindStringSubmatchIndex(key)
@@ -132,17 +91,16 @@ func passwordPrefix(key string) (prefix string, ok bool) {
 	return key[:at[4]], true
 }
 
-// signsIn decides on a password with which a server is signed in at, unless that server is of this stack and has one:
-// what
-// is made up here nobody there would know. It reports whether it has decided.
-func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
+// signsIn tells what becomes of a password with which a server is signed in at, unless that server is of this stack and has
+// one: what is made up here nobody there would know. It is nil where it does not decide.
+func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	prefix, ok := passwordPrefix(s.Key)
 	if !ok {
-		return false
+		return nil
 	}
 	host := sibling(f, prefix, "host", "hostname", "server", "address", "addr")
 	if host == nil || m.takenFrom(f, s.Key) {
-		return false
+		return nil
 	}
 	port := 0
 	if p := sibling(f, prefix, "port"); p != nil {
@@ -154,25 +112,25 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) bool {
 			continue
 		}
 		if c.hasPassword() {
-			return false
+			return nil
 		}
-		if s.value = ""; stand {
-			s.Origin = Derived
+		return func() {
+			if s.value = ""; stand {
+				s.Origin = Derived
+			}
+			s.remark("", "%s asks for no password", c.svc.Name)
 		}
-		s.remark("", "%s asks for no password", c.svc.Name)
-		return true
 	}
 	switch {
 	case host.value == "" || survey.Placeholder(host.value):
-		return false
 	case stand:
-		s.Origin = Missing
+		return func() { s.Origin = Missing }
 	case empty:
-		s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one", host.value)
-	default:
-		return false
+		return func() {
+			s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one", host.value)
+		}
 	}
-	return true
+	return nil
 }
 
 // takenFrom reports whether a compose file or a database takes its password from the key.

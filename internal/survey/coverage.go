@@ -33,62 +33,114 @@ func (s *surveyor) cover() {
 
 var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
-// coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
-func (s *surveyor) coveredBy(c shell.Command, cwd string, depth int) string {
-	words, command := c.Words, c.Text
-	for len(words) > 0 && (words[0] == "sudo" || words[0] == "time" || words[0] == "exec") {
-		words = words[1:]
+// covering is a README's command that is looked for in what a launch does.
+type covering struct {
+	words []string // without sudo and its like
+	text  string   // as it is written
+	cwd   string   // the folder that it is meant for
+	depth int      // of tasks that call tasks
+
+	role stack.Role           // what it is for; empty if that isn't known
+	of   *ecosystem.Ecosystem // whose command it is; nil for nobody's that is known
+}
+
+// word is one of the words; empty if there are fewer.
+func (c *covering) word(i int) string {
+	if i < len(c.words) {
+		return c.words[i]
 	}
-	if len(words) == 0 || depth > 8 {
+	return ""
+}
+
+// coverRule says who does what a command of one kind asks for.
+type coverRule struct {
+	name string
+	when func(c *covering) bool
+	// by gives the node, or the command of ours; empty if nothing does.
+	by func(s *surveyor, c *covering) string
+}
+
+// program holds for commands that begin with one of the words.
+func program(words ...string) func(*covering) bool {
+	return func(c *covering) bool { return slices.Contains(words, c.words[0]) }
+}
+
+// coverRules are gone through in their order; the first that holds decides.
+var coverRules []coverRule
+
+// A task is covered by what covers its lines, which leads back to the rules.
+func init() {
+	coverRules = []coverRule{
+		{"compose", func(c *covering) bool { verb, _ := composeCall(c.words); return verb != "" },
+			func(s *surveyor, c *covering) string {
+				verb, args := composeCall(c.words)
+				return s.composeBy(verb, args)
+			}},
+		{"git", program("git"), func(_ *surveyor, c *covering) string {
+			if slices.Contains([]string{"clone", "submodule", "checkout", "switch", "pull", "fetch"}, c.word(1)) {
+				return "clone"
+			}
+			return ""
+		}},
+		{"copying a template", program("cp", "copy", "mv", "Copy-Item"),
+			func(s *surveyor, c *covering) string { return s.copiedByFill(c.words[1:], c.cwd) }},
+		{"setting a variable", program("export", "set"), func(s *surveyor, c *covering) string {
+			key, _, _ := strings.Cut(c.word(1), "=")
+			return s.setting(key)
+		}},
+		{"entering an environment", func(c *covering) bool {
+			role, _ := ecosystem.Meaning(c.words)
+			return role != "" && program("source", ".")(c)
+		},
+			func(s *surveyor, c *covering) string {
+				role, of := ecosystem.Meaning(c.words)
+				return s.stepBy(role, c.cwd, of.Name)
+			}},
+		{"reading settings", program("source", "."),
+			func(s *surveyor, c *covering) string { return s.copiedByFill([]string{c.word(1), c.word(1)}, c.cwd) }},
+		{"calling", program("curl", "wget", "open", "xdg-open"), func(_ *surveyor, c *covering) string {
+			if localAddress.MatchString(c.text) {
+				return "check"
+			}
+			return ""
+		}},
+		{"engine", program("docker", "podman"),
+			func(s *surveyor, c *covering) string { return s.engineBy(c.word(1), c.words, c.cwd) }},
+		{"task", func(c *covering) bool { return ecosystem.ManagerNamed(c.words[0]).Tasks },
+			func(s *surveyor, c *covering) string { return s.targetBy(c.words, c.cwd, c.depth) }},
+		{"making a database", func(c *covering) bool { return protocol.OfClient(c.words[0]) != nil },
+			func(s *surveyor, c *covering) string { return s.databaseBy(c.text, c.cwd) }},
+		{"starting a server", func(c *covering) bool { return protocol.OfProgram(c.words[0]) != nil },
+			func(s *surveyor, c *covering) string { return s.imageBy(c.words[0]) }},
+		{"installing on the machine", func(c *covering) bool { return ecosystem.Installs(c.words[0]) },
+			func(*surveyor, *covering) string { return "needs" }},
+		{"working on a project", func(*covering) bool { return true },
+			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
+	}
+}
+
+// coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
+func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) string {
+	c := &covering{words: command.Words, text: command.Text, cwd: cwd, depth: depth}
+	for len(c.words) > 0 && slices.Contains([]string{"sudo", "time", "exec"}, c.words[0]) {
+		c.words = c.words[1:]
+	}
+	if len(c.words) == 0 || depth > maxTasks {
 		return ""
 	}
 	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
-		cwd = s.ownFolder(cwd)
+		c.cwd = s.ownFolder(cwd)
 	}
-	if verb, args := composeCall(words); verb != "" {
-		return s.composeBy(verb, args, cwd, depth)
-	}
-	second := ""
-	if len(words) > 1 {
-		second = words[1]
-	}
-	switch words[0] {
-	case "git":
-		if slices.Contains([]string{"clone", "submodule", "checkout", "switch", "pull", "fetch"}, second) {
-			return "clone"
+	for _, r := range coverRules {
+		if r.when(c) {
+			return r.by(s, c)
 		}
-		return ""
-	case "cp", "copy", "mv", "Copy-Item":
-		return s.copiedByFill(words[1:], cwd)
-	case "export", "set":
-		key, _, _ := strings.Cut(second, "=")
-		return s.setting(key)
-	case "source", ".":
-		if role, of := ecosystem.Meaning(words); role != "" {
-			return s.stepBy(role, cwd, of.Name)
-		}
-		return s.copiedByFill([]string{second, second}, cwd)
-	case "curl", "wget", "open", "xdg-open":
-		if localAddress.MatchString(command) {
-			return "check"
-		}
-		return ""
-	case "docker", "podman":
-		return s.engineBy(second, words, cwd)
-	case "make", "just", "task":
-		return s.targetBy(words, cwd, depth)
 	}
-	if protocol.OfClient(words[0]) != nil {
-		return s.databaseBy(command, cwd)
-	}
-	if protocol.OfProgram(words[0]) != nil {
-		return s.imageBy(words[0])
-	}
-	if ecosystem.Installs(words[0]) {
-		return "needs"
-	}
-	return s.projectBy(words, cwd)
+	return ""
 }
+
+// maxTasks is how deep tasks may call each other.
+const maxTasks = 8
 
 func (s *surveyor) isFolder(dir string) bool {
 	_, known := s.tree.byPath[dir]
@@ -113,7 +165,7 @@ func (s *surveyor) ownFolder(cwd string) string {
 func service(name string) string { return "service:" + name }
 
 // composeBy tells what covers a call of the compose files.
-func (s *surveyor) composeBy(verb string, args []string, cwd string, depth int) string {
+func (s *surveyor) composeBy(verb string, args []string) string {
 	switch verb {
 	case "up", "start", "build", "pull", "create", "restart":
 		for _, a := range args {
@@ -355,60 +407,81 @@ func (s *surveyor) containerOf(dir string) string {
 	return ""
 }
 
+// projectRules lead from a command of a package manager or a framework to what does the same. A rule without when
+// always
+// applies; the first that gives an answer counts.
+var projectRules = []coverRule{
+	{"a tool of the machine", does(ecosystem.SetsUp), func(*surveyor, *covering) string { return "needs" }},
+	{"exactly what a step runs", nil,
+		func(s *surveyor, c *covering) string { return s.exactly(ecosystem.Key(c.words), c.cwd) }},
+	{"what a service runs", nil, func(s *surveyor, c *covering) string {
+		for i := range s.stack.Services {
+			v := &s.stack.Services[i]
+			if v.Runs == stack.Native && v.Dir() == c.cwd && ecosystem.Key(v.Command) == ecosystem.Key(c.words) {
+				return service(v.Name)
+			}
+		}
+		return ""
+	}},
+	{"a secret of the application", does(ecosystem.MakesKey), func(*surveyor, *covering) string { return "fill" }},
+	{"serving", does(ecosystem.Serves), func(s *surveyor, c *covering) string { return s.serviceAt(c.cwd) }},
+	{"a service that runs once", does(""), func(s *surveyor, c *covering) string { return s.onceBy(c.words, nil) }},
+	{"a step of the same kind", does(stack.Install, stack.Build, stack.Test),
+		func(s *surveyor, c *covering) string { return s.stepBy(c.role, c.cwd, c.of.Name) }},
+	// Managers that install while they build have no step of their own for it.
+	{"an install that comes with the build", does(stack.Install),
+		func(s *surveyor, c *covering) string { return s.stepBy(stack.Build, c.cwd, c.of.Name) }},
+}
+
+// does holds for commands that are for one of these.
+func does(roles ...stack.Role) func(*covering) bool {
+	return func(c *covering) bool { return slices.Contains(roles, c.role) }
+}
+
 // projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one
-// that knows the command.
-func (s *surveyor) projectBy(words []string, cwd string) string {
-	role, of := ecosystem.Meaning(words)
-	if role == ecosystem.SetsUp {
-		return "needs"
+// that
+// knows the command.
+func (s *surveyor) projectBy(c *covering) string {
+	c.role, c.of = ecosystem.Meaning(c.words)
+	for _, r := range projectRules {
+		if r.when != nil && !r.when(c) {
+			continue
+		}
+		if by := r.by(s, c); by != "" {
+			return by
+		}
 	}
-	key := ecosystem.Key(words)
-	// Exactly what a step runs.
-	var exact []string
+	return ""
+}
+
+// exactly finds the step that runs a command, in the folder or, if there is only one, elsewhere.
+func (s *surveyor) exactly(key, cwd string) string {
+	var elsewhere []string
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
 		for _, st := range p.Steps {
-			same := ecosystem.Key(st.Command) == key
-			for _, e := range st.Expands {
-				if _, script, ok := strings.Cut(e, ": "); ok && ecosystem.Key(strings.Fields(script)) == key {
-					same = true
-				}
-			}
-			if !same || st.Role == stack.Install || !s.usesSteps(p) && st.Role != stack.Test {
+			if !runsKey(&st, key) || st.Role == stack.Install || !s.usesSteps(p) && st.Role != stack.Test {
 				continue
 			}
 			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
 				return "step:" + st.ID
 			}
-			exact = append(exact, "step:"+st.ID)
+			elsewhere = append(elsewhere, "step:"+st.ID)
 		}
 	}
-	if len(exact) == 1 {
-		return exact[0]
-	}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
-		if v.Runs == stack.Native && v.Dir() == cwd && ecosystem.Key(v.Command) == key {
-			return service(v.Name)
-		}
-	}
-	switch role {
-	case ecosystem.MakesKey:
-		return "fill"
-	case ecosystem.Serves:
-		return s.serviceAt(cwd)
-	case "":
-		return s.onceBy(words, nil)
-	}
-	if by := s.stepBy(role, cwd, of.Name); by != "" {
-		return by
-	}
-	if role == stack.Install {
-		// Managers that install while they build have no step of their own for it.
-		return s.stepBy(stack.Build, cwd, of.Name)
+	if len(elsewhere) == 1 {
+		return elsewhere[0]
 	}
 	return ""
+}
+
+// runsKey reports whether a step runs the command, by its own words or by those that they lead to.
+func runsKey(st *stack.Step, key string) bool {
+	return ecosystem.Key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
+		_, script, ok := strings.Cut(line, ": ")
+		return ok && ecosystem.Key(strings.Fields(script)) == key
+	})
 }
 
 // serviceAt is what serves the project of the folder.

@@ -1,0 +1,115 @@
+package fill
+
+import (
+	"strings"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+// judgement is what is known of a setting that nobody has given a value yet.
+type judgement struct {
+	f *File
+	s *Setting
+
+	empty, stand bool // there is no value; there is one that only stands for another
+	waived       bool // its comment calls it optional
+	wanted       bool // its comment calls it needed
+	read         stack.Read
+	isRead       bool   // code reads it, as read says
+	server       func() // what a password for a server comes to; nil if it is for none that is known
+}
+
+// open reports whether there is no value that could be used.
+func (j *judgement) open() bool { return j.empty || j.stand }
+
+// judgementRule says what becomes of a setting in one case.
+type judgementRule struct {
+	name string
+	when func(m *maker, j *judgement) bool
+	then func(m *maker, j *judgement)
+}
+
+func leave(text string) func(*maker, *judgement) {
+	return func(_ *maker, j *judgement) { j.s.remark("", "%s", text) }
+}
+
+func lacking(_ *maker, j *judgement) { j.s.Origin = Missing }
+
+func asItIs(*maker, *judgement) {}
+
+// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before what a
+// name suggests, and what can be made up before what must be asked.
+var judgementRules = []judgementRule{
+	{"the template's value is fine",
+		func(_ *maker, j *judgement) bool { return !j.open() && !j.s.Secret && !j.s.expands }, asItIs},
+	{"put together from others",
+		func(_ *maker, j *judgement) bool { return j.s.expands && !j.stand }, leave("put together from other settings")},
+	{"an address with a password, judged with the link that it may belong to",
+		func(_ *maker, j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs},
+	{"the compose file has it",
+		func(m *maker, j *judgement) bool { return j.s.Secret && !j.empty && m.committed(j.s.value) },
+		leave("the compose file itself holds the same value")},
+	{"a person wants it empty",
+		func(m *maker, j *judgement) bool {
+			return j.empty && m.opt.Waived != nil && m.opt.Waived(j.f.Path, j.s.Key)
+		},
+		leave("left empty, as you have said")},
+	{"a password for a server that has none, or is not of this stack",
+		func(m *maker, j *judgement) bool {
+			if j.s.Secret && !j.waived {
+				j.server = m.signsIn(j.f, j.s, j.empty, j.stand)
+			}
+			return j.server != nil
+		},
+		func(_ *maker, j *judgement) { j.server() }},
+	{"issued, and the code does without",
+		func(m *maker, j *judgement) bool {
+			return m.issued(j.f, j.s) && j.empty && j.isRead && j.read.Default && !j.wanted
+		},
+		func(_ *maker, j *judgement) {
+			j.s.Issued = true
+			j.s.remark("", "left empty: the code does without (%s:%d)", j.read.At.File, j.read.At.Line)
+		}},
+	{"issued by a third party",
+		func(m *maker, j *judgement) bool { return m.issued(j.f, j.s) && j.open() },
+		func(_ *maker, j *judgement) { j.s.Issued, j.s.Origin = true, Missing }},
+	{"a secret that can be made up",
+		func(_ *maker, j *judgement) bool {
+			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived
+		},
+		func(m *maker, j *judgement) { m.generate(j.f, j.s) }},
+	{"its comment asks for it",
+		func(_ *maker, j *judgement) bool { return j.open() && j.wanted }, lacking},
+	{"the code fails without it",
+		func(_ *maker, j *judgement) bool { return j.empty && j.isRead && j.read.Must && !j.waived }, lacking},
+	{"a compose file can't be read without it",
+		func(m *maker, j *judgement) bool { return j.empty && m.variable(j.f, j.s) }, lacking},
+	{"optional",
+		func(_ *maker, j *judgement) bool { return j.empty && j.waived }, leave("optional, left empty")},
+	{"the code has a value of its own",
+		func(_ *maker, j *judgement) bool { return j.empty && j.isRead && j.read.Default },
+		func(_ *maker, j *judgement) {
+			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File, j.read.At.Line)
+		}},
+	{"empty",
+		func(_ *maker, j *judgement) bool { return j.empty },
+		leave("empty in the template, and nothing says that it is needed")},
+	{"a placeholder",
+		func(_ *maker, j *judgement) bool { return j.stand },
+		func(_ *maker, j *judgement) { j.s.remark(stack.Warning, "looks like a placeholder") }},
+}
+
+// judge decides on a setting that nobody has given a value yet.
+func (m *maker) judge(f *File, s *Setting) {
+	j := &judgement{f: f, s: s, empty: s.value == "", stand: survey.Placeholder(s.value)}
+	j.read, j.isRead = m.reads[s.Key]
+	j.waived = optional.MatchString(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
+	j.wanted = required.MatchString(s.Comment) && !j.waived
+	for _, r := range judgementRules {
+		if r.when(m, j) {
+			r.then(m, j)
+			return
+		}
+	}
+}
