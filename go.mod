@@ -23,6 +23,7 @@ require (
 	github.com/yuin/goldmark v1.8.7
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.59.0
+	golang.org/x/mod v0.43.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
 	mvdan.cc/sh/v3 v3.14.1

@@ -161,6 +161,45 @@ func (f Folder) dotnetCommon(out *Finding, manifest string) {
 	}
 }
 
+// target is the framework that the project is built for, the first if there are several.
+func (c *csproj) target() string {
+	for _, g := range c.Groups {
+		if first, _, _ := strings.Cut(g.Frameworks, ";"); g.Framework+first != "" {
+			return strings.TrimSpace(g.Framework + first)
+		}
+	}
+	return ""
+}
+
+// otherSystems are the ends of targets that only one system can build or run.
+var otherSystems = map[string][]string{"windows": {"-windows"}, "darwin": {"-ios", "-mac"}, "": {"-android"}}
+
+// elsewhere tells why the project can't be run on a system; empty if it can.
+func (c *csproj) elsewhere(target, system string) string {
+	for only, ends := range otherSystems {
+		for _, end := range ends {
+			if only != system && netVersion.MatchString(target) && strings.Contains(target, end) {
+				return "its target is another system: " + target
+			}
+		}
+	}
+	why := ""
+	for _, g := range c.Groups {
+		switch {
+		case g.Old != "":
+			why = "it is for the .NET Framework " + strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
+		case g.Maui == "true":
+			why = "it is a program for phones and desktops, which takes the kits of those systems"
+		case g.WPF == "true" || g.Forms == "true":
+			why = "it is a program with Windows' own windows"
+		}
+	}
+	if system == "windows" {
+		return ""
+	}
+	return why
+}
+
 func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, error) {
 	data, err := f.Read(manifest)
 	if err != nil {
@@ -176,39 +215,14 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	if solution == nil {
 		f.dotnetCommon(out, manifest)
 	}
-	target := ""
-	for _, g := range c.Groups {
-		if target == "" {
-			target = g.Framework
-			if target == "" {
-				target, _, _ = strings.Cut(g.Frameworks, ";")
-			}
-		}
-		switch {
-		case g.Old != "":
-			p.NotHere = "it is for the .NET Framework " +
-				strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
-		case g.Maui == "true":
-			p.NotHere = "it is a program for phones and desktops, which takes the kits of those systems"
-		case g.WPF == "true" || g.Forms == "true":
-			p.NotHere = "it is a program with Windows' own windows"
-		}
-	}
-	m := netVersion.FindStringSubmatch(target)
-	if m != nil {
-		if strings.HasPrefix(m[2], "-windows") || strings.HasPrefix(m[2], "-android") ||
-			strings.HasPrefix(m[2], "-ios") || strings.HasPrefix(m[2], "-mac") {
-			p.NotHere = "its target is another system: " + target
-		}
-		if len(p.Runtimes) == 0 {
+	target := c.target()
+	p.NotHere = c.elsewhere(target, f.system())
+	if len(p.Runtimes) == 0 {
+		if m := netVersion.FindStringSubmatch(target); m != nil {
 			out.wants("dotnet", ">="+m[1], f.lineWith(manifest, target))
+		} else if out.Within == nil {
+			out.wants("dotnet", "*", f.At(manifest, 1))
 		}
-	} else if len(p.Runtimes) == 0 && out.Within == nil {
-		out.wants("dotnet", "*", f.At(manifest, 1))
-	}
-	if f.system() == "windows" && !strings.Contains(target, "-android") && !strings.Contains(target, "-ios") &&
-		!strings.Contains(target, "-mac") {
-		p.NotHere = ""
 	}
 	if p.NotHere != "" {
 		return out, nil

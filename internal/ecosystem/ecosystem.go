@@ -155,6 +155,20 @@ func (f *Finding) wants(tool, constraint string, at stack.Place) {
 	f.Project.Runtimes = append(f.Project.Runtimes, stack.Runtime{Tool: tool, Constraint: constraint, At: at})
 }
 
+// lockMissing warns that nothing pins the versions of what is installed.
+func (f *Finding) lockMissing(lock string, at stack.Place) {
+	f.remark(stack.Warning, stack.CodeLockMissing, at, "there is no "+lock+", so each machine may get other versions",
+		"Commit the "+lock+" that the install makes.")
+}
+
+// compiles notes what it takes to install a package that is compiled on the way.
+func (f *Finding) compiles(name string, takes []string, certain bool, at stack.Place) {
+	for _, t := range takes {
+		f.Project.Compiles = append(f.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain,
+			At: at})
+	}
+}
+
 func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps, s) }
 
 // Reader recognises one manager's projects. It returns nil for a folder that is none, and a
@@ -411,4 +425,22 @@ func Read(f Folder) (found []*Finding, errs []error) {
 		found = append(found, out)
 	}
 	return found, errs
+}
+
+// rule is one of the ways in which a project P may be made, by name: when tells whether it is, and then draws the
+// conclusions.
+type rule[P any] struct {
+	name string
+	when func(P) bool
+	then func(P)
+}
+
+// decide goes through rules in their order; the first that holds counts.
+func decide[P any](rules []rule[P], p P) {
+	for _, r := range rules {
+		if r.when(p) {
+			r.then(p)
+			return
+		}
+	}
 }

@@ -1,13 +1,14 @@
 package ecosystem
 
 import (
-	"bufio"
-	"bytes"
+	"errors"
 	"io/fs"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+
+	"golang.org/x/mod/modfile"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -44,6 +45,16 @@ var golang = &Ecosystem{
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
+// goProject is a Go module or workspace while it is read.
+type goProject struct {
+	Folder
+	out        *Finding
+	manifest   string
+	constraint string // of the go line, or of a later toolchain
+	at         stack.Place
+	requires   map[string]stack.Place // modules, by path
+}
+
 func readGo(f Folder) (*Finding, error) {
 	manifest := f.first("go.work", "go.mod")
 	if manifest == "" {
@@ -53,81 +64,109 @@ func readGo(f Folder) (*Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := f.finding("go", "go", manifest, manifest)
-	p := &out.Project
-	constraint, at, requires := "*", f.At(manifest, 1), false
-	modules := map[string]stack.Place{}
-	block := ""
-	lines := bufio.NewScanner(bytes.NewReader(data))
-	lines.Buffer(nil, maxManifest)
-	for n := 1; lines.Scan(); n++ {
-		line, _, _ := strings.Cut(lines.Text(), "//")
-		fields := strings.Fields(line)
-		if len(fields) == 0 {
-			continue
-		}
-		if block != "" && fields[0] != ")" {
-			fields = append([]string{block}, fields...)
-		}
-		switch {
-		case fields[0] == ")":
-			block = ""
-		case len(fields) == 2 && fields[1] == "(":
-			block = fields[0]
-		case len(fields) == 2 && fields[0] == "module":
-			p.Name = strings.Trim(fields[1], `"`)
-		case len(fields) == 2 && fields[0] == "go":
-			constraint, at = ">="+fields[1], f.At(manifest, n)
-		case len(fields) == 2 && fields[0] == "toolchain":
-			constraint, at = ">="+strings.TrimPrefix(fields[1], "go"), f.At(manifest, n)
-		case len(fields) > 1 && fields[0] == "use":
-			if dir := path.Clean(fields[1]); dir != "." {
-				out.Members = append(out.Members, dir)
-			}
-		case len(fields) > 1 && fields[0] == "require":
-			requires = true
-			modules[fields[1]] = f.At(manifest, n)
-		}
+	g := &goProject{Folder: f, manifest: manifest, out: f.finding("go", "go", manifest, manifest), constraint: "*",
+		at: f.At(manifest, 1), requires: map[string]stack.Place{}}
+	if err := g.parse(data); err != nil {
+		return nil, err
 	}
-	if p.Name == "" && manifest == "go.mod" {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(manifest, 1),
-			Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
+	if g.out.Within == nil || g.constraint != "*" {
+		g.out.wants("go", g.constraint, g.at)
 	}
-	if out.Within == nil || constraint != "*" {
-		out.wants("go", constraint, at)
+	if at, ok := g.requires[cgoSQLite]; ok {
+		g.out.compiles(cgoSQLite, []string{"gcc"}, true, at)
 	}
-	if at, ok := modules["github.com/mattn/go-sqlite3"]; ok {
-		p.Compiles = append(p.Compiles, stack.Compile{Package: "github.com/mattn/go-sqlite3", Takes: "gcc",
-			Certain: true, At: at})
-	}
-	if manifest == "go.work" || out.Within == nil && requires {
+	if manifest == "go.work" || g.out.Within == nil && len(g.requires) > 0 {
 		s := f.step(stack.Install, f.At(manifest, 1), "go", "mod", "download")
 		s.Inputs = f.in(manifest, "go.sum", "go.work.sum")
-		for _, m := range out.Members {
+		for _, m := range g.out.Members {
 			s.Inputs = append(s.Inputs, f.folders(m+"/go.mod", m+"/go.sum")...)
 		}
-		out.step(s)
+		g.out.step(s)
 	}
-	if at, ok := modules["github.com/pressly/goose/v3"]; ok {
-		if folder := f.first("migrations", "db/migrations", "sql/migrations"); folder != "" &&
-			!strings.Contains(f.goMainText(), "goose") {
-			s := f.step(stack.Migrate, at, "go", "run", "github.com/pressly/goose/v3/cmd/goose", "-dir", folder, "up")
-			s.Inputs = f.folders(folder)
-			out.step(s)
-		}
-	}
+	g.migrate()
 	if dir, main := goServer(f); dir != "" {
 		port, at := f.PortSetting()
 		if port == 0 {
 			port, at = f.portByCode(goListens, main...)
 		}
-		p.Serve = &stack.Serve{Command: []string{"go", "run", dir}, Ports: httpPort(port, at), At: f.At(main[0], 1),
-			PortBy: stack.PortBy{Env: "PORT"}}
+		g.out.Project.Serve = &stack.Serve{Command: []string{"go", "run", dir}, Ports: httpPort(port, at),
+			At: f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	if manifest == "go.mod" {
-		out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))
+		g.out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))
 	}
-	return out, nil
+	return g.out, nil
+}
+
+// Modules of which more is known.
+const (
+	cgoSQLite = "github.com/mattn/go-sqlite3"
+	goose     = "github.com/pressly/goose/v3"
+)
+
+// parse reads the manifest. A file of a later form than is known here is read as far as it is understood.
+func (g *goProject) parse(data []byte) error {
+	version := func(line *modfile.Line, version string) {
+		g.constraint, g.at = ">="+strings.TrimPrefix(version, "go"), g.At(g.manifest, line.Start.Line)
+	}
+	if g.manifest == "go.work" {
+		work, err := modfile.ParseWork(g.manifest, data, nil)
+		if err != nil {
+			return g.wrong(err)
+		}
+		if work.Go != nil {
+			version(work.Go.Syntax, work.Go.Version)
+		}
+		for _, use := range work.Use {
+			if dir := path.Clean(use.Path); dir != "." {
+				g.out.Members = append(g.out.Members, dir)
+			}
+		}
+		return nil
+	}
+	mod, err := modfile.ParseLax(g.manifest, data, nil)
+	if err != nil {
+		return g.wrong(err)
+	}
+	if mod.Module == nil {
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: g.At(g.manifest, 1),
+			Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
+	}
+	g.out.Project.Name = mod.Module.Mod.Path
+	if mod.Go != nil {
+		version(mod.Go.Syntax, mod.Go.Version)
+	}
+	if mod.Toolchain != nil {
+		version(mod.Toolchain.Syntax, mod.Toolchain.Name)
+	}
+	for _, r := range mod.Require {
+		g.requires[r.Mod.Path] = g.At(g.manifest, r.Syntax.Start.Line)
+	}
+	return nil
+}
+
+// wrong is the fault of a manifest that can't be read, with the first place that is wrong.
+func (g *goProject) wrong(err error) error {
+	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: g.At(g.manifest, 1),
+		Text: "not a valid " + g.manifest, Remedy: "Correct the file at this place.", Cause: err}
+	var list modfile.ErrorList
+	if errors.As(err, &list) && len(list) > 0 {
+		f.At.Line, f.Column = max(1, list[0].Pos.Line), list[0].Pos.LineRune
+		f.Text += ": " + list[0].Err.Error()
+	}
+	return f
+}
+
+// migrate adds the migration by goose, unless the program does it itself.
+func (g *goProject) migrate() {
+	at, ok := g.requires[goose]
+	folder := g.first("migrations", "db/migrations", "sql/migrations")
+	if !ok || folder == "" || strings.Contains(g.goMainText(), "goose") {
+		return
+	}
+	s := g.step(stack.Migrate, at, "go", "run", goose+"/cmd/goose", "-dir", folder, "up")
+	s.Inputs = g.folders(folder)
+	g.out.step(s)
 }
 
 // goMainText is the text of the module's own main files.

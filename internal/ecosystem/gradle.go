@@ -19,10 +19,19 @@ var gradle = &Manager{
 	Aliases: map[string]string{"./gradlew": "gradle", "gradlew": "gradle"},
 }
 
+// gradleProject is a project of Gradle while it is read.
+type gradleProject struct {
+	Folder
+	out      *Finding
+	manifest string
+	text     string
+	gradle   string // how Gradle is called: the checkout's own copy, if it has one
+	below    string // where it lies below the project that it is a member of; empty for one of its own
+}
+
 func readGradle(f Folder) (*Finding, error) {
-	build := f.first("build.gradle.kts", "build.gradle")
 	settings := f.first("settings.gradle.kts", "settings.gradle")
-	manifest := build
+	manifest := f.first("build.gradle.kts", "build.gradle")
 	if manifest == "" {
 		manifest = settings
 	}
@@ -33,76 +42,108 @@ func readGradle(f Folder) (*Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := f.finding("java", "gradle", manifest, manifest)
-	p := &out.Project
-	text := string(data)
+	p := &gradleProject{Folder: f, manifest: manifest, text: string(data), gradle: "gradle",
+		out: f.finding("java", "gradle", manifest, manifest)}
 	for _, m := range gradleModule.FindAllStringSubmatch(f.text(settings), -1) {
 		for _, q := range quoted.FindAllStringSubmatch(m[1], -1) {
-			out.Members = append(out.Members, strings.ReplaceAll(q[1], ":", "/"))
+			p.out.Members = append(p.out.Members, strings.ReplaceAll(q[1], ":", "/"))
 		}
 	}
-	gradle, task := "gradle", func(name string) string { return name }
-	if f.Has("gradlew") {
-		gradle = "./gradlew"
-		out.evidence(f.At("gradlew", 1), "its own copy of gradle")
-	} else if w := out.Within; w != nil {
-		rel := strings.TrimPrefix(strings.TrimPrefix(f.Path, w.Project.Path), "/")
-		if w.Project.Path == "." {
-			rel = f.Path
+	p.runtimes()
+	if p.out.Within == nil {
+		p.build()
+	}
+	if p.has("org.flywaydb.flyway") {
+		p.out.step(f.step(stack.Migrate, p.line("org.flywaydb.flyway"), p.call("flywayMigrate")...))
+	}
+	decide(gradleServers, p)
+	if p.out.Within == nil {
+		p.out.step(f.step(stack.Test, f.At(manifest, 1), p.gradle, "--console=plain", "test"))
+	}
+	f.android(p.out, p.text)
+	return p.out, nil
+}
+
+func (p *gradleProject) has(texts ...string) bool {
+	return slices.ContainsFunc(texts, func(t string) bool { return strings.Contains(p.text, t) })
+}
+
+func (p *gradleProject) line(text string) stack.Place { return p.lineWith(p.manifest, text) }
+
+// call is a command that runs a task of the project.
+func (p *gradleProject) call(task string, more ...string) []string {
+	if p.below != "" {
+		task = ":" + strings.ReplaceAll(p.below, "/", ":") + ":" + task
+	}
+	return append([]string{p.gradle, "--console=plain", task}, more...)
+}
+
+// runtimes finds how Gradle is called, the version of Java that is wanted, and package sources other than the public
+// one.
+func (p *gradleProject) runtimes() {
+	if w := p.out.Within; w != nil {
+		if p.below = strings.TrimPrefix(strings.TrimPrefix(p.Path, w.Project.Path), "/"); w.Project.Path == "." {
+			p.below = p.Path
 		}
 		if len(w.Project.Steps) > 0 && w.Project.Steps[0].Command[0] == "./gradlew" {
-			gradle = strings.Repeat("../", 1+strings.Count(rel, "/")) + "gradlew"
+			p.gradle = strings.Repeat("../", 1+strings.Count(p.below, "/")) + "gradlew"
 		}
-		task = func(name string) string { return ":" + strings.ReplaceAll(rel, "/", ":") + ":" + name }
 	}
-	if m := gradleJava.FindStringSubmatchIndex(text); m != nil {
-		line, _ := position(data, int64(m[0]))
-		out.wants("java", ">="+text[m[2]:m[3]], f.At(manifest, line))
-	} else if p := f.text("gradle.properties"); gradleProperty.MatchString(p) {
-		m := gradleProperty.FindStringSubmatch(p)
-		out.wants("java", ">="+m[1], f.lineWith("gradle.properties", strings.TrimSpace(m[0])))
-	} else if out.Within == nil {
-		out.wants("java", "*", f.At(manifest, 1))
+	if p.Has("gradlew") {
+		p.gradle, p.below = "./gradlew", ""
+		p.out.evidence(p.At("gradlew", 1), "its own copy of gradle")
 	}
-	if gradle == "gradle" && out.Within == nil {
-		out.wants("gradle", "*", f.At(manifest, 1))
+	properties := gradleProperty.FindStringSubmatch(p.Folder.text("gradle.properties"))
+	if m := gradleJava.FindStringSubmatchIndex(p.text); m != nil {
+		line, _ := position([]byte(p.text), int64(m[0]))
+		p.out.wants("java", ">="+p.text[m[2]:m[3]], p.At(p.manifest, line))
+	} else if properties != nil {
+		p.out.wants("java", ">="+properties[1], p.lineWith("gradle.properties", strings.TrimSpace(properties[0])))
+	} else if p.out.Within == nil {
+		p.out.wants("java", "*", p.At(p.manifest, 1))
 	}
-	for _, m := range mavenRepo.FindAllStringSubmatchIndex(text, -1) {
-		line, _ := position(data, int64(m[2]))
-		out.source(text[m[2]:m[3]], strings.Contains(text[m[0]:min(len(text), m[1]+200)], "credentials"), "",
-			f.At(manifest, line))
+	if p.gradle == "gradle" && p.out.Within == nil {
+		p.out.wants("gradle", "*", p.At(p.manifest, 1))
 	}
-	if out.Within == nil {
-		s := f.step(stack.Build, f.At(manifest, 1), gradle, "--console=plain", "assemble")
-		s.Inputs = append(f.in(manifest, "gradle.lockfile", "gradle.properties", "settings.gradle",
-			"settings.gradle.kts"), f.folders("src")...)
-		for _, m := range out.Members {
-			s.Inputs = append(s.Inputs, f.folders(m+"/build.gradle", m+"/build.gradle.kts", m+"/src")...)
-		}
-		slices.Sort(s.Inputs)
-		s.Inputs = slices.Compact(s.Inputs)
-		out.step(s)
+	for _, m := range mavenRepo.FindAllStringSubmatchIndex(p.text, -1) {
+		line, _ := position([]byte(p.text), int64(m[2]))
+		near := p.text[m[0]:min(len(p.text), m[1]+200)]
+		p.out.source(p.text[m[2]:m[3]], strings.Contains(near, "credentials"), "", p.At(p.manifest, line))
 	}
-	if strings.Contains(text, "org.flywaydb.flyway") {
-		out.step(f.step(stack.Migrate, f.lineWith(manifest, "org.flywaydb.flyway"), gradle, "--console=plain",
-			task("flywayMigrate")))
+}
+
+// build builds all that belongs to the project.
+func (p *gradleProject) build() {
+	s := p.step(stack.Build, p.At(p.manifest, 1), p.gradle, "--console=plain", "assemble")
+	s.Inputs = append(p.in(p.manifest, "gradle.lockfile", "gradle.properties", "settings.gradle",
+		"settings.gradle.kts"),
+		p.folders("src")...)
+	for _, m := range p.out.Members {
+		s.Inputs = append(s.Inputs, p.folders(m+"/build.gradle", m+"/build.gradle.kts", m+"/src")...)
 	}
-	switch {
-	case strings.Contains(text, "org.springframework.boot"):
-		f.javaServer(out, "spring-boot", f.lineWith(manifest, "org.springframework.boot"),
-			[]string{gradle, "--console=plain", task("bootRun")})
-	case strings.Contains(text, "io.quarkus"):
-		f.javaServer(out, "quarkus", f.lineWith(manifest, "io.quarkus"),
-			[]string{gradle, "--console=plain", task("quarkusDev"), "-Dquarkus.console.enabled=false"})
-	case strings.Contains(text, "io.micronaut.application"), strings.Contains(text, "io.ktor.plugin"),
-		gradleApp.MatchString(text):
-		port, portAt := f.PortSetting()
-		p.Serve = &stack.Serve{Command: []string{gradle, "--console=plain", task("run")}, At: f.At(manifest, 1),
-			Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
-	}
-	if out.Within == nil {
-		out.step(f.step(stack.Test, f.At(manifest, 1), gradle, "--console=plain", "test"))
-	}
-	f.android(out, text)
-	return out, nil
+	slices.Sort(s.Inputs)
+	s.Inputs = slices.Compact(s.Inputs)
+	p.out.step(s)
+}
+
+var gradleServers = []rule[*gradleProject]{
+	{"spring boot", func(p *gradleProject) bool { return p.has("org.springframework.boot") },
+		func(p *gradleProject) {
+			p.javaServer(p.out, "spring-boot", p.line("org.springframework.boot"), p.call("bootRun"))
+		}},
+	{"quarkus", func(p *gradleProject) bool { return p.has("io.quarkus") },
+		func(p *gradleProject) {
+			p.javaServer(p.out, "quarkus", p.line("io.quarkus"),
+				p.call("quarkusDev", "-Dquarkus.console.enabled=false"))
+		}},
+	{"a program that is run",
+		func(p *gradleProject) bool {
+			return p.has("io.micronaut.application", "io.ktor.plugin") || gradleApp.MatchString(p.text)
+		},
+		func(p *gradleProject) {
+			port, portAt := p.PortSetting()
+			p.out.Project.Serve = &stack.Serve{Command: p.call("run"), At: p.At(p.manifest, 1),
+				Ports:  httpPort(port, portAt),
+				PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
+		}},
 }

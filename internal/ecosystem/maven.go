@@ -56,91 +56,127 @@ func (p *pom) uses(parts ...string) bool {
 	return false
 }
 
+// mavenProject is a project of Maven while it is read.
+type mavenProject struct {
+	Folder
+	out  *Finding
+	m    pom
+	text string
+	mvn  string // how Maven is called: the checkout's own copy, if it has one
+}
+
+const mavenManifest = "pom.xml"
+
 func readMaven(f Folder) (*Finding, error) {
-	const manifest = "pom.xml"
-	if !f.Has(manifest) {
+	if !f.Has(mavenManifest) {
 		return nil, nil
 	}
-	data, err := f.Read(manifest)
+	data, err := f.Read(mavenManifest)
 	if err != nil {
 		return nil, err
 	}
-	var m pom
-	if err := parseXML(f, manifest, data, &m); err != nil {
+	p := &mavenProject{Folder: f, text: string(data), mvn: "mvn"}
+	if err := parseXML(f, mavenManifest, data, &p.m); err != nil {
 		return nil, err
 	}
-	out := f.finding("java", "maven", manifest, "pom.xml")
-	p := &out.Project
-	p.Name, out.Members = m.ArtifactID, m.Modules
-	text := string(data)
-	mvn := "mvn"
-	if f.Has("mvnw") {
-		mvn = "./mvnw"
-		out.evidence(f.At("mvnw", 1), "its own copy of maven")
-	} else if out.Within != nil {
-		if own := out.Within.Project.Steps; len(own) > 0 && own[0].Command[0] == "./mvnw" {
-			mvn = strings.Repeat("../", 1+strings.Count(strings.TrimPrefix(f.Path, out.Within.Project.Path+"/"),
-				"/")) + "mvnw"
-		}
+	p.out = f.finding("java", "maven", mavenManifest, mavenManifest)
+	p.out.Project.Name, p.out.Members = p.m.ArtifactID, p.m.Modules
+	p.runtimes()
+	if p.out.Within == nil {
+		p.build()
 	}
-	if match := pomJava.FindStringSubmatchIndex(text); match != nil {
-		line, _ := position(data, int64(match[0]))
-		out.wants("java", ">="+text[match[2]:match[3]], f.At(manifest, line))
-	} else if out.Within == nil {
-		out.wants("java", "*", f.At(manifest, 1))
+	decide(mavenMigrations, p)
+	decide(mavenServers, p)
+	if p.out.Within == nil {
+		p.add(stack.Test, p.At(mavenManifest, 1), "test")
 	}
-	if mvn == "mvn" && out.Within == nil {
-		out.wants("mvn", "*", f.At(manifest, 1))
+	f.android(p.out, p.text)
+	return p.out, nil
+}
+
+func (p *mavenProject) line(text string) stack.Place { return p.lineWith(mavenManifest, text) }
+
+// add adds a step of Maven's.
+func (p *mavenProject) add(role stack.Role, at stack.Place, words ...string) *stack.Step {
+	p.out.step(p.step(role, at, append([]string{p.mvn, "--batch-mode"}, words...)...))
+	return &p.out.Project.Steps[len(p.out.Project.Steps)-1]
+}
+
+// runtimes finds how Maven is called, the version of Java that is wanted, and package sources other than the public
+// one.
+func (p *mavenProject) runtimes() {
+	w := p.out.Within
+	if p.Has("mvnw") {
+		p.mvn = "./mvnw"
+		p.out.evidence(p.At("mvnw", 1), "its own copy of maven")
+	} else if w != nil && len(w.Project.Steps) > 0 && w.Project.Steps[0].Command[0] == "./mvnw" {
+		p.mvn = strings.Repeat("../", 1+strings.Count(strings.TrimPrefix(p.Path, w.Project.Path+"/"), "/")) + "mvnw"
 	}
-	for _, r := range m.Repositories {
+	if match := pomJava.FindStringSubmatchIndex(p.text); match != nil {
+		line, _ := position([]byte(p.text), int64(match[0]))
+		p.out.wants("java", ">="+p.text[match[2]:match[3]], p.At(mavenManifest, line))
+	} else if w == nil {
+		p.out.wants("java", "*", p.At(mavenManifest, 1))
+	}
+	if p.mvn == "mvn" && w == nil {
+		p.out.wants("mvn", "*", p.At(mavenManifest, 1))
+	}
+	logins := p.Folder.text("settings.xml") + p.Folder.text(".mvn/settings.xml")
+	for _, r := range p.m.Repositories {
 		if host := hostOf(r.URL); host != "" && !slices.Contains(java.Public, host) {
-			out.source(r.URL, strings.Contains(f.text("settings.xml")+f.text(".mvn/settings.xml"), "<id>"+r.ID+"</id>"),
-				"", f.lineWith(manifest, r.URL))
+			p.out.source(r.URL, strings.Contains(logins, "<id>"+r.ID+"</id>"), "", p.line(r.URL))
 		}
 	}
-	if out.Within == nil {
-		// Everything that the modules need of each other goes into the local repository.
-		goal := "package"
-		if len(m.Modules) > 0 {
-			goal = "install"
-		}
-		s := f.step(stack.Build, f.At(manifest, 1), mvn, "--batch-mode", "--quiet", "-DskipTests", goal)
-		s.Inputs = append(f.in(manifest), f.folders("src")...)
-		for _, module := range m.Modules {
-			s.Inputs = append(s.Inputs, f.folders(path.Join(module, "pom.xml"), path.Join(module, "src"))...)
-		}
-		s.Outputs = f.target(m.Modules)
-		out.step(s)
+}
+
+// build builds all modules. Everything that they need of each other goes into the local repository.
+func (p *mavenProject) build() {
+	goal := "package"
+	if len(p.m.Modules) > 0 {
+		goal = "install"
 	}
-	if m.uses("flyway-maven-plugin") {
-		s := f.step(stack.Migrate, f.lineWith(manifest, "flyway-maven-plugin"), mvn, "--batch-mode", "flyway:migrate")
-		s.Inputs = f.folders("src/main/resources/db/migration")
-		out.step(s)
-	} else if m.uses("liquibase-maven-plugin") {
-		out.step(f.step(stack.Migrate, f.lineWith(manifest, "liquibase-maven-plugin"), mvn, "--batch-mode",
-			"liquibase:update"))
-	} else if m.uses("flyway-core") || m.uses("liquibase-core") {
-		out.remark(stack.Note, stack.CodeMigratesItself, f.lineWith(manifest, "-core"),
-			"the service brings its database up to date by itself when it starts", "")
+	s := p.add(stack.Build, p.At(mavenManifest, 1), "--quiet", "-DskipTests", goal)
+	s.Inputs = append(p.in(mavenManifest), p.folders("src")...)
+	for _, module := range p.m.Modules {
+		s.Inputs = append(s.Inputs, p.folders(path.Join(module, "pom.xml"), path.Join(module, "src"))...)
 	}
-	switch {
-	case m.uses("spring-boot-maven-plugin"):
-		f.javaServer(out, "spring-boot", f.lineWith(manifest, "spring-boot-maven-plugin"),
-			[]string{mvn, "--batch-mode", "spring-boot:run"})
-	case m.uses("quarkus-maven-plugin"):
-		f.javaServer(out, "quarkus", f.lineWith(manifest, "quarkus-maven-plugin"),
-			[]string{mvn, "--batch-mode", "quarkus:dev", "-Dquarkus.console.enabled=false"})
-	case m.uses("exec-maven-plugin"):
-		at := f.lineWith(manifest, "exec-maven-plugin")
-		port, portAt := f.PortSetting()
-		p.Serve = &stack.Serve{Command: []string{mvn, "--batch-mode", "--quiet", "compile", "exec:java"}, At: at,
-			Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
-	}
-	if out.Within == nil {
-		out.step(f.step(stack.Test, f.At(manifest, 1), mvn, "--batch-mode", "test"))
-	}
-	f.android(out, text)
-	return out, nil
+	s.Outputs = p.target(p.m.Modules)
+}
+
+var mavenMigrations = []rule[*mavenProject]{
+	{"flyway's plugin", func(p *mavenProject) bool { return p.m.uses("flyway-maven-plugin") },
+		func(p *mavenProject) {
+			p.add(stack.Migrate, p.line("flyway-maven-plugin"), "flyway:migrate").Inputs =
+				p.folders("src/main/resources/db/migration")
+		}},
+	{"liquibase's plugin", func(p *mavenProject) bool { return p.m.uses("liquibase-maven-plugin") },
+		func(p *mavenProject) { p.add(stack.Migrate, p.line("liquibase-maven-plugin"), "liquibase:update") }},
+	{"the service itself", func(p *mavenProject) bool { return p.m.uses("flyway-core", "liquibase-core") },
+		func(p *mavenProject) {
+			p.out.remark(stack.Note, stack.CodeMigratesItself, p.line("-core"),
+				"the service brings its database up to date by itself when it starts", "")
+		}},
+}
+
+var mavenServers = []rule[*mavenProject]{
+	{"spring boot", func(p *mavenProject) bool { return p.m.uses("spring-boot-maven-plugin") },
+		func(p *mavenProject) {
+			p.javaServer(p.out, "spring-boot", p.line("spring-boot-maven-plugin"),
+				[]string{p.mvn, "--batch-mode", "spring-boot:run"})
+		}},
+	{"quarkus", func(p *mavenProject) bool { return p.m.uses("quarkus-maven-plugin") },
+		func(p *mavenProject) {
+			p.javaServer(p.out, "quarkus", p.line("quarkus-maven-plugin"),
+				[]string{p.mvn, "--batch-mode", "quarkus:dev", "-Dquarkus.console.enabled=false"})
+		}},
+	{"a class that is run", func(p *mavenProject) bool { return p.m.uses("exec-maven-plugin") },
+		func(p *mavenProject) {
+			port, portAt := p.PortSetting()
+			p.out.Project.Serve = &stack.Serve{Command: []string{p.mvn, "--batch-mode", "--quiet", "compile",
+				"exec:java"},
+				At: p.line("exec-maven-plugin"), Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"},
+				Source: stack.FromFramework}
+		}},
 }
 
 // target is what a build leaves behind.

@@ -81,105 +81,135 @@ func extensionLoaded(said, name string) string {
 	return ""
 }
 
+// composerProject is a PHP project while it is read.
+type composerProject struct {
+	Folder
+	out    *Finding
+	c      composerJSON
+	lines  map[string]int
+	port   int // that a setting names; 0 for none
+	portAt stack.Place
+}
+
+const composerManifest = "composer.json"
+
 func readComposer(f Folder) (*Finding, error) {
-	const manifest = "composer.json"
-	if !f.Has(manifest) {
+	if !f.Has(composerManifest) {
 		return nil, nil
 	}
-	data, err := f.Read(manifest)
+	data, err := f.Read(composerManifest)
 	if err != nil {
 		return nil, err
 	}
-	var c composerJSON
-	lines, err := parseJSON(f, manifest, data, &c)
-	if err != nil {
+	p := &composerProject{Folder: f}
+	if p.lines, err = parseJSON(f, composerManifest, data, &p.c); err != nil {
 		return nil, err
 	}
-	at := func(key string) stack.Place { return f.At(manifest, max(1, lines[key])) }
-	out := f.finding("php", "composer", manifest, "composer.json")
-	p := &out.Project
-	p.Name = c.Name
-	constraint := c.Require["php"]
-	out.wants("php", strings.ReplaceAll(constraint, "|", " || "), at("require.php"))
-	out.wants("composer", "*", f.At(manifest, 1))
-	for _, name := range sortedKeys(c.Require) {
+	p.out = f.finding("php", "composer", composerManifest, composerManifest)
+	p.out.Project.Name = p.c.Name
+	p.out.wants("php", strings.ReplaceAll(p.c.Require["php"], "|", " || "), p.at("require.php"))
+	p.out.wants("composer", "*", f.At(composerManifest, 1))
+	for _, name := range sortedKeys(p.c.Require) {
 		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
-			out.wants(phpExtension+ext, "*", at("require."+name))
+			p.out.wants(phpExtension+ext, "*", p.at("require."+name))
 		}
 	}
-	composerSources(f, out, c.Repositories, at("repositories"))
-	install := f.step(stack.Install, f.At(manifest, 1), "composer", "install", "--no-interaction")
-	if f.Has("composer.lock") {
-		install.At = f.At("composer.lock", 1)
-		out.evidence(install.At, "lock file of composer")
-	} else if len(c.Require)+len(c.RequireDev) > 0 {
-		out.remark(stack.Warning, stack.CodeLockMissing, f.At(manifest, 1),
-			"there is no composer.lock, so each machine may get other versions",
-			"Commit the composer.lock that the install makes.")
+	composerSources(f, p.out, p.c.Repositories, p.at("repositories"))
+	p.install()
+	p.port, p.portAt = f.PortSetting()
+	decide(phpServers, p)
+	if p.c.RequireDev["phpunit/phpunit"] != "" && p.out.Project.Framework != "laravel" {
+		p.add(stack.Test, p.at("require-dev.phpunit/phpunit"), "vendor/bin/phpunit")
 	}
-	install.Inputs, install.Outputs = f.locked("composer.lock", manifest), []string{path.Join(f.Path, "vendor")}
-	out.step(install)
-	p.Bin = []string{path.Join(f.Path, "vendor/bin")}
+	return p.out, nil
+}
 
-	step := func(role stack.Role, at stack.Place, words ...string) *stack.Step {
-		out.step(f.step(role, at, words...))
-		return &p.Steps[len(p.Steps)-1]
+func (p *composerProject) at(key string) stack.Place {
+	return p.At(composerManifest, max(1, p.lines[key]))
+}
+
+func (p *composerProject) install() {
+	install := p.step(stack.Install, p.At(composerManifest, 1), "composer", "install", "--no-interaction")
+	if p.Has("composer.lock") {
+		install.At = p.At("composer.lock", 1)
+		p.out.evidence(install.At, "lock file of composer")
+	} else if len(p.c.Require)+len(p.c.RequireDev) > 0 {
+		p.out.lockMissing("composer.lock", install.At)
 	}
-	port, portAt := f.PortSetting()
-	number := func(usual int, at stack.Place) []stack.Port {
-		if port > 0 {
-			return httpPort(port, portAt)
-		}
-		return httpPort(usual, at)
+	install.Inputs, install.Outputs = p.locked("composer.lock", composerManifest), []string{path.Join(p.Path, "vendor")}
+	p.out.step(install)
+	p.out.Project.Bin = []string{path.Join(p.Path, "vendor/bin")}
+}
+
+// add adds a step.
+func (p *composerProject) add(role stack.Role, at stack.Place, words ...string) *stack.Step {
+	p.out.step(p.step(role, at, words...))
+	return &p.out.Project.Steps[len(p.out.Project.Steps)-1]
+}
+
+// serve sets how the project is served, on the port of its settings or else on 8000, for which {port} stands in the
+// words.
+func (p *composerProject) serve(at stack.Place, words ...string) {
+	port, portAt := 8000, at
+	if p.port > 0 {
+		port, portAt = p.port, p.portAt
 	}
-	switch {
-	case c.Require["laravel/framework"] != "" && f.Has("artisan"):
-		p.Framework = "laravel"
-		at := at("require.laravel/framework")
-		if f.exists("database/migrations") {
-			step(stack.Migrate, at, "php", "artisan", "migrate", "--force",
-				"--no-interaction").Inputs = []string{path.Join(f.Path, "database/migrations")}
-			if f.exists("database/seeders/DatabaseSeeder.php") {
-				step(stack.Seed, f.At("database/seeders/DatabaseSeeder.php", 1), "php", "artisan", "db:seed", "--force",
-					"--no-interaction")
+	var command []string
+	for _, w := range words {
+		command = append(command, strings.ReplaceAll(w, "{port}", itoa(port)))
+	}
+	p.out.Project.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt),
+		Source: stack.FromFramework}
+}
+
+// phpServers are the ways in which a PHP project is served.
+var phpServers = []rule[*composerProject]{
+	{"laravel", func(p *composerProject) bool { return p.c.Require["laravel/framework"] != "" && p.Has("artisan") },
+		(*composerProject).laravel},
+	{"symfony", func(p *composerProject) bool { return p.c.Require["symfony/framework-bundle"] != "" },
+		(*composerProject).symfony},
+	{"a first page", func(p *composerProject) bool { return p.first(phpIndexes...) != "" },
+		func(p *composerProject) {
+			if p.c.Require["slim/slim"] != "" {
+				p.out.Project.Framework = "slim"
 			}
-		}
-		ports := number(8000, at)
-		p.Serve = &stack.Serve{Command: []string{"php", "artisan", "serve", "--port", itoa(ports[0].Host)}, At: at,
-			Ports: ports, Source: stack.FromFramework}
-		step(stack.Test, at, "php", "artisan", "test")
-	case c.Require["symfony/framework-bundle"] != "":
-		p.Framework = "symfony"
-		at := at("require.symfony/framework-bundle")
-		if c.Require["doctrine/doctrine-migrations-bundle"] != "" {
-			step(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists",
-				"--no-interaction")
-			step(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction",
-				"--allow-no-migration").Inputs = f.folders("migrations")
-		}
-		if c.RequireDev["doctrine/doctrine-fixtures-bundle"] != "" {
-			step(stack.Seed, at, "php", "bin/console", "doctrine:fixtures:load", "--no-interaction")
-		}
-		ports := number(8000, at)
-		p.Serve = &stack.Serve{Command: []string{"php", "-S", "127.0.0.1:" + itoa(ports[0].Host), "-t", "public"},
-			At: at, Ports: ports, Source: stack.FromFramework}
-	default:
-		if index := f.first("public/index.php", "web/index.php", "index.php"); index != "" {
-			if c.Require["slim/slim"] != "" {
-				p.Framework = "slim"
-			}
-			ports := number(8000, f.At(index, 1))
-			command := []string{"php", "-S", "127.0.0.1:" + itoa(ports[0].Host)}
+			index := p.first(phpIndexes...)
+			words := []string{"php", "-S", "127.0.0.1:{port}"}
 			if dir := path.Dir(index); dir != "." {
-				command = append(command, "-t", dir)
+				words = append(words, "-t", dir)
 			}
-			p.Serve = &stack.Serve{Command: command, At: f.At(index, 1), Ports: ports, Source: stack.FromFramework}
+			p.serve(p.At(index, 1), words...)
+		}},
+}
+
+var phpIndexes = []string{"public/index.php", "web/index.php", "index.php"}
+
+func (p *composerProject) laravel() {
+	p.out.Project.Framework = "laravel"
+	at := p.at("require.laravel/framework")
+	if p.exists("database/migrations") {
+		p.add(stack.Migrate, at, "php", "artisan", "migrate", "--force", "--no-interaction").Inputs =
+			p.folders("database/migrations")
+		if seeder := "database/seeders/DatabaseSeeder.php"; p.exists(seeder) {
+			p.add(stack.Seed, p.At(seeder, 1), "php", "artisan", "db:seed", "--force", "--no-interaction")
 		}
 	}
-	if c.RequireDev["phpunit/phpunit"] != "" && p.Framework != "laravel" {
-		step(stack.Test, at("require-dev.phpunit/phpunit"), "vendor/bin/phpunit")
+	p.serve(at, "php", "artisan", "serve", "--port", "{port}")
+	p.add(stack.Test, at, "php", "artisan", "test")
+}
+
+func (p *composerProject) symfony() {
+	p.out.Project.Framework = "symfony"
+	at := p.at("require.symfony/framework-bundle")
+	if p.c.Require["doctrine/doctrine-migrations-bundle"] != "" {
+		p.add(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists", "--no-interaction")
+		p.add(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction",
+			"--allow-no-migration").Inputs = p.folders("migrations")
 	}
-	return out, nil
+	if p.c.RequireDev["doctrine/doctrine-fixtures-bundle"] != "" {
+		p.add(stack.Seed, at, "php", "bin/console", "doctrine:fixtures:load", "--no-interaction")
+	}
+	p.serve(at, "php", "-S", "127.0.0.1:{port}", "-t", "public")
 }
 
 // folders lists those of the names that are folders here, relative to the workspace.

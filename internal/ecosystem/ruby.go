@@ -1,7 +1,6 @@
 package ecosystem
 
 import (
-	"path"
 	"slices"
 	"strings"
 
@@ -89,135 +88,167 @@ var bundler = &Manager{
 	Wrappers: []string{"bundle exec"},
 }
 
+// rubyProject is a Ruby project while it is read.
+type rubyProject struct {
+	Folder
+	out    *Finding
+	data   []byte
+	gems   map[string]stack.Place
+	port   int // that a setting names; 0 for none
+	portAt stack.Place
+}
+
+const gemfile = "Gemfile"
+
 func readRuby(f Folder) (*Finding, error) {
-	const manifest = "Gemfile"
-	if !f.Has(manifest) {
+	if !f.Has(gemfile) {
 		return nil, nil
 	}
-	data, err := f.Read(manifest)
+	data, err := f.Read(gemfile)
 	if err != nil {
 		return nil, err
 	}
-	out := f.finding("ruby", "bundler", manifest, "Gemfile")
-	p := &out.Project
-	gems := map[string]stack.Place{}
+	r := &rubyProject{Folder: f, data: data, gems: map[string]stack.Place{}}
+	r.out = f.finding("ruby", "bundler", gemfile, gemfile)
 	for _, m := range gemLine.FindAllSubmatchIndex(data, -1) {
-		line, _ := position(data, int64(m[2]))
-		gems[string(data[m[2]:m[3]])] = f.At(manifest, line)
+		r.gems[string(data[m[2]:m[3]])] = r.line(m[2])
 	}
-	if m := rubyLine.FindSubmatchIndex(data); m != nil {
-		line, _ := position(data, int64(m[2]))
-		c := string(data[m[2]:m[3]])
+	r.runtimes()
+	r.install()
+	r.port, r.portAt = f.PortSetting()
+	decide(rubyServers, r)
+	if at := r.gems["rspec"]; !at.IsZero() {
+		r.exec(stack.Test, at, "rspec")
+	}
+	if at := r.gems["sidekiq"]; !at.IsZero() {
+		r.out.Project.Also = append(r.out.Project.Also,
+			stack.Serve{Name: "sidekiq", Command: []string{"bundle", "exec", "sidekiq"},
+				At: at, Source: stack.FromFramework})
+	}
+	return r.out, nil
+}
+
+// line is the place of an offset in the Gemfile.
+func (r *rubyProject) line(offset int) stack.Place {
+	line, _ := position(r.data, int64(offset))
+	return r.At(gemfile, line)
+}
+
+// runtimes finds the version that is wanted, and package sources other than the public one.
+func (r *rubyProject) runtimes() {
+	if m := rubyLine.FindSubmatchIndex(r.data); m != nil {
+		c := string(r.data[m[2]:m[3]])
 		if c[0] >= '0' && c[0] <= '9' {
 			c = pinned(c)
 		}
-		out.wants("ruby", strings.ReplaceAll(strings.Replace(c, "~>", "~", 1), "~ ", "~"), f.At(manifest, line))
+		r.out.wants("ruby", strings.ReplaceAll(strings.Replace(c, "~>", "~", 1), "~ ", "~"), r.line(m[2]))
 	}
-	f.versionFile(out, "ruby", ".ruby-version")
-	if len(p.Runtimes) == 0 {
-		out.wants("ruby", "*", f.At(manifest, 1))
+	r.versionFile(r.out, "ruby", ".ruby-version")
+	if len(r.out.Project.Runtimes) == 0 {
+		r.out.wants("ruby", "*", r.At(gemfile, 1))
 	}
-	out.wants("bundle", "*", f.At(manifest, 1))
-	for _, m := range gemSource.FindAllSubmatchIndex(data, -1) {
-		address := string(data[m[2]:m[3]])
+	r.out.wants("bundle", "*", r.At(gemfile, 1))
+	for _, m := range gemSource.FindAllSubmatchIndex(r.data, -1) {
+		address := string(r.data[m[2]:m[3]])
 		if host := hostOf(address); host != "" && !slices.Contains(ruby.Public, host) {
-			line, _ := position(data, int64(m[2]))
-			out.source(address, false, "", f.At(manifest, line))
+			r.out.source(address, false, "", r.line(m[2]))
 		}
 	}
+}
 
-	at := f.At(manifest, 1)
-	install := f.step(stack.Install, at, "bundle", "install")
-	if f.Has("Gemfile.lock") {
-		install.At, install.Env["BUNDLE_FROZEN"] = f.At("Gemfile.lock", 1), "true"
-		out.evidence(install.At, "lock file of bundler")
+// install adds the install. Where the gems go is the person's own setting of bundler; it is left as it is.
+func (r *rubyProject) install() {
+	at := r.At(gemfile, 1)
+	install := r.step(stack.Install, at, "bundle", "install")
+	if r.Has("Gemfile.lock") {
+		install.At, install.Env["BUNDLE_FROZEN"] = r.At("Gemfile.lock", 1), "true"
+		r.out.evidence(install.At, "lock file of bundler")
 	} else {
-		out.remark(stack.Warning, stack.CodeLockMissing, at,
-			"there is no Gemfile.lock, so each machine may get other versions",
-			"Commit the Gemfile.lock that the install makes.")
+		r.out.lockMissing("Gemfile.lock", at)
 	}
-	// Where the gems go is the person's own setting of bundler; it is left as it is.
-	install.Inputs = f.locked("Gemfile.lock", manifest, ".ruby-version")
-	out.step(install)
+	install.Inputs = r.locked("Gemfile.lock", gemfile, ".ruby-version")
+	r.out.step(install)
 	for _, c := range gemCompiles {
-		if at, ok := gems[c.name]; ok {
-			for _, t := range c.takes {
-				p.Compiles = append(p.Compiles, stack.Compile{Package: c.name, Takes: t, Certain: c.name != "sqlite3" &&
-					c.name != "nokogiri", At: at})
-			}
+		if at, ok := r.gems[c.name]; ok {
+			r.out.compiles(c.name, c.takes, c.name != "sqlite3" && c.name != "nokogiri", at)
 		}
 	}
-	step := func(role stack.Role, at stack.Place, words ...string) *stack.Step {
-		s := f.step(role, at, append([]string{"bundle", "exec"}, words...)...)
-		out.step(s)
-		return &p.Steps[len(p.Steps)-1]
+}
+
+// exec adds a step by a program of the bundle.
+func (r *rubyProject) exec(role stack.Role, at stack.Place, words ...string) *stack.Step {
+	r.out.step(r.step(role, at, append([]string{"bundle", "exec"}, words...)...))
+	return &r.out.Project.Steps[len(r.out.Project.Steps)-1]
+}
+
+// serve sets how the project is served, by a program of the bundle, on the port of its settings or else on this one. In
+// the
+// words {port} stands for it.
+func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by stack.PortBy, words ...string) {
+	if r.port > 0 {
+		port, portAt = r.port, r.portAt
 	}
-	serve := func(at stack.Place, ports []stack.Port, by stack.PortBy, words ...string) stack.Serve {
-		return stack.Serve{Command: append([]string{"bundle", "exec"}, words...), At: at, Ports: ports, PortBy: by,
-			Source: stack.FromFramework}
+	command := []string{"bundle", "exec"}
+	for _, w := range words {
+		command = append(command, strings.ReplaceAll(w, "{port}", itoa(port)))
 	}
-	port, portAt := f.PortSetting()
-	switch {
-	case !gems["rails"].IsZero() || f.exists("config/application.rb") && f.exists("bin/rails"):
-		p.Framework = "rails"
-		at := gems["rails"]
-		if at.IsZero() {
-			at = f.At("config/application.rb", 1)
-		}
-		if f.exists("config/database.yml") || f.exists("config/database.yml.example") || f.exists("db") {
-			step(stack.Create, at, "rails", "db:create")
-			s := step(stack.Migrate, at, "rails", "db:migrate")
-			if f.exists("db/migrate") {
-				s.Inputs = []string{path.Join(f.Path, "db/migrate")}
+	r.out.Project.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt), PortBy: by,
+		Source: stack.FromFramework}
+}
+
+func (r *rubyProject) has(gem string) bool { return !r.gems[gem].IsZero() }
+
+// rubyServers are the ways in which a Ruby project is served.
+var rubyServers = []rule[*rubyProject]{
+	{"rails",
+		func(r *rubyProject) bool {
+			return r.has("rails") || r.exists("config/application.rb") && r.exists("bin/rails")
+		},
+		(*rubyProject).rails},
+	{"rack", func(r *rubyProject) bool { return r.Has("config.ru") },
+		func(r *rubyProject) {
+			if r.has("sinatra") {
+				r.out.Project.Framework = "sinatra"
 			}
-			if text := f.text("db/seeds.rb"); rubyCode.MatchString(text) {
-				step(stack.Seed, f.At("db/seeds.rb", 1), "rails", "db:seed")
+			at := r.At("config.ru", 1)
+			r.serve(at, 9292, at, stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port", "{port}")
+		}},
+	{"sinatra", func(r *rubyProject) bool { return r.has("sinatra") },
+		func(r *rubyProject) {
+			r.out.Project.Framework = "sinatra"
+			script := r.first("app.rb", "server.rb", "main.rb", "web.rb")
+			if script == "" {
+				return
 			}
-		}
-		if port == 0 {
-			port, portAt = f.portByCode(pumaPort, "config/puma.rb")
-		}
-		if port == 0 {
-			port, portAt = 3000, at
-		}
-		v := serve(at, httpPort(port, portAt), stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port",
-			itoa(port))
-		p.Serve = &v
-		if f.exists("spec") && !gems["rspec-rails"].IsZero() {
-			step(stack.Test, gems["rspec-rails"], "rspec")
-		} else if f.exists("test") {
-			step(stack.Test, at, "rails", "test")
-		}
-	case f.Has("config.ru"):
-		if !gems["sinatra"].IsZero() {
-			p.Framework = "sinatra"
-		}
-		if port == 0 {
-			port, portAt = 9292, f.At("config.ru", 1)
-		}
-		v := serve(f.At("config.ru", 1), httpPort(port, portAt), stack.PortBy{}, "rackup", "--host", "127.0.0.1",
-			"--port", itoa(port))
-		p.Serve = &v
-	case !gems["sinatra"].IsZero():
-		p.Framework = "sinatra"
-		if script := f.first("app.rb", "server.rb", "main.rb", "web.rb"); script != "" {
-			if n, at := f.portByCode(sinatraSet, script); n > 0 {
-				port, portAt = n, at
-			} else if port == 0 {
-				port, portAt = 4567, gems["sinatra"]
+			if n, at := r.portByCode(sinatraSet, script); n > 0 { // goes before a setting
+				r.port, r.portAt = n, at
 			}
-			v := serve(f.At(script, 1), httpPort(port, portAt), stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
+			r.serve(r.At(script, 1), 4567, r.gems["sinatra"], stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
 				script)
-			p.Serve = &v
+		}},
+}
+
+func (r *rubyProject) rails() {
+	r.out.Project.Framework = "rails"
+	at := r.gems["rails"]
+	if at.IsZero() {
+		at = r.At("config/application.rb", 1)
+	}
+	if r.first("config/database.yml", "config/database.yml.example", "db") != "" {
+		r.exec(stack.Create, at, "rails", "db:create")
+		r.exec(stack.Migrate, at, "rails", "db:migrate").Inputs = r.folders("db/migrate")
+		if rubyCode.MatchString(r.text("db/seeds.rb")) {
+			r.exec(stack.Seed, r.At("db/seeds.rb", 1), "rails", "db:seed")
 		}
 	}
-	if at := gems["rspec"]; !at.IsZero() {
-		step(stack.Test, at, "rspec")
+	port, portAt := r.portByCode(pumaPort, "config/puma.rb")
+	if port == 0 {
+		port, portAt = 3000, at
 	}
-	if at := gems["sidekiq"]; !at.IsZero() {
-		v := serve(at, nil, stack.PortBy{}, "sidekiq")
-		v.Name = "sidekiq"
-		p.Also = append(p.Also, v)
+	r.serve(at, port, portAt, stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port", "{port}")
+	if r.exists("spec") && r.has("rspec-rails") {
+		r.exec(stack.Test, r.gems["rspec-rails"], "rspec")
+	} else if r.exists("test") {
+		r.exec(stack.Test, at, "rails", "test")
 	}
-	return out, nil
 }

@@ -74,120 +74,153 @@ func frameworksOfRust() (out []*Framework) {
 	return out
 }
 
+// cargoProject is a Rust project while it is read.
+type cargoProject struct {
+	Folder
+	out    *Finding
+	c      cargoToml
+	locked []string // the word that keeps cargo to its lock file, if there is one
+}
+
+const cargoManifest = "Cargo.toml"
+
 func readCargo(f Folder) (*Finding, error) {
-	const manifest = "Cargo.toml"
-	if !f.Has(manifest) {
+	if !f.Has(cargoManifest) {
 		return nil, nil
 	}
-	data, err := f.Read(manifest)
+	data, err := f.Read(cargoManifest)
 	if err != nil {
 		return nil, err
 	}
-	var c cargoToml
-	if err := parseTOML(f, manifest, data, &c); err != nil {
+	r := &cargoProject{Folder: f}
+	if err := parseTOML(f, cargoManifest, data, &r.c); err != nil {
 		return nil, err
 	}
-	out := f.finding("rust", "cargo", manifest, manifest)
-	p := &out.Project
-	if c.Workspace != nil {
-		out.Members = c.Workspace.Members
-		for _, e := range c.Workspace.Exclude {
-			out.Members = append(out.Members, "!"+e)
+	r.out = f.finding("rust", "cargo", cargoManifest, cargoManifest)
+	r.names()
+	if r.out.Within == nil {
+		r.install()
+	} else if steps := r.out.Within.Project.Steps; len(steps) > 0 && slices.Contains(steps[0].Command, "--locked") {
+		r.locked = []string{"--locked"}
+	}
+	decide(rustMigrations, r)
+	r.serve()
+	if r.out.Within == nil {
+		r.out.step(f.step(stack.Test, f.At(cargoManifest, 1), append([]string{"cargo", "test"}, r.locked...)...))
+	}
+	return r.out, nil
+}
+
+// names finds what the project is called, what belongs to it, and the version that it wants.
+func (r *cargoProject) names() {
+	if w := r.c.Workspace; w != nil {
+		r.out.Members = w.Members
+		for _, e := range w.Exclude {
+			r.out.Members = append(r.out.Members, "!"+e)
 		}
 	}
-	if c.Package != nil {
-		p.Name = c.Package.Name
-		if v, ok := c.Package.RustVersion.(string); ok {
-			out.wants("cargo", ">="+v, f.lineWith(manifest, "rust-version"))
+	if p := r.c.Package; p != nil {
+		r.out.Project.Name = p.Name
+		if v, ok := p.RustVersion.(string); ok {
+			r.out.wants("cargo", ">="+v, r.lineWith(cargoManifest, "rust-version"))
 		}
 	}
 	for _, name := range []string{"rust-toolchain.toml", "rust-toolchain"} {
-		if m := rustChannel.FindStringSubmatch(f.text(name)); m != nil {
-			out.wants("cargo", "~"+m[1], f.lineWith(name, m[1]))
+		if m := rustChannel.FindStringSubmatch(r.text(name)); m != nil {
+			r.out.wants("cargo", "~"+m[1], r.lineWith(name, m[1]))
 		}
 	}
-	if len(p.Runtimes) == 0 && out.Within == nil {
-		out.wants("cargo", "*", f.At(manifest, 1))
+	if len(r.out.Project.Runtimes) == 0 && r.out.Within == nil {
+		r.out.wants("cargo", "*", r.At(cargoManifest, 1))
 	}
-	locked := []string{}
-	if out.Within == nil {
-		fetch := f.step(stack.Install, f.At(manifest, 1), "cargo", "fetch")
-		if f.Has("Cargo.lock") {
-			locked = []string{"--locked"}
-			fetch = f.step(stack.Install, f.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
-			out.evidence(f.At("Cargo.lock", 1), "lock file of cargo")
-		} else {
-			out.remark(stack.Warning, stack.CodeLockMissing, f.At(manifest, 1),
-				"there is no Cargo.lock, so each machine may get other versions",
-				"Commit the Cargo.lock that the install makes.")
-		}
-		fetch.Inputs = f.locked("Cargo.lock", manifest, "rust-toolchain.toml", "rust-toolchain")
-		out.step(fetch)
-		build := f.step(stack.Build, f.At(manifest, 1), append([]string{"cargo", "build"}, locked...)...)
-		if c.Workspace != nil {
-			build.Command = append(build.Command, "--workspace")
-		}
-		build.Inputs = append(f.in(manifest, "Cargo.lock"), f.folders("src", "crates")...)
-		build.Outputs = []string{path.Join(f.Path, "target")}
-		out.step(build)
-		for _, m := range sysCrate.FindAllStringSubmatch(f.text("Cargo.lock"), -1) {
-			for _, t := range sysLibraries[m[1]] {
-				p.Compiles = append(p.Compiles, stack.Compile{Package: m[1], Takes: t, Certain: true,
-					At: f.lineWith("Cargo.lock", m[0])})
-			}
-		}
-	} else if len(out.Within.Project.Steps) > 0 && slices.Contains(out.Within.Project.Steps[0].Command, "--locked") {
-		locked = []string{"--locked"}
+}
+
+// install fetches and builds all of the workspace.
+func (r *cargoProject) install() {
+	at := r.At(cargoManifest, 1)
+	fetch := r.step(stack.Install, at, "cargo", "fetch")
+	if r.Has("Cargo.lock") {
+		r.locked = []string{"--locked"}
+		fetch = r.step(stack.Install, r.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
+		r.out.evidence(r.At("Cargo.lock", 1), "lock file of cargo")
+	} else {
+		r.out.lockMissing("Cargo.lock", at)
 	}
-	if f.Has("diesel.toml") {
-		s := f.step(stack.Migrate, f.At("diesel.toml", 1), "diesel", "migration", "run")
-		s.Inputs = f.folders("migrations")
-		out.step(s)
-		out.wants("diesel", "*", f.At("diesel.toml", 1))
-	} else if c.Dependencies["sqlx"] != nil && f.exists("migrations") &&
-		!strings.Contains(f.text("src/main.rs")+f.text("src/lib.rs")+f.text("src/db.rs"), "migrate!") {
-		s := f.step(stack.Migrate, f.lineWith(manifest, "sqlx"), "sqlx", "migrate", "run")
-		s.Inputs = f.folders("migrations")
-		out.step(s)
-		out.wants("sqlx", "*", f.lineWith(manifest, "sqlx"))
+	fetch.Inputs = r.Folder.locked("Cargo.lock", cargoManifest, "rust-toolchain.toml", "rust-toolchain")
+	r.out.step(fetch)
+	build := r.step(stack.Build, at, append([]string{"cargo", "build"}, r.locked...)...)
+	if r.c.Workspace != nil {
+		build.Command = append(build.Command, "--workspace")
 	}
-	for _, name := range rustServers {
-		if c.Dependencies[name] == nil || c.Package == nil || !f.exists("src/main.rs") && len(c.Bin) == 0 {
-			continue
-		}
-		p.Framework = strings.TrimSuffix(name, "-web")
-		port, at := f.PortSetting()
-		var sources []string
-		for _, b := range c.Bin {
-			sources = append(sources, b.Path)
-		}
-		for _, n := range []string{"src/main.rs", "src/server.rs", "src/lib.rs", "src/config.rs"} {
-			if f.exists(n) {
-				sources = append(sources, n)
-			}
+	build.Inputs = append(r.in(cargoManifest, "Cargo.lock"), r.folders("src", "crates")...)
+	build.Outputs = []string{path.Join(r.Path, "target")}
+	r.out.step(build)
+	for _, m := range sysCrate.FindAllStringSubmatch(r.text("Cargo.lock"), -1) {
+		r.out.compiles(m[1], sysLibraries[m[1]], true, r.lineWith("Cargo.lock", m[0]))
+	}
+}
+
+// migrateBy adds a migration by a tool of its own.
+func (r *cargoProject) migrateBy(at stack.Place, words ...string) {
+	s := r.step(stack.Migrate, at, words...)
+	s.Inputs = r.folders("migrations")
+	r.out.step(s)
+	r.out.wants(words[0], "*", at)
+}
+
+var rustMigrations = []rule[*cargoProject]{
+	{"diesel", func(r *cargoProject) bool { return r.Has("diesel.toml") },
+		func(r *cargoProject) { r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration", "run") }},
+	{"sqlx, unless the program migrates itself",
+		func(r *cargoProject) bool {
+			return r.c.Dependencies["sqlx"] != nil && r.exists("migrations") &&
+				!strings.Contains(r.text("src/main.rs")+r.text("src/lib.rs")+r.text("src/db.rs"), "migrate!")
+		},
+		func(r *cargoProject) { r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate", "run") }},
+}
+
+// serve finds how a program that uses a server's library is run.
+func (r *cargoProject) serve() {
+	if r.c.Package == nil || !r.exists("src/main.rs") && len(r.c.Bin) == 0 {
+		return
+	}
+	i := slices.IndexFunc(rustServers, func(name string) bool { return r.c.Dependencies[name] != nil })
+	if i < 0 {
+		return
+	}
+	name := rustServers[i]
+	port, at := r.PortSetting()
+	if port == 0 {
+		port, at = r.portByCode(rustListens, r.mains()...)
+	}
+	by := stack.PortBy{Env: "PORT"}
+	if name == "rocket" {
+		by.Env = "ROCKET_PORT"
+		if port == 0 {
+			port, at = r.portByCode(rocketPort, "Rocket.toml")
 		}
 		if port == 0 {
-			port, at = f.portByCode(rustListens, sources...)
+			port, at = 8000, r.lineWith(cargoManifest, "rocket")
 		}
-		if port == 0 && name == "rocket" {
-			if port, at = f.portByCode(rocketPort, "Rocket.toml"); port == 0 {
-				port, at = 8000, f.lineWith(manifest, "rocket")
-			}
-		}
-		by := stack.PortBy{Env: "PORT"}
-		if name == "rocket" {
-			by.Env = "ROCKET_PORT"
-		}
-		command := append([]string{"cargo", "run"}, locked...)
-		if len(c.Bin) > 1 && c.Package.DefaultRun == "" {
-			command = append(command, "--bin", c.Bin[0].Name)
-		}
-		p.Serve = &stack.Serve{Command: command, At: f.lineWith(manifest, name), Ports: httpPort(port, at), PortBy: by,
-			Source: stack.FromFramework}
-		break
 	}
-	if out.Within == nil {
-		out.step(f.step(stack.Test, f.At(manifest, 1), append([]string{"cargo", "test"}, locked...)...))
+	command := append([]string{"cargo", "run"}, r.locked...)
+	if len(r.c.Bin) > 1 && r.c.Package.DefaultRun == "" {
+		command = append(command, "--bin", r.c.Bin[0].Name)
 	}
-	return out, nil
+	r.out.Project.Framework = strings.TrimSuffix(name, "-web")
+	r.out.Project.Serve = &stack.Serve{Command: command, At: r.lineWith(cargoManifest, name), Ports: httpPort(port, at),
+		PortBy: by, Source: stack.FromFramework}
+}
+
+// mains are the files in which a port may be named.
+func (r *cargoProject) mains() (out []string) {
+	for _, b := range r.c.Bin {
+		out = append(out, b.Path)
+	}
+	for _, n := range []string{"src/main.rs", "src/server.rs", "src/lib.rs", "src/config.rs"} {
+		if r.exists(n) {
+			out = append(out, n)
+		}
+	}
+	return out
 }

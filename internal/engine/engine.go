@@ -187,7 +187,8 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 	}
 	var first error
 	for _, n := range list.Items {
-		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil && !IsNotFound(err) && first == nil {
+		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil && !IsNotFound(err) &&
+			first == nil {
 			first = err
 		}
 	}
@@ -415,7 +416,8 @@ func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
 
 // Logs copies the container's output, from its beginning, until it ends or ctx does.
 func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) error {
-	body, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Follow: true})
+	body, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true,
+		Follow: true})
 	if err != nil {
 		return err
 	}

@@ -38,13 +38,15 @@ func lacking(_ *maker, j *judgement) { j.s.Origin = Missing }
 
 func asItIs(*maker, *judgement) {}
 
-// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before what a
+// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before what
+// a
 // name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
 	{"the template's value is fine",
 		func(_ *maker, j *judgement) bool { return !j.open() && !j.s.Secret && !j.s.expands }, asItIs},
 	{"put together from others",
-		func(_ *maker, j *judgement) bool { return j.s.expands && !j.stand }, leave("put together from other settings")},
+		func(_ *maker, j *judgement) bool { return j.s.expands && !j.stand },
+		leave("put together from other settings")},
 	{"an address with a password, judged with the link that it may belong to",
 		func(_ *maker, j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs},
 	{"the compose file has it",

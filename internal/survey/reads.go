@@ -23,7 +23,8 @@ var notLaunched = expr.New(
 // maxCodeSize is the size in bytes beyond which a file is no code that people have written.
 const maxCodeSize = 512 << 10
 
-// codeReader looks at files of code while the walk still goes on. Its goroutines end when all that it was told of is read;
+// codeReader looks at files of code while the walk still goes on. Its goroutines end when all that it was told of is
+// read;
 // done waits for them.
 type codeReader struct {
 	fsys   *reading.Files

@@ -34,7 +34,8 @@ func TestRemarksAreListed(t *testing.T) {
 	text := func(e ast.Expr) {
 		if sel, ok := e.(*ast.SelectorExpr); ok && codes[sel.Sel.Name] != "" {
 			used[codes[sel.Sel.Name]] = true
-		} else if l, literal := e.(*ast.BasicLit); literal && regexp.MustCompile(`^"[a-z]+(-[a-z]+)+"$`).MatchString(l.Value) {
+		} else if l, literal := e.(*ast.BasicLit); literal &&
+			regexp.MustCompile(`^"[a-z]+(-[a-z]+)+"$`).MatchString(l.Value) {
 			t.Errorf("the code %s is written out where a constant belongs", l.Value)
 		}
 	}

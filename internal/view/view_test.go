@@ -213,17 +213,22 @@ func TestNarrowScreens(t *testing.T) {
 	t.Parallel()
 	long := "saltmarsh/a-database-with-a-rather-long-name:1"
 	s := &stack.Stack{Root: "/w", Services: []stack.Service{
-		{Name: "timetable", Runs: stack.Container, Kind: stack.Once, Image: long, At: stack.Place{File: "ferry-office/compose.yaml", Line: 24}},
+		{Name: "timetable", Runs: stack.Container, Kind: stack.Once, Image: long,
+			At: stack.Place{File: "ferry-office/compose.yaml", Line: 24}},
 		{Name: "counter", Runs: stack.Native, Kind: stack.Lasting, Command: []string{"npm", "run", "start"},
-			Ports: []stack.Port{{Host: 18080, Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json", Line: 10},
+			Ports: []stack.Port{{Host: 18080, Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json",
+				Line: 10},
 			After: []stack.After{{Service: "timetable", Reason: "ferry-counter/.env:4 points at it (OFFICE_URL)"}}},
 	}}
 	var out strings.Builder
 	narrow := &Text{Out: &out, Width: 60, Screen: true}
 	narrow.Survey(s)
-	narrow.Launched(stack.LaunchResult{Outcome: stack.SomeFailed, Check: stack.Check{Ports: []stack.PortCheck{{Service: "counter",
-		Address: "127.0.0.1:18080", Expected: "http", Verdict: stack.Refuses, Cause: "the process runs, but does not listen",
-		Remedy: "See what it says: nharbor logs counter"}}}}, []string{"timetable: ended with code 3; it last said: no departures today"}, 0, true)
+	narrow.Launched(stack.LaunchResult{Outcome: stack.SomeFailed,
+		Check: stack.Check{Ports: []stack.PortCheck{{Service: "counter",
+			Address: "127.0.0.1:18080", Expected: "http", Verdict: stack.Refuses,
+			Cause:  "the process runs, but does not listen",
+			Remedy: "See what it says: nharbor logs counter"}}}},
+		[]string{"timetable: ended with code 3; it last said: no departures today"}, 0, true)
 	narrow.LogLine(1.5, "step.install.ferry-counter", strings.Repeat("a line that goes on ", 9), 26)
 	for line := range strings.Lines(out.String()) {
 		if len(strings.TrimRight(line, "\n")) > 60 {

@@ -36,7 +36,8 @@ func (f files) ReadOwnDir(name string) ([]fs.DirEntry, error) {
 	return d.ReadDir(-1)
 }
 
-// ReadOwnFile reads a file of such a folder into the buffer, and no more than fits; a link is not followed. It is for many
+// ReadOwnFile reads a file of such a folder into the buffer, and no more than fits; a link is not followed. It is for
+// many
 // files that are looked at once.
 func (f files) ReadOwnFile(name string, into []byte) (int, error) {
 	if !fs.ValidPath(name) {
