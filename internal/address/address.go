@@ -1,6 +1,6 @@
 // Package address finds the addresses in the values of settings, and which service and port of a stack each of them
-// means.
-// Where an order has its edges from, what fill derives and what a mix rewrites all go back to it, so that they agree.
+// means. Where an order has its edges from, what fill derives and what a mix rewrites all go back to it, so that they
+// agree.
 package address
 
 import (
@@ -70,9 +70,8 @@ func (a Address) Asked() int {
 	return protocol.DefaultPort(a.Scheme)
 }
 
-// In is the value, in which the address was found, with another host and port in its place. The port is left out where
-// the
-// address has none and its scheme means the same.
+// In is the value, in which the address was found, with another host and port in its place. The port is left out
+// where the address has none and its scheme means the same.
 func (a Address) In(value, host string, port int) string {
 	if a.Port != 0 || port != a.Asked() {
 		host += ":" + strconv.Itoa(port)
@@ -97,10 +96,9 @@ func Named(v *stack.Service, host string) bool {
 			func(a string) bool { return strings.EqualFold(a, host) })
 }
 
-// Resolve tells which of the services a host and a port mean, from where the reader of the setting runs; a port of 0 is
-// not
-// known. Inside of a container localhost is the container itself. ok is false if it means none of them, or the reader
-// itself.
+// Resolve tells which of the services a host and a port mean, from where the reader of the setting runs; a port of 0
+// is not known. Inside of a container localhost is the container itself. ok is false if it means none of them, or the
+// reader itself.
 func Resolve(services []stack.Service, reader string, inside bool, host string, port int) (ref Reference, ok bool) {
 	local := Local(host) && (!inside || ThisMachine(host))
 	for i := range services {

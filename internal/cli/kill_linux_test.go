@@ -200,8 +200,7 @@ func processesIn(dir string) []int {
 }
 
 // TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is named, restart makes
-// it
-// follow, and reset throws away what was set up.
+// it follow, and reset throws away what was set up.
 func TestRestartAndReset(t *testing.T) {
 	t.Parallel()
 	b, e, ports := mixed(t)
@@ -344,8 +343,7 @@ func TestDraftedCorrections(t *testing.T) {
 }
 
 // TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun never does; with
-// restart
-// the part is started again.
+// restart the part is started again.
 func TestHaltAndRestartRule(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)

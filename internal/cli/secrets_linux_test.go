@@ -42,8 +42,7 @@ func jwt(value string, expires time.Time) string {
 }
 
 // TestCanaries puts a value of its own into every place that can hold a secret, runs every command well and wrongly,
-// and
-// looks for the values in all that is said, logged and written.
+// and looks for the values in all that is said, logged and written.
 func TestCanaries(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)

@@ -15,8 +15,8 @@ const docIntro = `# Compose files: what is read, and what a launch does with it
 
 Every key of the Compose Specification is read, checked and brought into its long form; see it with
 nharbor survey --compose. An unknown key that does not begin with x- is an error, with the nearest known
-one suggested. A key, or a key inside of one, that a launch does not act on yet is named in a remark of nharbor survey, with the
-services that have it.
+one suggested. A key, or a key inside of one, that a launch does not act on yet is named in a remark of
+nharbor survey, with the services that have it.
 
 Files are found under their usual names, with their override, or as COMPOSE_FILE (with
 COMPOSE_PATH_SEPARATOR), COMPOSE_PROFILES and COMPOSE_PROJECT_NAME say, in the shell or in the .env file

@@ -8,8 +8,7 @@ import (
 )
 
 // cases hold for each rule something of which it holds, and a part of what is said then. A rule without one is not
-// shown to
-// hold ever.
+// shown to hold ever.
 var cases = map[string]struct {
 	finding Finding
 	says    string

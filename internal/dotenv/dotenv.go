@@ -59,9 +59,8 @@ func Parse(name string, data []byte) (*File, error) {
 	return f, nil
 }
 
-// Read reads and parses a file of a file system. One that has a method Env(name) keeps what was parsed, and gives that;
-// it is
-// not to be changed. The error is that of the reading, for which Unread is true, or Parse's.
+// Read reads and parses a file of a file system. One that has a method Env(name) keeps what was parsed, and gives
+// that; it is not to be changed. The error is that of the reading, for which Unread is true, or Parse's.
 func Read(fsys fs.FS, name string) (*File, error) {
 	if kept, ok := fsys.(interface{ Env(string) (*File, error) }); ok {
 		return kept.Env(name)

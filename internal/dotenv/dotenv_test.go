@@ -93,7 +93,8 @@ func TestParseFails(t *testing.T) {
 
 func TestValues(t *testing.T) {
 	t.Parallel()
-	text := "HOST=db\nURL=postgres://${HOST}:${PORT:-5432}/x\nRAW='${HOST}'\nHOST=other\nFROM_SHELL\nSHELL_WINS=mine\nUSES=$SHELL_WINS\nPRICE=\"5\\$\"\n"
+	text := "HOST=db\nURL=postgres://${HOST}:${PORT:-5432}/x\nRAW='${HOST}'\nHOST=other\n" +
+		"FROM_SHELL\nSHELL_WINS=mine\nUSES=$SHELL_WINS\nPRICE=\"5\\$\"\n"
 	f, err := Parse(".env", []byte(text))
 	if err != nil {
 		t.Fatal(err)

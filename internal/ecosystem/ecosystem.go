@@ -406,8 +406,7 @@ func (f Folder) PortSetting() (int, stack.Place) {
 }
 
 // Read finds the projects of a folder. A task file is a project of its own where there is no other; beside one, its
-// entries
-// are the first one's. A manifest that can't be read hides no other: its *stack.Fault is in the errors.
+// entries are the first one's. A manifest that can't be read hides no other: its *stack.Fault is in the errors.
 func Read(f Folder) (found []*Finding, errs []error) {
 	for _, e := range All {
 		for _, read := range e.Readers {

@@ -112,7 +112,8 @@ func TestNpm(t *testing.T) {
 		".nvmrc": "v20.1\n", "package-lock.json": "{}",
 		"package.json": `{
   "name": "counter",
-  "scripts": {"start": "node x.js --port 1234", "build": "tsc", "prebuild": "clean", "codegen": "gen", "migrate": "m", "db:seed": "s", "test": "t", "postinstall": "patch"},
+  "scripts": {"start": "node x.js --port 1234", "build": "tsc", "prebuild": "clean", "codegen": "gen",
+              "migrate": "m", "db:seed": "s", "test": "t", "postinstall": "patch"},
   "dependencies": {"fastify": "4"}
 }`})
 	var steps []string

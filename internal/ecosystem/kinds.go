@@ -19,9 +19,8 @@ type Ecosystem struct {
 
 	// Manifests are the names of files, or patterns of them, that make a folder a project.
 	Manifests []string
-	// Made are folders that its tools fill and people don't. MadeBeside are names that people use too: they count only
-	// where
-	// one of the manifests lies beside.
+	// Made are folders that its tools fill and people don't. MadeBeside are names that people use too: they count
+	// only where one of the manifests lies beside.
 	Made, MadeBeside []string
 
 	// Endings are those of files of code, and Reads the forms in which such code reads environment variables.
@@ -71,8 +70,7 @@ type Manager struct {
 }
 
 // Scripts tells how a manager runs scripts of the manifest: behind the word Run or, where Bare is true, by the name
-// alone
-// unless that is one of its Own verbs. Short are the names that may stand alone anyway.
+// alone unless that is one of its Own verbs. Short are the names that may stand alone anyway.
 type Scripts struct {
 	Run        string
 	Bare       bool
@@ -163,9 +161,8 @@ type Proxy struct {
 }
 
 // CodeForm finds where code reads an environment variable. Anchor is a text that each such place contains, from which
-// on
-// Form fits: its group 1 is the variable's name; group 2, if it is not empty, tells that the code has a value of its
-// own.
+// on Form fits: its group 1 is the variable's name; group 2, if it is not empty, tells that the code has a value of
+// its own.
 type CodeForm struct {
 	Anchor string
 	Form   *expr.Expr

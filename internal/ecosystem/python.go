@@ -100,8 +100,7 @@ type pythonManager struct {
 }
 
 // pythonWays are how a manager does things for one project: always in an environment of its own, so that nothing gets
-// into
-// the machine's own Python.
+// into the machine's own Python.
 type pythonWays struct {
 	install []string
 	env     map[string]string

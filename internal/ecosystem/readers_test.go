@@ -106,16 +106,26 @@ func TestReaders(t *testing.T) {
 			"bundler; install bundle install; test bundle exec rspec"},
 		"plain PHP": {map[string]string{"composer.json": "{}", "index.php": ""},
 			"composer; install composer install --no-interaction; serves php -S 127.0.0.1:8000 on 8000"},
-		"quarkus": {map[string]string{"pom.xml": "<project><build><plugins><plugin><artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>", "mvnw": ""}, "maven quarkus; build ./mvnw --batch-mode --quiet -DskipTests package; test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev -Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
+		"quarkus": {map[string]string{"pom.xml": "<project><build><plugins><plugin>" +
+			"<artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>", "mvnw": ""},
+			"maven quarkus; build ./mvnw --batch-mode --quiet -DskipTests package; " +
+				"test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev " +
+				"-Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
 		"gradle program": {map[string]string{"build.gradle.kts": "plugins { application }\napplication\n"},
 			"gradle; build gradle --console=plain assemble; test gradle --console=plain test; serves gradle " +
 				"--console=plain run by PORT"},
 		"an ASP.NET app": {map[string]string{"a.csproj": `<Project ` +
-			`Sdk="Microsoft.NET.Sdk.Web"><PropertyGroup><TargetFramework>net9.0</TargetFramework></PropertyGroup></Project>`, "packages.lock.json": ""}, "dotnet aspnet; install dotnet restore a.csproj --locked-mode; build dotnet build a.csproj --no-restore; serves dotnet run --no-restore --project a.csproj on 5000 by -- --urls http://localhost:{port}"},
+			`Sdk="Microsoft.NET.Sdk.Web"><PropertyGroup>` +
+			`<TargetFramework>net9.0</TargetFramework></PropertyGroup></Project>`,
+			"packages.lock.json": ""},
+			"dotnet aspnet; install dotnet restore a.csproj --locked-mode; build dotnet build a.csproj " +
+				"--no-restore; serves dotnet run --no-restore --project a.csproj on 5000 by " +
+				"-- --urls http://localhost:{port}"},
 		"a worker": {map[string]string{"w.csproj": `<Project Sdk="Microsoft.NET.Sdk.Worker"/>`},
 			"dotnet worker; install dotnet restore w.csproj; build dotnet build w.csproj --no-restore; serves dotnet " +
 				"run --no-restore --project w.csproj"},
-		"Windows alone": {map[string]string{"w.csproj": `<Project><PropertyGroup><TargetFramework>net8.0-windows</TargetFramework></PropertyGroup></Project>`}, "dotnet; not here"},
+		"Windows alone": {map[string]string{"w.csproj": `<Project><PropertyGroup>` +
+			`<TargetFramework>net8.0-windows</TargetFramework></PropertyGroup></Project>`}, "dotnet; not here"},
 		"rocket": {map[string]string{"Cargo.toml": "[package]\nname='a'\n[dependencies]\nrocket='0.5'\n",
 			"Cargo.lock": "", "src/main.rs": "", "Rocket.toml": "[default]\nport = 8765\n"},
 			"cargo rocket; install cargo fetch --locked; build cargo build --locked; test cargo test --locked; " +

@@ -181,9 +181,8 @@ func (r *rubyProject) exec(role stack.Role, at stack.Place, words ...string) *st
 	return &r.out.Project.Steps[len(r.out.Project.Steps)-1]
 }
 
-// serve sets how the project is served, by a program of the bundle, on the port of its settings or else on this one. In
-// the
-// words {port} stands for it.
+// serve sets how the project is served, by a program of the bundle, on the port of its settings or else on this one.
+// In the words {port} stands for it.
 func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by stack.PortBy, words ...string) {
 	if r.port > 0 {
 		port, portAt = r.port, r.portAt

@@ -9,10 +9,8 @@ import (
 )
 
 // Verbs are written as beginnings of commands, word by word. A word may list alternatives with |, begin or end with *
-// for
-// any letters there, or be * for any word; $ is the command's end. Words of the command that begin with - are passed
-// over,
-// except where the pattern names one: it may then stand anywhere.
+// for any letters there, or be * for any word; $ is the command's end. Words of the command that begin with - are
+// passed over, except where the pattern names one: it may then stand anywhere.
 
 // fits reports whether a command begins as the pattern says.
 func fits(pattern string, words []string) bool {

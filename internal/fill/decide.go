@@ -91,9 +91,8 @@ func passwordPrefix(key string) (prefix string, ok bool) {
 	return key[:at[4]], true
 }
 
-// signsIn tells what becomes of a password with which a server is signed in at, unless that server is of this stack and
-// has
-// one: what is made up here nobody there would know. It is nil where it does not decide.
+// signsIn tells what becomes of a password with which a server is signed in at, unless that server is of this stack
+// and has one: what is made up here nobody there would know. It is nil where it does not decide.
 func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	prefix, ok := passwordPrefix(s.Key)
 	if !ok {

@@ -13,8 +13,7 @@ import (
 )
 
 // FuzzFill fills what it is given from whatever template and on top of whatever file: no value that stood there is
-// lost, what
-// was decided reads back, and a second time changes nothing.
+// lost, what was decided reads back, and a second time changes nothing.
 func FuzzFill(f *testing.F) {
 	f.Add(".env", "# 16 bytes, hex\nSECRET=\nDATABASE_URL=postgres://u:change-me@db:5432/x\n", "")
 	f.Add(".env", "A=1\nB='x y'\nDB_HOST=localhost\nDB_PORT=\nDB_PASSWORD=\n", "B=2\nOWN=\"a\nb\"\n")

@@ -38,9 +38,8 @@ func lacking(_ *maker, j *judgement) { j.s.Origin = Missing }
 
 func asItIs(*maker, *judgement) {}
 
-// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before what
-// a
-// name suggests, and what can be made up before what must be asked.
+// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before
+// what a name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
 	{"the template's value is fine",
 		func(_ *maker, j *judgement) bool { return !j.open() && !j.s.Secret && !j.s.expands }, asItIs},

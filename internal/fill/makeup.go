@@ -51,8 +51,7 @@ type formRule struct {
 }
 
 // formRules are gone through in their order; the first that fits makes the secret. A framework's own form goes before
-// what
-// a comment asks for, unless it is only a default; what the comment asks for goes before what a name suggests.
+// what a comment asks for, unless it is only a default; what the comment asks for goes before what a name suggests.
 var formRules = []formRule{
 	{"framework's command",
 		func(w *wish) bool { return ecosystem.SecretBy(w.say) != nil },
@@ -164,8 +163,7 @@ var formRules = []formRule{
 }
 
 // makeUp makes a secret, and says in which form: without a wish it is 32 bytes in hex, and for a password 24 letters
-// and
-// digits, which need no escaping anywhere.
+// and digits, which need no escaping anywhere.
 func makeUp(random io.Reader, key, comment, stand, framework string) (value, form string) {
 	w := &wish{key: key, comment: comment, stand: stand, say: strings.ToLower(comment + " " + stand),
 		name: strings.ToUpper(key[strings.LastIndexByte(key, '.')+1:]), framework: ecosystem.FrameworkNamed(framework)}

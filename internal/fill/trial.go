@@ -9,8 +9,7 @@ import (
 )
 
 // Trial asks an endpoint whether it takes a secret, by one GET request with the secret as a bearer token (RFC 6750).
-// The
-// request goes to the endpoint itself and is not led on elsewhere. Refused is true if the answer is 401 or 403.
+// The request goes to the endpoint itself and is not led on elsewhere. Refused is true if the answer is 401 or 403.
 func Trial(ctx context.Context, client *http.Client, endpoint, secret string) (verdict string, refused bool) {
 	u, err := url.Parse(endpoint)
 	if err != nil || u.Host == "" {

@@ -419,8 +419,7 @@ func Top(dir string) (top string, ok bool) {
 }
 
 // Known tells of files (relative to dir, slash-separated) which git keeps, and which it would ignore. Where git can't
-// be
-// asked both are empty.
+// be asked both are empty.
 func Known(ctx context.Context, dir string, files []string) (tracked, ignored map[string]bool) {
 	g := git{ctx: ctx}
 	set := func(c *exec.Cmd) map[string]bool {
@@ -449,8 +448,8 @@ var (
 )
 
 // Name tells which repository a checkout is of, the same for each clone however its address is written: host and path
-// of
-// its remote called origin, or of its first one; without a remote its first commit. It is empty for what has neither.
+// of its remote called origin, or of its first one; without a remote its first commit. It is empty for what has
+// neither.
 func Name(ctx context.Context, dir string) string {
 	g := git{ctx: ctx}
 	address := g.output(dir, "config", "--get", "remote.origin.url")

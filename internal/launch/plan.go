@@ -86,9 +86,8 @@ type Options struct {
 	Halt       bool // stop starting things at the first failure
 }
 
-// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the terms
-// of
-// that one.
+// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the
+// terms of that one.
 type Mixed struct {
 	Survey, Stack *stack.Stack
 }
@@ -106,9 +105,8 @@ func (m *Mixed) pairs() []pair {
 }
 
 // Mix turns a survey into the stack that is to be launched: it moves services between container and machine as asked,
-// and
-// shifts the ports. The survey is left as it is. Its error is a *stack.Fault with the code shift-too-far, not-native or
-// not-container.
+// and shifts the ports. The survey is left as it is. Its error is a *stack.Fault with the code shift-too-far,
+// not-native or not-container.
 func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 	out := *s
 	out.Services = slices.Clone(s.Services)
@@ -186,8 +184,7 @@ func toContainer(svc *stack.Service) error {
 }
 
 // Make works out the plan of a launch: which environment each service gets, and where it finds the others. Settings
-// files
-// are read through files, a file system of the workspace at root. Faults come back together.
+// files are read through files, a file system of the workspace at root. Faults come back together.
 func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options) (*Plan, error) {
 	s := mixed.Stack
 	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift,
@@ -252,8 +249,7 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 }
 
 // data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other,
-// and only
-// the first may wait for the database itself; then it is that of the project's services.
+// and only the first may wait for the database itself; then it is that of the project's services.
 func (m *mixer) data(id stack.NodeID, project string) []string {
 	var out []string
 	add := func(name string) {

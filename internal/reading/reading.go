@@ -69,8 +69,7 @@ func (f *Files) ReadFile(name string) ([]byte, error) {
 }
 
 // Pass reads a file into the buffer without keeping it: for the many files that are looked at once. It gives how much
-// was
-// read: a full buffer means that there may be more.
+// was read: a full buffer means that there may be more.
 func (f *Files) Pass(name string, into []byte) (int, error) {
 	if own, ok := f.under.(interface {
 		ReadOwnFile(string, []byte) (int, error)

@@ -123,10 +123,8 @@ func (f *Filled) keep(ctx context.Context) {
 }
 
 // Alone keeps others from filling the same workspace until free is called, so that a secret is made once. Waiting is
-// called
-// if somebody else is at it, and ctx ends the wait. The survey is made anew if somebody else has filled since. Where no
-// lock
-// can be had, the writing itself will say why.
+// called if somebody else is at it, and ctx ends the wait. The survey is made anew if somebody else has filled since.
+// Where no lock can be had, the writing itself will say why.
 func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, free func(), err error) {
 	free = func() {}
 	if dir, err := workspace.MakeStateDir(s.Root); err == nil {
@@ -159,8 +157,7 @@ func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, fr
 }
 
 // fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that can't be used is
-// said
-// once, and asked no more.
+// said once, and asked no more.
 func (s *Surveyed) fromLocker(ctx context.Context, complain func(error)) func(file, key string) (string, bool) {
 	store, err := locker.Default()
 	names := map[string]string{}
@@ -178,8 +175,7 @@ func (s *Surveyed) fromLocker(ctx context.Context, complain func(error)) func(fi
 }
 
 // Repository names the repository that a settings file belongs to, or its workspace where it belongs to none. Known
-// holds
-// what was asked before.
+// holds what was asked before.
 func (w *Workspace) Repository(ctx context.Context, file string, known map[string]string) string {
 	top, ok := gitrepo.Top(filepath.Dir(filepath.Join(w.Root, filepath.FromSlash(file))))
 	if !ok {
@@ -274,8 +270,7 @@ func keepWaived(root string, more []fill.Member) error {
 }
 
 // Missing are the settings that only a person can give, as faults; none for those that a person was asked for and has
-// left
-// open.
+// left open.
 func (f *Filled) Missing() (faults stack.Faults) {
 	for _, m := range f.Plan.Missing {
 		if m.Skipped {

@@ -33,9 +33,8 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 	return nil
 }
 
-// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is told
-// as
-// soon as the settings are written.
+// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is
+// told as soon as the settings are written.
 func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, waiting func(),
 	filled func(*Filled)) (*Mixed, error) {
 	if _, err := s.Mix(opt); err != nil { // a wrong name is said before anything is written

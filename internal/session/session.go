@@ -7,10 +7,9 @@
 //	Needs, Commands     what the machine lacks for that, and what would run
 //	Plan                what a steward executes
 //
-// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has written
-// is
-// read anew. Faults are *stack.Fault or stack.Faults with the codes of the packages that do the work, besides
-// workspace-unreadable, settings-missing, need-unmet, nothing-to-launch, not-launched and already-launched.
+// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has
+// written is read anew. Faults are *stack.Fault or stack.Faults with the codes of the packages that do the work,
+// besides workspace-unreadable, settings-missing, need-unmet, nothing-to-launch, not-launched and already-launched.
 package session
 
 import (

@@ -133,8 +133,7 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 }
 
 // Read reads and parses a file of a file system. One that has a method Settings(name, format) keeps what was parsed,
-// and
-// gives that: Clone it before an edit. The error is that of the reading, as dotenv.Unread tells, or Parse's.
+// and gives that: Clone it before an edit. The error is that of the reading, as dotenv.Unread tells, or Parse's.
 func Read(fsys fs.FS, name, kind string) (*Document, error) {
 	if kept, ok := fsys.(interface {
 		Settings(name, kind string) (*Document, error)

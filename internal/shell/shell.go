@@ -1,6 +1,5 @@
 // Package shell reads lines that are meant for a shell: of READMEs, task files, Procfiles, scripts and compose files.
-// It
-// runs nothing. A line is read as POSIX and Bash say; what is no valid line is taken apart at blanks.
+// It runs nothing. A line is read as POSIX and Bash say; what is no valid line is taken apart at blanks.
 package shell
 
 import (
@@ -15,8 +14,7 @@ type Command struct {
 	// Set are the variables that are set in front of it, KEY=VALUE; of a line that only sets variables, those.
 	Set []string
 	// Words are the command and its arguments, without quotes. A word in which the shell would put something else
-	// stands
-	// there as it is written.
+	// stands there as it is written.
 	Words []string
 	// Folder is where it runs, relative to where the line does: cd is followed.
 	Folder string

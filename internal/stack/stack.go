@@ -335,9 +335,8 @@ type NativeWay struct {
 type ContainerWay struct {
 	// Address is the service's host name for others in its network; empty while it runs natively.
 	Address string `json:"address,omitempty"`
-	// Container is what the container needs beyond image, command, environment and ports; nil for a service that can't
-	// run
-	// in one.
+	// Container is what the container needs beyond image, command, environment and ports; nil for a service that
+	// can't run in one.
 	Container *ContainerSpec `json:"container,omitempty"`
 	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
 	ContainerPort int `json:"containerPort,omitempty"`

@@ -76,8 +76,8 @@ type Check struct {
 }
 
 // Changed is what has changed since a stack was launched: files, services whose command or settings are others now,
-// steps
-// that would run again, checkouts with new commits; and the command that makes the stack follow, where one does.
+// steps that would run again, checkouts with new commits; and the command that makes the stack follow, where one
+// does.
 type Changed struct {
 	Files    []string `json:"files"`
 	Services []string `json:"services"`

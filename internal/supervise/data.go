@@ -95,8 +95,7 @@ func volumes(ctx context.Context, root string) map[string]string {
 }
 
 // OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other secrets than they
-// would
-// be started with now.
+// would be started with now.
 func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 	m := memory.Recall(p.Root)
 	if !m.Sealing() {
@@ -121,8 +120,7 @@ func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 }
 
 // dataOf tells the content of the databases that something works on, by the names of their services: what was done to
-// one is
-// to be done again to its successor of the same name. It is empty where none is known.
+// one is to be done again to its successor of the same name. It is empty where none is known.
 func (x *Executor) dataOf(services []string) string {
 	var out []string
 	for _, name := range services {

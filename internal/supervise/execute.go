@@ -1,13 +1,12 @@
 // Package supervise executes a plan, and owns what runs.
 //
 // An Executor starts every node of the order as soon as what it needs has come far enough, watches it and stops it. A
-// steward,
-// a process in the background, holds the executor and answers commands on a socket of its own; a keeper beside it ends
-// everything if the steward dies. The Record in the workspace's state tells other commands of all that.
+// steward, a process in the background, holds the executor and answers commands on a socket of its own; a keeper
+// beside it ends everything if the steward dies. The Record in the workspace's state tells other commands of all
+// that.
 //
-// Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable, restart-not-possible
-// and
-// steward-gone.
+// Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable,
+// restart-not-possible and steward-gone.
 package supervise
 
 import (
@@ -39,9 +38,8 @@ const (
 	erring   = 3 * time.Second
 )
 
-// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line with
-// another
-// plan meanwhile. All but Run may be called from several goroutines.
+// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line
+// with another plan meanwhile. All but Run may be called from several goroutines.
 type Executor struct {
 	ctx     context.Context // of everything that is started, now or later
 	engine  *engine.Engine  // nil if nothing runs in containers
@@ -91,8 +89,7 @@ func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs 
 }
 
 // Run starts every node as soon as its own conditions hold, and returns when each has reached a state that lasts.
-// Services go
-// on running until Stop.
+// Services go on running until Stop.
 func (x *Executor) Run() error {
 	if err := x.prepareEngine(x.ctx); err != nil {
 		for _, n := range x.all() {

@@ -10,13 +10,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// node is one step or service while the plan runs. Where it stands is its life, which only move changes; whoever waits
-// for a
-// node waits for its life to change.
+// node is one step or service while the plan runs. Where it stands is its life, which only move changes; whoever
+// waits for a node waits for its life to change.
 //
 // One goroutine (Executor.node) leads a node from waiting to a state that lasts. For a service two more see to its
-// process:
-// one waits for its end and judges it, one waits until it answers. They end with the process.
+// process: one waits for its end and judges it, one waits until it answers. They end with the process.
 type node struct {
 	id   stack.NodeID
 	step *launch.Step    // nil for a service
@@ -90,9 +88,8 @@ const (
 	wishes               // somebody asks something of it
 )
 
-// after is the life that comes of a change at a time since the launch. ok is false for a change that comes too late, or
-// to
-// a node that it can't happen to; then nothing changes. told is true if others are to hear of it.
+// after is the life that comes of a change at a time since the launch. ok is false for a change that comes too late,
+// or to a node that it can't happen to; then nothing changes. told is true if others are to hear of it.
 func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 	next = l
 	if l.Over {
@@ -257,8 +254,7 @@ func (j *journal) since(from int) ([]stack.Event, <-chan struct{}) {
 }
 
 // Events sends the events of the launch from the first on, or with fresh from the next, as they come. The channel is
-// closed
-// when ctx has ended and what there was until then is sent.
+// closed when ctx has ended and what there was until then is sent.
 func (x *Executor) Events(ctx context.Context, fresh bool) <-chan stack.Event {
 	out := make(chan stack.Event)
 	seen := 0

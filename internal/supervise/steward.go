@@ -76,8 +76,8 @@ func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
 // steward owns one launched stack, from its plan until everything has been stopped.
 //
 // Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends the starting, stops
-// all and
-// ends over; then work writes the last record, closes closed, and returns when every client has been answered.
+// all and ends over; then work writes the last record, closes closed, and returns when every client has been
+// answered.
 type steward struct {
 	plan     *launch.Plan
 	exec     *Executor
@@ -239,9 +239,8 @@ func (s *steward) work() error {
 	return err
 }
 
-// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come at
-// once
-// are written once.
+// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come
+// at once are written once.
 func (s *steward) keepRecord() {
 	for seen := 0; ; {
 		events, more := s.exec.journal.since(seen)
@@ -423,8 +422,7 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 }
 
 // follow sends all events there are and that come, and once how the launch has gone, until everything has stopped or
-// the
-// client is gone, which ends here.
+// the client is gone, which ends here.
 func (s *steward) follow(here context.Context, out *json.Encoder) {
 	settled, due := s.settled, false
 	for seen := 0; ; {

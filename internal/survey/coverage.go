@@ -408,8 +408,7 @@ func (s *surveyor) containerOf(dir string) string {
 }
 
 // projectRules lead from a command of a package manager or a framework to what does the same. A rule without when
-// always
-// applies; the first that gives an answer counts.
+// always applies; the first that gives an answer counts.
 var projectRules = []coverRule{
 	{"a tool of the machine", does(ecosystem.SetsUp), func(*surveyor, *covering) string { return "needs" }},
 	{"exactly what a step runs", nil,
@@ -439,8 +438,7 @@ func does(roles ...stack.Role) func(*covering) bool {
 }
 
 // projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one
-// that
-// knows the command.
+// that knows the command.
 func (s *surveyor) projectBy(c *covering) string {
 	c.role, c.of = ecosystem.Meaning(c.words)
 	for _, r := range projectRules {

@@ -14,9 +14,8 @@ type pass struct {
 	run   func(*surveyor) error
 }
 
-// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one file
-// is
-// a fault of the surveyor's and ends nothing.
+// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one
+// file is a fault of the surveyor's and ends nothing.
 var passes = []pass{
 	{"walk", nil, (*surveyor).walked},
 	{"corrections", nil, (*surveyor).correctionsOf},

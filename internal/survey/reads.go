@@ -24,8 +24,7 @@ var notLaunched = expr.New(
 const maxCodeSize = 512 << 10
 
 // codeReader looks at files of code while the walk still goes on. Its goroutines end when all that it was told of is
-// read;
-// done waits for them.
+// read; done waits for them.
 type codeReader struct {
 	fsys   *reading.Files
 	jobs   chan codeFolder

@@ -119,8 +119,7 @@ type box struct {
 func (b *box) middle() float64 { return b.y + b.h/2 }
 
 // SVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges that
-// the
-// files declare are solid, inferred ones dashed, and the critical path is thick. A caption says so.
+// the files declare are solid, inferred ones dashed, and the critical path is thick. A caption says so.
 func SVG(o *order.Order) string {
 	boxes, columns, ways := place(o)
 	width, height := 2.0*margin, 0.0
@@ -138,8 +137,12 @@ func SVG(o *order.Order) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, `<svg xmlns="http://www.w3.org/2000/svg" width="%.0f" height="%.0f" viewBox="0 0 %.0f %.0f" `+
 		`font-family="sans-serif" font-size="13">`+"\n", width, height, width, height)
-	out.WriteString(`<style>text{fill:#1d2b36}.box{fill:#f3f6f8;stroke:#5b7083}.edge{fill:none;stroke:#7b8d9c}.on{stroke:#14496b;stroke-width:2.6}.tip{fill:#7b8d9c}.ontip{fill:#14496b}.small{font-size:11px;fill:#4c6070}.back{fill:#fff}` +
-		`@media(prefers-color-scheme:dark){text{fill:#e4ebf0}.box{fill:#22313d;stroke:#8aa0b2}.edge{stroke:#8aa0b2}.on{stroke:#8ecbf2}.tip{fill:#8aa0b2}.ontip{fill:#8ecbf2}.small{fill:#b4c3cf}.back{fill:#141d24}}</style>` + "\n")
+	out.WriteString(`<style>text{fill:#1d2b36}.box{fill:#f3f6f8;stroke:#5b7083}.edge{fill:none;stroke:#7b8d9c}` +
+		`.on{stroke:#14496b;stroke-width:2.6}.tip{fill:#7b8d9c}.ontip{fill:#14496b}` +
+		`.small{font-size:11px;fill:#4c6070}.back{fill:#fff}` +
+		`@media(prefers-color-scheme:dark){text{fill:#e4ebf0}.box{fill:#22313d;stroke:#8aa0b2}.edge{stroke:#8aa0b2}` +
+		`.on{stroke:#8ecbf2}.tip{fill:#8aa0b2}.ontip{fill:#8ecbf2}` +
+		`.small{fill:#b4c3cf}.back{fill:#141d24}}</style>` + "\n")
 	fmt.Fprintf(&out, `<rect class="back" width="%.0f" height="%.0f"/>`+"\n", width, height)
 	nodes, path := critical(o)
 	for _, c := range columns {

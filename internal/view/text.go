@@ -15,8 +15,7 @@ import (
 )
 
 // Text writes text for a person. Width is the number of columns; Screen is true for a terminal, where longer lines
-// would be
-// cut anywhere; Colour repeats in colour what words say.
+// would be cut anywhere; Colour repeats in colour what words say.
 type Text struct {
 	Out    io.Writer
 	Width  int

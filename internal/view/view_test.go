@@ -134,7 +134,8 @@ func planOf(t *testing.T) *fill.Plan {
 		"services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: " +
 			"'${DB_PASSWORD}'}}\n")},
 		".env.example": {Data: []byte(
-			"NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\nDB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
+			"NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\n" +
+				"DB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
 		"config.php.example":    {Data: []byte("<?php return ['password' => 'change-me'];")},
 		"notes/.env.example":    {Data: []byte("A=1\n")},
 		"notes/.env":            {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},

@@ -37,8 +37,7 @@ func (f files) ReadOwnDir(name string) ([]fs.DirEntry, error) {
 }
 
 // ReadOwnFile reads a file of such a folder into the buffer, and no more than fits; a link is not followed. It is for
-// many
-// files that are looked at once.
+// many files that are looked at once.
 func (f files) ReadOwnFile(name string, into []byte) (int, error) {
 	if !fs.ValidPath(name) {
 		return 0, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}

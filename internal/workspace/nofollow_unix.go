@@ -10,10 +10,8 @@ import (
 const noFollow = syscall.O_NOFOLLOW | syscall.O_DIRECTORY
 
 // readPlain reads a file into the buffer, and no more than fits. It does so by the system's own calls: the standard's
-// make
-// each file ready for waiting, which takes longer than the reading itself. A link is not followed, and nothing that
-// could
-// keep one waiting, like a named pipe, is waited for.
+// make each file ready for waiting, which takes longer than the reading itself. A link is not followed, and nothing
+// that could keep one waiting, like a named pipe, is waited for.
 func readPlain(name string, into []byte) (int, error) {
 	fd, err := again(func() (int, error) {
 		return syscall.Open(name, syscall.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK|syscall.O_CLOEXEC, 0)
