@@ -611,12 +611,3 @@ func TestDemoReal(t *testing.T) {
 		}
 	}
 }
-
-// BenchmarkVersion measures the start of the program.
-func BenchmarkVersion(b *testing.B) {
-	for b.Loop() {
-		if err := exec.Command(program, "--version").Run(); err != nil {
-			b.Fatal(err)
-		}
-	}
-}

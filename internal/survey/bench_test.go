@@ -2,10 +2,12 @@ package survey
 
 import (
 	"fmt"
-	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"nimbleharbor/internal/workspace"
 )
@@ -22,6 +24,7 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 			b.Fatal(err)
 		}
 	}
+	code := strings.Repeat("export function fare(from, to) { return table[from] + table[to] * 2 }\n", 50) // 3.5 kB
 	write(".gitignore", "node_modules/\n*.log\n/build/\n!keep.log\n")
 	for p := range projects {
 		at := fmt.Sprintf("area%d/part%d", p%20, p)
@@ -32,7 +35,7 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 		write(at+"/package-lock.json", `{}`)
 		write(at+"/.env.example", fmt.Sprintf("PORT=%d\nNEXT_URL=http://localhost:%d\n", 10000+p, 10000+(p+1)%projects))
 		for f := range sources/projects - 3 {
-			write(fmt.Sprintf("%s/src/unit%d/file%d.js", at, f%12, f), "x")
+			write(fmt.Sprintf("%s/src/unit%d/file%d.js", at, f%12, f), code+fmt.Sprintf("use(process.env.KEY_%d)\n", f%20))
 		}
 		for f := range installed / projects {
 			write(fmt.Sprintf("%s/node_modules/package%d/file%d.js", at, f%30, f), "x")
@@ -46,42 +49,35 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 	return root
 }
 
-// BenchmarkSurvey reads 100,000 files with 200 projects, 60,000 of them installed packages. It reports how often the
-// time of a bare walk over the files that are not ignored it takes.
+// BenchmarkSurvey reads 100,000 files with 200 projects, 60,000 of them installed packages, without and with what the
+// code says. It reports how often the time of find over the files that are not installed it takes.
 func BenchmarkSurvey(b *testing.B) {
-	for _, size := range []int{1, 10} {
-		b.Run(fmt.Sprintf("files=%d", 100_000*size), func(b *testing.B) {
-			if size > 1 && testing.Short() {
-				b.Skip("a million files")
-			}
-			root := forest(b, 200, 40_000*size, 60_000*size)
-			bare := func() {
-				err := filepath.WalkDir(root.Name(), func(_ string, d fs.DirEntry, err error) error {
-					if err == nil && d.IsDir() && d.Name() == "node_modules" {
-						return fs.SkipDir
-					}
-					return err
-				})
-				if err != nil {
-					b.Fatal(err)
-				}
-			}
-			bare()
-			var walking float64
+	root := forest(b, 200, 40_000, 60_000)
+	bare := func() {
+		find := exec.Command("find", ".", "-name", "node_modules", "-prune", "-o", "-type", "f", "-print")
+		find.Dir = root.Name()
+		if err := find.Run(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	bare()
+	for _, code := range []bool{false, true} {
+		b.Run(fmt.Sprintf("code=%t", code), func(b *testing.B) {
+			var found time.Duration
 			b.ReportAllocs()
 			for b.Loop() {
 				b.StopTimer()
-				begin := b.Elapsed()
-				b.StartTimer()
+				begin := time.Now()
 				bare()
-				walking += (b.Elapsed() - begin).Seconds()
-				s, err := Survey(workspace.Files(root), Options{Root: root.Name()})
-				if err != nil || len(s.Projects) != 200 {
-					b.Fatalf("%d projects, %v", len(s.Projects), err)
+				found += time.Since(begin)
+				b.StartTimer()
+				s, err := Survey(workspace.Files(root), Options{Root: root.Name(), ReadCode: code})
+				if err != nil || len(s.Projects) != 200 || code != (len(s.Reads) > 0) {
+					b.Fatalf("%d projects, %d reads, %v", len(s.Projects), len(s.Reads), err)
 				}
 			}
-			b.ReportMetric((b.Elapsed().Seconds()-walking)/walking, "x-bare-walk")
-			b.ReportMetric(1000*walking/float64(b.N), "bare-ms/op")
+			b.ReportMetric(b.Elapsed().Seconds()/found.Seconds(), "x-find")
+			b.ReportMetric(1000*found.Seconds()/float64(b.N), "find-ms/op")
 		})
 	}
 }
