@@ -24,26 +24,33 @@ const (
 	Other      = "other" // copied as a whole, not read
 )
 
+// formats are those with levels, by their names, the endings of their files, and what reads and edits them. One more is
+// a name, a line here and its file.
+var formats = []struct {
+	name    string
+	endings []string
+	how     format
+}{
+	{JSON, []string{".json", ".jsonc", ".json5"}, jsonFormat{}},
+	{YAML, []string{".yml", ".yaml"}, yamlFormat{}},
+	{TOML, []string{".toml"}, tomlFormat{}},
+	{Properties, []string{".properties"}, propertiesFormat{}},
+}
+
+// code are endings of programs, which are not env files even if they are called so.
+var code = []string{".js", ".mjs", ".cjs", ".ts", ".php", ".rb", ".py", ".exs"}
+
 // FormatOf tells a file's format by its name.
 func FormatOf(name string) string {
 	base := path.Base(name)
-	if strings.Contains(base, "env") && !slices.Contains([]string{".json", ".yml", ".yaml", ".toml", ".properties"},
-		path.Ext(base)) {
-		switch path.Ext(base) {
-		case ".js", ".mjs", ".cjs", ".ts", ".php", ".rb", ".py", ".exs":
-			return Other
+	ending := path.Ext(base)
+	for _, f := range formats {
+		if slices.Contains(f.endings, ending) {
+			return f.name
 		}
-		return Env
 	}
-	switch path.Ext(base) {
-	case ".json", ".jsonc", ".json5":
-		return JSON
-	case ".yml", ".yaml":
-		return YAML
-	case ".toml":
-		return TOML
-	case ".properties":
-		return Properties
+	if strings.Contains(base, "env") && !slices.Contains(code, ending) {
+		return Env
 	}
 	return Other
 }
@@ -109,16 +116,12 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary, At: stack.Place{File: name},
 			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
 	}
-	switch kind {
-	case JSON:
-		d.how = jsonFormat{}
-	case YAML:
-		d.how = yamlFormat{}
-	case TOML:
-		d.how = tomlFormat{}
-	case Properties:
-		d.how = propertiesFormat{}
-	default:
+	for _, f := range formats {
+		if f.name == kind {
+			d.how = f.how
+		}
+	}
+	if d.how == nil {
 		return d, nil
 	}
 	var err error
