@@ -32,19 +32,22 @@ func TestLives(t *testing.T) {
 		changes []change
 		want    string // of each: the state and how far it has come; - is refused
 	}{
-		"a step that finishes": {[]change{wait, {kind: runs}, ended(stack.Done)}, "waiting/, running/begun, done/finished"},
-		"a step that fails":    {[]change{{kind: runs}, ended(stack.Failed)}, "running/begun, failed/begun bad"},
+		"a step that finishes": {[]change{wait, {kind: runs}, ended(stack.Done)},
+			"waiting/, running/begun, done/finished"},
+		"a step that fails": {[]change{{kind: runs}, ended(stack.Failed)}, "running/begun, failed/begun bad"},
 		"nothing changes what is over": {[]change{ended(stack.Skipped), start, begin, stop},
 			"skipped/ bad, -, -, -"},
 		"a service that answers": {[]change{start, begin, answers}, "starting/, starting/begun, answering/answering"},
-		"a quiet one is bad, though it runs": {[]change{start, begin, {kind: settles, state: stack.Quiet, process: old}},
+		"a quiet one is bad, though it runs": {[]change{start, begin,
+			{kind: settles, state: stack.Quiet, process: old}},
 			"starting/, starting/begun, quiet/begun bad"},
 		"what is mentioned is of one that waits": {[]change{wait, {kind: mentions}, start, {kind: mentions}},
 			"waiting/, waiting/, starting/, -"},
 		"a look at the process before": {[]change{start, begin, pause, start, again, answers},
 			"starting/, starting/begun, starting/begun, starting/begun, starting/begun, -"},
 		"having answered once is not lost": {[]change{start, begin, answers, pause, start, again},
-			"starting/, starting/begun, answering/answering, starting/answering, starting/answering, starting/answering"},
+			"starting/, starting/begun, answering/answering, starting/answering, starting/answering, " +
+				"starting/answering"},
 		"a look is of no use to one that stops": {[]change{start, begin, stop, answers, ended(stack.Stopped)},
 			"starting/, starting/begun, starting/begun, -, stopped/begun bad"},
 		"a wish is not taken back": {[]change{wait, stop, halt}, "waiting/, waiting/, -"},

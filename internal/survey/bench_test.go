@@ -35,7 +35,8 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 		write(at+"/package-lock.json", `{}`)
 		write(at+"/.env.example", fmt.Sprintf("PORT=%d\nNEXT_URL=http://localhost:%d\n", 10000+p, 10000+(p+1)%projects))
 		for f := range sources/projects - 3 {
-			write(fmt.Sprintf("%s/src/unit%d/file%d.js", at, f%12, f), code+fmt.Sprintf("use(process.env.KEY_%d)\n", f%20))
+			write(fmt.Sprintf("%s/src/unit%d/file%d.js", at, f%12, f),
+				code+fmt.Sprintf("use(process.env.KEY_%d)\n", f%20))
 		}
 		for f := range installed / projects {
 			write(fmt.Sprintf("%s/node_modules/package%d/file%d.js", at, f%30, f), "x")
