@@ -29,6 +29,7 @@ import (
 )
 
 // The test's own program plays steps and services: its words say what to do, one after another.
+// It ends without the exit hooks of a program that is covered, which would have a last word of their own.
 func TestMain(m *testing.M) {
 	if len(os.Args) < 2 || os.Args[1] != "play" {
 		os.Exit(m.Run())
@@ -46,14 +47,14 @@ func TestMain(m *testing.M) {
 			os.WriteFile(value, []byte("x"), 0o600)
 		case "exit":
 			code, _ := strconv.Atoi(value)
-			os.Exit(code)
+			syscall.Exit(code)
 		case "pause":
 			pause, _ := time.ParseDuration(value)
 			<-time.After(pause)
 		case "first": // fails the first time, and leaves the file to know it
 			if _, err := os.Stat(value); err != nil {
 				os.WriteFile(value, nil, 0o600)
-				os.Exit(5)
+				syscall.Exit(5)
 			}
 		case "await": // a file that the test makes
 			for {
@@ -62,7 +63,7 @@ func TestMain(m *testing.M) {
 				}
 				select {
 				case <-asked:
-					os.Exit(0)
+					syscall.Exit(0)
 				case <-time.After(time.Millisecond):
 				}
 			}
@@ -73,7 +74,7 @@ func TestMain(m *testing.M) {
 			}
 			if err != nil {
 				fmt.Println(err)
-				os.Exit(7)
+				syscall.Exit(7)
 			}
 			fmt.Println("opened", time.Now().UnixNano())
 			go http.Serve(l,
@@ -86,7 +87,7 @@ func TestMain(m *testing.M) {
 			fmt.Println("asked to stop")
 		}
 	}
-	os.Exit(0)
+	syscall.Exit(0)
 }
 
 // play is a plan that a test puts together.
