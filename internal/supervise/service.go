@@ -51,14 +51,17 @@ func (x *Executor) process(ctx context.Context, n *node, log *logs.Log) {
 	if n.now().Wish == toStop {
 		go proc.Stop(grace)
 	}
+	judged := make(chan struct{})
 	go func() {
 		<-proc.Done()
+		<-judged // so that nothing is remembered of a service any more once it is over
 		if native, ok := proc.(*run.Native); ok {
 			x.keeper.Release(native.PID)
 		}
 		x.ended(n, proc.Exit(), log)
 	}()
 	go func() {
+		defer close(judged)
 		watch, cancel := context.WithTimeout(x.ctx, Patience)
 		defer cancel()
 		go func() {
@@ -173,10 +176,11 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 		return // its end is being judged
 	default:
 	}
-	if x.move(n, change{kind: settles, state: state, text: text, process: proc}) && state != stack.Quiet {
+	if state != stack.Quiet { // first, so that it is remembered by the time that others go on
 		x.memory.Took(n.id, time.Since(begin))
 		x.keepSeals(n.svc)
 	}
+	x.move(n, change{kind: settles, state: state, text: text, process: proc})
 }
 
 // awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
