@@ -101,7 +101,14 @@ in .nharbor/before.`,
 			if dry {
 				next = "nharbor fill, without --dry-run"
 			}
-			t.Line("Every setting has its value. Next: %s", next)
+			switch {
+			case p.Insists():
+				t.Line("The code insists on values that nothing here gives; see the warning.")
+			case len(p.Files) == 0:
+				t.Line("Nothing is to be filled. Next: nharbor launch")
+			default:
+				t.Line("Every setting has its value. Next: %s", next)
+			}
 			return nil
 		},
 	}

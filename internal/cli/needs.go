@@ -27,7 +27,7 @@ func (a *app) needs() *cobra.Command {
 			if a.json {
 				return view.JSON(a.out, answer)
 			}
-			a.text().Needs(answer)
+			a.text().Needs(answer, len(m.Services()))
 			return nil
 		},
 	}

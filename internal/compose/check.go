@@ -173,9 +173,9 @@ func (p *Project) remark() {
 		text := fmt.Sprintf("%s is read but has no effect on a launch yet (%s)", key, strings.Join(ignored[key], ", "))
 		if key == "container_name" {
 			text = fmt.Sprintf(
-				"container_name has no effect: containers carry nharbor's own names, so that two copies can run side "+
-					"by side (%s)", strings.Join(ignored[key], ", "))
-			remedy = "Other services reach it by its service name."
+				"container_name is a name inside of the network only: outside containers carry nharbor's own names, "+
+					"so that two copies can run side by side (%s)", strings.Join(ignored[key], ", "))
+			remedy = "Other services reach it by that name and by the service's."
 		}
 		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeKeyWithoutEffect,
 			At: where[key], Text: text, Remedy: remedy})
@@ -255,9 +255,15 @@ func (p *Project) clashes() {
 	}
 	type holder struct{ ip, service string }
 	taken := map[portKey][]holder{}
+	ends := map[string]bool{} // the services of which others wait for the end: they hold no port for long
+	for i := range p.Services {
+		for _, a := range p.Services[i].After {
+			ends[a.Service] = ends[a.Service] || a.Until == stack.Finished
+		}
+	}
 	for i := range p.Services {
 		s := &p.Services[i]
-		if !s.Active {
+		if !s.Active || ends[s.Name] {
 			continue
 		}
 		for _, port := range s.Ports {

@@ -268,8 +268,11 @@ func oldest(v *Value) bool {
 // shortestSecret is from where on a secret is looked for in texts: a shorter one would hide ordinary words.
 const shortestSecret = 4
 
-// oneVariable is a text that is a variable and nothing else.
-var oneVariable = expr.New(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
+// oneVariable is a text that is a variable and nothing else; behindKey is one with a key and = before it.
+var (
+	oneVariable = expr.New(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
+	behindKey   = expr.New(`^[A-Za-z_][\w.-]*=\$(\w+|\{\w+([:?+-].*)?\})$`)
+)
 
 // interpolate expands the variables in all values, in place; keys are left as they are.
 func (l *loader) interpolate(v *Value, data []byte) {
@@ -305,6 +308,9 @@ func (l *loader) interpolate(v *Value, data []byte) {
 		}
 		if len(uses) > 0 && oneVariable.MatchString(v.Text) {
 			v.variable = uses[0].Name
+		}
+		if len(uses) > 0 && behindKey.MatchString(v.Text) {
+			v.behind = uses[0].Name
 		}
 		v.Text, v.expanded = out, len(uses) > 0
 	case Mapping:

@@ -237,7 +237,9 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 			}
 			key, value, has := strings.Cut(item.Text, "=")
 			if has {
-				add(key, item, item.like(String, value))
+				member := item.like(String, value)
+				member.variable = item.behind
+				add(key, item, member)
 			} else {
 				add(key, item, item.like(Null, ""))
 			}

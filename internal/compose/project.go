@@ -116,6 +116,12 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		c.Networks = append(c.Networks, n.Key)
 		c.Aliases = append(c.Aliases, list(n.Value.Get("aliases"))...)
 	}
+	c.Hostname = v.Get("hostname").or("")
+	for _, name := range []string{c.Hostname, v.Get("container_name").or("")} {
+		if name != "" && name != s.Name && !slices.Contains(c.Aliases, name) {
+			c.Aliases = append(c.Aliases, name)
+		}
+	}
 	if len(c.Networks) == 0 && c.NetworkMode == "" {
 		c.Networks = []string{"default"}
 	}

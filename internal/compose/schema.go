@@ -101,9 +101,10 @@ var healthKeys = map[string]rule{
 var actedOn = map[string]bool{
 	"build": true, "command": true, "depends_on": true, "entrypoint": true, "env_file": true, "environment": true,
 	"extra_hosts": true,
-	"healthcheck": true, "image": true, "init": true, "labels": true, "networks": true, "network_mode": true,
-	"ports":      true,
-	"privileged": true, "profiles": true, "read_only": true, "restart": true, "stop_grace_period": true,
+	"healthcheck": true, "hostname": true, "image": true, "init": true, "labels": true, "networks": true,
+	"network_mode": true,
+	"ports":        true,
+	"privileged":   true, "profiles": true, "read_only": true, "restart": true, "stop_grace_period": true,
 	"stop_signal": true,
 	"user":        true, "volumes": true, "working_dir": true,
 	// Without effect on a launch by their nature.

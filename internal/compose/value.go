@@ -45,6 +45,7 @@ type Value struct {
 	tag      string         // "!reset" or "!override"
 	expanded bool           // a variable has contributed to it
 	variable string         // it is the value of this variable, and nothing else
+	behind   string         // it is KEY= and the value of this variable, and nothing else
 }
 
 // Member is one key of a mapping.

@@ -60,7 +60,10 @@ var cases = map[string]struct {
 	"source-login":          {need(Need{Kind: "source", Manager: "maven"}), "where maven looks for it"},
 	"port-held":             {need(Need{Kind: "port", Holder: "postgres", PID: "81"}), "taken by postgres, process 81"},
 	"port-taken":            {need(Need{Kind: "port"}), "--shift 100"},
-	"disk-low":              {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
+	"server-absent-script": {need(Need{Kind: "server", Key: "DATABASE_URL", MadeBy: "quay.sh"}),
+		"quay.sh runs such"},
+	"server-absent": {need(Need{Kind: "server", Key: "DATABASE_URL"}), "fill --set DATABASE_URL="},
+	"disk-low":      {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
 
 	"later-file-wins": {setting(Setting{Later: ".env.local", Line: 4}), ".env.local:4 wins"},
 	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data", Changed: true}),

@@ -2,7 +2,7 @@ package diagnose
 
 // Need is what is known of something that a machine must have, and has not.
 type Need struct {
-	Kind     string // "tool", "port", "disk" or "source"
+	Kind     string // "tool", "port", "server", "disk" or "source"
 	Name     string
 	Wanted   string
 	Absent   bool   // a tool that isn't installed
@@ -13,6 +13,8 @@ type Need struct {
 	PID      string // of that program
 	Manager  string // the package manager that a login is for
 	Variable string // in which the login is expected
+	Key      string // of the setting that points at a server
+	MadeBy   string // a script of the checkout that starts such a server; empty if there is none
 }
 
 func kindOf(kind string, more func(*Need) bool) func(*Need) bool {
@@ -40,11 +42,19 @@ var Needs = []Rule[Need]{
 		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch --shift 100", ""},
 	{"port-taken", kindOf("port", nil),
 		"taken", "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100", ""},
+	{"server-absent-script", kindOf("server", func(n *Need) bool { return n.MadeBy != "" }),
+		"nothing of this stack offers it, and nothing answers there",
+		"Start one; {madeBy} runs such an image. Or let {key} point at one that runs: nharbor fill --set {key}=…",
+		""},
+	{"server-absent", kindOf("server", nil),
+		"nothing of this stack offers it, and nothing answers there",
+		"Start one, or let {key} point at one that runs: nharbor fill --set {key}=…", ""},
 	{"disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.", ""},
 }
 
 // Explain tells what was found instead of what is needed, and what to do.
 func (n *Need) Explain() Finding {
 	return first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
-		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable})
+		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
+		"key": n.Key, "madeBy": n.MadeBy})
 }

@@ -9,7 +9,8 @@ var bun = &Manager{
 		By: "npm install --global bun"}},
 	Verbs:    []Verb{{stack.Install, []string{"bun install|i"}}},
 	Wrappers: []string{"bunx"},
-	Scripts:  &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs},
+	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,
+		Member: []string{"--filter", "-F", "--cwd"}},
 	node: &nodeManager{
 		runs: true,
 		ways: func(_ *nodeProject, lock string) nodeWays {

@@ -71,6 +71,19 @@ type Finding struct {
 	Asks []string
 	// Within is the finding that this one is a member of; nil for a project of its own.
 	Within *Finding
+
+	node   *nodeProject         // nil for other ecosystems
+	settle func(all []*Finding) // concludes what needs the others; nil for nothing
+}
+
+// Settle concludes what only all findings of a workspace together tell, such as what a script does that calls one of
+// another member. Call it once, when all folders were read.
+func Settle(all []*Finding) {
+	for _, f := range slices.Backward(all) { // members before what they are members of
+		if f.settle != nil {
+			f.settle(all)
+		}
+	}
 }
 
 // remark adds a remark.
@@ -167,6 +180,21 @@ func (f *Finding) compiles(name string, takes []string, certain bool, at stack.P
 		f.Project.Compiles = append(f.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain,
 			At: at})
 	}
+}
+
+// uses keeps which packages the folder asks for.
+func (f *Finding) uses(name string, packages map[string]stack.Place) {
+	f.Project.Parts = append(f.Project.Parts, stack.Part{Folder: f.Project.Path, Name: name, Uses: packages})
+}
+
+// scripts keeps the names of the folder's scripts, behind uses.
+func (f *Finding) scripts(names []string) {
+	f.Project.Parts[len(f.Project.Parts)-1].Scripts = append([]string{}, names...)
+}
+
+// drop takes a role's steps away.
+func (f *Finding) drop(role stack.Role) {
+	f.Project.Steps = slices.DeleteFunc(f.Project.Steps, func(s stack.Step) bool { return s.Role == role })
 }
 
 func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps, s) }
@@ -352,12 +380,30 @@ func lineOf(data []byte, text string) int {
 	return line
 }
 
-var portFlag = expr.New(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
+var (
+	// An address to listen on counts before any other that a line may hold.
+	listenFlag = expr.New(`--?(?:[\w-]+[.-])?(?:listen|bind)(?:[.-]?addr(?:ess)?)?[= ]` +
+		`(?:[\w.*-]*|\[[\d:a-f]*\]):(\d{2,5})\b`)
+	ownPort  = expr.New(`--port[= ](\d{2,5})\b`)
+	portFlag = expr.New(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
+)
+
+// ListensOn finds the port on which a command line tells its program to listen.
+func ListensOn(command string) int {
+	for _, form := range []*expr.Expr{listenFlag, ownPort} {
+		if m := form.FindStringSubmatch(command); m != nil {
+			return portNumber(m[1])
+		}
+	}
+	return 0
+}
 
 // PortIn finds the port that a command line names.
 func PortIn(command string) int {
-	if m := portFlag.FindStringSubmatch(command); m != nil {
-		return portNumber(m[1])
+	for _, form := range []*expr.Expr{listenFlag, portFlag} {
+		if m := form.FindStringSubmatch(command); m != nil {
+			return portNumber(m[1])
+		}
 	}
 	return 0
 }

@@ -32,6 +32,7 @@ func found(t *testing.T, files map[string]string) *Finding {
 	if len(errs) > 0 {
 		t.Fatal(errs)
 	}
+	Settle(list)
 	if len(list) > 0 {
 		return list[0]
 	}

@@ -26,6 +26,8 @@ type Ecosystem struct {
 	// Endings are those of files of code, and Reads the forms in which such code reads environment variables.
 	Endings []string
 	Reads   []CodeForm
+	// Schemas are how libraries that check the environment at the start list its variables.
+	Schemas []Schema
 	// Given are variables that its tools set for a program, so that no settings file has to.
 	Given []string
 
@@ -70,11 +72,13 @@ type Manager struct {
 }
 
 // Scripts tells how a manager runs scripts of the manifest: behind the word Run or, where Bare is true, by the name
-// alone unless that is one of its Own verbs. Short are the names that may stand alone anyway.
+// alone unless that is one of its Own verbs. Short are the names that may stand alone anyway. Member are the words
+// behind which the member stands, by name or folder, whose script is meant.
 type Scripts struct {
 	Run        string
 	Bare       bool
 	Own, Short []string
+	Member     []string
 }
 
 // Framework is what others have to know of a framework. How it is recognised is told where its ecosystem is read.
@@ -170,6 +174,18 @@ type CodeForm struct {
 	Must bool
 	// With is a text that the file has to contain besides; empty for none.
 	With string
+}
+
+// Schema finds variables in a list with which code checks the environment before it does anything else: a variable in
+// it is needed, unless its entry says otherwise.
+type Schema struct {
+	// With are texts one of which a file must contain, so that the list is one of the environment.
+	With []string
+	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows the match.
+	Entry *expr.Expr
+	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it isn't nil, one whose
+	// variable may not, all others then may.
+	Open, Needed *expr.Expr
 }
 
 // Tool is a program, or something else that is installed like one, of which needs wants to know the version.

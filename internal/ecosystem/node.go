@@ -41,6 +41,13 @@ var node = &Ecosystem{
 		readsBy(false, `(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`,
 			"process.env", "import.meta.env", "Bun.env"),
 		readsBy(false, `\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`, "Deno.env.get")),
+	Schemas: []Schema{
+		{With: inNodeEnv, Entry: expr.New(`(?m)^[ \t]*` + envName + `\s*:\s*z(?:od)?\s*\.`),
+			Open: expr.New(`\.\s*(optional|default|catch|nullish|prefault)\s*\(`)},
+		{With: inNodeEnv, Entry: expr.New(`(?m)^[ \t]*` + envName + `\s*:\s*(?:[Jj]oi|[Yy]up)\s*\.`),
+			Open:   expr.New(`\.\s*(optional|default|notRequired)\s*\(`),
+			Needed: expr.New(`\.\s*required\s*\(`)},
+	},
 	Given: []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
 	Tools: []Tool{{Name: "node", Called: []string{"nodejs", "node"}, Images: []string{"node"},
 		Packages: map[string]string{"apt": "nodejs npm", "dnf": "nodejs", "brew": "node", "apk": "nodejs npm"}}},
@@ -54,6 +61,9 @@ var node = &Ecosystem{
 	},
 	Proxies: proxiesOfNode(),
 }
+
+// inNodeEnv are the ways in which code names the environment as a whole.
+var inNodeEnv = []string{"process.env", "import.meta.env", "Bun.env"}
 
 // nodeManager is what of a manager matters for the reading of a manifest.
 type nodeManager struct {
@@ -136,8 +146,10 @@ func readNode(f Folder) (*Finding, error) {
 	n.sources()
 	n.install()
 	n.framework()
-	n.prepare()
 	n.serve()
+	out.node, out.settle = n, n.prepare
+	out.uses(pkg.Name, n.dependencies())
+	out.scripts(sortedKeys(pkg.Scripts))
 	out.Asks = append(sortedKeys(pkg.Dependencies), sortedKeys(pkg.DevDependencies)...)
 	if len(pkg.OS) > 0 && !slices.Contains(pkg.OS, f.system()) {
 		out.Project.NotHere = fmt.Sprintf("its manifest allows only: %s", strings.Join(pkg.OS, ", "))
@@ -159,6 +171,15 @@ type nodeProject struct {
 	out   *Finding
 	tool  nodeTool
 	known nodeFramework
+}
+
+// dependencies are the packages that a program asks for when it runs, and where.
+func (n *nodeProject) dependencies() map[string]stack.Place {
+	out := map[string]stack.Place{}
+	for name := range n.pkg.Dependencies {
+		out[name] = n.at("dependencies." + name)
+	}
+	return out
 }
 
 func (n *nodeProject) at(key string) stack.Place { return n.At("package.json", n.lines[key]) }
@@ -362,7 +383,10 @@ var (
 )
 
 // prepare adds the steps between install and serve: the project's own scripts, else what its tools are known to do.
-func (n *nodeProject) prepare() {
+func (n *nodeProject) prepare(all []*Finding) {
+	if n.out.Project.NotHere != "" {
+		return
+	}
 	scripts := n.pkg.Scripts
 	script := n.serveScript()
 	if n.out.Within != nil && script == "" && scripts["build"] != "" &&
@@ -374,15 +398,25 @@ func (n *nodeProject) prepare() {
 		n.out.step(n.script(stack.Build, "build"))
 	}
 	add := func(role stack.Role, names ...string) bool {
-		if name := firstScript(scripts, names...); name != "" &&
-			!(role == stack.Test && emptyTest.MatchString(scripts[name])) {
-			n.out.step(n.script(role, name))
+		for _, name := range names {
+			if strings.TrimSpace(scripts[name]) == "" || !n.prepares(role, name, all) {
+				continue
+			}
+			s := n.script(role, name)
+			for _, r := range n.runs(name, all) {
+				if r.in != n && r.in.out.Within == n.out {
+					r.in.out.drop(role) // the same, called from here
+					s.Expands = append(s.Expands, r.in.Path+": "+strings.Join(r.words, " "))
+				}
+			}
+			n.out.step(s)
 			return true
 		}
 		return false
 	}
 	m := nodeMigration(n)
-	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil && m.generate != nil {
+	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil && m.generate != nil &&
+		!n.withInstall(m.generate, all) {
 		n.out.step(n.byTool(stack.Generate, m, m.generate))
 	}
 	add(stack.Create, "db:create", "createdb", "create-db")
@@ -396,6 +430,18 @@ func (n *nodeProject) prepare() {
 		n.out.step(n.byTool(stack.Seed, m, m.seed))
 	}
 	add(stack.Test, "test")
+}
+
+// withInstall reports whether an install runs the command along, by a script that belongs to it.
+func (n *nodeProject) withInstall(words []string, all []*Finding) bool {
+	for _, script := range []string{"preinstall", "install", "postinstall", "prepare"} {
+		for _, r := range n.runs(script, all) {
+			if fits(strings.Join(words, " "), r.words) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (n *nodeProject) byTool(role stack.Role, m *migration, words []string) stack.Step {

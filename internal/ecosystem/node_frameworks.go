@@ -174,8 +174,12 @@ func nodeMigration(n *nodeProject) *migration {
 				"migrations"), migrate: []string{"typeorm-ts-node-commonjs", "migration:run", "-d", source}}
 		}
 	case n.pkg.uses("drizzle-kit") && len(n.named("drizzle.config.*")) > 0:
-		return &migration{tool: "drizzle", at: n.At(n.named("drizzle.config.*")[0], 1),
-			folder: n.first("drizzle", "migrations"), migrate: []string{"drizzle-kit", "migrate"}}
+		config := n.named("drizzle.config.*")[0]
+		m := &migration{tool: "drizzle", at: n.At(config, 1), migrate: []string{"drizzle-kit", "push"}}
+		if m.folder = n.drizzleFolder(config); m.folder != "" {
+			m.migrate = []string{"drizzle-kit", "migrate"}
+		}
+		return m
 	}
 	return nil
 }

@@ -12,7 +12,8 @@ var npm = &Manager{
 		{SetsUp, []string{"npm install|i -g|--global", "npm -g|--global"}},
 	},
 	Wrappers: []string{"npx", "npm exec --", "npm exec"},
-	Scripts:  &Scripts{Run: "run", Short: []string{"start", "test", "t"}},
+	Scripts: &Scripts{Run: "run", Short: []string{"start", "test", "t"},
+		Member: []string{"--workspace", "-w", "--prefix", "-C"}},
 	node: &nodeManager{
 		ways: func(_ *nodeProject, lock string) nodeWays {
 			w := nodeWays{words: []string{"npm"}, install: []string{"install"}, run: []string{"run"},

@@ -8,7 +8,8 @@ var pnpm = &Manager{
 	Tools:    []Tool{{Name: "pnpm", Called: []string{"pnpm"}, By: "corepack enable pnpm"}},
 	Verbs:    []Verb{{stack.Install, []string{"pnpm install|i"}}},
 	Wrappers: []string{"pnpm exec", "pnpm dlx"},
-	Scripts:  &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs},
+	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,
+		Member: []string{"--filter", "-F", "--dir", "-C"}},
 	node: &nodeManager{
 		signs: []string{"pnpm-workspace.yaml"},
 		ways: func(_ *nodeProject, lock string) nodeWays {

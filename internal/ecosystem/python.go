@@ -169,6 +169,7 @@ func readPython(f Folder) (*Finding, error) {
 	p.runtimes(manager)
 	p.install(manager)
 	p.prepareAndServe()
+	p.out.uses(p.out.Project.Name, p.uses)
 	return p.out, nil
 }
 

@@ -89,6 +89,19 @@ func Canonical(words []string) []string {
 	return words
 }
 
+// ScriptRun is the name of the script of the manifest that a command says it runs; empty if it runs none, or could as
+// well run a program of that name.
+func ScriptRun(words []string) string {
+	if words = unwrapped(words); len(words) < 3 {
+		return ""
+	}
+	m := ManagerNamed(words[0])
+	if m.Scripts == nil || words[1] != m.Scripts.Run || strings.HasPrefix(words[2], "-") {
+		return ""
+	}
+	return words[2]
+}
+
 // scriptIn is the name of the script of the manifest that a command runs; empty if it runs none.
 func scriptIn(words []string) string {
 	m := ManagerNamed(words[0])

@@ -18,7 +18,8 @@ var yarn = &Manager{
 	},
 	Aliases:  map[string]string{"node .yarn/*": "yarn"},
 	Wrappers: []string{"yarn exec"},
-	Scripts:  &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs},
+	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,
+		Member: []string{"workspace", "--cwd"}},
 	node: &nodeManager{
 		signs: []string{".yarnrc.yml"},
 		ways: func(n *nodeProject, lock string) nodeWays {

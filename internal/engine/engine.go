@@ -302,6 +302,7 @@ type Spec struct {
 	Mounts      []Mount
 	ExtraHosts  []string // HOST=ADDRESS
 	Health      *Health
+	Hostname    string
 	StopSignal  string
 	StopGrace   time.Duration
 	Init        bool
@@ -313,7 +314,7 @@ type Spec struct {
 func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 	config := &container.Config{
 		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir,
-		User:   spec.User,
+		User: spec.User, Hostname: spec.Hostname,
 		Labels: spec.Labels, ExposedPorts: network.PortSet{}, StopSignal: spec.StopSignal,
 	}
 	if spec.StopGrace > 0 {

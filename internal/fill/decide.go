@@ -53,6 +53,33 @@ func (m *maker) decide() {
 	})
 }
 
+// halves are the ends of keys of what a third party gives together: the public half and the secret one.
+var halves = [][2]string{{"id", "secret"}, {"key_id", "key_secret"}, {"access_key_id", "secret_access_key"},
+	{"key", "secret"}, {"site_key", "secret_key"}, {"public_key", "secret_key"}, {"publishable_key", "secret_key"}}
+
+// sameVerdict gives both halves of what a third party gives together one verdict: who needs one needs the other.
+func (m *maker) sameVerdict() {
+	m.each(func(f *File, s *Setting) {
+		if s.Origin != Missing || !s.Issued {
+			return
+		}
+		key := strings.ToLower(s.Key)
+		for _, h := range halves {
+			for i, end := range h {
+				prefix, ok := strings.CutSuffix(key, "_"+end)
+				if !ok {
+					continue
+				}
+				other := sibling(f, prefix+"_", h[1-i])
+				if other != nil && other.value == "" && other.Origin == Template && other.Remark != "" &&
+					!optional.MatchString(other.Comment) {
+					other.Origin, other.Issued, other.Remark = Missing, true, ""
+				}
+			}
+		}
+	})
+}
+
 func (m *maker) judgeKept(f *File, s *Setting) {
 	s.Origin = Kept
 	stand := survey.Placeholder(s.value)
@@ -99,6 +126,13 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 		return nil
 	}
 	host := sibling(f, prefix, "host", "hostname", "server", "address", "addr")
+	if host == nil { // EMAIL_HOST beside EMAIL_HOST_PASSWORD
+		if name := strings.TrimRight(prefix, "_.-"); name != "" {
+			if _, ok := hostPrefix(name); ok {
+				host = sibling(f, name, "")
+			}
+		}
+	}
 	if host == nil || m.takenFrom(f, s.Key) {
 		return nil
 	}
@@ -106,7 +140,9 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	if p := sibling(f, prefix, "port"); p != nil {
 		port, _ = strconv.Atoi(p.value)
 	}
+	here := false // whether the stack has a server that could be meant
 	for _, k := range m.kindsFor(f, prefix) {
+		here = here || slices.ContainsFunc(m.facts, func(c facts) bool { return c.kind == k.Name })
 		c, _ := m.meant(m.readerOf(f), k, host.value, or(port, k.Ports[0]))
 		if c == nil {
 			continue
@@ -115,13 +151,15 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 			return nil
 		}
 		return func() {
-			if s.value = ""; stand {
-				s.Origin = Derived
+			if stand {
+				s.value, s.Origin = "", Derived
 			}
 			s.remark("", "%s asks for no password", c.svc.Name)
 		}
 	}
 	switch {
+	case host.value != "" && survey.Placeholder(host.value) && !here:
+		return func() { s.remark("", "not made up: %s only stands for a server elsewhere", host.Key) }
 	case host.value == "" || survey.Placeholder(host.value):
 	case stand:
 		return func() { s.Origin = Missing }
@@ -129,6 +167,8 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 		return func() {
 			s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one", host.value)
 		}
+	case !here:
+		return func() { s.remark("", "kept: the server at %s is not of this stack", host.value) }
 	}
 	return nil
 }

@@ -189,6 +189,7 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 		return nil, err
 	}
 	m.decide()
+	m.sameVerdict()
 	m.derive()
 	if err := m.resolve(); err != nil {
 		return nil, err
@@ -393,6 +394,13 @@ func (m *maker) only() error {
 	}
 	m.newFile(name).Format = settings.Env
 	return nil
+}
+
+// Insists reports whether the code insists on a value that no settings file and no template names.
+func (p *Plan) Insists() bool {
+	return slices.ContainsFunc(p.Remarks, func(r stack.Remark) bool {
+		return r.Code == stack.CodeVariableInNoTemplate && r.Level == stack.Warning
+	})
 }
 
 // keepOnly drops all files but one, and what is said of the others.

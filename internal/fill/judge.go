@@ -1,11 +1,16 @@
 package fill
 
 import (
+	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
+
+// signInKey are the names of passwords of users that an application makes at its first start.
+var signInKey = expr.New(`(?i)(^|[_.-])(admin|super_?user|root|default|initial|first|demo|seed)([_.-]|$)`)
 
 // judgement is what is known of a setting that nobody has given a value yet.
 type judgement struct {
@@ -75,6 +80,13 @@ var judgementRules = []judgementRule{
 	{"issued by a third party",
 		func(m *maker, j *judgement) bool { return m.issued(j.f, j.s) && j.open() },
 		func(_ *maker, j *judgement) { j.s.Issued, j.s.Origin = true, Missing }},
+	{"what one signs in with, as the files tell",
+		func(m *maker, j *judgement) bool {
+			return j.s.Secret && !j.empty && slices.ContainsFunc(m.stack.SignIns, func(i stack.SignIn) bool {
+				return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
+			})
+		},
+		leave("kept: the files name it as the password to sign in with")},
 	{"a secret that can be made up",
 		func(_ *maker, j *judgement) bool {
 			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived

@@ -18,6 +18,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 )
@@ -118,6 +119,11 @@ func (l *Local) PortFree(host string, port int) (bool, *stack.Owner) {
 	}
 	l.owners.Do(func() { l.held = sockets.Owners() })
 	return false, l.held[port]
+}
+
+// Answers asks the port.
+func (l *Local) Answers(ctx context.Context, port int, speaks string) bool {
+	return protocol.Ask(ctx, port, speaks).Verdict == stack.Answers
 }
 
 // DiskFree asks the file system of the workspace.

@@ -29,6 +29,7 @@ const (
 	Port   Kind = "port"
 	Disk   Kind = "disk"
 	Source Kind = "source"
+	Server Kind = "server" // on this machine, beside the stack
 )
 
 // Level tells whether a launch can do without.
@@ -68,6 +69,8 @@ type Machine interface {
 	Engine(ctx context.Context) (string, error)
 	// PortFree tells whether a program could listen on the port of that address (empty: any), and if not, who holds it.
 	PortFree(host string, port int) (bool, *stack.Owner)
+	// Answers tells whether a server of the protocol answers on a port of this machine.
+	Answers(ctx context.Context, port int, speaks string) bool
 	// DiskFree tells the free bytes where the workspace lies.
 	DiskFree() (uint64, error)
 	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the
@@ -96,6 +99,7 @@ func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bo
 	a.sources(taking)
 	a.engine(taking)
 	a.ports(taking, ours)
+	a.servers(ctx, taking)
 	a.disk()
 	out := &Answer{Schema: "nharbor.needs/1", Met: true, Needs: a.needs}
 	for _, n := range out.Needs {
@@ -323,7 +327,15 @@ func (a *asker) engine(services []*stack.Service) {
 func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 	for _, s := range services {
 		for _, p := range s.Ports {
-			if p.Host == 0 || p.Transport != "tcp" {
+			if p.Host == 0 || p.Transport != "tcp" || s.Kind == stack.Once {
+				continue
+			}
+			if again := slices.IndexFunc(a.needs, func(n Need) bool {
+				return n.Kind == Port && n.Name == fmt.Sprintf("port %d", p.Host)
+			}); again >= 0 {
+				n := &a.needs[again]
+				n.Because, n.For = append(n.Because, p.At), append(n.For, s.Name)
+				n.Wanted = "free, for " + strings.Join(n.For, ", ")
 				continue
 			}
 			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free",
@@ -340,6 +352,33 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 			}
 			a.needs = append(a.needs, n)
 		}
+	}
+}
+
+// servers asks for those beside the stack that settings point at.
+func (a *asker) servers(ctx context.Context, services []*stack.Service) {
+	for _, w := range a.stack.Servers {
+		if !slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Name == w.For }) {
+			continue
+		}
+		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
+		if again := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name }); again >= 0 {
+			n := &a.needs[again]
+			n.Because, n.For = append(n.Because, w.At), append(n.For, w.For)
+			n.Wanted = "answering, for " + strings.Join(n.For, ", ")
+			continue
+		}
+		n := Need{Name: name, Kind: Server, Wanted: "answering, for " + w.For,
+			Found: "answers", Met: a.machine.Answers(ctx, w.Port, w.Speaks), Level: Optional,
+			Because: []stack.Place{w.At}, For: []string{w.For}}
+		if w.Needed {
+			n.Level = Required
+		}
+		if !n.Met {
+			f := (&diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy}).Explain()
+			n.Found, n.Remedy = f.Cause, f.Remedy
+		}
+		a.needs = append(a.needs, n)
 	}
 }
 

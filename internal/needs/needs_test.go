@@ -40,6 +40,8 @@ func (m machine) PortFree(_ string, port int) (bool, *stack.Owner) {
 	return !taken, o
 }
 
+func (m machine) Answers(_ context.Context, port int, _ string) bool { return m.taken[port] != nil }
+
 func (m machine) LoggedIn(_, variable string) bool { return slices.Contains(m.logins, variable) }
 
 func (m machine) DiskFree() (uint64, error) { return m.free, nil }
@@ -231,5 +233,42 @@ func TestWhatPackagesTake(t *testing.T) {
 	m.versions["gcc"], m.logins = "12.2.0-14", []string{"QUAY_TOKEN"}
 	if a := Ask(t.Context(), s, nil, nil, m); !a.Met {
 		t.Errorf("with everything there: %v", a.Unmet())
+	}
+}
+
+// TestServersElsewhere asks for servers that no service of the stack is.
+func TestServersElsewhere(t *testing.T) {
+	t.Parallel()
+	s := app()
+	s.Servers = []stack.Server{
+		{Speaks: "postgres", Port: 5433, For: "web", Key: "DATABASE_URL", Needed: true, MadeBy: "ledger.sh"},
+		{Speaks: "redis", Port: 6379, For: "web", Key: "QUEUE"},
+		{Speaks: "redis", Port: 6379, For: "admin", Key: "QUEUE"},
+	}
+	m := machine{versions: map[string]string{"node": "20.1.0", "npm": "10"}, free: 10 << 30}
+	for _, c := range []struct {
+		there []int
+		met   bool
+		want  string
+	}{
+		{nil, false, "postgres on port 5433 (required, web): ledger.sh; redis on port 6379 (optional, web admin): "},
+		{[]int{5433}, true, "redis on port 6379 (optional, web admin): "},
+		{[]int{5433, 6379}, true, ""},
+	} {
+		m.taken = map[int]*stack.Owner{}
+		for _, p := range c.there {
+			m.taken[p] = &stack.Owner{PID: 1}
+		}
+		a := Ask(t.Context(), s, nil, nil, m)
+		var got []string
+		for _, n := range a.Needs {
+			if n.Kind == Server && !n.Met {
+				script := map[bool]string{true: "ledger.sh"}[strings.Contains(n.Remedy, "ledger.sh")]
+				got = append(got, fmt.Sprintf("%s (%s, %s): %s", n.Name, n.Level, strings.Join(n.For, " "), script))
+			}
+		}
+		if a.Met != c.met || strings.Join(got, "; ") != c.want {
+			t.Errorf("with %v: met %v, %q", c.there, a.Met, got)
+		}
 	}
 }

@@ -256,21 +256,22 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 	n := b.nodes[id]
 	if n == nil {
 		n = b.add(id, "step")
-		if needsDatabase(step.Role) {
-			for _, e := range service.After {
-				if other := b.byName[e.ID.Title()]; other != nil &&
-					other.Kind == stack.Lasting {
-					e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
-					n.wait(e)
-				}
-			}
-		}
 		for _, other := range step.AfterSteps {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
 					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
 						Reason: fmt.Sprintf("it uses what %s makes", before.ID.Title()), At: step.At})
 				}
+			}
+		}
+	}
+	if needsDatabase(step.Role) {
+		own := b.byName[service.ID.Title()]
+		for _, e := range service.After {
+			if other := b.byName[e.ID.Title()]; other != nil && other.Kind == stack.Lasting &&
+				other.Project != own.Project {
+				e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
+				n.wait(e)
 			}
 		}
 	}

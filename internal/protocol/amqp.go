@@ -11,6 +11,7 @@ var amqp = &Protocol{
 	Name:     "amqp",
 	Ports:    []int{5672},
 	Programs: []string{"rabbitmq-server"},
+	Drivers:  []string{"amqplib", "pika", "aio-pika"},
 	Scheme:   "amqp",
 	SignIn: &SignIn{
 		User:        []string{"RABBITMQ_DEFAULT_USER"},

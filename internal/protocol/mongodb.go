@@ -7,6 +7,7 @@ var mongodb = &Protocol{
 	Name:     "mongodb",
 	Ports:    []int{27017},
 	Programs: []string{"mongod"},
+	Drivers:  []string{"mongodb", "mongoose", "pymongo", "motor", "mongoengine"},
 	Scheme:   "mongodb",
 	SignIn: &SignIn{
 		User:     []string{"MONGO_INITDB_ROOT_USERNAME"},

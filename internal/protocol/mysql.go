@@ -8,6 +8,7 @@ var mysql = &Protocol{
 	Name:     "mysql",
 	Ports:    []int{3306},
 	Programs: []string{"mysqld", "mariadbd"},
+	Drivers:  []string{"mysql", "mysql2", "mariadb", "@prisma/adapter-mariadb", "mysqlclient", "pymysql", "aiomysql"},
 	Clients:  []string{"mysqladmin", "mysql"},
 	Scheme:   "mysql",
 	SignIn: &SignIn{

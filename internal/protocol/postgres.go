@@ -15,8 +15,10 @@ var postgres = &Protocol{
 	Name:     "postgres",
 	Ports:    []int{5432},
 	Programs: []string{"postgres"},
-	Clients:  []string{"createdb", "createuser", "psql"},
-	Scheme:   "postgres",
+	Drivers: []string{"pg", "postgres", "pg-promise", "@prisma/adapter-pg", "asyncpg", "psycopg", "psycopg2",
+		"psycopg2-binary"},
+	Clients: []string{"createdb", "createuser", "psql"},
+	Scheme:  "postgres",
 	SignIn: &SignIn{
 		User:        []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"},
 		Database:    []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"},

@@ -21,6 +21,8 @@ type Protocol struct {
 	Ports []int
 	// Programs are its servers by the names of their programs; Clients are programs that set a server up.
 	Programs, Clients []string
+	// Drivers are packages with which programs of any language speak to it, and to nothing else.
+	Drivers []string
 	// Scheme is that of an address which is put together.
 	Scheme string
 	// SignIn is how others sign in; nil where nobody does.

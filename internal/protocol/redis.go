@@ -14,6 +14,7 @@ var redis = &Protocol{
 	Name:     "redis",
 	Ports:    []int{6379},
 	Programs: []string{"redis-server", "valkey-server"},
+	Drivers:  []string{"redis", "ioredis", "iovalkey"},
 	Scheme:   "redis",
 	SignIn:   &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
 	images:   expr.New(`redis|valkey|keydb|dragonfly`),

@@ -2,6 +2,8 @@
 // the JSON contracts. It imports nothing else of the program, and decides nothing.
 package stack
 
+import "slices"
+
 // Place is where in a file something was read. File is relative to the workspace and slash-separated;
 // Line counts from 1, and 0 means the file as a whole.
 type Place struct {
@@ -31,6 +33,8 @@ type Stack struct {
 
 	// Variables are those of the compose files that have no value.
 	Variables []Variable `json:"variables,omitempty"`
+	// Servers are those on this machine that settings point at, and that nothing of the stack offers.
+	Servers []Server `json:"servers,omitempty"`
 	// Reads are the environment variables that the code reads; nil if it was not asked.
 	Reads []Read `json:"-"`
 
@@ -57,6 +61,19 @@ func (s *Stack) Project(path, manager string) *Project {
 		}
 	}
 	return nil
+}
+
+// Server is a server that a service expects on this machine, beside the stack.
+type Server struct {
+	Speaks string `json:"speaks"`
+	Port   int    `json:"port"`
+	For    string `json:"for"` // the service
+	Key    string `json:"key"` // of the setting that points at it
+	At     Place  `json:"at"`
+	// MadeBy is a script of the checkout that starts such a server; empty if there is none.
+	MadeBy string `json:"madeBy,omitempty"`
+	// Needed is true where a step of the service's project fails without it.
+	Needed bool `json:"needed,omitempty"`
 }
 
 // Checkout is one working copy of a repository, its path relative to the workspace.
@@ -99,8 +116,46 @@ type Project struct {
 	Sources []Source `json:"sources,omitempty"`
 	// Compiles are the packages that are compiled while they are installed, with what that takes.
 	Compiles []Compile `json:"compiles,omitempty"`
+	// Parts are its folders with a manifest, with the packages that each asks for.
+	Parts []Part `json:"-"`
 	// NotHere says why nothing of the project can be built or run on this system; empty if it can.
 	NotHere string `json:"notHere,omitempty"`
+}
+
+// Part is one folder of a project with a manifest of its own, and the packages that it asks for.
+type Part struct {
+	Folder string
+	Name   string // by which others ask for it
+	Uses   map[string]Place
+	// Scripts are the names of those that its manager runs; nil for a manager that knows none.
+	Scripts []string
+}
+
+// UsedBy finds the first of the packages that a folder of the project asks for, itself or through other parts, and
+// where it is asked for. Away is the number of parts in between.
+func (p *Project) UsedBy(folder string, packages []string) (name string, at Place, away int, ok bool) {
+	seen := map[string]bool{folder: true}
+	for level := []string{folder}; len(level) > 0; away++ {
+		var next []string
+		for _, part := range p.Parts {
+			if !slices.Contains(level, part.Folder) {
+				continue
+			}
+			for _, name := range packages {
+				if at, ok := part.Uses[name]; ok {
+					return name, at, away, true
+				}
+			}
+			for _, other := range p.Parts {
+				if _, asked := part.Uses[other.Name]; asked && other.Name != "" && !seen[other.Folder] {
+					seen[other.Folder] = true
+					next = append(next, other.Folder)
+				}
+			}
+		}
+		level = next
+	}
+	return "", Place{}, 0, false
 }
 
 // Target is an entry of a task file, with the help text that stands beside it and the lines it runs.
@@ -379,7 +434,8 @@ type ContainerSpec struct {
 	Target      string            `json:"target,omitempty"`
 	BuildArgs   map[string]string `json:"buildArgs,omitempty"`
 	Networks    []string          `json:"networks,omitempty"`
-	Aliases     []string          `json:"aliases,omitempty"`
+	Aliases     []string          `json:"aliases,omitempty"` // its other names in its networks
+	Hostname    string            `json:"hostname,omitempty"`
 	Mounts      []Mount           `json:"mounts,omitempty"`
 	ExtraHosts  []string          `json:"extraHosts,omitempty"`
 	Labels      map[string]string `json:"labels,omitempty"`
@@ -525,6 +581,8 @@ type ReadmeDemand struct {
 	Command string `json:"command"`
 	Covered bool   `json:"covered"`
 	By      string `json:"by"`
+	// Why tells what is wrong with a command that is not covered; empty if nothing is known.
+	Why string `json:"why,omitempty"`
 }
 
 // Level is how much a remark matters.

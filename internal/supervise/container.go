@@ -139,6 +139,9 @@ func (x *Executor) container(s *launch.Service) engine.Spec {
 		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace),
 		Labels: map[string]string{},
 	}
+	if c.NetworkMode == "" { // the engine takes no name for one that shares a network
+		spec.Hostname = c.Hostname
+	}
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
 		spec.NetworkMode = "container:nharbor-" + x.plan().ID + "-" + other
 	}
@@ -151,7 +154,7 @@ func (x *Executor) container(s *launch.Service) engine.Spec {
 			engine.Attach{Network: networkName(x.plan(), net), Aliases: append([]string{s.Name}, c.Aliases...)})
 	}
 	for _, p := range s.Ports {
-		if p.Host > 0 {
+		if p.Host > 0 && s.Kind == stack.Lasting { // a job is asked nothing, and may share its ports with a server
 			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
 				Transport: p.Transport})
 		}

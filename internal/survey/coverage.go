@@ -24,12 +24,38 @@ func (s *surveyor) cover() {
 			}
 			if out.By = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0); out.By == "" {
 				out.Covered = false
+				out.Why = s.whyNot(part, path.Join(d.cwd, part.Folder))
 				break
 			}
 		}
 		s.stack.Readme = append(s.stack.Readme, out)
 	}
 }
+
+// whyNot tells why a command can't be done as it is written; empty if nothing is known.
+func (s *surveyor) whyNot(c shell.Command, cwd string) string {
+	script := ecosystem.ScriptRun(c.Words)
+	if script == "" {
+		return ""
+	}
+	known := false
+	for _, p := range s.stack.Projects {
+		for _, part := range p.Parts {
+			if slices.Contains(part.Scripts, script) {
+				return ""
+			}
+			known = known || part.Folder == cwd && part.Scripts != nil
+		}
+	}
+	if !known {
+		return ""
+	}
+	return "there is no script " + script
+}
+
+// changes are the options of a call that does more than look.
+var changes = expr.New(`\s(-d|--data[a-z-]*|-F|--form|-T|--upload-file|--post-data|--json|(-X|--request)[ =]?` +
+	`(POST|PUT|PATCH|DELETE))\b`)
 
 var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
 
@@ -73,6 +99,11 @@ func init() {
 	coverRules = []coverRule{
 		{"compose", func(c *covering) bool { verb, _ := composeCall(c.words); return verb != "" },
 			func(s *surveyor, c *covering) string {
+				for _, file := range composeFiles(c.words) {
+					if !s.isActive(path.Join(c.cwd, file)) {
+						return ""
+					}
+				}
 				verb, args := composeCall(c.words)
 				return s.composeBy(verb, args)
 			}},
@@ -99,7 +130,7 @@ func init() {
 		{"reading settings", program("source", "."),
 			func(s *surveyor, c *covering) string { return s.copiedByFill([]string{c.word(1), c.word(1)}, c.cwd) }},
 		{"calling", program("curl", "wget", "open", "xdg-open"), func(_ *surveyor, c *covering) string {
-			if localAddress.MatchString(c.text) {
+			if localAddress.MatchString(c.text) && !changes.MatchString(c.text) {
 				return "check"
 			}
 			return ""
@@ -215,6 +246,29 @@ func (s *surveyor) onceBy(words []string, of *stack.Service) string {
 		}
 	}
 	return ""
+}
+
+// containerRuns finds the service that runs the words in its container, among other things or alone.
+func (s *surveyor) containerRuns(words []string) string {
+	key := ecosystem.Key(words)
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs != stack.Container {
+			continue
+		}
+		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
+			if len(part.Words) > 0 && ecosystem.Key(part.Words) == key {
+				return service(v.Name)
+			}
+		}
+	}
+	return ""
+}
+
+// isActive reports whether a compose file is one of those that a launch goes by.
+func (s *surveyor) isActive(file string) bool {
+	return slices.ContainsFunc(s.stack.ComposeFiles,
+		func(f stack.ComposeFile) bool { return f.Path == file && f.Active })
 }
 
 // commandsOf lists what a list of words runs: itself, or what it gives to a shell.
@@ -383,7 +437,7 @@ func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
 		}
 		for _, st := range p.Steps {
 			if st.Role == role && (st.Folder == "" || st.Folder == cwd || role == stack.Install) {
-				if s.usesSteps(p) || role == stack.Test {
+				if s.usesSteps(p) {
 					return "step:" + st.ID
 				}
 				if role.Rank() < stack.Create.Rank() {
@@ -423,9 +477,9 @@ var projectRules = []coverRule{
 		return ""
 	}},
 	{"a secret of the application", does(ecosystem.MakesKey), func(*surveyor, *covering) string { return "fill" }},
-	{"serving", does(ecosystem.Serves), func(s *surveyor, c *covering) string { return s.serviceAt(c.cwd) }},
-	{"a service that runs once", does(""), func(s *surveyor, c *covering) string { return s.onceBy(c.words, nil) }},
-	{"a step of the same kind", does(stack.Install, stack.Build, stack.Test),
+	{"serving", does(ecosystem.Serves), func(s *surveyor, c *covering) string { return s.serviceAt(c.cwd, c.of) }},
+	{"what a container runs", nil, func(s *surveyor, c *covering) string { return s.containerRuns(c.words) }},
+	{"a step of the same kind", does(stack.Install, stack.Build),
 		func(s *surveyor, c *covering) string { return s.stepBy(c.role, c.cwd, c.of.Name) }},
 	// Managers that install while they build have no step of their own for it.
 	{"an install that comes with the build", does(stack.Install),
@@ -459,7 +513,7 @@ func (s *surveyor) exactly(key, cwd string) string {
 		p := &s.stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
 		for _, st := range p.Steps {
-			if !runsKey(&st, key) || st.Role == stack.Install || !s.usesSteps(p) && st.Role != stack.Test {
+			if !runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test || !s.usesSteps(p) {
 				continue
 			}
 			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
@@ -482,8 +536,8 @@ func runsKey(st *stack.Step, key string) bool {
 	})
 }
 
-// serviceAt is what serves the project of the folder.
-func (s *surveyor) serviceAt(cwd string) string {
+// serviceAt is what serves the project of the folder, unless that is of another ecosystem than the command.
+func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 	var below []string
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
@@ -492,6 +546,9 @@ func (s *surveyor) serviceAt(cwd string) string {
 			at = v.Dir()
 		}
 		if at == "" || v.Kind == stack.Once {
+			continue
+		}
+		if p := s.stack.Project(v.Project, v.Manager); p != nil && of != nil && p.Ecosystem != of.Name {
 			continue
 		}
 		if at == cwd {

@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -91,8 +92,8 @@ func (s *surveyor) inferEdges() {
 			continue
 		}
 		for _, v := range s.settings(svc) {
-			if callerKey.MatchString(v.key) || v.text == "" {
-				continue
+			if callerKey.MatchString(v.key) || v.text == "" || isServer(svc) && svc.EnvAt[v.key] != v.at {
+				continue // a server's own image reads nothing of an application's settings file
 			}
 			for _, other := range s.pointsAt(svc, v) {
 				if slices.ContainsFunc(svc.After,
@@ -117,6 +118,11 @@ func (s *surveyor) inferEdges() {
 			}
 		}
 	}
+}
+
+// isServer reports whether a service runs the image of a server as it comes.
+func isServer(svc *stack.Service) bool {
+	return svc.Build == "" && protocol.OfImage(svc.Image) != nil
 }
 
 // pointsAt lists the services that a setting's value names by host, or by a port of this machine.

@@ -154,6 +154,9 @@ var placeholder = expr.New(
 		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|` +
 		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
+// jsonList is a list of texts or numbers as JSON writes it.
+var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$`)
+
 // hints are what a placeholder has in it; most values have none, and need no closer look.
 var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put",
 	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy",
@@ -163,7 +166,8 @@ var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", 
 func Placeholder(value string) bool {
 	value = strings.TrimSpace(value)
 	lower := strings.ToLower(value)
-	return value != "" && slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&
+	return value != "" && !jsonList.MatchString(value) &&
+		slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&
 		placeholder.MatchString(value)
 }
 
@@ -190,29 +194,36 @@ func (s *surveyor) missingNames() {
 	for _, v := range s.stack.Variables {
 		named[v.Name] = true
 	}
-	byProject := map[string][]stack.Read{}
-	var order []string
-	for _, r := range s.stack.Reads {
-		if !r.Default && !named[r.Name] {
+	for _, must := range []bool{true, false} {
+		byProject := map[string][]string{}
+		first := map[string]stack.Place{}
+		var order []string
+		for _, r := range s.stack.Reads {
+			if r.Default || named[r.Name] || r.Must != must {
+				continue
+			}
 			if byProject[r.Project] == nil {
 				order = append(order, r.Project)
+				first[r.Project] = r.At
 			}
-			byProject[r.Project] = append(byProject[r.Project], r)
+			byProject[r.Project] = append(byProject[r.Project],
+				fmt.Sprintf("%s (%s:%d)", r.Name, r.At.File, r.At.Line))
 		}
-	}
-	for _, project := range order {
-		var names []string
-		for _, r := range byProject[project] {
-			names = append(names, fmt.Sprintf("%s (%s:%d)", r.Name, r.At.File, r.At.Line))
+		for _, project := range order {
+			names, more := byProject[project], ""
+			if len(names) > 8 {
+				more = fmt.Sprintf(" and %d more", len(names)-8)
+				names = names[:8]
+			}
+			level, text, remedy := stack.Note, "the code reads what no settings file and no template names: ",
+				"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE"
+			if must {
+				level, text, remedy = stack.Warning,
+					"the code insists on values that no settings file and no template names: ",
+					"Give them in the settings file that the program reads: nharbor fill --file FILE --set NAME=VALUE"
+			}
+			s.remark(level, stack.CodeVariableInNoTemplate, first[project], text+strings.Join(names, ", ")+more,
+				remedy)
 		}
-		more := ""
-		if len(names) > 8 {
-			more = fmt.Sprintf(" and %d more", len(names)-8)
-			names = names[:8]
-		}
-		s.remark(stack.Note, stack.CodeVariableInNoTemplate, byProject[project][0].At,
-			fmt.Sprintf("the code reads what no settings file and no template names: %s%s", strings.Join(names, ", "),
-				more),
-			"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE")
 	}
 }

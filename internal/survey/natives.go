@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -163,6 +164,9 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 			PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env
+		}
+		if port := ecosystem.ListensOn(proc.Line); port > 0 && proc.Name != "web" {
+			v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: protocol.Plain, At: proc.At}}
 		}
 		if proc.Name == "web" {
 			if port := ecosystem.PortIn(proc.Line); port > 0 {

@@ -30,9 +30,11 @@ var passes = []pass{
 	{"once", []string{"dockerfiles", "readmes"}, plainly((*surveyor).once)},
 	{"corrected", []string{"corrections", "once"}, plainly((*surveyor).correct)},
 	{"edges", []string{"corrected", "settings"}, plainly((*surveyor).inferEdges)},
+	{"drivers", []string{"edges", "projects"}, plainly((*surveyor).inferByDriver)},
+	{"elsewhere", []string{"edges", "drivers"}, plainly((*surveyor).elsewhere)},
 	{"code", []string{"walk", "corrected"}, plainly((*surveyor).reads)},
 	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
-	{"remarks", []string{"edges", "layers"}, plainly((*surveyor).inspect)},
+	{"remarks", []string{"edges", "drivers", "layers"}, plainly((*surveyor).inspect)},
 	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
 	{"sign-ins", []string{"walk", "corrected"}, plainly((*surveyor).signIns)},
 }

@@ -17,6 +17,7 @@ import (
 func (s *surveyor) projects() {
 	var roots []*ecosystem.Finding
 	var list []*ecosystem.Finding
+	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
 	for _, folder := range s.tree.folders {
 		folder.Roots, folder.System = roots, s.opt.System
@@ -25,25 +26,29 @@ func (s *surveyor) projects() {
 			s.faults = append(s.faults, stack.AllFaults(err)...)
 		}
 		for _, f := range found {
-			s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
 			if len(f.Members) > 0 {
 				roots = append(roots, f)
 			}
-			if len(found) > 1 && f.Within == nil {
-				for i := range f.Project.Steps {
-					f.Project.Steps[i].ID += "@" + f.Project.Manager
-				}
-			}
-			if f.Project.NotHere != "" {
-				s.remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
-					fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
-					"Build it on the system that it is for.")
-				f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
-			}
-			if f.Within != nil && f.Project.Name != "" {
-				names[f.Project.Name] = f
-			}
+			several[f] = len(found) > 1
 			list = append(list, f)
+		}
+	}
+	ecosystem.Settle(list)
+	for _, f := range list {
+		s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
+		if several[f] && f.Within == nil {
+			for i := range f.Project.Steps {
+				f.Project.Steps[i].ID += "@" + f.Project.Manager
+			}
+		}
+		if f.Project.NotHere != "" {
+			s.remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
+				fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
+				"Build it on the system that it is for.")
+			f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
+		}
+		if f.Within != nil && f.Project.Name != "" {
+			names[f.Project.Name] = f
 		}
 	}
 	for _, f := range list {
@@ -132,6 +137,7 @@ func fold(f *ecosystem.Finding) {
 		p.Evidence = append(p.Evidence, stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line,
 			Says: "member with " + member.Framework})
 	}
+	p.Parts = append(p.Parts, member.Parts...)
 	p.Sources, p.Compiles = append(p.Sources, member.Sources...), append(p.Compiles, member.Compiles...)
 }
 

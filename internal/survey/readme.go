@@ -166,6 +166,7 @@ func (r *reader) lineAt(offset int) int {
 
 var (
 	prompt      = expr.New(`^\s*(?:\([\w.-]+\)\s*)?(?:[\w.-]+@[\w.-]+[:\w/~.-]*)?[$%>❯]\s+`)
+	setsOnly    = expr.New(`^[A-Za-z_][\w.-]*\s?=\s?\S*$`) // a line of a settings file
 	assignments = expr.New(`^(?:[A-Za-z_]\w*=\S*\s+)+`)
 )
 
@@ -204,6 +205,9 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 	}
 	if line == "" || line[0] == '#' || strings.HasPrefix(line, "//") || strings.HasPrefix(line, "REM ") ||
 		len(line) > 400 {
+		return cwd
+	}
+	if setsOnly.MatchString(line) {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
@@ -264,6 +268,27 @@ func (s *surveyor) toldToRun(service string) *demand {
 
 // composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
 // without options.
+// composeFiles are the files that a call of the compose command names.
+func composeFiles(words []string) (files []string) {
+	for i, w := range words {
+		option, value, joined := strings.Cut(w, "=")
+		if option != "-f" && option != "--file" {
+			continue
+		}
+		if !joined {
+			if i+1 == len(words) {
+				break
+			}
+			value = words[i+1]
+		}
+		files = append(files, value)
+		if verb, _ := composeCall(words[:i+1]); verb != "" {
+			return files[:len(files)-1] // an option of the verb, such as logs -f
+		}
+	}
+	return files
+}
+
 func composeCall(words []string) (verb string, args []string) {
 	switch {
 	case len(words) > 2 && (words[0] == "docker" || words[0] == "podman") && words[1] == "compose":

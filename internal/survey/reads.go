@@ -182,8 +182,49 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 			out = readsBy(out, &form, text, file)
 		}
 	}
+	for _, schema := range ecosystem.OfCode(path.Ext(file)).Schemas {
+		out = checkedBy(out, &schema, text, file)
+	}
 	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
 	return out
+}
+
+// checkedBy adds the variables that a file lists in a schema of the environment.
+func checkedBy(out []stack.Read, schema *ecosystem.Schema, text, file string) []stack.Read {
+	if !slices.ContainsFunc(schema.With, func(w string) bool { return strings.Contains(text, w) }) {
+		return out
+	}
+	for _, m := range schema.Entry.FindAllStringSubmatchIndex(text, -1) {
+		name, entry := text[m[2]:m[3]], entryFrom(text[m[1]:])
+		if ecosystem.Given(name) {
+			continue
+		}
+		open := schema.Open.MatchString(entry)
+		needed := !open && (schema.Needed == nil || schema.Needed.MatchString(entry))
+		out = append(out, stack.Read{Name: name, Default: open, Must: needed,
+			At: stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")}})
+	}
+	return out
+}
+
+// entryFrom is the rest of an entry of a list: up to the comma, or the end, that is not in brackets of its own.
+func entryFrom(text string) string {
+	depth := 0
+	for i, c := range text[:min(len(text), maxForm)] {
+		switch c {
+		case '(', '[', '{':
+			depth++
+		case ')', ']', '}':
+			if depth--; depth < 0 {
+				return text[:i]
+			}
+		case ',', ';':
+			if depth == 0 {
+				return text[:i]
+			}
+		}
+	}
+	return text[:min(len(text), maxForm)]
 }
 
 // readsBy adds the variables that a file reads in one form.

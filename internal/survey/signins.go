@@ -33,6 +33,7 @@ var (
 			`url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*)$`)
 	passwordHead = expr.New(`^` + passwordWord + `$`)
 	userHead     = expr.New(`^` + userWord + `$`)
+	emphasis     = expr.New(`(^|[\s(])_([^_\s](?:[^_]*[^_\s])?)_([\s:.,)]|$)`)
 	tableRow     = expr.New(`^\s*\|(.+)\|\s*$`)
 )
 
@@ -108,7 +109,10 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 			about = false
 		}
 		if readme && cells(line, &columns, func(u, p string) { add(u, p, at) }) {
-			continue
+			continue // what a row says depends on the heads of its table alone
+		}
+		if readme {
+			line = emphasis.ReplaceAllString(strings.ReplaceAll(line, "**", ""), "$1$2$3")
 		}
 		if m := callUser.FindStringSubmatch(line); m != nil {
 			add(m[1], m[2], at)
@@ -137,7 +141,8 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 	}
 }
 
-// cells reads a row of a table that has columns for users and passwords.
+// cells reads a row of a table, which tells something if there are columns for users and passwords. It reports whether
+// the line is a row.
 func cells(line string, columns *[]int, found func(user, password string)) bool {
 	m := tableRow.FindStringSubmatch(line)
 	if m == nil {
@@ -163,5 +168,5 @@ func cells(line string, columns *[]int, found func(user, password string)) bool 
 			(*columns)[0] = i
 		}
 	}
-	return (*columns)[0] >= 0 && (*columns)[1] >= 0
+	return true
 }

@@ -105,7 +105,7 @@ func (s *surveyor) compose() {
 	}
 	if len(dirs) == 0 && len(s.tree.compose) > 0 {
 		for _, file := range s.tree.compose {
-			if dir := path.Dir(file); len(compose.Find(s.fsys, dir, s.env(dir))) > 0 {
+			if dir := path.Dir(file); !ofDevContainer(file) && len(compose.Find(s.fsys, dir, s.env(dir))) > 0 {
 				dirs = append(dirs, dir)
 				break
 			}
@@ -141,6 +141,11 @@ func (s *surveyor) compose() {
 	}
 }
 
+// ofDevContainer reports whether a compose file belongs to the definition of a dev container.
+func ofDevContainer(file string) bool {
+	return slices.Contains(strings.Split(path.Dir(file), "/"), ".devcontainer")
+}
+
 // inactive tells why a compose file is not part of the launch, and how it would be.
 func inactive(file string, active map[string]bool) (why, remedy string) {
 	dir, beside := path.Dir(file), ""
@@ -151,6 +156,9 @@ func inactive(file string, active map[string]bool) (why, remedy string) {
 	}
 	name := path.Base(file)
 	switch {
+	case ofDevContainer(file) && len(active) == 0:
+		return "this compose file is a dev container's: it says where one works, and not what the application is",
+			"To launch it anyway, start in its folder with -C."
 	case beside == "" && len(active) > 0:
 		return "this compose file is not part of the launch: another one lies higher",
 			"To launch it, start in its folder with -C."
@@ -316,7 +324,7 @@ func (s *surveyor) inspect() {
 	for i := range s.stack.Services {
 		svc := &s.stack.Services[i]
 		for _, p := range svc.Ports {
-			if p.Host == 0 {
+			if p.Host == 0 || svc.Kind == stack.Once {
 				continue
 			}
 			// Package compose compares the services of one compose file.

@@ -83,8 +83,15 @@ func conclusions(s *stack.Stack) string {
 	for _, e := range s.EnvFiles {
 		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)
 	}
+	for _, w := range s.Servers {
+		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks, w.Port, w.For, w.Key,
+			w.At.File, w.At.Line, w.MadeBy, w.Needed)
+	}
 	for _, d := range s.Readme {
 		by := "nothing does it"
+		if d.Why != "" {
+			by += ": " + d.Why
+		}
 		if d.Covered {
 			by = "by " + d.By
 		}

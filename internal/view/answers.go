@@ -156,7 +156,7 @@ func (t *Text) readme(demands []stack.ReadmeDemand) {
 		var rows [][]string
 		for _, d := range demands {
 			if !d.Covered {
-				rows = append(rows, []string{Where(d.At), d.Command})
+				rows = append(rows, []string{Where(d.At), d.Command, d.Why})
 			}
 		}
 		t.table(4, rows)
@@ -233,8 +233,8 @@ func what(v stack.Service) string {
 	return v.Image
 }
 
-// Needs shows what the machine must have: what is missing first, each with its remedy.
-func (t *Text) Needs(a *needs.Answer) {
+// Needs shows what the machine must have for so many services: what is missing first, each with its remedy.
+func (t *Text) Needs(a *needs.Answer, services int) {
 	var met [][]string
 	missing := 0
 	for _, n := range a.Needs {
@@ -270,7 +270,11 @@ func (t *Text) Needs(a *needs.Answer) {
 		t.table(2, met)
 	}
 	t.Blank()
-	if a.Met {
+	if services == 0 {
+		t.Line("Nothing that could be launched was found, so that it needs nothing. If you know how it is started, " +
+			"name " +
+			"it in nharbor.toml; to begin with a draft: nharbor survey --write")
+	} else if a.Met {
 		t.Line("This machine has all that the launch needs.")
 	} else {
 		t.Line("Not everything is there yet; see the lines that begin with missing.")

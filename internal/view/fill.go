@@ -13,6 +13,7 @@ import (
 func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 	if len(p.Files) == 0 {
 		t.Line("There is no settings file here, and no template for one.")
+		t.Remarks(p.Remarks)
 		return
 	}
 	for i, f := range p.Files {

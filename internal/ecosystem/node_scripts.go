@@ -1,0 +1,143 @@
+package ecosystem
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// A script is what its line does, whatever its name says: generate may make code, write a migration into the checkout
+// or render a whole site.
+
+// nodeAsides are commands that people run while they work on an application, or to publish it. A script that runs one
+// prepares nothing for a launch.
+var nodeAsides = []string{
+	// They write a migration into the checkout; some ask for its name.
+	"prisma migrate dev|reset|diff", "drizzle-kit generate*|drop", "knex migrate:make", "typeorm migration:generate",
+	"typeorm migration:create", "sequelize-cli|sequelize migration:generate|migration:create|model:generate",
+	"mikro-orm migration:create",
+	// They render a site.
+	"nuxt|nuxi generate", "next export", "gatsby build", "vuepress build", "eleventy",
+}
+
+// nodeApplies are commands that apply the migrations that lie in the checkout, and do nothing where there are none.
+var nodeApplies = []string{
+	"prisma migrate deploy", "drizzle-kit migrate", "knex migrate:latest|migrate:up", "typeorm migration:run",
+	"sequelize-cli|sequelize db:migrate", "mikro-orm migration:up",
+}
+
+// ran is a command that a script leads to, with the project in whose folder it runs.
+type ran struct {
+	words []string // as Canonical gives them
+	in    *nodeProject
+}
+
+// runs follows a script to the commands that do the work, through scripts that it calls and those of other members.
+func (n *nodeProject) runs(script string, all []*Finding) []ran {
+	var out []ran
+	seen := map[string]bool{}
+	var follow func(n *nodeProject, script string)
+	follow = func(n *nodeProject, script string) {
+		if key := n.Path + "\x00" + script; seen[key] || len(seen) > 50 {
+			return
+		} else {
+			seen[key] = true
+		}
+		for _, c := range shell.Parse(n.pkg.Scripts[script]) {
+			in, name := n.called(c, all)
+			switch {
+			case in != nil && strings.TrimSpace(in.pkg.Scripts[name]) != "":
+				follow(in, name)
+			case len(c.Words) > 0 && c.Words[0] != "cd":
+				out = append(out, ran{Canonical(c.Words), n})
+			}
+		}
+	}
+	follow(n, script)
+	return out
+}
+
+// called is the script that a command runs, and the project that has it; nil if it runs none.
+func (n *nodeProject) called(c shell.Command, all []*Finding) (*nodeProject, string) {
+	if len(c.Words) == 0 {
+		return nil, ""
+	}
+	m := ManagerNamed(c.Words[0])
+	if m.Scripts == nil {
+		return nil, ""
+	}
+	in, words := n, []string{c.Words[0]}
+	if c.Folder != "" && c.Folder != "." {
+		in = memberAt(path.Join(n.Path, c.Folder), all)
+	}
+	for i := 1; i < len(c.Words); i++ {
+		option, value, joined := strings.Cut(c.Words[i], "=")
+		if !slices.Contains(m.Scripts.Member, option) {
+			words = append(words, c.Words[i])
+			continue
+		}
+		if !joined {
+			if i++; i >= len(c.Words) {
+				return nil, ""
+			}
+			value = c.Words[i]
+		}
+		if in = memberNamed(value, all); in == nil {
+			in = memberAt(path.Join(n.Path, value), all)
+		}
+	}
+	name := scriptIn(words)
+	if in == nil || name == "" {
+		return nil, ""
+	}
+	return in, name
+}
+
+func memberNamed(name string, all []*Finding) *nodeProject {
+	for _, f := range all {
+		if f.node != nil && f.Project.Name == name {
+			return f.node
+		}
+	}
+	return nil
+}
+
+func memberAt(folder string, all []*Finding) *nodeProject {
+	for _, f := range all {
+		if f.node != nil && f.Project.Path == folder {
+			return f.node
+		}
+	}
+	return nil
+}
+
+// prepares reports whether a script does something of the role for a launch.
+func (n *nodeProject) prepares(role stack.Role, script string, all []*Finding) bool {
+	for _, r := range n.runs(script, all) {
+		if slices.ContainsFunc(nodeAsides, func(p string) bool { return fits(p, r.words) }) {
+			return false
+		}
+		if role == stack.Migrate && slices.ContainsFunc(nodeApplies, func(p string) bool { return fits(p, r.words) }) {
+			if m := nodeMigration(r.in); m != nil && m.folder == "" {
+				return false // there is nothing to apply
+			}
+		}
+	}
+	return role != stack.Test || !emptyTest.MatchString(n.pkg.Scripts[script])
+}
+
+// drizzleOut is where drizzle-kit's configuration says that migrations lie.
+var drizzleOut = expr.New(`\bout\s*:\s*['"\x60](?:\./)?([^'"\x60]+)['"\x60]`)
+
+// drizzleFolder is the folder of the migrations, relative to the project; empty if there is none.
+func (n *nodeProject) drizzleFolder(config string) string {
+	folder := "drizzle"
+	if m := drizzleOut.FindStringSubmatch(n.text(config)); m != nil {
+		folder = path.Clean(m[1])
+	}
+	return n.first(folder)
+}

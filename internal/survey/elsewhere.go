@@ -1,0 +1,113 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/stack"
+)
+
+var runsImage = expr.New(`(?m)^[^#\n]*\brun\s+-`)
+
+// elsewhere finds the servers on this machine that settings of native services point at, and that nothing of the stack
+// offers. Where something of the stack speaks the same, a setting will be made to point at that, and nothing is
+// concluded.
+func (s *surveyor) elsewhere() {
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		if svc.Runs != stack.Native || svc.Watches {
+			continue
+		}
+		for _, v := range s.settings(svc) {
+			if callerKey.MatchString(v.key) {
+				continue
+			}
+			for _, a := range address.Find(v.text) {
+				known, port := protocol.OfScheme(a.Scheme), a.Asked()
+				if a.Scheme == "" {
+					known, port = s.byParts(svc, v, a.Port)
+				}
+				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 {
+					continue
+				}
+				_, here := address.Resolve(s.stack.Services, svc.Name, false, a.Host, port)
+				if here || slices.ContainsFunc(s.stack.Services,
+					func(o stack.Service) bool { return speaks(&o, known) }) {
+					continue
+				}
+				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.key, At: v.at,
+					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 && s.asksDatabase(svc)})
+			}
+		}
+	}
+}
+
+var hostPart = expr.New(`(?i)^(\w+_)host(name)?$`)
+
+// byParts tells what a setting with nothing but a host is about, by its key, and on which port: the one that is
+// written, that of the setting beside it, or the usual one. Where the key could mean several protocols it is nil.
+func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Protocol, int) {
+	m := hostPart.FindStringSubmatch(v.key)
+	if m == nil {
+		return nil, 0
+	}
+	about := protocol.OfKey(m[1])
+	if len(about) != 1 {
+		return nil, 0
+	}
+	if port > 0 {
+		return about[0], port
+	}
+	for _, o := range s.settings(svc) {
+		if strings.EqualFold(o.key, m[1]+"port") {
+			if port, err := strconv.Atoi(o.text); err == nil {
+				return about[0], port
+			}
+			return nil, 0
+		}
+	}
+	return about[0], about[0].Ports[0]
+}
+
+// wantServer adds a server, unless it is known for the same service.
+func (s *surveyor) wantServer(w stack.Server) {
+	if !slices.ContainsFunc(s.stack.Servers, func(o stack.Server) bool {
+		return o.Port == w.Port && o.Speaks == w.Speaks && o.For == w.For
+	}) {
+		s.stack.Servers = append(s.stack.Servers, w)
+	}
+}
+
+// asksDatabase reports whether a service's project has a step that fails without its database.
+func (s *surveyor) asksDatabase(svc *stack.Service) bool {
+	p := s.stack.Project(svc.Project, svc.Manager)
+	return p != nil && slices.ContainsFunc(p.Steps, func(st stack.Step) bool {
+		return st.Role == stack.Create || st.Role == stack.Migrate || st.Role == stack.Seed
+	})
+}
+
+// madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is none, or several.
+func (s *surveyor) madeBy(dir string, known *protocol.Protocol) string {
+	var found []string
+	folder := s.tree.byPath[dir]
+	for name := range folder.Files {
+		if path.Ext(name) != ".sh" {
+			continue
+		}
+		data, err := folder.Read(name)
+		if err == nil && slices.ContainsFunc(strings.Fields(string(data)), func(word string) bool {
+			return protocol.OfImage(strings.Trim(word, `"'`)) == known
+		}) && runsImage.Match(data) {
+			found = append(found, path.Join(dir, name))
+		}
+	}
+	if len(found) != 1 {
+		return ""
+	}
+	return found[0]
+}
