@@ -21,6 +21,7 @@ const (
 	CodeComposeNoImage           Code = "compose-no-image"
 	CodeComposeNone              Code = "compose-none"
 	CodeComposeNotActive         Code = "compose-not-active"
+	CodeComposeTold              Code = "compose-told"
 	CodeComposeOldForm           Code = "compose-old-form"
 	CodeComposeOutside           Code = "compose-outside"
 	CodeComposePort              Code = "compose-port"

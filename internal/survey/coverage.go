@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -174,8 +175,11 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 const maxTasks = 8
 
 func (s *surveyor) isFolder(dir string) bool {
-	_, known := s.tree.byPath[dir]
-	return dir == "." || known
+	if _, known := s.tree.byPath[dir]; known || dir == "." {
+		return true
+	}
+	info, err := fs.Stat(s.fsys, dir)
+	return err == nil && info.IsDir()
 }
 
 // ownFolder is a README's folder as it is here: there the checkout's own name is often the first part.

@@ -23,7 +23,7 @@ var passes = []pass{
 	{"settings", []string{"walk", "projects"}, plainly((*surveyor).envFiles)},
 	{"readmes", []string{"walk", "projects"}, plainly((*surveyor).readmes)},
 	{"copies", []string{"settings", "readmes"}, plainly((*surveyor).copies)},
-	{"compose files", []string{"walk", "settings"}, plainly((*surveyor).compose)},
+	{"compose files", []string{"walk", "settings", "readmes"}, plainly((*surveyor).compose)},
 	{"compose services", []string{"compose files", "projects", "readmes"}, plainly((*surveyor).adopt)},
 	{"native services", []string{"compose services", "settings"}, plainly((*surveyor).natives)},
 	{"dockerfiles", []string{"native services"}, plainly((*surveyor).dockerfiles)},

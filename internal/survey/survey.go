@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -95,27 +96,29 @@ func (s *surveyor) tops() []string {
 }
 
 // compose reads the compose files that are active: those at the top of the workspace and of each
-// checkout; where there are none, the one that lies highest.
+// checkout, or that its READMEs start; where there are none, the one that lies highest.
 func (s *surveyor) compose() {
-	var dirs []string
+	var sets []composeSet
 	for _, top := range s.tops() {
-		if len(compose.Find(s.fsys, top, s.env(top))) > 0 {
-			dirs = append(dirs, top)
+		if c, ok := s.chosen(top); ok && !slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
+			sets = append(sets, c)
 		}
 	}
-	if len(dirs) == 0 && len(s.tree.compose) > 0 {
+	if len(sets) == 0 && len(s.tree.compose) > 0 {
 		for _, file := range s.tree.compose {
 			if dir := path.Dir(file); !ofDevContainer(file) && len(compose.Find(s.fsys, dir, s.env(dir))) > 0 {
-				dirs = append(dirs, dir)
+				sets = append(sets, composeSet{dir: dir})
 				break
 			}
 		}
 	}
 	active := map[string]bool{}
-	for _, dir := range dirs {
-		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.env(dir)})
+	for _, c := range sets {
+		dir := c.dir
+		s.say(c)
+		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.envOf(c)})
 		if err != nil {
-			for _, f := range compose.Find(s.fsys, dir, s.env(dir)) {
+			for _, f := range compose.Find(s.fsys, dir, s.envOf(c)) {
 				active[f] = true
 			}
 			s.faults = append(s.faults, stack.AllFaults(err)...)
@@ -132,10 +135,17 @@ func (s *surveyor) compose() {
 		}
 		s.composed = append(s.composed, p)
 	}
-	for _, f := range s.tree.compose {
+	listed := slices.Clone(s.tree.compose)
+	told := slices.ContainsFunc(sets, func(c composeSet) bool { return c.files != nil })
+	for _, f := range slices.Sorted(maps.Keys(active)) {
+		if !slices.Contains(listed, f) {
+			listed = append(listed, f)
+		}
+	}
+	for _, f := range listed {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
-			why, remedy := inactive(f, active)
+			why, remedy := inactive(f, active, told)
 			s.remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
@@ -147,7 +157,7 @@ func ofDevContainer(file string) bool {
 }
 
 // inactive tells why a compose file is not part of the launch, and how it would be.
-func inactive(file string, active map[string]bool) (why, remedy string) {
+func inactive(file string, active map[string]bool, told bool) (why, remedy string) {
 	dir, beside := path.Dir(file), ""
 	for _, name := range compose.FileNames {
 		if active[path.Join(dir, name)] {
@@ -159,6 +169,9 @@ func inactive(file string, active map[string]bool) (why, remedy string) {
 	case ofDevContainer(file) && len(active) == 0:
 		return "this compose file is a dev container's: it says where one works, and not what the application is",
 			"To launch it anyway, start in its folder with -C."
+	case beside == "" && told:
+		return "this compose file is not part of the launch: the README starts another one",
+			"To use it, name it in COMPOSE_FILE."
 	case beside == "" && len(active) > 0:
 		return "this compose file is not part of the launch: another one lies higher",
 			"To launch it, start in its folder with -C."
@@ -175,7 +188,7 @@ func inactive(file string, active map[string]bool) (why, remedy string) {
 // Compose reads the active compose files of the workspace, as Survey does.
 func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 	s := newSurveyor(fsys, opt)
-	if err := s.look("settings"); err != nil {
+	if err := s.look("settings", "readmes"); err != nil {
 		return nil, err
 	}
 	s.faults = nil // of settings files, which are not asked for here
