@@ -18,7 +18,7 @@ nharbor survey --compose. An unknown key that does not begin with x- is an error
 one suggested. A key, or a key inside of one, that a launch does not act on yet is named in a remark of
 nharbor survey, with the services that have it.
 
-Files are found under their usual names, with their override, or as COMPOSE_FILE (with
+Files are found under their usual names, with their override, as the README starts them, or as COMPOSE_FILE (with
 COMPOSE_PATH_SEPARATOR), COMPOSE_PROFILES and COMPOSE_PROJECT_NAME say, in the shell or in the .env file
 beside them. include and extends are followed inside of the workspace; what lies outside is named and not
 read. Old files are read too: version is taken and ignored, and a file without the key services is a file of

@@ -301,3 +301,16 @@ func TestSeals(t *testing.T) {
 		t.Errorf("the memory holds %s, %v", data, err)
 	}
 }
+
+// TestShortJob starts services that end at once with code 0: where nothing says that one serves, it was a job.
+func TestShortJob(t *testing.T) {
+	t.Parallel()
+	p := newPlay(t)
+	p.native("sums", stack.Lasting, 0, words("say=all sums are right"))
+	p.native("desk", stack.Lasting, testport.Take(t), words("say=gone"))
+	p.native("after", stack.Lasting, 0, words("stay"), "service:sums answering")
+	p.run(t, nil)
+	if got := p.states(); got != "after running, desk failed, sums finished" {
+		t.Error(got)
+	}
+}

@@ -89,6 +89,10 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 			x.memory.Remember(once, memory.Digest(x.plan().Root, once, x.dataOf(n.svc.Data)), nil)
 		}
 		x.end(n, stack.Ended, "")
+	case exit.OK() && len(n.svc.Ports) == 0 && !n.svc.Restarts.Restart && !l.WasUp:
+		// Nothing says that it serves, it has not stayed up, and says itself that all is well: it was a job.
+		x.memory.Took(n.id, time.Since(l.Begin))
+		x.end(n, stack.Ended, "ended well by itself")
 	default:
 		text := exit.String() + lastWords(log)
 		if exit.OK() {
