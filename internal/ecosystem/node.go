@@ -311,6 +311,9 @@ func (n *nodeProject) install() {
 			"Commit the lock file that the install makes.")
 	}
 	s := n.step(stack.Install, where, n.tool.call(n.tool.install...)...)
+	if n.tool.lock != "" {
+		s.As = n.tool.call(n.tool.node.ways(n, "").install...)
+	}
 	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml",
 		"bunfig.toml")
 	if !n.tool.noModules {

@@ -2,6 +2,7 @@ package ecosystem
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -262,6 +263,25 @@ func TestBrokenBeside(t *testing.T) {
 		fault := stack.AllFaults(errs[0])[0]
 		if fault.At.File != "app/"+name || fault.At.Line < 1 || fault.Remedy == "" {
 			t.Errorf("%s: %+v", name, fault)
+		}
+	}
+}
+
+// TestInstallIsRememberedAlike holds an install that makes a lock file and the one that keeps to it to one name in the
+// memory: the first launch of a checkout without one makes it.
+func TestInstallIsRememberedAlike(t *testing.T) {
+	t.Parallel()
+	install := func(files map[string]string) stack.Step {
+		files["package.json"] = `{"dependencies": {"left": "1"}}`
+		return found(t, files).Project.Steps[0]
+	}
+	for lock, sign := range map[string]string{"package-lock.json": ".npmrc", "pnpm-lock.yaml": "pnpm-workspace.yaml"} {
+		before := install(map[string]string{sign: ""})
+		after := install(map[string]string{sign: "", lock: "{}"})
+		if slices.Equal(before.Command, after.Command) || !slices.Equal(before.Command, after.As) ||
+			!slices.Equal(before.Inputs, after.Inputs) {
+			t.Errorf("%s: %q of %q, and then %q, as %q, of %q", lock, before.Command, before.Inputs, after.Command,
+				after.As, after.Inputs)
 		}
 	}
 }

@@ -31,8 +31,15 @@ func Changes(then *Prints, now *Plan) stack.Changed {
 		return out
 	}
 	p := now.prints()
+	done := now.done()
+	known := map[string]bool{} // what a step has made or read itself since the launch began, such as its lock file
+	for id := range done {
+		for _, in := range now.Steps[id].Inputs {
+			known[in] = true
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(then.Files)) {
-		if memory.Sum(now.Root, name) != then.Files[name] {
+		if !known[name] && memory.Sum(now.Root, name) != then.Files[name] {
 			out.Files = append(out.Files, name)
 		}
 	}
@@ -42,7 +49,7 @@ func Changes(then *Prints, now *Plan) stack.Changed {
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Steps)) {
-		if old, launched := then.Steps[id]; p.Steps[id] != "" && (!launched || old != p.Steps[id]) {
+		if old, launched := then.Steps[id]; p.Steps[id] != "" && !done[id] && (!launched || old != p.Steps[id]) {
 			out.Steps = append(out.Steps, id.Title())
 		}
 	}
@@ -56,6 +63,18 @@ func Changes(then *Prints, now *Plan) stack.Changed {
 		names := slices.Concat(out.Services, now.servicesBehind(out.Steps, p.Steps))
 		slices.Sort(names)
 		out.Remedy = "nharbor restart " + strings.Join(slices.Compact(names), " ")
+	}
+	return out
+}
+
+// done are the steps of the plan that would not be done again, by what is remembered.
+func (p *Plan) done() map[stack.NodeID]bool {
+	out := map[stack.NodeID]bool{}
+	m := memory.Recall(p.Root)
+	for id, s := range p.Steps {
+		if m.Done(&s.Work, memory.Digest(p.Root, &s.Work, "")) {
+			out[id] = true
+		}
 	}
 	return out
 }

@@ -53,6 +53,16 @@ func TestChangesAreNamed(t *testing.T) {
 	if c := Changes(nil, made("low", "c1")); c.Any() {
 		t.Errorf("of a launch of which nothing is known is said %+v", c)
 	}
+	// The install has written its lock file since: what it left is its result, and no change.
+	install := made("low", "c2").Steps["step:install:web"].Work
+	memory.Recall(root).Remember(&install, memory.Digest(root, &install, ""), nil)
+	if c := Changes(then, made("low", "c1")); len(c.Steps) > 0 || strings.Join(c.Files, " ") != "nharbor.toml" {
+		t.Errorf("after the install is said %+v", c)
+	}
+	write("lock", "3")
+	if c := Changes(then, made("low", "c1")); strings.Join(c.Steps, " ") != "install web" {
+		t.Errorf("of another lock file is said %+v", c)
+	}
 	if strings.Contains(fmt.Sprintf("%+v", then), "LEVEL") {
 		t.Error("the record holds a setting")
 	}

@@ -240,7 +240,8 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 		dir = step.Folder
 	}
 	out := Step{Dir: filepath.Join(m.root, filepath.FromSlash(dir)), Set: step.Env, Work: memory.Work{ID: step.ID,
-		Role: step.Role, Command: step.Command, Env: m.stepEnv(proj, dir), Inputs: step.Inputs, Outputs: step.Outputs,
+		Role: step.Role, Command: step.Command, As: step.As, Env: m.stepEnv(proj, dir), Inputs: step.Inputs,
+		Outputs:   step.Outputs,
 		EveryTime: step.EveryTime}}
 	if step.Role.Rank() >= stack.Create.Rank() {
 		out.Data = m.data(id, proj.Path)

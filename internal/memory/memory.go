@@ -26,6 +26,7 @@ type Work struct {
 	ID      string // ROLE:PROJECT-PATH
 	Role    stack.Role
 	Command []string
+	As      []string // the command by which it is remembered; nil for Command
 	Env     []string // KEY=VALUE, all that the process gets
 	// Inputs are the files and folders, relative to the workspace, on whose content it depends.
 	Inputs []string
@@ -93,7 +94,11 @@ func Digest(root string, s *Work, data string) string {
 		return ""
 	}
 	h := sha256.New()
-	fmt.Fprintf(h, "%q %q\n", s.Command, data)
+	command := s.Command
+	if s.As != nil {
+		command = s.As
+	}
+	fmt.Fprintf(h, "%q %q\n", command, data)
 	for _, kv := range s.Env {
 		// Of the settings only those count that say which database it is.
 		if key, value, _ := strings.Cut(kv, "="); s.Role.Rank() >= stack.Create.Rank() && databaseKey.MatchString(key) {

@@ -272,6 +272,9 @@ type Step struct {
 	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run
 	// again.
 	Inputs []string `json:"inputs,omitempty"`
+	// As is the command by which it is remembered, where the one that makes a lock file and the one that keeps to it
+	// come to the same; nil for Command.
+	As []string `json:"-"`
 	// EveryTime is true for a step that is run at each launch, whatever was done before.
 	EveryTime bool `json:"everyTime,omitempty"`
 	// Outputs are what the step leaves behind; one that is missing makes the step run again.
