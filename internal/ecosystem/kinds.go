@@ -181,6 +181,8 @@ type CodeForm struct {
 type Schema struct {
 	// With are texts one of which a file must contain, so that the list is one of the environment.
 	With []string
+	// Library are texts one of which a file must contain, too: most files don't, and need no closer look.
+	Library []string
 	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows the match.
 	Entry *expr.Expr
 	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it isn't nil, one whose

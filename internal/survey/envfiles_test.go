@@ -20,13 +20,15 @@ func TestReads(t *testing.T) {
 			"PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
 		"a.ts": {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x " +
 			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, DENO_KEY, TERNARY default"},
-		"checked.ts": {"export const env = check({\n  BERTH_URL: z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
+		"checked.ts": {"import { z } from 'zod'\nimport Joi from 'joi'\nexport const env = check({\n  BERTH_URL: " +
+			"z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
 			".default(4310),\n  TIDE_KEY: z\n    .string()\n    .optional(),\n  MODE_OF_SEA: z.enum(['calm', " +
 			"'rough'])," +
 			"\n  // UNUSED_KEY: z.string(),\n  PIER_ID: Joi.string().required(),\n  PIER_NOTE: Joi.string(),\n}, " +
 			"process.env)",
 			"BERTH_URL must, BERTH_PORT default, TIDE_KEY default, MODE_OF_SEA must, PIER_ID must, PIER_NOTE"},
-		"fares.ts": {"const fare = z.object({\n  ADULT_FARE: z.number(),\n})", ""}, // not of the environment
+		// not of the environment
+		"fares.ts": {"import { z } from 'zod'\nconst fare = z.object({\n  ADULT_FARE: z.number(),\n})", ""},
 		"a.vue":    {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
 		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
 			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +

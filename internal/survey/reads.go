@@ -191,7 +191,8 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 
 // checkedBy adds the variables that a file lists in a schema of the environment.
 func checkedBy(out []stack.Read, schema *ecosystem.Schema, text, file string) []stack.Read {
-	if !slices.ContainsFunc(schema.With, func(w string) bool { return strings.Contains(text, w) }) {
+	has := func(word string) bool { return strings.Contains(text, word) }
+	if !slices.ContainsFunc(schema.With, has) || !slices.ContainsFunc(schema.Library, has) {
 		return out
 	}
 	for _, m := range schema.Entry.FindAllStringSubmatchIndex(text, -1) {
