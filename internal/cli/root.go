@@ -129,6 +129,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(),
 		a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
 	careful(c)
+	plainUsage(c)
 	return c
 }
 

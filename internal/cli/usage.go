@@ -45,6 +45,19 @@ func careful(c *cobra.Command) {
 	}
 }
 
+// plainUsage shows a command that only holds others as such, although it answers calls itself.
+func plainUsage(root *cobra.Command) {
+	usual := root.UsageFunc()
+	root.SetUsageFunc(func(c *cobra.Command) error {
+		if c.HasSubCommands() {
+			answer := c.RunE
+			c.RunE = nil
+			defer func() { c.RunE = answer }()
+		}
+		return usual(c)
+	})
+}
+
 // unknownCommand answers a call whose first word is no command: with what it may mean, or what there is.
 func unknownCommand(c *cobra.Command, words []string) error {
 	if len(words) == 0 {

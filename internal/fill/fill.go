@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 )
 
 // The origins of a setting's value.
@@ -197,13 +198,11 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 	m.linkUp()
 	m.notice()
 	m.overlay()
+	given := map[string]bool{}
+	m.each(func(_ *File, s *Setting) { given[s.Key] = true })
+	m.plan.Remarks = append(m.plan.Remarks, survey.Unnamed(s.Reads, given)...)
 	if opt.Only != "" {
 		m.plan.keepOnly(path.Clean(opt.Only))
-	}
-	for _, r := range s.Remarks {
-		if r.Code == stack.CodeVariableInNoTemplate {
-			m.plan.Remarks = append(m.plan.Remarks, r)
-		}
 	}
 	m.plan.Complete = len(m.plan.Missing) == 0
 	return m.plan, nil

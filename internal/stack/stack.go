@@ -563,12 +563,13 @@ type Variable struct {
 }
 
 // Read is an environment variable that code reads. Project is the folder of its project. Default is true where the code
-// has a value for it when it is not set; Must where the code fails then.
+// has a value for it when it is not set; Must where the code fails then; Named where a settings file, a template or a
+// service names it.
 type Read struct {
-	Name          string
-	Project       string
-	At            Place
-	Default, Must bool
+	Name                 string
+	Project              string
+	At                   Place
+	Default, Must, Named bool
 }
 
 // SignIn is a user that sample data creates.

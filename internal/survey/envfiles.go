@@ -171,7 +171,8 @@ func Placeholder(value string) bool {
 		placeholder.MatchString(value)
 }
 
-// missingNames adds a remark for each variable that the code reads and that neither settings nor their templates name.
+// missingNames finds which of the variables that the code reads are named by settings, their templates or services, and
+// remarks on the others.
 func (s *surveyor) missingNames() {
 	named := map[string]bool{}
 	for _, e := range s.stack.EnvFiles {
@@ -194,12 +195,21 @@ func (s *surveyor) missingNames() {
 	for _, v := range s.stack.Variables {
 		named[v.Name] = true
 	}
+	for i := range s.stack.Reads {
+		s.stack.Reads[i].Named = named[s.stack.Reads[i].Name]
+	}
+	s.stack.Remarks = append(s.stack.Remarks, Unnamed(s.stack.Reads, nil)...)
+}
+
+// Unnamed remarks on the variables that the code reads without a value of its own, and that nobody names; given tells
+// which are named since the survey, and may be nil. What the code insists on comes first.
+func Unnamed(reads []stack.Read, given map[string]bool) (out []stack.Remark) {
 	for _, must := range []bool{true, false} {
 		byProject := map[string][]string{}
 		first := map[string]stack.Place{}
 		var order []string
-		for _, r := range s.stack.Reads {
-			if r.Default || named[r.Name] || r.Must != must {
+		for _, r := range reads {
+			if r.Default || r.Named || given[r.Name] || r.Must != must {
 				continue
 			}
 			if byProject[r.Project] == nil {
@@ -215,15 +225,16 @@ func (s *surveyor) missingNames() {
 				more = fmt.Sprintf(" and %d more", len(names)-8)
 				names = names[:8]
 			}
-			level, text, remedy := stack.Note, "the code reads what no settings file and no template names: ",
-				"If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE"
+			r := stack.Remark{Level: stack.Note, Code: stack.CodeVariableInNoTemplate, At: first[project],
+				Text:   "the code reads what no settings file and no template names: ",
+				Remedy: "If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE"}
 			if must {
-				level, text, remedy = stack.Warning,
-					"the code insists on values that no settings file and no template names: ",
-					"Give them in the settings file that the program reads: nharbor fill --file FILE --set NAME=VALUE"
+				r.Level, r.Text = stack.Warning, "the code insists on values that no settings file and no template names: "
+				r.Remedy = "Give them in the settings file that the program reads: nharbor fill --file FILE --set NAME=VALUE"
 			}
-			s.remark(level, stack.CodeVariableInNoTemplate, first[project], text+strings.Join(names, ", ")+more,
-				remedy)
+			r.Text += strings.Join(names, ", ") + more
+			out = append(out, r)
 		}
 	}
+	return out
 }

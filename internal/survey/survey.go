@@ -106,7 +106,7 @@ func (s *surveyor) compose() {
 	}
 	if len(sets) == 0 && len(s.tree.compose) > 0 {
 		for _, file := range s.tree.compose {
-			if dir := path.Dir(file); !ofDevContainer(file) && len(compose.Find(s.fsys, dir, s.env(dir))) > 0 {
+			if dir := path.Dir(file); !ofDevContainer(file) && s.hasCompose(dir) {
 				sets = append(sets, composeSet{dir: dir})
 				break
 			}
@@ -115,10 +115,18 @@ func (s *surveyor) compose() {
 	active := map[string]bool{}
 	for _, c := range sets {
 		dir := c.dir
-		s.say(c)
-		p, err := compose.Load(s.fsys, dir, compose.Options{Env: s.envOf(c)})
+		if c.named() {
+			s.remark(stack.Note, stack.CodeComposeTold, c.at,
+				fmt.Sprintf("the README starts %s, and so does a launch", strings.Join(c.files, " with ")),
+				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside the README.")
+		}
+		p, err := s.loadSet(c)
 		if err != nil {
-			for _, f := range compose.Find(s.fsys, dir, s.envOf(c)) {
+			files := c.files
+			if !c.named() {
+				files = compose.Find(s.fsys, dir, s.env(dir))
+			}
+			for _, f := range files {
 				active[f] = true
 			}
 			s.faults = append(s.faults, stack.AllFaults(err)...)
@@ -136,7 +144,7 @@ func (s *surveyor) compose() {
 		s.composed = append(s.composed, p)
 	}
 	listed := slices.Clone(s.tree.compose)
-	told := slices.ContainsFunc(sets, func(c composeSet) bool { return c.files != nil })
+	told := slices.ContainsFunc(sets, composeSet.named)
 	for _, f := range slices.Sorted(maps.Keys(active)) {
 		if !slices.Contains(listed, f) {
 			listed = append(listed, f)
@@ -199,20 +207,25 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 	return s.composed, nil
 }
 
-// env is where the variables of a compose file in dir come from: the shell, and, as long as no .env
-// lies beside it, the template that one will be made from.
+// env is where the variables of a compose file in dir come from: the shell, and the .env beside it or, as long as there
+// is none, the template that one will be made from.
 func (s *surveyor) env(dir string) dotenv.Lookup {
-	template := map[string]string{}
+	beside := map[string]string{}
 	for _, e := range s.stack.EnvFiles {
-		if e.Path == path.Join(dir, ".env") && !e.Present && e.Template != "" {
-			template, _ = s.values(e.Template)
+		if e.Path != path.Join(dir, ".env") {
+			continue
+		}
+		if e.Present {
+			beside, _ = s.values(e.Path)
+		} else if e.Template != "" {
+			beside, _ = s.values(e.Template)
 		}
 	}
 	return func(name string) (string, bool) {
 		if v, ok := s.opt.Env(name); ok {
 			return v, true
 		}
-		v, ok := template[name]
+		v, ok := beside[name]
 		return v, ok
 	}
 }
