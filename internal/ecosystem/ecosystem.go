@@ -389,18 +389,14 @@ var (
 )
 
 // ListensOn finds the port on which a command line tells its program to listen.
-func ListensOn(command string) int {
-	for _, form := range []*expr.Expr{listenFlag, ownPort} {
-		if m := form.FindStringSubmatch(command); m != nil {
-			return portNumber(m[1])
-		}
-	}
-	return 0
-}
+func ListensOn(command string) int { return portBy(command, listenFlag, ownPort) }
 
 // PortIn finds the port that a command line names.
-func PortIn(command string) int {
-	for _, form := range []*expr.Expr{listenFlag, portFlag} {
+func PortIn(command string) int { return portBy(command, listenFlag, portFlag) }
+
+// portBy takes the port of the first form that fits; 0 is none.
+func portBy(command string, forms ...*expr.Expr) int {
+	for _, form := range forms {
 		if m := form.FindStringSubmatch(command); m != nil {
 			return portNumber(m[1])
 		}

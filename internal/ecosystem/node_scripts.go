@@ -36,17 +36,20 @@ type ran struct {
 	in    *nodeProject
 }
 
+// maxScripts is how many scripts are followed from one.
+const maxScripts = 50
+
 // runs follows a script to the commands that do the work, through scripts that it calls and those of other members.
 func (n *nodeProject) runs(script string, all []*Finding) []ran {
 	var out []ran
 	seen := map[string]bool{}
 	var follow func(n *nodeProject, script string)
 	follow = func(n *nodeProject, script string) {
-		if key := n.Path + "\x00" + script; seen[key] || len(seen) > 50 {
+		key := n.Path + "\x00" + script
+		if seen[key] || len(seen) > maxScripts {
 			return
-		} else {
-			seen[key] = true
 		}
+		seen[key] = true
 		for _, c := range shell.Parse(n.pkg.Scripts[script]) {
 			in, name := n.called(c, all)
 			switch {
@@ -72,7 +75,7 @@ func (n *nodeProject) called(c shell.Command, all []*Finding) (*nodeProject, str
 	}
 	in, words := n, []string{c.Words[0]}
 	if c.Folder != "" && c.Folder != "." {
-		in = memberAt(path.Join(n.Path, c.Folder), all)
+		in = member("", path.Join(n.Path, c.Folder), all)
 	}
 	for i := 1; i < len(c.Words); i++ {
 		option, value, joined := strings.Cut(c.Words[i], "=")
@@ -86,9 +89,7 @@ func (n *nodeProject) called(c shell.Command, all []*Finding) (*nodeProject, str
 			}
 			value = c.Words[i]
 		}
-		if in = memberNamed(value, all); in == nil {
-			in = memberAt(path.Join(n.Path, value), all)
-		}
+		in = member(value, path.Join(n.Path, value), all)
 	}
 	name := scriptIn(words)
 	if in == nil || name == "" {
@@ -97,22 +98,18 @@ func (n *nodeProject) called(c shell.Command, all []*Finding) (*nodeProject, str
 	return in, name
 }
 
-func memberNamed(name string, all []*Finding) *nodeProject {
+// member is the project of that name or, where there is none, in that folder; nil if there is neither.
+func member(name, folder string, all []*Finding) (found *nodeProject) {
 	for _, f := range all {
-		if f.node != nil && f.Project.Name == name {
+		switch {
+		case f.node == nil:
+		case name != "" && f.Project.Name == name:
 			return f.node
+		case f.Project.Path == folder:
+			found = f.node
 		}
 	}
-	return nil
-}
-
-func memberAt(folder string, all []*Finding) *nodeProject {
-	for _, f := range all {
-		if f.node != nil && f.Project.Path == folder {
-			return f.node
-		}
-	}
-	return nil
+	return found
 }
 
 // prepares reports whether a script does something of the role for a launch.

@@ -2,13 +2,14 @@ package launch
 
 import (
 	"fmt"
-	"nimbleharbor/internal/memory"
-	"nimbleharbor/internal/order"
-	"nimbleharbor/internal/stack"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/stack"
 )
 
 func TestChangesAreNamed(t *testing.T) {

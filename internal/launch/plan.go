@@ -112,7 +112,9 @@ func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 	out.Services = slices.Clone(s.Services)
 	for i := range out.Services {
 		svc := &out.Services[i]
-		svc.Ports = slices.Clone(svc.Ports)
+		if svc.Ports = slices.Clone(svc.Ports); svc.Kind == stack.Once {
+			svc.Ports = nil // a job is asked nothing, and may have its ports in common with a server
+		}
 		if err := shift(svc, opt.Shift); err != nil {
 			return nil, err
 		}

@@ -324,21 +324,29 @@ func (a *asker) engine(services []*stack.Service) {
 	a.needs = append(a.needs, n)
 }
 
+// wantedToo adds a service to a need that another one has already; it reports whether there is one of that name.
+func (a *asker) wantedToo(name, how, service string, at stack.Place) bool {
+	i := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name })
+	if i < 0 {
+		return false
+	}
+	n := &a.needs[i]
+	n.Because, n.For = append(n.Because, at), append(n.For, service)
+	n.Wanted = how + ", for " + strings.Join(n.For, ", ")
+	return true
+}
+
 func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 	for _, s := range services {
 		for _, p := range s.Ports {
-			if p.Host == 0 || p.Transport != "tcp" || s.Kind == stack.Once {
+			if p.Host == 0 || p.Transport != "tcp" {
 				continue
 			}
-			if again := slices.IndexFunc(a.needs, func(n Need) bool {
-				return n.Kind == Port && n.Name == fmt.Sprintf("port %d", p.Host)
-			}); again >= 0 {
-				n := &a.needs[again]
-				n.Because, n.For = append(n.Because, p.At), append(n.For, s.Name)
-				n.Wanted = "free, for " + strings.Join(n.For, ", ")
+			name := fmt.Sprintf("port %d", p.Host)
+			if a.wantedToo(name, "free", s.Name, p.At) {
 				continue
 			}
-			n := Need{Name: fmt.Sprintf("port %d", p.Host), Kind: Port, Wanted: "free, for " + s.Name, Found: "free",
+			n := Need{Name: name, Kind: Port, Wanted: "free, for " + s.Name, Found: "free",
 				Met: true, Level: Required, Because: []stack.Place{p.At}, For: []string{s.Name}}
 			if ours[p.Host] {
 				n.Found = "held by this stack"
@@ -362,10 +370,7 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			continue
 		}
 		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
-		if again := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name }); again >= 0 {
-			n := &a.needs[again]
-			n.Because, n.For = append(n.Because, w.At), append(n.For, w.For)
-			n.Wanted = "answering, for " + strings.Join(n.For, ", ")
+		if a.wantedToo(name, "answering", w.For, w.At) {
 			continue
 		}
 		n := Need{Name: name, Kind: Server, Wanted: "answering, for " + w.For,

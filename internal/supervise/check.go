@@ -23,7 +23,7 @@ func CheckPorts(ctx context.Context, services []stack.Service, r *Record) stack.
 	var targets []target
 	for _, s := range services {
 		for _, p := range s.Ports {
-			if p.Host > 0 {
+			if p.Host > 0 && s.Kind != stack.Once { // a job is asked nothing
 				targets = append(targets, target{s, p})
 			}
 		}

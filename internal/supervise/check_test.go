@@ -1,9 +1,12 @@
 package supervise
 
 import (
-	"nimbleharbor/internal/stack"
 	"strings"
 	"testing"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testport"
 )
 
 func TestCausesFollowTheRecord(t *testing.T) {
@@ -52,5 +55,23 @@ func TestCausesFollowTheRecord(t *testing.T) {
 			(got.Remedy == "") != (c.verdict == stack.Answers) {
 			t.Errorf("%s: %+v", c.name, got)
 		}
+	}
+}
+
+// TestJobsAreAskedNothing holds that a job that is over gets no credit for the server that has its port now.
+func TestJobsAreAskedNothing(t *testing.T) {
+	t.Parallel()
+	ports := []stack.Port{{Host: testport.Take(t), Target: 80, Transport: "tcp", Speaks: "http"}}
+	c := CheckPorts(t.Context(), []stack.Service{
+		{Name: "board", Kind: stack.Lasting, Ports: ports},
+		{Name: "prepare", Kind: stack.Once, Ports: ports},
+	}, nil)
+	if len(c.Ports) != 1 || c.Ports[0].Service != "board" {
+		t.Errorf("asked was %+v", c.Ports)
+	}
+	mixed, err := launch.Mix(&stack.Stack{Services: []stack.Service{{Name: "prepare", Kind: stack.Once, Ports: ports}}},
+		launch.Options{})
+	if err != nil || len(mixed.Stack.Services[0].Ports) != 0 || len(mixed.Survey.Services[0].Ports) != 1 {
+		t.Errorf("to be launched is %+v, %v", mixed, err)
 	}
 }

@@ -154,7 +154,7 @@ func (x *Executor) container(s *launch.Service) engine.Spec {
 			engine.Attach{Network: networkName(x.plan(), net), Aliases: append([]string{s.Name}, c.Aliases...)})
 	}
 	for _, p := range s.Ports {
-		if p.Host > 0 && s.Kind == stack.Lasting { // a job is asked nothing, and may share its ports with a server
+		if p.Host > 0 {
 			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
 				Transport: p.Transport})
 		}

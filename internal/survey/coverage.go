@@ -230,34 +230,18 @@ func (s *surveyor) composeBy(verb string, args []string) string {
 			(len(args) < 2 || ecosystem.Key(args[1:]) == ecosystem.Key(v.Command)) {
 			return service(v.Name)
 		}
-		return s.onceBy(args[1:], v)
+		return s.runBy(args[1:], func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
 	}
 	return ""
 }
 
-// onceBy finds a service that does once what the words do.
-func (s *surveyor) onceBy(words []string, of *stack.Service) string {
+// runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container, among
+// other things or alone.
+func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
 	key := ecosystem.Key(words)
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
-		if v.Kind != stack.Once && v != of {
-			continue
-		}
-		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
-			if len(part.Words) > 0 && ecosystem.Key(part.Words) == key {
-				return service(v.Name)
-			}
-		}
-	}
-	return ""
-}
-
-// containerRuns finds the service that runs the words in its container, among other things or alone.
-func (s *surveyor) containerRuns(words []string) string {
-	key := ecosystem.Key(words)
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
-		if v.Runs != stack.Container {
+		if v.Runs != stack.Container || asked != nil && !asked(v) {
 			continue
 		}
 		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
@@ -482,7 +466,7 @@ var projectRules = []coverRule{
 	}},
 	{"a secret of the application", does(ecosystem.MakesKey), func(*surveyor, *covering) string { return "fill" }},
 	{"serving", does(ecosystem.Serves), func(s *surveyor, c *covering) string { return s.serviceAt(c.cwd, c.of) }},
-	{"what a container runs", nil, func(s *surveyor, c *covering) string { return s.containerRuns(c.words) }},
+	{"what a container runs", nil, func(s *surveyor, c *covering) string { return s.runBy(c.words, nil) }},
 	{"a step of the same kind", does(stack.Install, stack.Build),
 		func(s *surveyor, c *covering) string { return s.stepBy(c.role, c.cwd, c.of.Name) }},
 	// Managers that install while they build have no step of their own for it.
