@@ -3,9 +3,10 @@ package compose
 import (
 	"fmt"
 	"net/netip"
-	"nimbleharbor/internal/stack"
 	"strconv"
 	"strings"
+
+	"nimbleharbor/internal/stack"
 )
 
 // PortRange is one short-form port: [[HOST_IP:]PUBLISHED:]TARGET[/PROTOCOL], with equal ranges

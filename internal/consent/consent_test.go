@@ -2,12 +2,13 @@ package consent
 
 import (
 	"fmt"
-	"nimbleharbor/internal/order"
-	"nimbleharbor/internal/survey"
 	"os"
 	"strings"
 	"testing"
 	"testing/fstest"
+
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/survey"
 )
 
 // berth is a workspace with one service in a container and one that runs natively.

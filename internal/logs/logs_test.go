@@ -2,8 +2,6 @@ package logs
 
 import (
 	"fmt"
-	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/workspace"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +9,9 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
 )
 
 // logs begins logs with a small limit in a folder of the test's own.

@@ -1,11 +1,12 @@
 package memory
 
 import (
-	"nimbleharbor/internal/stack"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"nimbleharbor/internal/stack"
 )
 
 // TestUnmade does not wait for what a step has never left behind, and does it again when what it left is gone.

@@ -2,11 +2,12 @@ package needs
 
 import (
 	"errors"
-	"nimbleharbor/internal/ecosystem"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"nimbleharbor/internal/ecosystem"
 )
 
 // TestLocalTools asks this machine for made-up tools in a folder of the test's own.

@@ -3,7 +3,6 @@ package run
 import (
 	"fmt"
 	"io"
-	"nimbleharbor/internal/engine"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -13,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"nimbleharbor/internal/engine"
 )
 
 // The test's own program plays the commands that are run: RUN_TEST_PART says which.

@@ -1,0 +1,239 @@
+package stack
+
+// Origin is where a service is known from.
+type Origin string
+
+// The origins.
+const (
+	FromCompose    Origin = "compose"
+	FromDockerfile Origin = "dockerfile"
+	FromProcfile   Origin = "procfile"
+	FromScript     Origin = "script"
+	FromFramework  Origin = "framework"
+	FromReadme     Origin = "readme"
+	FromStackFile  Origin = "stackfile"
+)
+
+// Way is how a service runs.
+type Way string
+
+// The ways.
+const (
+	Native    Way = "native"
+	Container Way = "container"
+)
+
+// Lifetime is what is expected of a service.
+type Lifetime string
+
+// The lifetimes: to stay up, and to end with 0.
+const (
+	Lasting Lifetime = "lasting"
+	Once    Lifetime = "once"
+)
+
+// Service is something that runs. Command, Env and Ports are those of the way in which it runs now; what else the files
+// declare of it, and what each way takes, are parts of their own.
+type Service struct {
+	Name     string            `json:"name"`
+	Source   Origin            `json:"source"`
+	Runs     Way               `json:"runs"`
+	Kind     Lifetime          `json:"kind"`
+	Project  string            `json:"project"`
+	Command  []string          `json:"command"`
+	Env      map[string]string `json:"env"`
+	Image    string            `json:"image"`
+	Build    string            `json:"build"`
+	Profiles []string          `json:"profiles"`
+	Ports    []Port            `json:"ports"`
+	After    []After           `json:"after"`
+	At       Place             `json:"at"`
+
+	// Manager is the package manager whose project the service belongs to, where it has one.
+	Manager string `json:"manager,omitempty"`
+
+	FromFiles
+	NativeWay
+	ContainerWay
+	Restarts
+}
+
+// FromFiles is where a service's environment is from, as the files declare it.
+type FromFiles struct {
+	// EnvFiles are the files its environment is read from, later ones winning.
+	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
+	// EnvAt tells where each key of Env was read.
+	EnvAt map[string]Place `json:"-"`
+	// EnvLiteral are the keys of Env whose values stand in the file itself, not behind a variable.
+	EnvLiteral map[string]bool `json:"-"`
+	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose file, that variable.
+	EnvFrom map[string]string `json:"-"`
+	// Remembered is true for a service that runs once and, once it has, not at the next launch.
+	Remembered bool `json:"remembered,omitempty"`
+}
+
+// NativeWay is how a service runs on the machine itself, where it can.
+type NativeWay struct {
+	// NativeCommand is what is run; empty for a service that can't run natively.
+	NativeCommand []string `json:"nativeCommand,omitempty"`
+	// Folder is where it runs natively; empty for its project's folder.
+	Folder string `json:"folder,omitempty"`
+	// PortBy is how it is told another port when it runs natively.
+	PortBy PortBy `json:"portBy,omitzero"`
+	// Bin are folders, relative to the workspace, whose programs its native command may name.
+	Bin []string `json:"bin,omitempty"`
+	// Expands is what its native command leads to, where that stands in the checkout.
+	Expands []string `json:"expands,omitempty"`
+	// AfterSteps are the ids of steps of other folders that it needs when it runs natively.
+	AfterSteps []string `json:"afterSteps,omitempty"`
+	// Watches is true for a process that only makes files anew when others change; it needs no other service.
+	Watches bool `json:"watches,omitempty"`
+}
+
+// ContainerWay is how a service runs in a container, where it can.
+type ContainerWay struct {
+	// Address is the service's host name for others in its network; empty while it runs natively.
+	Address string `json:"address,omitempty"`
+	// Container is what the container needs beyond image, command, environment and ports; nil for a service that
+	// can't run in one.
+	Container *ContainerSpec `json:"container,omitempty"`
+	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
+	ContainerPort int `json:"containerPort,omitempty"`
+}
+
+// Restarts tells whether a service is started again when it ends, as the files declare.
+type Restarts struct {
+	// Restart is true for a service that is started again.
+	Restart bool `json:"restart,omitempty"`
+	// RestartOnFailure is true where that holds only for an end that is a failure.
+	RestartOnFailure bool `json:"restartOnFailure,omitempty"`
+	// RestartTimes bounds how often; 0 is without bounds.
+	RestartTimes int `json:"restartTimes,omitempty"`
+}
+
+// Dir is the folder in which the service runs natively, relative to the workspace.
+func (s *Service) Dir() string {
+	if s.Folder != "" {
+		return s.Folder
+	}
+	return s.Project
+}
+
+// EnvFileRef is an environment file that a service reads.
+type EnvFileRef struct {
+	Path     string `json:"path"`
+	Required bool   `json:"required"`
+	At       Place  `json:"at"`
+	// Raw is true for a file whose values are taken as they stand: no quotes, no variables.
+	Raw bool `json:"raw,omitempty"`
+}
+
+// ContainerSpec is what a container needs beyond image, command, environment and ports.
+type ContainerSpec struct {
+	Entrypoint  []string          `json:"entrypoint,omitempty"`
+	WorkingDir  string            `json:"workingDir,omitempty"`
+	User        string            `json:"user,omitempty"`
+	Dockerfile  string            `json:"dockerfile,omitempty"`       // relative to Build
+	Inline      string            `json:"dockerfileInline,omitempty"` // the Dockerfile's text, instead of a file
+	Target      string            `json:"target,omitempty"`
+	BuildArgs   map[string]string `json:"buildArgs,omitempty"`
+	Networks    []string          `json:"networks,omitempty"`
+	Aliases     []string          `json:"aliases,omitempty"` // its other names in its networks
+	Hostname    string            `json:"hostname,omitempty"`
+	Mounts      []Mount           `json:"mounts,omitempty"`
+	ExtraHosts  []string          `json:"extraHosts,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Health      *Health           `json:"health,omitempty"`
+	StopGrace   float64           `json:"stopGrace,omitempty"` // seconds
+	StopSignal  string            `json:"stopSignal,omitempty"`
+	Init        bool              `json:"init,omitempty"`
+	ReadOnly    bool              `json:"readOnly,omitempty"`
+	Privileged  bool              `json:"privileged,omitempty"`
+	NetworkMode string            `json:"networkMode,omitempty"`
+}
+
+// Mount is a named volume or a folder of the machine inside a container.
+type Mount struct {
+	Type     string `json:"type"` // "volume", "bind" or "tmpfs"
+	Source   string `json:"source"`
+	Target   string `json:"target"`
+	ReadOnly bool   `json:"readOnly,omitempty"`
+	At       Place  `json:"at"`
+}
+
+// Health is a command that tells whether a container's service works. Durations are in seconds.
+type Health struct {
+	Test        []string `json:"test"` // NONE; CMD and words; CMD-SHELL and one line
+	Interval    float64  `json:"interval,omitempty"`
+	Timeout     float64  `json:"timeout,omitempty"`
+	StartPeriod float64  `json:"startPeriod,omitempty"`
+	Retries     int      `json:"retries,omitempty"`
+}
+
+// Network and Volume are made for the stack, unless External says that they exist already.
+type Network struct {
+	Name     string `json:"name,omitempty"`
+	External bool   `json:"external,omitempty"`
+	Internal bool   `json:"internal,omitempty"`
+}
+
+// Volume is storage that outlives containers.
+type Volume struct {
+	Name     string `json:"name,omitempty"`
+	External bool   `json:"external,omitempty"`
+}
+
+// Port is an address a service should answer on. Host is 0 for a port that only other containers reach.
+type Port struct {
+	Host      int    `json:"host"`
+	Target    int    `json:"target"`
+	Transport string `json:"transport"`
+	Speaks    string `json:"speaks"`
+	At        Place  `json:"at"`
+
+	// HostIP is the address it is bound to; empty for all of them.
+	HostIP string `json:"hostIP,omitempty"`
+}
+
+// Until is how far the other must have come before a node may start.
+type Until string
+
+// From weak to strong.
+const (
+	Begun     Until = "begun"
+	Answering Until = "answering"
+	Finished  Until = "finished"
+)
+
+// Strength orders the values of Until; a larger one implies the smaller.
+func (u Until) Strength() int {
+	switch u {
+	case Begun:
+		return 1
+	case Answering:
+		return 2
+	case Finished:
+		return 3
+	}
+	return 0
+}
+
+// Why an edge is there.
+const (
+	Declared = "declared"
+	Inferred = "inferred"
+)
+
+// After says that a service waits for another.
+type After struct {
+	Service string `json:"service"`
+	Until   Until  `json:"until"`
+	Because string `json:"because"`
+	At      Place  `json:"at"`
+
+	Reason   string `json:"reason,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+	// AsKnown is true when the files ask only that the other has begun, and Until is stronger
+	// because we know how to ask it whether it answers.
+	AsKnown bool `json:"-"`
+}
