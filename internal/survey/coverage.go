@@ -235,8 +235,8 @@ func (s *surveyor) composeBy(verb string, args []string) string {
 	return ""
 }
 
-// runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container, among
-// other things or alone.
+// runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container,
+// among other things or alone.
 func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
 	key := ecosystem.Key(words)
 	for i := range s.stack.Services {

@@ -229,8 +229,10 @@ func Unnamed(reads []stack.Read, given map[string]bool) (out []stack.Remark) {
 				Text:   "the code reads what no settings file and no template names: ",
 				Remedy: "If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE"}
 			if must {
-				r.Level, r.Text = stack.Warning, "the code insists on values that no settings file and no template names: "
-				r.Remedy = "Give them in the settings file that the program reads: nharbor fill --file FILE --set NAME=VALUE"
+				r.Level, r.Text = stack.Warning,
+					"the code insists on values that no settings file and no template names: "
+				r.Remedy = "Give them in the settings file that the program reads: nharbor fill --file FILE --set " +
+					"NAME=VALUE"
 			}
 			r.Text += strings.Join(names, ", ") + more
 			out = append(out, r)

@@ -267,8 +267,7 @@ func (s *surveyor) toldToRun(service string) *demand {
 }
 
 // composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
-// without options.
-// composeFiles are the files that a call of the compose command names.
+// without options. composeFiles are the files that a call of the compose command names.
 func composeFiles(words []string) (files []string) {
 	for i, w := range words {
 		option, value, joined := strings.Cut(w, "=")
