@@ -23,6 +23,8 @@ func ExampleBuild() {
 			fmt.Println("  waits for", wait.ID, "until", wait.Until)
 		}
 	}
-	// Output: 0 service:ledger 1 service:counter
+	// Output:
+	// 0 service:ledger
+	// 1 service:counter
 	//   waits for service:ledger until answering
 }

@@ -25,6 +25,8 @@ func ExampleSurvey() {
 			fmt.Println("  on port", port.Host)
 		}
 	}
-	// Output: db container counter container
+	// Output:
+	// db container
+	// counter container
 	//   on port 4310
 }

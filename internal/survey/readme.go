@@ -266,8 +266,7 @@ func (s *surveyor) toldToRun(service string) *demand {
 	return nil
 }
 
-// composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
-// without options. composeFiles are the files that a call of the compose command names.
+// composeFiles are the files that a call of the compose command names.
 func composeFiles(words []string) (files []string) {
 	for i, w := range words {
 		option, value, joined := strings.Cut(w, "=")
@@ -288,6 +287,8 @@ func composeFiles(words []string) (files []string) {
 	return files
 }
 
+// composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
+// without options.
 func composeCall(words []string) (verb string, args []string) {
 	switch {
 	case len(words) > 2 && (words[0] == "docker" || words[0] == "podman") && words[1] == "compose":
