@@ -187,9 +187,9 @@ func (f *Finding) uses(name string, packages map[string]stack.Place) {
 	f.Project.Parts = append(f.Project.Parts, stack.Part{Folder: f.Project.Path, Name: name, Uses: packages})
 }
 
-// scripts keeps the names of the folder's scripts, behind uses.
-func (f *Finding) scripts(names []string) {
-	f.Project.Parts[len(f.Project.Parts)-1].Scripts = append([]string{}, names...)
+// scripts keeps what the manager runs by name in the folder, behind uses.
+func (f *Finding) scripts(lines map[string][]string) {
+	f.Project.Parts[len(f.Project.Parts)-1].Scripts = lines
 }
 
 // drop takes a role's steps away.

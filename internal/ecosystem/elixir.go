@@ -14,6 +14,8 @@ var (
 	phoenixPort   = expr.New(
 		`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
 	elixirAbout = expr.New(`~>\s*`)
+	elixirAlias = expr.New(`(?m)^\s*"?([\w.]+)"?:\s*\[(\s*"[^\]]*)\]`)
+	elixirText  = expr.New(`"([^"]+)"`)
 	elixirApp   = expr.New(`app:\s*:(\w+)`)
 )
 
@@ -72,6 +74,8 @@ func readMix(f Folder) (*Finding, error) {
 		line, _ := position(data, int64(m[2]))
 		deps[text[m[2]:m[3]]] = f.At(manifest, line)
 	}
+	out.uses(p.Name, deps)
+	out.scripts(mixAliases(text))
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
@@ -114,4 +118,15 @@ func readMix(f Folder) (*Finding, error) {
 		out.step(f.step(stack.Test, f.At(manifest, 1), "mix", "test"))
 	}
 	return out, nil
+}
+
+// mixAliases are the commands behind the names that the manifest gives to lists of them.
+func mixAliases(text string) map[string][]string {
+	out := map[string][]string{}
+	for _, m := range elixirAlias.FindAllStringSubmatch(text, -1) {
+		for _, q := range elixirText.FindAllStringSubmatch(m[2], -1) {
+			out[m[1]] = append(out[m[1]], "mix "+q[1])
+		}
+	}
+	return out
 }

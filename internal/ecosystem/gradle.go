@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"path"
 	"slices"
 	"strings"
 
@@ -12,9 +13,10 @@ var gradle = &Manager{
 	Tools: []Tool{{Name: "gradle", Called: []string{"gradle"},
 		Packages: map[string]string{"apt": "gradle", "dnf": "gradle", "brew": "gradle", "apk": "gradle"}}},
 	Verbs: []Verb{
-		{stack.Test, []string{"gradle test|check"}},
+		{stack.Test, []string{"gradle test|check", "gradle clean test|check"}},
 		{Serves, []string{"gradle bootRun|run|quarkusDev|:*"}},
-		{stack.Build, []string{"gradle"}},
+		{stack.Build, []string{"gradle assemble|build|classes|jar|bootJar $",
+			"gradle clean assemble|build|classes|jar|bootJar $"}},
 	},
 	Aliases: map[string]string{"./gradlew": "gradle", "gradlew": "gradle"},
 }
@@ -35,8 +37,8 @@ func readGradle(f Folder) (*Finding, error) {
 	if manifest == "" {
 		manifest = settings
 	}
-	if manifest == "" {
-		return nil, nil
+	if manifest == "" || path.Base(f.Path) == "buildSrc" {
+		return nil, nil // buildSrc is a part of the build of the folder above it
 	}
 	data, err := f.Read(manifest)
 	if err != nil {
@@ -47,6 +49,11 @@ func readGradle(f Folder) (*Finding, error) {
 	for _, m := range gradleModule.FindAllStringSubmatch(f.text(settings), -1) {
 		for _, q := range quoted.FindAllStringSubmatch(m[1], -1) {
 			p.out.Members = append(p.out.Members, strings.ReplaceAll(q[1], ":", "/"))
+		}
+	}
+	if m := gradleDefault.FindStringSubmatch(p.text); m != nil {
+		for _, q := range quoted.FindAllStringSubmatch(m[1], -1) {
+			p.out.Project.Alone = append(p.out.Project.Alone, q[1])
 		}
 	}
 	p.runtimes()

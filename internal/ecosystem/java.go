@@ -44,7 +44,8 @@ var (
 	mavenRepo    = expr.New(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
 	gradleApp    = expr.New(
 		`(?m)(?:id\s*\(?\s*['"]application['"]|apply plugin:\s*['"]application['"]|^\s*application\s*$)`)
-	javaMain = expr.New(`public static void main\(`)
+	gradleDefault = expr.New(`(?m)^\s*defaultTasks\b\s*\(?=?(.*)$`)
+	javaMain      = expr.New(`public static void main\(`)
 )
 
 // javaServer works out how a JVM project serves, and on which port.

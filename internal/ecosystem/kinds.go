@@ -257,6 +257,16 @@ func ManagerNamed(name string) *Manager {
 	return &Manager{Name: name}
 }
 
+// ManagerOf gives the manager that a program belongs to, or one of which nothing is known.
+func ManagerOf(program string) *Manager {
+	for _, m := range Managers() {
+		if m.Name == program || slices.ContainsFunc(m.Tools, func(t Tool) bool { return t.Name == program }) {
+			return m
+		}
+	}
+	return &Manager{Name: program}
+}
+
 // manager gives the ecosystem's manager of that name, or nil.
 func (e *Ecosystem) manager(name string) *Manager {
 	for _, m := range e.Managers {

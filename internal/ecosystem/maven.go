@@ -13,9 +13,9 @@ var maven = &Manager{
 	Tools: []Tool{{Name: "mvn", Called: []string{"maven"},
 		Packages: map[string]string{"apt": "maven", "dnf": "maven", "brew": "maven", "apk": "maven"}}},
 	Verbs: []Verb{
-		{stack.Test, []string{"mvn test|verify"}},
+		{stack.Test, []string{"mvn test|verify", "mvn clean test|verify"}},
 		{Serves, []string{"mvn spring-boot:run|quarkus:dev"}},
-		{stack.Build, []string{"mvn"}},
+		{stack.Build, []string{"mvn compile|package|install $", "mvn clean compile|package|install $"}},
 	},
 	Aliases: map[string]string{"./mvnw": "mvn", "mvnw": "mvn"},
 }
@@ -38,6 +38,7 @@ type pom struct {
 	Plugins []struct {
 		ArtifactID string `xml:"artifactId"`
 	} `xml:"build>plugins>plugin"`
+	DefaultGoal string `xml:"build>defaultGoal"`
 }
 
 func (p *pom) uses(parts ...string) bool {
@@ -81,6 +82,7 @@ func readMaven(f Folder) (*Finding, error) {
 	}
 	p.out = f.finding("java", "maven", mavenManifest, mavenManifest)
 	p.out.Project.Name, p.out.Members = p.m.ArtifactID, p.m.Modules
+	p.out.Project.Alone = strings.Fields(p.m.DefaultGoal)
 	p.runtimes()
 	if p.out.Within == nil {
 		p.build()

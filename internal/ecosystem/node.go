@@ -151,7 +151,11 @@ func readNode(f Folder) (*Finding, error) {
 	n.serve()
 	out.node, out.settle = n, n.prepare
 	out.uses(pkg.Name, n.dependencies())
-	out.scripts(sortedKeys(pkg.Scripts))
+	scripts := map[string][]string{}
+	for name, line := range pkg.Scripts {
+		scripts[name] = []string{line}
+	}
+	out.scripts(scripts)
 	out.Asks = append(sortedKeys(pkg.Dependencies), sortedKeys(pkg.DevDependencies)...)
 	if len(pkg.OS) > 0 && !slices.Contains(pkg.OS, f.system()) {
 		out.Project.NotHere = fmt.Sprintf("its manifest allows only: %s", strings.Join(pkg.OS, ", "))

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"encoding/json"
 	"path"
 	"slices"
 	"strings"
@@ -9,11 +10,11 @@ import (
 )
 
 type composerJSON struct {
-	Name         string `json:"name"`
-	Require      anyMap `json:"require"`
-	RequireDev   anyMap `json:"require-dev"`
-	Scripts      anyMap `json:"scripts"`
-	Repositories any    `json:"repositories"`
+	Name         string          `json:"name"`
+	Require      anyMap          `json:"require"`
+	RequireDev   anyMap          `json:"require-dev"`
+	Scripts      composerScripts `json:"scripts"`
+	Repositories any             `json:"repositories"`
 }
 
 // php is PHP, with Composer.
@@ -114,6 +115,12 @@ func readComposer(f Folder) (*Finding, error) {
 			p.out.wants(phpExtension+ext, "*", p.at("require."+name))
 		}
 	}
+	uses := map[string]stack.Place{}
+	for name := range p.c.Require {
+		uses[name] = p.at("require." + name)
+	}
+	p.out.uses(p.c.Name, uses)
+	p.out.scripts(p.c.Scripts)
 	composerSources(f, p.out, p.c.Repositories, p.at("repositories"))
 	p.install()
 	p.port, p.portAt = f.PortSetting()
@@ -244,4 +251,36 @@ func composerSources(f Folder, out *Finding, repositories any, at stack.Place) {
 		out.source(address, f.Has("auth.json") || f.Has("auth.json.example"), "$COMPOSER_AUTH",
 			f.lineWith("composer.json", address))
 	}
+}
+
+// composerScripts are the commands behind the names of the manifest's scripts. One that begins with @ calls another, or
+// PHP or Composer themselves.
+type composerScripts map[string][]string
+
+// UnmarshalJSON takes single texts and lists of them; anything else reads as empty.
+func (m *composerScripts) UnmarshalJSON(data []byte) error {
+	var raw map[string]any
+	if json.Unmarshal(data, &raw) != nil {
+		return nil
+	}
+	*m = composerScripts{}
+	for name, value := range raw {
+		list, ok := value.([]any)
+		if !ok {
+			list = []any{value}
+		}
+		for _, entry := range list {
+			line, ok := entry.(string)
+			if !ok {
+				continue
+			}
+			if rest, own := strings.CutPrefix(line, "@"); own {
+				if line = rest; !strings.HasPrefix(line, "php ") && !strings.HasPrefix(line, "composer ") {
+					line = "composer " + line
+				}
+			}
+			(*m)[name] = append((*m)[name], line)
+		}
+	}
+	return nil
 }

@@ -102,6 +102,20 @@ func OfImage(image string) *Protocol {
 	return nil
 }
 
+// besideServers are packages that speak to a server and are none.
+var besideServers = expr.New(`client|tools|dev|^lib|contrib`)
+
+// OfPackage gives the protocol whose server a system's package brings, or nil.
+func OfPackage(name string) *Protocol {
+	if besideServers.MatchString(name) {
+		return nil
+	}
+	if p := OfProgram(name); p != nil {
+		return p
+	}
+	return OfImage(name)
+}
+
 // ImageName is the last part of an image's reference, without tag and digest.
 func ImageName(image string) string {
 	name, _, _ := strings.Cut(path.Base(image), "@")

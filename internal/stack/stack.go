@@ -118,6 +118,8 @@ type Project struct {
 	Compiles []Compile `json:"compiles,omitempty"`
 	// Parts are its folders with a manifest, with the packages that each asks for.
 	Parts []Part `json:"-"`
+	// Alone is what its manager does when it is called without words; nil for what is not known.
+	Alone []string `json:"-"`
 	// NotHere says why nothing of the project can be built or run on this system; empty if it can.
 	NotHere string `json:"notHere,omitempty"`
 }
@@ -127,8 +129,8 @@ type Part struct {
 	Folder string
 	Name   string // by which others ask for it
 	Uses   map[string]Place
-	// Scripts are the names of those that its manager runs; nil for a manager that knows none.
-	Scripts []string
+	// Scripts are the lines of what its manager runs by name; nil for a manager that knows none.
+	Scripts map[string][]string
 }
 
 // UsedBy finds the first of the packages that a folder of the project asks for, itself or through other parts, and

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -42,7 +43,7 @@ func (s *surveyor) whyNot(c shell.Command, cwd string) string {
 	known := false
 	for _, p := range s.stack.Projects {
 		for _, part := range p.Parts {
-			if slices.Contains(part.Scripts, script) {
+			if _, ok := part.Scripts[script]; ok {
 				return ""
 			}
 			known = known || part.Folder == cwd && part.Scripts != nil
@@ -79,6 +80,11 @@ func (c *covering) word(i int) string {
 	return ""
 }
 
+// has reports whether one of the options is among the words.
+func (c *covering) has(options ...string) bool {
+	return slices.ContainsFunc(options, func(o string) bool { return slices.Contains(c.words, o) })
+}
+
 // coverRule says who does what a command of one kind asks for.
 type coverRule struct {
 	name string
@@ -100,13 +106,13 @@ func init() {
 	coverRules = []coverRule{
 		{"compose", func(c *covering) bool { verb, _ := composeCall(c.words); return verb != "" },
 			func(s *surveyor, c *covering) string {
-				for _, file := range composeFiles(c.words) {
-					if !s.isActive(path.Join(c.cwd, file)) {
+				for _, file := range s.filesMeant(c) {
+					if !s.isActive(file) {
 						return ""
 					}
 				}
 				verb, args := composeCall(c.words)
-				return s.composeBy(verb, args)
+				return s.composeBy(c, verb, args)
 			}},
 		{"git", program("git"), func(_ *surveyor, c *covering) string {
 			if slices.Contains([]string{"clone", "submodule", "checkout", "switch", "pull", "fetch"}, c.word(1)) {
@@ -145,7 +151,9 @@ func init() {
 		{"starting a server", func(c *covering) bool { return protocol.OfProgram(c.words[0]) != nil },
 			func(s *surveyor, c *covering) string { return s.imageBy(c.words[0]) }},
 		{"installing on the machine", func(c *covering) bool { return ecosystem.Installs(c.words[0]) },
-			func(*surveyor, *covering) string { return "needs" }},
+			func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
+		{"a script of the checkout", func(c *covering) bool { return scriptFile(c.words) != "" },
+			func(s *surveyor, c *covering) string { return s.fileBy(scriptFile(c.words), c) }},
 		{"working on a project", func(*covering) bool { return true },
 			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
 	}
@@ -200,7 +208,7 @@ func (s *surveyor) ownFolder(cwd string) string {
 func service(name string) string { return "service:" + name }
 
 // composeBy tells what covers a call of the compose files.
-func (s *surveyor) composeBy(verb string, args []string) string {
+func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 	switch verb {
 	case "up", "start", "build", "pull", "create", "restart":
 		for _, a := range args {
@@ -213,6 +221,9 @@ func (s *surveyor) composeBy(verb string, args []string) string {
 		}
 		return "launch"
 	case "down", "stop", "rm", "kill":
+		if c.has("-v", "--volumes", "--rmi") {
+			return "" // stop keeps data and images
+		}
 		return "stop"
 	case "logs":
 		return "logs"
@@ -253,6 +264,19 @@ func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string
 	return ""
 }
 
+// filesMeant are the compose files that a call goes by; none where neither the call nor its folder names one.
+func (s *surveyor) filesMeant(c *covering) []string {
+	files := composeFiles(c.words)
+	if len(files) == 0 {
+		files = compose.Find(s.fsys, c.cwd, s.env(c.cwd))
+	} else {
+		for i := range files {
+			files[i] = path.Join(c.cwd, files[i])
+		}
+	}
+	return files
+}
+
 // isActive reports whether a compose file is one of those that a launch goes by.
 func (s *surveyor) isActive(file string) bool {
 	return slices.ContainsFunc(s.stack.ComposeFiles,
@@ -279,24 +303,33 @@ func containerEntry(v *stack.Service) []string {
 func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 	switch verb {
 	case "build", "buildx":
-		for _, v := range s.stack.Services {
-			if v.Build == cwd && v.Container != nil {
-				return service(v.Name)
-			}
-		}
+		_, dir := imageBuilt(words, cwd)
+		return s.containerOf(dir)
 	case "run":
-		for _, v := range s.stack.Services {
-			if v.Build == cwd && v.Source != stack.FromCompose && v.Container != nil {
-				return service(v.Name)
-			}
+		if dir, ok := s.buildOf(words, cwd); ok {
+			return s.containerOf(dir)
 		}
 		for _, w := range words[2:] {
 			if by := s.imageBy(w); by != "" {
 				return by
 			}
+			if v := s.stack.Service(protocol.ImageName(w)); v != nil && v.Source == stack.FromDockerfile {
+				return service(v.Name)
+			}
 		}
-	case "network", "volume", "pull", "start":
-		return "launch"
+	case "pull":
+		for _, w := range words[2:] {
+			if by := s.imageBy(w); by != "" {
+				return by
+			}
+		}
+	case "network", "volume":
+		name := words[len(words)-1]
+		_, network := s.stack.Networks[name]
+		_, volume := s.stack.Volumes[name]
+		if len(words) > 3 && words[2] == "create" && (network || volume) {
+			return "launch"
+		}
 	case "ps":
 		return "check"
 	case "logs":
@@ -452,7 +485,8 @@ func (s *surveyor) containerOf(dir string) string {
 // projectRules lead from a command of a package manager or a framework to what does the same. A rule without when
 // always applies; the first that gives an answer counts.
 var projectRules = []coverRule{
-	{"a tool of the machine", does(ecosystem.SetsUp), func(*surveyor, *covering) string { return "needs" }},
+	{"a tool of the machine", does(ecosystem.SetsUp),
+		func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 	{"exactly what a step runs", nil,
 		func(s *surveyor, c *covering) string { return s.exactly(ecosystem.Key(c.words), c.cwd) }},
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
@@ -465,10 +499,24 @@ var projectRules = []coverRule{
 		return ""
 	}},
 	{"a secret of the application", does(ecosystem.MakesKey), func(*surveyor, *covering) string { return "fill" }},
-	{"serving", does(ecosystem.Serves), func(s *surveyor, c *covering) string { return s.serviceAt(c.cwd, c.of) }},
+	{"a name for other commands", nil, func(s *surveyor, c *covering) string { return s.scriptBy(c) }},
+	{"serving", func(c *covering) bool { return c.role == ecosystem.Serves },
+		func(s *surveyor, c *covering) string {
+			if s.namesBuilt(c) {
+				return ""
+			}
+			return s.serviceAt(c.cwd, c.of)
+		}},
 	{"what a container runs", nil, func(s *surveyor, c *covering) string { return s.runBy(c.words, nil) }},
-	{"a step of the same kind", does(stack.Install, stack.Build),
-		func(s *surveyor, c *covering) string { return s.stepBy(c.role, c.cwd, c.of.Name) }},
+	{"a step of the same kind", func(c *covering) bool {
+		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.words)
+	},
+		func(s *surveyor, c *covering) string {
+			if s.otherManager(c) {
+				return ""
+			}
+			return s.stepBy(c.role, c.cwd, c.of.Name)
+		}},
 	// Managers that install while they build have no step of their own for it.
 	{"an install that comes with the build", does(stack.Install),
 		func(s *surveyor, c *covering) string { return s.stepBy(stack.Build, c.cwd, c.of.Name) }},
@@ -482,6 +530,9 @@ func does(roles ...stack.Role) func(*covering) bool {
 // projectBy covers a command of a package manager or a framework: by the project of the folder, else by the only one
 // that knows the command.
 func (s *surveyor) projectBy(c *covering) string {
+	if len(c.words) == 1 {
+		c.words = append(slices.Clone(c.words), s.alone(c.cwd, ecosystem.Canonical(c.words)[0])...)
+	}
 	c.role, c.of = ecosystem.Meaning(c.words)
 	for _, r := range projectRules {
 		if r.when != nil && !r.when(c) {

@@ -1,0 +1,275 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// alone is what a manager does in the folder when it is called without words.
+func (s *surveyor) alone(cwd, program string) []string {
+	for i := range s.stack.Projects {
+		if p := &s.stack.Projects[i]; p.Path == cwd && p.Manager == ecosystem.ManagerOf(program).Name {
+			return p.Alone
+		}
+	}
+	return nil
+}
+
+// sameBuild are options of a build that change nothing of what it makes.
+var sameBuild = expr.New(`^(-q|--quiet|-v|--verbose|-B|-U|-e|-ntp|--batch-mode|--no-transfer-progress|--stacktrace|` +
+	`--no-daemon|--console=.*|-DskipTests(=true)?|-Dmaven\.test\.skip(=true)?|--no-restore|--if-present|--workspaces)$`)
+
+// buildsOther reports whether a command asks for another build than the one for work on the project: of a profile, of
+// a release, for another place.
+func buildsOther(words []string) bool {
+	return slices.ContainsFunc(words, func(w string) bool {
+		return strings.HasPrefix(w, "-") && !sameBuild.MatchString(w)
+	})
+}
+
+// otherManager reports whether a command is of another manager than the project's of the same ecosystem.
+func (s *surveyor) otherManager(c *covering) bool {
+	usual := ecosystem.Canonical(c.words)
+	if len(usual) == 0 || usual[0] == "script" {
+		return false
+	}
+	m := ecosystem.ManagerOf(usual[0])
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && p.Ecosystem == c.of.Name &&
+			p.Manager != m.Name && slices.Contains(c.of.Managers, m)
+	})
+}
+
+// namesBuilt reports whether a command runs a file that isn't in the checkout: a program that was built for it, and not
+// what a launch serves.
+func (s *surveyor) namesBuilt(c *covering) bool {
+	return slices.ContainsFunc(c.words[1:], func(w string) bool {
+		if strings.HasPrefix(w, "-") || strings.Contains(w, "://") || strings.HasPrefix(w, "/") {
+			return false
+		}
+		if w = strings.TrimPrefix(w, "./"); !strings.Contains(w, "/") && path.Ext(w) != ".jar" {
+			return false
+		}
+		return !s.exists(path.Join(c.cwd, w)) && !s.isFolder(path.Join(c.cwd, w))
+	})
+}
+
+// scriptBy covers the name of a script, or of another list of commands, by what covers all of them.
+func (s *surveyor) scriptBy(c *covering) string {
+	var names []string
+	if usual := ecosystem.Canonical(c.words); len(usual) > 1 && usual[0] == "script" {
+		names = append(names, usual[1])
+	} else {
+		names = append(names, c.words[1:min(len(c.words), 3)]...) // composer NAME, composer run NAME
+	}
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		for _, part := range p.Parts {
+			if part.Folder != c.cwd || c.of != nil && c.of.Name != p.Ecosystem {
+				continue
+			}
+			for _, name := range names {
+				if lines := part.Scripts[name]; len(lines) > 0 {
+					return s.linesBy(lines, c.cwd, c.depth)
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// linesBy covers lines by what covers each of them: the last that is.
+func (s *surveyor) linesBy(lines []string, cwd string, depth int) (by string) {
+	for _, line := range lines {
+		for _, part := range shell.Parse(line) {
+			if len(part.Words) == 0 || slices.Contains(saysNothing, part.Words[0]) {
+				continue
+			}
+			if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
+				return ""
+			}
+		}
+	}
+	return by
+}
+
+// saysNothing are commands of scripts that prepare nothing.
+var saysNothing = []string{"echo", "cd", "set", "trap", "exit", "true", "sleep", "printf", "wait", "kill", "pushd",
+	"popd", "local", "return", "shift", "[", "test"}
+
+// scriptFile is the file of commands that a command runs; empty if it runs none.
+func scriptFile(words []string) string {
+	switch {
+	case path.Ext(words[0]) == ".sh":
+		return words[0]
+	case len(words) > 1 && slices.Contains([]string{"sh", "bash", "zsh"}, words[0]) && path.Ext(words[1]) == ".sh":
+		return words[1]
+	}
+	return ""
+}
+
+// ownFolderIs is how a script goes to a place beside itself.
+var ownFolderIs = expr.New(`(?m)^\s*cd "?\$\(dirname (?:-- )?"?(?:\$0|\$\{BASH_SOURCE(?:\[0\])?\})"?\)(/[./\w-]*)?"?`)
+
+const maxScriptFile = 64 << 10
+
+// fileBy covers a file of commands by what covers all that it runs.
+func (s *surveyor) fileBy(file string, c *covering) string {
+	full := path.Join(c.cwd, file)
+	if !s.exists(full) {
+		return ""
+	}
+	data, err := s.fsys.ReadFile(full)
+	if err != nil || len(data) > maxScriptFile {
+		return ""
+	}
+	cwd := c.cwd
+	if m := ownFolderIs.FindSubmatch(data); m != nil {
+		cwd = path.Join(path.Dir(full), string(m[1]))
+	}
+	if c.depth >= maxTasks {
+		return ""
+	}
+	by := ""
+	for _, command := range shell.Parse(string(data)) {
+		for _, part := range commandsOf(command.Words) {
+			if len(part.Words) == 0 || slices.Contains(saysNothing, part.Words[0]) {
+				continue
+			}
+			dir := path.Join(cwd, command.Folder, part.Folder)
+			if by = s.coveredBy(part, dir, c.depth+1); by == "" {
+				return ""
+			}
+		}
+	}
+	return by
+}
+
+// imageBuilt is the image that a command of the engine builds, and the folder that it is built from.
+func imageBuilt(words []string, cwd string) (tag, dir string) {
+	dir = cwd
+	for i := 2; i < len(words); i++ {
+		option, value, joined := strings.Cut(words[i], "=")
+		switch {
+		case option == "-t" || option == "--tag" || option == "-f" || option == "--file" || option == "--target" ||
+			option == "--build-arg" || option == "--platform":
+			if !joined {
+				if i++; i >= len(words) {
+					return tag, dir
+				}
+				value = words[i]
+			}
+			if option == "-t" || option == "--tag" {
+				tag = value
+			}
+		case strings.HasPrefix(words[i], "-"):
+		case words[i] != "build":
+			dir = path.Join(cwd, words[i])
+		}
+	}
+	return tag, dir
+}
+
+// buildOf is the folder that the image of a run command is built from, by the READMEs' word.
+func (s *surveyor) buildOf(run []string, cwd string) (string, bool) {
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			if len(part.Words) < 3 || !program("docker", "podman")(&covering{words: part.Words}) ||
+				!strings.HasPrefix(part.Words[1], "build") {
+				continue
+			}
+			tag, dir := imageBuilt(part.Words, path.Join(d.cwd, part.Folder))
+			if tag != "" && slices.Contains(run[2:], tag) {
+				return dir, true
+			}
+		}
+	}
+	return "", false
+}
+
+// versioned is what names of packages carry for their version.
+var versioned = expr.New(`([@=<>~^].*$)|[\d.]+`)
+
+func unversioned(name string) string {
+	if at := strings.LastIndexByte(name, '/'); at > 0 {
+		name = name[at+1:] // of a module's path
+	}
+	return strings.Trim(versioned.ReplaceAllString(strings.ToLower(name), ""), "-")
+}
+
+// neededBy covers the setting up of a machine: if all that is installed is what the launch needs of it, needs says so;
+// a server that a service of the stack is comes with the launch.
+func (s *surveyor) neededBy(words []string) string {
+	for _, e := range ecosystem.All {
+		if !slices.Contains(e.VersionManagers, words[0]) {
+			continue
+		}
+		if slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool { return p.Ecosystem == e.Name }) {
+			return "needs"
+		}
+		return ""
+	}
+	known, by := s.machineNames(), "needs"
+	for _, w := range words[1:] {
+		if strings.HasPrefix(w, "-") || slices.Contains(installVerbs, w) {
+			continue
+		}
+		if spoken := protocol.OfPackage(unversioned(w)); spoken != nil {
+			at := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool { return speaks(&v, spoken) })
+			if at >= 0 {
+				by = service(s.stack.Services[at].Name)
+			} else if !slices.ContainsFunc(s.stack.Servers,
+				func(v stack.Server) bool { return v.Speaks == spoken.Name }) {
+				return ""
+			}
+			continue
+		}
+		if !known[unversioned(w)] {
+			return ""
+		}
+	}
+	return by
+}
+
+var installVerbs = []string{"install", "add", "i", "get", "update", "upgrade", "global", "services", "start", "enable",
+	"restart", "tool", "use", "local.hex", "local.rebar"}
+
+// machineNames are the names, in lower case and without versions, of what the stack wants of this machine, and of the
+// packages that bring it.
+func (s *surveyor) machineNames() map[string]bool {
+	out := map[string]bool{"git": true, "curl": true, "ca-certificates": true}
+	add := func(tool string) {
+		t := ecosystem.ToolNamed(tool)
+		out[unversioned(tool)] = true
+		names := append([]string{t.By}, t.Called...)
+		for _, packages := range t.Packages {
+			names = append(names, packages)
+		}
+		for _, name := range strings.Fields(strings.Join(names, " ")) {
+			out[unversioned(name)] = true
+		}
+	}
+	for _, p := range s.stack.Projects {
+		add(p.Manager)
+		for _, r := range p.Runtimes {
+			add(r.Tool)
+		}
+		for _, c := range p.Compiles {
+			add(c.Takes)
+		}
+	}
+	if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+		for _, name := range []string{"docker", "docker-ce", "docker.io", "docker-compose", "docker-compose-plugin",
+			"podman"} {
+			out[unversioned(name)] = true
+		}
+	}
+	return out
+}
