@@ -378,11 +378,18 @@ func OfCode(ending string) *Ecosystem { return code()[ending] }
 var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ", "CI", "TMPDIR", "TEMP", "EDITOR",
 	"HOSTNAME", "PORT", "HOST", "DEBUG", "VERCEL", "VERCEL_URL", "NETLIFY", "GITHUB_ACTIONS", "APP_ENV",
 	"WEB_CONCURRENCY",
-	"PIDFILE"}
+	"PIDFILE", "LOGNAME", "TMP", "COLUMNS", "LINES", "NO_COLOR", "COLORTERM", "ZONEINFO", "DISPLAY",
+	"SSH_AUTH_SOCK", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy",
+	// what a supervisor of services tells those that it starts
+	"NOTIFY_SOCKET", "WATCHDOG_USEC", "WATCHDOG_PID", "LISTEN_PID", "LISTEN_FDS", "LISTEN_FDNAMES", "INVOCATION_ID",
+	"JOURNAL_STREAM", "CREDENTIALS_DIRECTORY", "RUNTIME_DIRECTORY", "STATE_DIRECTORY", "CACHE_DIRECTORY",
+	"LOGS_DIRECTORY", "CONFIGURATION_DIRECTORY"}
 
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that no settings file has
 // to.
-func Given(name string) bool { return givenNames()[name] || strings.HasPrefix(name, "NPM_") }
+func Given(name string) bool {
+	return givenNames()[name] || strings.HasPrefix(name, "NPM_") || strings.HasPrefix(name, "XDG_")
+}
 
 var givenNames = once(func() map[string]bool {
 	out := map[string]bool{}

@@ -18,7 +18,7 @@ import (
 var (
 	optional = expr.New(
 		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only ` +
-			`(needed|required) (for|in|if|when)`)
+			`(needed|required) (for|in|if|when)|\bthe default is\b|\bdefaults to\b|\(default:? `)
 	required = expr.New(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
 	issuedBy = expr.New(
 		`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|` +

@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
@@ -194,11 +195,40 @@ func (m *maker) fromLocker(file string, s *Setting) bool {
 	return true
 }
 
+// maxHint is how many letters of a comment a question shows.
+const maxHint = 240
+
+// shortened cuts a long text behind a word.
+func shortened(text string) string {
+	letters := []rune(text)
+	if len(letters) <= maxHint {
+		return text
+	}
+	cut := string(letters[:maxHint])
+	if i := strings.LastIndexByte(cut, ' '); i > 0 {
+		cut = cut[:i]
+	}
+	return cut + " …"
+}
+
+// askers are those of the services that read a setting for themselves: the image of a server, as it comes, reads
+// nothing of an application's settings, even where it is given their file.
+func (m *maker) askers(services []string) []string {
+	own := slices.DeleteFunc(slices.Clone(services), func(name string) bool {
+		v := m.stack.Service(name)
+		return v != nil && v.Runs == stack.Container && v.Build == "" && protocol.OfImage(v.Image) != nil
+	})
+	if len(own) == 0 {
+		return services
+	}
+	return own
+}
+
 func (m *maker) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
-	q := Question{File: f.Path, Key: s.Key, Hint: hint, URL: link.FindString(hint), Secret: s.Secret,
-		Services: f.Services}
+	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint), Secret: s.Secret,
+		Services: m.askers(f.Services)}
 	switch r, read := m.reads[s.Key]; {
 	case hashKey.MatchString(s.Key):
 		q.Why = "a password; its hash is kept"

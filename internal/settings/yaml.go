@@ -79,9 +79,14 @@ func (f yamlFormat) read(name string, data []byte) ([]Entry, error) {
 	return out, nil
 }
 
-func commentText(parts ...string) string {
+// commentText is what comments say; of what stands above a key only the last paragraph is about it.
+func commentText(above string, behind ...string) string {
+	above = strings.TrimSpace(above)
+	if i := strings.LastIndex(above, "\n\n"); i >= 0 {
+		above = above[i:]
+	}
 	var out []string
-	for _, p := range parts {
+	for _, p := range append([]string{above}, behind...) {
 		for line := range strings.Lines(p) {
 			if line = strings.TrimSpace(strings.TrimLeft(line, "# \t")); line != "" {
 				out = append(out, line)

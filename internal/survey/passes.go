@@ -36,7 +36,7 @@ var passes = []pass{
 	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
 	{"remarks", []string{"edges", "drivers", "layers"}, plainly((*surveyor).inspect)},
 	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
-	{"sign-ins", []string{"walk", "corrected"}, plainly((*surveyor).signIns)},
+	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 
 func plainly(look func(*surveyor)) func(*surveyor) error {

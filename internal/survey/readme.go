@@ -238,7 +238,7 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 
 // looksRound are commands that ask for nothing.
 var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi",
-	"nano", "open",
+	"nano", "open", "tree",
 	"start"}
 
 // enteredBy is the folder that a cd leads to.

@@ -7,7 +7,9 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -15,13 +17,13 @@ var (
 	userWord     = `(?:user(?:[-_ ]?name)?|e-?mail|login|account)`
 	passwordWord = `(?:pass(?:word|wd)?|pwd)`
 	// A user and a password on one line, in either of the forms that people write them in.
-	labelled = expr.New(`(?i)\b` +
+	labelled = expr.New(`(?i)(?:^|[^\w.-])` +
 		userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|/()]+)[`*\"']*.{0,30}?\\b" +
 		passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	slashed = expr.New(
 		"(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)" +
 			"[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
-	userLine = expr.New(`(?i)\b` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
+	userLine = expr.New(`(?i)(?:^|[^\w.-])` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	passLine = expr.New(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = expr.New(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
 	callUser = expr.New(
@@ -98,8 +100,16 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 	about := !readme
 	user, userAt := "", -10
 	columns := []int{-1, -1}
+	others := s.startsOthers(file)
+	other := false // whether the section tells of a program that a launch doesn't start
 	for i, line := range lines {
-		if len(line) > 1000 {
+		if readme && strings.HasPrefix(line, "#") {
+			other = false
+		}
+		if is, told := others[i+1]; told {
+			other = is
+		}
+		if len(line) > 1000 || other {
 			continue
 		}
 		at := stack.Place{File: file, Line: i + 1}
@@ -169,4 +179,56 @@ func cells(line string, columns *[]int, found func(user, password string)) bool 
 		}
 	}
 	return true
+}
+
+// startsOthers tells, by the line, which of a README's commands start a program that a launch doesn't start, and which
+// are done by a launch.
+func (s *surveyor) startsOthers(file string) map[int]bool {
+	out := map[int]bool{}
+	for i, d := range s.demands {
+		if d.at.File != file {
+			continue
+		}
+		if s.stack.Readme[i].Covered {
+			out[d.at.Line] = false
+			continue
+		}
+		for _, part := range d.parts {
+			if s.startsOther(part, path.Join(d.cwd, part.Folder), 0) {
+				out[d.at.Line] = true
+			}
+		}
+	}
+	return out
+}
+
+func (s *surveyor) startsOther(part shell.Command, cwd string, depth int) bool {
+	c := &covering{words: part.Words, text: part.Text, cwd: cwd, depth: depth}
+	if len(c.words) == 0 || depth > maxTasks {
+		return false
+	}
+	if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
+		return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })
+	}
+	if program("docker", "podman")(c) && c.word(1) == "run" {
+		return s.coveredBy(part, cwd, 0) == ""
+	}
+	for _, p := range s.stack.Projects {
+		if p.Path != cwd || !ecosystem.ManagerNamed(c.words[0]).Tasks {
+			continue
+		}
+		for _, t := range p.Targets {
+			if t.Name != c.word(1) {
+				continue
+			}
+			for _, line := range t.Lines {
+				for _, inner := range shell.Parse(line) {
+					if s.startsOther(inner, path.Join(cwd, inner.Folder), depth+1) {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
 }

@@ -314,8 +314,12 @@ func (s *surveyor) once() {
 		}
 	}
 	for i := range s.stack.Services {
-		if svc := &s.stack.Services[i]; len(svc.Ports) == 0 && !svc.Restart && setUpName.MatchString(svc.Name) {
+		svc := &s.stack.Services[i]
+		if len(svc.Ports) == 0 && !svc.Restart && setUpName.MatchString(svc.Name) {
 			svc.Kind = stack.Once
+		}
+		if svc.Kind == stack.Once {
+			svc.Ports = nil // nobody waits for it there, whatever it has in common with a server
 		}
 	}
 }

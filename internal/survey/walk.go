@@ -44,8 +44,12 @@ var (
 	copied = expr.New(`[._-](example|sample|dist|template|tmpl)$`)
 	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
 	speaksOfSettings = expr.New(
-		`(?i)(config|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
+		`(?i)(conf|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
 	configEnding = expr.New(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
+	// Programs are for copying only where their name speaks of settings.
+	programEnding = expr.New(`\.(php|rb|js|cjs|mjs|ts|py|exs)$`)
+	// What lies in such a folder belongs to a part that nobody may have switched on.
+	addOn = expr.New(`(?i)(^|/)(plugins?|add-?ons?|extensions?|modules|themes|skins|contrib)(/|$)`)
 	// Tools that read such a file themselves, whatever lies beside it.
 	readsItself = expr.New(
 		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
@@ -72,7 +76,8 @@ func templateOf(name string) (target string, ok bool) {
 		}
 	}
 	switch {
-	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "":
+	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "",
+		ecosystem.IsManifest(target), programEnding.MatchString(target) && !speaksOfSettings.MatchString(m[1]):
 		return "", false
 	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") &&
 		speaksOfSettings.MatchString(m[1]):
@@ -309,7 +314,8 @@ func note(dir, name string, seeds bool) interest {
 		return versions
 	}
 	if mayBeTemplate(name) {
-		if target, ok := templateOf(name); ok && (strings.Contains(target, "env") || !aside.MatchString(dir)) {
+		if target, ok := templateOf(name); ok && (strings.Contains(target, "env") ||
+			!aside.MatchString(dir) && !addOn.MatchString(dir)) {
 			return settingsFile
 		}
 	}

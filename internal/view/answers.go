@@ -8,6 +8,7 @@ import (
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
 
@@ -117,7 +118,9 @@ func (t *Text) Survey(s *stack.Stack) {
 				state = "to be made from " + f.Template
 			}
 			open := Count(f.Settings, "setting", "settings")
-			if f.Unfilled > 0 {
+			if f.Format == settings.Other {
+				open = "copied as it is"
+			} else if f.Unfilled > 0 {
 				open += fmt.Sprintf(", %d to fill", f.Unfilled)
 			}
 			rows = append(rows, []string{f.Path, open, state})
