@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/bcrypt"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
@@ -65,9 +66,17 @@ func (m *maker) framework(f *File) string {
 	best, name := -1, ""
 	for i := range m.stack.Projects {
 		p := &m.stack.Projects[i]
-		if dir := path.Dir(f.Path); (dir == p.Path || strings.HasPrefix(dir, p.Path+"/") || p.Path == ".") &&
-			len(p.Path) > best && (p.Framework != "" || name == "") {
-			best, name = len(p.Path), p.Framework
+		if dir := path.Dir(f.Path); p.Framework == "" ||
+			dir != p.Path && !strings.HasPrefix(dir, p.Path+"/") && p.Path != "." {
+			continue
+		}
+		// Of several in a folder, the one that wants secrets in a form of its own.
+		rank := 2 * len(p.Path)
+		if len(ecosystem.FrameworkNamed(p.Framework).Secrets) > 0 {
+			rank++
+		}
+		if rank > best {
+			best, name = rank, p.Framework
 		}
 	}
 	return name

@@ -13,6 +13,8 @@ const (
 	CodeAnswerRefused            Code = "answer-refused"
 	CodeAnswersUnreadable        Code = "answers-unreadable"
 	CodeBuildFileMissing         Code = "build-file-missing"
+	CodeBuildTakesMissing        Code = "build-takes-missing"
+	CodeImageOfProject           Code = "image-of-project"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"
 	CodeComposeCycle             Code = "compose-cycle"

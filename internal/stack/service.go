@@ -49,6 +49,8 @@ type Service struct {
 	After    []After           `json:"after"`
 	At       Place             `json:"at"`
 
+	// Home is the folder in which the program of its container lives; empty where that isn't known.
+	Home string `json:"home,omitempty"`
 	// Manager is the package manager whose project the service belongs to, where it has one.
 	Manager string `json:"manager,omitempty"`
 

@@ -475,7 +475,7 @@ func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
 
 func (s *surveyor) containerOf(dir string) string {
 	for _, v := range s.stack.Services {
-		if v.Runs == stack.Container && v.Build == dir {
+		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir) {
 			return service(v.Name)
 		}
 	}
@@ -580,9 +580,12 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 	var below []string
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
-		at := v.Build
-		if v.Runs == stack.Native {
+		at := v.Home
+		switch {
+		case v.Runs == stack.Native:
 			at = v.Dir()
+		case at == "":
+			at = v.Build
 		}
 		if at == "" || v.Kind == stack.Once {
 			continue

@@ -100,7 +100,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 			dir = v.Folder
 		}
 		if slices.ContainsFunc(s.stack.Services, func(other stack.Service) bool {
-			return other.Source == stack.FromCompose && other.Build == dir
+			return other.Source == stack.FromCompose && other.Home == dir
 		}) {
 			continue
 		}
@@ -259,10 +259,14 @@ func (s *surveyor) severalApplications() {
 			likely.Dir()))
 }
 
-var (
-	exposes  = expr.New(`(?mi)^\s*EXPOSE\s+(.+)$`)
-	portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
-)
+var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
+
+func dockerfileName(v *stack.Service) string {
+	if v.Container == nil {
+		return ""
+	}
+	return v.Container.Dockerfile
+}
 
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
 // that service gets a second way to run.
@@ -275,7 +279,7 @@ func (s *surveyor) dockerfiles() {
 		}
 		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose &&
-				v.Build == dir
+				(v.Build == dir || v.Home == dir || path.Join(v.Build, dockerfileName(&v)) == file)
 		}) {
 			continue
 		}
@@ -287,13 +291,11 @@ func (s *surveyor) dockerfiles() {
 		}
 		spec := &stack.ContainerSpec{Dockerfile: path.Base(file)}
 		var ports []stack.Port
-		for _, m := range exposes.FindAllSubmatchIndex(data, -1) {
-			line := 1 + strings.Count(string(data[:m[2]]), "\n")
-			for _, word := range strings.Fields(string(data[m[2]:m[3]])) {
-				number, transport, _ := strings.Cut(word, "/")
-				if n, err := strconv.Atoi(number); err == nil && n > 0 && n < 65536 && transport != "udp" {
-					ports = append(ports, stack.Port{Host: s.published(dir, n), Target: n, Transport: "tcp",
-						Speaks: "http", At: stack.Place{File: file, Line: line}})
+		if img := imageOf(data, ""); img != nil {
+			for _, e := range img.exposes {
+				if e.transport != "udp" {
+					ports = append(ports, stack.Port{Host: s.published(dir, e.port), Target: e.port, Transport: "tcp",
+						Speaks: protocol.OfPort("", e.port), At: stack.Place{File: file, Line: e.line}})
 				}
 			}
 		}

@@ -247,6 +247,7 @@ func (s *surveyor) adopt() {
 	for _, p := range s.composed {
 		s.adoptFrom(p)
 	}
+	s.settle()
 }
 
 func (s *surveyor) adoptFrom(p *compose.Project) {
@@ -278,20 +279,6 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
 					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
-		}
-		if svc.Build != "" {
-			if proj := s.stack.Project(svc.Build, ""); proj != nil {
-				svc.Project, svc.Manager = proj.Path, proj.Manager
-				if proj.Serve != nil {
-					svc.NativeWay = proj.Serve.Way(proj)
-					for k := range svc.Ports {
-						if p := &svc.Ports[k]; slices.ContainsFunc(proj.Serve.Ports,
-							func(own stack.Port) bool { return own.Target == p.Target }) {
-							p.Speaks = "http"
-						}
-					}
-				}
-			}
 		}
 		s.stack.Services = append(s.stack.Services, svc.Service)
 	}
@@ -386,6 +373,8 @@ func (s *surveyor) inspect() {
 			}
 		}
 	}
+	s.takesWhatIsThere()
+	s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, s.ofUnusedProject)
 	for _, c := range s.stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
@@ -395,4 +384,26 @@ func (s *surveyor) inspect() {
 			}
 		}
 	}
+}
+
+// ofUnusedProject reports whether a remark is about the lock file of a project that no service runs, such as one that
+// only formats code: nobody has to do anything about it.
+func (s *surveyor) ofUnusedProject(r stack.Remark) bool {
+	if r.Code != stack.CodeLockMissing {
+		return false
+	}
+	dir, used := path.Dir(r.At.File), false
+	for _, p := range s.stack.Projects {
+		if p.Path != dir && !slices.Contains(p.Members, dir) {
+			continue
+		}
+		for _, lock := range ecosystem.ManagerNamed(p.Manager).Locks {
+			if strings.Contains(r.Text, lock) {
+				used = used || slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+					return v.Project == p.Path && v.Manager == p.Manager
+				})
+			}
+		}
+	}
+	return !used
 }

@@ -1,0 +1,299 @@
+package survey
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/stack"
+)
+
+var (
+	heredoc = expr.New(`<<-?["']?(\w+)["']?`)
+	// What only a build can put in is not known here.
+	buildVariable = expr.New(`[$*?\[]`)
+)
+
+func portOf(text string) int {
+	n := 0
+	for _, c := range text {
+		if c < '0' || c > '9' || n > 65535 {
+			return 0
+		}
+		n = 10*n + int(c-'0')
+	}
+	if n > 65535 {
+		return 0
+	}
+	return n
+}
+
+// dockerfileOf reads the Dockerfile that a service is built from; nil if it can't be had.
+func (s *surveyor) dockerfileOf(svc *stack.Service) (*image, string) {
+	if svc.Build == "" || svc.Container == nil || strings.Contains(svc.Build, "://") {
+		return nil, ""
+	}
+	if svc.Container.Inline != "" {
+		return imageOf([]byte(svc.Container.Inline), svc.Container.Target), ""
+	}
+	file := path.Join(svc.Build, svc.Container.Dockerfile)
+	if !s.exists(file) {
+		return nil, file
+	}
+	data, err := fs.ReadFile(s.fsys, file)
+	if err != nil || len(data) > maxDockerfile {
+		return nil, file
+	}
+	return imageOf(data, svc.Container.Target), file
+}
+
+// homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
+// working folder, by a mount or by a copy; the folder of its Dockerfile; or its context. The first that is a project,
+// or a member of one, counts.
+func (s *surveyor) homeOf(svc *stack.Service) string {
+	if svc.Container == nil {
+		return ""
+	}
+	img, file := s.dockerfileOf(svc)
+	workdir, command := svc.Container.WorkingDir, svc.Command
+	var candidates []string
+	if img != nil {
+		if workdir == "" {
+			workdir = img.workdir
+		}
+		if len(command) == 0 {
+			command = img.command
+		}
+	}
+	over := func(from, to string) {
+		if workdir != "" && (workdir == to || strings.HasPrefix(workdir, strings.TrimSuffix(to, "/")+"/")) {
+			candidates = append(candidates, path.Join(from, strings.TrimPrefix(workdir, to)))
+		}
+	}
+	for _, m := range svc.Container.Mounts {
+		if m.Type == "bind" && fs.ValidPath(m.Source) && s.isFolder(m.Source) {
+			over(m.Source, m.Target)
+		}
+	}
+	if file != "" {
+		candidates = append(candidates, path.Dir(file))
+	}
+	if img != nil {
+		for _, c := range slices.Backward(img.copies) {
+			if from := path.Join(svc.Build, c.from); s.isFolder(from) {
+				over(from, c.to)
+			}
+		}
+	}
+	if svc.Build != "" {
+		candidates = append(candidates, svc.Build)
+	}
+	for _, dir := range candidates {
+		if p := s.projectAt(dir, command); p != nil {
+			return s.memberMeant(p, dir, command)
+		}
+	}
+	if name := svc.Image; svc.Build == "" && !strings.ContainsAny(name, "/") && protocol.OfImage(name) == nil {
+		return s.madeHere(svc, protocol.ImageName(name))
+	}
+	return ""
+}
+
+// memberMeant is the folder of the member that a command of the project's manager names, or the folder itself.
+func (s *surveyor) memberMeant(p *stack.Project, dir string, command []string) string {
+	scripts := ecosystem.ManagerNamed(p.Manager).Scripts
+	if scripts == nil || len(p.Members) == 0 {
+		return dir
+	}
+	for i, word := range command {
+		option, value, joined := strings.Cut(word, "=")
+		if !slices.Contains(scripts.Member, option) {
+			continue
+		}
+		if !joined {
+			if i+1 == len(command) {
+				return dir
+			}
+			value = command[i+1]
+		}
+		for _, part := range p.Parts {
+			if part.Name == value || part.Folder == path.Join(p.Path, value) {
+				return part.Folder
+			}
+		}
+	}
+	return dir
+}
+
+// madeHere is the folder of the project that makes an image of that name: the one that is called so.
+func (s *surveyor) madeHere(svc *stack.Service, image string) string {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image {
+			continue
+		}
+		s.remark(stack.Problem, stack.CodeImageOfProject, svc.At,
+			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has", svc.Name, svc.Image,
+				p.Path),
+			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch --native %s",
+				s.imageScript(p.Path), svc.Name))
+		return p.Path
+	}
+	return ""
+}
+
+// makesImage are what tools call the making of an image.
+var makesImage = expr.New(`jib|dockerBuild|bootBuildImage|build-image|docker build|pack build`)
+
+// imageScript names the script of a folder that makes an image; empty if there is none.
+func (s *surveyor) imageScript(dir string) string {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		for _, part := range p.Parts {
+			if part.Folder != dir {
+				continue
+			}
+			var found []string
+			for name, lines := range part.Scripts {
+				if makesImage.MatchString(strings.Join(lines, " ")) {
+					found = append(found, name)
+				}
+			}
+			if len(found) > 0 {
+				slices.SortFunc(found, func(a, b string) int { return len(a) - len(b) })
+				return fmt.Sprintf(", with %s run %s in %s", p.Manager, found[0], dir)
+			}
+		}
+	}
+	return ""
+}
+
+// projectAt is the project of a folder, or that whose member it is. Where several lie in it, the first counts of those
+// that the command is of, that have a framework, that serve; nil if there is none.
+func (s *surveyor) projectAt(dir string, command []string) (best *stack.Project) {
+	_, of := ecosystem.Meaning(command)
+	rank := func(p *stack.Project) (n int) {
+		if of != nil && p.Ecosystem == of.Name {
+			n += 4
+		}
+		if p.Framework != "" {
+			n += 2
+		}
+		if p.Serve != nil {
+			n++
+		}
+		return n
+	}
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if (p.Path == dir || slices.Contains(p.Members, dir)) && (best == nil || rank(p) > rank(best)) {
+			best = p
+		}
+	}
+	return best
+}
+
+// servedAt is how a project is served in one of its folders; nil if it isn't.
+func servedAt(p *stack.Project, dir string) *stack.Serve {
+	if p.Path == dir {
+		return p.Serve
+	}
+	for i := range p.Also {
+		if v := &p.Also[i]; v.Folder == dir && v.Name == "" {
+			return v
+		}
+	}
+	return nil
+}
+
+// settle makes compose services and the projects whose programs they run one. Of several that run the same, the one
+// that offers a port serves.
+func (s *surveyor) settle() {
+	homes := map[string]int{}
+	for i := range s.stack.Services {
+		if svc := &s.stack.Services[i]; svc.Source == stack.FromCompose {
+			if svc.Home = s.homeOf(svc); svc.Home != "" {
+				homes[svc.Home]++
+			}
+		}
+	}
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		if svc.Source != stack.FromCompose || svc.Home == "" {
+			continue
+		}
+		p := s.projectAt(svc.Home, svc.Command)
+		svc.Project, svc.Manager = p.Path, p.Manager
+		serve := servedAt(p, svc.Home)
+		if serve == nil || homes[svc.Home] > 1 && len(svc.Ports) == 0 {
+			continue
+		}
+		svc.NativeWay = serve.Way(p)
+		if svc.Home != p.Path {
+			svc.Folder = svc.Home
+		}
+		for k := range svc.Ports {
+			if own := &svc.Ports[k]; slices.ContainsFunc(serve.Ports,
+				func(o stack.Port) bool { return o.Target == own.Target }) {
+				own.Speaks = "http"
+			}
+		}
+	}
+}
+
+// takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't there.
+func (s *surveyor) takesWhatIsThere() {
+	told := map[stack.Place]bool{}
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		img, file := s.dockerfileOf(svc)
+		if svc.Runs != stack.Container || img == nil || file == "" {
+			continue
+		}
+		for _, t := range img.takes {
+			full := path.Join(svc.Build, t.path)
+			at := stack.Place{File: file, Line: t.line}
+			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) || told[at] ||
+				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+				continue
+			}
+			told[at] = true
+			s.remark(stack.Problem, stack.CodeBuildTakesMissing, at,
+				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there", svc.Name, full),
+				s.howToMake(full))
+		}
+	}
+}
+
+// howToMake says where a file comes from that isn't in the checkout.
+func (s *surveyor) howToMake(file string) string {
+	for _, m := range ecosystem.Managers() {
+		if slices.Contains(m.Locks, path.Base(file)) {
+			return fmt.Sprintf("It is the lock file of %s: let %s make it in %s.", m.Name, m.Name,
+				folderWords(path.Dir(file)))
+		}
+	}
+	for _, p := range s.stack.Projects {
+		for _, st := range p.Steps {
+			if slices.ContainsFunc(st.Outputs, func(o string) bool {
+				return o == file || strings.HasPrefix(file, o+"/")
+			}) {
+				return fmt.Sprintf("Make it first: %s in %s.", strings.Join(st.Command, " "), folderWords(cmp.Or(st.Folder, p.Path)))
+			}
+		}
+	}
+	return "Bring it in, or make it first as the README says."
+}
+
+func folderWords(dir string) string {
+	if dir == "." {
+		return "this folder"
+	}
+	return dir
+}
