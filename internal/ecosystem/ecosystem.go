@@ -384,12 +384,27 @@ var (
 	// An address to listen on counts before any other that a line may hold.
 	listenFlag = expr.New(`--?(?:[\w-]+[.-])?(?:listen|bind)(?:[.-]?addr(?:ess)?)?[= ]` +
 		`(?:[\w.*-]*|\[[\d:a-f]*\]):(\d{2,5})\b`)
+	// The name of such a flag tells what is spoken there.
+	webFlag  = expr.New(`^--?(?:web|http|ui|api|rest)\b`)
 	ownPort  = expr.New(`--port[= ](\d{2,5})\b`)
-	portFlag = expr.New(`(?:--port[= ]|-p[= ]|\bPORT=|(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`)
+	portFlag = expr.New(
+		`(?:--port[= ]|-p[= ]|\bPORT=|(?:^|[\s='"\[,])(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`,
+	)
 )
 
 // ListensOn finds the port on which a command line tells its program to listen.
 func ListensOn(command string) int { return portBy(command, listenFlag, ownPort) }
+
+// Listens lists all addresses that a command line tells its program to listen on. Web tells of those whose flags say so
+// that they are for a browser.
+func Listens(command string) (ports []int, web []bool) {
+	for _, m := range listenFlag.FindAllStringSubmatch(command, -1) {
+		if port := portNumber(m[1]); port > 0 && !slices.Contains(ports, port) {
+			ports, web = append(ports, port), append(web, webFlag.MatchString(m[0]))
+		}
+	}
+	return ports, web
+}
 
 // PortIn finds the port that a command line names.
 func PortIn(command string) int { return portBy(command, listenFlag, portFlag) }

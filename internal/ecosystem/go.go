@@ -169,6 +169,16 @@ func (g *goProject) migrate() {
 	g.out.step(s)
 }
 
+// ListensIn finds the port on which a file of code listens that a command runs.
+func (f Folder) ListensIn(command []string) (int, stack.Place) {
+	for _, w := range command {
+		if path.Ext(w) == ".go" && f.exists(path.Clean(w)) {
+			return f.portByCode(goListens, path.Clean(w))
+		}
+	}
+	return 0, stack.Place{}
+}
+
 // goMainText is the text of the module's own main files.
 func (f Folder) goMainText() string {
 	_, files := goServer(f)

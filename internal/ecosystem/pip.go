@@ -42,6 +42,14 @@ var pip = &Manager{
 			line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
 			w := pythonWays{install: []string{"sh", "-c", line}, python: ".venv/bin/python", bin: ".venv/bin/",
 				inputs: []string{"constraints.txt", ".python-version", "setup.py", "setup.cfg"}}
+			if p.manifest == "setup.py" {
+				for _, name := range []string{"default", "base", "main"} {
+					r := "requirements/" + name + ".txt"
+					if p.exists(r) {
+						w.read = append(w.read, p.requirements(r, map[string]bool{})...)
+					}
+				}
+			}
 			for _, r := range p.requirementsFrom {
 				w.read = append(w.read, p.requirements(r, map[string]bool{})...)
 			}
@@ -54,6 +62,9 @@ var pip = &Manager{
 func (f Folder) requirementFiles() []string {
 	if f.Has("requirements.txt") {
 		return []string{"requirements.txt"}
+	}
+	if f.Has("setup.py") {
+		return nil // it says itself what it needs
 	}
 	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",
 		"requirements/base.txt", "requirements/requirements.txt",

@@ -264,8 +264,11 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	py, pip := &p.py, &p.pipfile
 	want := func(c string, at stack.Place) {
 		if c = strings.ReplaceAll(c, "==", "="); c != "" && c != "*" {
-			if strings.HasPrefix(c, "~=") {
-				c = "^" + strings.TrimPrefix(c, "~=")
+			if last, ok := strings.CutPrefix(c, "~="); ok {
+				// PEP 440: all but the last number of the version stay as they are
+				if c = "^" + last; strings.Count(last, ".") > 1 {
+					c = "~" + last
+				}
 			}
 			p.out.wants("python3", c, at)
 		}
@@ -279,6 +282,9 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	}
 	if v := pip.Requires.Python; v != "" {
 		want(pinned(v), p.lineWith("Pipfile", "python_version"))
+	}
+	if m := setupPython.FindStringSubmatch(p.text("setup.py") + "\n" + p.text("setup.cfg")); m != nil {
+		want(m[1], p.lineWith(p.first("setup.py", "setup.cfg"), "python_requires"))
 	}
 	p.versionFile(p.out, "python3", ".python-version")
 	if v := strings.TrimSpace(p.text("runtime.txt")); strings.HasPrefix(v, "python-") {
@@ -295,6 +301,8 @@ func (p *pythonProject) runtimes(manager *Manager) {
 		p.out.wants(manager.Name, "*", p.At(p.manifest, 1))
 	}
 }
+
+var setupPython = expr.New(`python_requires\s*=\s*["']?([^"'\n]+)`)
 
 // install adds the install by the project's manager.
 func (p *pythonProject) install(manager *Manager) {
@@ -343,7 +351,7 @@ func (p *pythonProject) install(manager *Manager) {
 		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1), "there are several lock files: "+
 			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
 	}
-	if p.bin != "" {
+	if p.out.Project.Prefix = p.run; p.bin != "" {
 		p.out.Project.Bin = []string{path.Join(venv, "bin")}
 	}
 	if p.out.Within == nil {

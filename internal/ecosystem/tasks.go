@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"path"
 	"slices"
 	"strings"
 
@@ -35,6 +36,11 @@ var (
 
 // Targets reads the entries of the folder's task file, and tells the program that calls them.
 func (f Folder) Targets() (program, file string, out []stack.Target) {
+	defer func() {
+		for i := range out {
+			out[i].Program = program
+		}
+	}()
 	for _, t := range taskFiles {
 		if !f.Has(t.file) {
 			continue
@@ -46,7 +52,12 @@ func (f Folder) Targets() (program, file string, out []stack.Target) {
 		if t.program == "task" {
 			return t.program, t.file, f.taskfile(t.file, data)
 		}
-		return t.program, t.file, f.recipes(t.file, t.program, string(data))
+		text := string(data)
+		out = f.recipes(t.file, t.program, text)
+		if t.program == "make" {
+			f.expand(out, text)
+		}
+		return t.program, t.file, out
 	}
 	return "", "", nil
 }
@@ -95,6 +106,55 @@ func (f Folder) recipes(file, program, text string) []stack.Target {
 		}
 	}
 	return out
+}
+
+var (
+	makeSet      = expr.New(`(?m)^(?:export\s+)?([A-Za-z_][\w.-]*)[ \t]*(?:\?|::?)?=[ \t]*([^\n#]*)`)
+	makeInclude  = expr.New(`(?m)^-?include[ \t]+([\w./-]+)[ \t]*$`)
+	makeVariable = expr.New(`\$[({]([A-Za-z_][\w.-]*)[)}]`)
+)
+
+// maxIncludes and maxExpanded bound how many files of a Makefile are read, and how long a line with the values of its
+// variables may get.
+const (
+	maxIncludes = 8
+	maxExpanded = 4096
+)
+
+// expand puts the values of plain variables into the lines of a Makefile's targets. What make finds out by itself stays
+// as it is written.
+func (f Folder) expand(targets []stack.Target, text string) {
+	set := map[string]string{"MAKE": "make", "CURDIR": ".", "PWD": "."}
+	texts := []string{text}
+	for i := 0; i < len(texts) && i < maxIncludes; i++ {
+		for _, m := range makeInclude.FindAllStringSubmatch(texts[i], -1) {
+			texts = append(texts, f.text(m[1]))
+		}
+		for _, m := range makeSet.FindAllStringSubmatch(texts[i], -1) {
+			if _, known := set[m[1]]; !known {
+				set[m[1]] = strings.TrimSpace(m[2])
+			}
+		}
+	}
+	for i := range targets {
+		for k, line := range targets[i].Lines {
+			for range maxIncludes {
+				next := makeVariable.ReplaceAllStringFunc(line, func(name string) string {
+					value, known := set[name[2:len(name)-1]]
+					value = strings.ReplaceAll(value, "$(shell pwd)", ".")
+					if !known || strings.Contains(value, "$(shell") {
+						return name
+					}
+					return value
+				})
+				if next == line || len(next) > maxExpanded {
+					break
+				}
+				line = next
+			}
+			targets[i].Lines[k] = line
+		}
+	}
 }
 
 // taskfile reads tasks from YAML.
@@ -232,3 +292,28 @@ func (f Folder) Procfile() []Process {
 	}
 	return out
 }
+
+// ServesTask reports whether the lines of a task serve on the machine itself.
+func ServesTask(t *stack.Target) bool {
+	return slices.ContainsFunc(t.Lines, serverLine.MatchString) &&
+		!slices.ContainsFunc(t.Lines, engineCalls.MatchString)
+}
+
+// BuildOf is the command by which the tools of a project's language make a program of that name; nil if nothing in the
+// folder is known to make it.
+func BuildOf(f Folder, p *stack.Project, program string) []string {
+	name := path.Base(program)
+	if p.Ecosystem != golang.Name {
+		return nil
+	}
+	if dir := path.Join("cmd", name); f.exists(dir) {
+		return []string{"go", "build", "-o", program, "./" + dir}
+	}
+	if module := goMajor.ReplaceAllString(p.Name, ""); path.Base(module) == name &&
+		goMain.MatchString(f.text("main.go")) {
+		return []string{"go", "build", "-o", program, "."}
+	}
+	return nil
+}
+
+var goMajor = expr.New(`/v\d+$`)

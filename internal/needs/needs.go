@@ -380,7 +380,11 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			n.Level = Required
 		}
 		if !n.Met {
-			f := (&diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy}).Explain()
+			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy}
+			if w.Fixed {
+				known.Key = ""
+			}
+			f := known.Explain()
 			n.Found, n.Remedy = f.Cause, f.Remedy
 		}
 		a.needs = append(a.needs, n)

@@ -14,6 +14,7 @@ const (
 	CodeAnswersUnreadable        Code = "answers-unreadable"
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
+	CodeProcessForHost           Code = "process-for-host"
 	CodeImageOfProject           Code = "image-of-project"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"

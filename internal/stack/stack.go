@@ -70,6 +70,8 @@ type Server struct {
 	For    string `json:"for"` // the service
 	Key    string `json:"key"` // of the setting that points at it
 	At     Place  `json:"at"`
+	// Fixed is true where Key is none of the settings that fill sets, such as an option of the service's command.
+	Fixed bool `json:"fixed,omitempty"`
 	// MadeBy is a script of the checkout that starts such a server; empty if there is none.
 	MadeBy string `json:"madeBy,omitempty"`
 	// Needed is true where a step of the service's project fails without it.
@@ -118,6 +120,9 @@ type Project struct {
 	Compiles []Compile `json:"compiles,omitempty"`
 	// Parts are its folders with a manifest, with the packages that each asks for.
 	Parts []Part `json:"-"`
+	// Prefix is what stands before a command of the project, so that it runs with the project's own packages; nil where
+	// Bin does.
+	Prefix []string `json:"-"`
 	// Alone is what its manager does when it is called without words; nil for what is not known.
 	Alone []string `json:"-"`
 	// NotHere says why nothing of the project can be built or run on this system; empty if it can.
@@ -166,6 +171,8 @@ type Target struct {
 	Help  string   `json:"help,omitempty"`
 	Lines []string `json:"lines,omitempty"`
 	At    Place    `json:"at"`
+	// Program is what calls it.
+	Program string `json:"-"`
 }
 
 // Source is a place that packages come from. Login is true if it lets in only those who are known to it;

@@ -94,7 +94,10 @@ func imageOf(data []byte, target string) *image {
 	last := -1
 	for _, in := range instructions(data) {
 		if in.name == "FROM" {
-			words := slices.DeleteFunc(slices.Clone(in.words), func(w string) bool { return strings.HasPrefix(w, "--") })
+			words := slices.DeleteFunc(
+				slices.Clone(in.words),
+				func(w string) bool { return strings.HasPrefix(w, "--") },
+			)
 			if len(words) == 0 {
 				continue
 			}

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/address"
@@ -18,6 +19,7 @@ import (
 type value struct {
 	key, text string
 	at        stack.Place
+	fixed     bool // none of the settings that fill sets
 }
 
 // settings lists what a service's environment says, with places: its own keys, and its files or,
@@ -25,7 +27,7 @@ type value struct {
 func (s *surveyor) settings(svc *stack.Service) []value {
 	var out []value
 	for key, text := range svc.Env {
-		out = append(out, value{key, text, svc.EnvAt[key]})
+		out = append(out, value{key: key, text: text, at: svc.EnvAt[key]})
 	}
 	slices.SortFunc(out, func(a, b value) int { return strings.Compare(a.key, b.key) })
 	for _, ref := range svc.EnvFiles {
@@ -40,11 +42,34 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 		}
 		if values, f := s.values(file); f != nil {
 			for _, set := range f.Settings {
-				out = append(out, value{set.Key, values[set.Key], stack.Place{File: f.Name, Line: set.Line}})
+				out = append(out, value{key: set.Key, text: values[set.Key],
+					at: stack.Place{File: f.Name, Line: set.Line}})
 			}
 		}
 	}
-	return append(out, s.proxies(svc)...)
+	return slices.Concat(out, flags(svc), s.proxies(svc))
+}
+
+// flags lists what the options of a service's command say, as if they were settings.
+func flags(svc *stack.Service) (out []value) {
+	for _, c := range commandsOf(svc.Command) {
+		for i, word := range c.Words {
+			name, text, joined := strings.Cut(word, "=")
+			if !strings.HasPrefix(name, "-") {
+				continue
+			}
+			if !joined && i+1 < len(c.Words) {
+				text = c.Words[i+1]
+			}
+			own := slices.ContainsFunc(svc.Ports, func(p stack.Port) bool {
+				return strings.HasSuffix(text, ":"+strconv.Itoa(p.Target))
+			})
+			if name = strings.TrimLeft(name, "-"); strings.Contains(text, ":") && !own {
+				out = append(out, value{key: name, text: text, at: svc.At, fixed: true})
+			}
+		}
+	}
+	return out
 }
 
 // proxies lists where a native front end hands calls on to, as if they were settings.
@@ -61,8 +86,8 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 		}
 		for _, m := range form.FindAllSubmatchIndex(data, -1) {
 			out = append(out,
-				value{"proxy", string(data[m[2]:m[3]]),
-					stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
+				value{key: "proxy", text: string(data[m[2]:m[3]]),
+					at: stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
 		}
 	}
 	p := s.stack.Project(svc.Project, svc.Manager)

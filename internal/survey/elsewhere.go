@@ -41,6 +41,7 @@ func (s *surveyor) elsewhere() {
 					continue
 				}
 				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.key, At: v.at,
+					Fixed:  v.fixed,
 					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 && s.asksDatabase(svc)})
 			}
 		}

@@ -259,7 +259,8 @@ func (s *surveyor) takesWhatIsThere() {
 		for _, t := range img.takes {
 			full := path.Join(svc.Build, t.path)
 			at := stack.Place{File: file, Line: t.line}
-			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) || told[at] ||
+			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
+				told[at] ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}
@@ -284,7 +285,11 @@ func (s *surveyor) howToMake(file string) string {
 			if slices.ContainsFunc(st.Outputs, func(o string) bool {
 				return o == file || strings.HasPrefix(file, o+"/")
 			}) {
-				return fmt.Sprintf("Make it first: %s in %s.", strings.Join(st.Command, " "), folderWords(cmp.Or(st.Folder, p.Path)))
+				return fmt.Sprintf(
+					"Make it first: %s in %s.",
+					strings.Join(st.Command, " "),
+					folderWords(cmp.Or(st.Folder, p.Path)),
+				)
 			}
 		}
 	}

@@ -30,6 +30,9 @@ func (s *surveyor) asideWhy(dir string) string {
 	if aside.MatchString(dir) {
 		return "it is taken for a sample, a test or a site of documents"
 	}
+	if at, built := s.builtInto[dir]; built {
+		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File, at.Line)
+	}
 	parts := strings.Split(dir, "/")
 	for i, part := range parts {
 		if !starter.MatchString(part) {
@@ -160,13 +163,16 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 			}
 			continue
 		}
+		if missing := s.runnable(p, proc.Line); missing != "" && !s.ownWay(p, proc, missing) {
+			continue
+		}
 		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At, Source: stack.FromProcfile,
 			PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env
 		}
-		if port := ecosystem.ListensOn(proc.Line); port > 0 && proc.Name != "web" {
-			v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: protocol.Plain, At: proc.At}}
+		if proc.Name != "web" {
+			v.Ports = s.listens(p, proc)
 		}
 		if proc.Name == "web" {
 			if port := ecosystem.PortIn(proc.Line); port > 0 {
@@ -188,6 +194,30 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 			}
 		}
 		out = append(out, v)
+	}
+	return out
+}
+
+// listens are the ports that a process's line tells it to listen on, or the file of code that it runs.
+func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stack.Port) {
+	add := func(port int, speaks string, at stack.Place) {
+		out = append(out, stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: speaks, At: at})
+	}
+	ports, web := ecosystem.Listens(proc.Line)
+	for i, port := range ports {
+		speaks := protocol.Plain
+		if web[i] {
+			speaks = "http"
+		}
+		add(port, speaks, proc.At)
+	}
+	if port := ecosystem.ListensOn(proc.Line); len(out) == 0 && port > 0 {
+		add(port, protocol.Plain, proc.At)
+	}
+	if len(out) == 0 {
+		if port, at := s.tree.byPath[p.Path].ListensIn(shell.Words(proc.Line)); port > 0 {
+			add(port, "http", at)
+		}
 	}
 	return out
 }
@@ -298,6 +328,15 @@ func (s *surveyor) dockerfiles() {
 						Speaks: protocol.OfPort("", e.port), At: stack.Place{File: file, Line: e.line}})
 				}
 			}
+		}
+		natives := 0
+		for _, v := range s.stack.Services {
+			if v.Runs == stack.Native && v.Dir() == dir {
+				natives++
+			}
+		}
+		if natives > 1 {
+			continue // nobody says which of them the image is
 		}
 		if i := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool {
 			return v.Runs == stack.Native && v.Dir() == dir && v.Container == nil

@@ -68,6 +68,20 @@ func (s *surveyor) signIns() {
 	}
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
+		for _, line := range v.Expands {
+			for _, c := range shell.Parse(line) {
+				setting := map[string]string{}
+				for _, set := range c.Set {
+					key, value, _ := strings.Cut(set, "=")
+					setting[key] = value
+				}
+				for _, key := range slices.Sorted(maps.Keys(setting)) {
+					if m := adminKey.FindStringSubmatch(key); m != nil && setting[m[1]+"PASSWORD"] != "" {
+						add(setting[key], setting[m[1]+"PASSWORD"], v.At)
+					}
+				}
+			}
+		}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			m := adminKey.FindStringSubmatch(key)
 			if m == nil || !v.EnvLiteral[key] || v.Env[key] == "" {

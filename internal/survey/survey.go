@@ -75,7 +75,9 @@ type surveyor struct {
 	composed    []*compose.Project // the active compose files
 	homes       map[string]bool    // the folders of projects and their members; for the reading of code
 	demands     []demand
-	rivals      []string // services of several applications that want the same port
+	texts       map[string]*readmeText // READMEs by their lines, as far as they were asked for
+	builtInto   map[string]stack.Place // folders that are built into the program of another project
+	rivals      []string               // services of several applications that want the same port
 	corrections corrections
 }
 

@@ -1,0 +1,486 @@
+package survey
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// A README is a witness of its own: where nothing else in the checkout serves, what it says to run does; what it says
+// to run in a second terminal runs beside that.
+
+// otherTerminal is how people say that a command goes on for as long as one works.
+var otherTerminal = expr.New(
+	`(?i)\b(another|second|separate|new|different|other)\s+(terminal|shell|console|tab|window|` +
+		`command (prompt|line))\b`,
+)
+
+// offSections are heads of sections about something else than work on this machine.
+var offSections = expr.New(
+	`(?i)\b(production|deploy\w*|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
+		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
+		`clean\w*|api|` +
+		`architecture|structure|examples?)\b`,
+)
+
+// section is a README's text from one head to the next.
+type section struct {
+	head     string
+	from, to int // lines, from 1; to is beyond the last
+}
+
+// readmeText is a README by its lines, and by its sections.
+type readmeText struct {
+	lines    []string
+	sections []section
+}
+
+var underline = expr.New(`^(=+|-+|~+|\^+)\s*$`)
+
+// readmeOf reads a README again, for what stands around its commands.
+func (s *surveyor) readmeOf(file string) *readmeText {
+	if s.texts == nil {
+		s.texts = map[string]*readmeText{}
+	}
+	if t := s.texts[file]; t != nil {
+		return t
+	}
+	t := &readmeText{}
+	s.texts[file] = t
+	if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= maxReadme {
+		t.lines = strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
+	}
+	add := func(head string, line int) {
+		if n := len(t.sections); n > 0 {
+			t.sections[n-1].to = line
+		}
+		t.sections = append(t.sections, section{head, line, len(t.lines) + 1})
+	}
+	add("", 1)
+	fenced := false
+	for i, line := range t.lines {
+		switch {
+		case strings.HasPrefix(strings.TrimSpace(line), "```"):
+			fenced = !fenced
+		case fenced:
+		case strings.HasPrefix(line, "#"):
+			add(strings.TrimLeft(line, "# "), i+1)
+		case i > 0 && underline.MatchString(line) && strings.TrimSpace(t.lines[i-1]) != "" &&
+			!strings.HasPrefix(t.lines[i-1], " ") && !strings.Contains(t.lines[i-1], "|"):
+			add(t.lines[i-1], i)
+		}
+	}
+	return t
+}
+
+// at is the section of a line.
+func (t *readmeText) at(line int) section {
+	for _, s := range slices.Backward(t.sections) {
+		if line >= s.from {
+			return s
+		}
+	}
+	return section{to: len(t.lines) + 1}
+}
+
+// besides reports whether the text just above a command, below the command before it, sends it to a second terminal.
+func (t *readmeText) besides(line, before int) bool {
+	for i := line - 1; i >= max(1, before+1, line-8); i-- {
+		if i <= len(t.lines) && otherTerminal.MatchString(t.lines[i-1]) {
+			return true
+		}
+	}
+	return false
+}
+
+var localURL = expr.New(`(?i)\b(?:(https?)://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b`)
+
+// page finds the first address on this machine in the lines from one to before another, and tells its port.
+func (t *readmeText) page(from, to int) (port, line int) {
+	for i := max(1, from); i < to && i <= len(t.lines); i++ {
+		if m := localURL.FindStringSubmatch(t.lines[i-1]); m != nil {
+			if n := portOf(m[2]); n > 0 {
+				return n, i
+			}
+		}
+	}
+	return 0, 0
+}
+
+// onlyPage is the one port that the README has addresses with; 0 if there are none or several.
+func (t *readmeText) onlyPage() (port, line int) {
+	for i, text := range t.lines {
+		for _, m := range localURL.FindAllStringSubmatch(text, -1) {
+			n := portOf(m[2])
+			switch {
+			case n == 0 || n == port || m[1] == "" && protocol.OfPort("", n) != "http":
+			case port == 0:
+				port, line = n, i+1
+			default:
+				return 0, 0
+			}
+		}
+	}
+	return port, line
+}
+
+// toldServices makes services of what READMEs say to run, where nothing else serves, and of what they say to run in a
+// second terminal beside what is served.
+func (s *surveyor) toldServices() {
+	for i, d := range s.demands {
+		if !readmeName.MatchString(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") {
+			continue
+		}
+		text, before := s.readmeOf(d.at.File), 0
+		if i > 0 && s.demands[i-1].at.File == d.at.File {
+			before = s.demands[i-1].at.Line
+		}
+		if offSections.MatchString(text.at(d.at.Line).head) {
+			continue
+		}
+		besides := text.besides(d.at.Line, before)
+		for _, part := range d.parts {
+			cwd := path.Join(d.cwd, part.Folder)
+			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.isFolder(cwd) || s.asideWhy(cwd) != "" ||
+				s.coveredBy(part, cwd, 0) != "" {
+				continue
+			}
+			switch {
+			case besides && s.anyServes(cwd) && s.lasts(part, cwd):
+				s.toldService(d, part, cwd, true)
+			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text):
+				s.toldService(d, part, cwd, false)
+			}
+		}
+	}
+}
+
+// anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
+func (s *surveyor) anyServes(cwd string) bool {
+	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		own := v.Runs == stack.Native || v.Build != "" || v.Home != ""
+		if !own || v.Kind == stack.Once {
+			return false
+		}
+		return cwd == "." || slices.Contains(s.tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
+	})
+}
+
+// toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
+// project's packages does where the README has one address to look at.
+func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText) bool {
+	role, of := ecosystem.Meaning(part.Words)
+	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
+	switch {
+	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
+		t := s.target(part.Words, cwd)
+		return t != nil && ecosystem.ServesTask(t)
+	case scriptFile(part.Words) != "" && s.exists(path.Join(cwd, scriptFile(part.Words))):
+		_, line := text.onlyPage()
+		return line > 0
+	case role == ecosystem.Serves:
+		return !s.namesBuilt(c)
+	case role == "":
+		_, line := text.onlyPage()
+		return line > 0 && s.ofPackages(part.Words, cwd)
+	}
+	return false
+}
+
+// ofPackages reports whether a command's program is one of the packages that the folder's project asks for.
+func (s *surveyor) ofPackages(words []string, cwd string) bool {
+	usual := ecosystem.Canonical(words)
+	if len(usual) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			_, asked := part.Uses[usual[0]]
+			return asked && part.Folder == cwd
+		})
+	})
+}
+
+// lasts reports whether a command that goes to a second terminal can be run: a script, a task, or a program that is
+// known here. What only looks or ends is none.
+func (s *surveyor) lasts(part shell.Command, cwd string) bool {
+	role, _ := ecosystem.Meaning(part.Words)
+	if role != "" && role != ecosystem.Serves || part.Plumbed ||
+		s.namesBuilt(&covering{words: part.Words, cwd: cwd}) {
+		return false
+	}
+	if ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		return s.target(part.Words, cwd) != nil
+	}
+	if script := ecosystem.ScriptRun(part.Words); script != "" {
+		return s.whyNot(part, cwd) == ""
+	}
+	return s.projectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
+		!slices.Contains(shellWords[:10], part.Words[0]) &&
+		(ecosystem.IsProgram(part.Words[0]) || s.ofPackages(part.Words, cwd))
+}
+
+// target is the entry of a folder's task file that a command calls; nil if there is none.
+func (s *surveyor) target(words []string, cwd string) *stack.Target {
+	name := ""
+	for _, w := range words[1:] {
+		if !strings.HasPrefix(w, "-") && !strings.Contains(w, "=") {
+			name = w
+			break
+		}
+	}
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Path != cwd {
+			continue
+		}
+		for k := range p.Targets {
+			if t := &p.Targets[k]; t.Name == name || name == "" && k == 0 {
+				return t
+			}
+		}
+	}
+	return nil
+}
+
+// toldService adds a service for a README's command.
+func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides bool) {
+	p := s.projectAt(cwd, part.Words)
+	if p == nil {
+		p = &stack.Project{Path: cwd}
+	}
+	v := stack.Serve{Command: s.toldCommand(p, part), At: d.at, Source: stack.FromReadme, Env: map[string]string{},
+		PortBy: stack.PortBy{Env: "PORT"}}
+	for _, set := range part.Set {
+		key, value, _ := strings.Cut(set, "=")
+		v.Env[key] = value
+	}
+	if besides {
+		v.Name = processName(part.Words)
+	}
+	lines := part.Text
+	if t := s.target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		v.Expands = t.Lines
+		if len(p.Runtimes) > 0 {
+			s.needsOf(p, part.Words, cwd, d.at, maxTasks) // of the task itself; what it calls is the project's own
+		}
+		lines = strings.Join(t.Lines, "\n")
+	}
+	text := s.readmeOf(d.at.File)
+	port, at := ecosystem.PortIn(lines), d.at
+	if port == 0 && !besides {
+		if setting, place := s.tree.byPath[cwd].PortSetting(); setting > 0 {
+			port, at = setting, place
+		} else if page, line := text.page(d.at.Line+1, text.at(d.at.Line).to); page > 0 {
+			port, at = page, stack.Place{File: d.at.File, Line: line}
+		} else if page, line := text.onlyPage(); page > 0 {
+			port, at = page, stack.Place{File: d.at.File, Line: line}
+		}
+	}
+	if port > 0 {
+		v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
+	}
+	if cwd != p.Path {
+		v.Folder = cwd
+	}
+	s.native(p, v, cwd)
+}
+
+// toldCommand is a README's command as the project runs it.
+func (s *surveyor) toldCommand(p *stack.Project, part shell.Command) []string {
+	if part.Expands || part.Plumbed {
+		return []string{"sh", "-c", part.Text}
+	}
+	words := part.Words
+	if len(p.Prefix) > 0 && words[0] != p.Prefix[0] && s.ofPackages(words, p.Path) {
+		words = slices.Concat(p.Prefix, words)
+	}
+	return words
+}
+
+// processName tells a further process of a project from its server: by the script or the last plain word.
+func processName(words []string) string {
+	if script := ecosystem.ScriptRun(words); script != "" {
+		return script
+	}
+	name := ""
+	for _, w := range words {
+		if !strings.HasPrefix(w, "-") {
+			name = w
+		}
+	}
+	return strings.Trim(unfit.ReplaceAllString(path.Base(name), "-"), "-.")
+}
+
+// pages upgrades ports of which nothing is known to HTTP where a README has a page on them.
+func (s *surveyor) pages() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		for k := range v.Ports {
+			p := &v.Ports[k]
+			if p.Speaks != protocol.Plain || p.Host == 0 {
+				continue
+			}
+			want := strconv.Itoa(p.Host)
+			for _, file := range s.tree.readmes {
+				for line, text := range s.readmeOf(file).lines {
+					for _, m := range localURL.FindAllStringSubmatch(text, -1) {
+						if m[1] != "" && m[2] == want {
+							p.Speaks, p.At = "http", stack.Place{File: file, Line: line + 1}
+						}
+					}
+				}
+				if p.Speaks == "http" {
+					break
+				}
+			}
+		}
+	}
+}
+
+// runnable tells whether the program of a Procfile's line can be run as it stands; what is missing is its name.
+func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
+	for _, c := range shell.Parse(line) {
+		if len(c.Words) == 0 || slices.Contains(saysNothing, c.Words[0]) {
+			continue
+		}
+		words := c.Words
+		for len(words) > 1 && (words[0] == "exec" || words[0] == "env" || strings.Contains(words[0], "=")) {
+			words = words[1:]
+		}
+		name, full := words[0], path.Join(p.Path, c.Folder, words[0])
+		switch {
+		case strings.ContainsAny(name, "$/") && !strings.Contains(name, "$"):
+			if !s.exists(full) && !madeByInstall(name) {
+				return name
+			}
+		case strings.Contains(name, "$"):
+		case compiled(p) && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
+			return name
+		}
+		for i, w := range words[1:] {
+			if path.Ext(w) == ".jar" && words[i] == "-jar" && !s.exists(path.Join(p.Path, w)) {
+				return w
+			}
+		}
+	}
+	return ""
+}
+
+// madeByInstall reports whether a program lies where an install puts it.
+func madeByInstall(name string) bool {
+	top, _, _ := strings.Cut(strings.TrimPrefix(name, "./"), "/")
+	return top == "node_modules" || top == ".venv" || top == "venv" || top == "vendor" || strings.HasPrefix(name, "/")
+}
+
+// compiled reports whether the programs of a project have to be built before anybody can call them by name.
+func compiled(p *stack.Project) bool {
+	return slices.Contains([]string{"go", "rust", "java", "dotnet"}, p.Ecosystem)
+}
+
+// builtFor finds what makes a program that a Procfile names: the task that a README runs before the program, the task
+// of that name, or the build of its package. It returns nil if nothing here is known to make it.
+func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
+	name := path.Base(program)
+	task := func(words []string, at stack.Place, t *stack.Target) *stack.Step {
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{}, At: at,
+			Expands: t.Lines, Outputs: []string{path.Join(p.Path, program)}}
+	}
+	for i, d := range s.demands {
+		if i == 0 || d.cwd != p.Path && d.at.File != path.Join(p.Path, path.Base(d.at.File)) {
+			continue
+		}
+		runs := slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+			return len(c.Words) > 0 && path.Base(c.Words[0]) == name && strings.Contains(c.Words[0], "/")
+		})
+		if before := s.demands[i-1]; runs && before.at.File == d.at.File && len(before.parts) == 1 {
+			words := before.parts[0].Words
+			if t := s.target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+				return task(words, before.at, t)
+			}
+		}
+	}
+	for i := range p.Targets {
+		if t := &p.Targets[i]; t.Name == name || t.Name == program {
+			return task([]string{t.Program, t.Name}, t.At, t)
+		}
+	}
+	if words := ecosystem.BuildOf(s.tree.byPath[p.Path], p, program); words != nil {
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{},
+			At: p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
+	}
+	return nil
+}
+
+// ownWay concludes what runs in the place of a Procfile's process whose program isn't there: the process itself behind
+// the step that makes the program; the project's own way, which is nil; or nothing.
+func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing string) (keep bool) {
+	if s.asideWhy(p.Path) != "" {
+		return false
+	}
+	if step := s.builtFor(p, missing); step != nil && strings.Contains(missing, "/") {
+		if !slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == step.ID }) {
+			p.Steps = append(p.Steps, *step)
+			slices.SortStableFunc(
+				p.Steps,
+				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) },
+			)
+			s.needsOf(p, step.Command, p.Path, step.At, 0)
+		}
+		return true
+	}
+	s.remark(
+		stack.Note,
+		stack.CodeProcessForHost,
+		proc.At,
+		fmt.Sprintf(
+			"%s runs %s, which isn't in the checkout: the line is taken for one that a host of applications reads",
+			proc.Name,
+			missing,
+		),
+		"",
+	)
+	return false
+}
+
+// needsOf adds the tools that a command and the tasks behind it call to what the project wants of the machine, and
+// notes the folders that they build.
+func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
+	if len(words) == 0 || depth > maxTasks {
+		return
+	}
+	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != "") && t.Headers == nil &&
+		!slices.ContainsFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Tool == t.Name }) {
+		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
+	}
+	lines := []string{}
+	if t := s.target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+		lines, at = t.Lines, t.At
+	} else if other := s.projectAt(cwd, words); cwd != p.Path && other != nil {
+		if s.builtInto == nil {
+			s.builtInto = map[string]stack.Place{}
+		}
+		s.builtInto[cwd] = at
+		for _, r := range other.Runtimes {
+			if !slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool { return o.Tool == r.Tool }) {
+				p.Runtimes = append(p.Runtimes, r)
+			}
+		}
+	}
+	for _, line := range lines {
+		for _, c := range shell.Parse(line) {
+			if len(c.Words) > 0 && c.Words[0] != "cd" {
+				s.needsOf(p, c.Words, path.Join(cwd, c.Folder), at, depth+1)
+			}
+		}
+	}
+}
