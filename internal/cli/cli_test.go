@@ -429,7 +429,10 @@ func TestCloneOfSeveral(t *testing.T) {
 	}
 	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"), filepath.Join(b.home, "repos", "back"), "--into",
 		"Ölmühle app")
-	out := b.must(0, "-C", "Ölmühle app/back", "survey", "--json")
+	top := b.dir
+	b.dir = filepath.Join(top, "Ölmühle app", "back") // the workspace is found upwards from there
+	out := b.must(0, "survey", "--json")
+	b.dir = top
 	var s struct {
 		Root      string
 		Checkouts []struct{ Path, Branch string }

@@ -35,7 +35,8 @@ type app struct {
 	out, err io.Writer
 	json     bool
 	dir      string
-	status   int // of a command that has answered, but with a no
+	named    bool // whether a person named dir, which is the workspace then
+	status   int  // of a command that has answered, but with a no
 }
 
 func init() { cobra.EnableCommandSorting = false } // help lists the commands in the order in which one uses them
@@ -125,6 +126,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	}
 	c.SetVersionTemplate("nharbor {{.Version}}\n")
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
+	c.PersistentPreRun = func(c *cobra.Command, _ []string) { a.named = c.Flags().Changed("directory") }
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
 	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(),
 		a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
@@ -152,7 +154,11 @@ func (a *app) start() (string, error) {
 			Text:   text,
 			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
-	return dir, nil
+	if dir, err = filepath.EvalSymlinks(dir); err != nil {
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderNotFound, At: stack.Place{File: a.dir},
+			Text: "the folder can't be followed: " + stack.Reason(err), Remedy: "Name the folder itself.", Cause: err}
+	}
+	return dir, nil // the same for each way to it, so that its stack is found again
 }
 
 // asks reports whether a person can be asked: both ends are a terminal, and the answer isn't for a program.
@@ -168,7 +174,7 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	return session.Open(ctx, dir)
+	return session.Open(ctx, dir, a.named)
 }
 
 // surveyed finds the workspace and surveys it. With an error there may still be all that was found; then it is not nil.
@@ -195,7 +201,10 @@ func (a *app) record() (string, *supervise.Record, error) {
 	if err != nil {
 		return "", nil, err
 	}
-	root := workspace.Root(dir)
+	root := dir
+	if !a.named {
+		root = workspace.Root(dir)
+	}
 	r, err := supervise.ReadRecord(root)
 	return root, r, err
 }

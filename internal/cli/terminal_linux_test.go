@@ -110,6 +110,7 @@ func TestAsking(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(b.dir, ".env")); err == nil {
 		t.Error("left, it wrote the file")
 	}
+	term = newTerminal(t) // what the form before leaves behind on its own doesn't count
 	cmd = fill(term, "TERM=xterm")
 	term.press("TIDE_TOKEN", "half")
 	cmd.Process.Signal(syscall.SIGTERM)
@@ -119,6 +120,7 @@ func TestAsking(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(b.dir, ".env")); err == nil {
 		t.Error("asked to end, it wrote the file")
 	}
+	term = newTerminal(t)
 	cmd = fill(term, "TERM=xterm")
 	term.press("TIDE_TOKEN", "wrong\r")
 	term.press("does not begin", "\x15canary-typed\r")

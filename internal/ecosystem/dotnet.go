@@ -2,9 +2,11 @@ package ecosystem
 
 import (
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -55,7 +57,7 @@ var (
 var dotnet = &Ecosystem{
 	Name:       "dotnet",
 	Managers:   []*Manager{{Name: "dotnet", Locks: []string{"packages.lock.json"}}},
-	Frameworks: []*Framework{{Name: "aspnet"}, {Name: "worker"}},
+	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig}, {Name: "worker", Config: dotnetConfig}},
 	Manifests:  []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
 	Endings:    []string{".cs"},
 	Reads:      readsBy(false, `"`+envName+`"\)\s*(\?\?)?`, "GetEnvironmentVariable("),
@@ -135,13 +137,7 @@ func (f Folder) dotnetCommon(out *Finding, manifest string) {
 	}
 	if text := f.text("global.json"); text != "" && json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")),
 		&global) == nil && global.SDK.Version != "" {
-		major, _, _ := strings.Cut(global.SDK.Version, ".")
-		constraint := "~" + global.SDK.Version
-		if strings.Contains(strings.ToLower(global.SDK.RollForward), "major") {
-			constraint = ">=" + global.SDK.Version
-		} else if global.SDK.RollForward != "" {
-			constraint = "^" + major
-		}
+		constraint := rollsForward(global.SDK.Version, global.SDK.RollForward)
 		out.wants("dotnet", constraint, f.lineWith("global.json", global.SDK.Version))
 	}
 	if f.Has("Directory.Packages.props") {
@@ -263,4 +259,26 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		out.step(f.step(stack.Test, f.At(manifest, 1), "dotnet", "test", manifest))
 	}
 	return out, nil
+}
+
+var dotnetConfig = []string{"appsettings.json", "appsettings.Development.json", "appsettings.Local.json"}
+
+// rollsForward are the SDKs that a version in global.json allows: of the same feature band, unless the policy says
+// otherwise.
+func rollsForward(version, policy string) string {
+	switch strings.TrimPrefix(strings.ToLower(policy), "latest") {
+	case "disable":
+		return "=" + version
+	case "feature":
+		return "~" + version
+	case "minor":
+		return "^" + version
+	case "major":
+		return ">=" + version
+	}
+	parts := strings.Split(version, ".")
+	if band, err := strconv.Atoi(parts[len(parts)-1]); len(parts) == 3 && err == nil {
+		return fmt.Sprintf(">=%s, <%s.%s.%d", version, parts[0], parts[1], band/100*100+100)
+	}
+	return "~" + version
 }

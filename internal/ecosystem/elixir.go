@@ -13,7 +13,6 @@ var (
 	elixirDep     = expr.New(`\{\s*:(\w+)\s*,`)
 	phoenixPort   = expr.New(
 		`http:\s*\[[^\]]*?port:\s*(?:String\.to_integer\(System\.get_env\("PORT"\)\s*\|\|\s*")?(\d{2,5})`)
-	elixirAbout = expr.New(`~>\s*`)
 	elixirAlias = expr.New(`(?m)^\s*"?([\w.]+)"?:\s*\[(\s*"[^\]]*)\]`)
 	elixirText  = expr.New(`"([^"]+)"`)
 	elixirApp   = expr.New(`app:\s*:(\w+)`)
@@ -79,8 +78,7 @@ func readMix(f Folder) (*Finding, error) {
 	if out.Within == nil {
 		if m := elixirVersion.FindStringSubmatchIndex(text); m != nil {
 			line, _ := position(data, int64(m[2]))
-			out.wants("elixir", elixirAbout.ReplaceAllString(text[m[2]:m[3]], "^"),
-				f.At(manifest, line))
+			out.wants("elixir", pessimistic(text[m[2]:m[3]]), f.At(manifest, line))
 		} else {
 			out.wants("elixir", "*", f.At(manifest, 1))
 		}

@@ -83,6 +83,7 @@ func readGo(f Folder) (*Finding, error) {
 		}
 		g.out.step(s)
 	}
+	g.out.uses(g.out.Project.Name, g.requires)
 	g.migrate()
 	if dir, main := goServer(f); dir != "" {
 		port, at := f.PortSetting()
@@ -135,9 +136,6 @@ func (g *goProject) parse(data []byte) error {
 	g.out.Project.Name = mod.Module.Mod.Path
 	if mod.Go != nil {
 		version(mod.Go.Syntax, mod.Go.Version)
-	}
-	if mod.Toolchain != nil {
-		version(mod.Toolchain.Syntax, mod.Toolchain.Name)
 	}
 	for _, r := range mod.Require {
 		g.requires[r.Mod.Path] = g.At(g.manifest, r.Syntax.Start.Line)

@@ -56,6 +56,11 @@ func readGradle(f Folder) (*Finding, error) {
 			p.out.Project.Alone = append(p.out.Project.Alone, q[1])
 		}
 	}
+	uses := map[string]stack.Place{}
+	for _, m := range gradleUses.FindAllStringSubmatch(p.text, -1) {
+		uses[m[1]] = p.line(m[1])
+	}
+	p.out.uses("", uses)
 	p.runtimes()
 	if p.out.Within == nil {
 		p.build()

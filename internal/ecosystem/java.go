@@ -1,6 +1,8 @@
 package ecosystem
 
 import (
+	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -9,14 +11,15 @@ import (
 
 // java is what runs on the Java virtual machine, with Maven or Gradle.
 var java = &Ecosystem{
-	Name:       "java",
-	Managers:   []*Manager{maven, gradle},
-	Frameworks: []*Framework{{Name: "spring-boot"}, {Name: "quarkus"}},
-	Manifests:  []string{"pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts"},
-	Made:       []string{"target", ".gradle"},
-	Endings:    []string{".java", ".kt"},
-	Reads:      readsBy(false, `"`+envName+`"()`, "System.getenv("),
-	Given:      []string{"JAVA_HOME"},
+	Name:     "java",
+	Managers: []*Manager{maven, gradle},
+	Frameworks: []*Framework{{Name: "spring-boot", Config: springConfig}, {Name: "quarkus", Config: []string{
+		resources + "application.properties", resources + "application.yml"}}},
+	Manifests: []string{"pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts"},
+	Made:      []string{"target", ".gradle"},
+	Endings:   []string{".java", ".kt"},
+	Reads:     readsBy(false, `"`+envName+`"()`, "System.getenv("),
+	Given:     []string{"JAVA_HOME"},
 	Tools: []Tool{{Name: "java", Ask: []string{"-version"}, Called: []string{"java"},
 		Images: []string{"openjdk", "eclipse-temurin", "amazoncorretto"},
 		Packages: map[string]string{"apt": "default-jdk", "dnf": "java-latest-openjdk-devel", "brew": "openjdk",
@@ -26,6 +29,21 @@ var java = &Ecosystem{
 	Public:          []string{"repo.maven.apache.org", "repo1.maven.org"},
 	Verbs:           []Verb{{Serves, []string{"java *"}}},
 }
+
+const resources = "src/main/resources/"
+
+// springConfig are the files of an application, and of its profiles for work on it, in the order in which the later
+// ones win; the folder config lies nearer.
+var springConfig = func() (out []string) {
+	for _, dir := range []string{"", "config/"} {
+		for _, profile := range []string{"", "-default", "-dev", "-development", "-local"} {
+			for _, ending := range []string{".properties", ".yml", ".yaml"} {
+				out = append(out, resources+dir+"application"+profile+ending)
+			}
+		}
+	}
+	return out
+}()
 
 var (
 	pomJava = expr.New(
@@ -44,6 +62,7 @@ var (
 	mavenRepo    = expr.New(`maven\s*\{[^}]*?url\s*=?\s*(?:uri\()?\s*["']([^"']+)["']([^}]*(?:\{[^}]*\})?)`)
 	gradleApp    = expr.New(
 		`(?m)(?:id\s*\(?\s*['"]application['"]|apply plugin:\s*['"]application['"]|^\s*application\s*$)`)
+	gradleUses    = expr.New(`["']([\w.-]+:[\w.-]+)(?::[^"']*)?["']`)
 	gradleDefault = expr.New(`(?m)^\s*defaultTasks\b\s*\(?=?(.*)$`)
 	javaMain      = expr.New(`public static void main\(`)
 )
@@ -59,10 +78,14 @@ func (f Folder) javaServer(out *Finding, framework string, at stack.Place, comma
 		env = "QUARKUS_HTTP_PORT"
 		port, portAt = f.portByCode(quarkusPort, "src/main/resources/application.properties")
 	} else {
-		if port, portAt = f.portByCode(springPort, "src/main/resources/application.properties",
-			"src/main/resources/application-dev.properties"); port == 0 {
-			port, portAt = f.portByCode(springYAMLPort, "src/main/resources/application.yml",
-				"src/main/resources/application.yaml")
+		for _, name := range slices.Backward(springConfig) {
+			form := springYAMLPort
+			if path.Ext(name) == ".properties" {
+				form = springPort
+			}
+			if port, portAt = f.portByCode(form, name); port > 0 {
+				break
+			}
 		}
 	}
 	if port == 0 {

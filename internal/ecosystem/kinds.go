@@ -28,6 +28,8 @@ type Ecosystem struct {
 	Reads   []CodeForm
 	// Schemas are how libraries that check the environment at the start list its variables.
 	Schemas []Schema
+	// SettingsAbove is true where programs look for .env in the folders above, too.
+	SettingsAbove bool
 	// Given are variables that its tools set for a program, so that no settings file has to.
 	Given []string
 
@@ -86,6 +88,9 @@ type Framework struct {
 	Name string
 	// Layers are the settings files that it reads in work on a project, later ones winning; nil for the usual ones.
 	Layers []string
+	// Config are its own configuration files for work on the project, by their paths in its folder. The addresses in
+	// them count as settings do.
+	Config []string
 	// Public are beginnings of the names of settings that reach the browser.
 	Public []string
 	// Browser is true where what it serves runs in a browser, and API where it serves an API besides.

@@ -83,6 +83,11 @@ func readMaven(f Folder) (*Finding, error) {
 	p.out = f.finding("java", "maven", mavenManifest, mavenManifest)
 	p.out.Project.Name, p.out.Members = p.m.ArtifactID, p.m.Modules
 	p.out.Project.Alone = strings.Fields(p.m.DefaultGoal)
+	uses := map[string]stack.Place{}
+	for _, d := range p.m.Dependencies {
+		uses[d.GroupID+":"+d.ArtifactID] = p.line("<artifactId>" + d.ArtifactID)
+	}
+	p.out.uses(p.m.ArtifactID, uses)
 	p.runtimes()
 	if p.out.Within == nil {
 		p.build()

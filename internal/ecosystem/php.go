@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -108,7 +109,7 @@ func readComposer(f Folder) (*Finding, error) {
 	}
 	p.out = f.finding("php", "composer", composerManifest, composerManifest)
 	p.out.Project.Name = p.c.Name
-	p.out.wants("php", strings.ReplaceAll(p.c.Require["php"], "|", " || "), p.at("require.php"))
+	p.out.wants("php", composerConstraint(p.c.Require["php"]), p.at("require.php"))
 	p.out.wants("composer", "*", f.At(composerManifest, 1))
 	for _, name := range sortedKeys(p.c.Require) {
 		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
@@ -283,4 +284,14 @@ func (m *composerScripts) UnmarshalJSON(data []byte) error {
 		}
 	}
 	return nil
+}
+
+var (
+	composerOr    = expr.New(`\s*\|\|?\s*`)
+	composerTilde = expr.New(`~(\d+(?:\.\d+)?)([\s,|]|$)`)
+)
+
+// composerConstraint writes a constraint in the notation of semantic versions: ~8.1 allows 8.9, ~8.1.2 only 8.1.
+func composerConstraint(c string) string {
+	return composerTilde.ReplaceAllString(composerOr.ReplaceAllString(c, " || "), "^$1$2")
 }

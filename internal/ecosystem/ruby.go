@@ -10,7 +10,7 @@ import (
 
 var (
 	gemLine    = expr.New(`(?m)^\s*gem\s*\(?\s*["']([^"']+)["']`)
-	rubyLine   = expr.New(`(?m)^\s*ruby\s*\(?\s*["']([^"']+)["']`)
+	rubyLine   = expr.New(`(?m)^\s*ruby\s*\(?\s*((?:["'][^"'\n]+["'][,\s]*)+)`)
 	gemSource  = expr.New(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
 	rubyCode   = expr.New(`(?m)^\s*[^#\s]`)
 	sinatraSet = expr.New(
@@ -46,7 +46,7 @@ var ruby = &Ecosystem{
 	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES", "RAILS_MAX_THREADS",
 		"BUNDLE_GEMFILE"},
 	Frameworks: []*Framework{
-		{Name: "rails",
+		{Name: "rails", Config: []string{"config/database.yml", "config/cable.yml", "config/redis.yml"},
 			Layers: []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
 				".env.dev.local"},
 			Secrets: []Secret{
@@ -111,8 +111,12 @@ func readRuby(f Folder) (*Finding, error) {
 	r := &rubyProject{Folder: f, data: data, gems: map[string]stack.Place{}}
 	r.out = f.finding("ruby", "bundler", gemfile, gemfile)
 	for _, m := range gemLine.FindAllSubmatchIndex(data, -1) {
+		if when := whenAround(string(data[:m[0]])); when != "" && !r.adapts(when) {
+			continue // for another database than the settings name
+		}
 		r.gems[string(data[m[2]:m[3]])] = r.line(m[2])
 	}
+	r.out.uses("", r.gems)
 	r.runtimes()
 	r.install()
 	r.port, r.portAt = f.PortSetting()
@@ -137,11 +141,15 @@ func (r *rubyProject) line(offset int) stack.Place {
 // runtimes finds the version that is wanted, and package sources other than the public one.
 func (r *rubyProject) runtimes() {
 	if m := rubyLine.FindSubmatchIndex(r.data); m != nil {
-		c := string(r.data[m[2]:m[3]])
-		if c[0] >= '0' && c[0] <= '9' {
-			c = pinned(c)
+		var parts []string
+		for _, q := range quoted.FindAllStringSubmatch(string(r.data[m[2]:m[3]]), -1) {
+			c := pessimistic(q[1])
+			if c[0] >= '0' && c[0] <= '9' {
+				c = "=" + c // bundler takes no other
+			}
+			parts = append(parts, c)
 		}
-		r.out.wants("ruby", strings.ReplaceAll(strings.Replace(c, "~>", "~", 1), "~ ", "~"), r.line(m[2]))
+		r.out.wants("ruby", strings.Join(parts, ", "), r.line(m[2]))
 	}
 	r.versionFile(r.out, "ruby", ".ruby-version")
 	if len(r.out.Project.Runtimes) == 0 {
@@ -250,4 +258,51 @@ func (r *rubyProject) rails() {
 	} else if r.exists("test") {
 		r.exec(stack.Test, at, "rails", "test")
 	}
+}
+
+var pessimism = expr.New(`~>\s*(\d+(?:\.\d+)*)`)
+
+// pessimistic writes a constraint in the notation of semantic versions. ~> lets the last number of the version grow.
+func pessimistic(constraint string) string {
+	return pessimism.ReplaceAllStringFunc(constraint, func(c string) string {
+		version := strings.TrimSpace(strings.TrimPrefix(c, "~>"))
+		switch strings.Count(version, ".") {
+		case 0:
+			return ">=" + version
+		case 1:
+			return "^" + version
+		}
+		return "~" + version
+	})
+}
+
+var (
+	whenLine    = expr.New(`^(\s*)when\s+(.+?)\s*$`)
+	leavesWhen  = expr.New(`^(\s*)(else|end)\b`)
+	adapterLine = expr.New(`(?m)^\s+adapter:\s*["']?(\w+)`)
+)
+
+// whenAround is the condition of the branch of a case that a text ends in; empty if it ends in none.
+func whenAround(before string) string {
+	lines := strings.Split(before, "\n")
+	for _, line := range slices.Backward(lines) {
+		if m := whenLine.FindStringSubmatch(line); m != nil {
+			return strings.Trim(m[2], `"'/:`)
+		}
+		if leavesWhen.MatchString(line) {
+			return ""
+		}
+	}
+	return ""
+}
+
+// adapts reports whether the settings of the database, or their template, name an adapter of that name.
+func (r *rubyProject) adapts(name string) bool {
+	for _, file := range []string{"config/database.yml", "config/database.yml.example", "config/database.example.yml",
+		"config/database.yml.sample"} {
+		if m := adapterLine.FindAllStringSubmatch(r.text(file), -1); m != nil {
+			return slices.ContainsFunc(m, func(m []string) bool { return strings.Contains(m[1], name) })
+		}
+	}
+	return false
 }

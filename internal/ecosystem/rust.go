@@ -38,13 +38,14 @@ var (
 
 // rust is Rust, with Cargo.
 var rust = &Ecosystem{
-	Name:       "rust",
-	Managers:   []*Manager{cargo},
-	Frameworks: frameworksOfRust(),
-	Manifests:  []string{"Cargo.toml"},
-	Made:       []string{"target"},
-	Endings:    []string{".rs"},
-	Reads:      readsBy(false, `(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
+	Name:          "rust",
+	SettingsAbove: true,
+	Managers:      []*Manager{cargo},
+	Frameworks:    frameworksOfRust(),
+	Manifests:     []string{"Cargo.toml"},
+	Made:          []string{"target"},
+	Endings:       []string{".rs"},
+	Reads:         readsBy(false, `(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
 	Tools: []Tool{
 		{Name: "diesel", By: "cargo install diesel_cli"},
 		{Name: "sqlx", By: "cargo install sqlx-cli"},
@@ -98,6 +99,11 @@ func readCargo(f Folder) (*Finding, error) {
 	}
 	r.out = f.finding("rust", "cargo", cargoManifest, cargoManifest)
 	r.names()
+	uses := map[string]stack.Place{}
+	for name := range r.c.Dependencies {
+		uses[name] = r.lineWith(cargoManifest, name)
+	}
+	r.out.uses(r.out.Project.Name, uses)
 	if r.out.Within == nil {
 		r.install()
 	} else if steps := r.out.Within.Project.Steps; len(steps) > 0 && slices.Contains(steps[0].Command, "--locked") {

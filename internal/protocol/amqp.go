@@ -11,8 +11,9 @@ var amqp = &Protocol{
 	Name:     "amqp",
 	Ports:    []int{5672},
 	Programs: []string{"rabbitmq-server"},
-	Drivers:  []string{"amqplib", "pika", "aio-pika"},
-	Scheme:   "amqp",
+	Drivers: []string{"github.com/rabbitmq/amqp091-go", "bunny", "RabbitMQ.Client", "com.rabbitmq:amqp-client",
+		"lapin", "php-amqplib/php-amqplib", "amqplib", "pika", "aio-pika"},
+	Scheme: "amqp",
 	SignIn: &SignIn{
 		User:        []string{"RABBITMQ_DEFAULT_USER"},
 		Password:    []string{"RABBITMQ_DEFAULT_PASS"},

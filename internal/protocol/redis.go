@@ -14,13 +14,14 @@ var redis = &Protocol{
 	Name:     "redis",
 	Ports:    []int{6379},
 	Programs: []string{"redis-server", "valkey-server"},
-	Drivers:  []string{"redis", "ioredis", "iovalkey"},
-	Scheme:   "redis",
-	SignIn:   &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
-	images:   expr.New(`redis|valkey|keydb|dragonfly`),
-	schemes:  expr.New(`^(rediss?|valkeys?)$`),
-	keys:     expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
-	ask:      askRedis,
+	Drivers: []string{"github.com/redis/go-redis/v9", "github.com/gomodule/redigo", "redix", "redis.clients:jedis",
+		"StackExchange.Redis", "predis/predis", "redis", "ioredis", "iovalkey"},
+	Scheme:  "redis",
+	SignIn:  &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
+	images:  expr.New(`redis|valkey|keydb|dragonfly`),
+	schemes: expr.New(`^(rediss?|valkeys?)$`),
+	keys:    expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),
+	ask:     askRedis,
 	banner: func(b []byte) bool {
 		return bytes.HasPrefix(b, []byte("-ERR")) || bytes.HasPrefix(b, []byte("-NOAUTH")) ||
 			bytes.HasPrefix(b, []byte("+PONG"))

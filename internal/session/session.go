@@ -42,9 +42,13 @@ type Workspace struct {
 	Checkouts []stack.Checkout
 }
 
-// Open finds the workspace that the folder lies in. Nothing of it is read through a link that leaves it.
-func Open(ctx context.Context, dir string) (*Workspace, error) {
-	w := &Workspace{Root: workspace.Root(dir)}
+// Open opens the workspace that the folder lies in or, where exactly is true, that it is. Nothing of it is read through
+// a link that leaves it.
+func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
+	w := &Workspace{Root: dir}
+	if !exactly {
+		w.Root = workspace.Root(dir)
+	}
 	root, err := os.OpenRoot(w.Root)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,

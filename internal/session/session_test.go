@@ -30,7 +30,7 @@ func tree(t *testing.T, files map[string]string) *Workspace {
 			t.Fatal(err)
 		}
 	}
-	w, err := Open(context.Background(), root)
+	w, err := Open(context.Background(), root, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,6 +12,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
 
@@ -47,7 +48,60 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 			}
 		}
 	}
-	return slices.Concat(out, flags(svc), s.proxies(svc))
+	return slices.Concat(out, flags(svc), s.configs(svc), s.proxies(svc))
+}
+
+var (
+	variableWithDefault = expr.New(`\$\{[\w.-]+:([^{}]*)\}`)
+	otherStage          = expr.New(`(?i)^(test|testing|production|prod|staging)\.`)
+)
+
+// configs lists what the configuration files of a native service's framework say, as if they were settings; of two
+// files that say something of the same key, the later one counts. What is switched off is left out.
+func (s *surveyor) configs(svc *stack.Service) []value {
+	p := s.stack.Project(svc.Project, svc.Manager)
+	if svc.Runs != stack.Native || p == nil {
+		return nil
+	}
+	byKey := map[string]int{}
+	var out []value
+	for _, name := range ecosystem.FrameworkNamed(p.Framework).Config {
+		file, fixed := path.Join(svc.Dir(), name), true
+		if !s.exists(file) {
+			i := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
+			if i < 0 || s.stack.EnvFiles[i].Template == "" {
+				continue
+			}
+			file, fixed = s.stack.EnvFiles[i].Template, false
+		}
+		for _, e := range s.configOf(file) {
+			if otherStage.MatchString(e.Key) {
+				continue
+			}
+			v := value{key: e.Key, text: variableWithDefault.ReplaceAllString(e.Value, "$1"),
+				at: stack.Place{File: file, Line: e.Line}, fixed: fixed}
+			if i, known := byKey[e.Key]; known {
+				out[i] = v
+				continue
+			}
+			byKey[e.Key] = len(out)
+			out = append(out, v)
+		}
+	}
+	off := map[string]bool{}
+	for _, v := range out {
+		if prefix, is := strings.CutSuffix(v.key, ".enabled"); is && v.text == "false" {
+			off[prefix] = true
+		}
+	}
+	return slices.DeleteFunc(out, func(v value) bool {
+		for prefix := v.key; strings.Contains(prefix, "."); {
+			if prefix = prefix[:strings.LastIndexByte(prefix, '.')]; off[prefix] {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // flags lists what the options of a service's command say, as if they were settings.
@@ -154,6 +208,9 @@ func isServer(svc *stack.Service) bool {
 func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 	var out []*stack.Service
 	for _, a := range address.Find(v.text) {
+		if a.Port == 0 && address.Local(a.Host) && a.Host == strings.ToLower(v.text) {
+			a.Port = s.portBeside(svc, v)
+		}
 		if !a.Certain() && (!hostKey.MatchString(v.key) || a.Host != strings.ToLower(v.text)) {
 			continue
 		}
@@ -163,6 +220,54 @@ func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 		}
 	}
 	return out
+}
+
+// ofStage is how a document of a file says for which stage alone it is.
+var ofStage = expr.New(`(?i)(on-profile|profiles)$`)
+
+// configOf lists what a configuration file says: all of its documents that are for work on the application. A file that
+// can't be read says nothing.
+func (s *surveyor) configOf(file string) (out []settings.Entry) {
+	data, err := s.fsys.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	line := 0
+	for _, text := range strings.SplitAfter(string(data), "\n---") {
+		format := settings.FormatOf(strings.TrimSuffix(strings.TrimSuffix(file, ".example"), ".sample"))
+		d, err := settings.Parse(file, format, []byte(strings.TrimSuffix(text, "---")))
+		first := line
+		line += strings.Count(text, "\n")
+		if err != nil {
+			continue
+		}
+		if slices.ContainsFunc(d.Entries, func(e settings.Entry) bool {
+			return ofStage.MatchString(e.Key) && otherStage.MatchString(e.Value+".")
+		}) {
+			continue
+		}
+		for _, e := range d.Entries {
+			e.Line += first
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+var hostEnd = expr.New(`(?i)^(.*[._-])?host(name)?$`)
+
+// portBeside is the port in the setting beside one that holds a host; 0 if there is none.
+func (s *surveyor) portBeside(svc *stack.Service, v value) int {
+	m := hostEnd.FindStringSubmatch(v.key)
+	if m == nil {
+		return 0
+	}
+	for _, o := range s.settings(svc) {
+		if strings.EqualFold(o.key, m[1]+"port") {
+			return portOf(o.text)
+		}
+	}
+	return 0
 }
 
 // Below lists folders in fsys that look like the top of an application, nearest first, at most limit.

@@ -23,6 +23,7 @@ func (s *surveyor) elsewhere() {
 		if svc.Runs != stack.Native || svc.Watches {
 			continue
 		}
+		s.elsewhereByAdapter(svc)
 		for _, v := range s.settings(svc) {
 			if callerKey.MatchString(v.key) {
 				continue
@@ -45,6 +46,36 @@ func (s *surveyor) elsewhere() {
 					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 && s.asksDatabase(svc)})
 			}
 		}
+	}
+}
+
+// adapterKey is how a group of settings says which kind of database it is about.
+var adapterKey = expr.New(`(?i)^(.*[._-])?(adapter|dialect|engine|driver|connection|client)$`)
+
+// elsewhereByAdapter finds servers by groups of settings of which one names the kind of database.
+func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
+	all := s.settings(svc)
+	for _, v := range all {
+		m := adapterKey.FindStringSubmatch(v.key)
+		known := protocol.OfScheme(v.text)
+		if m == nil || known == nil || known.SignIn == nil {
+			continue
+		}
+		host, port, at := "", known.Ports[0], v
+		for _, o := range all {
+			switch {
+			case strings.EqualFold(o.key, m[1]+"host"):
+				host, at = o.text, o
+			case strings.EqualFold(o.key, m[1]+"port") && portOf(o.text) > 0:
+				port = portOf(o.text)
+			}
+		}
+		if host != "" && !address.Local(host) || slices.ContainsFunc(s.stack.Services,
+			func(o stack.Service) bool { return speaks(&o, known) }) {
+			continue
+		}
+		s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: at.key, At: at.at,
+			Fixed: at.fixed, MadeBy: s.madeBy(svc.Dir(), known), Needed: s.asksDatabase(svc)})
 	}
 }
 

@@ -138,10 +138,16 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	if svc.Source == "" {
 		svc.Source = stack.FromScript
 	}
-	for _, file := range ecosystem.FrameworkNamed(p.Framework).SettingsFiles() {
-		full := path.Join(dir, file)
-		if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
-			svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
+	for at := dir; ; at = path.Dir(at) {
+		for _, file := range ecosystem.FrameworkNamed(p.Framework).SettingsFiles() {
+			full := path.Join(at, file)
+			if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
+			}
+		}
+		if e := ecosystem.Named(p.Ecosystem); e == nil || !e.SettingsAbove || at == p.Path || at == "." ||
+			len(svc.EnvFiles) > 0 {
+			break
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {

@@ -44,7 +44,7 @@ const (
 func (s *surveyor) readmes() {
 	files := slices.Clone(s.tree.readmes)
 	rank := func(file string) int {
-		if strings.HasPrefix(strings.ToLower(path.Base(file)), "readme") {
+		if isReadme(file) {
 			return 0
 		}
 		return 1
@@ -55,9 +55,12 @@ func (s *surveyor) readmes() {
 		}
 		return byDepth(a, b)
 	})
+	led := s.ledTo(files)
 	for _, file := range files {
 		dir := path.Dir(file)
-		if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
+		if led[file] {
+			// somebody says to read it, wherever it lies
+		} else if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
 			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil {
 			continue
 		}
@@ -68,6 +71,7 @@ func (s *surveyor) readmes() {
 				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
+		s.instructions = append(s.instructions, file)
 		s.demands = append(s.demands, demandsOf(file, data)...)
 	}
 	for _, f := range s.tree.folders {
@@ -83,6 +87,41 @@ func (s *surveyor) readmes() {
 			"only the first 300 commands of the READMEs are compared with the order", "")
 	}
 }
+
+// ledTo are the files among those with instructions that a README at a top names by their path and, where none at the
+// top has a command, those in its folders of documents.
+func (s *surveyor) ledTo(files []string) map[string]bool {
+	out := map[string]bool{}
+	for _, top := range s.tops() {
+		told := false
+		var texts []string
+		for _, file := range files {
+			if path.Dir(file) != top {
+				continue
+			}
+			if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= maxReadme {
+				told = told || len(demandsOf(file, data)) > 0
+				if isReadme(file) {
+					texts = append(texts, string(data))
+				}
+			}
+		}
+		for _, file := range files {
+			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
+			if !below || !strings.Contains(rel, "/") || isReadme(file) {
+				continue
+			}
+			out[file] = out[file] || !told && documents.MatchString(path.Dir(rel)) ||
+				slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, rel) })
+		}
+	}
+	return out
+}
+
+func isReadme(file string) bool { return strings.HasPrefix(strings.ToLower(path.Base(file)), "readme") }
+
+// documents are folders in which instructions lie.
+var documents = expr.New(`(?i)^docs?$|^documentation$`)
 
 func (s *surveyor) devContainer(dir string) {
 	folder := s.tree.byPath[dir]
@@ -110,13 +149,19 @@ var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-sessio
 // count.
 func demandsOf(file string, data []byte) []demand {
 	r := &reader{file: file, dir: path.Dir(file), data: data}
-	if ext := strings.ToLower(path.Ext(file)); ext == ".rst" || ext == ".txt" {
+	if documents.MatchString(path.Base(r.dir)) && !isReadme(file) {
+		r.dir = path.Dir(r.dir) // of which they speak
+	}
+	ext := strings.ToLower(path.Ext(file))
+	if ext == ".rst" || ext == ".txt" || ext == ".rdoc" || ext == "" {
 		for i, line := range strings.Split(string(data), "\n") {
 			if strings.HasPrefix(line, "    ") || strings.HasPrefix(line, "\t") || strings.HasPrefix(line, "   ") {
 				r.line(i+1, strings.TrimSpace(line), false, r.dir)
 			}
 		}
-		return r.out
+		if ext != "" || len(r.out) > 0 {
+			return r.out
+		}
 	}
 	doc := goldmark.DefaultParser().Parse(text.NewReader(data))
 	ast.Walk(doc, func(n ast.Node, entering bool) (ast.WalkStatus, error) {

@@ -52,7 +52,7 @@ func TestDemands(t *testing.T) {
 		}
 	}
 	if got := demandsOf("docs/setup.rst", []byte("Setup\n=====\n\n.. code::\n\n    npm ci\n    Done.\n")); len(
-		got) != 1 || got[0].at.Line != 6 || got[0].cwd != "docs" {
+		got) != 1 || got[0].at.Line != 6 || got[0].cwd != "." {
 		t.Errorf("of a text that is no Markdown: %+v", got)
 	}
 }

@@ -58,10 +58,8 @@ func (s *surveyor) signIns() {
 		}
 		s.stack.SignIns = append(s.stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
 	}
-	for _, file := range s.tree.readmes {
-		if dir := path.Dir(file); slices.Contains(s.tops(), dir) || s.stack.Project(dir, "") != nil {
-			s.signInsOf(file, true, add)
-		}
+	for _, file := range s.instructions {
+		s.signInsOf(file, true, add)
 	}
 	for _, file := range s.tree.seeds[:min(len(s.tree.seeds), maxSeeds)] {
 		s.signInsOf(file, false, add)

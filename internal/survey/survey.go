@@ -71,14 +71,16 @@ type surveyor struct {
 	stack  *stack.Stack
 	faults stack.Faults
 
-	code        *codeReader        // nil if the code is not asked
-	composed    []*compose.Project // the active compose files
-	homes       map[string]bool    // the folders of projects and their members; for the reading of code
-	demands     []demand
-	texts       map[string]*readmeText // READMEs by their lines, as far as they were asked for
-	builtInto   map[string]stack.Place // folders that are built into the program of another project
-	rivals      []string               // services of several applications that want the same port
-	corrections corrections
+	code     *codeReader        // nil if the code is not asked
+	composed []*compose.Project // the active compose files
+	homes    map[string]bool    // the folders of projects and their members; for the reading of code
+	demands  []demand
+	// instructions are the READMEs, and files like them, that the demands are from.
+	instructions []string
+	texts        map[string]*readmeText // READMEs by their lines, as far as they were asked for
+	builtInto    map[string]stack.Place // folders that are built into the program of another project
+	rivals       []string               // services of several applications that want the same port
+	corrections  corrections
 }
 
 func (s *surveyor) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {

@@ -331,7 +331,7 @@ func (s *surveyor) pages() {
 				continue
 			}
 			want := strconv.Itoa(p.Host)
-			for _, file := range s.tree.readmes {
+			for _, file := range s.instructions {
 				for line, text := range s.readmeOf(file).lines {
 					for _, m := range localURL.FindAllStringSubmatch(text, -1) {
 						if m[1] != "" && m[2] == want {

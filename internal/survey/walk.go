@@ -95,7 +95,7 @@ func mayBeTemplate(name string) bool {
 var (
 	readmeName = expr.New(
 		`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|` +
-			`mdown|rst|txt))?$`)
+			`mdown|rst|rdoc|txt))?$`)
 	seedName = expr.New(
 		`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|` +
 			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
@@ -320,7 +320,7 @@ func note(dir, name string, seeds bool) interest {
 		}
 	}
 	switch path.Ext(name) {
-	case ".md", ".markdown", ".mdown", ".rst", ".txt", "":
+	case ".md", ".markdown", ".mdown", ".rst", ".rdoc", ".txt", "":
 		if readmeName.MatchString(name) {
 			return readme
 		}

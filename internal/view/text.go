@@ -139,6 +139,9 @@ func (t *Text) table(indent int, rows [][]string) {
 		if below {
 			fmt.Fprintln(t.Out, strings.TrimRight(line.String(), " "))
 			for _, part := range wrap(last, t.Width-indent-4) {
+				if part == "" {
+					continue
+				}
 				fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent+4), part)
 			}
 			continue
