@@ -324,7 +324,7 @@ func (m *maker) api(key string) *facts {
 			continue
 		}
 		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" &&
-			inBrowser(p) && !ecosystem.FrameworkNamed(p.Framework).API {
+			inBrowser(p, f.svc) && !ecosystem.FrameworkNamed(p.FrameworkAt(f.svc.Dir())).API {
 			continue
 		}
 		n := 1
@@ -350,15 +350,17 @@ func (m *maker) api(key string) *facts {
 	return best
 }
 
-// inBrowser reports whether what a project serves runs in a browser.
-func inBrowser(p *stack.Project) bool { return ecosystem.FrameworkNamed(p.Framework).Browser }
+// inBrowser reports whether what a service of the project serves runs in a browser.
+func inBrowser(p *stack.Project, v *stack.Service) bool {
+	return ecosystem.FrameworkNamed(p.FrameworkAt(v.Dir())).Browser
+}
 
 func (m *maker) onlyHTTP(f *facts) bool {
 	n := 0
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
 			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" ||
-				!inBrowser(p) {
+				!inBrowser(p, o.svc) {
 				n++
 			}
 		}
@@ -380,8 +382,12 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 		}
 		return
 	}
-	if ownURLKey.MatchString(s.Key) {
+	if ownURLKey.MatchString(s.Key) || m.ofAuthLibrary(r, s.Key) {
 		m.ownURL(r, s)
+		return
+	}
+	if originKey.MatchString(s.Key) {
+		m.callersOf(r, s)
 		return
 	}
 	if !urlKey.MatchString(s.Key) {
@@ -424,3 +430,57 @@ func (m *maker) ownURL(r reader, s *Setting) {
 }
 
 func (f *facts) hasPassword() bool { return f.password != "" || f.passwordFrom != "" }
+
+// originKey is a setting of a server that names the front end which may call it.
+var originKey = expr.New(
+	`(?i)^(CORS|ALLOWED|TRUSTED)_(CORS_)?ORIGINS?$|^(CORS_ALLOWED_ORIGINS?|FRONT_?END_URL|CLIENT_URL|WEB_APP_URL)$`,
+)
+
+// callersOf lets the one front end of the stack call the service that reads the file.
+func (m *maker) callersOf(r reader, s *Setting) {
+	var front []*facts
+	for i := range m.facts {
+		f := &m.facts[i]
+		p := m.stack.Project(f.svc.Project, f.svc.Manager)
+		if f.kind == "http" && f.outer > 0 && p != nil && inBrowser(p, f.svc) && !slices.Contains(r.names, f.svc.Name) {
+			front = append(front, f)
+		}
+	}
+	if len(front) != 1 {
+		return
+	}
+	s.value, s.Origin = fmt.Sprintf("http://localhost:%d", front[0].outer), Derived
+	s.Remark, s.Level = front[0].svc.Name+" of this stack, as a browser finds it", ""
+}
+
+// authURL is how libraries that sign people in ask for the address at which they are found.
+var authURL = expr.New(`^(\w*AUTH)_(BASE_)?URL$`)
+
+// ofAuthLibrary reports whether a key asks for the address of such a library that the one reader of the file uses: of
+// one that is called like the key's beginning.
+func (m *maker) ofAuthLibrary(r reader, key string) bool {
+	named := authURL.FindStringSubmatch(key)
+	if named == nil || len(r.names) != 1 {
+		return false
+	}
+	v := m.stack.Service(r.names[0])
+	p := m.stack.Project(v.Project, v.Manager)
+	if p == nil {
+		return false
+	}
+	plain := func(name string) string {
+		return strings.ToLower(strings.NewReplacer("-", "", "_", "", ".", "", "/", "", "@", "").Replace(name))
+	}
+	reaches := p.Reaches(v.Dir())
+	return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+		if !slices.Contains(reaches, part.Folder) {
+			return false
+		}
+		for name := range part.Uses {
+			if plain(name) == plain(named[1]) {
+				return true
+			}
+		}
+		return false
+	})
+}

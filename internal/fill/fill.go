@@ -325,6 +325,9 @@ func (m *maker) open(e stack.EnvFile) error {
 // that read it reads, and nobody else gives.
 func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 	var lines []string
+	for _, r := range e.Wants {
+		lines = append(lines, fmt.Sprintf("# %s:%d asks for it.\n%s=\n", r.At.File, r.At.Line, r.Name))
+	}
 	for _, name := range f.Services {
 		v := m.stack.Service(name)
 		for _, r := range m.stack.Reads {
@@ -335,10 +338,16 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line, r.Name))
 		}
 	}
-	slices.Sort(lines)
+	if e.Wants == nil {
+		slices.Sort(lines)
+	}
 	d, err := settings.Parse(f.Path, settings.Env, []byte(strings.Join(slices.Compact(lines), "")))
 	if err != nil {
 		d, _ = settings.Parse(f.Path, settings.Env, nil)
+	}
+	if e.Wants != nil {
+		f.remark("it has no template: these are what the code asks for, %s:%d first", e.WantedAt.File, e.WantedAt.Line)
+		return d
 	}
 	f.remark("%s:%d asks for it, and it has no template: these are what the code reads", e.WantedAt.File,
 		e.WantedAt.Line)

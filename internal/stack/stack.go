@@ -134,8 +134,41 @@ type Part struct {
 	Folder string
 	Name   string // by which others ask for it
 	Uses   map[string]Place
+	// Framework is the folder's own.
+	Framework string
 	// Scripts are the lines of what its manager runs by name; nil for a manager that knows none.
 	Scripts map[string][]string
+}
+
+// FrameworkAt is the framework of one of the project's folders; empty for none.
+func (p *Project) FrameworkAt(folder string) string {
+	for _, part := range p.Parts {
+		if part.Folder == folder && part.Framework != "" {
+			return part.Framework
+		}
+	}
+	if folder == p.Path {
+		return p.Framework
+	}
+	return ""
+}
+
+// Reaches lists the folders of the project's parts that one of them asks for, itself first, through others too.
+func (p *Project) Reaches(folder string) []string {
+	out := []string{folder}
+	for i := 0; i < len(out); i++ {
+		for _, part := range p.Parts {
+			if part.Folder != out[i] {
+				continue
+			}
+			for _, other := range p.Parts {
+				if _, asked := part.Uses[other.Name]; asked && other.Name != "" && !slices.Contains(out, other.Folder) {
+					out = append(out, other.Folder)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // UsedBy finds the first of the packages that a folder of the project asks for, itself or through other parts, and
@@ -319,6 +352,8 @@ type EnvFile struct {
 
 	// WantedAt is where a compose file asks for the file, if nothing else makes it known.
 	WantedAt Place `json:"wantedAt,omitzero"`
+	// Wants is what the code asks for and would find there; nil where a template, or the file, says what is in it.
+	Wants []Read `json:"-"`
 	// Layers are the files of the same folder that its framework reads with it, from the weakest to the one that wins.
 	Layers []string `json:"layers,omitempty"`
 }

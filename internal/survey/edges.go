@@ -65,7 +65,7 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 	}
 	byKey := map[string]int{}
 	var out []value
-	for _, name := range ecosystem.FrameworkNamed(p.Framework).Config {
+	for _, name := range ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir())).Config {
 		file, fixed := path.Join(svc.Dir(), name), true
 		if !s.exists(file) {
 			i := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })

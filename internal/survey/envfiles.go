@@ -32,7 +32,7 @@ func (s *surveyor) envFiles() {
 func (s *surveyor) locally(dir string) bool {
 	for i := range s.stack.Projects {
 		if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
-			return ecosystem.FrameworkNamed(p.Framework).Local()
+			return ecosystem.FrameworkNamed(p.FrameworkAt(dir)).Local()
 		}
 	}
 	return false
@@ -134,8 +134,10 @@ func (s *surveyor) layer() {
 		e := &s.stack.EnvFiles[i]
 		for k := range s.stack.Projects {
 			p := &s.stack.Projects[k]
-			names := ecosystem.FrameworkNamed(p.Framework).SettingsFiles()
-			if dir := path.Dir(e.Path); p.Framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) &&
+			dir := path.Dir(e.Path)
+			framework := p.FrameworkAt(dir)
+			names := ecosystem.FrameworkNamed(framework).SettingsFiles()
+			if framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) &&
 				slices.Contains(names, path.Base(e.Path)) {
 				for _, name := range names {
 					e.Layers = append(e.Layers, path.Join(dir, name))
@@ -198,7 +200,6 @@ func (s *surveyor) missingNames() {
 	for i := range s.stack.Reads {
 		s.stack.Reads[i].Named = named[s.stack.Reads[i].Name]
 	}
-	s.stack.Remarks = append(s.stack.Remarks, Unnamed(s.stack.Reads, nil)...)
 }
 
 // Unnamed remarks on the variables that the code reads without a value of its own, and that nobody names; given tells

@@ -139,7 +139,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		svc.Source = stack.FromScript
 	}
 	for at := dir; ; at = path.Dir(at) {
-		for _, file := range ecosystem.FrameworkNamed(p.Framework).SettingsFiles() {
+		for _, file := range ecosystem.FrameworkNamed(p.FrameworkAt(dir)).SettingsFiles() {
 			full := path.Join(at, file)
 			if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})

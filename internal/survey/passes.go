@@ -36,7 +36,8 @@ var passes = []pass{
 	{"elsewhere", []string{"edges", "drivers"}, plainly((*surveyor).elsewhere)},
 	{"code", []string{"walk", "corrected"}, plainly((*surveyor).reads)},
 	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
-	{"remarks", []string{"edges", "drivers", "layers"}, plainly((*surveyor).inspect)},
+	{"wanted settings", []string{"code", "layers"}, plainly((*surveyor).wantedSettings)},
+	{"remarks", []string{"edges", "drivers", "layers", "wanted settings"}, plainly((*surveyor).inspect)},
 	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }

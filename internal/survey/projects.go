@@ -35,6 +35,9 @@ func (s *surveyor) projects() {
 	}
 	ecosystem.Settle(list)
 	for _, f := range list {
+		for i := range f.Project.Parts {
+			f.Project.Parts[i].Framework = f.Project.Framework
+		}
 		s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
 		if several[f] && f.Within == nil {
 			for i := range f.Project.Steps {

@@ -33,6 +33,15 @@ type codeReader struct {
 
 	mu    sync.Mutex
 	found []codeReads
+	loads []codeLoad
+}
+
+// codeLoad is a settings file that code loads by its path, which is relative to the folder that the program runs in or,
+// where Beside is true, to that of the code.
+type codeLoad struct {
+	path   string
+	beside bool
+	at     stack.Place
 }
 
 // codeFolder is a folder's files of code.
@@ -172,6 +181,7 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 		return nil
 	}
 	data, forms := buffer[:n], ecosystem.OfCode(path.Ext(file)).Reads
+	c.loadsOf(file, data)
 	if !slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) }) {
 		return nil
 	}
@@ -187,6 +197,30 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	}
 	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
 	return out
+}
+
+var (
+	loadsFile = expr.New(
+		`(?:config\(\s*\{[^}]*?path:|load_dotenv\(|dotenv_path\s*=|env_file\s*=|godotenv\.(?:Load|Overload)\()` +
+			`\s*(?:(?:path\.)?(?:resolve|join)\(\s*(__dirname|import\.meta\.dirname|process\.cwd\(\))\s*,\s*)?` +
+			`["'\x60]([\w./-]+)["'\x60]`,
+	)
+	loadAnchors = [][]byte{[]byte("dotenv"), []byte("env_file")}
+)
+
+// loadsOf keeps which settings files a file of code loads.
+func (c *codeReader) loadsOf(file string, data []byte) {
+	if !slices.ContainsFunc(loadAnchors, func(a []byte) bool { return bytes.Contains(data, a) }) {
+		return
+	}
+	for _, m := range loadsFile.FindAllSubmatchIndex(data, -1) {
+		load := codeLoad{path: string(data[m[4]:m[5]]),
+			at: stack.Place{File: file, Line: 1 + bytes.Count(data[:m[0]], []byte("\n"))}}
+		load.beside = m[2] >= 0 && data[m[2]] != 'p'
+		c.mu.Lock()
+		c.loads = append(c.loads, load)
+		c.mu.Unlock()
+	}
 }
 
 // checkedBy adds the variables that a file lists in a schema of the environment.

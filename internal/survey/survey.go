@@ -79,8 +79,10 @@ type surveyor struct {
 	instructions []string
 	texts        map[string]*readmeText // READMEs by their lines, as far as they were asked for
 	builtInto    map[string]stack.Place // folders that are built into the program of another project
-	rivals       []string               // services of several applications that want the same port
-	corrections  corrections
+	// mentions are texts that code was asked for.
+	mentions    map[string]bool
+	rivals      []string // services of several applications that want the same port
+	corrections corrections
 }
 
 func (s *surveyor) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
@@ -369,7 +371,7 @@ func (s *surveyor) inspect() {
 		}
 		for _, ref := range svc.EnvFiles {
 			known := slices.ContainsFunc(s.stack.EnvFiles,
-				func(e stack.EnvFile) bool { return e.Path == ref.Path && e.WantedAt.IsZero() })
+				func(e stack.EnvFile) bool { return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil) })
 			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
 				s.remark(stack.Problem, stack.CodeEnvFileMissing, ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),

@@ -116,6 +116,9 @@ func (t *Text) Survey(s *stack.Stack) {
 			state := "there"
 			if !f.Present {
 				state = "to be made from " + f.Template
+				if f.Template == "" {
+					state = "to be made: " + Where(f.WantedAt) + " asks for what is in it"
+				}
 			}
 			open := Count(f.Settings, "setting", "settings")
 			if f.Format == settings.Other {

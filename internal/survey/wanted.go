@@ -1,0 +1,209 @@
+package survey
+
+import (
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+)
+
+// wantedSettings finds the settings files of native services for which there is no template, but code that insists on
+// what would be in them: the file that the code loads, or its scripts, or else the usual one of the service's folder.
+// What no service's code gets to is not asked for.
+func (s *surveyor) wantedSettings() {
+	if s.code == nil {
+		return
+	}
+	asked := map[stack.Place]bool{} // the places from which some service's code asks
+	natives := 0
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		p := s.stack.Project(svc.Project, svc.Manager)
+		if svc.Runs != stack.Native || p == nil || svc.Watches {
+			continue
+		}
+		natives++
+		var wants []stack.Read
+		reaches := p.Reaches(svc.Dir())
+		if f := ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir())); f.Browser && !f.API {
+			// what runs in a browser takes no more than types from a server's parts
+			reaches = append([]string{svc.Dir()}, s.askedDirectly(p, svc.Dir())...)
+		}
+		for _, r := range s.stack.Reads {
+			if !slices.Contains(reaches, r.Project) || !s.getsTo(p, reaches, r, svc.Dir()) {
+				continue
+			}
+			asked[r.At] = true
+			if _, given := svc.Env[r.Name]; r.Must && !r.Named && !r.Default && !given {
+				wants = append(wants, r)
+			}
+		}
+		if len(wants) == 0 {
+			continue
+		}
+		file := s.settingsTarget(svc, reaches)
+		if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+			return e.Path == file && (e.Present || e.Template != "")
+		}) || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) || settings.FormatOf(file) != settings.Env {
+			continue
+		}
+		s.want(svc, file, wants)
+	}
+	if natives > 0 {
+		s.stack.Reads = slices.DeleteFunc(s.stack.Reads, func(r stack.Read) bool {
+			return r.Must && !r.Named && !asked[r.At] && s.isPart(r.Project)
+		})
+	}
+	for i := range s.stack.Reads {
+		r := &s.stack.Reads[i]
+		r.Named = r.Named || slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+			return slices.ContainsFunc(e.Wants, func(w stack.Read) bool { return w.At == r.At })
+		})
+	}
+	s.stack.Remarks = append(s.stack.Remarks, Unnamed(s.stack.Reads, nil)...)
+}
+
+// ofAnother reports whether a folder is that of another native service of the same project: its settings are its own,
+// even where both ask for the same part.
+func (s *surveyor) ofAnother(svc *stack.Service, dir string) bool {
+	return dir != svc.Dir() && slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool {
+		return o.Runs == stack.Native && o.Project == svc.Project && o.Dir() == dir
+	})
+}
+
+// want lets a service read a file that is yet to be made.
+func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
+	if !slices.ContainsFunc(svc.EnvFiles, func(r stack.EnvFileRef) bool { return r.Path == file }) {
+		svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
+	}
+	i := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
+	if i < 0 {
+		i = len(s.stack.EnvFiles)
+		s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: file, Format: settings.Env,
+			WantedAt: wants[0].At})
+	}
+	e := &s.stack.EnvFiles[i]
+	for _, r := range wants {
+		if !slices.ContainsFunc(e.Wants, func(o stack.Read) bool { return o.Name == r.Name }) {
+			e.Wants = append(e.Wants, r)
+		}
+	}
+	e.Settings, e.Unfilled = len(e.Wants), len(e.Wants)
+}
+
+// askedDirectly are the folders of the parts that a part asks for itself.
+func (s *surveyor) askedDirectly(p *stack.Project, dir string) (out []string) {
+	for _, part := range p.Parts {
+		for _, other := range p.Parts {
+			if _, asked := part.Uses[other.Name]; part.Folder == dir && asked && other.Name != "" {
+				out = append(out, other.Folder)
+			}
+		}
+	}
+	return out
+}
+
+// isPart reports whether a folder is a part of a project that others ask for by its name.
+func (s *surveyor) isPart(folder string) bool {
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return p.Path != folder && slices.Contains(p.Members, folder)
+	})
+}
+
+var (
+	envOption = expr.New(`(?:--env-file(?:-if-exists)?[= ]|\bdotenv(?:x run)? (?:-e|-f) |\benv-cmd -f )["']?([\w./-]+)`)
+	entryCode = expr.New(`^(index|main|mod|lib)\.\w+$`)
+)
+
+// settingsTarget is the settings file that a native service reads.
+func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
+	for _, line := range append(slices.Clone(svc.Expands), strings.Join(svc.Command, " ")) {
+		if m := envOption.FindStringSubmatch(line); m != nil {
+			return path.Join(svc.Dir(), m[1])
+		}
+	}
+	var found []string
+	for _, load := range s.code.loads {
+		base := s.projectOf(path.Dir(load.at.File))
+		if !slices.Contains(reaches, base) {
+			continue
+		}
+		if load.beside {
+			base = path.Dir(load.at.File)
+		}
+		found = append(found, path.Join(base, load.path))
+	}
+	if i := slices.IndexFunc(found, func(f string) bool { return path.Dir(f) == svc.Dir() }); i >= 0 {
+		return found[i]
+	}
+	names := ecosystem.FrameworkNamed("").SettingsFiles()
+	if len(found) > 0 {
+		return found[0]
+	}
+	return path.Join(svc.Dir(), names[0])
+}
+
+// maxAsked bounds how many files are looked through for the name of a part.
+const maxAsked = 3000
+
+// getsTo reports whether code that a service reaches asks for the file of another part in which a variable is read: by
+// the part's name and the file's own, or by the part's name alone if the file is where the part begins.
+func (s *surveyor) getsTo(p *stack.Project, reaches []string, r stack.Read, own string) bool {
+	if r.Project == reaches[0] || !r.Must {
+		return true
+	}
+	i := slices.IndexFunc(p.Parts, func(part stack.Part) bool { return part.Folder == r.Project })
+	if i < 0 || p.Parts[i].Name == "" {
+		return true
+	}
+	base := path.Base(r.At.File)
+	stem := strings.TrimSuffix(base, path.Ext(base))
+	wanted := []string{p.Parts[i].Name + "/" + stem + `"`, p.Parts[i].Name + "/" + stem + `'`}
+	if entryCode.MatchString(base) || path.Dir(r.At.File) == r.Project {
+		wanted = append(wanted, `"`+p.Parts[i].Name+`"`, `'`+p.Parts[i].Name+`'`)
+	}
+	if f := ecosystem.FrameworkNamed(p.FrameworkAt(own)); f.Browser && !f.API {
+		reaches = []string{own}
+	}
+	return s.mentioned(reaches, path.Ext(base), wanted)
+}
+
+// mentioned reports whether a file of code in one of the folders has one of the texts.
+func (s *surveyor) mentioned(folders []string, ending string, texts []string) bool {
+	key := strings.Join(folders, "\x00") + "\x00" + strings.Join(texts, "\x00")
+	if known, ok := s.mentions[key]; ok {
+		return known
+	}
+	found, left := false, maxAsked
+	for _, dir := range folders {
+		fs.WalkDir(s.fsys, dir, func(file string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil || found || left == 0:
+				return fs.SkipAll
+			case d.IsDir():
+				if file != dir && (ecosystem.Made(d.Name(), func(string) bool { return true }) || d.Name()[0] == '.') {
+					return fs.SkipDir
+				}
+				return nil
+			case ecosystem.OfCode(path.Ext(file)) == nil && path.Ext(file) != ending:
+				return nil
+			}
+			left--
+			data, err := s.fsys.ReadFile(file)
+			found = err == nil && slices.ContainsFunc(texts, func(t string) bool {
+				return strings.Contains(string(data), t)
+			})
+			return nil
+		})
+	}
+	if s.mentions == nil {
+		s.mentions = map[string]bool{}
+	}
+	s.mentions[key] = found
+	return found
+}
