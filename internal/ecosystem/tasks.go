@@ -317,3 +317,6 @@ func BuildOf(f Folder, p *stack.Project, program string) []string {
 }
 
 var goMajor = expr.New(`/v\d+$`)
+
+// InContainers reports whether a task calls the container engine.
+func InContainers(t *stack.Target) bool { return slices.ContainsFunc(t.Lines, engineCalls.MatchString) }

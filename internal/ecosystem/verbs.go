@@ -143,7 +143,7 @@ func unwrapped(words []string) []string {
 // Key is a command's first words in their usual form, without options: two commands with the same key do the same.
 func Key(words []string) string {
 	key := plainWords(Canonical(words))
-	return strings.Join(key[:min(3, len(key))], " ")
+	return strings.Join(key[:min(4, len(key))], " ")
 }
 
 // precedence is the order in which meanings are tried: what could be two things is the first of them.
@@ -168,6 +168,34 @@ func Meaning(words []string) (stack.Role, *Ecosystem) {
 		}
 	}
 	return "", nil
+}
+
+// Of gives the ecosystem that a command belongs to, by what it is for or else by its program; nil for none.
+func Of(words []string) *Ecosystem {
+	if _, e := Meaning(words); e != nil {
+		return e
+	}
+	usual := Canonical(words)
+	if len(usual) == 0 {
+		return nil
+	}
+	for _, c := range calls() {
+		tools := c.ecosystem.Tools
+		if c.manager != nil {
+			tools = c.manager.Tools
+		}
+		own := slices.ContainsFunc(tools, func(t Tool) bool { return t.Name == usual[0] || t.Name == words[0] }) ||
+			slices.ContainsFunc(c.verbs, func(v Verb) bool {
+				return slices.ContainsFunc(v.Words, func(w string) bool {
+					first, _, _ := strings.Cut(w, " ")
+					return slices.Contains(strings.Split(first, "|"), usual[0])
+				})
+			})
+		if own {
+			return c.ecosystem
+		}
+	}
+	return nil
 }
 
 // programs are the first words of commands that belong to some ecosystem.

@@ -15,6 +15,7 @@ const (
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
 	CodeProcessForHost           Code = "process-for-host"
+	CodeAsksPerson               Code = "asks-person"
 	CodeImageOfProject           Code = "image-of-project"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"

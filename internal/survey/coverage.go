@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"io/fs"
 	"path"
 	"slices"
@@ -153,7 +154,9 @@ func init() {
 		{"installing on the machine", func(c *covering) bool { return ecosystem.Installs(c.words[0]) },
 			func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 		{"a script of the checkout", func(c *covering) bool { return scriptFile(c.words) != "" },
-			func(s *surveyor, c *covering) string { return s.fileBy(scriptFile(c.words), c) }},
+			func(s *surveyor, c *covering) string {
+				return cmp.Or(s.fileBy(scriptFile(c.words), c), s.exactly(ecosystem.Key(c.words), c.cwd))
+			}},
 		{"working on a project", func(*covering) bool { return true },
 			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
 	}

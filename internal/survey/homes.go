@@ -177,7 +177,7 @@ func (s *surveyor) imageScript(dir string) string {
 // projectAt is the project of a folder, or that whose member it is. Where several lie in it, the first counts of those
 // that the command is of, that have a framework, that serve; nil if there is none.
 func (s *surveyor) projectAt(dir string, command []string) (best *stack.Project) {
-	_, of := ecosystem.Meaning(command)
+	of := ecosystem.Of(command)
 	rank := func(p *stack.Project) (n int) {
 		if of != nil && p.Ecosystem == of.Name {
 			n += 4

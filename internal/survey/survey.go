@@ -59,8 +59,13 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	if opt.Env == nil {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
-	return &surveyor{fsys: reading.Of(fsys), opt: opt, stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
-		Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
+	return &surveyor{
+		fsys:      reading.Of(fsys),
+		opt:       opt,
+		toldAfter: map[int]stack.Role{},
+		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
+			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
+	}
 }
 
 // surveyor holds what the passes have found so far.
@@ -79,6 +84,10 @@ type surveyor struct {
 	instructions []string
 	texts        map[string]*readmeText // READMEs by their lines, as far as they were asked for
 	builtInto    map[string]stack.Place // folders that are built into the program of another project
+	// toldAfter is, by the number of a demand, what the README does before it.
+	toldAfter map[int]stack.Role
+	// toldIn is the step of the install that a README's commands come after.
+	toldIn string
 	// mentions are texts that code was asked for.
 	mentions    map[string]bool
 	rivals      []string // services of several applications that want the same port

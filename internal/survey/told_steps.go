@@ -1,0 +1,219 @@
+package survey
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// otherWork are names of scripts and tasks that nobody has to run before an application is served.
+var otherWork = expr.New(
+	`(?i)(^|[:._-])(lint|format|fmt|check|types?|test\w*|e2e|spec|coverage|clean|docs?|storybook|watch|` +
+		`dev|start|serve|studio|console|shell|publish|release|deploy\w*|reset|drop|down|stop|destroy|rollback|undo|` +
+		`prod\w*|` +
+		`build|preview|analy\w+|bench\w*|debug|docker\w*|help|version|up|add|new|make|upgrade|update)([:._-]|$)`,
+)
+
+// asksPerson are commands that ask somebody for a name and a password.
+var asksPerson = expr.New(
+	`(?i)\b(createsuperuser|create[-_:]?(super)?(user|admin)|add[-_:]?(user|admin)|make[-_:]?admin|` +
+		`new[-_:]?admin)\b`,
+)
+
+// toldRoles tell by a command's words what it is for, the first that fits.
+var toldRoles = []struct {
+	role stack.Role
+	says *expr.Expr
+}{
+	{stack.Migrate, expr.New(`(?i)migrat|upgrade|schema|db[:_-]?push`)},
+	{stack.Seed, expr.New(`(?i)seed|load|fixture|import|populat|sample|demo|users?|admin`)},
+	{stack.Create, expr.New(`(?i)creat|init|set[-_]?up|bootstrap|prepare`)},
+	{stack.Generate, expr.New(`(?i)gen|compil|assets|static|copy|i18n|messages|certs?|keys?`)},
+}
+
+// toldSteps makes steps of the commands that a README has between what installs and what serves a project, where they
+// run something of the checkout and nothing else does them: in their place in the order, with the variables in front.
+func (s *surveyor) toldSteps() {
+	byFile := map[string][]int{}
+	for i, d := range s.demands {
+		if readmeName.MatchString(path.Base(d.at.File)) {
+			byFile[d.at.File] = append(byFile[d.at.File], i)
+		}
+	}
+	for _, file := range s.instructions {
+		s.toldStepsOf(s.readmeOf(file), byFile[file])
+	}
+}
+
+func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
+	var installed bool
+	var least stack.Role // what has been done by then
+	var open []int
+	for _, i := range demands {
+		d := &s.demands[i]
+		by := ""
+		for _, part := range d.parts {
+			if len(part.Words) > 0 && part.Words[0] != "cd" {
+				by = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0)
+			}
+		}
+		switch {
+		case strings.HasPrefix(by, "step:install"):
+			installed, open, least = true, nil, stack.Install
+			s.toldIn = by
+		case strings.HasPrefix(by, "step:"):
+			least = roleOf(by)
+		case by == "launch" || strings.HasPrefix(by, "service:"):
+			for _, k := range open {
+				s.toldStep(k, s.projectOfStep(s.toldIn))
+			}
+			installed, open = false, nil
+		case by == "" && installed && !offSections.MatchString(text.at(d.at.Line).head):
+			open = append(open, i)
+			s.toldAfter[i] = least
+		}
+	}
+}
+
+func roleOf(node string) stack.Role {
+	role, _, _ := strings.Cut(strings.TrimPrefix(node, "step:"), ":")
+	return stack.Role(role)
+}
+
+// toldStep makes a step of a README's command, if all of it is something of the checkout.
+func (s *surveyor) toldStep(number int, installed *stack.Project) {
+	d := &s.demands[number]
+	if strings.ContainsAny(d.command, "<>") {
+		return
+	}
+	for _, part := range d.parts {
+		if len(part.Words) == 0 || part.Words[0] == "cd" {
+			continue
+		}
+		cwd := path.Join(d.cwd, part.Folder)
+		p := s.projectAt(cwd, part.Words)
+		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
+			p = installed // of no ecosystem's own: what was installed just before is what it works with
+		}
+		if p == nil || part.Plumbed || part.Background || !s.usesSteps(p) || !s.ofCheckout(part, cwd, p) {
+			return
+		}
+		if asksPerson.MatchString(part.Text) {
+			s.remark(stack.Note, stack.CodeAsksPerson, d.at,
+				fmt.Sprintf("%s asks for something that only a person knows; a launch leaves it out", part.Text),
+				fmt.Sprintf("Run it by hand in %s, once the launch is done.", folderWords(cwd)))
+			return
+		}
+		role := toldRole(part, s.toldAfter[number])
+		id := string(role) + ":" + p.Path
+		if s.severalAt(p.Path) {
+			id += "@" + p.Manager
+		}
+		st := stack.Step{ID: id, Role: role, Command: s.toldCommand(p, part),
+			Env: map[string]string{}, At: d.at}
+		if cwd != p.Path {
+			st.Folder = cwd
+		}
+		for _, set := range part.Set {
+			key, value, _ := strings.Cut(set, "=")
+			st.Env[key] = value
+		}
+		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
+			st.ID += "+" + processName(part.Words)
+		}
+		if t := s.target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+			st.Expands = t.Lines
+		}
+		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
+			return
+		}
+		p.Steps = append(p.Steps, st)
+		slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+	}
+}
+
+// projectOfStep is the project that has a step; nil if none has.
+func (s *surveyor) projectOfStep(node string) *stack.Project {
+	id := strings.TrimPrefix(node, "step:")
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.ID == id }) {
+			return p
+		}
+	}
+	return nil
+}
+
+// severalAt reports whether several projects lie in a folder.
+func (s *surveyor) severalAt(dir string) bool {
+	n := 0
+	for _, p := range s.stack.Projects {
+		if p.Path == dir {
+			n++
+		}
+	}
+	return n > 1
+}
+
+// toldRole is what a command is for by its words, but not before what the README does before it.
+func toldRole(part shell.Command, least stack.Role) stack.Role {
+	role := stack.Generate
+	for _, r := range toldRoles {
+		if r.says.MatchString(strings.Join(part.Words, " ")) {
+			role = r.role
+			break
+		}
+	}
+	if role.Rank() < least.Rank() {
+		return least
+	}
+	return role
+}
+
+// ofCheckout reports whether a command runs something of the checkout that prepares it: a script or a task by its name,
+// a program or a file of it, or a command of the project's framework.
+func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool {
+	words := ecosystem.Canonical(part.Words)
+	role, of := ecosystem.Meaning(part.Words)
+	if len(words) == 0 || role != "" || of != nil && of.Name != p.Ecosystem {
+		return false
+	}
+	named := func(name string) bool { return !otherWork.MatchString(name) }
+	switch {
+	case words[0] == "script":
+		return len(words) > 1 && named(words[1]) && s.whyNot(part, cwd) == "" && s.hasScript(words[1], cwd)
+	case ecosystem.ManagerNamed(words[0]).Tasks:
+		t := s.target(part.Words, cwd)
+		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
+	case strings.Contains(words[0], "/"):
+		return s.exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))
+	case len(words) > 1 && s.exists(path.Join(cwd, words[1])):
+		// an interpreter with a file of the checkout, and what the file is to do
+		last := words[len(words)-1]
+		return ecosystem.IsProgram(words[0]) && named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
+			named(last)
+	case ecosystem.IsProgram(words[0]) || s.ofPackages(words, cwd):
+		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {
+			role stack.Role
+			says *expr.Expr
+		}) bool {
+			return r.says.MatchString(words[1])
+		}) && named(words[1])
+	}
+	return false
+}
+
+func (s *surveyor) hasScript(name, cwd string) bool {
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			return part.Folder == cwd && len(part.Scripts[name]) > 0
+		})
+	})
+}
