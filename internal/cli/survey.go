@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -18,6 +19,7 @@ import (
 
 func (a *app) survey() *cobra.Command {
 	var model, reveal, write bool
+	var why string
 	c := &cobra.Command{
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
 		Args: takes(0, 0),
@@ -29,6 +31,9 @@ func (a *app) survey() *cobra.Command {
 			}
 			if write {
 				return a.draft(w)
+			}
+			if why != "" {
+				return a.why(w.Stack, why, err)
 			}
 			if model {
 				return a.surveyCompose(cmd.Context(), w, reveal)
@@ -54,7 +59,11 @@ func (a *app) survey() *cobra.Command {
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
 	c.Flags().BoolVar(&write, "write", false,
 		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
+	c.Flags().StringVar(&why, "why", "",
+		"show all that is said of a service, a port or a setting of this name, what counts first")
 	notTogether(c, "compose", "write")
+	notTogether(c, "compose", "why")
+	notTogether(c, "write", "why")
 	c.Flags().BoolVar(&reveal, "reveal", false, "in JSON and with --compose: show secrets")
 	return c
 }
@@ -122,4 +131,26 @@ func (a *app) surveyCompose(ctx context.Context, w *session.Surveyed, reveal boo
 	}
 	a.text().Compose(name, files, models)
 	return nil
+}
+
+// why shows what all witnesses say of one thing. A fault of the survey is told behind it.
+func (a *app) why(s *stack.Stack, name string, fault error) error {
+	claims := survey.Why(survey.Hide(s), name)
+	if len(claims) == 0 {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingSaid,
+			Text:   fmt.Sprintf("nothing is said here of %q", name),
+			Remedy: "Name a service, a port or a setting, as nharbor survey shows them.", Cause: fault}
+	}
+	if a.json {
+		if err := view.JSON(a.out, struct {
+			Schema string        `json:"schema"`
+			Name   string        `json:"name"`
+			Claims []stack.Claim `json:"claims"`
+		}{"nharbor.why/1", name, claims}); err != nil {
+			return err
+		}
+		return fault
+	}
+	a.text().Why(claims)
+	return fault
 }

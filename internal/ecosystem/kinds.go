@@ -417,3 +417,11 @@ func Logins() []string {
 	}
 	return out
 }
+
+// IsLock reports whether a file of this name is the lock file of some manager.
+func IsLock(name string) bool {
+	return slices.ContainsFunc(Managers(), func(m *Manager) bool { return slices.Contains(m.Locks, name) })
+}
+
+// IsTaskFile reports whether a file of this name holds tasks that are called by name.
+func IsTaskFile(name string) bool { return slices.Contains(tasks.Manifests, name) }

@@ -15,6 +15,8 @@ const (
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
 	CodeProcessForHost           Code = "process-for-host"
+	CodeNothingSaid              Code = "nothing-said"
+	CodeContradiction            Code = "contradiction"
 	CodeAsksPerson               Code = "asks-person"
 	CodeImageOfProject           Code = "image-of-project"
 	CodeCloneFailed              Code = "clone-failed"

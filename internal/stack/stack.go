@@ -37,6 +37,8 @@ type Stack struct {
 	Servers []Server `json:"servers,omitempty"`
 	// Reads are the environment variables that the code reads; nil if it was not asked.
 	Reads []Read `json:"-"`
+	// Claims are all that was said of services and settings, with who said it; those about one thing stand together.
+	Claims []Claim `json:"-"`
 
 	// Secrets are values that came into the compose files through variables whose names say that they are
 	// secret. They may stand in any text of the services.
@@ -323,6 +325,20 @@ type Step struct {
 	Outputs []string `json:"outputs,omitempty"`
 	// Expands is what the command leads to, where that stands in the checkout: a script's own line.
 	Expands []string `json:"expands,omitempty"`
+}
+
+// Witness is a kind of source that says something about an application.
+type Witness string
+
+// Claim is what one witness says of one thing: of a service or a setting, by name, and of what about it.
+type Claim struct {
+	About   string  `json:"about"`
+	Of      string  `json:"of"` // "command", "port", "version of node" and so on
+	Says    string  `json:"says"`
+	Witness Witness `json:"witness"`
+	At      Place   `json:"at"`
+	// Counts is true for the claim that is taken, of all about the same thing.
+	Counts bool `json:"counts"`
 }
 
 // Evidence is a conclusion's reason: what the file says at the line.

@@ -66,5 +66,9 @@ func Hide(s *stack.Stack) *stack.Stack {
 		}
 		v.Container = &c
 	}
+	out.Claims = slices.Clone(s.Claims)
+	for i := range out.Claims {
+		out.Claims[i].Says = text(out.Claims[i].Says)
+	}
 	return &out
 }

@@ -31,6 +31,7 @@ var passes = []pass{
 	{"pages", []string{"told services", "readmes"}, plainly((*surveyor).pages)},
 	{"once", []string{"told services", "readmes"}, plainly((*surveyor).once)},
 	{"corrected", []string{"corrections", "once"}, plainly((*surveyor).correct)},
+	{"ports", []string{"corrected", "pages"}, plainly((*surveyor).judgePorts)},
 	{"told steps", []string{"corrected", "readmes"}, plainly((*surveyor).toldSteps)},
 	{"edges", []string{"corrected", "told steps", "settings"}, plainly((*surveyor).inferEdges)},
 	{"drivers", []string{"edges", "projects"}, plainly((*surveyor).inferByDriver)},
@@ -40,6 +41,7 @@ var passes = []pass{
 	{"wanted settings", []string{"code", "layers"}, plainly((*surveyor).wantedSettings)},
 	{"remarks", []string{"edges", "drivers", "layers", "wanted settings"}, plainly((*surveyor).inspect)},
 	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
+	{"witnesses", []string{"coverage", "code", "ports"}, plainly((*surveyor).testify)},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 

@@ -284,6 +284,9 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			continue
 		}
 		fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]
+		if fallback && emptyText.MatchString(text[end:min(len(text), end+maxForm)]) {
+			fallback = false // nothing is no value of its own
+		}
 		must := form.Must
 		switch asked, absent := asks(text[:at]); {
 		case asked: // the code looks whether it is there
@@ -298,6 +301,9 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			Default: fallback, Must: must && !fallback})
 	}
 }
+
+// emptyText is a text with nothing in it, where it is all that the code has instead of a variable.
+var emptyText = expr.New("^\\s*(?:\"\"|''|``)\\s*(?:[),;\\n}]|$)")
 
 // maxForm is how long a form in which a variable is read can be.
 const maxForm = 400

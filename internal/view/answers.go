@@ -478,3 +478,36 @@ func (t *Text) LogLine(seconds float64, source, text string, sources int) {
 		fmt.Fprintf(t.Out, "%s%s\n", before, part)
 	}
 }
+
+// Why shows what witnesses say, in the order in which they count, and which of them is taken.
+func (t *Text) Why(claims []stack.Claim) {
+	about, of, taken := "", "", ""
+	var rows [][]string
+	for _, c := range claims {
+		if c.About != about {
+			t.table(2, rows)
+			if about != "" {
+				t.Blank()
+			}
+			t.Title(c.About)
+			about, of, rows = c.About, "", nil
+		}
+		label, at := c.Of, string(c.Witness)
+		if label == of {
+			label = ""
+		}
+		if of = c.Of; !c.At.IsZero() {
+			at += ", " + Where(c.At)
+		}
+		switch {
+		case c.Counts:
+			taken = c.Says
+		case c.Says == taken:
+			at += ", says the same"
+		default:
+			at += ", counts less"
+		}
+		rows = append(rows, []string{label, c.Says, at})
+	}
+	t.table(2, rows)
+}

@@ -1,0 +1,388 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+)
+
+// The witnesses, by the kind of place that they speak from.
+const (
+	byCorrection stack.Witness = "correction" // nharbor.toml
+	bySight      stack.Witness = "launch"     // what an earlier launch has seen
+	byCompose    stack.Witness = "compose file"
+	byProcfile   stack.Witness = "Procfile"
+	bySetting    stack.Witness = "settings"
+	byTask       stack.Witness = "task file"
+	byManifest   stack.Witness = "manifest"
+	byLock       stack.Witness = "lock file"
+	byFramework  stack.Witness = "framework file"
+	byCode       stack.Witness = "code"
+	byReadme     stack.Witness = "README"
+	byDockerfile stack.Witness = "Dockerfile"
+	byDevelop    stack.Witness = "dev container"
+	byWorkflow   stack.Witness = "CI"
+	byUsage      stack.Witness = "what is usual"
+)
+
+// order says, for each thing that is concluded, which witness counts before which. A witness that is not in its list
+// has no say in it.
+var order = map[string][]stack.Witness{
+	// What runs a service: what is written for just that before what the tools of its language would do.
+	"service": {byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme, byDockerfile},
+	"command": {byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme, byDockerfile},
+	// Where it listens: what was seen before what is said, and what the program is told before what people write of it.
+	"port": {byCorrection, bySight, byCompose, bySetting, byProcfile, byTask, byManifest, byFramework, byCode, byReadme,
+		byDevelop, byDockerfile, byUsage},
+	"protocol": {byCorrection, bySight, byCompose, byManifest, byFramework, byCode, byReadme, byUsage},
+	// What it needs: what asks for it by itself before what others use.
+	"version": {byManifest, byFramework, byLock, byCode, byDockerfile, byDevelop, byWorkflow},
+	"manager": {byCorrection, byManifest, byLock, byReadme, byUsage},
+	"waits":   {byCorrection, byCompose, bySetting, byFramework, byProcfile, byReadme, byManifest, byCode},
+	// A setting: what fails without it before what only names it.
+	"setting": {byCompose, byCode, bySetting, byReadme},
+}
+
+// witnessAt tells which kind of witness speaks from a place. A port that its line does not name is only usual.
+func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
+	name := path.Base(at.File)
+	switch {
+	case at.File == "":
+		return byUsage
+	case name == CorrectionsFile:
+		return byCorrection
+	case slices.ContainsFunc(s.stack.ComposeFiles, func(f stack.ComposeFile) bool { return f.Path == at.File }),
+		slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+			return v.Source == stack.FromCompose && v.At.File == at.File
+		}), compose.IsFileName(name):
+		return byCompose
+	}
+	if port > 0 && !s.lineNames(at, strconv.Itoa(port)) {
+		return byUsage
+	}
+	switch {
+	case strings.HasPrefix(name, "Procfile"):
+		return byProcfile
+	case strings.HasPrefix(name, "Dockerfile"), strings.HasPrefix(name, "Containerfile"):
+		return byDockerfile
+	case slices.Contains(s.instructions, at.File):
+		return byReadme
+	case strings.Contains(at.File, "devcontainer"):
+		return byDevelop
+	case strings.Contains(at.File, ".github/"), strings.Contains(name, "gitlab-ci"):
+		return byWorkflow
+	case slices.ContainsFunc(s.stack.EnvFiles,
+		func(e stack.EnvFile) bool { return e.Path == at.File || e.Template == at.File }),
+		strings.HasPrefix(name, ".env"):
+		return bySetting
+	case ecosystem.IsTaskFile(name):
+		return byTask
+	case ecosystem.IsManifest(name):
+		return byManifest
+	case ecosystem.IsLock(name):
+		return byLock
+	case ecosystem.OfCode(path.Ext(name)) != nil && !strings.Contains(name, ".config."):
+		return byCode
+	}
+	return byFramework
+}
+
+// lineNames reports whether the line at a place has the text in it.
+func (s *surveyor) lineNames(at stack.Place, text string) bool {
+	lines := s.readmeOf(at.File).lines
+	return at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text)
+}
+
+// sorted puts claims about one thing in the order of their witnesses, the one first that counts; those who have no say
+// are left out.
+func sorted(of string, claims []stack.Claim) []stack.Claim {
+	kind, _, _ := strings.Cut(of, " ")
+	list := order[kind]
+	claims = slices.DeleteFunc(claims, func(c stack.Claim) bool { return !slices.Contains(list, c.Witness) })
+	slices.SortStableFunc(claims, func(a, b stack.Claim) int {
+		return slices.Index(list, a.Witness) - slices.Index(list, b.Witness)
+	})
+	for i := range claims {
+		claims[i].Of, claims[i].Counts = of, i == 0
+	}
+	return claims
+}
+
+// judgePorts concludes on which port each native service listens, from all who say something of it. A README's page
+// that is another service's says nothing; what contradicts the one that counts is a remark.
+func (s *surveyor) judgePorts() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
+			continue
+		}
+		claims := s.portClaims(v)
+		if len(claims) == 0 {
+			continue
+		}
+		first := claims[0]
+		port := portOf(first.Says)
+		switch {
+		case len(v.Ports) == 0 && first.Witness == bySight, len(v.Ports) > 0 && v.Ports[0].Host != port &&
+			(first.Witness == bySight || first.Witness == byReadme):
+			p := stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: first.At}
+			if seen := s.seen(v.Name); first.Witness == bySight && len(seen) > 0 {
+				p.Speaks = seen[0].Speaks
+			}
+			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
+			s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
+				return r.Code == stack.CodePortUnknown && strings.HasSuffix(r.Text, " "+v.Name+" listens")
+			})
+		}
+		for _, c := range claims[1:] {
+			if c.Says != first.Says && c.Witness == byReadme && first.Witness != byUsage {
+				s.remark(stack.Note, stack.CodeContradiction, c.At,
+					fmt.Sprintf("this speaks of port %s; %s listens on %s, by %s", c.Says, v.Name, first.Says,
+						placeWords(first)), "")
+			}
+		}
+	}
+}
+
+func placeWords(c stack.Claim) string {
+	if c.At.File == "" {
+		return "what " + string(c.Witness) + " has shown"
+	}
+	return fmt.Sprintf("%s:%d", c.At.File, c.At.Line)
+}
+
+// seen are the ports that a service opened when it was launched last.
+func (s *surveyor) seen(service string) []stack.Port { return s.opt.Seen[service] }
+
+// portClaims is what all witnesses say of a service's main port, the one that counts first.
+func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
+	var claims []stack.Claim
+	add := func(port int, w stack.Witness, at stack.Place) {
+		claims = append(claims, stack.Claim{Says: strconv.Itoa(port), Witness: w, At: at})
+	}
+	if len(v.Ports) > 0 {
+		w := s.witnessAt(v.Ports[0].At, v.Ports[0].Host)
+		if v.Runs == stack.Container {
+			w = s.witnessAt(v.Ports[0].At, 0)
+		}
+		add(v.Ports[0].Host, w, v.Ports[0].At)
+	}
+	if v.Runs == stack.Native {
+		if seen := s.seen(v.Name); len(seen) > 0 {
+			add(seen[0].Host, bySight, stack.Place{})
+		}
+		if port, at := s.tree.byPath[v.Dir()].PortSetting(); port > 0 {
+			add(port, bySetting, at)
+		}
+	}
+	for _, file := range s.instructions {
+		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
+			continue
+		}
+		if port, line := s.readmeOf(file).onlyPage(); port > 0 && !s.portOfAnother(v, port) {
+			add(port, byReadme, stack.Place{File: file, Line: line})
+		}
+	}
+	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.exists(file) {
+		if data, err := s.fsys.ReadFile(file); err == nil {
+			if img := imageOf(data, ""); img != nil && len(img.exposes) > 0 {
+				add(img.exposes[0].port, byDockerfile, stack.Place{File: file, Line: img.exposes[0].line})
+			}
+		}
+	}
+	return unique(sorted("port", claims))
+}
+
+// ownServers counts the services that run the checkout's own programs.
+func (s *surveyor) ownServers() (n int) {
+	for _, v := range s.stack.Services {
+		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") && !v.Watches {
+			n++
+		}
+	}
+	return n
+}
+
+// portOfAnother reports whether a port belongs to another service.
+func (s *surveyor) portOfAnother(v *stack.Service, port int) bool {
+	return slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool {
+		return o.Name != v.Name && slices.ContainsFunc(o.Ports, func(p stack.Port) bool { return p.Host == port })
+	})
+}
+
+func unique(claims []stack.Claim) (out []stack.Claim) {
+	for _, c := range claims {
+		if !slices.ContainsFunc(out, func(o stack.Claim) bool { return o.Says == c.Says && o.At == c.At }) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
+func (s *surveyor) testify() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		add := func(of string, claims ...stack.Claim) {
+			for _, c := range sorted(of, claims) {
+				c.About = v.Name
+				s.stack.Claims = append(s.stack.Claims, c)
+			}
+		}
+		kind := string(v.Kind) + ", " + map[stack.Way]string{stack.Native: "run natively",
+			stack.Container: "in a container"}[v.Runs]
+		add("service", stack.Claim{Says: kind, Witness: s.witnessAt(v.At, 0), At: v.At})
+		add("command", s.commandClaims(v)...)
+		add("port", s.portClaims(v)...)
+		for _, p := range v.Ports {
+			add("protocol", stack.Claim{Says: fmt.Sprintf("%s on %d", p.Speaks, max(p.Host, p.Target)),
+				Witness: s.protocolBy(v, &p), At: p.At})
+		}
+		for _, a := range v.After {
+			add(
+				"waits for "+a.Service,
+				stack.Claim{Says: "until it is " + string(a.Until), Witness: s.witnessAt(a.At, 0), At: a.At},
+			)
+		}
+		if p := s.stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
+			var evidence []stack.Claim
+			for _, e := range p.Evidence {
+				evidence = append(evidence, stack.Claim{Says: p.Manager + ", by " + e.Says,
+					Witness: s.witnessAt(e.Place(), 0), At: e.Place()})
+			}
+			add("manager", evidence...)
+			tools := map[string][]stack.Claim{}
+			for _, r := range p.Runtimes {
+				tools[r.Tool] = append(tools[r.Tool], stack.Claim{Says: r.Tool + " " + r.Constraint,
+					Witness: s.witnessAt(r.At, 0), At: r.At})
+			}
+			for _, r := range p.Runtimes {
+				add("version of "+r.Tool, tools[r.Tool]...)
+				delete(tools, r.Tool)
+			}
+		}
+	}
+	s.testifyOfSettings()
+}
+
+// commandClaims are the ways to run a service that somebody has written down.
+func (s *surveyor) commandClaims(v *stack.Service) (out []stack.Claim) {
+	if len(v.Command) > 0 {
+		out = append(out, stack.Claim{Says: strings.Join(v.Command, " "), Witness: s.witnessAt(v.At, 0), At: v.At})
+	}
+	for _, d := range s.stack.Readme {
+		if d.By == service(v.Name) &&
+			!slices.ContainsFunc(out, func(c stack.Claim) bool { return c.Says == d.Command }) {
+			out = append(out, stack.Claim{Says: d.Command, Witness: byReadme, At: d.At})
+		}
+	}
+	return out
+}
+
+// protocolBy is who says what is spoken on a port.
+func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
+	switch {
+	case v.Image != "" && protocol.OfImage(v.Image) != nil:
+		return byCompose
+	case s.witnessAt(p.At, 0) == byReadme:
+		return byReadme
+	case v.Runs == stack.Native && len(s.seen(v.Name)) > 0:
+		return bySight
+	case v.Runs == stack.Native && v.Source != stack.FromProcfile:
+		return byFramework
+	}
+	return byUsage
+}
+
+// mustRead is what code says of a setting that it can't do without.
+const mustRead = "is read, and the code fails without it"
+
+// testifyOfSettings collects what is said of each setting: whether code fails without it, and where it has a value.
+func (s *surveyor) testifyOfSettings() {
+	claims := map[string][]stack.Claim{}
+	var names []string
+	add := func(name string, c stack.Claim) {
+		if claims[name] == nil {
+			names = append(names, name)
+		}
+		claims[name] = append(claims[name], c)
+	}
+	for _, e := range s.stack.EnvFiles {
+		file := e.Path
+		if !e.Present {
+			file = e.Template
+		}
+		if file == "" {
+			continue
+		}
+		d, err := settings.Read(s.fsys, file, e.Format)
+		if err != nil {
+			continue
+		}
+		for _, entry := range d.Entries {
+			says := "has a value"
+			switch {
+			case entry.Value == "":
+				says = "is empty"
+			case Placeholder(entry.Value):
+				says = "holds a placeholder"
+			}
+			add(entry.Key, stack.Claim{Says: says, Witness: bySetting, At: stack.Place{File: file, Line: entry.Line}})
+		}
+	}
+	for _, v := range s.stack.Services {
+		for key := range v.Env {
+			if at := v.EnvAt[key]; !at.IsZero() {
+				add(key, stack.Claim{Says: "is set for " + v.Name, Witness: byCompose, At: at})
+			}
+		}
+	}
+	for _, r := range s.stack.Reads {
+		says := "is read"
+		switch {
+		case r.Must:
+			says = mustRead
+		case r.Default:
+			says = "is read, and the code has a value of its own"
+		}
+		add(r.Name, stack.Claim{Says: says, Witness: byCode, At: r.At})
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		slices.SortStableFunc(claims[name], func(a, b stack.Claim) int {
+			return strings.Compare(strings.TrimPrefix(a.Says, mustRead), strings.TrimPrefix(b.Says, mustRead))
+		})
+		for _, c := range sorted("setting", claims[name]) {
+			c.About = name
+			s.stack.Claims = append(s.stack.Claims, c)
+		}
+	}
+}
+
+// Why lists what is said of the service or the setting of that name, or of the port of that number, in the order in
+// which witnesses count.
+func Why(s *stack.Stack, name string) []stack.Claim {
+	port := portOf(name)
+	about := map[string]bool{name: port == 0}
+	for _, v := range s.Services {
+		if port > 0 &&
+			slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
+			about[v.Name] = true
+		}
+	}
+	var out []stack.Claim
+	for _, c := range s.Claims {
+		if about[c.About] && (port == 0 || c.Of == "port" || c.Of == "protocol" || c.Of == "service") {
+			out = append(out, c)
+		}
+	}
+	return out
+}
