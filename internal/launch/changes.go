@@ -112,6 +112,12 @@ func (p *Plan) prints() *Prints {
 	for id, s := range p.Services {
 		var ports [][2]int
 		for _, port := range s.Ports {
+			if port.Said < 0 {
+				continue
+			}
+			if port.Said > 0 {
+				port.Host, port.Target = port.Said, port.Said
+			}
 			ports = append(ports, [2]int{port.Host, port.Target})
 		}
 		container := stack.ContainerSpec{}

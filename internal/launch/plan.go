@@ -420,6 +420,12 @@ func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 	if was.Runs == stack.Container {
 		before = fmt.Sprint(was.Ports[0].Target)
 	}
+	switch said := svc.Ports[0].Said; {
+	case said < 0 && port == before:
+		return command // it took its port without being told
+	case said > 0 && port == before:
+		port, before = fmt.Sprint(said), fmt.Sprint(said) // it is told what it was told when it took another one
+	}
 	if _, told := values["PORT"]; told || svc.PortBy.Env == "PORT" {
 		values["PORT"] = port
 	}

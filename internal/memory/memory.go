@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -54,6 +55,8 @@ type memoryData struct {
 	// Unmade are the outputs that a step was expected to leave and has not left, by step id: that they are missing says
 	// nothing. An install without any dependency makes no folder for them.
 	Unmade map[string][]string `json:"unmade,omitempty"`
+	// Seen are the ports that services have opened, by service.
+	Seen map[string]Seen `json:"seen,omitempty"`
 	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
 	Seals map[string]string `json:"seals,omitempty"`
 }
@@ -231,6 +234,31 @@ func (m *Memory) Took(id stack.NodeID, took time.Duration) {
 	defer m.mu.Unlock()
 	m.data.Seconds[id] = float64(took.Milliseconds()) / 1000
 	m.write()
+}
+
+// Seen is the main port that a service has opened. Said is the one that was expected then; 0 for none.
+type Seen struct {
+	Port   int    `json:"port"`
+	Speaks string `json:"speaks"`
+	Said   int    `json:"said"`
+}
+
+// Saw remembers on which port a service was seen to listen.
+func (m *Memory) Saw(service string, s Seen) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.data.Seen == nil {
+		m.data.Seen = map[string]Seen{}
+	}
+	m.data.Seen[service] = s
+	m.write()
+}
+
+// Seen tells on which ports services were seen to listen.
+func (m *Memory) Seen() map[string]Seen {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return maps.Clone(m.data.Seen)
 }
 
 func (m *Memory) write() {

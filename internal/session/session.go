@@ -113,8 +113,12 @@ const (
 
 // Survey says what is in the workspace. With an error there may still be all that was found; then it is not nil.
 func (w *Workspace) Survey(code Code) (*Surveyed, error) {
+	seen := map[string]survey.Sight{}
+	for service, sight := range memory.Recall(w.Root).Seen() {
+		seen[service] = survey.Sight{Port: sight.Port, Said: sight.Said, Speaks: sight.Speaks}
+	}
 	s, err := survey.Survey(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts, Env: os.LookupEnv,
-		System: runtime.GOOS, ReadCode: bool(code)})
+		System: runtime.GOOS, ReadCode: bool(code), Seen: seen})
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == stack.CodeNothingFound {
 		w.pointElsewhere(f)

@@ -195,6 +195,8 @@ type Port struct {
 
 	// HostIP is the address it is bound to; empty for all of them.
 	HostIP string `json:"hostIP,omitempty"`
+	// Said is the port that is written down, where a launch has seen another one, and -1 where none is; else 0.
+	Said int `json:"said,omitempty"`
 }
 
 // Until is how far the other must have come before a node may start.

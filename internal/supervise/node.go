@@ -25,6 +25,7 @@ type node struct {
 	changed chan struct{}      // closed, and replaced, when life changes
 	giveUp  context.CancelFunc // ends what is being done before there is a process; nil before the node's turn
 	image   *image             // of a service in a container
+	opened  []stack.Port       // its ports, if it was seen to open others than expected; nil if not
 }
 
 // image is the image of a service while it is being prepared.
@@ -82,6 +83,7 @@ const (
 	runs                 // a step runs
 	starts               // a service is about to be started
 	begins               // it has a process
+	learns               // a running service of which no port was known is seen to answer on one
 	settles              // a look at a process has shown how it stands: answering, running or quiet
 	pauses               // the process has ended, and another will be started
 	ends                 // nothing of it runs any more
@@ -125,6 +127,11 @@ func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 			next.WasUp = true
 			next.Reached = further(l.Reached, stack.Answering)
 		}
+	case learns:
+		if l.State != stack.Running || l.Process != c.process || l.Wish == toStop {
+			return l, false, false
+		}
+		set(stack.IsUp)
 	case pauses:
 		next.Process, next.Again = nil, l.tries()+1
 		set(stack.Starting)

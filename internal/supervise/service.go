@@ -9,7 +9,6 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
-	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -214,17 +213,21 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stac
 		}
 		said = append(said, "healthy")
 	}
-	for _, p := range n.svc.Ports {
-		if p.Host == 0 || p.Transport != "tcp" {
+	for i, expected := range n.svc.Ports {
+		if expected.Host == 0 || expected.Transport != "tcp" {
 			continue
 		}
 		asked = true
-		c := protocol.Await(ctx, p.Host, p.Speaks, erring)
+		c, p := x.awaitPort(ctx, n, proc, i)
+		instead := ""
+		if p.Host != expected.Host {
+			instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
+		}
 		switch {
 		case c.Verdict == stack.Answers:
-			said = append(said, fmt.Sprintf("%s on %d", c.Expected, p.Host))
+			said = append(said, fmt.Sprintf("%s on %d%s", c.Expected, p.Host, instead))
 		case c.Verdict == stack.Errs:
-			said = append(said, fmt.Sprintf("%s on %d, with an error: %s", c.Expected, p.Host, c.Cause))
+			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host, c.Cause, instead))
 		case ended():
 			return "", ""
 		case c.Verdict == stack.Stranger:
@@ -238,6 +241,9 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stac
 	}
 	select {
 	case <-time.After(settling):
+		if len(n.svc.Ports) == 0 {
+			go x.learn(n, proc)
+		}
 		return stack.Running, ""
 	case <-ctx.Done():
 		return "", ""

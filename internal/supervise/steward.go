@@ -187,7 +187,7 @@ func (x *Executor) records() []RecordService {
 		}
 		l := n.now()
 		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Text: l.Text,
-			Ports: n.svc.Ports}
+			Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}

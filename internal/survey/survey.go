@@ -20,12 +20,18 @@ import (
 
 // Options are what a survey is told about the workspace.
 type Options struct {
-	Root      string                  // the workspace's absolute path, for names and for the answer
-	Checkouts []stack.Checkout        // their paths relative to the root
-	Env       dotenv.Lookup           // the shell's variables; nil for none
-	ReadCode  bool                    // look for the environment variables that the code reads
-	Seen      map[string][]stack.Port // by service, the ports that it opened when it was launched last; nil for none
-	System    string                  // the operating system, as Go names it; empty is taken for linux
+	Root      string           // the workspace's absolute path, for names and for the answer
+	Checkouts []stack.Checkout // their paths relative to the root
+	Env       dotenv.Lookup    // the shell's variables; nil for none
+	ReadCode  bool             // look for the environment variables that the code reads
+	Seen      map[string]Sight // by service, the port that it opened when it was launched last; nil for none
+	System    string           // the operating system, as Go names it; empty is taken for linux
+}
+
+// Sight is a port that a service was seen to listen on, where another one was said, or none (0).
+type Sight struct {
+	Port, Said int
+	Speaks     string
 }
 
 // Survey reads the workspace in fsys. A file that can't be read hides nothing else: its fault is in

@@ -134,8 +134,11 @@ func (s *surveyor) judgePorts() {
 		case len(v.Ports) == 0 && first.Witness == bySight, len(v.Ports) > 0 && v.Ports[0].Host != port &&
 			(first.Witness == bySight || first.Witness == byReadme):
 			p := stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: first.At}
-			if seen := s.seen(v.Name); first.Witness == bySight && len(seen) > 0 {
-				p.Speaks = seen[0].Speaks
+			if first.Witness == bySight {
+				p.Speaks = s.seen(v).Speaks
+				if p.Said = -1; len(v.Ports) > 0 {
+					p.Said = v.Ports[0].Host
+				}
 			}
 			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
 			s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
@@ -159,8 +162,19 @@ func placeWords(c stack.Claim) string {
 	return fmt.Sprintf("%s:%d", c.At.File, c.At.Line)
 }
 
-// seen are the ports that a service opened when it was launched last.
-func (s *surveyor) seen(service string) []stack.Port { return s.opt.Seen[service] }
+// seen is the port that a service opened when it was launched last, unless what is written of it has changed since; nil
+// if there is none.
+func (s *surveyor) seen(v *stack.Service) *Sight {
+	sight, ok := s.opt.Seen[v.Name]
+	said := 0
+	if len(v.Ports) > 0 {
+		said = v.Ports[0].Host
+	}
+	if !ok || sight.Said != said && sight.Port != said {
+		return nil
+	}
+	return &sight
+}
 
 // portClaims is what all witnesses say of a service's main port, the one that counts first.
 func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
@@ -176,8 +190,8 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		add(v.Ports[0].Host, w, v.Ports[0].At)
 	}
 	if v.Runs == stack.Native {
-		if seen := s.seen(v.Name); len(seen) > 0 {
-			add(seen[0].Host, bySight, stack.Place{})
+		if seen := s.seen(v); seen != nil {
+			add(seen.Port, bySight, stack.Place{})
 		}
 		if port, at := s.tree.byPath[v.Dir()].PortSetting(); port > 0 {
 			add(port, bySetting, at)
@@ -294,7 +308,7 @@ func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 		return byCompose
 	case s.witnessAt(p.At, 0) == byReadme:
 		return byReadme
-	case v.Runs == stack.Native && len(s.seen(v.Name)) > 0:
+	case v.Runs == stack.Native && s.seen(v) != nil:
 		return bySight
 	case v.Runs == stack.Native && v.Source != stack.FromProcfile:
 		return byFramework
