@@ -56,7 +56,7 @@ var (
 // dotnet is .NET, whose program is its package manager too.
 var dotnet = &Ecosystem{
 	Name:       "dotnet",
-	Managers:   []*Manager{{Name: "dotnet", Locks: []string{"packages.lock.json"}}},
+	Managers:   []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"}}},
 	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig}, {Name: "worker", Config: dotnetConfig}},
 	Manifests:  []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
 	Endings:    []string{".cs"},
@@ -208,6 +208,13 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	out := f.finding("dotnet", "dotnet", manifest, manifest)
 	p := &out.Project
 	p.Name = strings.TrimSuffix(manifest, path.Ext(manifest))
+	uses := map[string]stack.Place{}
+	for _, g := range c.Items {
+		for _, one := range g.Packages {
+			uses[one.Name] = f.lineWith(manifest, one.Name)
+		}
+	}
+	out.uses(p.Name, uses)
 	if solution == nil {
 		f.dotnetCommon(out, manifest)
 	}

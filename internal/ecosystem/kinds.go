@@ -66,6 +66,8 @@ type Manager struct {
 	Wrappers []string
 	// Scripts tells how it runs the manifest's scripts by their names; nil if it runs none.
 	Scripts *Scripts
+	// Lists is true for a manager whose file at the top lists all projects that belong together.
+	Lists bool
 	// Tasks is true for a program that only runs what a file of tasks says.
 	Tasks bool
 

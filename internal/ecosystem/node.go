@@ -58,7 +58,17 @@ var node = &Ecosystem{
 	Public:          []string{"registry.npmjs.org", "registry.yarnpkg.com"},
 	Verbs: []Verb{
 		{stack.Test, []string{"script test|t", "jest", "vitest"}},
-		{Serves, []string{"script start*|dev*|develop*|serve*|preview*|server*", "node * $", "nodemon"}},
+		{
+			Serves,
+			[]string{
+				"script start*|dev*|develop*|serve*|preview*|server*",
+				"node * $",
+				"nodemon",
+				"http-server",
+				"live-server",
+				"serve",
+			},
+		},
 		{stack.Build, []string{"script build*", "ng build", "vite build"}},
 	},
 	Proxies: proxiesOfNode(),
@@ -388,7 +398,7 @@ var (
 			`--recursive|--parallel|--filter)\b|\byarn\s+workspaces?\b|\s&\s`)
 	devBuild = expr.New(
 		`\b(dev|develop|serve|watch|ts-node|tsx|nodemon|vite($|\s)|ng serve|next dev|nuxt dev|astro dev|webpack ` +
-			`serve|webpack-dev-server)\b`)
+			`serve|webpack-dev-server|react-scripts start|craco start|vue-cli-service serve|expo start|remix dev)\b`)
 )
 
 // prepare adds the steps between install and serve: the project's own scripts, else what its tools are known to do.

@@ -72,9 +72,19 @@ var python = &Ecosystem{
 	Verbs: []Verb{
 		{stack.Install, []string{"python venv", "venv", "virtualenv", "source|. *activate"}},
 		{stack.Test, []string{"pytest", "python manage.py test"}},
-		{Serves, []string{"python manage.py runserver", "python *.py $", "flask run|app", "flask $", "uvicorn *",
-			"gunicorn *",
-			"streamlit *"}},
+		{
+			Serves,
+			[]string{
+				"python manage.py runserver",
+				"python *.py $",
+				"flask run|app",
+				"flask $",
+				"http.server",
+				"uvicorn *",
+				"gunicorn *",
+				"streamlit *",
+			},
+		},
 	},
 	Aliases: map[string]string{"python3": "python", "py": "python", ".venv/bin/python": "python",
 		"./manage.py": "python manage.py", "manage.py": "python manage.py"},

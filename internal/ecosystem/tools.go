@@ -101,3 +101,8 @@ func (t *Tool) PackageFor(system, name string) string {
 	}
 	return t.Packages[system]
 }
+
+// Known reports whether there is a tool of that name.
+func Known(name string) bool {
+	return slices.ContainsFunc(Tools(), func(t *Tool) bool { return t.Name == name })
+}

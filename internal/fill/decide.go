@@ -27,6 +27,8 @@ var (
 		`(?i)(^|[_.-])(token|api[_.-]?key|client[_.-]?(id|secret)|webhook[_.-]?secret|license([_.-]?key)?|` +
 			`consumer[_.-]?(key|secret)|secret[_.-]?access[_.-]?key|access[_.-]?key[_.-]?id|auth[_.-]?token|` +
 			`access[_.-]?token|dsn)$`)
+	// What stands in for a value that others issue begins as such values do.
+	vendorShape = expr.New(`^(?:[a-z]{2,5}_(?:test|live|prod)_|whsec_|xox[abp]-|gh[pousr]_|glpat-|AKIA|AIza|SG\.)`)
 	// The public half of what a third party gives.
 	issuedID = expr.New(`(?i)(client[_.-]?id|access[_.-]?key[_.-]?id)$`)
 	// Tokens and keys that the services of one stack agree on among themselves.
@@ -207,6 +209,9 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		return true // the two halves of what a third party gives
 	}
 	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
+		return true
+	}
+	if vendorShape.MatchString(s.was) {
 		return true
 	}
 	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) && !strings.Contains(say, "random")

@@ -43,6 +43,9 @@ func lacking(_ *maker, j *judgement) { j.s.Origin = Missing }
 
 func asItIs(*maker, *judgement) {}
 
+// reportKey is where a third party collects what goes wrong.
+var reportKey = expr.New(`(?i)(^|[_.-])dsn$`)
+
 // judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before
 // what a name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
@@ -77,6 +80,12 @@ var judgementRules = []judgementRule{
 			j.s.Issued = true
 			j.s.remark("", "left empty: the code does without (%s:%d)", j.read.At.File, j.read.At.Line)
 		}},
+	{"where errors are reported to, and nothing asks for it",
+		func(m *maker, j *judgement) bool {
+			return m.issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
+				!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
+		},
+		leave("empty in the template, and nothing says that it is needed")},
 	{"issued by a third party",
 		func(m *maker, j *judgement) bool { return m.issued(j.f, j.s) && j.open() },
 		func(_ *maker, j *judgement) { j.s.Issued, j.s.Origin = true, Missing }},

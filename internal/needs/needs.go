@@ -15,6 +15,7 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 )
@@ -164,7 +165,10 @@ func (a *asker) runtimes(services []*stack.Service) {
 		}
 		p := a.stack.Project(s.Project, s.Manager)
 		if p == nil {
-			continue
+			if len(s.Command) == 0 || !ecosystem.Known(s.Command[0]) {
+				continue
+			}
+			p = &stack.Project{Runtimes: []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}}
 		}
 		for _, r := range p.Runtimes {
 			if r.Hint {
@@ -370,6 +374,10 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			continue
 		}
 		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
+		if i := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 &&
+			w.Needed {
+			a.needs[i].Level = Required
+		}
 		if a.wantedToo(name, "answering", w.For, w.At) {
 			continue
 		}

@@ -238,7 +238,11 @@ func (b *builder) steps() {
 			last = n
 		}
 		for _, id := range s.AfterSteps {
-			if n := b.stepByID(id, p, service); n != nil {
+			of := p
+			if other := b.projectOf(id); other != nil {
+				of = other
+			}
+			if n := b.stepByID(id, of, service); n != nil {
 				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred,
 					Reason: fmt.Sprintf("it uses what %s makes", n.ID.Title()), At: s.At})
 			}

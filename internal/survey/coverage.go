@@ -210,8 +210,25 @@ func (s *surveyor) ownFolder(cwd string) string {
 
 func service(name string) string { return "service:" + name }
 
+// valueOf is the value of an option; empty if it isn't there.
+func valueOf(words []string, option string) string {
+	for i, w := range words {
+		if value, joined := strings.CutPrefix(w, option+"="); joined {
+			return value
+		}
+		if w == option && i+1 < len(words) {
+			return words[i+1]
+		}
+	}
+	return ""
+}
+
 // composeBy tells what covers a call of the compose files.
 func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
+	if profile := valueOf(c.words, "--profile"); profile != "" && !slices.ContainsFunc(s.stack.Services,
+		func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
+		return ""
+	}
 	switch verb {
 	case "up", "start", "build", "pull", "create", "restart":
 		for _, a := range args {
@@ -448,7 +465,8 @@ func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 // usesSteps reports whether a native service takes the project's steps along.
 func (s *surveyor) usesSteps(p *stack.Project) bool {
 	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
-		return v.Runs == stack.Native && v.Project == p.Path && v.Manager == p.Manager
+		return v.Runs == stack.Native && (v.Project == p.Path && v.Manager == p.Manager ||
+			slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) }))
 	})
 }
 
@@ -508,7 +526,11 @@ var projectRules = []coverRule{
 			if s.namesBuilt(c) {
 				return ""
 			}
-			return s.serviceAt(c.cwd, c.of)
+			by := s.serviceAt(c.cwd, c.of)
+			if v := s.stack.Service(strings.TrimPrefix(by, "service:")); v != nil && s.runsOther(c, v) {
+				return ""
+			}
+			return by
 		}},
 	{"what a container runs", nil, func(s *surveyor, c *covering) string { return s.runBy(c.words, nil) }},
 	{"a step of the same kind", func(c *covering) bool {

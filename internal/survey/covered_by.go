@@ -273,3 +273,26 @@ func (s *surveyor) machineNames() map[string]bool {
 	}
 	return out
 }
+
+// runsOther reports whether a command runs a file or a folder of the checkout that a native service does not.
+func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
+	if v.Runs != stack.Native {
+		return false
+	}
+	runs := strings.Join(slices.Concat(v.Command, v.Expands), " ")
+	for _, w := range c.words[1:] {
+		if strings.HasPrefix(w, "-") || strings.Contains(w, "://") {
+			continue
+		}
+		w = path.Clean(strings.TrimPrefix(w, "./"))
+		if !strings.Contains(w, "/") && path.Ext(w) == "" || !s.exists(path.Join(c.cwd, w)) &&
+			!s.isFolder(path.Join(c.cwd, w)) {
+			continue
+		}
+		if !strings.Contains(runs, w) && !(path.Dir(w) == "." && strings.HasSuffix(runs, " .")) &&
+			path.Join(c.cwd, w) != v.Dir() && !strings.Contains(runs, path.Base(w)) {
+			return true
+		}
+	}
+	return false
+}

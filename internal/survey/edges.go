@@ -78,7 +78,7 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 			if otherStage.MatchString(e.Key) {
 				continue
 			}
-			v := value{key: e.Key, text: variableWithDefault.ReplaceAllString(e.Value, "$1"),
+			v := value{key: e.Key, text: connection(variableWithDefault.ReplaceAllString(e.Value, "$1")),
 				at: stack.Place{File: file, Line: e.Line}, fixed: fixed}
 			if i, known := byKey[e.Key]; known {
 				out[i] = v
@@ -220,6 +220,26 @@ func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 		}
 	}
 	return out
+}
+
+var (
+	connectionHost = expr.New(`(?i)(?:^|;)\s*(?:host|server|data source|address)\s*=\s*(?:tcp:)?([\w.-]+)(?:,(\d+))?`)
+	connectionPort = expr.New(`(?i)(?:^|;)\s*port\s*=\s*(\d+)`)
+)
+
+// connection writes a connection string of pairs, as far as it names a host and a port, as an address.
+func connection(text string) string {
+	m := connectionHost.FindStringSubmatch(text)
+	if m == nil {
+		return text
+	}
+	if port := connectionPort.FindStringSubmatch(text); port != nil {
+		m[2] = port[1]
+	}
+	if m[2] == "" {
+		return text
+	}
+	return m[1] + ":" + m[2]
 }
 
 // ofStage is how a document of a file says for which stage alone it is.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
@@ -20,7 +21,7 @@ var runsImage = expr.New(`(?m)^[^#\n]*\brun\s+-`)
 func (s *surveyor) elsewhere() {
 	for i := range s.stack.Services {
 		svc := &s.stack.Services[i]
-		if svc.Runs != stack.Native || svc.Watches {
+		if svc.Runs != stack.Native || svc.Watches || s.inBrowser(svc) {
 			continue
 		}
 		s.elsewhereByAdapter(svc)
@@ -31,7 +32,9 @@ func (s *surveyor) elsewhere() {
 			for _, a := range address.Find(v.text) {
 				known, port := protocol.OfScheme(a.Scheme), a.Asked()
 				if a.Scheme == "" {
-					known, port = s.byParts(svc, v, a.Port)
+					if known, port = s.byParts(svc, v, a.Port); known != nil && s.otherChosen(svc, known) {
+						continue
+					}
 				}
 				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 {
 					continue
@@ -77,6 +80,32 @@ func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
 		s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: at.key, At: at.at,
 			Fixed: at.fixed, MadeBy: s.madeBy(svc.Dir(), known), Needed: s.asksDatabase(svc)})
 	}
+}
+
+// choosesKey is how settings choose one of several ways to keep, send or queue something.
+var choosesKey = expr.New(`(?i)_(connection|driver|store|mailer|backend|transport|adapter)$`)
+
+// otherChosen reports whether settings of a service choose among ways, and none of them this one.
+func (s *surveyor) otherChosen(svc *stack.Service, known *protocol.Protocol) bool {
+	chooses := false
+	for _, v := range s.settings(svc) {
+		if choosesKey.MatchString(v.key) {
+			if chooses = true; protocol.OfScheme(v.text) == known || strings.EqualFold(v.text, known.Name) {
+				return false
+			}
+		}
+	}
+	return chooses
+}
+
+// inBrowser reports whether what a service serves runs in a browser alone, which speaks to no server but by HTTP.
+func (s *surveyor) inBrowser(svc *stack.Service) bool {
+	p := s.stack.Project(svc.Project, svc.Manager)
+	if p == nil {
+		return false
+	}
+	f := ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir()))
+	return f.Browser && !f.API
 }
 
 var hostPart = expr.New(`(?i)^(\w+_)host(name)?$`)

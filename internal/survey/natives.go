@@ -33,6 +33,9 @@ func (s *surveyor) asideWhy(dir string) string {
 	if at, built := s.builtInto[dir]; built {
 		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File, at.Line)
 	}
+	if solution := s.beside(dir); solution != "" {
+		return "it is no part of the solution in " + folderWords(solution)
+	}
 	parts := strings.Split(dir, "/")
 	for i, part := range parts {
 		if !starter.MatchString(part) {
@@ -54,6 +57,22 @@ func (s *surveyor) asideWhy(dir string) string {
 	}
 	if p := s.stack.Project(dir, ""); p != nil && ecosystem.FrameworkNamed(p.Framework).Documents {
 		return "it is a site of documents"
+	}
+	return ""
+}
+
+// beside is the folder of the solution, of the same manager as the project in a folder below it, that the project is
+// no part of; empty if there is none. A solution lists what belongs together.
+func (s *surveyor) beside(dir string) string {
+	p := s.stack.Project(dir, "")
+	if p == nil || !ecosystem.ManagerNamed(p.Manager).Lists {
+		return ""
+	}
+	for _, o := range s.stack.Projects {
+		if o.Manager == p.Manager && len(o.Members) > 0 && o.Path != dir &&
+			(o.Path == "." || strings.HasPrefix(dir, o.Path+"/")) {
+			return o.Path
+		}
 	}
 	return ""
 }
@@ -92,12 +111,12 @@ func (s *surveyor) coveredBelow(dir string) bool {
 }
 
 func (s *surveyor) nativesOf(p *stack.Project) {
-	processes := s.procfile(p)
+	processes, hosted := s.procfile(p)
 	mains := []stack.Serve{}
-	if p.Serve != nil && len(processes) == 0 {
+	if p.Serve != nil && (len(processes) == 0 || hosted) {
 		mains = append(mains, *p.Serve)
 	}
-	for _, v := range slices.Concat(mains, processes, p.Also) {
+	for i, v := range slices.Concat(mains, processes, p.Also) {
 		dir := p.Path
 		if v.Folder != "" {
 			dir = v.Folder
@@ -107,7 +126,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 		}) {
 			continue
 		}
-		if len(processes) > 0 && v.Folder == "" && v.Source != stack.FromProcfile {
+		if i >= len(mains) && len(processes) > 0 && v.Folder == "" && v.Source != stack.FromProcfile {
 			continue // the Procfile says what runs
 		}
 		if why := s.asideWhy(dir); why != "" {
@@ -157,11 +176,18 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	s.stack.Services = append(s.stack.Services, svc)
 }
 
-// procfile makes processes of the Procfile in the project's folder.
-func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
+// procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
+// the place of one of its lines.
+func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 	folder := s.tree.byPath[p.Path]
-	var out []stack.Serve
 	for _, proc := range folder.Procfile() {
+		if own := s.projectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
+			continue // it is of the other project of the folder
+		}
+		if s.hostsServe(p, proc) {
+			hosted = true
+			continue
+		}
 		if proc.Name == "release" {
 			if !slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Migrate }) {
 				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate,
@@ -201,7 +227,34 @@ func (s *surveyor) procfile(p *stack.Project) []stack.Serve {
 		}
 		out = append(out, v)
 	}
-	return out
+	return out, hosted
+}
+
+// firstWords are those of the first command of a line that does something.
+func firstWords(line string) []string {
+	for _, c := range shell.Parse(line) {
+		if len(c.Words) > 0 && !slices.Contains(saysNothing, c.Words[0]) {
+			return c.Words
+		}
+	}
+	return nil
+}
+
+// hostsServe reports whether a Procfile's line is how a host of applications serves a project that is served otherwise
+// in work on it: the README says so, and the file is not one for work.
+func (s *surveyor) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
+	if proc.Name != "web" || p.Serve == nil || path.Base(proc.At.File) != "Procfile" {
+		return false
+	}
+	_, of := ecosystem.Meaning(p.Serve.Command)
+	return of != nil && slices.ContainsFunc(s.demands, func(d demand) bool {
+		return slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+			role, told := ecosystem.Meaning(c.Words)
+			return role == ecosystem.Serves && told == of && path.Join(d.cwd, c.Folder) == p.Path &&
+				ecosystem.Key(c.Words) == ecosystem.Key(slices.DeleteFunc(slices.Clone(p.Serve.Command),
+					func(w string) bool { return portOf(w) > 0 }))
+		})
+	})
 }
 
 // listens are the ports that a process's line tells it to listen on, or the file of code that it runs.

@@ -76,7 +76,20 @@ func (s *surveyor) projects() {
 			s.stack.Projects = append(s.stack.Projects, *p)
 		}
 	}
-	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int { return strings.Compare(a.Path, b.Path) })
+	// Of several in a folder, what runs in a browser, or serves nothing, comes behind.
+	rank := func(p *stack.Project) int {
+		f := ecosystem.FrameworkNamed(p.Framework)
+		switch {
+		case p.Serve == nil && len(p.Also) == 0:
+			return 2
+		case f.Browser && !f.API:
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int {
+		return cmp.Or(strings.Compare(a.Path, b.Path), rank(&a)-rank(&b))
+	})
 }
 
 // buildsFirst lets a member wait for the builds of the members that it asks for by name.

@@ -144,11 +144,9 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 			add(m[1], m[2], at)
 			continue
 		}
-		if m := slashed.FindStringSubmatch(" " + line); m != nil && about && readme {
-			if _, isTemplate := templateOf(m[2]); !isTemplate && !dotenv.IsSecret(m[1], "") {
-				add(m[1], m[2], at)
-				continue
-			}
+		if m := slashedIn(line); m != nil && about && readme {
+			add(m[1], m[2], at)
+			continue
 		}
 		if !about {
 			continue
@@ -243,4 +241,20 @@ func (s *surveyor) startsOther(part shell.Command, cwd string, depth int) bool {
 		}
 	}
 	return false
+}
+
+// slashedIn finds a user and a password beside each other. A user's address is no password, and a file none either.
+func slashedIn(line string) []string {
+	for rest := " " + line; ; {
+		at := slashed.FindStringSubmatchIndex(rest)
+		if at == nil {
+			return nil
+		}
+		m := []string{rest[at[0]:at[1]], rest[at[2]:at[3]], rest[at[4]:at[5]]}
+		if _, isTemplate := templateOf(m[2]); !isTemplate && !dotenv.IsSecret(m[1], "") &&
+			!strings.Contains(m[2], "@") {
+			return m
+		}
+		rest = rest[at[3]:]
+	}
 }

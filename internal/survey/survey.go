@@ -69,7 +69,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	return &surveyor{
 		fsys:      reading.Of(fsys),
 		opt:       opt,
-		toldAfter: map[int]stack.Role{},
+		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
 	}
@@ -93,8 +93,9 @@ type surveyor struct {
 	builtInto    map[string]stack.Place // folders that are built into the program of another project
 	// toldAfter is, by the number of a demand, what the README does before it.
 	toldAfter map[int]stack.Role
-	// toldIn is the step of the install that a README's commands come after.
-	toldIn string
+	// toldIn is the step of the install that a README's commands come after; toldWith the same for each of them.
+	toldIn   string
+	toldWith map[int]string
 	// mentions are texts that code was asked for.
 	mentions    map[string]bool
 	rivals      []string // services of several applications that want the same port

@@ -66,20 +66,37 @@ func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
 		}
 		switch {
 		case strings.HasPrefix(by, "step:install"):
-			installed, open, least = true, nil, stack.Install
+			installed, least = true, stack.Install
 			s.toldIn = by
+		case by == "fill" || by == "clone" || by == "needs" || s.onlyServers(d, by):
+			installed = true
 		case strings.HasPrefix(by, "step:"):
 			least = roleOf(by)
 		case by == "launch" || strings.HasPrefix(by, "service:"):
 			for _, k := range open {
-				s.toldStep(k, s.projectOfStep(s.toldIn))
+				s.toldStep(k, s.projectOfStep(s.toldWith[k]))
 			}
 			installed, open = false, nil
 		case by == "" && installed && !offSections.MatchString(text.at(d.at.Line).head):
 			open = append(open, i)
-			s.toldAfter[i] = least
+			s.toldAfter[i], s.toldWith[i] = least, s.toldIn
 		}
 	}
+}
+
+// onlyServers reports whether what covers a command starts nothing but servers as they come, on which the application
+// then works.
+func (s *surveyor) onlyServers(d *demand, by string) bool {
+	name, one := strings.CutPrefix(by, "service:")
+	if v := s.stack.Service(name); one {
+		return v != nil && isServer(v)
+	}
+	return by == "launch" && slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+		verb, _ := composeCall(c.Words)
+		return verb == "up" || verb == "start"
+	}) && !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		return v.Source == stack.FromCompose && !isServer(&v)
+	})
 }
 
 func roleOf(node string) stack.Role {
@@ -102,7 +119,16 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
 			p = installed // of no ecosystem's own: what was installed just before is what it works with
 		}
-		if p == nil || part.Plumbed || part.Background || !s.usesSteps(p) || !s.ofCheckout(part, cwd, p) {
+		if p == nil || part.Plumbed || part.Background {
+			return
+		}
+		var beside *stack.Service // that is served out of the same folder, where nothing of this project is
+		if !s.usesSteps(p) {
+			if beside = s.servedBeside(p); beside == nil {
+				return
+			}
+		}
+		if !s.ofCheckout(part, cwd, p) && (beside == nil || !s.buildsAssets(part, cwd)) {
 			return
 		}
 		if asksPerson.MatchString(part.Text) {
@@ -112,6 +138,9 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 			return
 		}
 		role := toldRole(part, s.toldAfter[number])
+		if beside != nil {
+			role = stack.Build
+		}
 		id := string(role) + ":" + p.Path
 		if s.severalAt(p.Path) {
 			id += "@" + p.Manager
@@ -134,9 +163,35 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
 			return
 		}
+		if beside != nil {
+			for _, o := range p.Steps {
+				if o.Role == stack.Install && !slices.Contains(beside.AfterSteps, o.ID) {
+					beside.AfterSteps = append(beside.AfterSteps, o.ID)
+				}
+			}
+			beside.AfterSteps = append(beside.AfterSteps, st.ID)
+		}
 		p.Steps = append(p.Steps, st)
 		slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
 	}
+}
+
+// servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
+// is none.
+func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
+	for i := range s.stack.Services {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path && v.Manager != p.Manager &&
+			len(v.Ports) > 0 {
+			return v
+		}
+	}
+	return nil
+}
+
+// buildsAssets reports whether a command is the script that builds.
+func (s *surveyor) buildsAssets(part shell.Command, cwd string) bool {
+	usual := ecosystem.Canonical(part.Words)
+	return len(usual) > 1 && usual[0] == "script" && strings.HasPrefix(usual[1], "build") && s.hasScript(usual[1], cwd)
 }
 
 // projectOfStep is the project that has a step; nil if none has.
