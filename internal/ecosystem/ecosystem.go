@@ -197,7 +197,26 @@ func (f *Finding) drop(role stack.Role) {
 	f.Project.Steps = slices.DeleteFunc(f.Project.Steps, func(s stack.Step) bool { return s.Role == role })
 }
 
-func (f *Finding) step(s stack.Step) { f.Project.Steps = append(f.Project.Steps, s) }
+// keepsToLock are words of installs that change nothing but what happens where the lock file is out of date.
+var keepsToLock = []string{
+	"--locked",
+	"--frozen",
+	"--check-locked",
+	"--frozen-lockfile",
+	"--immutable",
+	"--locked-mode",
+}
+
+// step adds a step. An install that makes the lock file and the one that keeps to it are remembered as the same.
+func (f *Finding) step(s stack.Step) {
+	if s.As == nil && s.Role == stack.Install {
+		s.As = slices.DeleteFunc(
+			slices.Clone(s.Command),
+			func(w string) bool { return slices.Contains(keepsToLock, w) },
+		)
+	}
+	f.Project.Steps = append(f.Project.Steps, s)
+}
 
 // Reader recognises one manager's projects. It returns nil for a folder that is none, and a
 // *stack.Fault for a manifest that can't be read.

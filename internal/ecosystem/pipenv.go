@@ -15,7 +15,7 @@ var pipenv = &Manager{
 				env:    map[string]string{"PIPENV_VENV_IN_PROJECT": "1", "PIPENV_IGNORE_VIRTUALENVS": "1"},
 				inputs: []string{"Pipfile.lock"}, elsewhere: true}
 			if p.Has("Pipfile.lock") {
-				w.install = []string{"pipenv", "sync", "--dev"}
+				w.install, w.as = []string{"pipenv", "sync", "--dev"}, w.install
 			}
 			return w
 		},

@@ -113,6 +113,7 @@ type pythonManager struct {
 // into the machine's own Python.
 type pythonWays struct {
 	install []string
+	as      []string // the install by which it is remembered, where that is another one; nil for none
 	env     map[string]string
 	run     []string // what stands before a command of the project
 	python  string   // how the project's own python is called; empty for python
@@ -329,6 +330,7 @@ func (p *pythonProject) install(manager *Manager) {
 		at = p.At(lock, 1)
 	}
 	s := p.step(stack.Install, at, p.pythonWays.install...)
+	s.As = p.as
 	if lock != "" && !p.Has(lock) {
 		s.Inputs = append(s.Inputs, path.Join(p.Path, lock))
 	}

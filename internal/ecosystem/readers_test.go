@@ -129,8 +129,8 @@ func TestReaders(t *testing.T) {
 			`<TargetFramework>net8.0-windows</TargetFramework></PropertyGroup></Project>`}, "dotnet; not here"},
 		"rocket": {map[string]string{"Cargo.toml": "[package]\nname='a'\n[dependencies]\nrocket='0.5'\n",
 			"Cargo.lock": "", "src/main.rs": "", "Rocket.toml": "[default]\nport = 8765\n"},
-			"cargo rocket; install cargo fetch --locked; build cargo build --locked; test cargo test --locked; " +
-				"serves cargo run --locked on 8765 by ROCKET_PORT"},
+			"cargo rocket; install cargo fetch --locked; build cargo build; test cargo test; " +
+				"serves cargo run on 8765 by ROCKET_PORT"},
 		"diesel": {map[string]string{"Cargo.toml": "[package]\nname='a'\n", "diesel.toml": "", "migrations/x": ""},
 			"cargo; install cargo fetch; build cargo build; migrate diesel migration run; test cargo test"},
 		"phoenix": {map[string]string{"mix.exs": "{:phoenix, \"~> 1.7\"}"},

@@ -78,9 +78,8 @@ func frameworksOfRust() (out []*Framework) {
 // cargoProject is a Rust project while it is read.
 type cargoProject struct {
 	Folder
-	out    *Finding
-	c      cargoToml
-	locked []string // the word that keeps cargo to its lock file, if there is one
+	out *Finding
+	c   cargoToml
 }
 
 const cargoManifest = "Cargo.toml"
@@ -106,13 +105,11 @@ func readCargo(f Folder) (*Finding, error) {
 	r.out.uses(r.out.Project.Name, uses)
 	if r.out.Within == nil {
 		r.install()
-	} else if steps := r.out.Within.Project.Steps; len(steps) > 0 && slices.Contains(steps[0].Command, "--locked") {
-		r.locked = []string{"--locked"}
 	}
 	decide(rustMigrations, r)
 	r.serve()
 	if r.out.Within == nil {
-		r.out.step(f.step(stack.Test, f.At(cargoManifest, 1), append([]string{"cargo", "test"}, r.locked...)...))
+		r.out.step(f.step(stack.Test, f.At(cargoManifest, 1), "cargo", "test"))
 	}
 	return r.out, nil
 }
@@ -146,7 +143,6 @@ func (r *cargoProject) install() {
 	at := r.At(cargoManifest, 1)
 	fetch := r.step(stack.Install, at, "cargo", "fetch")
 	if r.Has("Cargo.lock") {
-		r.locked = []string{"--locked"}
 		fetch = r.step(stack.Install, r.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
 		r.out.evidence(r.At("Cargo.lock", 1), "lock file of cargo")
 	} else {
@@ -154,11 +150,11 @@ func (r *cargoProject) install() {
 	}
 	fetch.Inputs = r.Folder.locked("Cargo.lock", cargoManifest, "rust-toolchain.toml", "rust-toolchain")
 	r.out.step(fetch)
-	build := r.step(stack.Build, at, append([]string{"cargo", "build"}, r.locked...)...)
+	build := r.step(stack.Build, at, "cargo", "build")
 	if r.c.Workspace != nil {
 		build.Command = append(build.Command, "--workspace")
 	}
-	build.Inputs = append(r.in(cargoManifest, "Cargo.lock"), r.folders("src", "crates")...)
+	build.Inputs = append(r.Folder.locked("Cargo.lock", cargoManifest), r.folders("src", "crates")...)
 	build.Outputs = []string{path.Join(r.Path, "target")}
 	r.out.step(build)
 	for _, m := range sysCrate.FindAllStringSubmatch(r.text("Cargo.lock"), -1) {
@@ -209,7 +205,7 @@ func (r *cargoProject) serve() {
 			port, at = 8000, r.lineWith(cargoManifest, "rocket")
 		}
 	}
-	command := append([]string{"cargo", "run"}, r.locked...)
+	command := []string{"cargo", "run"}
 	if len(r.c.Bin) > 1 && r.c.Package.DefaultRun == "" {
 		command = append(command, "--bin", r.c.Bin[0].Name)
 	}
