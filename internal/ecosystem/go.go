@@ -53,6 +53,7 @@ type goProject struct {
 	constraint string // of the go line, or of a later toolchain
 	at         stack.Place
 	requires   map[string]stack.Place // modules, by path
+	asks       map[string]stack.Place // those that its own code imports
 }
 
 func readGo(f Folder) (*Finding, error) {
@@ -65,7 +66,8 @@ func readGo(f Folder) (*Finding, error) {
 		return nil, err
 	}
 	g := &goProject{Folder: f, manifest: manifest, out: f.finding("go", "go", manifest, manifest), constraint: "*",
-		at: f.At(manifest, 1), requires: map[string]stack.Place{}}
+		at: f.At(manifest, 1), requires: map[string]stack.Place{},
+		asks: map[string]stack.Place{}}
 	if err := g.parse(data); err != nil {
 		return nil, err
 	}
@@ -83,7 +85,7 @@ func readGo(f Folder) (*Finding, error) {
 		}
 		g.out.step(s)
 	}
-	g.out.uses(g.out.Project.Name, g.requires)
+	g.out.uses(g.out.Project.Name, g.asks)
 	g.migrate()
 	if dir, main := goServer(f); dir != "" {
 		port, at := f.PortSetting()
@@ -139,6 +141,9 @@ func (g *goProject) parse(data []byte) error {
 	}
 	for _, r := range mod.Require {
 		g.requires[r.Mod.Path] = g.At(g.manifest, r.Syntax.Start.Line)
+		if !r.Indirect {
+			g.asks[r.Mod.Path] = g.requires[r.Mod.Path]
+		}
 	}
 	return nil
 }

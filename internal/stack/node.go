@@ -35,8 +35,17 @@ func (id NodeID) Title() string {
 	}
 	step, _ := id.Step()
 	role, where, _ := strings.Cut(step, ":")
-	if where == "." || where == "" {
-		return role
+	where, what, _ := strings.Cut(where, "+")
+	where, manager, several := strings.Cut(where, "@")
+	out := role
+	if where != "." && where != "" {
+		out += " " + path.Clean(where)
 	}
-	return role + " " + path.Clean(where)
+	if what != "" {
+		out += " " + what
+	}
+	if several {
+		out += " by " + manager
+	}
+	return out
 }

@@ -50,6 +50,55 @@ func (s *surveyor) elsewhere() {
 			}
 		}
 	}
+	for i := range s.stack.Services { // what a setting says goes before
+		if svc := &s.stack.Services[i]; svc.Runs == stack.Native && !svc.Watches && !s.inBrowser(svc) {
+			s.elsewhereByDriver(svc)
+		}
+	}
+}
+
+// fileStore are packages that keep data in a file of the application's own.
+var fileStore = expr.New(`(?i)sqlite|bolt|badger|h2database|hsqldb|leveldb`)
+
+// elsewhereByDriver finds a server by the driver of the one kind of database that a service's code speaks to, where
+// no setting and nothing of the stack says more. Languages whose frameworks come with a store in a file say nothing
+// by a driver.
+func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
+	p := s.stack.Project(svc.Project, svc.Manager)
+	if p == nil || !compiled(p) {
+		return
+	}
+	var one *protocol.Protocol
+	var at stack.Place
+	for _, folder := range p.Reaches(svc.Dir()) {
+		for _, part := range p.Parts {
+			for name := range part.Uses {
+				if part.Folder == folder && fileStore.MatchString(name) {
+					return
+				}
+			}
+		}
+	}
+	for _, known := range protocol.All {
+		_, place, _, found := p.UsedBy(svc.Dir(), known.Drivers)
+		if !found || known.SignIn == nil || len(known.SignIn.Database) == 0 {
+			continue
+		}
+		if one != nil {
+			return // it can do with either
+		}
+		one, at = known, place
+	}
+	if one == nil || slices.ContainsFunc(s.stack.Servers, func(w stack.Server) bool { return w.Speaks == one.Name }) ||
+		slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool { return speaks(&o, one) }) ||
+		slices.ContainsFunc(s.settings(svc), func(v value) bool {
+			return strings.Contains(strings.ToLower(v.key), "database") ||
+				strings.Contains(strings.ToLower(v.key), "db_")
+		}) {
+		return
+	}
+	s.wantServer(stack.Server{Speaks: one.Name, Port: one.Ports[0], For: svc.Name, At: at, Fixed: true,
+		MadeBy: s.madeBy(svc.Dir(), one)})
 }
 
 // adapterKey is how a group of settings says which kind of database it is about.
