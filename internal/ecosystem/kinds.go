@@ -323,6 +323,18 @@ func Public(key string) bool {
 	})
 }
 
+// Plain is the name of a setting without the beginning by which it reaches the browser.
+func Plain(key string) string {
+	for _, f := range Frameworks() {
+		for _, p := range f.Public {
+			if rest, ok := strings.CutPrefix(key, p); ok && len(p) > 2 && rest != "" {
+				return rest
+			}
+		}
+	}
+	return key
+}
+
 // Verb tells what a command is for, as people write it.
 type Verb struct {
 	Does stack.Role

@@ -12,6 +12,7 @@ var (
 	pythonListens = expr.New(
 		`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|` +
 			`\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
+	pythonRuns = expr.New(`\.run\([^()]*\bport\s*=\s*(\d{2,5})\b`)
 	celeryApp  = expr.New(`(?m)^(\w+)\s*=\s*Celery\(`)
 	pythonMain = expr.New(`(?m)^if __name__ == `)
 	servesHTTP = expr.New(
@@ -206,7 +207,12 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, numb
 			module, at = strings.TrimSuffix(script, ".py"), p.At(script, 1)
 		}
 		p.out.Project.Framework = fw.Name
-		ports := port(known.port, at)
+		usual := known.port
+		file := strings.ReplaceAll(module, ".", "/") + ".py"
+		if own, ownAt := p.portByCode(pythonRuns, p.first(file, "src/"+file)); own > 0 {
+			usual, at = own, ownAt // what it takes when it is run by itself
+		}
+		ports := port(usual, at)
 		if known.app == nil {
 			ports = port(known.port, asked)
 		}

@@ -162,6 +162,8 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	switch {
 	case host.value != "" && survey.Placeholder(host.value) && !here:
 		return func() { s.remark("", "not made up: %s only stands for a server elsewhere", host.Key) }
+	case host.value == "" && empty && !here:
+		return func() { s.remark("", "left empty: %s names no server", host.Key) }
 	case host.value == "" || survey.Placeholder(host.value):
 	case stand:
 		return func() { s.Origin = Missing }

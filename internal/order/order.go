@@ -231,7 +231,7 @@ func (b *builder) steps() {
 		var last *Node
 		for i := range p.Steps {
 			step := &p.Steps[i]
-			if step.Role == stack.Test || step.Folder != "" && step.Folder != s.Folder {
+			if step.Role == stack.Test || step.Folder != "" && step.Folder != s.Folder && !b.inherits(p, step, s) {
 				continue
 			}
 			n := b.step(step, service, last)
@@ -252,6 +252,17 @@ func (b *builder) steps() {
 				Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
 	}
+}
+
+// inherits reports whether a service needs a step of another folder of its project: what prepares the code or the data
+// of a part that the service uses, and that is served nowhere itself.
+func (b *builder) inherits(p *stack.Project, step *stack.Step, s *stack.Service) bool {
+	if step.Role.Rank() < stack.Generate.Rank() || !slices.Contains(p.Reaches(s.Dir()), step.Folder) {
+		return false
+	}
+	return !slices.ContainsFunc(b.stack.Services, func(o stack.Service) bool {
+		return o.Runs == stack.Native && o.Project == p.Path && o.Dir() == step.Folder
+	})
 }
 
 // step adds a step of a service's project, behind the one before it.

@@ -174,6 +174,7 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
 		c.cwd = s.ownFolder(cwd)
 	}
+	s.intoMember(c)
 	for _, r := range coverRules {
 		if r.when(c) {
 			return r.by(s, c)

@@ -289,10 +289,44 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 			!s.isFolder(path.Join(c.cwd, w)) {
 			continue
 		}
-		if !strings.Contains(runs, w) && !(path.Dir(w) == "." && strings.HasSuffix(runs, " .")) &&
-			path.Join(c.cwd, w) != v.Dir() && !strings.Contains(runs, path.Base(w)) {
+		root := path.Dir(w) == "." && strings.HasSuffix(runs, " .")
+		if !root && !strings.Contains(runs, strings.TrimSuffix(w, path.Ext(w))) &&
+			!strings.Contains(runs, path.Base(w)) && path.Join(c.cwd, w) != v.Dir() {
 			return true
 		}
 	}
 	return false
+}
+
+// intoMember follows the words by which a manager is told to work in a member of its workspace, or in another folder.
+func (s *surveyor) intoMember(c *covering) {
+	scripts := ecosystem.ManagerNamed(c.words[0]).Scripts
+	if scripts == nil {
+		return
+	}
+	for i := 1; i < len(c.words); i++ {
+		option, value, joined := strings.Cut(c.words[i], "=")
+		if !slices.Contains(scripts.Member, option) {
+			continue
+		}
+		last := i
+		if !joined {
+			if last++; last >= len(c.words) {
+				return
+			}
+			value = c.words[last]
+		}
+		dir := path.Join(c.cwd, value)
+		for _, p := range s.stack.Projects {
+			for _, part := range p.Parts {
+				if part.Name == value {
+					dir = part.Folder
+				}
+			}
+		}
+		if s.isFolder(dir) {
+			c.words, c.cwd = slices.Concat(c.words[:i], c.words[last+1:]), dir
+		}
+		return
+	}
 }

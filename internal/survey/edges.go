@@ -171,7 +171,8 @@ func (s *surveyor) inferEdges() {
 			continue
 		}
 		for _, v := range s.settings(svc) {
-			if callerKey.MatchString(v.key) || v.text == "" || isServer(svc) && svc.EnvAt[v.key] != v.at {
+			if callerKey.MatchString(ecosystem.Plain(v.key)) || v.text == "" ||
+				isServer(svc) && svc.EnvAt[v.key] != v.at {
 				continue // a server's own image reads nothing of an application's settings file
 			}
 			for _, other := range s.pointsAt(svc, v) {

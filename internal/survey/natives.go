@@ -205,6 +205,7 @@ func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 		}
 		if proc.Name != "web" {
 			v.Ports = s.listens(p, proc)
+			v.Watches = len(v.Ports) == 0 && watchesFiles.MatchString(proc.Line)
 		}
 		if proc.Name == "web" {
 			if port := ecosystem.PortIn(proc.Line); port > 0 {
@@ -229,6 +230,9 @@ func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 	}
 	return out, hosted
 }
+
+// watchesFiles are lines of processes that only make files anew when others change.
+var watchesFiles = expr.New(`(:|--|\s)watch(\s|$|=)`)
 
 // firstWords are those of the first command of a line that does something.
 func firstWords(line string) []string {

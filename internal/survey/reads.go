@@ -205,12 +205,18 @@ var (
 			`\s*(?:(?:path\.)?(?:resolve|join)\(\s*(__dirname|import\.meta\.dirname|process\.cwd\(\))\s*,\s*)?` +
 			`["'\x60]([\w./-]+)["'\x60]`,
 	)
+	// Such are the names of files in which programs begin, or are told how to.
+	loadingNames = []string{"config", "server", "main", "index", "app", "env", "settings", "load", "db", "database",
+		"bootstrap", "setup"}
 	loadAnchors = [][]byte{[]byte("dotenv"), []byte("env_file")}
 )
 
 // loadsOf keeps which settings files a file of code loads.
 func (c *codeReader) loadsOf(file string, data []byte) {
-	if !slices.ContainsFunc(loadAnchors, func(a []byte) bool { return bytes.Contains(data, a) }) {
+	if name := path.Base(file); !slices.ContainsFunc(
+		loadingNames,
+		func(word string) bool { return strings.Contains(name, word) },
+	) || !slices.ContainsFunc(loadAnchors, func(a []byte) bool { return bytes.Contains(data, a) }) {
 		return
 	}
 	for _, m := range loadsFile.FindAllSubmatchIndex(data, -1) {

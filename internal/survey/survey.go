@@ -325,12 +325,51 @@ func (s *surveyor) once() {
 	}
 	for i := range s.stack.Services {
 		svc := &s.stack.Services[i]
-		if len(svc.Ports) == 0 && !svc.Restart && setUpName.MatchString(svc.Name) {
+		again := svc.Restarts.Restart && !svc.RestartOnFailure
+		if len(svc.Ports) == 0 && !again && setUpName.MatchString(svc.Name) {
 			svc.Kind = stack.Once
+		}
+		if svc.Source == stack.FromCompose && !again && s.migrates(svc) {
+			svc.Kind = stack.Once
+			s.behindMigration(svc)
 		}
 		if svc.Kind == stack.Once {
 			svc.Ports = nil // nobody waits for it there, whatever it has in common with a server
 		}
+	}
+}
+
+// migration is a command that brings a database up to date, and then ends.
+var migration = expr.New(
+	`^(alembic upgrade|script (db:)?migrate\S*|prisma migrate deploy|prisma db push|knex migrate:latest|` +
+		`python manage\.py migrate|rails db:\S*(migrate|prepare)|rake db:\S*migrate|php artisan migrate|` +
+		`php bin/console doctrine:migrations:migrate|flask db upgrade|mix ecto\.migrate|goose .*up|migrate .*up|` +
+		`diesel migration run|sqlx migrate run|flyway .*migrate|liquibase .*update|typeorm migration:run|` +
+		`drizzle-kit migrate)\b`,
+)
+
+// migrates reports whether the last thing that a container runs is a migration.
+func (s *surveyor) migrates(svc *stack.Service) bool {
+	commands := commandsOf(slices.Concat(containerEntry(svc), svc.Command))
+	if len(commands) == 0 {
+		return false
+	}
+	last := ecosystem.Canonical(commands[len(commands)-1].Words)
+	return migration.MatchString(strings.Join(last, " "))
+}
+
+// behindMigration lets what is built from the same place wait for a migration.
+func (s *surveyor) behindMigration(job *stack.Service) {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Name == job.Name || v.Kind == stack.Once || v.Build == "" || v.Build != job.Build ||
+			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
+			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) || s.migrates(v) {
+			continue
+		}
+		v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
+			At: job.At, Reason: "it brings the database up to date that both use, " + job.At.File + ":" +
+				fmt.Sprint(job.At.Line)})
 	}
 }
 

@@ -237,6 +237,9 @@ func toldRole(part shell.Command, least stack.Role) stack.Role {
 func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool {
 	words := ecosystem.Canonical(part.Words)
 	role, of := ecosystem.Meaning(part.Words)
+	if len(words) > 1 && role == ecosystem.Serves && path.Ext(words[1]) != "" && preparesByName(words[1]) {
+		role = "" // a file that an interpreter runs need not serve
+	}
 	if len(words) == 0 || role != "" || of != nil && of.Name != p.Ecosystem {
 		return false
 	}
@@ -261,6 +264,17 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 		}) bool {
 			return r.says.MatchString(words[1])
 		}) && named(words[1])
+	}
+	return false
+}
+
+// preparesByName reports whether a file's name says that it prepares something.
+func preparesByName(file string) bool {
+	stem := strings.TrimSuffix(path.Base(file), path.Ext(file))
+	for _, r := range toldRoles {
+		if r.says.MatchString(stem) {
+			return true
+		}
 	}
 	return false
 }

@@ -140,6 +140,9 @@ func (s *surveyor) judgePorts() {
 					p.Said = v.Ports[0].Host
 				}
 			}
+			if first.Witness == byReadme && len(v.Ports) > 0 {
+				tellPort(v, v.Ports[0].Host, port)
+			}
 			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
 			s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
 				return r.Code == stack.CodePortUnknown && strings.HasSuffix(r.Text, " "+v.Name+" listens")
@@ -153,6 +156,31 @@ func (s *surveyor) judgePorts() {
 			}
 		}
 	}
+}
+
+// tellPort puts the port that a service is to take into its command, where a usual one stood.
+func tellPort(v *stack.Service, usual, port int) {
+	was, is := strconv.Itoa(usual), strconv.Itoa(port)
+	told := false
+	tell := func(words []string) []string {
+		words = slices.Clone(words)
+		for i, w := range words {
+			for _, sign := range []string{"", ":", "="} {
+				if rest, ok := strings.CutSuffix(w, sign+was); ok && (sign != "" || rest == "") {
+					words[i], told = rest+sign+is, true
+					break
+				}
+			}
+		}
+		if !told {
+			for _, w := range v.PortBy.Words {
+				words = append(words, strings.ReplaceAll(w, "{port}", is))
+			}
+		}
+		return words
+	}
+	v.Command = tell(v.Command)
+	v.NativeCommand = slices.Clone(v.Command)
 }
 
 func placeWords(c stack.Claim) string {
@@ -268,7 +296,10 @@ func (s *surveyor) testify() {
 		}
 		if p := s.stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
 			var evidence []stack.Claim
-			for _, e := range p.Evidence {
+			for i, e := range p.Evidence {
+				if i > 0 && s.witnessAt(e.Place(), 0) != byLock {
+					continue // it is about something else
+				}
 				evidence = append(evidence, stack.Claim{Says: p.Manager + ", by " + e.Says,
 					Witness: s.witnessAt(e.Place(), 0), At: e.Place()})
 			}
