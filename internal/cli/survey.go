@@ -48,7 +48,7 @@ func (a *app) survey() *cobra.Command {
 					return err
 				}
 			} else {
-				a.text().Survey(w.Stack)
+				a.text().Survey(survey.Hide(w.Stack))
 			}
 			if err == nil && !a.json {
 				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")

@@ -22,7 +22,7 @@ type composerJSON struct {
 var php = &Ecosystem{
 	Name:      "php",
 	Managers:  []*Manager{composer},
-	Manifests: []string{"composer.json"},
+	Manifests: []string{"composer.json", "composer.json-dist", "composer.json.dist"},
 	Made:      []string{"vendor"},
 	Endings:   []string{".php"},
 	Reads: slices.Concat(
@@ -86,31 +86,36 @@ func extensionLoaded(said, name string) string {
 // composerProject is a PHP project while it is read.
 type composerProject struct {
 	Folder
-	out    *Finding
-	c      composerJSON
-	lines  map[string]int
-	port   int // that a setting names; 0 for none
-	portAt stack.Place
+	manifest string // that lies in the checkout
+	out      *Finding
+	c        composerJSON
+	lines    map[string]int
+	port     int // that a setting names; 0 for none
+	portAt   stack.Place
 }
 
 const composerManifest = "composer.json"
 
+// composerManifests are the manifest and, where people are to make it first, the file that they copy.
+var composerManifests = []string{composerManifest, "composer.json-dist", "composer.json.dist"}
+
 func readComposer(f Folder) (*Finding, error) {
-	if !f.Has(composerManifest) {
+	manifest := f.first(composerManifests...)
+	if manifest == "" {
 		return nil, nil
 	}
-	data, err := f.Read(composerManifest)
+	data, err := f.Read(manifest)
 	if err != nil {
 		return nil, err
 	}
-	p := &composerProject{Folder: f}
-	if p.lines, err = parseJSON(f, composerManifest, data, &p.c); err != nil {
+	p := &composerProject{Folder: f, manifest: manifest}
+	if p.lines, err = parseJSON(f, manifest, data, &p.c); err != nil {
 		return nil, err
 	}
-	p.out = f.finding("php", "composer", composerManifest, composerManifest)
+	p.out = f.finding("php", "composer", manifest, manifest)
 	p.out.Project.Name = p.c.Name
 	p.out.wants("php", composerConstraint(p.c.Require["php"]), p.at("require.php"))
-	p.out.wants("composer", "*", f.At(composerManifest, 1))
+	p.out.wants("composer", "*", f.At(manifest, 1))
 	for _, name := range sortedKeys(p.c.Require) {
 		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
 			p.out.wants(phpExtension+ext, "*", p.at("require."+name))
@@ -133,18 +138,22 @@ func readComposer(f Folder) (*Finding, error) {
 }
 
 func (p *composerProject) at(key string) stack.Place {
-	return p.At(composerManifest, max(1, p.lines[key]))
+	return p.At(p.manifest, max(1, p.lines[key]))
 }
 
 func (p *composerProject) install() {
-	install := p.step(stack.Install, p.At(composerManifest, 1), "composer", "install", "--no-interaction")
+	install := p.step(stack.Install, p.At(p.manifest, 1), "composer", "install", "--no-interaction")
+	if p.manifest != composerManifest {
+		install.Command = []string{"sh", "-c", "test -e composer.json || cp " + p.manifest + " composer.json; " +
+			strings.Join(install.Command, " ")}
+	}
 	if p.Has("composer.lock") {
 		install.At = p.At("composer.lock", 1)
 		p.out.evidence(install.At, "lock file of composer")
 	} else if len(p.c.Require)+len(p.c.RequireDev) > 0 {
 		p.out.lockMissing("composer.lock", install.At)
 	}
-	install.Inputs, install.Outputs = p.locked("composer.lock", composerManifest), []string{path.Join(p.Path, "vendor")}
+	install.Inputs, install.Outputs = p.locked("composer.lock", p.manifest), []string{path.Join(p.Path, "vendor")}
 	p.out.step(install)
 	p.out.Project.Bin = []string{path.Join(p.Path, "vendor/bin")}
 }
@@ -190,7 +199,8 @@ var phpServers = []rule[*composerProject]{
 		}},
 }
 
-var phpIndexes = []string{"public/index.php", "web/index.php", "index.php"}
+var phpIndexes = []string{"public/index.php", "public_html/index.php", "web/index.php",
+	"htdocs/index.php", "webroot/index.php", "index.php"}
 
 func (p *composerProject) laravel() {
 	p.out.Project.Framework = "laravel"

@@ -284,7 +284,8 @@ func Usual() string {
 	var out []string
 	for _, e := range All {
 		for _, m := range e.Manifests {
-			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" && !strings.EqualFold(m, "GNUmakefile") &&
+			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" && !strings.HasSuffix(m, "dist") &&
+				!strings.EqualFold(m, "GNUmakefile") &&
 				m != "makefile" {
 				out = append(out, m)
 			}

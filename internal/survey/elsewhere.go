@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
 
@@ -52,9 +53,57 @@ func (s *surveyor) elsewhere() {
 	}
 	for i := range s.stack.Services { // what a setting says goes before
 		if svc := &s.stack.Services[i]; svc.Runs == stack.Native && !svc.Watches && !s.inBrowser(svc) {
+			s.elsewhereByText(svc)
 			s.elsewhereByDriver(svc)
 		}
 	}
+}
+
+// commentLine begins lines that say nothing to a program, in any language of settings.
+var commentLine = expr.New(`^\s*(//|#|\*|/\*|;|--)`)
+
+// elsewhereByText finds servers by addresses in settings that are programs, which are read line by line only.
+func (s *surveyor) elsewhereByText(svc *stack.Service) {
+	for _, e := range s.stack.EnvFiles {
+		file := e.Path
+		if !e.Present {
+			file = e.Template
+		}
+		if e.Format != settings.Other || file == "" || s.projectOfFolder(path.Dir(file)) != svc.Dir() {
+			continue
+		}
+		data, err := s.fsys.ReadFile(file)
+		if err != nil || len(data) > maxReadme {
+			continue
+		}
+		for i, line := range strings.Split(string(data), "\n") {
+			if commentLine.MatchString(line) {
+				continue
+			}
+			for _, a := range address.Find(line) {
+				known := protocol.OfScheme(a.Scheme)
+				if known == nil || known.SignIn == nil || !address.Local(a.Host) ||
+					slices.ContainsFunc(s.stack.Services,
+						func(o stack.Service) bool { return speaks(&o, known) }) {
+					continue
+				}
+				s.wantServer(stack.Server{Speaks: known.Name, Port: a.Asked(), For: svc.Name, Fixed: true,
+					At: stack.Place{File: file, Line: i + 1}})
+			}
+		}
+	}
+}
+
+// projectOfFolder is the folder of the innermost project, or member of one, that a folder lies in.
+func (s *surveyor) projectOfFolder(dir string) string {
+	for ; dir != "."; dir = path.Dir(dir) {
+		for i := range s.stack.Projects {
+			if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
+				return dir
+			}
+		}
+	}
+	return "."
 }
 
 // fileStore are packages that keep data in a file of the application's own.
