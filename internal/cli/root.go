@@ -189,7 +189,7 @@ func (a *app) surveyed(ctx context.Context, code session.Code) (*session.Surveye
 // ordered finds the workspace and puts all of its services in order.
 func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, error) {
 	s, err := a.surveyed(ctx, session.WithoutCode)
-	if err != nil {
+	if s == nil || err != nil && !session.OnlyVariables(err) {
 		return nil, err
 	}
 	return s.Mix(opt)

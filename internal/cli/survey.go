@@ -50,6 +50,9 @@ func (a *app) survey() *cobra.Command {
 			} else {
 				a.text().Survey(survey.Hide(w.Stack))
 			}
+			if session.OnlyVariables(err) {
+				err = nil // a remark says so
+			}
 			if err == nil && !a.json {
 				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
 			}

@@ -435,7 +435,13 @@ func (s *surveyor) dockerfiles() {
 // published is the port of this machine that the README publishes the inner one on, or the same number.
 func (s *surveyor) published(dir string, inner int) int {
 	for _, d := range s.demands {
-		if d.cwd != dir {
+		built, known := "", false
+		for _, part := range d.parts {
+			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
+				built, known = s.buildOf(part.Words, path.Join(d.cwd, part.Folder))
+			}
+		}
+		if known && built != dir || !known && d.cwd != dir {
 			continue
 		}
 		for _, m := range portPair.FindAllStringSubmatch(d.command, -1) {

@@ -298,17 +298,21 @@ func demandOf(at stack.Place, command, cwd string) demand {
 	return demand{at, command, cwd, shell.Parse(command)}
 }
 
-// toldToRun finds the demand that tells to run a compose service by its name.
-func (s *surveyor) toldToRun(service string) *demand {
+// toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up, to stay.
+func (s *surveyor) toldToRun(service string) (told *demand, stays bool) {
 	for i := range s.demands {
 		d := &s.demands[i]
 		for _, part := range d.parts {
-			if verb, args := composeCall(part.Words); verb == "run" && len(args) > 0 && args[0] == service {
-				return d
+			verb, args := composeCall(part.Words)
+			switch {
+			case verb == "run" && len(args) > 0 && args[0] == service:
+				return d, false
+			case verb == "up" && slices.Contains(args, service):
+				return d, true
 			}
 		}
 	}
-	return nil
+	return nil, false
 }
 
 // composeFiles are the files that a call of the compose command names.

@@ -159,6 +159,20 @@ func (s *surveyor) compose() {
 		}
 		for _, u := range p.Unset {
 			u.File = path.Join(dir, ".env")
+			if u.Required && !slices.ContainsFunc(s.stack.Variables, func(o stack.Variable) bool {
+				return o.Required && o.Name == u.Name && o.File == u.File
+			}) {
+				s.remark(
+					stack.Warning,
+					stack.CodeComposeVariableRequired,
+					u.At,
+					fmt.Sprintf("this can't be used without %s, which nothing gives yet", u.Name),
+					fmt.Sprintf(
+						"nharbor fill puts it into %s: it makes up secrets, and asks for what only a person knows.",
+						u.File,
+					),
+				)
+			}
 			s.stack.Variables = append(s.stack.Variables, u)
 		}
 		for _, f := range slices.Concat(p.Files, p.Included) {
@@ -284,8 +298,10 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 	s.stack.Secrets = append(s.stack.Secrets, p.Secrets...)
 	for i := range p.Services {
 		svc := &p.Services[i]
-		if told := s.toldToRun(svc.Name); !svc.Active && told != nil {
-			svc.Kind = stack.Once
+		if told, stays := s.toldToRun(svc.Name); !svc.Active && told != nil {
+			if !stays {
+				svc.Kind = stack.Once
+			}
 			s.remark(stack.Note, stack.CodeServiceToldByReadme, told.at,
 				fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
@@ -319,7 +335,8 @@ func (s *surveyor) once() {
 		}
 	}
 	for i := range s.stack.Services {
-		if told := s.toldToRun(s.stack.Services[i].Name); told != nil && s.stack.Services[i].Kind == stack.Once {
+		told, stays := s.toldToRun(s.stack.Services[i].Name)
+		if told != nil && !stays && s.stack.Services[i].Kind == stack.Once {
 			s.behind(&s.stack.Services[i], told.at)
 		}
 	}
