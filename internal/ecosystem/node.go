@@ -213,6 +213,12 @@ func (n *nodeProject) choose() {
 	}
 	var found []string
 	lock := ""
+	if manager == "" && n.locks() != 1 {
+		if told, line := n.toldManager(); told != "" {
+			manager, why = told, "the README installs with it"
+			n.out.evidence(n.At(n.first(readmeNames...), line), "the README installs with "+told)
+		}
+	}
 	for _, l := range nodeLocks() {
 		if !n.Has(l.file) {
 			continue
@@ -248,6 +254,32 @@ func (n *nodeProject) choose() {
 	p.Manager = manager
 	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
 	n.tool.nodeWays = n.tool.node.ways(n, lock)
+}
+
+var readmeNames = []string{"README.md", "readme.md", "Readme.md", "README"}
+
+// locks counts the lock files of the folder.
+func (n *nodeProject) locks() (count int) {
+	for _, l := range nodeLocks() {
+		if n.Has(l.file) {
+			count++
+		}
+	}
+	return count
+}
+
+// toldManager is the manager with which the folder's README installs first, and the line; empty for none.
+func (n *nodeProject) toldManager() (string, int) {
+	for i, line := range strings.Split(n.text(n.first(readmeNames...)), "\n") {
+		words := strings.Fields(strings.Trim(strings.TrimLeft(strings.TrimSpace(line), "$> "), "`"))
+		if len(words) == 0 || len(words) > 6 || node.manager(words[0]) == nil {
+			continue
+		}
+		if role, of := Meaning(words); role == stack.Install && of == node {
+			return words[0], i + 1
+		}
+	}
+	return "", 0
 }
 
 // top is the folder of the manager's workspace that the project belongs to: mostly its own.

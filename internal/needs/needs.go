@@ -171,8 +171,10 @@ func (a *asker) runtimes(services []*stack.Service) {
 			p = &stack.Project{Runtimes: []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}}
 		}
 		for _, r := range p.Runtimes {
-			if r.Hint {
-				continue // what a container or a build server uses asks nothing of this machine
+			if r.Hint && slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool {
+				return o.Tool == r.Tool && !o.Hint && o.Constraint != "*"
+			}) {
+				continue // what a container or a build server uses asks nothing where the project itself does
 			}
 			w := want{r.Tool, r.Constraint}
 			if i, ok := seen[w]; ok {
@@ -184,7 +186,13 @@ func (a *asker) runtimes(services []*stack.Service) {
 			}
 			seen[w] = len(a.needs)
 			n := a.tool(r)
-			n.For = []string{s.Name}
+			if n.For = []string{s.Name}; r.Hint {
+				if n.Met {
+					delete(seen, w)
+					continue
+				}
+				n.Level = Optional
+			}
 			a.needs = append(a.needs, n)
 		}
 	}

@@ -272,3 +272,32 @@ func TestServersElsewhere(t *testing.T) {
 		}
 	}
 }
+
+// TestHints asks for a version that only a container uses: where this machine has another, that is an optional need,
+// unless the project itself says what it takes.
+func TestHints(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ own, hint, want string }{
+		{"*", "^18", "node ^18 optional"}, {">=20", "^18", ""}, {"*", "^20", ""},
+	} {
+		s := app()
+		s.Projects[0].Runtimes = []stack.Runtime{{Tool: "node", Constraint: c.own},
+			{Tool: "node", Constraint: c.hint, Hint: true, At: stack.Place{File: "Dockerfile", Line: 1}}}
+		a := Ask(
+			t.Context(),
+			s,
+			[]string{"web"},
+			nil,
+			machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30},
+		)
+		got := ""
+		for _, n := range a.Needs {
+			if !n.Met {
+				got += n.Name + " " + n.Wanted + " " + string(n.Level)
+			}
+		}
+		if got != c.want {
+			t.Errorf("own %s, hint %s: %q, want %q", c.own, c.hint, got, c.want)
+		}
+	}
+}
