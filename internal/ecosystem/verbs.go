@@ -118,6 +118,10 @@ func scriptIn(words []string) string {
 	return ""
 }
 
+// wrapperValues are options of wrappers that take a value.
+var wrapperValues = []string{"--package", "--project", "--directory", "--with", "--python", "--env-file", "--extra",
+	"--group"}
+
 // unwrapped takes away what stands before the command itself.
 func unwrapped(words []string) []string {
 	for {
@@ -130,6 +134,9 @@ func unwrapped(words []string) []string {
 				}
 				words = words[len(w):]
 				for len(words) > 0 && strings.HasPrefix(words[0], "-") {
+					if slices.Contains(wrapperValues, words[0]) && len(words) > 1 {
+						words = words[1:]
+					}
 					words = words[1:]
 				}
 			}

@@ -167,6 +167,8 @@ func (s *surveyor) getsTo(p *stack.Project, reaches []string, r stack.Read, own 
 	if entryCode.MatchString(base) || path.Dir(r.At.File) == r.Project {
 		wanted = append(wanted, `"`+p.Parts[i].Name+`"`, `'`+p.Parts[i].Name+`'`)
 	}
+	module := strings.NewReplacer("-", "_", "/", ".", "@", "").Replace(p.Parts[i].Name)
+	wanted = append(wanted, module+"."+stem+" ", module+"."+stem+"\n", module+" import")
 	if f := ecosystem.FrameworkNamed(p.FrameworkAt(own)); f.Browser && !f.API {
 		reaches = []string{own}
 	}

@@ -225,6 +225,13 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 			add(port, bySetting, at)
 		}
 	}
+	if v.Runs == stack.Native {
+		for i := range s.demands {
+			if port := s.toldPort(v, &s.demands[i]); port > 0 && !s.portOfAnother(v, port) {
+				add(port, byReadme, s.demands[i].at)
+			}
+		}
+	}
 	for _, file := range s.instructions {
 		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
 			continue
@@ -241,6 +248,24 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		}
 	}
 	return unique(sorted("port", claims))
+}
+
+// toldPort is the port that a README's command gives to a service which it serves; 0 if it doesn't.
+func (s *surveyor) toldPort(v *stack.Service, d *demand) int {
+	if !slices.Contains(s.instructions, d.at.File) {
+		return 0
+	}
+	for _, part := range d.parts {
+		port := ecosystem.PortIn(part.Text)
+		if port == 0 || len(part.Words) == 0 {
+			continue
+		}
+		if role, _ := ecosystem.Meaning(part.Words); role == ecosystem.Serves &&
+			s.coveredBy(part, path.Join(d.cwd, part.Folder), 0) == service(v.Name) {
+			return port
+		}
+	}
+	return 0
 }
 
 // ownServers counts the services that run the checkout's own programs.
