@@ -300,6 +300,15 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 
 // intoMember follows the words by which a manager is told to work in a member of its workspace, or in another folder.
 func (s *surveyor) intoMember(c *covering) {
+	if name := valueOf(c.words, "--package"); name != "" {
+		for _, p := range s.stack.Projects {
+			for _, part := range p.Parts {
+				if part.Name == name {
+					c.cwd = part.Folder
+				}
+			}
+		}
+	}
 	scripts := ecosystem.ManagerNamed(c.words[0]).Scripts
 	if scripts == nil {
 		return

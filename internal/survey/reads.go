@@ -235,15 +235,45 @@ func checkedBy(out []stack.Read, schema *ecosystem.Schema, text, file string) []
 	if !slices.ContainsFunc(schema.With, has) || !slices.ContainsFunc(schema.Library, has) {
 		return out
 	}
-	for _, m := range schema.Entry.FindAllStringSubmatchIndex(text, -1) {
-		name, entry := text[m[2]:m[3]], entryFrom(text[m[1]:])
+	if schema.Scope == nil {
+		return entriesOf(out, schema, text, 0, "", file, text)
+	}
+	for _, at := range schema.Scope.FindAllStringSubmatchIndex(text, -1) {
+		part := text[at[1]:]
+		if end := unindented.FindStringSubmatchIndex(part); end != nil {
+			part = part[:end[0]]
+		}
+		prefix := ""
+		if m := schema.Prefix.FindStringSubmatch(part); m != nil {
+			prefix = m[1]
+		}
+		out = entriesOf(out, schema, part, at[1], prefix, file, text)
+	}
+	return out
+}
+
+// unindented is the beginning of a line that stands at the margin.
+var unindented = expr.New(`\n[^\s#]`)
+
+// entriesOf adds the entries of a part of a file that begins at an offset of the whole text.
+func entriesOf(out []stack.Read, schema *ecosystem.Schema, part string, offset int, prefix, file,
+	text string) []stack.Read {
+	for _, m := range schema.Entry.FindAllStringSubmatchIndex(part, -1) {
+		name, entry := part[m[2]:m[3]], entryFrom(part[m[1]:])
+		if schema.Scope != nil {
+			if strings.HasPrefix(name, "model_") {
+				continue // what the class itself is told
+			}
+			entry, _, _ = strings.Cut(part[m[1]:], "\n")
+			name = strings.ToUpper(prefix + name)
+		}
 		if ecosystem.Given(name) {
 			continue
 		}
 		open := schema.Open.MatchString(entry)
 		needed := !open && (schema.Needed == nil || schema.Needed.MatchString(entry))
 		out = append(out, stack.Read{Name: name, Default: open, Must: needed,
-			At: stack.Place{File: file, Line: 1 + strings.Count(text[:m[2]], "\n")}})
+			At: stack.Place{File: file, Line: 1 + strings.Count(text[:offset+m[2]], "\n")}})
 	}
 	return out
 }
