@@ -106,3 +106,19 @@ func TestOfImageAndPort(t *testing.T) {
 		t.Error("a web address is taken for a server of its own")
 	}
 }
+
+// TestOfPackage tells servers from what only speaks to them.
+func TestOfPackage(t *testing.T) {
+	t.Parallel()
+	for name, want := range map[string]string{"postgresql": "postgres", "postgresql-client": "", "libpq-dev": "",
+		"redis-server": "redis", "mariadb-server": "mysql", "mongodb-tools": "", "rabbitmq-server": "amqp",
+		"curl": ""} {
+		got := ""
+		if p := OfPackage(name); p != nil {
+			got = p.Name
+		}
+		if got != want {
+			t.Errorf("%s brings %q, want %q", name, got, want)
+		}
+	}
+}

@@ -1,0 +1,209 @@
+package survey
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+const guide = `# Rota
+
+Look at http://localhost:4901/docs.
+
+## Start
+
+` + "```sh" + `
+# no head
+npm start
+` + "```" + `
+
+In another terminal:
+
+    npm run lamp
+
+Tests
+-----
+
+    npm test   # http://127.0.0.1:4902
+
+| a | b |
+|---|---|
+| http://localhost:4901 | same |
+`
+
+// TestReadmeText reads what stands around the commands of a README.
+func TestReadmeText(t *testing.T) {
+	t.Parallel()
+	s := newSurveyor(fstest.MapFS{"README.md": {Data: []byte(guide)}}, Options{Root: "/ws"})
+	text := s.readmeOf("README.md")
+	var heads []string
+	for _, section := range text.sections {
+		heads = append(heads, fmt.Sprintf("%s %d-%d", section.head, section.from, section.to))
+	}
+	if got := strings.Join(heads, ", "); got != " 1-1, Rota 1-5, Start 5-16, Tests 16-25" {
+		t.Errorf("sections: %s", got)
+	}
+	if got := text.at(9).head; got != "Start" {
+		t.Errorf("line 9 is in %q", got)
+	}
+	for _, c := range []struct {
+		line, before int
+		want         bool
+	}{{14, 9, true}, {14, 13, false}, {9, 0, false}} {
+		if got := text.besides(c.line, c.before); got != c.want {
+			t.Errorf("line %d behind %d goes to a second terminal: %v", c.line, c.before, got)
+		}
+	}
+	if port, line := text.page(1, 10); port != 4901 || line != 3 {
+		t.Errorf("the page is on %d, line %d", port, line)
+	}
+	if port, _ := text.onlyPage(); port != 0 {
+		t.Errorf("of two ports %d is the only one", port)
+	}
+	one := newSurveyor(fstest.MapFS{"README.md": {Data: []byte("http://localhost:4903 and localhost:4903")}},
+		Options{}).readmeOf("README.md")
+	if port, line := one.onlyPage(); port != 4903 || line != 1 {
+		t.Errorf("the only page is on %d, line %d", port, line)
+	}
+	if empty := s.readmeOf("nobody.md"); empty.at(1).head != "" || len(empty.lines) != 0 {
+		t.Errorf("of no file: %+v", empty)
+	}
+}
+
+func TestToldRoles(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		command string
+		least   stack.Role
+		want    stack.Role
+	}{
+		{"npm run db:migrate", "", stack.Migrate}, {"flask db upgrade", "", stack.Migrate},
+		{"python manage.py loaddata quays", "", stack.Seed}, {"bin/import_charts", "", stack.Seed},
+		{"make setup", "", stack.Create}, {"rake assets:precompile", "", stack.Generate},
+		{"./something", "", stack.Generate}, {"make setup", stack.Seed, stack.Seed},
+		{"npm run gen:keys", stack.Migrate, stack.Migrate},
+	} {
+		if got := toldRole(shell.Parse(c.command)[0], c.least); got != c.want {
+			t.Errorf("%s behind %q is for %s, want %s", c.command, c.least, got, c.want)
+		}
+	}
+}
+
+// TestOtherWork tells names of scripts that prepare nothing from those that may.
+func TestOtherWork(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"lint", "lint:fix", "test", "test-all", "db:studio", "db:reset", "start:dev",
+		"format",
+		"type-check", "build", "build:prod", "deploy", "docs", "dev", "migration:new", "docker-up"} {
+		if !otherWork.MatchString(name) {
+			t.Errorf("%s is taken for a preparation", name)
+		}
+	}
+	for _, name := range []string{"setup", "db:seed", "load_charts", "generate_secret_token", "copy-flags", "init_db",
+		"import", "latest-tides", "contest"} {
+		if otherWork.MatchString(name) {
+			t.Errorf("%s is taken for other work", name)
+		}
+	}
+	for command, want := range map[string]bool{"python manage.py createsuperuser": true, "flask create-admin": true,
+		"npm run create:user": true, "bin/add_user": true, "npm run users:load": false, "make admin-css": false} {
+		if got := asksPerson.MatchString(command); got != want {
+			t.Errorf("%s asks a person: %v", command, got)
+		}
+	}
+}
+
+func TestProcessName(t *testing.T) {
+	t.Parallel()
+	for command, want := range map[string]string{"npm run queue:work": "queue-work",
+		"celery -A rota worker -l": "worker",
+		"bin/load_charts.sh --all": "load_charts.sh", "php artisan queue:work": "queue-work",
+		"go run ./cmd/clock": "clock"} {
+		got := strings.ReplaceAll(processName(shell.Parse(command)[0].Words), ":", "-")
+		if got != want {
+			t.Errorf("%s is called %s, want %s", command, got, want)
+		}
+	}
+}
+
+// TestCommandsApart holds small judgements of commands.
+func TestCommandsApart(t *testing.T) {
+	t.Parallel()
+	words := func(line string) []string { return shell.Parse(line)[0].Words }
+	for line, want := range map[string]bool{"mvn -q package": false, "mvn -Pquay package": true, "npm run build": false,
+		"cargo build --release": true, "gradle build --no-daemon": false, "mvn -DskipTests package": false} {
+		if got := buildsOther(words(line)); got != want {
+			t.Errorf("%s builds something else: %v", line, got)
+		}
+	}
+	for line, want := range map[string]string{"bash bin/a.sh": "bin/a.sh", "./b.sh --x": "./b.sh", "sh -c x": "",
+		"node c.js": ""} {
+		if got := scriptFile(words(line)); got != want {
+			t.Errorf("%s runs %q, want %q", line, got, want)
+		}
+	}
+	for line, want := range map[string]string{"docker build -t board ./b": "board in b", "docker build .": " in .",
+		"docker build --tag=x --build-arg A=1 --target dev c": "x in c", "docker buildx build -t y .": "y in ."} {
+		tag, dir := imageBuilt(words(line), ".")
+		if got := tag + " in " + dir; got != want {
+			t.Errorf("%s builds %q, want %q", line, got, want)
+		}
+	}
+	for name, want := range map[string]string{"node@20": "node", "python3.12-venv": "python-venv",
+		"openjdk-17-jdk":            "openjdk--jdk",
+		"example.com/x/tool@latest": "tool", "uv==0.4": "uv", "PostgreSQL": "postgresql"} {
+		if got := unversioned(name); got != want {
+			t.Errorf("%s is %q, want %q", name, got, want)
+		}
+	}
+	for text, want := range map[string]string{"Host=db;Port=5433;Database=x": "db:5433",
+		"Server=localhost,1433;User Id=sa": "localhost:1433", "Data Source=tcp:quay,99": "quay:99",
+		"Data Source=board.db": "Data Source=board.db", "http://x:1": "http://x:1"} {
+		if got := connection(text); got != want {
+			t.Errorf("%s is %q, want %q", text, got, want)
+		}
+	}
+	for line, want := range map[string]string{"a --profile x up": "x", "a --profile=y": "y", "a --profile": "",
+		"a": ""} {
+		if got := valueOf(words(line), "--profile"); got != want {
+			t.Errorf("%s: %q, want %q", line, got, want)
+		}
+	}
+	for line, want := range map[string]string{"cd web && npm run x": "npm", "exec ./tides -p 1": "exec",
+		"export A=1; python x.py": "export"} {
+		if got := firstWords(line); len(got) == 0 || got[0] != want {
+			t.Errorf("%s begins with %q, want %s", line, got, want)
+		}
+	}
+	for line, want := range map[string]bool{"bin/rails css:watch": true, "tailwind --watch": true,
+		"npm run watch":      true,
+		"node watchtower.js": false} {
+		if got := watchesFiles.MatchString(line); got != want {
+			t.Errorf("%s watches: %v", line, got)
+		}
+	}
+}
+
+// TestFlags reads the addresses in the options of a command; its own are none.
+func TestFlags(t *testing.T) {
+	t.Parallel()
+	svc := &stack.Service{
+		Command: shell.Parse("./tides --listen=:4911 --store db:5432 --peer=http://north:1 -v --name=x")[0].
+			Words,
+		Ports: []stack.Port{{Host: 4911, Target: 4911}},
+	}
+	var got []string
+	for _, v := range flags(svc) {
+		got = append(got, v.key+" "+v.text)
+		if !v.fixed {
+			t.Errorf("fill would set %s", v.key)
+		}
+	}
+	if strings.Join(got, ", ") != "store db:5432, peer http://north:1" {
+		t.Errorf("%q", got)
+	}
+}
