@@ -406,6 +406,7 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 		u := url.URL{Scheme: k.Scheme, Host: fmt.Sprintf("%s:%d", host, port)}
 		if c.hasPassword() {
 			u.User = url.UserPassword(c.user, "x")
+			u.RawQuery = k.SignIn.Query
 		} else if c.user != "" && !k.SignIn.NoUser {
 			u.User = url.User(c.user)
 		}

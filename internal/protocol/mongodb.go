@@ -25,6 +25,7 @@ var mongodb = &Protocol{
 		Database: []string{"MONGO_INITDB_DATABASE"},
 		Password: []string{"MONGO_INITDB_ROOT_PASSWORD"},
 		NoUser:   true,
+		Query:    "authSource=admin", // where the image keeps its first user
 	},
 	images:  expr.New(`mongo`),
 	schemes: expr.New(`^mongodb(\+srv)?$`),

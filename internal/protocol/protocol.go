@@ -47,6 +47,7 @@ type Protocol struct {
 type SignIn struct {
 	User, Database, Password, RootPassword []string // keys of the image's environment
 	DefaultUser                            string   // where none is told
+	Query                                  string   // of an address with a user that the image has made
 	NoUser                                 bool     // one signs in without a user's name
 	NoDatabase                             bool     // the path of an address names no database
 	OneDatabase                            bool     // a user has no database but the one that was made with it
