@@ -126,7 +126,9 @@ func (f *facts) credentials(s *stack.Stack) {
 		return
 	}
 	f.secret(key, value)
-	if strings.Contains(key, "_ROOT_") {
+	if strings.Contains(key, "_ROOT_") && !slices.ContainsFunc(in.User, func(user string) bool {
+		return strings.Contains(user, "_ROOT_") // whose name is told too
+	}) {
 		f.user = "root"
 		return
 	}
