@@ -15,6 +15,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -194,6 +195,41 @@ func (s *surveyor) compose() {
 			s.remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
+	for _, f := range s.composeFilesNamed() {
+		if !slices.Contains(listed, f) && !active[f] {
+			s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f})
+		}
+	}
+}
+
+// composeFilesNamed are the files that READMEs and task files call the compose command with, by path.
+func (s *surveyor) composeFilesNamed() []string {
+	named := map[string]bool{}
+	add := func(c shell.Command, cwd string) {
+		if verb, _ := composeCall(c.Words); verb == "" {
+			return
+		}
+		for _, f := range composeFiles(c.Words) {
+			if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.exists(f) {
+				named[f] = true
+			}
+		}
+	}
+	for _, d := range s.demands {
+		for _, c := range d.parts {
+			add(c, d.cwd)
+		}
+	}
+	for _, p := range s.stack.Projects {
+		for _, t := range p.Targets {
+			for _, line := range t.Lines {
+				for _, c := range shell.Parse(line) {
+					add(c, p.Path)
+				}
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(named))
 }
 
 // ofDevContainer reports whether a compose file belongs to the definition of a dev container.
