@@ -155,7 +155,7 @@ func init() {
 			func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 		{"a script of the checkout", func(c *covering) bool { return scriptFile(c.words) != "" },
 			func(s *surveyor, c *covering) string {
-				return cmp.Or(s.fileBy(scriptFile(c.words), c), s.exactly(ecosystem.Key(c.words), c.cwd))
+				return cmp.Or(s.fileBy(scriptFile(c.words), c), s.exactly(s.key(c.words), c.cwd))
 			}},
 		{"working on a project", func(*covering) bool { return true },
 			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
@@ -259,7 +259,7 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 			return ""
 		}
 		if len(args) == 1 || v.Kind == stack.Once &&
-			(len(args) < 2 || ecosystem.Key(args[1:]) == ecosystem.Key(v.Command)) {
+			(len(args) < 2 || s.key(args[1:]) == s.key(v.Command)) {
 			return service(v.Name)
 		}
 		return s.runBy(args[1:], func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
@@ -270,14 +270,14 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 // runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container,
 // among other things or alone.
 func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
-	key := ecosystem.Key(words)
+	key := s.key(words)
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
 		if v.Runs != stack.Container || asked != nil && !asked(v) {
 			continue
 		}
 		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
-			if len(part.Words) > 0 && ecosystem.Key(part.Words) == key {
+			if len(part.Words) > 0 && s.key(part.Words) == key {
 				return service(v.Name)
 			}
 		}
@@ -510,11 +510,11 @@ var projectRules = []coverRule{
 	{"a tool of the machine", does(ecosystem.SetsUp),
 		func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 	{"exactly what a step runs", nil,
-		func(s *surveyor, c *covering) string { return s.exactly(ecosystem.Key(c.words), c.cwd) }},
+		func(s *surveyor, c *covering) string { return s.exactly(s.key(c.words), c.cwd) }},
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
 		for i := range s.stack.Services {
 			v := &s.stack.Services[i]
-			if v.Runs == stack.Native && v.Dir() == c.cwd && ecosystem.Key(v.Command) == ecosystem.Key(c.words) {
+			if v.Runs == stack.Native && v.Dir() == c.cwd && s.key(v.Command) == s.key(c.words) {
 				return service(v.Name)
 			}
 		}
@@ -578,7 +578,7 @@ func (s *surveyor) exactly(key, cwd string) string {
 		p := &s.stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
 		for _, st := range p.Steps {
-			if !runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test || !s.usesSteps(p) {
+			if !s.runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test || !s.usesSteps(p) {
 				continue
 			}
 			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
@@ -594,10 +594,10 @@ func (s *surveyor) exactly(key, cwd string) string {
 }
 
 // runsKey reports whether a step runs the command, by its own words or by those that they lead to.
-func runsKey(st *stack.Step, key string) bool {
-	return ecosystem.Key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
+func (s *surveyor) runsKey(st *stack.Step, key string) bool {
+	return s.key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
 		_, script, ok := strings.Cut(line, ": ")
-		return ok && ecosystem.Key(strings.Fields(script)) == key
+		return ok && s.key(strings.Fields(script)) == key
 	})
 }
 
@@ -633,4 +633,15 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 		return below[0]
 	}
 	return "launch"
+}
+
+// key is a command's key, which is asked for again and again.
+func (s *surveyor) key(words []string) string {
+	text := strings.Join(words, "\x00")
+	known, ok := s.keys[text]
+	if !ok {
+		known = ecosystem.Key(words)
+		s.keys[text] = known
+	}
+	return known
 }

@@ -70,7 +70,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	return &surveyor{
 		fsys:      reading.Of(fsys),
 		opt:       opt,
-		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
+		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{}, keys: map[string]string{},
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
 	}
@@ -97,6 +97,10 @@ type surveyor struct {
 	// toldIn is the step of the install that a README's commands come after; toldWith the same for each of them.
 	toldIn   string
 	toldWith map[int]string
+	// keys are those of commands, by their words.
+	keys map[string]string
+	// portsTold are the ports that READMEs' commands give to services; nil as long as nobody asked.
+	portsTold map[string][]toldPort
 	// mentions are texts that code was asked for.
 	mentions    map[string]bool
 	rivals      []string // services of several applications that want the same port

@@ -226,9 +226,9 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		}
 	}
 	if v.Runs == stack.Native {
-		for i := range s.demands {
-			if port := s.toldPort(v, &s.demands[i]); port > 0 && !s.portOfAnother(v, port) {
-				add(port, byReadme, s.demands[i].at)
+		for _, told := range s.toldPorts()[v.Name] {
+			if !s.portOfAnother(v, told.port) {
+				add(told.port, byReadme, told.at)
 			}
 		}
 	}
@@ -250,22 +250,37 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 	return unique(sorted("port", claims))
 }
 
-// toldPort is the port that a README's command gives to a service which it serves; 0 if it doesn't.
-func (s *surveyor) toldPort(v *stack.Service, d *demand) int {
-	if !slices.Contains(s.instructions, d.at.File) {
-		return 0
+// toldPort is a port that a README's command gives to a service which it serves.
+type toldPort struct {
+	port int
+	at   stack.Place
+}
+
+// toldPorts are those of all services, by their names.
+func (s *surveyor) toldPorts() map[string][]toldPort {
+	if s.portsTold != nil {
+		return s.portsTold
 	}
-	for _, part := range d.parts {
-		port := ecosystem.PortIn(part.Text)
-		if port == 0 || len(part.Words) == 0 {
+	s.portsTold = map[string][]toldPort{}
+	for _, d := range s.demands {
+		if !slices.Contains(s.instructions, d.at.File) {
 			continue
 		}
-		if role, _ := ecosystem.Meaning(part.Words); role == ecosystem.Serves &&
-			s.coveredBy(part, path.Join(d.cwd, part.Folder), 0) == service(v.Name) {
-			return port
+		for _, part := range d.parts {
+			port := ecosystem.PortIn(part.Text)
+			if port == 0 || len(part.Words) == 0 {
+				continue
+			}
+			if role, _ := ecosystem.Meaning(part.Words); role != ecosystem.Serves {
+				continue
+			}
+			by := s.coveredBy(part, path.Join(d.cwd, part.Folder), 0)
+			if name, ok := strings.CutPrefix(by, "service:"); ok {
+				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.at})
+			}
 		}
 	}
-	return 0
+	return s.portsTold
 }
 
 // ownServers counts the services that run the checkout's own programs.
