@@ -180,9 +180,11 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	if err != nil || n > maxCodeSize {
 		return nil
 	}
-	data, forms := buffer[:n], ecosystem.OfCode(path.Ext(file)).Reads
+	of := ecosystem.OfCode(path.Ext(file))
+	data, forms := buffer[:n], of.Reads
 	c.loadsOf(file, data)
-	if !slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) }) {
+	if !slices.ContainsFunc(of.Hints(), func(hint []byte) bool { return bytes.Contains(data, hint) }) ||
+		!slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) }) {
 		return nil
 	}
 	text := string(data)

@@ -185,13 +185,14 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText)
 		t := s.target(part.Words, cwd)
 		return t != nil && ecosystem.ServesTask(t)
 	case scriptFile(part.Words) != "" && s.exists(path.Join(cwd, scriptFile(part.Words))):
-		_, line := text.onlyPage()
-		return line > 0
+		data, err := s.fsys.ReadFile(path.Join(cwd, scriptFile(part.Words)))
+		return err == nil && len(data) <= maxScriptFile &&
+			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
 		return !s.namesBuilt(c)
 	case role == "":
 		_, line := text.onlyPage()
-		return line > 0 && s.ofPackages(part.Words, cwd)
+		return line > 0 && s.ofPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false
 }

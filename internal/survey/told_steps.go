@@ -250,6 +250,9 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 	case ecosystem.ManagerNamed(words[0]).Tasks:
 		t := s.target(part.Words, cwd)
 		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
+	case scriptFile(words) != "":
+		file := scriptFile(words)
+		return s.exists(path.Join(cwd, file)) && named(strings.TrimSuffix(path.Base(file), ".sh"))
 	case strings.Contains(words[0], "/"):
 		return s.exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))
 	case len(words) > 1 && s.exists(path.Join(cwd, words[1])):
