@@ -87,7 +87,8 @@ func TestReadmeIsLaunched(t *testing.T) {
 			t.Errorf("%s is not done", r.Command)
 		}
 	}
-	if said := b.must(1, "vouch"); !strings.Contains(said, "sh bin/load_charts.sh") || !strings.Contains(said, "make run") ||
+	if said := b.must(1, "vouch"); !strings.Contains(said, "sh bin/load_charts.sh") ||
+		!strings.Contains(said, "make run") ||
 		!strings.Contains(said, "go run ./tools/lamp") || !strings.Contains(said, "README.md:") {
 		t.Errorf("vouch shows\n%s", said)
 	}
@@ -105,8 +106,8 @@ func TestReadmeIsLaunched(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestPortThatIsLearned launches a service that listens on another port than its settings say. The real one is asked, and
-// the next survey knows it, until what is written changes.
+// TestPortThatIsLearned launches a service that listens on another port than its settings say. The real one is asked,
+// and the next survey knows it, until what is written changes.
 func TestPortThatIsLearned(t *testing.T) {
 	t.Parallel()
 	b, said, real := newBench(t), testport.Take(t), testport.Take(t)
