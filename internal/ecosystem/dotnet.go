@@ -56,6 +56,7 @@ var (
 // dotnet is .NET, whose program is its package manager too.
 var dotnet = &Ecosystem{
 	Name:       "dotnet",
+	Compiled:   true,
 	Managers:   []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"}}},
 	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig}, {Name: "worker", Config: dotnetConfig}},
 	Given: []string{"ASPNETCORE_URLS", "ASPNETCORE_ENVIRONMENT", "DOTNET_ENVIRONMENT", "DOTNET_URLS",

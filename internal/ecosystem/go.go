@@ -26,6 +26,7 @@ var (
 // golang is Go, whose program is its package manager too.
 var golang = &Ecosystem{
 	Name:      "go",
+	Compiled:  true,
 	Managers:  []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"}}},
 	Manifests: []string{"go.mod", "go.work"},
 	Made:      []string{"vendor"},

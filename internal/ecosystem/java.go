@@ -12,6 +12,7 @@ import (
 // java is what runs on the Java virtual machine, with Maven or Gradle.
 var java = &Ecosystem{
 	Name:     "java",
+	Compiled: true,
 	Managers: []*Manager{maven, gradle},
 	Frameworks: []*Framework{{Name: "spring-boot", Config: springConfig}, {Name: "quarkus", Config: []string{
 		resources + "application.properties", resources + "application.yml"}}},

@@ -34,6 +34,8 @@ type Ecosystem struct {
 	// Given are variables that its tools set for a program, so that no settings file has to.
 	Given []string
 
+	// Compiled is true where programs have to be built before anybody can call them by name.
+	Compiled bool
 	// Tools are the programs of the language itself, and those that its packages are compiled with.
 	Tools []Tool
 	// VersionManagers are programs that install one version of them beside another.

@@ -39,6 +39,7 @@ var (
 // rust is Rust, with Cargo.
 var rust = &Ecosystem{
 	Name:          "rust",
+	Compiled:      true,
 	SettingsAbove: true,
 	Managers:      []*Manager{cargo},
 	Frameworks:    frameworksOfRust(),

@@ -114,7 +114,7 @@ var fileStore = expr.New(`(?i)sqlite|bolt|badger|h2database|hsqldb|leveldb`)
 // by a driver.
 func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 	p := s.stack.Project(svc.Project, svc.Manager)
-	if p == nil || !compiled(p) {
+	if p == nil || !ecosystem.Named(p.Ecosystem).Compiled {
 		return
 	}
 	var one *protocol.Protocol

@@ -230,15 +230,19 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 		(ecosystem.IsProgram(part.Words[0]) || s.ofPackages(part.Words, cwd))
 }
 
-// target is the entry of a folder's task file that a command calls; nil if there is none.
-func (s *surveyor) target(words []string, cwd string) *stack.Target {
-	name := ""
+// taskName is the name of the task that a command calls; empty for the first of its file.
+func taskName(words []string) string {
 	for _, w := range words[1:] {
 		if !strings.HasPrefix(w, "-") && !strings.Contains(w, "=") {
-			name = w
-			break
+			return w
 		}
 	}
+	return ""
+}
+
+// target is the entry of a folder's task file that a command calls; nil if there is none.
+func (s *surveyor) target(words []string, cwd string) *stack.Target {
+	name := taskName(words)
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
 		if p.Path != cwd {
@@ -365,7 +369,7 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 				return name
 			}
 		case strings.Contains(name, "$"):
-		case compiled(p) && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
+		case ecosystem.Named(p.Ecosystem).Compiled && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
 			return name
 		}
 		for i, w := range words[1:] {
@@ -381,11 +385,6 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 func madeByInstall(name string) bool {
 	top, _, _ := strings.Cut(strings.TrimPrefix(name, "./"), "/")
 	return top == "node_modules" || top == ".venv" || top == "venv" || top == "vendor" || strings.HasPrefix(name, "/")
-}
-
-// compiled reports whether the programs of a project have to be built before anybody can call them by name.
-func compiled(p *stack.Project) bool {
-	return slices.Contains([]string{"go", "rust", "java", "dotnet"}, p.Ecosystem)
 }
 
 // builtFor finds what makes a program that a Procfile names: the task that a README runs before the program, the task

@@ -33,12 +33,16 @@ const (
 	byUsage      stack.Witness = "what is usual"
 )
 
+// forRunning is the order for what runs a service: what is written for just that before what the tools of its language
+// would do.
+var forRunning = []stack.Witness{byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme,
+	byDockerfile}
+
 // order says, for each thing that is concluded, which witness counts before which. A witness that is not in its list
 // has no say in it.
 var order = map[string][]stack.Witness{
-	// What runs a service: what is written for just that before what the tools of its language would do.
-	"service": {byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme, byDockerfile},
-	"command": {byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme, byDockerfile},
+	"service": forRunning,
+	"command": forRunning,
 	// Where it listens: what was seen before what is said, and what the program is told before what people write of it.
 	"port": {byCorrection, bySight, byCompose, bySetting, byProcfile, byTask, byManifest, byFramework, byCode, byReadme,
 		byDevelop, byDockerfile, byUsage},

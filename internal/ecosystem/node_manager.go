@@ -1,0 +1,91 @@
+package ecosystem
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/stack"
+)
+
+// choose finds the manager: the one that the manifest names, else the one whose lock file is there.
+func (n *nodeProject) choose() {
+	p := &n.out.Project
+	manager, why := "", ""
+	if n.out.Within != nil {
+		manager = n.out.Within.Project.Manager
+	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm",
+		"bun"}, named) {
+		manager, why = named, "the manifest's packageManager names it"
+		n.out.evidence(n.at("packageManager"), "packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
+	}
+	var found []string
+	lock := ""
+	if manager == "" && n.locks() != 1 {
+		if told, line := n.toldManager(); told != "" {
+			manager, why = told, "the README installs with it"
+			n.out.evidence(n.At(n.first(readmeNames...), line), "the README installs with "+told)
+		}
+	}
+	for _, l := range nodeLocks() {
+		if !n.Has(l.file) {
+			continue
+		}
+		found = append(found, l.file)
+		if manager == "" {
+			manager, why = l.manager,
+				"of the managers whose lock files lie here it is the one that people turn to later"
+		}
+		if l.manager == manager && lock == "" {
+			lock = l.file
+			n.out.evidence(n.At(l.file, 1), "lock file of "+manager)
+		}
+	}
+	if len(found) > 1 {
+		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(found[0], 1),
+			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "),
+				manager, why),
+			"Remove those that are out of date, or name the manager in packageManager.")
+	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
+		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0], 1),
+			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager),
+			"Remove the one of the two that is wrong.")
+	}
+	for _, m := range node.Managers {
+		if manager == "" && n.first(m.node.signs...) != "" {
+			manager = m.Name
+		}
+	}
+	if manager == "" {
+		manager = npm.Name
+	}
+	p.Manager = manager
+	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
+	n.tool.nodeWays = n.tool.node.ways(n, lock)
+}
+
+var readmeNames = []string{"README.md", "readme.md", "Readme.md", "README"}
+
+// locks counts the lock files of the folder.
+func (n *nodeProject) locks() (count int) {
+	for _, l := range nodeLocks() {
+		if n.Has(l.file) {
+			count++
+		}
+	}
+	return count
+}
+
+// toldManager is the manager with which the folder's README installs first, and the line; empty for none.
+func (n *nodeProject) toldManager() (string, int) {
+	for i, line := range strings.Split(n.text(n.first(readmeNames...)), "\n") {
+		words := strings.Fields(strings.Trim(strings.TrimLeft(strings.TrimSpace(line), "$> "), "`"))
+		if len(words) == 0 || len(words) > 6 || node.manager(words[0]) == nil {
+			continue
+		}
+		if role, of := Meaning(words); role == stack.Install && of == node {
+			return words[0], i + 1
+		}
+	}
+	return "", 0
+}

@@ -1,0 +1,161 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// composeBy tells what covers a call of the compose files.
+func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
+	if profile := valueOf(c.words, "--profile"); profile != "" && !slices.ContainsFunc(s.stack.Services,
+		func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
+		return ""
+	}
+	switch verb {
+	case "up", "start", "build", "pull", "create", "restart":
+		for _, a := range args {
+			if s.stack.Service(a) == nil {
+				return ""
+			}
+		}
+		if len(args) == 1 {
+			return service(args[0])
+		}
+		return "launch"
+	case "down", "stop", "rm", "kill":
+		if c.has("-v", "--volumes", "--rmi") {
+			return "" // stop keeps data and images
+		}
+		return "stop"
+	case "logs":
+		return "logs"
+	case "ps", "port", "top":
+		return "check"
+	case "run", "exec":
+		if len(args) == 0 {
+			return ""
+		}
+		v := s.stack.Service(args[0])
+		if v == nil {
+			return ""
+		}
+		if len(args) == 1 || v.Kind == stack.Once &&
+			(len(args) < 2 || s.key(args[1:]) == s.key(v.Command)) {
+			return service(v.Name)
+		}
+		return s.runBy(args[1:], func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
+	}
+	return ""
+}
+
+// runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container,
+// among other things or alone.
+func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
+	key := s.key(words)
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs != stack.Container || asked != nil && !asked(v) {
+			continue
+		}
+		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
+			if len(part.Words) > 0 && s.key(part.Words) == key {
+				return service(v.Name)
+			}
+		}
+	}
+	return ""
+}
+
+// filesMeant are the compose files that a call goes by; none where neither the call nor its folder names one.
+func (s *surveyor) filesMeant(c *covering) []string {
+	files := composeFiles(c.words)
+	if len(files) == 0 {
+		files = compose.Find(s.fsys, c.cwd, s.env(c.cwd))
+	} else {
+		for i := range files {
+			files[i] = path.Join(c.cwd, files[i])
+		}
+	}
+	return files
+}
+
+// isActive reports whether a compose file is one of those that a launch goes by.
+func (s *surveyor) isActive(file string) bool {
+	return slices.ContainsFunc(s.stack.ComposeFiles,
+		func(f stack.ComposeFile) bool { return f.Path == file && f.Active })
+}
+
+// commandsOf lists what a list of words runs: itself, or what it gives to a shell.
+func commandsOf(words []string) []shell.Command {
+	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"}, words[0]) &&
+		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
+		return shell.Parse(words[2])
+	}
+	return []shell.Command{{Words: words, Folder: "."}}
+}
+
+func containerEntry(v *stack.Service) []string {
+	if v.Container == nil {
+		return nil
+	}
+	return v.Container.Entrypoint
+}
+
+// engineBy tells what covers a call of the engine itself.
+func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
+	switch verb {
+	case "build", "buildx":
+		_, dir := imageBuilt(words, cwd)
+		return s.containerOf(dir)
+	case "run":
+		if dir, ok := s.buildOf(words, cwd); ok {
+			return s.containerOf(dir)
+		}
+		for _, w := range words[2:] {
+			if by := s.imageBy(w); by != "" {
+				return by
+			}
+			if v := s.stack.Service(protocol.ImageName(w)); v != nil && v.Source == stack.FromDockerfile {
+				return service(v.Name)
+			}
+		}
+	case "pull":
+		for _, w := range words[2:] {
+			if by := s.imageBy(w); by != "" {
+				return by
+			}
+		}
+	case "network", "volume":
+		name := words[len(words)-1]
+		_, network := s.stack.Networks[name]
+		_, volume := s.stack.Volumes[name]
+		if len(words) > 3 && words[2] == "create" && (network || volume) {
+			return "launch"
+		}
+	case "ps":
+		return "check"
+	case "logs":
+		return "logs"
+	case "stop", "rm":
+		return "stop"
+	}
+	return ""
+}
+
+// imageBy finds the service that runs the program of an image.
+func (s *surveyor) imageBy(image string) string {
+	want, spoken := protocol.ImageName(image), protocol.OfProgram(image)
+	for _, v := range s.stack.Services {
+		if v.Image != "" && (protocol.ImageName(v.Image) == want || spoken != nil &&
+			protocol.OfImage(v.Image) == spoken) {
+			return service(v.Name)
+		}
+	}
+	return ""
+}
