@@ -339,13 +339,16 @@ func (s *surveyor) testify() {
 			)
 		}
 		if p := s.stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
-			var evidence []stack.Claim
+			evidence := make([]stack.Claim, 0, len(p.Evidence))
 			for i, e := range p.Evidence {
-				if i > 0 && s.witnessAt(e.Place(), 0) != byLock {
+				if i > 0 && !namesManager(e.Says, p.Manager) {
 					continue // it is about something else
 				}
 				evidence = append(evidence, stack.Claim{Says: p.Manager + ", by " + e.Says,
 					Witness: s.witnessAt(e.Place(), 0), At: e.Place()})
+			}
+			if named := sorted("manager", evidence[min(1, len(evidence)):]); len(named) > 0 {
+				evidence = named // the manifest alone would only make it likely
 			}
 			add("manager", evidence...)
 			tools := map[string][]stack.Claim{}
@@ -360,6 +363,14 @@ func (s *surveyor) testify() {
 		}
 	}
 	s.testifyOfSettings()
+}
+
+// namesManager reports whether what an evidence says names the manager, with or without its version.
+func namesManager(says, manager string) bool {
+	return slices.ContainsFunc(strings.Fields(says), func(w string) bool {
+		name, _, _ := strings.Cut(w, "@")
+		return name == manager
+	})
 }
 
 // commandClaims are the ways to run a service that somebody has written down.
@@ -385,8 +396,6 @@ func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 		return byReadme
 	case v.Runs == stack.Native && s.seen(v) != nil:
 		return bySight
-	case v.Runs == stack.Native && v.Source != stack.FromProcfile:
-		return byFramework
 	}
 	return byUsage
 }
