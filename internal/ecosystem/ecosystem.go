@@ -275,12 +275,7 @@ func (f Folder) versionFile(out *Finding, tool, name string) {
 	v, _, _ = strings.Cut(v, "\n")
 	v = strings.TrimPrefix(strings.TrimPrefix(strings.TrimSpace(v), tool+"-"), "v")
 	if v != "" && v[0] >= '0' && v[0] <= '9' {
-		constraint := pinned(v)
-		if tool == "node" {
-			// its later releases of the same number keep what worked
-			constraint = strings.Replace(constraint, "~", "^", 1)
-		}
-		out.wants(tool, constraint, f.At(name, 1))
+		out.Project.Runtimes = append(out.Project.Runtimes, pins(tool, v, f.At(name, 1)))
 	}
 }
 
@@ -292,6 +287,18 @@ func pinned(v string) string {
 		return "^" + v
 	}
 	return "~" + parts[0] + "." + parts[1]
+}
+
+// pins is the version that a file names: an exact one stays exact, and says which others are close to it.
+func pins(tool, version string, at stack.Place) stack.Runtime {
+	close := pinned(version)
+	if tool == "node" {
+		close = strings.Replace(close, "~", "^", 1) // its later releases of the same number keep what worked
+	}
+	if strings.Count(version, ".") < 2 {
+		return stack.Runtime{Tool: tool, Constraint: close, At: at}
+	}
+	return stack.Runtime{Tool: tool, Constraint: version, Close: close, At: at}
 }
 
 // step makes a step of a project in the folder.

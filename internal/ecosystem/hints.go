@@ -30,7 +30,7 @@ func (f Folder) ToolVersions() []stack.Runtime {
 			}
 		}
 		if tool != "" && version != "" {
-			out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(version), At: at})
+			out = append(out, pins(tool, version, at))
 		}
 	}
 	for i, line := range strings.Split(f.text(".tool-versions"), "\n") {
@@ -72,8 +72,9 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 				tool := toolIn(strings.ToLower(text[m[2]:m[3]]))
 				line, _ := position([]byte(text), int64(m[2]))
 				if tool != "" {
-					out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(text[m[4]:m[5]]),
-						At: f.At(name, line), Hint: true})
+					hint := pins(tool, text[m[4]:m[5]], f.At(name, line))
+					hint.Hint = true
+					out = append(out, hint)
 				}
 			}
 			continue
@@ -84,7 +85,9 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 				if tool == "" {
 					continue
 				}
-				out = append(out, stack.Runtime{Tool: tool, Constraint: pinned(m[2]), At: f.At(name, i+1), Hint: true})
+				hint := pins(tool, m[2], f.At(name, i+1))
+				hint.Hint = true
+				out = append(out, hint)
 			}
 		}
 	}

@@ -199,9 +199,11 @@ type Schema struct {
 	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows the match.
 	Entry *expr.Expr
 	// Scope begins the parts of a file in which entries stand, each on a line of its own, up to the next line that is
-	// not indented; nil for the whole file. The variables are then called like the entries in capitals, behind what
-	// group 1 of Prefix finds, where it does.
+	// not indented; nil for the whole file. Its group 1 is the part's name, and group 2 the names of those that it is
+	// made of; only those parts count that are made of Root, and what else these are made of. The variables are called
+	// like the entries in capitals, behind what group 1 of Prefix finds, where it does.
 	Scope, Prefix *expr.Expr
+	Root          string
 	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it isn't nil, one whose
 	// variable may not, all others then may.
 	Open, Needed *expr.Expr

@@ -26,7 +26,10 @@ var pip = &Manager{
 			case p.first(condaFiles...) != "":
 				return "" // then nothing but that tells what is needed
 			}
-			return p.first("setup.py", "manage.py")
+			if p.Has("setup.py") || !p.djangoManages() {
+				return p.first("setup.py")
+			}
+			return "manage.py"
 		},
 		ways: func(p *pythonProject) pythonWays {
 			from := "-r " + strings.Join(p.requirementsFrom, " -r ")
@@ -74,7 +77,7 @@ func (f Folder) requirementFiles() []string {
 		}
 	}
 	if list := f.named("requirements*.txt"); len(list) > 0 &&
-		(f.Has("manage.py") || f.first("app.py", "main.py") != "") {
+		f.first("manage.py", "app.py", "main.py") != "" {
 		return list[:1]
 	}
 	return nil

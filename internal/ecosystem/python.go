@@ -17,6 +17,7 @@ type pyproject struct {
 		RequiresPython string              `toml:"requires-python"`
 		Dependencies   []string            `toml:"dependencies"`
 		Optional       map[string][]string `toml:"optional-dependencies"`
+		Scripts        map[string]string
 	}
 	BuildSystem struct {
 		Backend string `toml:"build-backend"`
@@ -26,6 +27,7 @@ type pyproject struct {
 		Poetry *struct {
 			Name         string
 			Dependencies map[string]any
+			Scripts      map[string]any
 			Group        map[string]struct{ Dependencies map[string]any }
 			Source       []pySource
 		}
@@ -63,7 +65,7 @@ var python = &Ecosystem{
 		readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "env"),
 		with("decouple", readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "config"))),
 	Schemas: []Schema{{With: []string{"BaseSettings"}, Library: []string{"pydantic"},
-		Scope:  expr.New(`(?m)^class \w+\([^)\n]*\bBaseSettings\b[^)\n]*\):`),
+		Scope: expr.New(`(?m)^class (\w+)\(([^)]*)\):`), Root: "BaseSettings",
 		Prefix: expr.New(`env_prefix["']?\s*[=:]\s*["'](\w+)["']`),
 		Entry:  expr.New(`(?m)^(?:    |\t)([a-z][a-z0-9_]*)[ \t]*:[ \t]*`), Open: expr.New(`=|\bNone\b`)}},
 	Given: []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
@@ -185,6 +187,7 @@ func readPython(f Folder) (*Finding, error) {
 	p.install(manager)
 	p.prepareAndServe()
 	p.out.uses(p.out.Project.Name, p.uses)
+	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = p.programs()
 	return p.out, nil
 }
 
@@ -193,6 +196,24 @@ func (p *pythonProject) index(address string, at stack.Place) {
 	if host := hostOf(address); host != "" && !slices.Contains(pypi, host) {
 		p.out.source(address, false, "", at)
 	}
+}
+
+var consoleScript = expr.New(`["'\n]\s*([A-Za-z][\w.-]*)\s*=\s*[\w.]+:\w+`)
+
+// programs are the names of the programs that the package brings.
+func (p *pythonProject) programs() []string {
+	out := sortedKeys(p.py.Project.Scripts)
+	if poetry := p.py.Tool.Poetry; poetry != nil {
+		out = append(out, sortedKeys(poetry.Scripts)...)
+	}
+	for _, name := range []string{"setup.py", "setup.cfg"} {
+		if _, after, ok := strings.Cut(p.text(name), "console_scripts"); ok {
+			for _, m := range consoleScript.FindAllStringSubmatch(after, -1) {
+				out = append(out, m[1])
+			}
+		}
+	}
+	return out
 }
 
 func (p *pythonProject) collect() {

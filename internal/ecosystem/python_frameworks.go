@@ -145,7 +145,7 @@ func (p *pythonProject) prepareAndServe() {
 		folder := p.first("alembic/versions", "migrations/versions", "alembic")
 		migrate(at, folder, p.call("alembic", "upgrade", "head"))
 	}
-	if p.Has("manage.py") {
+	if p.djangoManages() {
 		proj.Framework = "django"
 		at := p.At("manage.py", 1)
 		migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
@@ -183,6 +183,19 @@ func (p *pythonProject) prepareAndServe() {
 		p.out.step(p.step(stack.Test, at, p.call("pytest")...))
 	}
 }
+
+// djangoManages reports whether the folder's manage.py is Django's: one that imports other things, and knows nothing of
+// Django, is a program of its own.
+func (p *pythonProject) djangoManages() bool {
+	if !p.Has("manage.py") {
+		return false
+	}
+	text := p.text("manage.py")
+	_, wanted := p.has("django")
+	return wanted || !pythonImport.MatchString(text) || strings.Contains(strings.ToLower(text), "django")
+}
+
+var pythonImport = expr.New(`(?m)^\s*(?:from|import)\s`)
 
 // framework recognises the frameworks other than Django, and reports whether there is one.
 func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, number func([]stack.Port) string) bool {

@@ -173,10 +173,14 @@ func TestTaskFiles(t *testing.T) {
 		}
 	}
 	_, _, targets := folder(
-		map[string]string{"Makefile": ".PHONY: a\nA = 1\nB := 2\n%.o: %.c\n\tcc\na: b | c ## makes a\n\t@x\n# makes " +
-			"b\nb:\n\ty \\\n\tz\n"}).Targets()
+		map[string]string{
+			"Makefile": ".PHONY: a\nA = 1\nB := 2\n%.o: %.c\n\tcc\na: b | c ## makes a\n\t@x\n# makes " +
+				"b\nb:\n\ty \\\n\tz\n",
+		},
+	).Targets()
 	if len(targets) != 2 || targets[0].Help != "makes a" || strings.Join(targets[0].Lines, "|") != "make b|make c|x" ||
-		targets[1].Help != "makes b" || len(targets[1].Lines) != 1 {
+		targets[1].Help != "makes b" ||
+		len(targets[1].Lines) != 1 {
 		t.Errorf("the targets are %+v", targets)
 	}
 	if readTasks(folder(map[string]string{"Makefile": "# nothing\n"})) != nil || readTasks(folder(nil)) != nil {
@@ -207,9 +211,10 @@ func TestVersionFiles(t *testing.T) {
 	for _, r := range append(f.ToolVersions(), f.Hints([]string{"Dockerfile", ".github/workflows/ci.yml"})...) {
 		got = append(got, fmt.Sprintf("%s %s %v", r.Tool, r.Constraint, r.Hint))
 	}
-	if want := "node ~20.11 false, java ~21.0 false, python3 ~3.12 false, java ~17.0 false, go ~1.25 true, python3 " +
-		"^3 true, ruby ~3.3 true"; strings.Join(got, ", ") != want {
-		t.Errorf("got  %s\nwant %s", strings.Join(got, ", "), want)
+	want := "node 20.11.0 false, java 21.0.2 false, python3 ~3.12 false, java 17.0.9 false, go ~1.25 true, " +
+		"python3 ^3 true, ruby ~3.3 true"
+	if all := strings.Join(got, ", "); all != want {
+		t.Errorf("got  %s\nwant %s", all, want)
 	}
 }
 

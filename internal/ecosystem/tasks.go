@@ -28,7 +28,7 @@ var taskFiles = []struct{ file, program string }{
 }
 
 var (
-	makeTarget = expr.New(`^([A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
+	makeTarget = expr.New(`^((?:\.{1,2}/)*[A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
 	justRecipe = expr.New(`^@?([A-Za-z][\w-]*)(?:\s+[^:]*)?:([^=]|$)`)
 	taskPort   = expr.New(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`)
 	helpText   = expr.New(`##+\s*(.+)$`)
@@ -65,7 +65,7 @@ func (f Folder) Targets() (program, file string, out []stack.Target) {
 // recipes reads a file of targets whose lines are indented below them.
 func (f Folder) recipes(file, program, text string) []stack.Target {
 	var out []stack.Target
-	comment := ""
+	comment, named := "", false // whether the rule that is read has a plain name
 	for i, line := range strings.Split(strings.ReplaceAll(text, "\\\n", "  "), "\n") {
 		line = strings.TrimRight(line, "\r")
 		trimmed := strings.TrimSpace(line)
@@ -75,7 +75,7 @@ func (f Folder) recipes(file, program, text string) []stack.Target {
 		case strings.HasPrefix(line, "#"):
 			comment = strings.TrimSpace(strings.TrimLeft(line, "#"))
 		case line[0] == '\t' || line[0] == ' ':
-			if len(out) > 0 && (line[0] == '\t' || program == "just") {
+			if named && (line[0] == '\t' || program == "just") {
 				last := &out[len(out)-1]
 				last.Lines = append(last.Lines, strings.TrimLeft(trimmed, "@-"))
 			}
@@ -86,9 +86,10 @@ func (f Folder) recipes(file, program, text string) []stack.Target {
 			}
 			m := expr.FindStringSubmatch(line)
 			if m == nil {
-				comment = ""
+				comment, named = "", named && !strings.Contains(line, ":")
 				continue
 			}
+			named = true
 			t := stack.Target{Name: m[1], Help: comment, At: f.At(file, i+1)}
 			if h := helpText.FindStringSubmatch(line); h != nil {
 				t.Help = strings.TrimSpace(h[1])
@@ -205,8 +206,10 @@ var taskRoles = []struct {
 	{stack.Test, []string{"test", "tests"}},
 }
 
+// ServeTasks are the usual names of tasks that serve, those for work on the code first.
+var ServeTasks = []string{"dev", "serve", "run", "start", "up"}
+
 var (
-	serveTasks  = []string{"dev", "serve", "run", "start", "up"}
 	engineCalls = expr.New(`\b(docker|podman|nerdctl|docker-compose)\b`)
 	serverLine  = expr.New(
 		`\b(serve|server|runserver|run dev|start|uvicorn|gunicorn|flask|go run|cargo run|rackup|puma|php -S|` +
@@ -236,7 +239,7 @@ func readTasks(f Folder) *Finding {
 	runsContainers := func(t *stack.Target) bool {
 		return slices.ContainsFunc(t.Lines, engineCalls.MatchString)
 	}
-	serve := find(serveTasks)
+	serve := find(ServeTasks)
 	first := &targets[0]
 	if program == "make" && (serve == nil || first == serve) &&
 		slices.ContainsFunc(first.Lines, serverLine.MatchString) {
@@ -309,12 +312,15 @@ func BuildOf(f Folder, p *stack.Project, program string) []string {
 	if dir := path.Join("cmd", name); f.exists(dir) {
 		return []string{"go", "build", "-o", program, "./" + dir}
 	}
-	if module := goMajor.ReplaceAllString(p.Name, ""); path.Base(module) == name &&
+	if module := Unversioned(p.Name); path.Base(module) == name &&
 		goMain.MatchString(f.text("main.go")) {
 		return []string{"go", "build", "-o", program, "."}
 	}
 	return nil
 }
+
+// Unversioned is a project's name without the number that a module's path ends in, from its second version on.
+func Unversioned(name string) string { return goMajor.ReplaceAllString(name, "") }
 
 var goMajor = expr.New(`/v\d+$`)
 

@@ -19,7 +19,10 @@ var (
 	optional = expr.New(
 		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only ` +
 			`(needed|required) (for|in|if|when)|\bthe default is\b|\bdefaults to\b|\(default:? `)
-	required = expr.New(`(?i)\b(required|must be set|must set|mandatory|needed|needs? (a|to))\b`)
+	// What is said to be required must be the setting: "required scopes" speaks of something else.
+	required = expr.New(
+		`(?i)\b(required\s*($|[.,;:!)\]*]|(to|for|in|by|when|if|unless|on|at|field|value|setting|variable)\b)|` +
+			`(must be set|must set|mandatory|needed|needs? (a|to))\b)`)
 	issuedBy = expr.New(
 		`(?i)\b(issued|dashboard|console|sign up|register|request (one|it|a)|get (one|it|yours|a|your)|obtain|` +
 			`account|from your|ask )`)

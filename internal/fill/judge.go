@@ -74,11 +74,15 @@ var judgementRules = []judgementRule{
 		func(_ *maker, j *judgement) { j.server() }},
 	{"issued, and the code does without",
 		func(m *maker, j *judgement) bool {
-			return m.issued(j.f, j.s) && j.empty && j.isRead && j.read.Default && !j.wanted
+			return m.issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
 		},
 		func(_ *maker, j *judgement) {
 			j.s.Issued = true
-			j.s.remark("", "left empty: the code does without (%s:%d)", j.read.At.File, j.read.At.Line)
+			left := "left as it is"
+			if j.empty {
+				left = "left empty"
+			}
+			j.s.remark("", "%s: the code does without (%s:%d)", left, j.read.At.File, j.read.At.Line)
 		}},
 	{"where errors are reported to, and nothing asks for it",
 		func(m *maker, j *judgement) bool {

@@ -282,13 +282,20 @@ func (a *asker) tool(r stack.Runtime) Need {
 	}
 	found, err := a.versions[r.Tool].number, a.versions[r.Tool].err
 	known := diagnose.Need{Kind: string(Tool), Name: r.Tool, Wanted: r.Constraint, Found: found}
+	if r.Close != "" {
+		known.Wanted += " or close to it"
+	}
 	switch {
 	case errors.Is(err, ErrNoTool):
 		known.Absent, known.Install = true, a.machine.Install(r.Tool)
 	case err != nil:
 		known.Broken = err.Error()
 	default:
-		if n.Found, n.Met = found, satisfies(found, r.Constraint); n.Met {
+		if n.Found, n.Met = found, satisfies(found, r.Constraint); !n.Met && r.Close != "" {
+			n.Met = satisfies(found, r.Close)
+			n.Wanted += " or close to it"
+		}
+		if n.Met {
 			return n
 		}
 	}

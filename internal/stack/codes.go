@@ -19,6 +19,7 @@ const (
 	CodeContradiction            Code = "contradiction"
 	CodeAsksPerson               Code = "asks-person"
 	CodeImageOfProject           Code = "image-of-project"
+	CodeImagePublished           Code = "image-published"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"
 	CodeComposeCycle             Code = "compose-cycle"

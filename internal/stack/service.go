@@ -1,5 +1,10 @@
 package stack
 
+import (
+	"slices"
+	"strings"
+)
+
 // Origin is where a service is known from.
 type Origin string
 
@@ -240,4 +245,11 @@ type After struct {
 	// AsKnown is true when the files ask only that the other has begun, and Until is stronger
 	// because we know how to ask it whether it answers.
 	AsKnown bool `json:"-"`
+}
+
+// Mounts reports whether a folder of the workspace, or one that holds it, lies in the service's container.
+func (v *Service) Mounts(dir string) bool {
+	return v.Container != nil && slices.ContainsFunc(v.Container.Mounts, func(m Mount) bool {
+		return m.Type == "bind" && (m.Source == dir || m.Source == "." || strings.HasPrefix(dir, m.Source+"/"))
+	})
 }

@@ -140,6 +140,8 @@ type Part struct {
 	Framework string
 	// Scripts are the lines of what its manager runs by name; nil for a manager that knows none.
 	Scripts map[string][]string
+	// Programs are the names of the programs that an install makes of it.
+	Programs []string
 }
 
 // FrameworkAt is the framework of one of the project's folders; empty for none.
@@ -234,6 +236,8 @@ type Runtime struct {
 	Constraint string `json:"constraint"`
 	At         Place  `json:"at"`
 
+	// Close is the constraint of the versions that do instead of an exact one; empty where none is named, or none does.
+	Close string `json:"close,omitempty"`
 	// Hint is true where the file says what others use, a container or a build server, and asks nothing of this
 	// machine.
 	Hint bool `json:"hint,omitempty"`

@@ -18,20 +18,40 @@ import (
 // cover compares what the READMEs ask for with what a launch does.
 func (s *surveyor) cover() {
 	s.stack.Readme = []stack.ReadmeDemand{}
+	s.demands = slices.DeleteFunc(s.demands, func(d demand) bool { return onlySets(d) && s.demandBy(d).By == "" })
 	for _, d := range s.demands {
-		out := stack.ReadmeDemand{At: d.at, Command: d.command, Covered: true}
-		for _, part := range d.parts {
-			if len(part.Words) == 0 || part.Words[0] == "cd" {
-				continue
-			}
-			if out.By = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0); out.By == "" {
-				out.Covered = false
-				out.Why = s.whyNot(part, path.Join(d.cwd, part.Folder))
-				break
-			}
+		out := s.demandBy(d)
+		if onlySets(d) {
+			out.Command = assigned.ReplaceAllString(out.Command, "$1=…")
 		}
 		s.stack.Readme = append(s.stack.Readme, out)
 	}
+}
+
+// onlySets reports whether a command gives values to variables, and does nothing else.
+func onlySets(d demand) bool {
+	return !slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+		return len(c.Words) > 0 && !(program("export", "set")(&covering{words: c.Words}) && len(c.Words) > 1 &&
+			!slices.ContainsFunc(c.Words[1:], func(w string) bool { return !strings.Contains(w, "=") }))
+	})
+}
+
+var assigned = expr.New(`\b([A-Za-z_]\w*)=("[^"]*"|'[^']*'|\S*)`)
+
+// demandBy tells what does a README's command.
+func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
+	out := stack.ReadmeDemand{At: d.at, Command: d.command, Covered: true}
+	for _, part := range d.parts {
+		if len(part.Words) == 0 || part.Words[0] == "cd" {
+			continue
+		}
+		if out.By = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0); out.By == "" {
+			out.Covered = false
+			out.Why = s.whyNot(part, path.Join(d.cwd, part.Folder))
+			break
+		}
+	}
+	return out
 }
 
 // whyNot tells why a command can't be done as it is written; empty if nothing is known.
@@ -288,7 +308,7 @@ func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 		}
 	}
 	if t := s.target(words, cwd); t != nil {
-		return s.linesBy(t.Lines, cwd, depth)
+		return s.linesBy(commandsOfLines(t.Lines), cwd, depth)
 	}
 	return ""
 }
@@ -325,9 +345,11 @@ func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
 	return ""
 }
 
+// containerOf is the service whose container holds the folder's program as it is here, built or mounted.
 func (s *surveyor) containerOf(dir string) string {
-	for _, v := range s.stack.Services {
-		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir) {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir && (v.Build != "" || v.Mounts(dir))) {
 			return service(v.Name)
 		}
 	}

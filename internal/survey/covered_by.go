@@ -77,7 +77,7 @@ func (s *surveyor) scriptBy(c *covering) string {
 			}
 			for _, name := range names {
 				if lines := part.Scripts[name]; len(lines) > 0 {
-					return s.linesBy(lines, c.cwd, c.depth)
+					return s.linesBy(commandsOfLines(lines), c.cwd, c.depth)
 				}
 			}
 		}
@@ -85,16 +85,11 @@ func (s *surveyor) scriptBy(c *covering) string {
 	return ""
 }
 
-// linesBy covers lines by what covers each of them: the last that is.
-func (s *surveyor) linesBy(lines []string, cwd string, depth int) (by string) {
-	for _, line := range lines {
-		for _, part := range shell.Parse(line) {
-			if len(part.Words) == 0 || slices.Contains(saysNothing, part.Words[0]) {
-				continue
-			}
-			if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
-				return ""
-			}
+// linesBy covers commands by what covers each of them: the last that is.
+func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by string) {
+	for _, part := range commands {
+		if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
+			return ""
 		}
 	}
 	return by
@@ -122,34 +117,11 @@ const maxScriptFile = 64 << 10
 
 // fileBy covers a file of commands by what covers all that it runs.
 func (s *surveyor) fileBy(file string, c *covering) string {
-	full := path.Join(c.cwd, file)
-	if !s.exists(full) {
+	commands, cwd, ok := s.commandsIn(file, c.cwd)
+	if !ok || c.depth >= maxTasks {
 		return ""
 	}
-	data, err := s.fsys.ReadFile(full)
-	if err != nil || len(data) > maxScriptFile {
-		return ""
-	}
-	cwd := c.cwd
-	if m := ownFolderIs.FindSubmatch(data); m != nil {
-		cwd = path.Join(path.Dir(full), string(m[1]))
-	}
-	if c.depth >= maxTasks {
-		return ""
-	}
-	by := ""
-	for _, command := range shell.Parse(string(data)) {
-		for _, part := range commandsOf(command.Words) {
-			if len(part.Words) == 0 || slices.Contains(saysNothing, part.Words[0]) {
-				continue
-			}
-			dir := path.Join(cwd, command.Folder, part.Folder)
-			if by = s.coveredBy(part, dir, c.depth+1); by == "" {
-				return ""
-			}
-		}
-	}
-	return by
+	return s.linesBy(commands, cwd, c.depth)
 }
 
 // imageBuilt is the image that a command of the engine builds, and the folder that it is built from.
@@ -216,11 +188,13 @@ func (s *surveyor) neededBy(words []string) string {
 		}
 		return ""
 	}
-	known, by := s.machineNames(), "needs"
+	known, by, any := s.machineNames(), "needs", false
 	for _, w := range words[1:] {
 		if strings.HasPrefix(w, "-") || slices.Contains(installVerbs, w) {
+			any = any || slices.Contains(listVerbs, w)
 			continue
 		}
+		any = true
 		if spoken := protocol.OfPackage(unversioned(w)); spoken != nil {
 			at := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool { return speaks(&v, spoken) })
 			if at >= 0 {
@@ -235,8 +209,14 @@ func (s *surveyor) neededBy(words []string) string {
 			return ""
 		}
 	}
+	if !any {
+		return "" // nothing is named
+	}
 	return by
 }
+
+// listVerbs are words by which a package manager is told to look what there is, which goes with what it then installs.
+var listVerbs = []string{"update", "upgrade"}
 
 var installVerbs = []string{"install", "add", "i", "get", "update", "upgrade", "global", "services", "start", "enable",
 	"restart", "tool", "use", "local.hex", "local.rebar"}

@@ -93,11 +93,19 @@ func (s *surveyor) isActive(file string) bool {
 
 // commandsOf lists what a list of words runs: itself, or what it gives to a shell.
 func commandsOf(words []string) []shell.Command {
-	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"}, words[0]) &&
-		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
-		return shell.Parse(words[2])
+	if script, ok := givenToShell(words); ok {
+		return shell.Parse(script)
 	}
 	return []shell.Command{{Words: words, Folder: "."}}
+}
+
+// givenToShell is the script that words give to a shell, sh -c SCRIPT.
+func givenToShell(words []string) (script string, ok bool) {
+	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"}, words[0]) &&
+		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
+		return words[2], true
+	}
+	return "", false
 }
 
 func containerEntry(v *stack.Service) []string {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/shell"
 )
 
@@ -16,6 +17,7 @@ type image struct {
 	exposes []exposed
 	copies  []laidOver // from the context, the later ones last
 	takes   []taken    // all that it takes from the context, in stages before as well
+	sets    []string   // the names of the variables that it sets for what runs in it
 }
 
 // exposed is a port that an image says it listens on.
@@ -191,6 +193,15 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 				}
 			}
 		}
+	case "ENV":
+		if len(words) > 1 && !strings.Contains(words[0], "=") {
+			words = words[:1] // the older form, ENV NAME VALUE
+		}
+		for _, w := range words {
+			if name, _, _ := strings.Cut(w, "="); variableName.MatchString(name) {
+				s.sets = append(s.sets, name)
+			}
+		}
 	case "CMD", "ENTRYPOINT":
 		s.command = listed(words)
 		if len(words) > 0 && !strings.HasPrefix(words[0], "[") {
@@ -220,6 +231,8 @@ func (s *buildStage) mounted(options string, line int, names map[string]int) {
 		s.takes = append(s.takes, taken{path.Clean(strings.TrimLeft(source, "/")), line})
 	}
 }
+
+var variableName = expr.New(`^[A-Za-z_]\w*$`)
 
 // inside is a path of the container, seen from its working folder.
 func inside(workdir, to string) string {

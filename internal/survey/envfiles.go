@@ -189,9 +189,14 @@ func (s *surveyor) missingNames() {
 			}
 		}
 	}
-	for _, v := range s.stack.Services {
-		for key := range v.Env {
+	for i := range s.stack.Services {
+		for key := range s.stack.Services[i].Env {
 			named[key] = true
+		}
+		if img, _ := s.dockerfileOf(&s.stack.Services[i]); img != nil {
+			for _, key := range img.sets {
+				named[key] = true
+			}
 		}
 	}
 	for _, v := range s.stack.Variables {

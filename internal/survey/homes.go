@@ -99,7 +99,10 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 			return s.memberMeant(p, dir, command)
 		}
 	}
-	if name := svc.Image; svc.Build == "" && !strings.ContainsAny(name, "/") && protocol.OfImage(name) == nil {
+	if name := svc.Image; svc.Build == "" && protocol.OfImage(name) == nil {
+		if strings.Contains(name, "/") {
+			return s.publishedFrom(svc)
+		}
 		return s.madeHere(svc, protocol.ImageName(name))
 	}
 	return ""
@@ -135,7 +138,7 @@ func (s *surveyor) memberMeant(p *stack.Project, dir string, command []string) s
 func (s *surveyor) madeHere(svc *stack.Service, image string) string {
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
-		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image {
+		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image { // as isCalled
 			continue
 		}
 		s.remark(stack.Problem, stack.CodeImageOfProject, svc.At,
@@ -143,6 +146,24 @@ func (s *surveyor) madeHere(svc *stack.Service, image string) string {
 				p.Path),
 			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch --native %s",
 				s.imageScript(p.Path), svc.Name))
+		return p.Path
+	}
+	return ""
+}
+
+// publishedFrom is the folder of the project whose released program an image from elsewhere holds: the one that serves
+// and is called as the image is.
+func (s *surveyor) publishedFrom(svc *stack.Service) string {
+	_, image := path.Split(protocol.ImageName(svc.Image))
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Serve == nil || path.Base(ecosystem.Unversioned(p.Name)) != image {
+			continue
+		}
+		s.remark(stack.Note, stack.CodeImagePublished, svc.At,
+			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this code", svc.Name,
+				svc.Image, folderWords(p.Path)),
+			"To run the code: nharbor launch --native "+svc.Name)
 		return p.Path
 	}
 	return ""
@@ -260,7 +281,7 @@ func (s *surveyor) takesWhatIsThere() {
 			full := path.Join(svc.Build, t.path)
 			at := stack.Place{File: file, Line: t.line}
 			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
-				told[at] ||
+				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}

@@ -17,7 +17,8 @@ import (
 // aside are folders whose projects are looked at but not launched.
 var aside = expr.New(
 	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
-		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?)(/|$)`)
+		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?|` +
+		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?)(/|$)`)
 
 // Twins are the names of folders that hold one application as it is before and after a course's work.
 var (
@@ -432,7 +433,8 @@ func (s *surveyor) dockerfiles() {
 	}
 }
 
-// published is the port of this machine that the README publishes the inner one on, or the same number.
+// published is the port of this machine that the README publishes the inner one on, or the same number. Those that need
+// rights of an administrator, and are mostly taken, become 8000 more.
 func (s *surveyor) published(dir string, inner int) int {
 	for _, d := range s.demands {
 		built, known := "", false
@@ -451,5 +453,17 @@ func (s *surveyor) published(dir string, inner int) int {
 			}
 		}
 	}
-	return inner
+	if inner >= firstFreeOfRights {
+		return inner
+	}
+	for port := 8000 + inner; ; port++ {
+		if !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+			return slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port })
+		}) {
+			return port
+		}
+	}
 }
+
+// firstFreeOfRights is the lowest port that every user may listen on.
+const firstFreeOfRights = 1024

@@ -200,14 +200,26 @@ func (s *surveyor) versions(p *stack.Project) {
 		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
 	for i, a := range p.Runtimes {
 		for _, b := range p.Runtimes[:i] {
-			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !agree(a.Constraint, b.Constraint) {
+			if a.Tool == b.Tool && !(a.Hint && b.Hint) &&
+				!agree(cmp.Or(a.Close, a.Constraint), cmp.Or(b.Close, b.Constraint)) {
 				level, remedy := stack.Warning, "Find out which of them the project works with, and correct the other."
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
-				s.remark(level, stack.CodeVersionsContradict, a.At,
-					fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line, a.Tool,
-						b.Constraint, a.Constraint), remedy)
+				s.remark(
+					level,
+					stack.CodeVersionsContradict,
+					a.At,
+					fmt.Sprintf(
+						"%s:%d asks for %s %s, this for %s: no version fits both",
+						b.At.File,
+						b.At.Line,
+						a.Tool,
+						b.Constraint,
+						a.Constraint,
+					),
+					remedy,
+				)
 			}
 		}
 	}

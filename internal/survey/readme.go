@@ -4,6 +4,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
@@ -22,6 +23,7 @@ type demand struct {
 	command string
 	cwd     string // the folder that it is meant for
 	parts   []shell.Command
+	mention bool // whether it stands in a sentence or a heading
 }
 
 // shellWords begin a line that is a command of no ecosystem.
@@ -149,8 +151,8 @@ var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-sessio
 // count.
 func demandsOf(file string, data []byte) []demand {
 	r := &reader{file: file, dir: path.Dir(file), data: data}
-	if documents.MatchString(path.Base(r.dir)) && !isReadme(file) {
-		r.dir = path.Dir(r.dir) // of which they speak
+	if !isReadme(file) {
+		r.dir = spokenOf(r.dir)
 	}
 	ext := strings.ToLower(path.Ext(file))
 	if ext == ".rst" || ext == ".txt" || ext == ".rdoc" || ext == "" {
@@ -190,19 +192,37 @@ func demandsOf(file string, data []byte) []demand {
 			words := strings.Fields(strings.TrimPrefix(span, "$ "))
 			if len(words) > 1 && commandWord(words[0]) && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") &&
 				!strings.HasSuffix(words[1], ":") {
+				before := len(r.out)
 				r.line(r.lineAt(at), span, false, r.dir)
+				for i := range r.out[before:] {
+					r.out[before+i].mention = true
+				}
 			}
 			return ast.WalkSkipChildren, nil
 		}
 		return ast.WalkContinue, nil
 	})
-	return r.out
+	return slices.DeleteFunc(r.out, func(d demand) bool {
+		return d.mention && slices.ContainsFunc(r.out, func(o demand) bool {
+			return !o.mention && strings.HasPrefix(o.command, d.command+" ")
+		})
+	})
+}
+
+// spokenOf is the folder that instructions in a folder speak of: of documents, the one that holds them.
+func spokenOf(dir string) string {
+	parts := strings.Split(dir, "/")
+	if at := slices.IndexFunc(parts, documents.MatchString); at >= 0 {
+		return path.Join(append([]string{"."}, parts[:at]...)...)
+	}
+	return dir
 }
 
 type reader struct {
 	file, dir string
 	data      []byte
 	out       []demand
+	cloned    []string // the folders that were cloned into by then
 }
 
 func (r *reader) lineAt(offset int) int {
@@ -236,7 +256,10 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 			joined += strings.TrimSpace(before) + " "
 			continue
 		}
-		line = joined + strings.TrimSpace(line)
+		if line = joined + strings.TrimSpace(line); strings.HasSuffix(line, "&&") || strings.HasSuffix(line, "||") {
+			joined = line + " "
+			continue
+		}
 		joined = ""
 		cwd = r.line(first, line, inShell || prompts, cwd)
 	}
@@ -257,7 +280,8 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
 	if len(words) == 0 || !inShell && !commandWord(words[0]) ||
-		inShell && !commandWord(words[0]) && strings.HasSuffix(words[0], ":") {
+		inShell && !commandWord(words[0]) && (strings.HasSuffix(words[0], ":") || !strings.ContainsFunc(words[0],
+			unicode.IsLetter)) {
 		return cwd
 	}
 	d := demandOf(stack.Place{File: r.file, Line: at}, line, path.Clean(cwd))
@@ -267,8 +291,11 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 			continue
 		}
 		if entered := path.Join(cwd, part.Folder); part.Words[0] == "cd" || part.Words[0] == "pushd" {
-			inside = enteredBy(part, entered)
+			inside = r.enteredBy(part, entered)
 			continue
+		}
+		if name := clonedInto(part.Words); name != "" {
+			r.cloned = append(r.cloned, name)
 		}
 		asks = true
 	}
@@ -286,16 +313,30 @@ var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", 
 	"nano", "open", "tree",
 	"start"}
 
-// enteredBy is the folder that a cd leads to.
-func enteredBy(cd shell.Command, from string) string {
+// enteredBy is the folder that a cd leads to. One that a clone before has made is the checkout itself, also where a
+// folder in it has the same name.
+func (r *reader) enteredBy(cd shell.Command, from string) string {
 	if len(cd.Words) < 2 || strings.HasPrefix(cd.Words[1], "-") || strings.ContainsAny(cd.Words[1], "<$~") {
 		return from
+	}
+	top, rest, _ := strings.Cut(strings.TrimPrefix(cd.Words[1], "./"), "/")
+	if slices.Contains(r.cloned, top) && from == r.dir {
+		return path.Join(from, rest)
 	}
 	return path.Join(from, cd.Words[1])
 }
 
+// clonedInto is the name of the folder that a command of git's clones into; empty if it doesn't.
+func clonedInto(words []string) string {
+	if len(words) < 3 || words[0] != "git" || words[1] != "clone" {
+		return ""
+	}
+	last := words[len(words)-1]
+	return strings.TrimSuffix(path.Base(strings.TrimSuffix(last, "/")), ".git")
+}
+
 func demandOf(at stack.Place, command, cwd string) demand {
-	return demand{at, command, cwd, shell.Parse(command)}
+	return demand{at: at, command: command, cwd: cwd, parts: shell.Parse(command)}
 }
 
 // toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up, to stay.

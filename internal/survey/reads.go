@@ -240,16 +240,64 @@ func checkedBy(out []stack.Read, schema *ecosystem.Schema, text, file string) []
 	if schema.Scope == nil {
 		return entriesOf(out, schema, text, 0, "", file, text)
 	}
+	for _, c := range classesOf(schema, text) {
+		out = entriesOf(out, schema, c.body, c.offset, c.prefix, file, text)
+	}
+	return out
+}
+
+// class is a named part of a file of code with entries.
+type class struct {
+	name, body, prefix string
+	offset             int      // of the body in the file
+	of                 []string // what it is made of
+	counts             bool
+}
+
+// classesOf finds the parts of a file whose entries are variables: those made of the schema's root, directly or by way
+// of others, and all that such a part is made of, which take over its prefix.
+func classesOf(schema *ecosystem.Schema, text string) (out []*class) {
+	byName := map[string]*class{}
+	var all []*class
 	for _, at := range schema.Scope.FindAllStringSubmatchIndex(text, -1) {
-		part := text[at[1]:]
-		if end := unindented.FindStringSubmatchIndex(part); end != nil {
-			part = part[:end[0]]
+		c := &class{name: text[at[2]:at[3]], body: text[at[1]:], offset: at[1],
+			of: strings.FieldsFunc(text[at[4]:at[5]], func(r rune) bool { return !wordSign(byte(r)) })}
+		if end := unindented.FindStringSubmatchIndex(c.body); end != nil {
+			c.body = c.body[:end[0]]
 		}
-		prefix := ""
-		if m := schema.Prefix.FindStringSubmatch(part); m != nil {
-			prefix = m[1]
+		if m := schema.Prefix.FindStringSubmatch(c.body); m != nil {
+			c.prefix = m[1]
 		}
-		out = entriesOf(out, schema, part, at[1], prefix, file, text)
+		byName[c.name], all = c, append(all, c)
+	}
+	var count func(c *class, prefix string)
+	count = func(c *class, prefix string) {
+		if c == nil || c.counts {
+			return
+		}
+		c.counts = true
+		if c.prefix == "" {
+			c.prefix = prefix
+		}
+		for _, name := range c.of {
+			count(byName[name], c.prefix)
+		}
+	}
+	settings := map[string]bool{schema.Root: true}
+	for _, c := range all { // a class stands before those that are made of it
+		if slices.ContainsFunc(c.of, func(name string) bool { return settings[name] }) {
+			settings[c.name] = true
+		}
+	}
+	for _, c := range all {
+		if settings[c.name] {
+			count(c, c.prefix)
+		}
+	}
+	for _, c := range all {
+		if c.counts {
+			out = append(out, c)
+		}
 	}
 	return out
 }
@@ -266,7 +314,7 @@ func entriesOf(out []stack.Read, schema *ecosystem.Schema, part string, offset i
 			if strings.HasPrefix(name, "model_") {
 				continue // what the class itself is told
 			}
-			entry, _, _ = strings.Cut(part[m[1]:], "\n")
+			entry = lineFrom(part[m[1]:])
 			name = strings.ToUpper(prefix + name)
 		}
 		if ecosystem.Given(name) {
@@ -293,6 +341,24 @@ func entryFrom(text string) string {
 			}
 		case ',', ';':
 			if depth == 0 {
+				return text[:i]
+			}
+		}
+	}
+	return text[:min(len(text), maxForm)]
+}
+
+// lineFrom is the rest of a line, and those below it as long as a bracket is open.
+func lineFrom(text string) string {
+	depth := 0
+	for i, c := range text[:min(len(text), maxForm)] {
+		switch c {
+		case '(', '[', '{':
+			depth++
+		case ')', ']', '}':
+			depth--
+		case '\n':
+			if depth <= 0 {
 				return text[:i]
 			}
 		}

@@ -61,7 +61,8 @@ func (s *surveyor) signIns() {
 	for _, file := range s.instructions {
 		s.signInsOf(file, true, add)
 	}
-	for _, file := range s.tree.seeds[:min(len(s.tree.seeds), maxSeeds)] {
+	seeds := slices.DeleteFunc(slices.Clone(s.tree.seeds), ofTests.MatchString)
+	for _, file := range seeds[:min(len(seeds), maxSeeds)] {
 		s.signInsOf(file, false, add)
 	}
 	for i := range s.stack.Services {
@@ -98,6 +99,29 @@ func (s *surveyor) signIns() {
 	}
 }
 
+// ofTests are files whose users exist for tests alone.
+var ofTests = expr.New(`(?i)(^|/)(tests?|__tests__|spec|e2e|cypress|playwright)/`)
+
+// literal finds a form in a line. In code a value counts only as a text in quotes: anything else is computed.
+func literal(form *expr.Expr, line string, code bool) []string {
+	at := form.FindStringSubmatchIndex(line)
+	if at == nil {
+		return nil
+	}
+	out := make([]string, len(at)/2)
+	for i := range out {
+		from, to := at[2*i], at[2*i+1]
+		if from < 0 {
+			continue
+		}
+		if i > 0 && code && (from == 0 || !strings.ContainsRune("\"'`", rune(line[from-1]))) {
+			return nil
+		}
+		out[i] = line[from:to]
+	}
+	return out
+}
+
 var adminKey = expr.New(
 	`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
 
@@ -109,7 +133,15 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 		return
 	}
 	lines := strings.Split(string(data), "\n")
-	about := !readme
+	about, code, rows := !readme, ecosystem.OfCode(path.Ext(file)) != nil, readme
+	if strings.EqualFold(path.Ext(file), ".csv") {
+		rows = true
+		for i, line := range lines {
+			lines[i] = "|" + strings.NewReplacer(",", "|", ";", "|", `"`, "").
+				Replace(strings.TrimRight(line, "\r")) +
+				"|"
+		}
+	}
 	user, userAt := "", -10
 	columns := []int{-1, -1}
 	others := s.startsOthers(file)
@@ -130,7 +162,7 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 		} else if readme && strings.HasPrefix(line, "#") {
 			about = false
 		}
-		if readme && cells(line, &columns, func(u, p string) { add(u, p, at) }) {
+		if rows && cells(line, &columns, func(u, p string) { add(u, p, at) }) {
 			continue // what a row says depends on the heads of its table alone
 		}
 		if readme {
@@ -140,7 +172,7 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 			add(m[1], m[2], at)
 			continue
 		}
-		if m := labelled.FindStringSubmatch(line); m != nil {
+		if m := literal(labelled, line, code); m != nil {
 			add(m[1], m[2], at)
 			continue
 		}
@@ -151,10 +183,10 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 		if !about {
 			continue
 		}
-		if m := userLine.FindStringSubmatch(line); m != nil {
+		if m := literal(userLine, line, code); m != nil {
 			user, userAt = m[1], i
 		}
-		if m := passLine.FindStringSubmatch(line); m != nil && i-userAt <= 2 && user != "" {
+		if m := literal(passLine, line, code); m != nil && i-userAt <= 2 && user != "" {
 			add(user, m[1], stack.Place{File: file, Line: userAt + 1})
 			user = ""
 		}
@@ -204,7 +236,7 @@ func (s *surveyor) startsOthers(file string) map[int]bool {
 			continue
 		}
 		for _, part := range d.parts {
-			if s.startsOther(part, path.Join(d.cwd, part.Folder), 0) {
+			if s.startsOther(part, d.cwd) {
 				out[d.at.Line] = true
 			}
 		}
@@ -212,35 +244,15 @@ func (s *surveyor) startsOthers(file string) map[int]bool {
 	return out
 }
 
-func (s *surveyor) startsOther(part shell.Command, cwd string, depth int) bool {
-	c := &covering{words: part.Words, text: part.Text, cwd: cwd, depth: depth}
-	if len(c.words) == 0 || depth > maxTasks {
-		return false
-	}
-	if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
-		return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })
-	}
-	if program("docker", "podman")(c) && c.word(1) == "run" {
-		return s.coveredBy(part, cwd, 0) == ""
-	}
-	for _, p := range s.stack.Projects {
-		if p.Path != cwd || !ecosystem.ManagerNamed(c.words[0]).Tasks {
-			continue
+// startsOther reports whether a command comes to starting containers that a launch doesn't start.
+func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
+	return slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+		c := &covering{words: l.Words, text: l.Text, cwd: l.cwd}
+		if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
+			return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })
 		}
-		for _, t := range p.Targets {
-			if t.Name != c.word(1) {
-				continue
-			}
-			for _, line := range t.Lines {
-				for _, inner := range shell.Parse(line) {
-					if s.startsOther(inner, path.Join(cwd, inner.Folder), depth+1) {
-						return true
-					}
-				}
-			}
-		}
-	}
-	return false
+		return program("docker", "podman")(c) && c.word(1) == "run" && s.coveredBy(l.Command, l.cwd, 0) == ""
+	})
 }
 
 // slashedIn finds a user and a password beside each other. A user's address is no password, and a file none either.

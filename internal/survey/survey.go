@@ -128,14 +128,17 @@ func (s *surveyor) tops() []string {
 func (s *surveyor) compose() {
 	var sets []composeSet
 	for _, top := range s.tops() {
-		if c, ok := s.chosen(top); ok && !slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
+		if c, ok := s.chosen(top); ok &&
+			!slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
 			sets = append(sets, c)
 		}
 	}
 	if len(sets) == 0 && len(s.tree.compose) > 0 {
 		for _, file := range s.tree.compose {
-			if dir := path.Dir(file); !ofDevContainer(file) && s.hasCompose(dir) {
-				sets = append(sets, composeSet{dir: dir})
+			dir := path.Dir(file)
+			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !aside.MatchString(dir) && s.hasCompose(dir) &&
+				s.ofApplication(c) {
+				sets = append(sets, c)
 				break
 			}
 		}
@@ -144,9 +147,17 @@ func (s *surveyor) compose() {
 	for _, c := range sets {
 		dir := c.dir
 		if c.named() {
-			s.remark(stack.Note, stack.CodeComposeTold, c.at,
-				fmt.Sprintf("the README starts %s, and so does a launch", strings.Join(c.files, " with ")),
-				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside the README.")
+			s.remark(
+				stack.Note,
+				stack.CodeComposeTold,
+				c.at,
+				fmt.Sprintf(
+					"%s starts %s, and so does a launch",
+					path.Base(c.at.File),
+					strings.Join(c.files, " with "),
+				),
+				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside it.",
+			)
 		}
 		p, err := s.loadSet(c)
 		if err != nil {
@@ -186,7 +197,12 @@ func (s *surveyor) compose() {
 		s.composed = append(s.composed, p)
 	}
 	listed := slices.Clone(s.tree.compose)
-	told := slices.ContainsFunc(sets, composeSet.named)
+	by := "" // the file that starts other compose files
+	for _, c := range sets {
+		if c.named() {
+			by = path.Base(c.at.File)
+		}
+	}
 	for _, f := range slices.Sorted(maps.Keys(active)) {
 		if !slices.Contains(listed, f) {
 			listed = append(listed, f)
@@ -195,7 +211,7 @@ func (s *surveyor) compose() {
 	for _, f := range listed {
 		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
-			why, remedy := inactive(f, active, told)
+			why, remedy := inactive(f, active, by)
 			s.remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
@@ -209,28 +225,24 @@ func (s *surveyor) compose() {
 // composeFilesNamed are the files that READMEs and task files call the compose command with, by path.
 func (s *surveyor) composeFilesNamed() []string {
 	named := map[string]bool{}
-	add := func(c shell.Command, cwd string) {
-		if verb, _ := composeCall(c.Words); verb == "" {
-			return
-		}
-		for _, f := range composeFiles(c.Words) {
-			if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.exists(f) {
-				named[f] = true
+	add := func(commands []shell.Command, cwd string) {
+		for _, c := range commands {
+			if verb, _ := composeCall(c.Words); verb == "" {
+				continue
+			}
+			for _, f := range composeFiles(c.Words) {
+				if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.exists(f) {
+					named[f] = true
+				}
 			}
 		}
 	}
 	for _, d := range s.demands {
-		for _, c := range d.parts {
-			add(c, d.cwd)
-		}
+		add(d.parts, d.cwd)
 	}
 	for _, p := range s.stack.Projects {
 		for _, t := range p.Targets {
-			for _, line := range t.Lines {
-				for _, c := range shell.Parse(line) {
-					add(c, p.Path)
-				}
-			}
+			add(commandsOfLines(t.Lines), p.Path)
 		}
 	}
 	return slices.Sorted(maps.Keys(named))
@@ -241,8 +253,9 @@ func ofDevContainer(file string) bool {
 	return slices.Contains(strings.Split(path.Dir(file), "/"), ".devcontainer")
 }
 
-// inactive tells why a compose file is not part of the launch, and how it would be.
-func inactive(file string, active map[string]bool, told bool) (why, remedy string) {
+// inactive tells why a compose file is not part of the launch, and how it would be; by is the file that starts others,
+// if one does.
+func inactive(file string, active map[string]bool, by string) (why, remedy string) {
 	dir, beside := path.Dir(file), ""
 	for _, name := range compose.FileNames {
 		if active[path.Join(dir, name)] {
@@ -254,8 +267,8 @@ func inactive(file string, active map[string]bool, told bool) (why, remedy strin
 	case ofDevContainer(file) && len(active) == 0:
 		return "this compose file is a dev container's: it says where one works, and not what the application is",
 			"To launch it anyway, start in its folder with -C."
-	case beside == "" && told:
-		return "this compose file is not part of the launch: the README starts another one",
+	case beside == "" && by != "":
+		return fmt.Sprintf("this compose file is not part of the launch: %s starts another one", by),
 			"To use it, name it in COMPOSE_FILE."
 	case beside == "" && len(active) > 0:
 		return "this compose file is not part of the launch: another one lies higher",
@@ -497,9 +510,13 @@ func (s *surveyor) inspect() {
 	for _, c := range s.stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
-				s.remark(stack.Problem, stack.CodeSubmoduleMissing, stack.Place{File: path.Join(c.Path, ".gitmodules")},
+				s.remark(
+					stack.Problem,
+					stack.CodeSubmoduleMissing,
+					stack.Place{File: path.Join(c.Path, ".gitmodules")},
 					fmt.Sprintf("the submodule %s is empty", m.Path),
-					"Bring it in: git submodule update --init --recursive")
+					"Bring it in: git submodule update --init --recursive",
+				)
 			}
 		}
 	}

@@ -4,10 +4,12 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -15,7 +17,7 @@ import (
 type composeSet struct {
 	dir   string      // that they are read from
 	files []string    // nil for those that the folder has by its own
-	at    stack.Place // where a README starts them
+	at    stack.Place // where a README or a task starts them
 }
 
 // otherGoals are names of compose files for something else than work on the application.
@@ -23,22 +25,29 @@ var otherGoals = expr.New(`(?i)(^|[-_.])(prod(uction)?|staging|deploy(ment)?|tes
 	`monitoring|observability|legacy|old)([-_.]|$)`)
 
 // chosen tells which compose files of a checkout are meant. Those that a README starts count before those that only lie
-// there; of several the ones with more servers, and then the ones that it starts first. COMPOSE_FILE goes before all.
+// there, and these before those that only a task starts; of several the ones with more servers, and then the ones that
+// come first. COMPOSE_FILE goes before all.
 func (s *surveyor) chosen(top string) (composeSet, bool) {
 	own := composeSet{dir: top}
 	has := s.hasCompose(top)
 	sets := s.told(top)
-	if named, _ := s.env(top)("COMPOSE_FILE"); named != "" || !slices.ContainsFunc(sets, composeSet.named) {
+	if named, _ := s.env(top)("COMPOSE_FILE"); named != "" || has && !slices.ContainsFunc(sets, composeSet.named) {
 		return own, has
+	}
+	if !slices.ContainsFunc(sets, composeSet.named) {
+		sets = append(sets, s.byTasks(top)...)
 	}
 	if has && !slices.ContainsFunc(sets, func(c composeSet) bool { return !c.named() && c.dir == top }) {
 		sets = append(sets, own)
 	}
-	best, most := 0, -1
+	best, most := -1, -1
 	for i, c := range sets {
 		if servers := s.servers(c); servers > most {
 			best, most = i, servers
 		}
+	}
+	if best < 0 {
+		return own, has
 	}
 	return sets[best], true
 }
@@ -52,30 +61,52 @@ func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
 	return compose.Load(s.fsys, c.dir, compose.Options{Env: s.env(c.dir), Files: c.files})
 }
 
-// told lists what the READMEs at the top of a checkout start, in their order. Those of its parts speak of a part alone.
-func (s *surveyor) told(top string) []composeSet {
-	var out []composeSet
+// told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts
+// that they call. Those of its parts speak of a part alone.
+func (s *surveyor) told(top string) (out []composeSet) {
 	for _, d := range s.demands {
 		if path.Dir(d.at.File) != top {
 			continue
 		}
 		for _, part := range d.parts {
-			if verb, _ := composeCall(part.Words); verb != "up" && verb != "start" {
+			out = s.addStarted(out, part, d.cwd, d.at)
+		}
+	}
+	return out
+}
+
+// byTasks lists what the tasks and scripts at the top of a checkout start, in their order.
+func (s *surveyor) byTasks(top string) (out []composeSet) {
+	for _, p := range s.stack.Projects {
+		if p.Path != top {
+			continue
+		}
+		for _, t := range p.Targets {
+			if otherGoals.MatchString(t.Name) {
 				continue
 			}
-			cwd := path.Join(d.cwd, part.Folder)
-			if !s.isFolder(cwd) {
-				cwd = s.ownFolder(cwd)
-			}
-			c, ok := s.started(cwd, composeFiles(part.Words))
-			if c.at = d.at; ok && !slices.ContainsFunc(out, func(o composeSet) bool {
-				return o.dir == c.dir && slices.Equal(o.files, c.files)
-			}) {
-				out = append(out, c)
+			for _, part := range commandsOfLines(t.Lines) {
+				out = s.addStarted(out, part, top, t.At)
 			}
 		}
 	}
 	return out
+}
+
+// addStarted adds the compose files that a command starts in the end, unless they are there already.
+func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
+	for _, l := range s.leaves(part, cwd) {
+		if verb, _ := composeCall(l.Words); verb != "up" && verb != "start" {
+			continue
+		}
+		c, ok := s.started(l.cwd, composeFiles(l.Words))
+		if c.at = at; ok && !slices.ContainsFunc(sets, func(o composeSet) bool {
+			return o.dir == c.dir && slices.Equal(o.files, c.files)
+		}) {
+			sets = append(sets, c)
+		}
+	}
+	return sets
 }
 
 // started is what a call in a folder starts that names these files, or none; ok is false if that isn't there, or is for
@@ -101,6 +132,36 @@ func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
 func (s *surveyor) isFile(name string) bool {
 	info, err := fs.Stat(s.fsys, name)
 	return err == nil && info.Mode().IsRegular()
+}
+
+// isCalled reports whether a project of the checkout has that name.
+func (s *surveyor) isCalled(name string) bool {
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return p.Serve != nil && (p.Name == name || path.Base(p.Path) == name)
+	})
+}
+
+// ofApplication reports whether a set that nobody says to start is part of the application: it builds from the checkout
+// or runs an image that only a project here makes, or half of its services at least are known servers.
+func (s *surveyor) ofApplication(c composeSet) bool {
+	p, _ := s.loadSet(c)
+	if p == nil {
+		return true // to be told why it can't be read
+	}
+	active, servers := 0, 0
+	for i := range p.Services {
+		v := &p.Services[i]
+		if !v.Active {
+			continue
+		}
+		if v.Build != "" || !strings.Contains(v.Image, "/") && s.isCalled(protocol.ImageName(v.Image)) {
+			return true
+		}
+		if active++; protocol.OfImage(v.Image) != nil {
+			servers++
+		}
+	}
+	return 2*servers >= active
 }
 
 // servers counts the services of a set whose images are known servers.

@@ -157,12 +157,61 @@ func (s *surveyor) toldServices() {
 			switch {
 			case besides && s.anyServes(cwd) && s.lasts(part, cwd):
 				s.toldService(d, part, cwd, true)
-			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text):
+			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text, d.at.Line):
 				s.toldService(d, part, cwd, false)
 			}
 		}
 	}
+	s.taskServices()
 }
+
+// taskServices makes services of the tasks that serve, beside projects of which nothing else does.
+func (s *surveyor) taskServices() {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if len(p.Targets) == 0 || s.asideWhy(p.Path) != "" || s.anyServes(p.Path) {
+			continue
+		}
+		for _, name := range ecosystem.ServeTasks {
+			at := slices.IndexFunc(p.Targets, func(t stack.Target) bool { return t.Name == name })
+			if at < 0 {
+				continue
+			}
+			t := &p.Targets[at]
+			own := slices.ContainsFunc(commandsOfLines(t.Lines), func(c shell.Command) bool {
+				return s.ownProgram(c.Words, p.Path)
+			})
+			if ecosystem.InContainers(t) || !own && !ecosystem.ServesTask(t) {
+				continue
+			}
+			part := shell.Command{Words: []string{t.Program, name}, Text: t.Program + " " + name, Folder: "."}
+			s.toldService(demand{at: t.At, command: part.Text, cwd: p.Path}, part, p.Path, false)
+			break
+		}
+	}
+}
+
+// ownProgram reports whether a command runs a program that the folder's project brings, and doesn't only look or
+// prepare.
+func (s *surveyor) ownProgram(words []string, cwd string) bool {
+	usual := ecosystem.Canonical(words)
+	if len(usual) == 0 || slices.ContainsFunc(usual[1:], func(w string) bool {
+		return onlyLooks.MatchString(w) || preparesByName(w)
+	}) {
+		return false
+	}
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			return part.Folder == cwd && slices.Contains(part.Programs, usual[0])
+		})
+	})
+}
+
+// onlyLooks are words by which a program is asked for something that ends at once.
+var onlyLooks = expr.New(`^(-h|-V|--?help|--?version|help|version|check|config|status|list|show|test)$`)
+
+// runHead is the head of a section, or a word, about running the application.
+var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
 
 // anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
 func (s *surveyor) anyServes(cwd string) bool {
@@ -176,8 +225,9 @@ func (s *surveyor) anyServes(cwd string) bool {
 }
 
 // toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
-// project's packages does where the README has one address to look at.
-func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText) bool {
+// project's packages does where the README has one address to look at; one that the project itself brings does there
+// as well, and in a section about running it.
+func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
 	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
 	switch {
@@ -192,6 +242,9 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText)
 		return !s.namesBuilt(c)
 	case role == "":
 		_, line := text.onlyPage()
+		if s.ownProgram(part.Words, cwd) {
+			return line > 0 || runHead.MatchString(text.at(at).head) || runHead.MatchString(part.Text)
+		}
 		return line > 0 && s.ofPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false

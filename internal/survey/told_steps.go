@@ -56,6 +56,7 @@ func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
 	var installed bool
 	var least stack.Role // what has been done by then
 	var open []int
+	served := map[string]bool{} // what was installed, and is served by then
 	for _, i := range demands {
 		d := &s.demands[i]
 		by := ""
@@ -76,8 +77,8 @@ func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
 			for _, k := range open {
 				s.toldStep(k, s.projectOfStep(s.toldWith[k]))
 			}
-			installed, open = false, nil
-		case by == "" && installed && !offSections.MatchString(text.at(d.at.Line).head):
+			installed, open, served[s.toldIn] = false, nil, true
+		case by == "" && installed && !served[s.toldIn] && !offSections.MatchString(text.at(d.at.Line).head):
 			open = append(open, i)
 			s.toldAfter[i], s.toldWith[i] = least, s.toldIn
 		}
@@ -128,6 +129,9 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 				return
 			}
 		}
+		if s.doesMore(part, cwd) {
+			return
+		}
 		if !s.ofCheckout(part, cwd, p) && (beside == nil || !s.buildsAssets(part, cwd)) {
 			return
 		}
@@ -176,6 +180,21 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 	}
 }
 
+// doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
+// again, or serves.
+func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
+	return slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+		words := l.Words
+		if words[0] == "exec" && len(words) > 1 {
+			words = words[1:]
+		}
+		role, _ := ecosystem.Meaning(words)
+		return words[0] == "sudo" || ecosystem.Installs(words[0]) && role == ecosystem.SetsUp ||
+			words[0] == "git" && len(words) > 1 && words[1] == "clone" || l.Background ||
+			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "")
+	})
+}
+
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
 func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
@@ -191,7 +210,8 @@ func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
 // buildsAssets reports whether a command is the script that builds.
 func (s *surveyor) buildsAssets(part shell.Command, cwd string) bool {
 	usual := ecosystem.Canonical(part.Words)
-	return len(usual) > 1 && usual[0] == "script" && strings.HasPrefix(usual[1], "build") && s.hasScript(usual[1], cwd)
+	return len(usual) > 1 && usual[0] == "script" && strings.HasPrefix(usual[1], "build") &&
+		s.hasScript(usual[1], cwd)
 }
 
 // projectOfStep is the project that has a step; nil if none has.

@@ -98,7 +98,7 @@ var (
 			`mdown|rst|rdoc|txt))?$`)
 	seedName = expr.New(
 		`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|` +
-			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs)$`)
+			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs|csv)$`)
 )
 
 type walker struct {
