@@ -17,9 +17,17 @@ import (
 var (
 	goListens = expr.New(
 		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\("tcp",\s*|` +
-			`[pP]ort\s*:?=\s*)"[^":]*:?(\d{2,5})"`)
-	goMain     = expr.New(`(?m)^package main\b`)
-	goServes   = expr.New(`"net/http"|net\.Listen\(`)
+			`[pP]ort\s*:?=\s*|flag\.String(?:Var)?\((?:&\w+,\s*)?"(?:\w*[-_])?` +
+			`(?:addr|address|listen|bind|host|http)",\s*)` +
+			`"[^":]*:?(\d{2,5})"`)
+	goMain   = expr.New(`(?m)^package main\b`)
+	goServes = expr.New(`"net/http"|net\.Listen\(`)
+	goOpens  = expr.New(`ListenAndServe|http\.Serve(?:TLS)?\(|net\.Listen\(`)
+	goBuilds = expr.New(`\bgo (?:build|install)\b[^\n;&|]*?\s(\./[\w./-]+)`)
+	// The names of main packages below cmd, and of those among them that are no part of the running application.
+	goServerName = expr.New(`(?i)server|api|web|http|app|gateway|daemon`)
+	goOtherMain  = expr.New(`(?i)(^|[-_])(tests?|mocks?|fakes?|bench\w*|examples?|demos?|gen\w*|tools?|lint\w*|` +
+		`migrat\w*|seed\w*|cli|client)([-_]|$)`)
 	goTestFile = expr.New(`_test\.go$`)
 )
 
@@ -193,43 +201,72 @@ func (f Folder) goMainText() string {
 	return out.String()
 }
 
-// goServer finds the main package that serves: the module's root, or the first below cmd that opens a port.
+// goServer finds the main package that serves: at the module's root, or below cmd. The one that the Dockerfile builds
+// goes first, then those that open a port by themselves, those whose name says that they serve, and then the alphabet.
 func goServer(f Folder) (dir string, files []string) {
 	dirs := []string{"."}
 	if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, "cmd")); err == nil {
 		for _, e := range entries {
-			if e.IsDir() {
+			if e.IsDir() && !goOtherMain.MatchString(e.Name()) {
 				dirs = append(dirs, "cmd/"+e.Name())
 			}
 		}
 	}
 	slices.Sort(dirs)
+	docker := strings.ReplaceAll(f.text("Dockerfile"), "\\\n", " ")
+	best := 0
 	for _, d := range dirs {
-		entries, err := fs.ReadDir(f.FS, path.Join(f.Path, d))
+		sources, rank := goMainOf(f, d)
+		built := slices.ContainsFunc(goBuilds.FindAllStringSubmatch(docker, -1),
+			func(m []string) bool { return path.Clean(m[1]) == d })
+		named := goServerName.MatchString(path.Base(d)) && d != "."
+		if rank < 0 || rank == 0 && !(built && (named || strings.Contains(docker, "\nEXPOSE "))) {
+			continue
+		}
+		if rank *= 2; named {
+			rank++
+		}
+		if built {
+			rank += 8
+		}
+		if rank > best {
+			best, dir, files = rank, d, sources
+		}
+	}
+	if dir != "" && dir != "." {
+		dir = "./" + dir
+	}
+	return dir, files
+}
+
+// goMainOf are the files of a main package, and whether it opens a port: 2, may do so by what it imports: 1, or shows
+// nothing of it: 0; -1 for what is no main package.
+func goMainOf(f Folder, dir string) (sources []string, rank int) {
+	entries, err := fs.ReadDir(f.FS, path.Join(f.Path, dir))
+	if err != nil {
+		return nil, -1
+	}
+	isMain := false
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), ".go") || goTestFile.MatchString(e.Name()) {
+			continue
+		}
+		name := path.Join(dir, e.Name())
+		data, err := f.Read(name)
 		if err != nil {
 			continue
 		}
-		var sources []string
-		isMain, serves := false, false
-		for _, e := range entries {
-			if !strings.HasSuffix(e.Name(), ".go") || goTestFile.MatchString(e.Name()) {
-				continue
-			}
-			name := path.Join(d, e.Name())
-			data, err := f.Read(name)
-			if err != nil {
-				continue
-			}
-			sources = append(sources, name)
-			isMain = isMain || goMain.Match(data)
-			serves = serves || goServes.Match(data)
-		}
-		if isMain && serves {
-			if d != "." {
-				d = "./" + d
-			}
-			return d, sources
+		sources = append(sources, name)
+		isMain = isMain || goMain.Match(data)
+		switch {
+		case goOpens.Match(data):
+			rank = 2
+		case goServes.Match(data):
+			rank = max(rank, 1)
 		}
 	}
-	return "", nil
+	if !isMain {
+		return nil, -1
+	}
+	return sources, rank
 }

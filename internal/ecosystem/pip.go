@@ -2,6 +2,7 @@ package ecosystem
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -59,6 +60,17 @@ var pip = &Manager{
 			return w
 		},
 	},
+}
+
+// InstallsItself makes pip's install of a project bring the project's own programs too. Other managers do so anyway.
+func InstallsItself(p *stack.Project) {
+	for i := range p.Steps {
+		st := &p.Steps[i]
+		if last := len(st.Command) - 1; p.Manager == pip.Name && st.Role == stack.Install &&
+			!strings.Contains(st.Command[last], " -e ") {
+			st.Command = append(slices.Clone(st.Command[:last]), st.Command[last]+" -e .")
+		}
+	}
 }
 
 // requirementFiles lists the files that pip is to install from: the plain one, or those for work on the project.

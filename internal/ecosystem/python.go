@@ -198,6 +198,11 @@ func (p *pythonProject) index(address string, at stack.Place) {
 	}
 }
 
+var (
+	setupName       = expr.New(`\bname\s*=\s*["']([\w.-]+)["']`)
+	setupConfigName = expr.New(`(?m)^name\s*=\s*([\w.-]+)\s*$`)
+)
+
 var consoleScript = expr.New(`["'\n]\s*([A-Za-z][\w.-]*)\s*=\s*[\w.]+:\w+`)
 
 // programs are the names of the programs that the package brings.
@@ -225,6 +230,14 @@ func (p *pythonProject) collect() {
 		}
 	}
 	add(py.Project.Dependencies)
+	for _, named := range []struct {
+		file string
+		name *expr.Expr
+	}{{"setup.py", setupName}, {"setup.cfg", setupConfigName}} {
+		if m := named.name.FindStringSubmatch(p.text(named.file)); m != nil && p.out.Project.Name == "" {
+			p.out.Project.Name = m[1]
+		}
+	}
 	for _, name := range sortedKeys(py.Project.Optional) {
 		add(py.Project.Optional[name])
 	}

@@ -126,10 +126,10 @@ func init() {
 	coverRules = []coverRule{
 		{"compose", func(c *covering) bool { verb, _ := composeCall(c.words); return verb != "" },
 			func(s *surveyor, c *covering) string {
-				for _, file := range s.filesMeant(c) {
-					if !s.isActive(file) {
-						return ""
-					}
+				files := s.filesMeant(c)
+				if len(files) == 0 ||
+					slices.ContainsFunc(files, func(file string) bool { return !s.isActive(file) }) {
+					return ""
 				}
 				verb, args := composeCall(c.words)
 				return s.composeBy(c, verb, args)
@@ -366,7 +366,11 @@ var projectRules = []coverRule{
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
 		for i := range s.stack.Services {
 			v := &s.stack.Services[i]
-			if v.Runs == stack.Native && v.Dir() == c.cwd && s.key(v.Command) == s.key(c.words) {
+			if v.Runs == stack.Native && v.Dir() == c.cwd && s.key(v.Command) == s.key(c.words) &&
+				!slices.ContainsFunc(c.words[1:], func(w string) bool {
+					return !slices.Contains(v.Command, w) &&
+						(onlyLooks.MatchString(w) || w[0] == '-' && preparesByName(w))
+				}) {
 				return service(v.Name)
 			}
 		}
@@ -390,14 +394,19 @@ var projectRules = []coverRule{
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.words)
 	},
 		func(s *surveyor, c *covering) string {
-			if s.otherManager(c) {
+			if s.otherManager(c) || s.installsMore(c) {
 				return ""
 			}
 			return s.stepBy(c.role, c.cwd, c.of.Name)
 		}},
 	// Managers that install while they build have no step of their own for it.
 	{"an install that comes with the build", does(stack.Install),
-		func(s *surveyor, c *covering) string { return s.stepBy(stack.Build, c.cwd, c.of.Name) }},
+		func(s *surveyor, c *covering) string {
+			if s.otherManager(c) || s.installsMore(c) {
+				return ""
+			}
+			return s.stepBy(stack.Build, c.cwd, c.of.Name)
+		}},
 }
 
 // does holds for commands that are for one of these.

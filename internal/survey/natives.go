@@ -18,7 +18,7 @@ import (
 var aside = expr.New(
 	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
 		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?|` +
-		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?)(/|$)`)
+		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
 
 // Twins are the names of folders that hold one application as it is before and after a course's work.
 var (
@@ -368,7 +368,7 @@ func (s *surveyor) dockerfiles() {
 	for _, file := range s.tree.dockerfiles {
 		dir := path.Dir(file)
 		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
-			strings.Contains(dir, ".devcontainer") {
+			slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
 			continue
 		}
 		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
@@ -383,9 +383,10 @@ func (s *surveyor) dockerfiles() {
 			s.faults = append(s.faults, stack.AllFaults(err)...)
 			continue
 		}
-		spec := &stack.ContainerSpec{Dockerfile: path.Base(file)}
+		context := dir
 		var ports []stack.Port
 		if img := imageOf(data, ""); img != nil {
+			context = s.contextOf(dir, img)
 			for _, e := range img.exposes {
 				if e.transport != "udp" {
 					ports = append(ports, stack.Port{Host: s.published(dir, e.port), Target: e.port, Transport: "tcp",
@@ -393,6 +394,7 @@ func (s *surveyor) dockerfiles() {
 				}
 			}
 		}
+		spec := &stack.ContainerSpec{Dockerfile: strings.TrimPrefix(file, context+"/")}
 		natives := 0
 		for _, v := range s.stack.Services {
 			if v.Runs == stack.Native && v.Dir() == dir {
@@ -406,9 +408,11 @@ func (s *surveyor) dockerfiles() {
 			return v.Runs == stack.Native && v.Dir() == dir && v.Container == nil
 		}); i >= 0 {
 			v := &s.stack.Services[i]
-			v.Build, v.Container, v.Address = dir, spec, v.Name
+			v.Build, v.Container, v.Address = context, spec, v.Name
 			if len(v.Ports) == 0 {
-				v.Ports = ports
+				if v.Ports = ports; len(ports) > 0 {
+					s.portFound(v.Name)
+				}
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
@@ -422,13 +426,32 @@ func (s *surveyor) dockerfiles() {
 		}
 		name := s.unused(s.folderName(dir), dir, "container")
 		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
-			Runs: stack.Container, Kind: stack.Lasting, Build: dir,
+			Runs: stack.Container, Kind: stack.Lasting, Build: context,
 			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
 			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 		if len(ports) == 0 {
 			s.remark(stack.Warning, stack.CodePortUnknown, stack.Place{File: file, Line: 1},
 				fmt.Sprintf("the Dockerfile of %s exposes no port", name),
 				"Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
+		}
+	}
+}
+
+// isHidden reports whether the name of a file or folder hides it; . is the folder itself.
+func isHidden(name string) bool { return len(name) > 1 && name[0] == '.' }
+
+// contextOf is the folder that a Dockerfile is built in: its own or, where what it takes isn't there, the nearest one
+// above that has all of it.
+func (s *surveyor) contextOf(dir string, img *image) string {
+	for context := dir; ; context = path.Dir(context) {
+		if !slices.ContainsFunc(img.takes, func(t taken) bool {
+			full := path.Join(context, t.path)
+			return !buildVariable.MatchString(t.path) && !s.isFolder(full) && !s.exists(full)
+		}) {
+			return context
+		}
+		if context == "." || s.isCheckout(context) {
+			return dir
 		}
 	}
 }

@@ -74,7 +74,7 @@ func (s *surveyor) readmes() {
 			continue
 		}
 		s.instructions = append(s.instructions, file)
-		s.demands = append(s.demands, demandsOf(file, data)...)
+		s.demands = append(s.demands, demandsOf(file, data, s.ownPrograms()...)...)
 	}
 	for _, f := range s.tree.folders {
 		s.devContainer(f.Path)
@@ -147,10 +147,20 @@ func (s *surveyor) devContainer(dir string) {
 var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal", "shellsession", "cmd",
 	"powershell", "text", "bat", "fish"}
 
-// demandsOf reads the commands of one README. Markdown is read as CommonMark says; in other texts the indented lines
-// count.
-func demandsOf(file string, data []byte) []demand {
-	r := &reader{file: file, dir: path.Dir(file), data: data}
+// ownPrograms are the programs that the projects bring.
+func (s *surveyor) ownPrograms() (out []string) {
+	for _, p := range s.stack.Projects {
+		for _, part := range p.Parts {
+			out = append(out, part.Programs...)
+		}
+	}
+	return out
+}
+
+// demandsOf reads the commands of one README; own are words that begin commands, beside the known ones. Markdown is
+// read as CommonMark says; in other texts the indented lines count.
+func demandsOf(file string, data []byte, own ...string) []demand {
+	r := &reader{file: file, dir: path.Dir(file), data: data, own: own}
 	if !isReadme(file) {
 		r.dir = spokenOf(r.dir)
 	}
@@ -223,6 +233,7 @@ type reader struct {
 	data      []byte
 	out       []demand
 	cloned    []string // the folders that were cloned into by then
+	own       []string // words that begin a command of the checkout's own
 }
 
 func (r *reader) lineAt(offset int) int {
@@ -265,6 +276,10 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 	}
 }
 
+func (r *reader) commandWord(word string) bool {
+	return commandWord(word) || slices.Contains(r.own, word)
+}
+
 // line adds a command, and tells the folder that the next line of its block is meant for.
 func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 	line = strings.TrimSpace(prompt.ReplaceAllString(line, ""))
@@ -279,8 +294,8 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
-	if len(words) == 0 || !inShell && !commandWord(words[0]) ||
-		inShell && !commandWord(words[0]) && (strings.HasSuffix(words[0], ":") || !strings.ContainsFunc(words[0],
+	if len(words) == 0 || !inShell && !r.commandWord(words[0]) ||
+		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") || !strings.ContainsFunc(words[0],
 			unicode.IsLetter)) {
 		return cwd
 	}

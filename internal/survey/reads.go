@@ -150,7 +150,13 @@ var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
 
 // asks tells whether code asks for what follows only to see if it is there, or if it is absent.
 func asks(before string) (there, absent bool) {
-	line := before[strings.LastIndexByte(before, '\n')+1:]
+	start := strings.LastIndexByte(before, '\n') + 1
+	line := before[start:]
+	if above := strings.TrimRight(before[:start], "\r\n"); strings.TrimSpace(
+		above[strings.LastIndexByte(above, '\n')+1:],
+	) == "try:" {
+		return true, false // what follows takes care of its absence
+	}
 	bare := strings.TrimRight(line, " \t(")
 	word := func(s, w string) bool {
 		rest, ok := strings.CutSuffix(s, w)
@@ -184,7 +190,10 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	data, forms := buffer[:n], of.Reads
 	c.loadsOf(file, data)
 	if !slices.ContainsFunc(of.Hints(), func(hint []byte) bool { return bytes.Contains(data, hint) }) ||
-		!slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) }) {
+		!slices.ContainsFunc(
+			forms,
+			func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) },
+		) {
 		return nil
 	}
 	text := string(data)

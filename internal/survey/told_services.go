@@ -102,7 +102,7 @@ func (t *readmeText) besides(line, before int) bool {
 	return false
 }
 
-var localURL = expr.New(`(?i)\b(?:(https?)://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b`)
+var localURL = expr.New(`(?i)\b(?:(https?|wss?)://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b`)
 
 // page finds the first address on this machine in the lines from one to before another, and tells its port.
 func (t *readmeText) page(from, to int) (port, line int) {
@@ -324,6 +324,9 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 	}
 	if besides {
 		v.Name = processName(part.Words)
+	}
+	if s.ownProgram(part.Words, cwd) {
+		ecosystem.InstallsItself(p)
 	}
 	lines := part.Text
 	if t := s.target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {

@@ -35,8 +35,17 @@ const (
 
 // forRunning is the order for what runs a service: what is written for just that before what the tools of its language
 // would do.
-var forRunning = []stack.Witness{byCorrection, byCompose, byProcfile, byManifest, byFramework, byTask, byCode, byReadme,
-	byDockerfile}
+var forRunning = []stack.Witness{
+	byCorrection,
+	byCompose,
+	byProcfile,
+	byManifest,
+	byFramework,
+	byTask,
+	byCode,
+	byReadme,
+	byDockerfile,
+}
 
 // order says, for each thing that is concluded, which witness counts before which. A witness that is not in its list
 // has no say in it.
@@ -44,8 +53,21 @@ var order = map[string][]stack.Witness{
 	"service": forRunning,
 	"command": forRunning,
 	// Where it listens: what was seen before what is said, and what the program is told before what people write of it.
-	"port": {byCorrection, bySight, byCompose, bySetting, byProcfile, byTask, byManifest, byFramework, byCode, byReadme,
-		byDevelop, byDockerfile, byUsage},
+	"port": {
+		byCorrection,
+		bySight,
+		byCompose,
+		bySetting,
+		byProcfile,
+		byTask,
+		byManifest,
+		byFramework,
+		byCode,
+		byReadme,
+		byDevelop,
+		byDockerfile,
+		byUsage,
+	},
 	"protocol": {byCorrection, bySight, byCompose, byManifest, byFramework, byCode, byReadme, byUsage},
 	// What it needs: what asks for it by itself before what others use.
 	"version": {byManifest, byFramework, byLock, byCode, byDockerfile, byDevelop, byWorkflow},
@@ -135,8 +157,9 @@ func (s *surveyor) judgePorts() {
 		first := claims[0]
 		port := portOf(first.Says)
 		switch {
-		case len(v.Ports) == 0 && first.Witness == bySight, len(v.Ports) > 0 && v.Ports[0].Host != port &&
-			(first.Witness == bySight || first.Witness == byReadme):
+		case len(v.Ports) == 0 && (first.Witness == bySight || first.Witness == byReadme),
+			len(v.Ports) > 0 && v.Ports[0].Host != port &&
+				(first.Witness == bySight || first.Witness == byReadme):
 			p := stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: first.At}
 			if first.Witness == bySight {
 				p.Speaks = s.seen(v).Speaks
@@ -148,9 +171,7 @@ func (s *surveyor) judgePorts() {
 				tellPort(v, v.Ports[0].Host, port)
 			}
 			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
-			s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
-				return r.Code == stack.CodePortUnknown && strings.HasSuffix(r.Text, " "+v.Name+" listens")
-			})
+			s.portFound(v.Name)
 		}
 		for _, c := range claims[1:] {
 			if c.Says != first.Says && c.Witness == byReadme && first.Witness != byUsage {
@@ -160,6 +181,13 @@ func (s *surveyor) judgePorts() {
 			}
 		}
 	}
+}
+
+// portFound takes back that no port of a service was found.
+func (s *surveyor) portFound(name string) {
+	s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
+		return r.Code == stack.CodePortUnknown && strings.HasSuffix(r.Text, " "+name+" listens")
+	})
 }
 
 // tellPort puts the port that a service is to take into its command, where a usual one stood.

@@ -1,0 +1,190 @@
+package survey
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// widening are the options by which an install is told to bring more than by itself, and whether a value follows.
+var widening = map[string]bool{
+	"--all-extras": false,
+	"--all-groups": false,
+	"--extra":      true,
+	"--extras":     true,
+	"-E":           true,
+	"--group":      true,
+	"--with":       true,
+}
+
+// wider lists the words by which an install command brings more than by itself: options, and a package's own extras,
+// written as .[NAME].
+func wider(words []string) (options [][]string, extras string) {
+	for i := 0; i < len(words); i++ {
+		option, _, joined := strings.Cut(words[i], "=")
+		takes, known := widening[option]
+		switch {
+		case strings.HasPrefix(words[i], ".[") && strings.HasSuffix(words[i], "]"):
+			extras = words[i]
+		case known && takes && !joined && i+1 < len(words):
+			options = append(options, words[i:i+2])
+			i++
+		case known:
+			options = append(options, words[i:i+1])
+		}
+	}
+	return options, extras
+}
+
+// toldInstalls widens installs as the READMEs ask for: by what the first install command of a project says beyond the
+// plain one.
+func (s *surveyor) toldInstalls() {
+	first := map[*stack.Step]bool{}
+	for _, d := range s.demands {
+		if !slices.Contains(s.instructions, d.at.File) ||
+			offSections.MatchString(s.readmeOf(d.at.File).at(d.at.Line).head) {
+			continue
+		}
+		for _, part := range d.parts {
+			role, of := ecosystem.Meaning(part.Words)
+			if role != stack.Install {
+				continue
+			}
+			c := &covering{words: part.Words, text: part.Text, cwd: path.Join(d.cwd, part.Folder), role: role, of: of}
+			st := s.installOf(c)
+			if st == nil || first[st] || s.otherManager(c) {
+				continue
+			}
+			first[st] = true
+			widen(st, part)
+		}
+	}
+}
+
+// widen adds to an install what a command says beyond it.
+func widen(st *stack.Step, part shell.Command) {
+	options, extras := wider(part.Words)
+	last := len(st.Command) - 1
+	if st.Command[0] == "sh" {
+		if before, ok := strings.CutSuffix(st.Command[last], " -e ."); ok && extras != "" {
+			st.Command = append(slices.Clone(st.Command[:last]), before+" -e '"+extras+"'")
+		}
+		return
+	}
+	for _, o := range options {
+		if !slices.Contains(st.Command, o[0]) || len(o) > 1 && !slices.Contains(st.Command, o[1]) {
+			st.Command = append(slices.Clone(st.Command), o...)
+		}
+	}
+}
+
+// installOf is the install step of the project of a command's folder; nil if there is none.
+func (s *surveyor) installOf(c *covering) *stack.Step {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if p.Path != c.cwd && !slices.Contains(p.Members, c.cwd) || c.of != nil && p.Ecosystem != c.of.Name {
+			continue
+		}
+		for k := range p.Steps {
+			if p.Steps[k].Role == stack.Install {
+				return &p.Steps[k]
+			}
+		}
+	}
+	return nil
+}
+
+// installsMore reports whether an install command brings what the project's own install doesn't: packages that the
+// manifest doesn't name, another list of them, or more groups of them.
+func (s *surveyor) installsMore(c *covering) bool {
+	usual := ecosystem.Canonical(c.words)
+	if c.role != stack.Install || len(usual) < 2 {
+		return false
+	}
+	var does string
+	if st := s.installOf(c); st != nil {
+		does = strings.Join(st.Command, " ")
+	}
+	options, extras := wider(usual)
+	for _, o := range options {
+		if !strings.Contains(does, strings.Join(o, " ")) {
+			return true
+		}
+	}
+	if extras != "" && !strings.Contains(does, extras) {
+		return true
+	}
+	names := usual[2:]
+	if usual[1] == "mod" || usual[1] == "env" {
+		return false
+	}
+	for i, w := range names {
+		before := usual[1+i]
+		switch {
+		case before == "--without":
+			return false // what follows is left out
+		case strings.HasPrefix(w, "-"), strings.HasPrefix(before, "-") && !packageFollows[before],
+			strings.HasPrefix(w, "."), w == "&&":
+		case s.exists(path.Join(c.cwd, w)):
+			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && s.usesInstall(c) {
+				return true
+			}
+		case !s.asksFor(c, w):
+			return true
+		}
+	}
+	return false
+}
+
+// packageFollows are options without a value, behind which a package may stand.
+var packageFollows = map[string]bool{
+	"-U":                 true,
+	"--upgrade":          true,
+	"-D":                 true,
+	"--save":             true,
+	"--save-dev":         true,
+	"-q":                 true,
+	"-S":                 true,
+	"-g":                 true,
+	"-u":                 true,
+	"-v":                 true,
+	"-t":                 true,
+	"-y":                 true,
+	"--user":             true,
+	"--no-cache-dir":     true,
+	"--legacy-peer-deps": true,
+	"--force":            true,
+	"-e":                 true,
+}
+
+// usesInstall reports whether the command's folder is installed by a step of a launch.
+func (s *surveyor) usesInstall(c *covering) bool {
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && s.usesSteps(&p)
+	})
+}
+
+// asksFor reports whether a project of the command's ecosystem asks for the package that a word of an install names.
+func (s *surveyor) asksFor(c *covering, word string) bool {
+	name := strings.ToLower(word)
+	if at := strings.LastIndexByte(name, '@'); at > 0 {
+		name = name[:at]
+	}
+	if at := strings.IndexAny(name, "=<>~[!"); at > 0 {
+		name = name[:at]
+	}
+	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+		return (c.of == nil || p.Ecosystem == c.of.Name) && slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			for used := range part.Uses {
+				if strings.ToLower(used) == name || strings.ReplaceAll(strings.ToLower(used), "_", "-") == name {
+					return true
+				}
+			}
+			return strings.ToLower(part.Name) == name
+		})
+	})
+}
