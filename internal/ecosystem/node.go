@@ -13,6 +13,7 @@ import (
 type packageJSON struct {
 	Name            string            `json:"name"`
 	Main            string            `json:"main"`
+	Bin             any               `json:"bin"`
 	Types           string            `json:"types"`
 	PackageManager  string            `json:"packageManager"`
 	Scripts         map[string]string `json:"scripts"`
@@ -341,7 +342,9 @@ var (
 	builtMain   = expr.New(`(^|[ ./])(dist|build|lib|out)/`)
 	emptyTest   = expr.New(`no test specified`)
 	watcherName = expr.New(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
-	workerName  = expr.New(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
+	// What only looks at the code is no part of what runs.
+	otherWatch = expr.New(`(?i)type-?check|\bcheck\b|lint|\btsc\b|test|jest|mocha|storybook|\bflow\b|docs`)
+	workerName = expr.New(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
 	// runsAll are lines that start other scripts and projects side by side.
 	runsAll = expr.New(
 		`\b(turbo|nx|lerna|concurrently|npm-run-all|run-p|npm-run-all2)\b|--workspaces\b|(^|\s)-ws\b|\bpnpm\s+(-r|` +
@@ -452,7 +455,9 @@ func (n *nodeProject) serve() {
 		serve := n.process(main)
 		serve.Ports = n.ports(line, serve.At)
 		serve.PortBy = n.portBy()
-		p.Serve = &serve
+		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
+			p.Serve = &serve
+		}
 	} else if n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main) {
 		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"),
 			Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
@@ -463,13 +468,31 @@ func (n *nodeProject) serve() {
 		case strings.Contains(line, name) && runsAll.MatchString(line):
 			// The main script runs it along.
 		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil &&
-			!strings.Contains(scripts[name], "test") && !strings.Contains(scripts[name], "tsc"):
+			!otherWatch.MatchString(name+" "+scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
 			p.Also = append(p.Also, extra)
 		}
 	}
+}
+
+// isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
+// server.
+func (n *nodeProject) isCommand(line string) bool {
+	bins := []any{n.pkg.Bin}
+	if named, ok := n.pkg.Bin.(map[string]any); ok {
+		bins = nil
+		for _, file := range named {
+			bins = append(bins, file)
+		}
+	}
+	return slices.ContainsFunc(strings.Fields(line), func(word string) bool {
+		return slices.ContainsFunc(bins, func(bin any) bool {
+			file, _ := bin.(string)
+			return file != "" && path.Clean(word) == path.Clean(file)
+		})
+	})
 }
 
 var (

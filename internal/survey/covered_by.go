@@ -54,7 +54,8 @@ func (s *surveyor) namesBuilt(c *covering) bool {
 		if strings.HasPrefix(w, "-") || strings.Contains(w, "://") || strings.HasPrefix(w, "/") {
 			return false
 		}
-		if w = strings.TrimPrefix(w, "./"); !strings.Contains(w, "/") && path.Ext(w) != ".jar" {
+		if w = strings.TrimPrefix(w, "./"); !strings.Contains(w, "/") && path.Ext(w) != ".jar" &&
+			ecosystem.OfCode(path.Ext(w)) == nil {
 			return false
 		}
 		return !s.exists(path.Join(c.cwd, w)) && !s.isFolder(path.Join(c.cwd, w))
@@ -72,7 +73,8 @@ func (s *surveyor) scriptBy(c *covering) string {
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
 		for _, part := range p.Parts {
-			if part.Folder != c.cwd || c.of != nil && c.of.Name != p.Ecosystem {
+			if part.Folder != c.cwd || c.of != nil && c.of.Name != p.Ecosystem ||
+				c.of == nil && ecosystem.ManagerOf(c.words[0]).Name != p.Manager && ecosystem.ScriptRun(c.words) == "" {
 				continue
 			}
 			for _, name := range names {

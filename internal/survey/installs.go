@@ -184,7 +184,7 @@ func (s *surveyor) asksFor(c *covering, word string) bool {
 					return true
 				}
 			}
-			return strings.ToLower(part.Name) == name
+			return false
 		})
 	})
 }

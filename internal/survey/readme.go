@@ -253,7 +253,7 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 		at := lines.At(i)
 		prompts = prompts || prompt.Match(at.Value(r.data))
 	}
-	cwd, joined, first := r.dir, "", 0
+	cwd, joined, here, first := r.dir, "", "", 0
 	for i := range lines.Len() {
 		at := lines.At(i)
 		line := strings.TrimRight(string(at.Value(r.data)), "\r\n \t")
@@ -266,6 +266,15 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 		if before, more := strings.CutSuffix(line, `\`); more {
 			joined += strings.TrimSpace(before) + " "
 			continue
+		}
+		if here != "" {
+			if strings.TrimSpace(line) == here {
+				here = ""
+			}
+			continue // what is given to a command, and no command itself
+		}
+		if m := hereText.FindStringSubmatch(line); m != nil {
+			here = m[1]
 		}
 		if line = joined + strings.TrimSpace(line); strings.HasSuffix(line, "&&") || strings.HasSuffix(line, "||") {
 			joined = line + " "
@@ -294,7 +303,7 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
-	if len(words) == 0 || !inShell && !r.commandWord(words[0]) ||
+	if len(words) == 0 || noCommand.MatchString(line) || !inShell && !r.commandWord(words[0]) ||
 		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") || !strings.ContainsFunc(words[0],
 			unicode.IsLetter)) {
 		return cwd
@@ -322,6 +331,16 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 	}
 	return inside
 }
+
+// hereText begins a text that follows a command.
+var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)
+
+// noCommand are lines of code blocks that are no commands: names of variables, what a program says when it fails, and
+// the settings of a shell.
+var noCommand = expr.New(
+	`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|set [-+][a-z]+$|` +
+		`exec "\$@"$)`,
+)
 
 // looksRound are commands that ask for nothing.
 var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi",
