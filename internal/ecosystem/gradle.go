@@ -69,6 +69,13 @@ func readGradle(f Folder) (*Finding, error) {
 		p.out.step(f.step(stack.Migrate, p.line("org.flywaydb.flyway"), p.call("flywayMigrate")...))
 	}
 	decide(gradleServers, p)
+	if p.out.Project.Serve != nil {
+		for i := range p.out.Project.Steps {
+			if st := &p.out.Project.Steps[i]; st.Role == stack.Build { // a server for development needs no package
+				st.Command[len(st.Command)-1] = "classes"
+			}
+		}
+	}
 	if p.out.Within == nil {
 		p.out.step(f.step(stack.Test, f.At(manifest, 1), p.gradle, "--console=plain", "test"))
 	}

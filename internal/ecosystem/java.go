@@ -105,3 +105,12 @@ func (f Folder) android(out *Finding, text string) {
 		out.Project.Steps = nil
 	}
 }
+
+// packingGoals are what the managers of Java call the packing of a program, beyond the compiling of its classes.
+var packingGoals = []string{"package", "install", "verify", "assemble", "build", "jar", "bootJar", "war"}
+
+// Packs reports whether a command of one of Java's managers makes a package.
+func Packs(words []string) bool {
+	return Of(words) == java &&
+		slices.ContainsFunc(words, func(w string) bool { return slices.Contains(packingGoals, w) })
+}

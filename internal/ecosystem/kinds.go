@@ -423,8 +423,16 @@ var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that no settings file has
 // to.
 func Given(name string) bool {
-	return givenNames()[name] || strings.HasPrefix(name, "NPM_") || strings.HasPrefix(name, "XDG_")
+	return givenNames()[name] || strings.HasPrefix(name, "NPM_") || strings.HasPrefix(name, "XDG_") ||
+		ofRequest.MatchString(name)
 }
+
+// ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after it.
+var ofRequest = expr.New(`^(AUTH_TYPE|CONTENT_(LENGTH|TYPE)|GATEWAY_INTERFACE|PATH_(INFO|TRANSLATED)|QUERY_STRING|` +
+	`REMOTE_(ADDR|HOST|IDENT|USER|PORT)|REQUEST_(METHOD|URI|TIME|SCHEME)|SCRIPT_(NAME|FILENAME)|DOCUMENT_ROOT|HTTPS|` +
+	`SERVER_(NAME|PROTOCOL|SOFTWARE|ADDR)|PHP_(SELF|AUTH_\w+)|(ORIG|REDIRECT)_(PATH_INFO|URL|STATUS|REMOTE_USER)|` +
+	`HTTP_(USER_AGENT|ACCEPT\w*|HOST|REFERER|COOKIE|X_\w+|AUTHORIZATION|SCHEME|HTTPS\w*|CLIENT_IP|VIA|FORWARDED\w*|` +
+	`ORIGIN|CONNECTION|IF_\w+|CF_\w+|CDN_\w+|CLOUDFRONT\w*|CLIENT_\w+))$`)
 
 var givenNames = once(func() map[string]bool {
 	out := map[string]bool{}

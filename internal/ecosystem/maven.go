@@ -94,6 +94,9 @@ func readMaven(f Folder) (*Finding, error) {
 	}
 	decide(mavenMigrations, p)
 	decide(mavenServers, p)
+	if p.out.Project.Serve != nil && len(p.m.Modules) == 0 {
+		p.compileOnly()
+	}
 	if p.out.Within == nil {
 		p.add(stack.Test, p.At(mavenManifest, 1), "test")
 	}
@@ -148,6 +151,15 @@ func (p *mavenProject) build() {
 		s.Inputs = append(s.Inputs, p.folders(path.Join(module, "pom.xml"), path.Join(module, "src"))...)
 	}
 	s.Outputs = p.target(p.m.Modules)
+}
+
+// compileOnly leaves out of the build what a server for development doesn't need: it takes classes, and no package.
+func (p *mavenProject) compileOnly() {
+	for i := range p.out.Project.Steps {
+		if st := &p.out.Project.Steps[i]; st.Role == stack.Build {
+			st.Command = []string{p.mvn, "--batch-mode", "--quiet", "compile"}
+		}
+	}
 }
 
 var mavenMigrations = []rule[*mavenProject]{

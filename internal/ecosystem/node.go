@@ -304,8 +304,11 @@ func (n *nodeProject) install() {
 
 func (n *nodeProject) compiles(name string, takes []string, certain bool, at stack.Place) {
 	for _, t := range takes {
-		n.out.Project.Compiles = append(n.out.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain,
-			At: at})
+		n.out.Project.Compiles = append(
+			n.out.Project.Compiles,
+			stack.Compile{Package: name, Takes: t, Certain: certain,
+				At: at},
+		)
 	}
 }
 
@@ -343,7 +346,10 @@ var (
 	emptyTest   = expr.New(`no test specified`)
 	watcherName = expr.New(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
 	// What only looks at the code is no part of what runs.
-	otherWatch = expr.New(`(?i)type-?check|\bcheck\b|lint|\btsc\b|test|jest|mocha|storybook|\bflow\b|docs`)
+	otherWatch  = expr.New(`(?i)type-?check|\bcheck\b|lint|\btsc\b|test|jest|mocha|storybook|\bflow\b|docs`)
+	onlyWatches = expr.New(
+		`^(npx )?(chokidar|onchange|gulp|grunt|sass|postcss|rollup|tailwindcss|webpack|tsc|babel|esbuild)\b`,
+	)
 	workerName = expr.New(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
 	// runsAll are lines that start other scripts and projects side by side.
 	runsAll = expr.New(
@@ -387,7 +393,8 @@ func (n *nodeProject) prepare(all []*Finding) {
 		return false
 	}
 	m := nodeMigration(n)
-	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil && m.generate != nil &&
+	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil &&
+		m.generate != nil &&
 		!n.withInstall(m.generate, all) {
 		n.out.step(n.byTool(stack.Generate, m, m.generate))
 	}
@@ -446,15 +453,25 @@ func (n *nodeProject) serve() {
 	}
 	line := scripts[main]
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
-		n.out.remark(stack.Note, stack.CodeScriptRunsAll, n.at("scripts."+main),
-			fmt.Sprintf("the script %s starts several things at once; here each of them is a service of its own", main),
-			"To launch only some: nharbor launch SERVICE…")
+		n.out.remark(
+			stack.Note,
+			stack.CodeScriptRunsAll,
+			n.at("scripts."+main),
+			fmt.Sprintf(
+				"the script %s starts several things at once; here each of them is a service of its own",
+				main,
+			),
+			"To launch only some: nharbor launch SERVICE…",
+		)
 		main = ""
 	}
 	if main != "" {
 		serve := n.process(main)
 		serve.Ports = n.ports(line, serve.At)
 		serve.PortBy = n.portBy()
+		if len(serve.Ports) == 0 && !n.known.serves && OnlyWatches(line) {
+			return // files are made anew, and nothing is served
+		}
 		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
 			p.Serve = &serve
 		}
@@ -476,6 +493,9 @@ func (n *nodeProject) serve() {
 		}
 	}
 }
+
+// OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.
+func OnlyWatches(line string) bool { return onlyWatches.MatchString(line) && PortIn(line) == 0 }
 
 // isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
 // server.
@@ -517,8 +537,11 @@ func (n *nodeProject) scriptsGoBelow() bool {
 }
 
 func (n *nodeProject) process(script string) stack.Serve {
-	return stack.Serve{Command: n.tool.call(append(slices.Clone(n.tool.run), script)...), At: n.at("scripts." + script),
-		Expands: n.scriptLines(script)}
+	return stack.Serve{
+		Command: n.tool.call(append(slices.Clone(n.tool.run), script)...),
+		At:      n.at("scripts." + script),
+		Expands: n.scriptLines(script),
+	}
 }
 
 // portBy tells how the script's server takes another port.

@@ -22,7 +22,7 @@ func (n *nodeProject) choose() {
 	var found []string
 	lock := ""
 	if manager == "" && n.locks() != 1 {
-		if told, line := n.toldManager(); told != "" {
+		if told, line := n.toldManager(node); told != "" {
 			manager, why = told, "the README installs with it"
 			n.out.evidence(n.At(n.first(readmeNames...), line), "the README installs with "+told)
 		}
@@ -76,14 +76,15 @@ func (n *nodeProject) locks() (count int) {
 	return count
 }
 
-// toldManager is the manager with which the folder's README installs first, and the line; empty for none.
-func (n *nodeProject) toldManager() (string, int) {
-	for i, line := range strings.Split(n.text(n.first(readmeNames...)), "\n") {
+// toldManager is the manager of an ecosystem with which the folder's README installs first, and the line; empty for
+// none.
+func (f Folder) toldManager(of *Ecosystem) (string, int) {
+	for i, line := range strings.Split(f.text(f.first(readmeNames...)), "\n") {
 		words := strings.Fields(strings.Trim(strings.TrimLeft(strings.TrimSpace(line), "$> "), "`"))
-		if len(words) == 0 || len(words) > 6 || node.manager(words[0]) == nil {
+		if len(words) == 0 || len(words) > 6 || of.manager(words[0]) == nil {
 			continue
 		}
-		if role, of := Meaning(words); role == stack.Install && of == node {
+		if role, e := Meaning(words); role == stack.Install && e == of {
 			return words[0], i + 1
 		}
 	}

@@ -45,7 +45,11 @@ var php = &Ecosystem{
 				if system != "apt" {
 					return ""
 				}
-				return "php-" + strings.TrimPrefix(strings.TrimPrefix(name, phpExtension), "pdo_")
+				ext := strings.TrimPrefix(name, phpExtension)
+				if other, ok := phpPackages[ext]; ok {
+					return "php-" + other
+				}
+				return "php-" + ext
 			}},
 	},
 	Logins: []string{".composer/auth.json", ".config/composer/auth.json"},
@@ -72,6 +76,17 @@ var composer = &Manager{
 
 // phpExtension begins the name of each of PHP's extensions.
 const phpExtension = "php extension "
+
+// phpPackages are Debian's packages of extensions, where they are called otherwise than the extension.
+var phpPackages = map[string]string{"mysqli": "mysql", "mysqlnd": "mysql", "pdo_mysql": "mysql", "pdo_pgsql": "pgsql",
+	"pdo_sqlite": "sqlite3", "pdo_odbc": "odbc", "dom": "xml", "simplexml": "xml", "xmlreader": "xml",
+	"xmlwriter": "xml", "xsl": "xml"}
+
+// phpBuiltIn are the extensions that every PHP for the command line comes with.
+var phpBuiltIn = expr.New(
+	`^(core|ctype|date|fileinfo|filter|hash|iconv|json|libxml|openssl|pcntl|pcre|pdo|phar|posix|` +
+		`random|readline|reflection|session|sockets|spl|standard|tokenizer|zlib)$`,
+)
 
 // extensionLoaded tells from PHP's list of its modules whether one is there.
 func extensionLoaded(said, name string) string {
@@ -117,7 +132,7 @@ func readComposer(f Folder) (*Finding, error) {
 	p.out.wants("php", composerConstraint(p.c.Require["php"]), p.at("require.php"))
 	p.out.wants("composer", "*", f.At(manifest, 1))
 	for _, name := range sortedKeys(p.c.Require) {
-		if ext, ok := strings.CutPrefix(name, "ext-"); ok {
+		if ext, ok := strings.CutPrefix(strings.ToLower(name), "ext-"); ok && !phpBuiltIn.MatchString(ext) {
 			p.out.wants(phpExtension+ext, "*", p.at("require."+name))
 		}
 	}
@@ -135,6 +150,29 @@ func readComposer(f Folder) (*Finding, error) {
 		p.add(stack.Test, p.at("require-dev.phpunit/phpunit"), "vendor/bin/phpunit")
 	}
 	return p.out, nil
+}
+
+// Plain is how a folder is served that has no manifest at all; nil if it isn't known to be.
+func (f Folder) Plain() *stack.Serve {
+	index := f.first(phpIndexes...)
+	if index == "" {
+		return nil
+	}
+	port, at := f.PortSetting()
+	if port == 0 {
+		port, at = 8000, f.At(index, 1)
+	}
+	return &stack.Serve{Command: phpServe(index, port), At: f.At(index, 1), Ports: httpPort(port, at),
+		Source: stack.FromFramework}
+}
+
+// phpServe is PHP's own server for the folder of a first page.
+func phpServe(index string, port int) []string {
+	words := []string{"php", "-S", "127.0.0.1:" + itoa(port)}
+	if dir := path.Dir(index); dir != "." {
+		words = append(words, "-t", dir)
+	}
+	return words
 }
 
 func (p *composerProject) at(key string) stack.Place {
@@ -191,10 +229,8 @@ var phpServers = []rule[*composerProject]{
 				p.out.Project.Framework = "slim"
 			}
 			index := p.first(phpIndexes...)
-			words := []string{"php", "-S", "127.0.0.1:{port}"}
-			if dir := path.Dir(index); dir != "." {
-				words = append(words, "-t", dir)
-			}
+			words := phpServe(index, 0)
+			words[2] = "127.0.0.1:{port}"
 			p.serve(p.At(index, 1), words...)
 		}},
 }
@@ -220,7 +256,15 @@ func (p *composerProject) symfony() {
 	p.out.Project.Framework = "symfony"
 	at := p.at("require.symfony/framework-bundle")
 	if p.c.Require["doctrine/doctrine-migrations-bundle"] != "" {
-		p.add(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists", "--no-interaction")
+		p.add(
+			stack.Create,
+			at,
+			"php",
+			"bin/console",
+			"doctrine:database:create",
+			"--if-not-exists",
+			"--no-interaction",
+		)
 		p.add(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction",
 			"--allow-no-migration").Inputs = p.folders("migrations")
 	}

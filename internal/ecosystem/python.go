@@ -176,10 +176,19 @@ func readPython(f Folder) (*Finding, error) {
 	if manager == nil {
 		return nil, nil
 	}
+	toldAt := 0
+	if manager == pip && p.manifest == "pyproject.toml" { // of which every manager can install
+		if told, line := f.toldManager(python); told != "" && told != pip.Name {
+			manager, toldAt = python.manager(told), line
+		}
+	}
 	if _, err := f.Read(p.manifest); f.exists(p.manifest) && err != nil {
 		return nil, err
 	}
 	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
+	if toldAt > 0 {
+		p.out.evidence(f.At(f.first(readmeNames...), toldAt), "the README installs with "+manager.Name)
+	}
 	p.out.Project.Name = p.py.Project.Name
 	manager = python.manager(p.out.Project.Manager)
 	p.collect()

@@ -109,11 +109,11 @@ func TestReaders(t *testing.T) {
 			"composer; install composer install --no-interaction; serves php -S 127.0.0.1:8000 on 8000"},
 		"quarkus": {map[string]string{"pom.xml": "<project><build><plugins><plugin>" +
 			"<artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>", "mvnw": ""},
-			"maven quarkus; build ./mvnw --batch-mode --quiet -DskipTests package; " +
+			"maven quarkus; build ./mvnw --batch-mode --quiet compile; " +
 				"test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev " +
 				"-Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
 		"gradle program": {map[string]string{"build.gradle.kts": "plugins { application }\napplication\n"},
-			"gradle; build gradle --console=plain assemble; test gradle --console=plain test; serves gradle " +
+			"gradle; build gradle --console=plain classes; test gradle --console=plain test; serves gradle " +
 				"--console=plain run by PORT"},
 		"an ASP.NET app": {map[string]string{"a.csproj": `<Project ` +
 			`Sdk="Microsoft.NET.Sdk.Web"><PropertyGroup>` +

@@ -16,9 +16,6 @@ import (
 )
 
 var (
-	optional = expr.New(
-		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|only ` +
-			`(needed|required) (for|in|if|when)|\bthe default is\b|\bdefaults to\b|\(default:? `)
 	// What is said to be required must be the setting: "required scopes" speaks of something else.
 	required = expr.New(
 		`(?i)\b(required\s*($|[.,;:!)\]*]|(to|for|in|by|when|if|unless|on|at|field|value|setting|variable)\b)|` +
@@ -77,7 +74,7 @@ func (m *maker) sameVerdict() {
 				}
 				other := sibling(f, prefix+"_", h[1-i])
 				if other != nil && other.value == "" && other.Origin == Template && other.Remark != "" &&
-					!optional.MatchString(other.Comment) {
+					!survey.Waives(other.Comment) {
 					other.Origin, other.Issued, other.Remark = Missing, true, ""
 				}
 			}
@@ -203,7 +200,7 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
 	}
 	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) ||
-		optional.MatchString(s.Comment) {
+		survey.Waives(s.Comment) {
 		return false
 	}
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {

@@ -373,7 +373,7 @@ var urlKey = expr.New(
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.
 func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
-	if optional.MatchString(s.Comment) {
+	if survey.Waives(s.Comment) {
 		return
 	}
 	if ecosystem.Public(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {

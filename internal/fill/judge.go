@@ -130,7 +130,7 @@ var judgementRules = []judgementRule{
 func (m *maker) judge(f *File, s *Setting) {
 	j := &judgement{f: f, s: s, empty: s.value == "", stand: survey.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
-	j.waived = optional.MatchString(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
+	j.waived = survey.Waives(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
 	j.wanted = required.MatchString(s.Comment) && !j.waived
 	for _, r := range judgementRules {
 		if r.when(m, j) {

@@ -129,12 +129,12 @@ type version struct {
 // ask asks all tools for their versions, each once and all at the same time, and the engine.
 func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 	a.versions = map[string]version{}
-	a.native(services, func(p *stack.Project, _ []string) {
-		for _, r := range p.Runtimes {
-			if !r.Hint {
-				a.versions[r.Tool] = version{}
-			}
+	for _, s := range services {
+		for _, r := range a.runtimesOf(s) {
+			a.versions[r.Tool] = version{}
 		}
+	}
+	a.native(services, func(p *stack.Project, _ []string) {
 		for _, c := range p.Compiles {
 			a.versions[c.Takes] = version{}
 		}
@@ -160,22 +160,7 @@ func (a *asker) runtimes(services []*stack.Service) {
 	type want struct{ tool, constraint string }
 	seen := map[want]int{}
 	for _, s := range services {
-		if s.Runs != stack.Native {
-			continue
-		}
-		p := a.stack.Project(s.Project, s.Manager)
-		if p == nil {
-			if len(s.Command) == 0 || !ecosystem.Known(s.Command[0]) {
-				continue
-			}
-			p = &stack.Project{Runtimes: []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}}
-		}
-		for _, r := range p.Runtimes {
-			if r.Hint && slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool {
-				return o.Tool == r.Tool && !o.Hint && o.Constraint != "*"
-			}) {
-				continue // what a container or a build server uses asks nothing where the project itself does
-			}
+		for _, r := range a.runtimesOf(s) {
 			w := want{r.Tool, r.Constraint}
 			if i, ok := seen[w]; ok {
 				a.needs[i].Because = append(a.needs[i].Because, r.At)
@@ -196,6 +181,25 @@ func (a *asker) runtimes(services []*stack.Service) {
 			a.needs = append(a.needs, n)
 		}
 	}
+}
+
+// runtimesOf are the runtimes and managers that a native service wants: its project's or, without one, its program.
+func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
+	if s.Runs != stack.Native {
+		return nil
+	}
+	p := a.stack.Project(s.Project, s.Manager)
+	if p == nil {
+		if len(s.Command) == 0 || !ecosystem.Known(s.Command[0]) {
+			return nil
+		}
+		return []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}
+	}
+	return slices.DeleteFunc(slices.Clone(p.Runtimes), func(r stack.Runtime) bool {
+		return r.Hint && slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool {
+			return o.Tool == r.Tool && !o.Hint && o.Constraint != "*"
+		}) // what a container or a build server uses asks nothing where the project itself does
+	})
 }
 
 // native calls f for each project that a native service belongs to, once.

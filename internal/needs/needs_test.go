@@ -220,7 +220,8 @@ func TestWhatPackagesTake(t *testing.T) {
 	}
 	a := Ask(t.Context(), s, nil, nil, m)
 	if got, want := told(a),
-		"tool gcc met=false required, tool swig met=false optional, source npm.quay.example met=true required, "+
+		"tool cobol met=false optional, tool gcc met=false required, tool swig met=false optional, "+
+			"source npm.quay.example met=true required, "+
 			"source in.quay.example met=false required"; got != want || a.Met {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

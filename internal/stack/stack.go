@@ -45,6 +45,18 @@ type Stack struct {
 	Secrets []string `json:"-"`
 }
 
+// Step finds a step by its id; nil if there is none.
+func (s *Stack) Step(id string) *Step {
+	for i := range s.Projects {
+		for k := range s.Projects[i].Steps {
+			if st := &s.Projects[i].Steps[k]; st.ID == id {
+				return st
+			}
+		}
+	}
+	return nil
+}
+
 // Service returns the service of that name, or nil.
 func (s *Stack) Service(name string) *Service {
 	for i := range s.Services {
@@ -238,8 +250,8 @@ type Runtime struct {
 
 	// Close is the constraint of the versions that do instead of an exact one; empty where none is named, or none does.
 	Close string `json:"close,omitempty"`
-	// Hint is true where the file says what others use, a container or a build server, and asks nothing of this
-	// machine.
+	// Hint is true where the file says what others use, a container or a build server. This machine
+	// may do without it.
 	Hint bool `json:"hint,omitempty"`
 }
 

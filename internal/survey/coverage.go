@@ -397,7 +397,12 @@ var projectRules = []coverRule{
 			if s.otherManager(c) || s.installsMore(c) {
 				return ""
 			}
-			return s.stepBy(c.role, c.cwd, c.of.Name)
+			by := s.stepBy(c.role, c.cwd, c.of.Name)
+			if st := s.stack.Step(strings.TrimPrefix(by, "step:")); st != nil && ecosystem.Packs(c.words) &&
+				!ecosystem.Packs(st.Command) {
+				return "" // classes are no package
+			}
+			return by
 		}},
 	// Managers that install while they build have no step of their own for it.
 	{"an install that comes with the build", does(stack.Install),

@@ -74,7 +74,8 @@ func (s *surveyor) scriptBy(c *covering) string {
 		p := &s.stack.Projects[i]
 		for _, part := range p.Parts {
 			if part.Folder != c.cwd || c.of != nil && c.of.Name != p.Ecosystem ||
-				c.of == nil && ecosystem.ManagerOf(c.words[0]).Name != p.Manager && ecosystem.ScriptRun(c.words) == "" {
+				c.of == nil && ecosystem.ManagerOf(c.words[0]).Name != p.Manager &&
+					ecosystem.ScriptRun(c.words) == "" {
 				continue
 			}
 			for _, name := range names {
@@ -220,8 +221,23 @@ func (s *surveyor) neededBy(words []string) string {
 // listVerbs are words by which a package manager is told to look what there is, which goes with what it then installs.
 var listVerbs = []string{"update", "upgrade"}
 
-var installVerbs = []string{"install", "add", "i", "get", "update", "upgrade", "global", "services", "start", "enable",
-	"restart", "tool", "use", "local.hex", "local.rebar"}
+var installVerbs = []string{
+	"install",
+	"add",
+	"i",
+	"get",
+	"update",
+	"upgrade",
+	"global",
+	"services",
+	"start",
+	"enable",
+	"restart",
+	"tool",
+	"use",
+	"local.hex",
+	"local.rebar",
+}
 
 // machineNames are the names, in lower case and without versions, of what the stack wants of this machine, and of the
 // packages that bring it.
@@ -272,7 +288,9 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 			continue
 		}
 		root := path.Dir(w) == "." && strings.HasSuffix(runs, " .")
-		if !root && !strings.Contains(runs, strings.TrimSuffix(w, path.Ext(w))) &&
+		of := c.of != nil && c.of.Compiled &&
+			slices.Contains(strings.Fields(runs), "./"+path.Dir(w)) // a file of the package
+		if !root && !of && !strings.Contains(runs, strings.TrimSuffix(w, path.Ext(w))) &&
 			!strings.Contains(runs, path.Base(w)) && path.Join(c.cwd, w) != v.Dir() {
 			return true
 		}

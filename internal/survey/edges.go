@@ -21,6 +21,7 @@ type value struct {
 	key, text string
 	at        stack.Place
 	fixed     bool // none of the settings that fill sets
+	waived    bool // a comment on it, or on the lines just above, says that one may do without
 }
 
 // settings lists what a service's environment says, with places: its own keys, and its files or,
@@ -42,8 +43,13 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 			}
 		}
 		if values, f := s.values(file); f != nil {
+			waived, last := false, 0
 			for _, set := range f.Settings {
-				out = append(out, value{key: set.Key, text: values[set.Key],
+				if set.Comment != "" || set.Line != last+1 {
+					waived = Waives(set.Comment)
+				}
+				last = set.Line
+				out = append(out, value{key: set.Key, text: values[set.Key], waived: waived,
 					at: stack.Place{File: f.Name, Line: set.Line}})
 			}
 		}

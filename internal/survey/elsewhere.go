@@ -37,7 +37,8 @@ func (s *surveyor) elsewhere() {
 						continue
 					}
 				}
-				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 {
+				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 ||
+					v.waived && !s.drives(svc, known) {
 					continue
 				}
 				_, here := address.Resolve(s.stack.Services, svc.Name, false, a.Host, port)
@@ -57,6 +58,16 @@ func (s *surveyor) elsewhere() {
 			s.elsewhereByDriver(svc)
 		}
 	}
+}
+
+// drives reports whether a driver of the protocol is among the packages of a service.
+func (s *surveyor) drives(svc *stack.Service, known *protocol.Protocol) bool {
+	p := s.stack.Project(svc.Project, svc.Manager)
+	if p == nil {
+		return false
+	}
+	_, _, _, found := p.UsedBy(svc.Dir(), known.Drivers)
+	return found
 }
 
 // commentLine begins lines that say nothing to a program, in any language of settings.

@@ -173,6 +173,16 @@ func Placeholder(value string) bool {
 		placeholder.MatchString(value)
 }
 
+var (
+	optional = expr.New(
+		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|` +
+			`if (you(’re|'re| are)? )?us(ing|ed|e)\b|only ` +
+			`(needed|required) (for|in|if|when)|\bthe default is\b|\bdefaults to\b|\(default:? `)
+)
+
+// Waives reports whether a comment on a setting says that one may do without it.
+func Waives(comment string) bool { return optional.MatchString(comment) }
+
 // missingNames finds which of the variables that the code reads are named by settings, their templates or services, and
 // remarks on the others.
 func (s *surveyor) missingNames() {

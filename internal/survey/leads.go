@@ -51,7 +51,8 @@ func (s *surveyor) calls(words []string, cwd string) (inner []shell.Command, dir
 		}
 		return nil, cwd, false
 	}
-	if name := ecosystem.ScriptRun(words); name != "" {
+	if usual := ecosystem.Canonical(words); len(usual) > 1 && usual[0] == "script" {
+		name := usual[1]
 		for i := range s.stack.Projects {
 			for _, part := range s.stack.Projects[i].Parts {
 				if lines := part.Scripts[name]; part.Folder == cwd && len(lines) > 0 {

@@ -465,7 +465,7 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 func (s *surveyor) inspect() {
 	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
 		s.remark(stack.Warning, stack.CodeNothingToLaunch, s.stack.Projects[0].Evidence[0].Place(),
-			"no way to serve anything was found: no serve script, no framework, no compose service",
+			"no way to serve anything was found: no serve script, nothing that a framework starts, no compose service",
 			"If you know the command, name it in "+
 				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
 	}

@@ -163,6 +163,20 @@ func (s *surveyor) toldServices() {
 		}
 	}
 	s.taskServices()
+	s.plainServices()
+}
+
+// plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
+func (s *surveyor) plainServices() {
+	for _, top := range s.tops() {
+		folder := s.tree.byPath[top]
+		if folder.Path == "" || s.anyServes(top) || s.projectAt(top, nil) != nil {
+			continue
+		}
+		if v := folder.Plain(); v != nil {
+			s.native(&stack.Project{Path: top}, *v, top)
+		}
+	}
 }
 
 // taskServices makes services of the tasks that serve, beside projects of which nothing else does.
@@ -239,7 +253,9 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 		return err == nil && len(data) <= maxScriptFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
-		return !s.namesBuilt(c)
+		return !s.namesBuilt(c) && slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+			return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
+		})
 	case role == "":
 		_, line := text.onlyPage()
 		if s.ownProgram(part.Words, cwd) {
