@@ -52,15 +52,107 @@ func (n *nodeProject) runs(script string, all []*Finding) []ran {
 		seen[key] = true
 		for _, c := range shell.Parse(n.pkg.Scripts[script]) {
 			in, name := n.called(c, all)
+			by := byRunner(c, all)
 			switch {
 			case in != nil && strings.TrimSpace(in.pkg.Scripts[name]) != "":
 				follow(in, name)
+			case len(by) > 0:
+				for _, call := range by {
+					follow(call.in, call.script)
+				}
 			case len(c.Words) > 0 && c.Words[0] != "cd":
 				out = append(out, ran{Canonical(c.Words), n})
 			}
 		}
 	}
 	follow(n, script)
+	return out
+}
+
+// scriptCall is a script of one of the projects of a workspace.
+type scriptCall struct {
+	in     *nodeProject
+	script string
+}
+
+// taskRunner is a program that runs scripts of the members of a workspace.
+type taskRunner struct {
+	run    []string // words between the program and the script, of which any may be absent
+	member []string // options that name the member; without one, all members that have the script
+	joined bool     // whether MEMBER:SCRIPT names both
+}
+
+var taskRunners = map[string]taskRunner{
+	"turbo": {run: []string{"run"}, member: []string{"-F", "--filter"}},
+	"lerna": {run: []string{"run"}, member: []string{"--scope"}},
+	"nx":    {run: []string{"run", "run-many"}, member: []string{"-p", "--projects", "--project"}, joined: true},
+}
+
+// TaskRun is what a command runs through a program that runs scripts of a workspace's members: the scripts, and the
+// names or folders of the members, none for all; ok is false for other commands.
+func TaskRun(words []string) (scripts, members []string, ok bool) {
+	words = unwrapped(words)
+	if len(words) == 0 {
+		return nil, nil, false
+	}
+	r, known := taskRunners[words[0]]
+	if !known {
+		return nil, nil, false
+	}
+	for i := 1; i < len(words); i++ {
+		option, value, joined := strings.Cut(words[i], "=")
+		switch {
+		case slices.Contains(r.member, option) || option == "-t" || option == "--target" || option == "--targets":
+			if !joined {
+				if i++; i >= len(words) {
+					return nil, nil, false
+				}
+				value = words[i]
+			}
+			if slices.Contains(r.member, option) {
+				members = append(members, strings.Split(value, ",")...)
+			} else {
+				scripts = append(scripts, strings.Split(value, ",")...)
+			}
+		case words[i] == "--":
+			i = len(words)
+		case strings.HasPrefix(words[i], "-"), len(scripts) == 0 && slices.Contains(r.run, words[i]):
+		case r.joined && strings.Contains(words[i], ":") && len(scripts) == 0:
+			name, script, _ := strings.Cut(words[i], ":")
+			members, scripts = append(members, name), append(scripts, script)
+		default:
+			scripts = append(scripts, words[i])
+		}
+	}
+	return scripts, members, len(scripts) > 0
+}
+
+// byRunner lists the scripts that a command runs through such a program; none if it doesn't, or if one of the members
+// isn't known here.
+func byRunner(c shell.Command, all []*Finding) (out []scriptCall) {
+	scripts, members, ok := TaskRun(c.Words)
+	if !ok {
+		return nil
+	}
+	for _, name := range members {
+		in := member(name, strings.TrimPrefix(name, "./"), all)
+		if in == nil {
+			return nil
+		}
+		for _, script := range scripts {
+			out = append(out, scriptCall{in, script})
+		}
+	}
+	if len(members) > 0 {
+		return out
+	}
+	for _, f := range all {
+		for _, script := range scripts {
+			if f.node != nil && f.Within != nil && strings.TrimSpace(f.node.pkg.Scripts[script]) != "" {
+				out = append(out, scriptCall{f.node, script})
+			}
+		}
+	}
 	return out
 }
 

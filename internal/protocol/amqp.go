@@ -13,6 +13,9 @@ var amqp = &Protocol{
 	Programs: []string{"rabbitmq-server"},
 	Drivers: []string{"github.com/rabbitmq/amqp091-go", "bunny", "RabbitMQ.Client", "com.rabbitmq:amqp-client",
 		"lapin", "php-amqplib/php-amqplib", "amqplib", "pika", "aio-pika"},
+	Through: []string{"celery", "kombu", "pika", "aio-pika", "amqplib", "amqp-connection-manager", "lapin",
+		"php-amqplib/php-amqplib", "org.springframework.boot:spring-boot-starter-amqp", "taskiq-aio-pika", "dramatiq",
+		"MassTransit.RabbitMQ"},
 	Scheme: "amqp",
 	SignIn: &SignIn{
 		User:        []string{"RABBITMQ_DEFAULT_USER"},

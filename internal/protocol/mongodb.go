@@ -19,6 +19,9 @@ var mongodb = &Protocol{
 		"motor",
 		"mongoengine",
 	},
+	Through: []string{"mongoose", "mongodb", "mongoid", "pymongo", "motor", "beanie", "mongoengine",
+		"typeorm", "prisma", "@prisma/client", "go.mongodb.org/mongo-driver", "go.mongodb.org/mongo-driver/v2",
+		"org.springframework.boot:spring-boot-starter-data-mongodb"},
 	Scheme: "mongodb",
 	SignIn: &SignIn{
 		User:     []string{"MONGO_INITDB_ROOT_USERNAME"},

@@ -11,6 +11,7 @@ var mysql = &Protocol{
 	Drivers: []string{"github.com/go-sql-driver/mysql", "myxql", "com.mysql:mysql-connector-j",
 		"org.mariadb.jdbc:mariadb-java-client", "mysql_async", "MySqlConnector", "Pomelo.EntityFrameworkCore.MySql",
 		"mysql", "mysql2", "mariadb", "@prisma/adapter-mariadb", "mysqlclient", "pymysql", "aiomysql"},
+	Through: sqlThrough,
 	Clients: []string{"mysqladmin", "mysql"},
 	Scheme:  "mysql",
 	SignIn: &SignIn{

@@ -20,6 +20,7 @@ var postgres = &Protocol{
 		"Npgsql.EntityFrameworkCore.PostgreSQL", "pg", "postgres",
 		"pg-promise", "@prisma/adapter-pg", "asyncpg", "psycopg", "psycopg2",
 		"psycopg2-binary"},
+	Through: sqlThrough,
 	Clients: []string{"createdb", "createuser", "psql"},
 	Scheme:  "postgres",
 	SignIn: &SignIn{

@@ -23,6 +23,8 @@ type Protocol struct {
 	Programs, Clients []string
 	// Drivers are packages with which programs of any language speak to it, and to nothing else.
 	Drivers []string
+	// Through are packages that may speak it, among other protocols.
+	Through []string
 	// Scheme is that of an address which is put together.
 	Scheme string
 	// SignIn is how others sign in; nil where nobody does.
@@ -219,4 +221,46 @@ func PasswordKeys(image string) []string {
 func (in *SignIn) Made(env map[string]string) bool {
 	return slices.ContainsFunc(slices.Concat(in.Database, in.User, in.Password),
 		func(key string) bool { return env[key] != "" })
+}
+
+// sqlThrough are packages that speak to whichever SQL database a program is told of.
+var sqlThrough = []string{
+	"sqlx",
+	"diesel",
+	"diesel-async",
+	"sea-orm",
+	"sqlalchemy",
+	"sqlmodel",
+	"tortoise-orm",
+	"peewee",
+	"django",
+	"databases",
+	"alembic",
+	"gorm.io/gorm",
+	"github.com/jmoiron/sqlx",
+	"entgo.io/ent",
+	"github.com/uptrace/bun",
+	"typeorm",
+	"sequelize",
+	"knex",
+	"kysely",
+	"objection",
+	"prisma",
+	"@prisma/client",
+	"drizzle-orm",
+	"@mikro-orm/core",
+	"rails",
+	"activerecord",
+	"sequel",
+	"laravel/framework",
+	"illuminate/database",
+	"doctrine/orm",
+	"doctrine/dbal",
+	"doctrine/doctrine-bundle",
+	"org.springframework.boot:spring-boot-starter-data-jpa",
+	"org.springframework.boot:spring-boot-starter-jdbc",
+	"org.hibernate.orm:hibernate-core",
+	"ecto_sql",
+	"Microsoft.EntityFrameworkCore",
+	"Dapper",
 }

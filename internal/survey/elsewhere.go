@@ -66,7 +66,7 @@ func (s *surveyor) drives(svc *stack.Service, known *protocol.Protocol) bool {
 	if p == nil {
 		return false
 	}
-	_, _, _, found := p.UsedBy(svc.Dir(), known.Drivers)
+	_, _, _, found := p.UsedBy(svc.Dir(), slices.Concat(known.Drivers, known.Through))
 	return found
 }
 

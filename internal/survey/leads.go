@@ -28,40 +28,58 @@ func (s *surveyor) leavesBelow(part shell.Command, cwd string, depth int) (out [
 	if !s.isFolder(cwd) {
 		cwd = s.ownFolder(cwd)
 	}
-	inner, dir, ok := s.calls(part.Words, cwd)
+	inner, ok := s.calls(part.Words, cwd)
 	if !ok {
 		part.Folder = "."
 		return []leaf{{part, cwd}}
 	}
 	for _, c := range inner {
-		out = append(out, s.leavesBelow(c, dir, depth+1)...)
+		out = append(out, s.leavesBelow(c.Command, c.cwd, depth+1)...)
 	}
 	return out
 }
 
-// calls are the commands that the named thing consists of which the words call, and the folder that they are run in;
+// calls are the commands that the named thing consists of which the words call, with the folders that they are run in;
 // ok is false where they call nothing by name.
-func (s *surveyor) calls(words []string, cwd string) (inner []shell.Command, dir string, ok bool) {
+func (s *surveyor) calls(words []string, cwd string) (inner []leaf, ok bool) {
+	in := func(dir string, commands []shell.Command) {
+		for _, c := range commands {
+			inner = append(inner, leaf{c, dir})
+		}
+		ok = true
+	}
 	if file := scriptFile(words); file != "" {
-		return s.commandsIn(file, cwd)
+		if commands, dir, there := s.commandsIn(file, cwd); there {
+			in(dir, commands)
+		}
+		return inner, ok
 	}
 	if ecosystem.ManagerNamed(words[0]).Tasks {
 		if t := s.target(words, cwd); t != nil {
-			return commandsOfLines(t.Lines), cwd, true
+			in(cwd, commandsOfLines(t.Lines))
 		}
-		return nil, cwd, false
+		return inner, ok
 	}
+	scripts, members, byRunner := ecosystem.TaskRun(words)
 	if usual := ecosystem.Canonical(words); len(usual) > 1 && usual[0] == "script" {
-		name := usual[1]
-		for i := range s.stack.Projects {
-			for _, part := range s.stack.Projects[i].Parts {
-				if lines := part.Scripts[name]; part.Folder == cwd && len(lines) > 0 {
-					return commandsOfLines(lines), cwd, true
+		scripts, members = usual[1:2], []string{cwd}
+	} else if !byRunner {
+		return nil, false
+	}
+	for i := range s.stack.Projects {
+		for _, part := range s.stack.Projects[i].Parts {
+			if len(members) > 0 && !slices.Contains(members, part.Name) && !slices.Contains(members, part.Folder) ||
+				len(members) == 0 && part.Folder == cwd {
+				continue
+			}
+			for _, name := range scripts {
+				if lines := part.Scripts[name]; len(lines) > 0 {
+					in(part.Folder, commandsOfLines(lines))
 				}
 			}
 		}
 	}
-	return nil, cwd, false
+	return inner, ok
 }
 
 // commandsIn are the commands of a file of commands, and the folder that it works in.

@@ -375,6 +375,12 @@ func lineFrom(text string) string {
 	return text[:min(len(text), maxForm)]
 }
 
+// assigns reports whether what follows a variable gives it a value.
+func assigns(after string) bool {
+	after = strings.TrimLeft(after, " \t")
+	return len(after) > 1 && after[0] == '=' && after[1] != '=' && after[1] != '~'
+}
+
 // readsBy adds the variables that a file reads in one form.
 func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []stack.Read {
 	line, counted := 1, 0
@@ -393,7 +399,7 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			continue
 		}
 		name, end := text[at+m[2]:at+m[3]], at+m[1]
-		if ecosystem.Given(name) {
+		if ecosystem.Given(name) || assigns(text[end:min(len(text), end+8)]) {
 			continue
 		}
 		fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]

@@ -191,9 +191,13 @@ func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
 		role, _ := ecosystem.Meaning(words)
 		return words[0] == "sudo" || ecosystem.Installs(words[0]) && role == ecosystem.SetsUp ||
 			words[0] == "git" && len(words) > 1 && words[1] == "clone" || l.Background ||
+			len(words) > 1 && mayLast.MatchString(words[1]) ||
 			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "")
 	})
 }
+
+// mayLast are first words after a program by which many go on for as long as one works.
+var mayLast = expr.New(`^(dev|serve|server|start|watch|studio|preview|listen)$`)
 
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.

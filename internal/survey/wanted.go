@@ -62,7 +62,7 @@ func (s *surveyor) wantedSettings() {
 	for i := range s.stack.Reads {
 		r := &s.stack.Reads[i]
 		r.Named = r.Named || slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
-			return slices.ContainsFunc(e.Wants, func(w stack.Read) bool { return w.At == r.At })
+			return slices.ContainsFunc(e.Wants, func(w stack.Read) bool { return w.Name == r.Name })
 		})
 	}
 	s.stack.Remarks = append(s.stack.Remarks, Unnamed(s.stack.Reads, nil)...)

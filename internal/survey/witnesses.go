@@ -181,6 +181,50 @@ func (s *surveyor) judgePorts() {
 			}
 		}
 	}
+	s.pageLeftOver()
+}
+
+// pageLeftOver gives the one native service of which no port is known the one page that READMEs have on this machine
+// and that is nobody else's.
+func (s *surveyor) pageLeftOver() {
+	var without *stack.Service
+	taken := map[int]bool{}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		for _, p := range v.Ports {
+			taken[p.Host] = true
+		}
+		if v.Runs == stack.Native && v.Kind == stack.Lasting && !v.Watches && len(v.Ports) == 0 {
+			if without != nil {
+				return
+			}
+			without = v
+		}
+	}
+	if without == nil {
+		return
+	}
+	var page stack.Port
+	for _, file := range s.instructions {
+		text := s.readmeOf(file)
+		for i, line := range text.lines {
+			for _, m := range localURL.FindAllStringSubmatch(line, -1) {
+				n := portOf(m[2])
+				if m[1] == "" || n == 0 || taken[n] || offSections.MatchString(text.at(i+1).head) {
+					continue
+				}
+				if page.Host != 0 && page.Host != n {
+					return
+				}
+				page = stack.Port{Host: n, Target: n, Transport: "tcp", Speaks: "http",
+					At: stack.Place{File: file, Line: i + 1}}
+			}
+		}
+	}
+	if page.Host != 0 {
+		without.Ports = []stack.Port{page}
+		s.portFound(without.Name)
+	}
 }
 
 // portFound takes back that no port of a service was found.
