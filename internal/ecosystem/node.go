@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -320,16 +321,45 @@ func (n *nodeProject) script(role stack.Role, name string) stack.Step {
 }
 
 // scriptLines are the lines that the manager runs for a script: those before and after it included.
+// scriptLines are the lines of scripts, of those that go before and after them, and of those that they call.
 func (n *nodeProject) scriptLines(names ...string) []string {
 	var out []string
-	for _, name := range names {
+	seen := map[string]bool{}
+	var add func(name string)
+	add = func(name string) {
 		for _, s := range []string{"pre" + name, name, "post" + name} {
-			if line := n.pkg.Scripts[s]; line != "" {
-				out = append(out, s+": "+line)
+			line := n.pkg.Scripts[s]
+			if line == "" || seen[s] || len(seen) > maxScripts {
+				continue
+			}
+			seen[s] = true
+			out = append(out, s+": "+line)
+			for _, c := range shell.Parse(line) {
+				if in, called := n.called(c, nil); in == n {
+					add(called)
+				}
 			}
 		}
 	}
+	for _, name := range names {
+		add(name)
+	}
 	return out
+}
+
+// configOption is how a tool is told its settings file.
+var configOption = expr.New(`\s(?:--config|-c)[ =]["']?([\w./-]+\.\w+)`)
+
+// ConfigsNamed are the settings files that lines of scripts give to their tools.
+func ConfigsNamed(lines []string) (files []string) {
+	for _, line := range lines {
+		for _, m := range configOption.FindAllStringSubmatch(line, -1) {
+			if file := path.Clean(m[1]); !slices.Contains(files, file) {
+				files = append(files, file)
+			}
+		}
+	}
+	return files
 }
 
 func firstScript(scripts map[string]string, names ...string) string {
@@ -467,8 +497,12 @@ func (n *nodeProject) serve() {
 	}
 	if main != "" {
 		serve := n.process(main)
-		serve.Ports = n.ports(line, serve.At)
+		for _, r := range n.runs(main, nil) {
+			line += "\n" + strings.Join(r.words, " ")
+		}
+		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
 		serve.PortBy = n.portBy()
+		line = scripts[main]
 		if len(serve.Ports) == 0 && !n.known.serves && OnlyWatches(line) {
 			return // files are made anew, and nothing is served
 		}
@@ -485,7 +519,7 @@ func (n *nodeProject) serve() {
 		case strings.Contains(line, name) && runsAll.MatchString(line):
 			// The main script runs it along.
 		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil &&
-			!otherWatch.MatchString(name+" "+scripts[name]):
+			!otherWatch.MatchString(name+" "+scripts[name]) && !runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
@@ -556,9 +590,9 @@ func (n *nodeProject) portBy() stack.PortBy {
 var nodeListens = expr.New(
 	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
 
-// ports finds where a serve script listens: what its line says, a PORT setting, its tool's settings, its code, its
+// ports finds where a serve script listens: what its lines say, a PORT setting, its tool's settings, its code, its
 // framework.
-func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
+func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []stack.Port {
 	if port := PortIn(line); port > 0 {
 		return httpPort(port, at)
 	}
@@ -568,7 +602,8 @@ func (n *nodeProject) ports(line string, at stack.Place) []stack.Port {
 		}
 	}
 	if n.known.settings != "" {
-		if port, at := n.portByCode(nodeSettingsPort, n.named(n.known.settings)...); port > 0 {
+		files := append(configs, n.named(n.known.settings)...)
+		if port, at := n.portByCode(nodeSettingsPort, files...); port > 0 {
 			return httpPort(port, at)
 		}
 	}

@@ -77,7 +77,8 @@ func frameworksOfNode() []*Framework {
 
 var (
 	proxyTarget = expr.New(
-		`["'` + "`" + `](https?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})[^"'` + "`" + `]*["'` + "`" + `]`)
+		`["'` + "`" + `](https?(?:\$\{[^}]*\})?://(?:localhost|127\.0\.0\.1|[a-z0-9_-]+):\d{2,5})` +
+			`[^"'` + "`" + `]*["'` + "`" + `]`)
 	packageProxy = expr.New(`"proxy"\s*:\s*"(https?://[^"]+)"`)
 )
 

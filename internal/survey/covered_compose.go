@@ -85,10 +85,21 @@ func (s *surveyor) filesMeant(c *covering) []string {
 	return files
 }
 
-// isActive reports whether a compose file is one of those that a launch goes by.
+// isActive reports whether a compose file is one of those that a launch goes by, or all of its services are taken from
+// it by one of those.
 func (s *surveyor) isActive(file string) bool {
-	return slices.ContainsFunc(s.stack.ComposeFiles,
-		func(f stack.ComposeFile) bool { return f.Path == file && f.Active })
+	if slices.ContainsFunc(s.stack.ComposeFiles,
+		func(f stack.ComposeFile) bool { return f.Path == file && f.Active }) {
+		return true
+	}
+	if !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
+		return false
+	}
+	p, _ := s.loadSet(composeSet{dir: path.Dir(file), files: []string{file}})
+	return p != nil && !slices.ContainsFunc(p.Services, func(c compose.Service) bool {
+		return c.Active && !slices.ContainsFunc(s.stack.Services,
+			func(v stack.Service) bool { return v.Name == c.Name && v.At.File == file })
+	})
 }
 
 // commandsOf lists what a list of words runs: itself, or what it gives to a shell.

@@ -146,7 +146,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 		}
 		for _, m := range form.FindAllSubmatchIndex(data, -1) {
 			out = append(out,
-				value{key: "proxy", text: string(data[m[2]:m[3]]),
+				value{key: "proxy", text: inTemplate.ReplaceAllString(string(data[m[2]:m[3]]), ""),
 					at: stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
 		}
 	}
@@ -160,8 +160,19 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 			add(proxy.File, proxy.Form)
 		}
 	}
+	if proxies := ecosystem.Named(p.Ecosystem).Proxies; len(proxies) > 0 {
+		for _, file := range ecosystem.ConfigsNamed(svc.Expands) {
+			if fs.ValidPath(path.Join(svc.Dir(), file)) &&
+				!slices.ContainsFunc(proxies, func(o ecosystem.Proxy) bool { return o.File == file }) {
+				add(file, proxies[0].Form)
+			}
+		}
+	}
 	return out
 }
+
+// inTemplate is what a program puts into a text, here into an address's scheme.
+var inTemplate = expr.New(`\$\{[^}]*\}`)
 
 var (
 	hostKey = expr.New(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
