@@ -519,13 +519,20 @@ func (n *nodeProject) serve() {
 		case strings.Contains(line, name) && runsAll.MatchString(line):
 			// The main script runs it along.
 		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil &&
-			!otherWatch.MatchString(name+" "+scripts[name]) && !runsAll.MatchString(scripts[name]):
+			!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
+			!runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
 			p.Also = append(p.Also, extra)
 		}
 	}
+}
+
+// sameTool reports whether two lines run the same tool, which serves what it watches by itself.
+func (n *nodeProject) sameTool(watch, serve string) bool {
+	a, b := strings.Fields(watch), strings.Fields(serve)
+	return n.known.flag != "" && len(a) > 0 && len(b) > 0 && a[0] == b[0] && ManagerNamed(a[0]).Scripts == nil
 }
 
 // OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.

@@ -366,7 +366,15 @@ var projectRules = []coverRule{
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
 		for i := range s.stack.Services {
 			v := &s.stack.Services[i]
-			if v.Runs == stack.Native && v.Dir() == c.cwd && s.key(v.Command) == s.key(c.words) &&
+			same := s.key(v.Command) == s.key(c.words) || slices.ContainsFunc(v.Expands, func(line string) bool {
+				_, script, named := strings.Cut(line, ": ")
+				return named && !strings.ContainsAny(script, "&|;") && s.key(strings.Fields(script)) == s.key(c.words)
+			})
+			if usual := ecosystem.Canonical(c.words); len(usual) > 1 && usual[0] == "script" &&
+				!s.hasScript(usual[1], c.cwd) && !slices.Equal(c.words, v.Command) {
+				same = false // words for a tool, and not for a script of its name
+			}
+			if v.Runs == stack.Native && v.Dir() == c.cwd && same &&
 				!slices.ContainsFunc(c.words[1:], func(w string) bool {
 					return !slices.Contains(v.Command, w) &&
 						(onlyLooks.MatchString(w) || w[0] == '-' && preparesByName(w))
@@ -384,7 +392,8 @@ var projectRules = []coverRule{
 				return ""
 			}
 			by := s.serviceAt(c.cwd, c.of)
-			if v := s.stack.Service(strings.TrimPrefix(by, "service:")); v != nil && s.runsOther(c, v) {
+			v := s.stack.Service(strings.TrimPrefix(by, "service:"))
+			if v != nil && (s.runsOther(c, v) || v.Runs == stack.Native && s.leadsToBuilt(c)) {
 				return ""
 			}
 			return by

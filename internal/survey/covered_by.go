@@ -62,6 +62,12 @@ func (s *surveyor) namesBuilt(c *covering) bool {
 	})
 }
 
+// leadsToBuilt reports whether a command comes to running a file that was built for it, by the scripts that it calls.
+func (s *surveyor) leadsToBuilt(c *covering) bool {
+	return slices.ContainsFunc(s.leaves(shell.Command{Words: c.words, Folder: "."}, c.cwd),
+		func(l leaf) bool { return s.namesBuilt(&covering{words: l.Words, cwd: l.cwd}) })
+}
+
 // scriptBy covers the name of a script, or of another list of commands, by what covers all of them.
 func (s *surveyor) scriptBy(c *covering) string {
 	var names []string

@@ -244,7 +244,10 @@ func (s *surveyor) anyServes(cwd string) bool {
 func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
 	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
+	usual := ecosystem.Canonical(part.Words)
 	switch {
+	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.hasScript(usual[1], cwd):
+		return false // there is no such script
 	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
 		t := s.target(part.Words, cwd)
 		return t != nil && ecosystem.ServesTask(t)
@@ -256,6 +259,8 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 		return !s.namesBuilt(c) && slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
 			return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
 		})
+	case s.ofOwnTool(part.Words, cwd):
+		return true
 	case role == "":
 		_, line := text.onlyPage()
 		if s.ownProgram(part.Words, cwd) {
@@ -264,6 +269,22 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 		return line > 0 && s.ofPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false
+}
+
+// serveVerb is by what tools are told to serve a project for work on it.
+var serveVerb = expr.New(`^(dev|develop|serve|server|start|runserver)$`)
+
+// ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve: MANAGER TOOL dev.
+func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
+	plain := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return strings.HasPrefix(w, "-") })
+	if len(plain) < 3 || !serveVerb.MatchString(plain[2]) || plain[1] == "run" || ecosystem.Installs(plain[1]) {
+		return false
+	}
+	p := s.projectAt(cwd, words)
+	if p == nil || ecosystem.ManagerOf(words[0]).Name != p.Manager {
+		return false
+	}
+	return !slices.ContainsFunc(p.Parts, func(part stack.Part) bool { return len(part.Scripts[plain[1]]) > 0 })
 }
 
 // ofPackages reports whether a command's program is one of the packages that the folder's project asks for.

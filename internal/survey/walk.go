@@ -86,6 +86,14 @@ func templateOf(name string) (target string, ok bool) {
 	return "", false
 }
 
+// isDefaults is 1 for files of defaults, and 0 for others.
+func isDefaults(file string) int {
+	if strings.Contains(path.Base(file), "default") {
+		return 1
+	}
+	return 0
+}
+
 // mayBeTemplate is a quick look at a name before templateOf: the words for a template but one have three letters in
 // common.
 func mayBeTemplate(name string) bool {
@@ -121,7 +129,14 @@ func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout
 	}
 	t := w.tree
 	slices.SortFunc(t.compose, byDepth)
-	slices.SortFunc(t.templates, func(a, b template) int { return byDepth(a.path, b.path) })
+	slices.SortFunc(t.templates, func(a, b template) int {
+		if a.target == b.target { // defaults may as well be read as they are: an example is the better template
+			if d := isDefaults(a.path) - isDefaults(b.path); d != 0 {
+				return d
+			}
+		}
+		return byDepth(a.path, b.path)
+	})
 	slices.SortStableFunc(t.folders, func(a, b ecosystem.Folder) int { return byDepth(a.Path, b.Path) })
 	for _, list := range []*[]string{&t.dotenvs, &t.dockerfiles, &t.readmes, &t.seeds} {
 		slices.SortFunc(*list, byDepth)
