@@ -423,9 +423,14 @@ var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that no settings file has
 // to.
 func Given(name string) bool {
-	return givenNames()[name] || strings.HasPrefix(name, "NPM_") || strings.HasPrefix(name, "XDG_") ||
+	return givenNames()[name] || ofHost.MatchString(name) ||
 		ofRequest.MatchString(name)
 }
+
+// ofHost are variables that a system, a server for programs or a tool sets for all that it runs.
+var ofHost = expr.New(
+	`^(NPM_|XDG_|KUBERNETES_|WERKZEUG_|UWSGI_|GUNICORN_|FCGI_|SSL_CLIENT_|PYTHON[A-Z]|JUPYTER_|NODE_DEBUG$)`,
+)
 
 // ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after it.
 var ofRequest = expr.New(`^(AUTH_TYPE|CONTENT_(LENGTH|TYPE)|GATEWAY_INTERFACE|PATH_(INFO|TRANSLATED)|QUERY_STRING|` +

@@ -375,6 +375,8 @@ var (
 	builtMain   = expr.New(`(^|[ ./])(dist|build|lib|out)/`)
 	emptyTest   = expr.New(`no test specified`)
 	watcherName = expr.New(`(^|[:-])(watch|watcher|tailwind|css|assets)([:-]|$)`)
+	// A watcher says so: by its name, or by an option of what it runs.
+	watchLine = expr.New(`watch|(^|\s)-w(\s|$)|chokidar|onchange|nodemon|--poll`)
 	// What only looks at the code is no part of what runs.
 	otherWatch  = expr.New(`(?i)type-?check|\bcheck\b|lint|\btsc\b|test|jest|mocha|storybook|\bflow\b|docs`)
 	onlyWatches = expr.New(
@@ -516,17 +518,39 @@ func (n *nodeProject) serve() {
 	for _, name := range sortedKeys(scripts) {
 		switch {
 		case name == main || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
-		case strings.Contains(line, name) && runsAll.MatchString(line):
+		case main != "" && n.runsAlong(main)[name]:
 			// The main script runs it along.
-		case workerName.MatchString(name), watcherName.MatchString(name) && p.Serve != nil &&
-			!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
-			!runsAll.MatchString(scripts[name]):
+		case workerName.MatchString(name),
+			watcherName.MatchString(name) && p.Serve != nil && watchLine.MatchString(name+" "+scripts[name]) &&
+				!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
+				!runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = strings.NewReplacer(":", "-").Replace(name)
 			p.Also = append(p.Also, extra)
 		}
 	}
+}
+
+// runsAlong are the scripts that a script comes to run, by the names in its lines.
+func (n *nodeProject) runsAlong(script string) map[string]bool {
+	along := map[string]bool{script: true}
+	for open := []string{script}; len(open) > 0; open = open[1:] {
+		words := strings.FieldsFunc(
+			n.pkg.Scripts[open[0]],
+			func(r rune) bool { return strings.ContainsRune(" \t\"'&;|", r) },
+		)
+		for _, w := range words {
+			for _, prefix := range []string{"npm:", ""} {
+				name := strings.TrimPrefix(w, prefix)
+				if _, known := n.pkg.Scripts[name]; known && !along[name] {
+					along[name] = true
+					open = append(open, name)
+				}
+			}
+		}
+	}
+	return along
 }
 
 // sameTool reports whether two lines run the same tool, which serves what it watches by itself.

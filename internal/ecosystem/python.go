@@ -346,13 +346,16 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	}
 	p.versionFile(p.out, "python3", ".python-version")
 	if v := strings.TrimSpace(p.text("runtime.txt")); strings.HasPrefix(v, "python-") {
-		want(pinned(strings.TrimPrefix(v, "python-")), p.At("runtime.txt", 1))
+		hint := pins("python3", strings.TrimPrefix(v, "python-"), p.At("runtime.txt", 1))
+		hint.Hint = true // of the host where it is deployed
+		p.out.Project.Runtimes = append(p.out.Project.Runtimes, hint)
 	}
 	delete(p.uses, "python")
 	if p.out.Within != nil {
 		return
 	}
-	if len(p.out.Project.Runtimes) == 0 && !manager.python.brings {
+	if !slices.ContainsFunc(p.out.Project.Runtimes, func(r stack.Runtime) bool { return !r.Hint }) &&
+		!manager.python.brings {
 		p.out.wants("python3", "*", p.At(p.manifest, 1))
 	}
 	if len(manager.Tools) > 0 {
@@ -410,9 +413,8 @@ func (p *pythonProject) install(manager *Manager) {
 		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1), "there are several lock files: "+
 			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
 	}
-	if p.out.Project.Prefix = p.run; p.bin != "" {
-		p.out.Project.Bin = []string{path.Join(venv, "bin")}
-	}
+	p.out.Project.Prefix = p.run
+	p.out.Project.Bin = []string{path.Join(venv, "bin")}
 	if p.out.Within == nil {
 		p.out.step(s)
 	}
@@ -435,7 +437,10 @@ var pythonCompiles = []struct {
 	{"uwsgi", []string{"gcc"}},
 	{"python-ldap", []string{"gcc", "ldap headers"}}, {"pycairo", []string{"gcc", "pkg-config"}},
 	{"pygraphviz", []string{"gcc"}}, {"xmlsec", []string{"gcc", "pkg-config"}},
-	{"dbus-python", []string{"gcc", "pkg-config"}}, {"pyodbc", []string{"gcc"}}, {"m2crypto", []string{"gcc", "swig"}},
+	{
+		"dbus-python",
+		[]string{"gcc", "pkg-config"},
+	}, {"pyodbc", []string{"gcc"}}, {"m2crypto", []string{"gcc", "swig"}},
 	{"pygobject", []string{"gcc", "pkg-config"}},
 }
 

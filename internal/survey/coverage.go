@@ -30,11 +30,13 @@ func (s *surveyor) cover() {
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
 func onlySets(d demand) bool {
-	return !slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+	return setsOnce.MatchString(d.command) || !slices.ContainsFunc(d.parts, func(c shell.Command) bool {
 		return len(c.Words) > 0 && !(program("export", "set")(&covering{words: c.Words}) && len(c.Words) > 1 &&
 			!slices.ContainsFunc(c.Words[1:], func(w string) bool { return !strings.Contains(w, "=") }))
 	})
 }
+
+var setsOnce = expr.New(`^(export|set|setx)\s+[A-Za-z_]\w*\s*=[^&|;]*$`)
 
 var assigned = expr.New(`\b([A-Za-z_]\w*)=("[^"]*"|'[^']*'|\S*)`)
 

@@ -20,6 +20,10 @@ var aside = expr.New(
 		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?|` +
 		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
 
+// served are folders of files that come from elsewhere, or were made, and are handed out as they are.
+var served = expr.New(`(?i)/static(/|$)|(^|/)(vendors?|vendored|third[-_]?party|bower_components|` +
+	`public/(assets|build))(/|$)`)
+
 // Twins are the names of folders that hold one application as it is before and after a course's work.
 var (
 	starter  = expr.New(`(?i)^(.*[-_])?(starter|start|begin|before|initial|skeleton)([-_].*)?$`)
@@ -30,6 +34,9 @@ var (
 func (s *surveyor) asideWhy(dir string) string {
 	if aside.MatchString(dir) {
 		return "it is taken for a sample, a test or a site of documents"
+	}
+	if served.MatchString(dir) {
+		return "it lies among files that are taken as they are"
 	}
 	if at, built := s.builtInto[dir]; built {
 		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File, at.Line)
@@ -171,8 +178,13 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {
-		s.remark(stack.Warning, stack.CodePortUnknown, v.At, fmt.Sprintf("no port was found on which %s listens", name),
-			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.")
+		s.remark(
+			stack.Warning,
+			stack.CodePortUnknown,
+			v.At,
+			fmt.Sprintf("no port was found on which %s listens", name),
+			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.",
+		)
 	}
 	s.stack.Services = append(s.stack.Services, svc)
 }
@@ -336,7 +348,8 @@ func (s *surveyor) severalApplications() {
 	likely, why := rivals[0], "it lies highest"
 	for _, v := range rivals {
 		for _, d := range s.demands {
-			if d.cwd == v.Dir() && v.Dir() != "." && likely.Dir() != v.Dir() && why != "the README leads there first" {
+			if d.cwd == v.Dir() && v.Dir() != "." && likely.Dir() != v.Dir() &&
+				why != "the README leads there first" {
 				likely, why = v, "the README leads there first"
 			}
 		}
@@ -387,6 +400,10 @@ func (s *surveyor) dockerfiles() {
 		var ports []stack.Port
 		if img := imageOf(data, ""); img != nil {
 			context = s.contextOf(dir, img)
+			if s.projectAt(dir, nil) == nil && (context != dir || packing.MatchString(dir)) &&
+				s.anyServes(s.topOf(dir)) {
+				continue // another way to run what is served anyway
+			}
 			for _, e := range img.exposes {
 				if e.transport != "udp" {
 					ports = append(ports, stack.Port{Host: s.published(dir, e.port), Target: e.port, Transport: "tcp",
@@ -435,6 +452,22 @@ func (s *surveyor) dockerfiles() {
 				"Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
 		}
 	}
+}
+
+// packing are folders that hold nothing of an application itself, but ways to pack it and bring it somewhere.
+var packing = expr.New(
+	`(?i)(^|/)(docker|dockerfiles?|deploy(ment)?s?|cloud|ci|packaging|ops|infra(structure)?|contrib|` +
+		`k8s|kubernetes|helm)(/|$)`,
+)
+
+// topOf is the top of the checkout that a folder lies in, or of the workspace.
+func (s *surveyor) topOf(dir string) string {
+	for ; dir != "."; dir = path.Dir(dir) {
+		if s.isCheckout(dir) {
+			return dir
+		}
+	}
+	return "."
 }
 
 // isHidden reports whether the name of a file or folder hides it; . is the folder itself.

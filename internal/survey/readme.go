@@ -303,7 +303,8 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
-	if len(words) == 0 || noCommand.MatchString(line) || !inShell && !r.commandWord(words[0]) ||
+	if len(words) == 0 || noCommand.MatchString(line) || len(words) == 1 && slices.Contains(aloneNothing, words[0]) ||
+		!inShell && !r.commandWord(words[0]) ||
 		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") || !strings.ContainsFunc(words[0],
 			unicode.IsLetter)) {
 		return cwd
@@ -341,6 +342,28 @@ var noCommand = expr.New(
 	`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|set [-+][a-z]+$|` +
 		`exec "\$@"$)`,
 )
+
+// aloneNothing are programs that do nothing without words: where they stand alone, they are only named.
+var aloneNothing = []string{
+	"npm",
+	"curl",
+	"wget",
+	"git",
+	"docker",
+	"node",
+	"python",
+	"python3",
+	"pip",
+	"pip3",
+	"psql",
+	"mysql",
+	"php",
+	"ruby",
+	"java",
+	"go",
+	"cargo",
+	"docker-compose",
+}
 
 // looksRound are commands that ask for nothing.
 var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd", "exit", "vim", "vi",

@@ -18,7 +18,7 @@ import (
 // Files of tests and of tools say nothing of what a launch needs.
 var notLaunched = expr.New(
 	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
-		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$`)
+		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`)
 
 // maxCodeSize is the size in bytes beyond which a file is no code that people have written.
 const maxCodeSize = 512 << 10
@@ -148,14 +148,17 @@ func mayBeTest(name string) bool {
 
 var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
 
+// looksFirst is a line that lets the next one run only under a condition.
+var looksFirst = expr.New(`^(\}\s*)?(if|elif|else if|elsif|unless)\b`)
+
 // asks tells whether code asks for what follows only to see if it is there, or if it is absent.
-func asks(before string) (there, absent bool) {
+func asks(before, name string) (there, absent bool) {
 	start := strings.LastIndexByte(before, '\n') + 1
 	line := before[start:]
-	if above := strings.TrimRight(before[:start], "\r\n"); strings.TrimSpace(
-		above[strings.LastIndexByte(above, '\n')+1:],
-	) == "try:" {
-		return true, false // what follows takes care of its absence
+	above := strings.TrimRight(before[:start], "\r\n")
+	above = strings.TrimSpace(above[strings.LastIndexByte(above, '\n')+1:])
+	if above == "try:" || looksFirst.MatchString(above) && strings.Contains(above, name) {
+		return true, false // its absence is taken care of
 	}
 	bare := strings.TrimRight(line, " \t(")
 	word := func(s, w string) bool {
@@ -399,7 +402,7 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			continue
 		}
 		name, end := text[at+m[2]:at+m[3]], at+m[1]
-		if ecosystem.Given(name) || assigns(text[end:min(len(text), end+8)]) {
+		if strings.HasSuffix(text[:at], "del ") || ecosystem.Given(name) || assigns(text[end:min(len(text), end+8)]) {
 			continue
 		}
 		fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]
@@ -407,7 +410,7 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			fallback = false // nothing is no value of its own
 		}
 		must := form.Must
-		switch asked, absent := asks(text[:at]); {
+		switch asked, absent := asks(text[:at], name); {
 		case asked: // the code looks whether it is there
 			fallback = true
 		case absent && givesUp.MatchString(text[end:min(len(text), end+160)]):

@@ -205,13 +205,13 @@ func (s *surveyor) taskServices() {
 	}
 }
 
-// ownProgram reports whether a command runs a program that the folder's project brings, and doesn't only look or
-// prepare.
+// ownProgram reports whether a command runs a program that the folder's project brings, and is told nothing by which it
+// would look, prepare or work on one thing: no word but one for serving.
 func (s *surveyor) ownProgram(words []string, cwd string) bool {
 	usual := ecosystem.Canonical(words)
 	if len(usual) == 0 || slices.ContainsFunc(usual[1:], func(w string) bool {
 		return onlyLooks.MatchString(w) || preparesByName(w)
-	}) {
+	}) || len(usual) > 1 && usual[1][0] != '-' && !serveVerb.MatchString(usual[1]) {
 		return false
 	}
 	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
@@ -272,7 +272,7 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 }
 
 // serveVerb is by what tools are told to serve a project for work on it.
-var serveVerb = expr.New(`^(dev|develop|serve|server|start|runserver)$`)
+var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)$`)
 
 // ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve: MANAGER TOOL dev.
 func (s *surveyor) ofOwnTool(words []string, cwd string) bool {

@@ -44,7 +44,7 @@ var (
 	copied = expr.New(`[._-](example|sample|dist|template|tmpl)$`)
 	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
 	speaksOfSettings = expr.New(
-		`(?i)(conf|settings?|database|secrets?|credentials|parameters|local|application|appsettings|options)`)
+		`(?i)(conf|settings?|database|secrets?|credentials|parameters|\blocal\b|application|appsettings|options)`)
 	configEnding = expr.New(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
 	// Programs are for copying only where their name speaks of settings.
 	programEnding = expr.New(`\.(php|rb|js|cjs|mjs|ts|py|exs)$`)
