@@ -140,6 +140,7 @@ type pythonProject struct {
 	pipfile          pipfile
 	requirementsFrom []string
 	uses             map[string]stack.Place // packages, in lower case, and where they are asked for
+	extra            map[string]bool        // those of them that only the package's extras ask for
 	sources          []string               // see modules; nil until it was called
 }
 
@@ -247,9 +248,18 @@ func (p *pythonProject) collect() {
 			p.out.Project.Name = m[1]
 		}
 	}
-	for _, name := range sortedKeys(py.Project.Optional) {
-		add(py.Project.Optional[name])
-	}
+	defer func() { // what only an extra brings comes last: an install leaves it out
+		always := maps.Clone(p.uses)
+		for _, name := range sortedKeys(py.Project.Optional) {
+			add(py.Project.Optional[name])
+		}
+		p.extra = map[string]bool{}
+		for name := range p.uses {
+			if _, ok := always[name]; !ok {
+				p.extra[name] = true
+			}
+		}
+	}()
 	for _, name := range sortedKeys(py.Groups) {
 		for _, v := range py.Groups[name] {
 			if s, ok := v.(string); ok {
@@ -419,7 +429,7 @@ func (p *pythonProject) install(manager *Manager) {
 		p.out.step(s)
 	}
 	for _, c := range pythonCompiles {
-		if at, ok := p.uses[c.name]; ok {
+		if at, ok := p.uses[c.name]; ok && !p.extra[c.name] {
 			for _, t := range c.takes {
 				p.out.Project.Compiles = append(p.out.Project.Compiles,
 					stack.Compile{Package: c.name, Takes: t, Certain: true, At: at})

@@ -189,7 +189,7 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 	for len(c.words) > 0 && slices.Contains([]string{"sudo", "time", "exec"}, c.words[0]) {
 		c.words = c.words[1:]
 	}
-	if len(c.words) == 0 || depth > maxTasks {
+	if len(c.words) == 0 || depth > maxTasks || madeUpPath.MatchString(c.text) {
 		return ""
 	}
 	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
@@ -203,6 +203,9 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 	}
 	return ""
 }
+
+// madeUpPath is a path that stands for one of the reader's own.
+var madeUpPath = expr.New(`(^|[\s=:"'])/?(path/to|your|some|somewhere)/`)
 
 // maxTasks is how deep tasks may call each other.
 const maxTasks = 8

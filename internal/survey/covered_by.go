@@ -280,10 +280,10 @@ func (s *surveyor) machineNames() map[string]bool {
 
 // runsOther reports whether a command runs a file or a folder of the checkout that a native service does not.
 func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
-	if v.Runs != stack.Native {
-		return false
-	}
 	runs := strings.Join(slices.Concat(v.Command, v.Expands), " ")
+	if v.Runs != stack.Native {
+		return s.runsOtherInside(c, v, runs)
+	}
 	for _, w := range c.words[1:] {
 		if strings.HasPrefix(w, "-") || strings.Contains(w, "://") {
 			continue
@@ -302,6 +302,23 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 		}
 	}
 	return false
+}
+
+// runsOtherInside reports whether a command runs a file of the checkout that neither a container's build and command
+// speak of, nor the project's own way to serve.
+func (s *surveyor) runsOtherInside(c *covering, v *stack.Service, runs string) bool {
+	if _, file := s.dockerfileOf(v); file != "" {
+		data, _ := s.fsys.ReadFile(file)
+		runs += string(data)
+	}
+	runs += strings.Join(containerEntry(v), " ")
+	if p := s.projectAt(c.cwd, c.words); p != nil && p.Serve != nil {
+		runs += strings.Join(slices.Concat(p.Serve.Command, p.Serve.Expands), " ")
+	}
+	return slices.ContainsFunc(c.words[1:], func(w string) bool {
+		stem := strings.TrimSuffix(path.Base(w), path.Ext(w))
+		return ecosystem.OfCode(path.Ext(w)) != nil && s.exists(path.Join(c.cwd, w)) && !strings.Contains(runs, stem)
+	})
 }
 
 // intoMember follows the words by which a manager is told to work in a member of its workspace, or in another folder.

@@ -87,6 +87,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 		if err != nil || len(data) > maxReadme {
 			continue
 		}
+		var found []stack.Server
 		for i, line := range strings.Split(string(data), "\n") {
 			if commentLine.MatchString(line) {
 				continue
@@ -98,9 +99,21 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 						func(o stack.Service) bool { return speaks(&o, known) }) {
 					continue
 				}
-				s.wantServer(stack.Server{Speaks: known.Name, Port: a.Asked(), For: svc.Name, Fixed: true,
+				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(), For: svc.Name, Fixed: true,
 					At: stack.Place{File: file, Line: i + 1}})
 			}
+		}
+		stores := map[string]bool{}
+		for _, w := range found {
+			if len(protocol.Named(w.Speaks).SignIn.Database) > 0 {
+				stores[w.Speaks] = true
+			}
+		}
+		if len(stores) > 1 {
+			continue // one of several, and nobody says which
+		}
+		for _, w := range found {
+			s.wantServer(w)
 		}
 	}
 }

@@ -20,6 +20,9 @@ func (s *surveyor) projects() {
 	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
 	for _, folder := range s.tree.folders {
+		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
+			continue // of the checkout's host, for its build servers
+		}
 		folder.Roots, folder.System = roots, s.opt.System
 		found, errs := ecosystem.Read(folder)
 		for _, err := range errs {

@@ -338,10 +338,8 @@ var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)
 
 // noCommand are lines of code blocks that are no commands: names of variables, what a program says when it fails, and
 // the settings of a shell.
-var noCommand = expr.New(
-	`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|set [-+][a-z]+$|` +
-		`exec "\$@"$)`,
-)
+var noCommand = expr.New(`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
+	`set [-+][a-z]+$|exec "\$@"$|[A-Z][a-z]+\s|.*\w\.\.\.$|\.$)`)
 
 // aloneNothing are programs that do nothing without words: where they stand alone, they are only named.
 var aloneNothing = []string{

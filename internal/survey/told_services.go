@@ -137,7 +137,8 @@ func (t *readmeText) onlyPage() (port, line int) {
 // second terminal beside what is served.
 func (s *surveyor) toldServices() {
 	for i, d := range s.demands {
-		if !readmeName.MatchString(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") {
+		if !readmeName.MatchString(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") ||
+			madeUpPath.MatchString(d.command) {
 			continue
 		}
 		text, before := s.readmeOf(d.at.File), 0
