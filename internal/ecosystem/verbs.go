@@ -122,6 +122,18 @@ func scriptIn(words []string) string {
 var wrapperValues = []string{"--package", "--project", "--directory", "--with", "--python", "--env-file", "--extra",
 	"--group"}
 
+// WrappedBy is the ecosystem whose wrapper a command begins with; nil for none.
+func WrappedBy(words []string) *Ecosystem {
+	for _, c := range calls() {
+		for _, wrapper := range c.wrappers {
+			if w := strings.Fields(wrapper); len(words) > len(w) && slices.Equal(words[:len(w)], w) {
+				return c.ecosystem
+			}
+		}
+	}
+	return nil
+}
+
 // unwrapped takes away what stands before the command itself.
 func unwrapped(words []string) []string {
 	for {

@@ -279,10 +279,15 @@ func TestServersElsewhere(t *testing.T) {
 func TestHints(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ own, hint, want string }{
-		{"*", "^18", "node ^18 optional"}, {">=20", "^18", ""}, {"*", "^20", ""},
+		{"*", "^18", "node ^18 optional"}, {">=20", "^18", ""}, {"*", "^20", ""}, {"20.3.0", "*", ""},
+		{"18.3.0", "*", "node 18.3.0 or close to it required"},
 	} {
 		s := app()
-		s.Projects[0].Runtimes = []stack.Runtime{{Tool: "node", Constraint: c.own},
+		close := ""
+		if strings.Count(c.own, ".") == 2 {
+			close = "^" + c.own[:2]
+		}
+		s.Projects[0].Runtimes = []stack.Runtime{{Tool: "node", Constraint: c.own, Close: close},
 			{Tool: "node", Constraint: c.hint, Hint: true, At: stack.Place{File: "Dockerfile", Line: 1}}}
 		a := Ask(
 			t.Context(),
@@ -300,5 +305,16 @@ func TestHints(t *testing.T) {
 		if got != c.want {
 			t.Errorf("own %s, hint %s: %q, want %q", c.own, c.hint, got, c.want)
 		}
+	}
+}
+
+// TestProgramWithoutProject asks for the program of a service that no project is known of.
+func TestProgramWithoutProject(t *testing.T) {
+	t.Parallel()
+	s := &stack.Stack{Services: []stack.Service{{Name: "pages", Runs: stack.Native, Command: []string{"php", "-S", "x"},
+		At: stack.Place{File: "index.php", Line: 1}}}}
+	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
+	if len(a.Needs) == 0 || a.Needs[0].Name != "php" || a.Needs[0].Met || a.Met {
+		t.Errorf("%+v", a.Needs)
 	}
 }

@@ -382,7 +382,7 @@ var projectRules = []coverRule{
 			if v.Runs == stack.Native && v.Dir() == c.cwd && same &&
 				!slices.ContainsFunc(c.words[1:], func(w string) bool {
 					return !slices.Contains(v.Command, w) &&
-						(onlyLooks.MatchString(w) || w[0] == '-' && preparesByName(w))
+						onlyLooks.MatchString(w)
 				}) {
 				return service(v.Name)
 			}

@@ -97,6 +97,9 @@ func (s *surveyor) scriptBy(c *covering) string {
 // linesBy covers commands by what covers each of them: the last that is.
 func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by string) {
 	for _, part := range commands {
+		if len(s.leaves(part, cwd)) == 0 {
+			continue // a task that does nothing
+		}
 		if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
 			return ""
 		}
@@ -133,8 +136,8 @@ func (s *surveyor) fileBy(file string, c *covering) string {
 	return s.linesBy(commands, cwd, c.depth)
 }
 
-// imageBuilt is the image that a command of the engine builds, and the folder that it is built from.
-func imageBuilt(words []string, cwd string) (tag, dir string) {
+// imageBuilt is the image that a command of the engine builds, the folder that it is built from, and its Dockerfile.
+func imageBuilt(words []string, cwd string) (tag, dir, file string) {
 	dir = cwd
 	for i := 2; i < len(words); i++ {
 		option, value, joined := strings.Cut(words[i], "=")
@@ -143,19 +146,25 @@ func imageBuilt(words []string, cwd string) (tag, dir string) {
 			option == "--build-arg" || option == "--platform":
 			if !joined {
 				if i++; i >= len(words) {
-					return tag, dir
+					return tag, dir, file
 				}
 				value = words[i]
 			}
-			if option == "-t" || option == "--tag" {
+			switch option {
+			case "-t", "--tag":
 				tag = value
+			case "-f", "--file":
+				file = path.Join(cwd, value)
 			}
 		case strings.HasPrefix(words[i], "-"):
 		case words[i] != "build":
 			dir = path.Join(cwd, words[i])
 		}
 	}
-	return tag, dir
+	if file == "" {
+		file = path.Join(dir, "Dockerfile")
+	}
+	return tag, dir, file
 }
 
 // buildOf is the folder that the image of a run command is built from, by the READMEs' word.
@@ -166,7 +175,7 @@ func (s *surveyor) buildOf(run []string, cwd string) (string, bool) {
 				!strings.HasPrefix(part.Words[1], "build") {
 				continue
 			}
-			tag, dir := imageBuilt(part.Words, path.Join(d.cwd, part.Folder))
+			tag, dir, _ := imageBuilt(part.Words, path.Join(d.cwd, part.Folder))
 			if tag != "" && slices.Contains(run[2:], tag) {
 				return dir, true
 			}

@@ -130,8 +130,13 @@ func containerEntry(v *stack.Service) []string {
 func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 	switch verb {
 	case "build", "buildx":
-		_, dir := imageBuilt(words, cwd)
-		return s.containerOf(dir)
+		_, dir, file := imageBuilt(words, cwd)
+		for i := range s.stack.Services {
+			if v := &s.stack.Services[i]; v.Build == dir && path.Join(dir, dockerfileName(v)) == file {
+				return service(v.Name)
+			}
+		}
+		return ""
 	case "run":
 		if dir, ok := s.buildOf(words, cwd); ok {
 			return s.containerOf(dir)

@@ -48,8 +48,19 @@ func TestReads(t *testing.T) {
 			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, BACKED_CS default"},
 		"a.exs": {"a = System.get_env(\"PLAIN_EX\")\nb = System.fetch_env!(\"MUST_EX\")\nc = " +
 			"System.get_env(\"BACKED_EX\", \"x\")", "PLAIN_EX, MUST_EX must, BACKED_EX default"},
-		"a.test.js": {"process.env.IN_A_TEST", ""},
-		"a.txt":     {"process.env.NO_CODE", ""},
+		"guards.py": {"import os\ntry:\n    a = os.environ['TRIED']\nexcept KeyError:\n    pass\nif 'ASKED_ABOVE' in " +
+			"os.environ:\n    b = os.environ['ASKED_ABOVE']\nos.environ['GIVEN'] = 'x'\ndel os.environ['GONE']\n" +
+			"c = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + os.environ['KUBERNETES_PORT']\n" +
+			"d = os.environ['INSISTED']",
+			"TRIED default, ASKED_ABOVE default, INSISTED must"},
+		"classes.py": {"from pydantic import BaseModel, BaseSettings\n\nclass Plain(BaseModel):\n    note: str\n\n" +
+			"class Quays(BaseModel):\n    quay_name: str\n    quay_kind: Literal[\n        'deep', 'flat'\n    ] = " +
+			"Field(default='deep')\n\nclass Tides(Quays):\n    tide_key: str = Field(\n        default=''\n    )\n\n" +
+			"class Settings(\n    Tides,\n    BaseSettings,\n):\n    pier: str\n",
+			"QUAY_NAME must, QUAY_KIND default, TIDE_KEY default, PIER must"},
+		"conftest.py": {"import os\na = os.environ['OF_TESTS']", ""},
+		"a.test.js":   {"process.env.IN_A_TEST", ""},
+		"a.txt":       {"process.env.NO_CODE", ""},
 	} {
 		s, err := Survey(fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x}}")},
 			"src/" + name: {Data: []byte(c.code)}}, Options{Root: "/w", ReadCode: true})

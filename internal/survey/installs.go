@@ -127,14 +127,12 @@ func (s *surveyor) installsMore(c *covering) bool {
 		switch {
 		case before == "--without":
 			return false // what follows is left out
-		case strings.HasPrefix(w, "-"),
-			strings.HasPrefix(before, "-") && !packageFollows[before] && !strings.Contains(before, "="),
-			strings.HasPrefix(w, "."),
-			w == "&&":
 		case s.exists(path.Join(c.cwd, w)):
 			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && s.usesInstall(c) {
 				return true
 			}
+		case strings.HasPrefix(w, "-"), strings.HasPrefix(w, "."), w == "&&",
+			strings.HasPrefix(before, "-") && !packageFollows[before] && !strings.Contains(before, "="):
 		case !s.asksFor(c, w):
 			return true
 		}

@@ -21,15 +21,17 @@ func (s *surveyor) leaves(part shell.Command, cwd string) []leaf {
 }
 
 func (s *surveyor) leavesBelow(part shell.Command, cwd string, depth int) (out []leaf) {
-	if len(part.Words) == 0 || depth > maxTasks {
+	if len(part.Words) == 0 {
 		return nil
 	}
 	cwd = path.Join(cwd, part.Folder)
 	if !s.isFolder(cwd) {
 		cwd = s.ownFolder(cwd)
 	}
-	inner, ok := s.calls(part.Words, cwd)
-	if !ok {
+	c := &covering{words: part.Words, cwd: cwd}
+	s.intoMember(c)
+	inner, ok := s.calls(c.words, c.cwd)
+	if !ok || depth > maxTasks {
 		part.Folder = "."
 		return []leaf{{part, cwd}}
 	}

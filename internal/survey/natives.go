@@ -400,7 +400,7 @@ func (s *surveyor) dockerfiles() {
 		var ports []stack.Port
 		if img := imageOf(data, ""); img != nil {
 			context = s.contextOf(dir, img)
-			if s.projectAt(dir, nil) == nil && (context != dir || packing.MatchString(dir)) &&
+			if s.projectAt(dir, nil) == nil && packing.MatchString(dir) &&
 				s.anyServes(s.topOf(dir)) {
 				continue // another way to run what is served anyway
 			}

@@ -37,6 +37,16 @@ func TestDemands(t *testing.T) {
 		"placeholders are no spans":        {"Run `npm run <script>`.", ""},
 		"folders that a shell alone knows": {"```sh\ncd $HOME/x\nnpm ci\ncd -\nnpm start\n```",
 			"3 . npm ci|5 . npm start"},
+		"what a clone has made is the checkout": {
+			"```sh\ngit clone https://q.example/board.git\ncd board\nnpm ci\n```" +
+				"\n```sh\ncd board/web\nnpm start\n```", "2 . git clone https://q.example/board.git|4 . npm ci|" +
+				"8 web npm start"},
+		"lines that && joins":  {"```sh\nnpm ci &&\nnpm start\n```", "2 . npm ci && npm start"},
+		"a text for a command": {"```sh\npsql <<SQL\nSELECT 1;\nSQL\nnpm ci\n```", "2 . psql <<SQL|5 . npm ci"},
+		"names, failures, a shell's settings": {
+			"```sh\nPORT\nnpm ERR! EACCES\nset -e\n{\n}\nDone now\nWait...\ncurl" +
+				"\nnpm ci\n```", "10 . npm ci"},
+		"a span that names what follows":     {"### `npm run`\n\n```sh\nnpm run dev\n```", "4 . npm run dev"},
 		"only looking round":                 {"```sh\nls\npwd\ncat README.md\nmkdir x && cd x\n```", ""},
 		"a line longer than anybody's":       {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```", ""},
 		"a label in a shell block":           {"```sh\nNote: this takes long\nnpm ci\n```", "3 . npm ci"},
@@ -62,7 +72,8 @@ var harbour = fstest.MapFS{
 	"compose.yaml": {Data: []byte(
 		"services:\n  db:\n    image: postgres:16\n    ports: [\"5432:5432\"]\n    environment: {POSTGRES_DB: tides, " +
 			"POSTGRES_PASSWORD: x}\n  cache: {image: \"docker.io/library/redis:7\"}\n  setup:\n    image: " +
-			"saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n")},
+			"saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n",
+	)},
 	"board/Dockerfile":   {Data: []byte("FROM scratch\n")},
 	"board/package.json": {Data: []byte(`{"scripts": {"start": "node x.js", "migrate": "m"}}`)},
 	"web/package.json": {Data: []byte(
@@ -158,6 +169,11 @@ func TestSignIns(t *testing.T) {
 		"a hash is no password": {"db/seeds.rb", "User.create!(email: 'ida@quay.example', password: hash('x'))", ""},
 		"a fixture": {"fixtures/users.json", "[{\"username\": \"olaf\", \"password\": \"winkle-10\"}]",
 			"olaf winkle-10 1"},
+		"a list of users": {"db/seeds/users.csv", "id;username;password\n1;olaf;\"winkle-14\"\n2;ida;whelk-15\n",
+			"olaf winkle-14 2|ida whelk-15 3"},
+		"computed, not written": {"db/seeds.js", "user: boat.username, password: boat.password,\n", ""},
+		"users of tests":        {"tests/e2e/fixtures.js", "username: 'ida', password: 'winkle-16'\n", ""},
+		"a file is no password": {"README.md", "## Login\nuser: ida, password: config.ini\n", ""},
 		"never a settings file": {".env", "ADMIN_USER=ida\nADMIN_PASSWORD=hidden-11\n", ""},
 		"a compose file's literal": {"compose.yaml",
 			"services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_EMAIL: ida@quay.example\n     " +

@@ -192,11 +192,14 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	of := ecosystem.OfCode(path.Ext(file))
 	data, forms := buffer[:n], of.Reads
 	c.loadsOf(file, data)
-	if !slices.ContainsFunc(of.Hints(), func(hint []byte) bool { return bytes.Contains(data, hint) }) ||
-		!slices.ContainsFunc(
-			forms,
-			func(f ecosystem.CodeForm) bool { return bytes.Contains(data, []byte(f.Anchor)) },
-		) {
+	has := func(text []byte) bool { return bytes.Contains(data, text) }
+	inForms := slices.ContainsFunc(of.Hints(), has) &&
+		slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return has([]byte(f.Anchor)) })
+	inClasses := slices.ContainsFunc(
+		of.Schemas,
+		func(s ecosystem.Schema) bool { return s.Root != "" && has([]byte(s.Root)) },
+	)
+	if !inForms && !inClasses {
 		return nil
 	}
 	text := string(data)

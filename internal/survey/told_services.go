@@ -210,8 +210,11 @@ func (s *surveyor) taskServices() {
 // would look, prepare or work on one thing: no word but one for serving.
 func (s *surveyor) ownProgram(words []string, cwd string) bool {
 	usual := ecosystem.Canonical(words)
+	if len(usual) > 0 && madeByInstall(usual[0]) {
+		usual = append([]string{path.Base(usual[0])}, usual[1:]...)
+	}
 	if len(usual) == 0 || slices.ContainsFunc(usual[1:], func(w string) bool {
-		return onlyLooks.MatchString(w) || preparesByName(w)
+		return onlyLooks.MatchString(w) || w[0] != '-' && preparesByName(w)
 	}) || len(usual) > 1 && usual[1][0] != '-' && !serveVerb.MatchString(usual[1]) {
 		return false
 	}
@@ -223,7 +226,8 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 }
 
 // onlyLooks are words by which a program is asked for something that ends at once.
-var onlyLooks = expr.New(`^(-h|-V|--?help|--?version|help|version|check|config|status|list|show|test)$`)
+var onlyLooks = expr.New(`^(-h|-V|--?help|--?version|help|version|check|config|status|list|show|test|` +
+	`--?(generate|init|create|migrate|upgrade|install|list|show|check|dump|export|import)([-=].*)?)$`)
 
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
@@ -282,7 +286,11 @@ func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
 		return false
 	}
 	p := s.projectAt(cwd, words)
-	if p == nil || ecosystem.ManagerOf(words[0]).Name != p.Manager {
+	if p == nil {
+		return false
+	}
+	if by := ecosystem.WrappedBy(words); ecosystem.ManagerOf(words[0]).Name != p.Manager &&
+		(by == nil || by.Name != p.Ecosystem) {
 		return false
 	}
 	return !slices.ContainsFunc(p.Parts, func(part stack.Part) bool { return len(part.Scripts[plain[1]]) > 0 })
@@ -400,6 +408,12 @@ func (s *surveyor) toldCommand(p *stack.Project, part shell.Command) []string {
 		return []string{"sh", "-c", part.Text}
 	}
 	words := part.Words
+	if by := ecosystem.WrappedBy(words); by != nil && by.Name == p.Ecosystem && by.Compiled == false &&
+		ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
+		if usual := ecosystem.Canonical(words); usual[0] != "script" {
+			words = words[len(words)-len(usual):] // what another manager would run, out of the project's own folder
+		}
+	}
 	if len(p.Prefix) > 0 && words[0] != p.Prefix[0] && s.ofPackages(words, p.Path) {
 		words = slices.Concat(p.Prefix, words)
 	}

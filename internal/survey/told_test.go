@@ -148,7 +148,7 @@ func TestCommandsApart(t *testing.T) {
 	}
 	for line, want := range map[string]string{"docker build -t board ./b": "board in b", "docker build .": " in .",
 		"docker build --tag=x --build-arg A=1 --target dev c": "x in c", "docker buildx build -t y .": "y in ."} {
-		tag, dir := imageBuilt(words(line), ".")
+		tag, dir, _ := imageBuilt(words(line), ".")
 		if got := tag + " in " + dir; got != want {
 			t.Errorf("%s builds %q, want %q", line, got, want)
 		}

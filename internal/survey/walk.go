@@ -347,7 +347,7 @@ func note(dir, name string, seeds bool) interest {
 			return workflow
 		}
 		fallthrough
-	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs":
+	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs", ".csv":
 		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) &&
 			seedName.MatchString(name) || seeds {
 			return seed
