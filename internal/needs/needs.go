@@ -185,10 +185,12 @@ func (a *asker) runtimes(services []*stack.Service) {
 
 // runtimesOf are the runtimes and managers that a native service wants: its project's or, without one, its program.
 func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
-	if s.Runs != stack.Native {
-		return nil
-	}
 	p := a.stack.Project(s.Project, s.Manager)
+	if s.Runs != stack.Native {
+		if p = a.builds(s); p == nil {
+			return nil
+		}
+	}
 	if p == nil {
 		if len(s.Command) == 0 || !ecosystem.Known(s.Command[0]) {
 			return nil
@@ -202,12 +204,27 @@ func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
 	})
 }
 
-// native calls f for each project that a native service belongs to, once.
+// builds is the project that is built here for a service's container; nil if none is.
+func (a *asker) builds(s *stack.Service) *stack.Project {
+	for i := range a.stack.Projects {
+		p := &a.stack.Projects[i]
+		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(s.AfterSteps, st.ID) }) {
+			return p
+		}
+	}
+	return nil
+}
+
+// native calls f for each project that a native service belongs to, or that is built for a container, once.
 func (a *asker) native(services []*stack.Service, f func(p *stack.Project, services []string)) {
 	names := map[*stack.Project][]string{}
 	var list []*stack.Project
 	for _, s := range services {
-		if p := a.stack.Project(s.Project, s.Manager); p != nil && s.Runs == stack.Native {
+		p := a.stack.Project(s.Project, s.Manager)
+		if s.Runs != stack.Native {
+			p = a.builds(s)
+		}
+		if p != nil {
 			if names[p] == nil {
 				list = append(list, p)
 			}

@@ -221,7 +221,11 @@ func (b *builder) steps() {
 	for i := range b.stack.Services {
 		s := &b.stack.Services[i]
 		service := b.nodes[stack.ServiceNode(s.Name)]
-		if service == nil || s.Runs != stack.Native {
+		if service == nil {
+			continue
+		}
+		if s.Runs != stack.Native {
+			b.builtFirst(s, service)
 			continue
 		}
 		p := b.stack.Project(s.Project, s.Manager)
@@ -251,6 +255,24 @@ func (b *builder) steps() {
 			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
 				Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
+	}
+}
+
+// builtFirst adds the builds that a container's service waits for, each behind its project's install.
+func (b *builder) builtFirst(s *stack.Service, service *Node) {
+	for _, id := range s.AfterSteps {
+		p := b.projectOf(id)
+		if p == nil {
+			continue
+		}
+		var last *Node
+		for i := range p.Steps {
+			if st := &p.Steps[i]; st.Role == stack.Install && st.Folder == "" || st.ID == id {
+				last = b.step(st, service, last)
+			}
+		}
+		service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+			Reason: fmt.Sprintf("its container holds what %s makes", last.ID.Title()), At: s.At})
 	}
 }
 

@@ -91,7 +91,8 @@ type NativeWay struct {
 	Bin []string `json:"bin,omitempty"`
 	// Expands is what its native command leads to, where that stands in the checkout.
 	Expands []string `json:"expands,omitempty"`
-	// AfterSteps are the ids of steps of other folders that it needs when it runs natively.
+	// AfterSteps are the ids of steps that it needs beyond those of its own folder: of other folders when it runs
+	// natively, builds of what its container holds otherwise.
 	AfterSteps []string `json:"afterSteps,omitempty"`
 	// Watches is true for a process that only makes files anew when others change; it needs no other service.
 	Watches bool `json:"watches,omitempty"`

@@ -321,8 +321,8 @@ func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 // usesSteps reports whether a native service takes the project's steps along.
 func (s *surveyor) usesSteps(p *stack.Project) bool {
 	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
-		return v.Runs == stack.Native && (v.Project == p.Path && v.Manager == p.Manager ||
-			slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) }))
+		return v.Runs == stack.Native && v.Project == p.Path && v.Manager == p.Manager ||
+			slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) })
 	})
 }
 

@@ -268,6 +268,76 @@ func (s *surveyor) settle() {
 	}
 }
 
+// madeFirst lets services wait for the builds of what their images take, or have mounted, from a project that makes it.
+func (s *surveyor) madeFirst() {
+	for i := range s.stack.Services {
+		svc := &s.stack.Services[i]
+		if svc.Runs != stack.Container || svc.Container == nil {
+			continue
+		}
+		if img, _ := s.dockerfileOf(svc); img != nil {
+			for _, t := range img.takes {
+				s.waitForBuild(svc, path.Join(svc.Build, untilPattern(t.path)))
+			}
+		}
+		for _, m := range svc.Container.Mounts {
+			if m.Type == "bind" {
+				s.waitForBuild(svc, m.Source)
+			}
+		}
+	}
+}
+
+// untilPattern is the part of a path before the first name that is a pattern.
+func untilPattern(name string) string {
+	parts := strings.Split(name, "/")
+	if at := slices.IndexFunc(parts, buildVariable.MatchString); at >= 0 {
+		return path.Join(parts[:at]...)
+	}
+	return name
+}
+
+// waitForBuild lets a service wait for the build that makes a file or folder which isn't there.
+func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
+	if full == "" || full == "." || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) {
+		return
+	}
+	var best *stack.Project
+	folder := ""
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		for _, dir := range append([]string{p.Path}, p.Members...) {
+			inside := dir == "." || strings.HasPrefix(full, dir+"/")
+			if inside && (best == nil || len(dir) > len(folder)) {
+				best, folder = p, dir
+			}
+		}
+	}
+	if best == nil {
+		return
+	}
+	st := ecosystem.BuildOfOutput(best, folder, strings.TrimPrefix(full, folder+"/"))
+	if st == nil {
+		return
+	}
+	if s.severalAt(best.Path) {
+		st.ID += "@" + best.Manager
+	}
+	if at := slices.IndexFunc(best.Steps, func(o stack.Step) bool { return o.ID == st.ID }); at >= 0 {
+		best.Steps[at].Command, best.Steps[at].Expands = st.Command, st.Expands
+		best.Steps[at].Outputs = append(best.Steps[at].Outputs, st.Outputs...)
+	} else {
+		at := slices.IndexFunc(best.Steps, func(o stack.Step) bool { return o.Role.Rank() > stack.Build.Rank() })
+		if at < 0 {
+			at = len(best.Steps)
+		}
+		best.Steps = slices.Insert(best.Steps, at, *st)
+	}
+	if !slices.Contains(svc.AfterSteps, st.ID) {
+		svc.AfterSteps = append(svc.AfterSteps, st.ID)
+	}
+}
+
 // takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't there.
 func (s *surveyor) takesWhatIsThere() {
 	told := map[stack.Place]bool{}
@@ -281,7 +351,7 @@ func (s *surveyor) takesWhatIsThere() {
 			full := path.Join(svc.Build, t.path)
 			at := stack.Place{File: file, Line: t.line}
 			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
-				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" ||
+				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}
@@ -291,6 +361,16 @@ func (s *surveyor) takesWhatIsThere() {
 				s.howToMake(full))
 		}
 	}
+}
+
+// isMade reports whether one of the steps that a service waits for makes a file.
+func (s *surveyor) isMade(svc *stack.Service, file string) bool {
+	return slices.ContainsFunc(svc.AfterSteps, func(id string) bool {
+		st := s.stack.Step(id)
+		return st != nil && slices.ContainsFunc(st.Outputs, func(o string) bool {
+			return o == file || strings.HasPrefix(file, o+"/")
+		})
+	})
 }
 
 // howToMake says where a file comes from that isn't in the checkout.
