@@ -20,12 +20,15 @@ func (a *app) check() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c := supervise.CheckPorts(cmd.Context(), r.Merge(w.Stack.Services), r)
+			now := r.Merge(w.Stack.Services)
+			c := supervise.CheckPorts(cmd.Context(), now, r)
+			c.SignIns, c.Pages = supervise.SignIns(w.Root, w.Stack), supervise.Pages(w.Stack.Services, now)
 			c.Changed = w.Changes(r)
 			if !c.Answers {
 				a.status = 1
 			}
 			if a.json {
+				c.Hide()
 				return view.JSON(a.out, c)
 			}
 			t := a.text()

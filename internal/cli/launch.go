@@ -7,12 +7,15 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -96,7 +99,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		return err
 	}
 	defer l.Close()
-	return a.follow(ctx, m, l, begin)
+	return a.follow(ctx, m, plan, l, begin)
 }
 
 // filled says which settings files were written, and what of them should not be passed over.
@@ -119,7 +122,8 @@ func (a *app) filled(f *session.Filled) {
 }
 
 // follow shows the launch until it has settled and, in the foreground, until it is stopped.
-func (a *app) follow(ctx context.Context, m *session.Mixed, l *supervise.Launched, begin time.Time) error {
+func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l *supervise.Launched,
+	begin time.Time) error {
 	t, names := a.text(), widest(m.Order)
 	stopping := context.AfterFunc(ctx, func() {
 		if !a.json {
@@ -152,6 +156,9 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, l *supervise.Launche
 			interrupted = said.Settled.Outcome == stack.WasStopped
 			if err := a.settled(ctx, m, said.Settled, begin); err != nil {
 				return err
+			}
+			if said.Settled.Outcome == stack.AllAnswer && !a.json {
+				a.offer(ctx, plan)
 			}
 			if m.Options.Background {
 				return nil
@@ -190,6 +197,7 @@ func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settle
 		a.status = 1
 	}
 	if a.json {
+		result.Check.Hide()
 		return view.JSONLine(a.out, result)
 	}
 	if result.Outcome != stack.WasStopped {
@@ -214,6 +222,69 @@ func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *super
 			part = append(part, svc)
 		}
 	}
-	out.Check = supervise.CheckPorts(ctx, r.Merge(part), r)
+	now := r.Merge(part)
+	out.Check = supervise.CheckPorts(ctx, now, r)
+	out.Check.SignIns = supervise.SignIns(m.Root, m.Mix.Survey)
+	out.Check.Pages = supervise.Pages(part, now)
 	return out
+}
+
+// offer asks a person whether the commands that ask something are to be run now, each until it has been; where nobody
+// can be asked, they are named.
+func (a *app) offer(ctx context.Context, plan *launch.Plan) {
+	remembers, t := memory.Recall(plan.Root), a.text()
+	for i := range plan.Asks {
+		ask := &plan.Asks[i]
+		if remembers.Asked(ask.ID()) {
+			continue
+		}
+		shows := strings.Join(ask.Command, " ")
+		if !a.asks() {
+			t.Line("Left for you, since it asks something: %s, %s (%s)", shows, whereOf(ask), view.Where(ask.At))
+			continue
+		}
+		t.Blank()
+		t.Line("%s has, for when everything is up: %s, %s. It asks something that only you know.", view.Where(ask.At),
+			shows, whereOf(ask))
+		if !a.yes("Run it now?") {
+			t.Line("Left out, and not offered again. To do it later, run it by hand.")
+			remembers.Answer(ask.ID())
+			continue
+		}
+		switch code, err := supervise.Answer(ctx, plan.Root, ask, a.terminal()); {
+		case err != nil:
+			t.Line("It could not be run: %s", err)
+		case code != 0:
+			t.Line("It ended with %d; the next launch offers it again.", code)
+		default:
+			remembers.Answer(ask.ID())
+		}
+	}
+}
+
+// terminal is the one at which the person sits, where asks has said that there is one.
+func (a *app) terminal() supervise.Terminal {
+	in, _ := a.in.(*os.File)
+	out, _ := a.err.(*os.File)
+	return supervise.Terminal{In: in, Out: out, Raw: func() (rows, columns uint, restore func(), err error) {
+		before, err := term.MakeRaw(int(in.Fd()))
+		if err != nil {
+			return 0, 0, nil, err
+		}
+		width, height, err := term.GetSize(int(out.Fd()))
+		if err != nil {
+			width, height = 80, 24
+		}
+		return uint(height), uint(width), func() { term.Restore(int(in.Fd()), before) }, nil
+	}}
+}
+
+func whereOf(a *launch.Ask) string {
+	switch {
+	case a.Service != "":
+		return "in the container of " + a.Service
+	case a.Folder == ".":
+		return "in this folder"
+	}
+	return "in " + a.Folder
 }

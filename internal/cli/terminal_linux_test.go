@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"nimbleharbor/internal/testport"
 )
 
 // terminal is a pseudo-terminal at which a person sits: what the program writes to it can be waited for.
@@ -193,9 +195,60 @@ func TestSkippedAtLaunch(t *testing.T) {
 		t.Errorf("it ended with %v:\n%s", err, out.String())
 	}
 	b.must(0, "stop")
-	if code, _, errOut := b.run("launch", "--background"); code != 4 || !strings.Contains(errOut, "--set TIDE_TOKEN=") {
+	if code, _, errOut := b.run("launch", "--background"); code != 4 ||
+		!strings.Contains(errOut, "--set TIDE_TOKEN=") {
 		t.Errorf("without a terminal it ended with %d: %s", code, errOut)
 	}
 	b.must(0, "launch", "--background", "--set", "TIDE_TOKEN=")
+	b.must(0, "stop")
+}
+
+// TestOffered offers what asks a person something when everything is up, once, and shows what a service has printed to
+// sign in with; answers for programs leave the password out.
+func TestOffered(t *testing.T) {
+	t.Parallel()
+	b, port := newBench(t), testport.Take(t)
+	b.write(map[string]string{
+		"go.mod": "module quay.example/gate\n\ngo 1.25\n",
+		"main.go": fmt.Sprintf(
+			"package main\n\nimport (\n\t\"fmt\"\n\t\"net/http\"\n)\n\nfunc main() {\n\tfmt.Println("+
+				"\"Generated password for user harbour: Tern4482kelp\")\n\thttp.ListenAndServe(\":%d\", nil)\n}\n",
+			port,
+		),
+		"add-admin.sh": "#!/bin/sh\nprintf 'Who? '\nread name\necho \"$name\" >first\n",
+		"README.md": fmt.Sprintf("```sh\ngo run .\n./add-admin.sh\n```\n\nSee http://localhost:%d/docs.\n",
+			port)})
+	if err := os.Chmod(filepath.Join(b.dir, "add-admin.sh"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	term := newTerminal(t)
+	var out bytes.Buffer
+	cmd := b.command("launch", "--background", "--vouch")
+	cmd.Env = append(cmd.Env, "TERM=dumb")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, &out, term.its
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	term.answer("Run it now?", "yes")
+	term.answer("Who?", "ida")
+	err := cmd.Wait()
+	made, _ := os.ReadFile(filepath.Join(b.dir, "first"))
+	for _, want := range []string{"Sign in as harbour with the password Tern4482kelp, printed by work",
+		fmt.Sprintf("work has http://localhost:%d/docs (README.md:6)", port)} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("%q is missing in\n%s", want, out.String())
+		}
+	}
+	if err != nil || string(made) != "ida\n" {
+		t.Errorf("it ended with %v, and made %q:\n%s", err, made, out.String())
+	}
+	if answer := b.must(0, "check", "--json"); strings.Contains(answer, "Tern") ||
+		!strings.Contains(answer, "harbour") {
+		t.Errorf("check says %s", answer)
+	}
+	b.must(0, "stop")
+	if again := b.must(0, "launch", "--background"); strings.Contains(again, "add-admin") {
+		t.Errorf("it is offered again:\n%s", again)
+	}
 	b.must(0, "stop")
 }

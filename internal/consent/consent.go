@@ -2,6 +2,7 @@
 package consent
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -49,11 +50,31 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 			}
 		}
 		c.ID = n.ID
-		sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
-		c.Digest = hex.EncodeToString(sum[:12])
-		out = append(out, c)
+		out = append(out, c.sealed())
+	}
+	for _, a := range s.Asks {
+		c := Command{
+			ID: stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" + path.Base(a.Command[len(a.Command)-1])),
+			Shows: strings.Join(
+				a.Command,
+				" ",
+			),
+			At:     a.At,
+			Detail: []string{"asks you something: offered once everything is up"},
+		}
+		if a.Service != "" {
+			c.Detail = append(c.Detail, "in the container of "+a.Service)
+		}
+		out = append(out, c.sealed())
 	}
 	return out
+}
+
+// sealed is the command with the sum of all that it shows.
+func (c Command) sealed() Command {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
+	c.Digest = hex.EncodeToString(sum[:12])
+	return c
 }
 
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {

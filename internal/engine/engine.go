@@ -488,6 +488,36 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 	}
 }
 
+// ExecOnTerminal runs a command inside a running container with a terminal of its own, of so many rows and columns,
+// that reads from in and writes to out, and gives its exit code. The reading of in may end only with the next input.
+func (e *Engine) ExecOnTerminal(ctx context.Context, id string, command []string, rows, columns uint, in io.Reader,
+	out io.Writer) (int, error) {
+	size := client.ConsoleSize{Height: rows, Width: columns}
+	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, TTY: true, ConsoleSize: size,
+		AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return -1, err
+	}
+	a, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{TTY: true, ConsoleSize: size})
+	if err != nil {
+		return -1, err
+	}
+	defer a.Close()
+	defer context.AfterFunc(ctx, a.Close)()
+	go func() { // until the connection or the input ends
+		io.Copy(a.Conn, in)
+		a.CloseWrite()
+	}()
+	if _, err := io.Copy(out, a.Reader); err != nil && ctx.Err() != nil {
+		return -1, ctx.Err()
+	}
+	info, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+	if err != nil {
+		return -1, err
+	}
+	return info.ExitCode, nil
+}
+
 // Listed is one container of a list.
 type Listed struct {
 	ID, Name, Service string

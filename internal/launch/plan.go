@@ -39,7 +39,18 @@ type Plan struct {
 	Networks   map[string]stack.Network
 	Volumes    map[string]stack.Volume
 	Secrets    []string // values that no log may show
+	Asks       []Ask    `json:"-"` // what a person is to be asked once everything is up; no business of the steward's
 }
+
+// Ask is a command that asks a person something, ready to run.
+type Ask struct {
+	stack.Ask
+	Dir         string   // where it runs on this machine
+	Environment []string // KEY=VALUE, all of it
+}
+
+// ID is by what an ask is known: it is offered once.
+func (a *Ask) ID() string { return fmt.Sprintf("%s %q %q", a.Folder, a.Service, a.Command) }
 
 // Step is a piece of preparation to run.
 type Step struct {
@@ -220,6 +231,9 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 			m.step(&s.Projects[i], &s.Projects[i].Steps[k])
 		}
 	}
+	for _, a := range s.Asks {
+		m.ask(a)
+	}
 	p.inputs(s)
 	p.Prints = p.prints()
 	m.learnFiles(mixed.Survey)
@@ -229,6 +243,27 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	// a shorter one may be a part of a longer
 	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) })
 	return p, nil
+}
+
+// ask adds a command that asks a person something, if what it is about takes part.
+func (m *mixer) ask(a stack.Ask) {
+	out := Ask{Ask: a, Dir: filepath.Join(m.root, filepath.FromSlash(a.Folder))}
+	takes := func(v *stack.Service) bool {
+		_, planned := m.plan.Services[stack.ServiceNode(v.Name)]
+		return planned && (v.Name == a.Service || a.Service == "" && v.Runs == stack.Native && v.Project == a.Project &&
+			v.Manager == a.Manager)
+	}
+	i := slices.IndexFunc(m.Stack.Services, func(v stack.Service) bool { return takes(&v) })
+	if i < 0 || a.Service != "" && m.Stack.Services[i].Runs != stack.Container {
+		return
+	}
+	if p := m.Stack.Project(a.Project, a.Manager); p != nil && a.Service == "" {
+		out.Environment = m.stepEnv(p, a.Folder)
+	}
+	for _, key := range slices.Sorted(maps.Keys(a.Env)) {
+		out.Environment = append(out.Environment, key+"="+a.Env[key])
+	}
+	m.plan.Asks = append(m.plan.Asks, out)
 }
 
 // step adds a step of a project, if the order has it.

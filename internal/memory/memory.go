@@ -57,6 +57,10 @@ type memoryData struct {
 	Unmade map[string][]string `json:"unmade,omitempty"`
 	// Seen are the ports that services have opened, by service.
 	Seen map[string]Seen `json:"seen,omitempty"`
+	// Asked are the questions that have been answered, by their ids.
+	Asked map[string]bool `json:"asked,omitempty"`
+	// Printed are the passwords that services have printed when they made them up, by service and user.
+	Printed map[string]Printed `json:"printed,omitempty"`
 	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
 	Seals map[string]string `json:"seals,omitempty"`
 }
@@ -197,6 +201,7 @@ func (m *Memory) Forget() []string {
 		files = append(files, list...)
 	}
 	m.data.Done, m.data.Made, m.data.Unmade = map[string]string{}, nil, nil
+	m.data.Asked, m.data.Printed = nil, nil
 	m.write()
 	slices.Sort(files)
 	return slices.Compact(files)
@@ -259,6 +264,61 @@ func (m *Memory) Seen() map[string]Seen {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return maps.Clone(m.data.Seen)
+}
+
+// Printed is what a service has printed to sign in with.
+type Printed struct {
+	Service  string `json:"service"`
+	User     string `json:"user"`
+	Password string `json:"password"`
+}
+
+// Print remembers what services have printed to sign in with, in a file that others can't read.
+func (m *Memory) Print(list []Printed) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	changed := false
+	for _, p := range list {
+		key := p.Service + " " + p.User
+		if m.data.Printed[key] == p {
+			continue
+		}
+		if m.data.Printed == nil {
+			m.data.Printed = map[string]Printed{}
+		}
+		m.data.Printed[key], changed = p, true
+	}
+	if changed {
+		m.write()
+	}
+}
+
+// Printed gives what services have printed to sign in with, by service and user.
+func (m *Memory) Printed() (out []Printed) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, key := range slices.Sorted(maps.Keys(m.data.Printed)) {
+		out = append(out, m.data.Printed[key])
+	}
+	return out
+}
+
+// Asked reports whether a question has been answered.
+func (m *Memory) Asked(id string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.data.Asked[id]
+}
+
+// Answer remembers that a question has been answered.
+func (m *Memory) Answer(id string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.data.Asked == nil {
+		m.data.Asked = map[string]bool{}
+	}
+	m.data.Asked[id] = true
+	m.write()
 }
 
 func (m *Memory) write() {

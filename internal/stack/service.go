@@ -91,6 +91,8 @@ type NativeWay struct {
 	Bin []string `json:"bin,omitempty"`
 	// Expands is what its native command leads to, where that stands in the checkout.
 	Expands []string `json:"expands,omitempty"`
+	// Pages are what READMEs name on its ports, beyond the first page.
+	Pages []Page `json:"pages,omitempty"`
 	// AfterSteps are the ids of steps that it needs beyond those of its own folder: of other folders when it runs
 	// natively, builds of what its container holds otherwise.
 	AfterSteps []string `json:"afterSteps,omitempty"`

@@ -24,6 +24,7 @@ type Stack struct {
 	Services     []Service      `json:"services"`
 	EnvFiles     []EnvFile      `json:"envFiles"`
 	SignIns      []SignIn       `json:"signIns"`
+	Asks         []Ask          `json:"asks,omitempty"`
 	Readme       []ReadmeDemand `json:"readme"`
 	Remarks      []Remark       `json:"remarks"`
 
@@ -178,7 +179,8 @@ func (p *Project) Reaches(folder string) []string {
 				continue
 			}
 			for _, other := range p.Parts {
-				if _, asked := part.Uses[other.Name]; asked && other.Name != "" && !slices.Contains(out, other.Folder) {
+				if _, asked := part.Uses[other.Name]; asked && other.Name != "" &&
+					!slices.Contains(out, other.Folder) {
 					out = append(out, other.Folder)
 				}
 			}
@@ -415,6 +417,30 @@ type SignIn struct {
 	User     string `json:"user"`
 	Password string `json:"password,omitempty"`
 	At       Place  `json:"at"`
+
+	// Service is the one whose log has said it; empty for what files mention.
+	Service string `json:"service,omitempty"`
+}
+
+// Page is an address beyond the first page of a port that a README names.
+type Page struct {
+	Port int    `json:"port"` // of this machine
+	Path string `json:"path"` // with its leading slash
+	At   Place  `json:"at"`
+}
+
+// Ask is a command that the README has and that asks a person something, such as the first user's name. It is for when
+// everything is up.
+type Ask struct {
+	Command []string          `json:"command"`
+	Env     map[string]string `json:"env,omitempty"`
+	// Folder is where it runs, for the project whose environment it takes; Service is the one in whose container it
+	// runs instead, where it is not empty.
+	Folder  string `json:"folder"`
+	Project string `json:"project"`
+	Manager string `json:"manager,omitempty"`
+	Service string `json:"service,omitempty"`
+	At      Place  `json:"at"`
 }
 
 // ReadmeDemand is a command that the README asks for, and what of ours does it.

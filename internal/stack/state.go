@@ -1,5 +1,7 @@
 package stack
 
+import "slices"
+
 // State is how far a service or a step has come.
 type State string
 
@@ -71,8 +73,29 @@ type Check struct {
 	Answers bool        `json:"answers"`
 	Ports   []PortCheck `json:"ports"`
 
+	// SignIns are those that services have printed and that files mention; passwords that were printed are left out of
+	// answers for programs. Pages are the addresses that READMEs name beyond the first page of a port.
+	SignIns []SignIn    `json:"signIns,omitempty"`
+	Pages   []PageCheck `json:"pages,omitempty"`
 	// Changed is what has changed since the stack was launched; nil where nothing has.
 	Changed *Changed `json:"changed,omitempty"`
+}
+
+// Hide takes out the passwords that services have printed.
+func (c *Check) Hide() {
+	c.SignIns = slices.Clone(c.SignIns)
+	for i := range c.SignIns {
+		if c.SignIns[i].Service != "" {
+			c.SignIns[i].Password = ""
+		}
+	}
+}
+
+// PageCheck is an address that a README names.
+type PageCheck struct {
+	Service string `json:"service"`
+	Address string `json:"address"`
+	At      Place  `json:"at"`
 }
 
 // Changed is what has changed since a stack was launched: files, services whose command or settings are others now,

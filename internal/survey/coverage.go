@@ -58,6 +58,12 @@ func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
 
 // whyNot tells why a command can't be done as it is written; empty if nothing is known.
 func (s *surveyor) whyNot(c shell.Command, cwd string) string {
+	if a := s.askOf(c, cwd); asksPerson.MatchString(c.Text) && a != nil &&
+		slices.ContainsFunc(s.stack.Asks, func(o stack.Ask) bool {
+			return o.Service == a.Service && s.key(o.Command) == s.key(a.Command)
+		}) {
+		return "a launch offers it when everything is up"
+	}
 	script := ecosystem.ScriptRun(c.Words)
 	if script == "" {
 		return ""

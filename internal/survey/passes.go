@@ -35,6 +35,8 @@ var passes = []pass{
 	{"made first", []string{"corrected"}, plainly((*surveyor).madeFirst)},
 	{"told installs", []string{"corrected", "readmes"}, plainly((*surveyor).toldInstalls)},
 	{"told steps", []string{"told installs", "made first"}, plainly((*surveyor).toldSteps)},
+	{"asks", []string{"told steps"}, plainly((*surveyor).asks)},
+	{"named pages", []string{"ports"}, plainly((*surveyor).namedPages)},
 	{"edges", []string{"corrected", "told steps", "settings"}, plainly((*surveyor).inferEdges)},
 	{"drivers", []string{"edges", "projects"}, plainly((*surveyor).inferByDriver)},
 	{"elsewhere", []string{"edges", "drivers"}, plainly((*surveyor).elsewhere)},

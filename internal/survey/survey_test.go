@@ -79,6 +79,9 @@ func conclusions(s *stack.Stack) string {
 		for _, e := range v.EnvFiles {
 			say("  reads %s", e.Path)
 		}
+		for _, p := range v.Pages {
+			say("  page %s on %d (%s:%d)", p.Path, p.Port, p.At.File, p.At.Line)
+		}
 	}
 	for _, e := range s.EnvFiles {
 		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)
@@ -96,6 +99,10 @@ func conclusions(s *stack.Stack) string {
 			by = "by " + d.By
 		}
 		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
+	}
+	for _, a := range s.Asks {
+		say("asks %s in %q of %q, with %v (%s:%d)", strings.Join(a.Command, " "), a.Folder, a.Service, a.Env, a.At.File,
+			a.At.Line)
 	}
 	for _, i := range s.SignIns {
 		say("sign-in %s with %s (%s:%d)", i.User, i.Password, i.At.File, i.At.Line)

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -136,10 +135,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 			return
 		}
 		if asksPerson.MatchString(part.Text) {
-			s.remark(stack.Note, stack.CodeAsksPerson, d.at,
-				fmt.Sprintf("%s asks for something that only a person knows; a launch leaves it out", part.Text),
-				fmt.Sprintf("Run it by hand in %s, once the launch is done.", folderWords(cwd)))
-			return
+			return // as asks says
 		}
 		role := toldRole(part, s.toldAfter[number])
 		if beside != nil {

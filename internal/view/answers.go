@@ -375,6 +375,37 @@ func (t *Text) Check(c stack.Check) {
 			t.Line("  %s", p.Remedy)
 		}
 	}
+	t.signedIn(c)
+}
+
+// maxSignIns is how many sign-ins are shown where something else is the matter.
+const maxSignIns = 5
+
+// signedIn shows where else to look, and what to sign in with: what was printed first.
+func (t *Text) signedIn(c stack.Check) {
+	if len(c.Pages)+len(c.SignIns) > 0 {
+		t.Blank()
+	}
+	for _, p := range c.Pages {
+		t.Line("%s has %s (%s)", p.Service, p.Address, Where(p.At))
+	}
+	for i, s := range c.SignIns {
+		if i == maxSignIns {
+			t.Line("%d more to sign in with: nharbor survey", len(c.SignIns)-i)
+			break
+		}
+		who, from := s.User, "named in "+Where(s.At)
+		if s.Service != "" {
+			from = "printed by " + s.Service
+		}
+		if who == "" {
+			who = "whom the log tells"
+		}
+		if s.Password != "" {
+			who += " with the password " + clean(s.Password)
+		}
+		t.Line("Sign in as %s, %s", who, from)
+	}
 }
 
 // AddressOf is a port as one writes it into a browser's or a client's address line.

@@ -1,0 +1,118 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// asks lists the commands of READMEs that ask a person something, each once: of what is served here, and of what runs
+// in a container of the stack.
+func (s *surveyor) asks() {
+	seen := map[string]bool{}
+	for _, d := range s.demands {
+		if !slices.Contains(s.instructions, d.at.File) || strings.ContainsAny(d.command, "<>") ||
+			madeUpPath.MatchString(d.command) {
+			continue
+		}
+		for _, part := range d.parts {
+			if len(part.Words) == 0 || !asksPerson.MatchString(part.Text) || part.Plumbed || part.Background {
+				continue
+			}
+			a := s.askOf(part, path.Join(d.cwd, part.Folder))
+			if a == nil {
+				continue
+			}
+			a.At = d.at
+			if key := a.Service + "\x00" + s.key(a.Command); seen[key] {
+				continue
+			} else {
+				seen[key] = true
+			}
+			s.stack.Asks = append(s.stack.Asks, *a)
+			where := "in " + folderWords(a.Folder)
+			if a.Service != "" {
+				where = "in the container of " + a.Service
+			}
+			s.remark(stack.Note, stack.CodeAsksPerson, d.at,
+				fmt.Sprintf("%s asks for something that only a person knows", strings.Join(a.Command, " ")),
+				fmt.Sprintf("A launch offers it on the terminal once everything is up, and runs it %s.", where))
+		}
+	}
+}
+
+// askOf is a command that asks a person something as it is run here; nil if it isn't the stack's.
+func (s *surveyor) askOf(part shell.Command, cwd string) *stack.Ask {
+	if verb, args := composeCall(part.Words); verb != "" {
+		if verb != "exec" && verb != "run" || len(args) < 2 {
+			return nil
+		}
+		v := s.stack.Service(args[0])
+		if v == nil || v.Runs != stack.Container || v.Kind == stack.Once {
+			return nil
+		}
+		return &stack.Ask{Command: args[1:], Service: v.Name}
+	}
+	if !s.isFolder(cwd) {
+		cwd = s.ownFolder(cwd)
+	}
+	p := s.projectAt(cwd, part.Words)
+	if p == nil {
+		return nil
+	}
+	if !s.usesSteps(p) {
+		return nil // its container is told by the words of the compose command
+	}
+	a := &stack.Ask{Command: s.toldCommand(p, part), Folder: cwd, Project: p.Path, Manager: p.Manager}
+	if len(part.Set) > 0 {
+		a.Env = map[string]string{}
+	}
+	for _, set := range part.Set {
+		key, value, _ := strings.Cut(set, "=")
+		a.Env[key] = value
+	}
+	return a
+}
+
+var (
+	namedPage = expr.New(`(?i)\bhttps?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})(/[\w.~-][\w./~-]*)`)
+	// A line that calls an address for its answer names no page for people.
+	callsIt = expr.New(`(?i)\b(curl|wget|http|POST|PUT|PATCH|DELETE|webhooks?|callbacks?|redirect)\b[^:]`)
+)
+
+// maxPages bounds how many pages of one service are kept.
+const maxPages = 3
+
+// namedPages collects the pages beyond the first one that READMEs name on ports of the stack.
+func (s *surveyor) namedPages() {
+	for _, file := range s.instructions {
+		for i, line := range s.readmeOf(file).lines {
+			if callsIt.MatchString(line) {
+				continue
+			}
+			for _, m := range namedPage.FindAllStringSubmatch(line, -1) {
+				if page := strings.TrimRight(m[2], "."); page != "/" {
+					s.namePage(portOf(m[1]), page, stack.Place{File: file, Line: i + 1})
+				}
+			}
+		}
+	}
+}
+
+func (s *surveyor) namePage(port int, page string, at stack.Place) {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if len(v.Pages) >= maxPages || port == 0 ||
+			!slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port && p.Speaks == "http" }) ||
+			slices.ContainsFunc(v.Pages, func(p stack.Page) bool { return p.Port == port && p.Path == page }) {
+			continue
+		}
+		v.Pages = append(v.Pages, stack.Page{Port: port, Path: page, At: at})
+		return
+	}
+}
