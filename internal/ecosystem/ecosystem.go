@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -28,6 +29,8 @@ type Folder struct {
 	Roots []*Finding
 	// System is the operating system that things are to run on, as Go names it; empty is taken for linux.
 	System string
+	// Changed is when a file, relative to FS, was last committed; nil where nobody knows.
+	Changed func(file string) time.Time
 }
 
 // Has reports whether the folder holds a file of that name.

@@ -2,8 +2,11 @@ package ecosystem
 
 import (
 	"fmt"
+	"io/fs"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"nimbleharbor/internal/stack"
 )
@@ -25,6 +28,14 @@ func (n *nodeProject) choose() {
 		if told, line := n.toldManager(node); told != "" {
 			manager, why = told, "the README installs with it"
 			n.out.evidence(n.At(n.first(readmeNames...), line), "the README installs with "+told)
+		}
+	}
+	if manager == "" && n.locks() > 1 {
+		if told, at := n.toldByBuildServer(); told != "" {
+			manager, why = told, fmt.Sprintf("the build server installs with it (%s:%d)", at.File, at.Line)
+			n.out.evidence(at, "the build server installs with "+told)
+		} else if newest := n.newestLock(); newest != "" {
+			manager, why = newest, "its lock file was committed last"
 		}
 	}
 	for _, l := range nodeLocks() {
@@ -62,6 +73,61 @@ func (n *nodeProject) choose() {
 	p.Manager = manager
 	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
 	n.tool.nodeWays = n.tool.node.ways(n, lock)
+}
+
+// toldByBuildServer is the manager with which the build server's files of the checkout install first, and where; empty
+// for none.
+func (f Folder) toldByBuildServer() (string, stack.Place) {
+	for dir := f.Path; ; dir = path.Dir(dir) {
+		names := []string{path.Join(dir, ".gitlab-ci.yml")}
+		workflows := path.Join(dir, ".github/workflows")
+		entries, _ := fs.ReadDir(f.FS, workflows)
+		for _, e := range entries {
+			names = append(names, path.Join(workflows, e.Name()))
+		}
+		for _, name := range names {
+			data, err := fs.ReadFile(f.FS, name)
+			if err != nil || len(data) > maxManifest {
+				continue
+			}
+			for i, line := range strings.Split(string(data), "\n") {
+				line = strings.TrimSpace(strings.TrimLeft(strings.TrimSpace(line), "-|> "))
+				words := strings.Fields(strings.TrimPrefix(line, "run:"))
+				if len(words) == 0 || node.manager(words[0]) == nil {
+					continue
+				}
+				if role, of := Meaning(words); role == stack.Install && of == node {
+					return words[0], stack.Place{File: name, Line: i + 1}
+				}
+			}
+		}
+		if dir == "." {
+			return "", stack.Place{}
+		}
+	}
+}
+
+// newestLock is the manager of the lock file that was committed last; empty where two are as new, or nobody knows.
+func (n *nodeProject) newestLock() string {
+	if n.Changed == nil {
+		return ""
+	}
+	best, second, manager := time.Time{}, time.Time{}, ""
+	for _, l := range nodeLocks() {
+		if !n.Has(l.file) || l.manager == manager {
+			continue
+		}
+		switch at := n.Changed(path.Join(n.Path, l.file)); {
+		case at.After(best):
+			best, second, manager = at, best, l.manager
+		case at.After(second):
+			second = at
+		}
+	}
+	if best.Equal(second) {
+		return ""
+	}
+	return manager
 }
 
 var readmeNames = []string{"README.md", "readme.md", "Readme.md", "README"}

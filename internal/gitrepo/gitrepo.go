@@ -195,7 +195,7 @@ func cloneFault(address string, err error) error {
 			said)
 		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine works without a network."
 	case has("Permission denied (publickey", "Authentication failed", "could not read Username",
-		"terminal prompts disabled", "Permission denied", "403", "401"):
+		"terminal prompts disabled", "Permission denied", " 403", " 401"):
 		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s", hidden(address), said)
 		f.Remedy = "Check your SSH key or token, and that the repository is yours to read."
 	case has("does not appear to be a git repository", "not found", "does not exist", "not a git repository",

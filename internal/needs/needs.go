@@ -53,6 +53,8 @@ type Need struct {
 	Because []stack.Place `json:"because"`
 	Remedy  string        `json:"remedy"`
 	For     []string      `json:"for"` // the services
+	// Have is the version that is here, of a tool in a version that doesn't do.
+	Have string `json:"have,omitempty"`
 }
 
 // Answer is the answer of the command needs: contract nharbor.needs/1.
@@ -321,8 +323,13 @@ func (a *asker) tool(r stack.Runtime) Need {
 		}
 	}
 	f := known.Explain()
-	n.Found, n.Remedy = f.Cause, f.Remedy
+	n.Found, n.Remedy, n.Have = f.Cause, f.Remedy, found
 	return n
+}
+
+// Satisfies reports whether a version does for what a project wants.
+func Satisfies(version string, r stack.Runtime) bool {
+	return satisfies(version, r.Constraint) || r.Close != "" && satisfies(version, r.Close)
 }
 
 // satisfies compares a version with a constraint; one that can't be read asks for nothing.

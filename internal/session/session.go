@@ -118,7 +118,7 @@ func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 		seen[service] = survey.Sight{Port: sight.Port, Said: sight.Said, Speaks: sight.Speaks}
 	}
 	s, err := survey.Survey(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts, Env: os.LookupEnv,
-		System: runtime.GOOS, ReadCode: bool(code), Seen: seen})
+		System: runtime.GOOS, ReadCode: bool(code), Seen: seen, Changed: w.changed})
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == stack.CodeNothingFound {
 		w.pointElsewhere(f)
@@ -187,7 +187,9 @@ func (m *Mixed) Services() []string {
 
 // Needs asks this machine for all that the launch needs. Ports that the record's stack holds count as free.
 func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
-	return needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root})
+	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root})
+	m.releases(ctx, a)
+	return a
 }
 
 // Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.

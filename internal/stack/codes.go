@@ -18,6 +18,7 @@ const (
 	CodeNothingSaid              Code = "nothing-said"
 	CodeContradiction            Code = "contradiction"
 	CodeAsksPerson               Code = "asks-person"
+	CodeAddressElsewhere         Code = "address-elsewhere"
 	CodeImageOfProject           Code = "image-of-project"
 	CodeImagePublished           Code = "image-published"
 	CodeCloneFailed              Code = "clone-failed"

@@ -41,6 +41,7 @@ var passes = []pass{
 	{"drivers", []string{"edges", "projects"}, plainly((*surveyor).inferByDriver)},
 	{"elsewhere", []string{"edges", "drivers"}, plainly((*surveyor).elsewhere)},
 	{"code", []string{"walk", "corrected"}, plainly((*surveyor).reads)},
+	{"written addresses", []string{"code", "corrected"}, plainly((*surveyor).writtenAddresses)},
 	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
 	{"wanted settings", []string{"code", "layers"}, plainly((*surveyor).wantedSettings)},
 	{"remarks", []string{"edges", "drivers", "layers", "wanted settings"}, plainly((*surveyor).inspect)},

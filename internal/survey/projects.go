@@ -23,7 +23,7 @@ func (s *surveyor) projects() {
 		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
 			continue // of the checkout's host, for its build servers
 		}
-		folder.Roots, folder.System = roots, s.opt.System
+		folder.Roots, folder.System, folder.Changed = roots, s.opt.System, s.opt.Changed
 		found, errs := ecosystem.Read(folder)
 		for _, err := range errs {
 			s.faults = append(s.faults, stack.AllFaults(err)...)

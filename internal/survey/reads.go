@@ -34,6 +34,8 @@ type codeReader struct {
 	mu    sync.Mutex
 	found []codeReads
 	loads []codeLoad
+	// written are the addresses elsewhere that code holds.
+	written []writtenAddress
 }
 
 // codeLoad is a settings file that code loads by its path, which is relative to the folder that the program runs in or,
@@ -192,6 +194,9 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	of := ecosystem.OfCode(path.Ext(file))
 	data, forms := buffer[:n], of.Reads
 	c.loadsOf(file, data)
+	if of == ecosystem.Named("node") {
+		c.addressesOf(file, data)
+	}
 	has := func(text []byte) bool { return bytes.Contains(data, text) }
 	inForms := slices.ContainsFunc(of.Hints(), has) &&
 		slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return has([]byte(f.Anchor)) })

@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/dotenv"
@@ -27,6 +28,9 @@ type Options struct {
 	ReadCode  bool             // look for the environment variables that the code reads
 	Seen      map[string]Sight // by service, the port that it opened when it was launched last; nil for none
 	System    string           // the operating system, as Go names it; empty is taken for linux
+	// Changed is when a file, relative to the root, was last committed; nil where nobody knows. It is asked where
+	// several files contradict each other only.
+	Changed func(file string) time.Time
 }
 
 // Sight is a port that a service was seen to listen on, where another one was said, or none (0).
