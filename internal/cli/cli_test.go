@@ -353,7 +353,8 @@ func TestPartOfAStack(t *testing.T) {
 		t.Fatalf("with a setting missing it ended with %d: %s", code, errOut)
 	}
 	said := b.must(0, "launch", "outer", "--background", "--vouch", "--set", "TIDE_TOKEN=tide-77")
-	if up, then := strings.Index(said, "inner  answering"), strings.Index(said, "outer  starting"); up < 0 ||
+	words := strings.Join(strings.Fields(said), " ")
+	if up, then := strings.Index(words, "inner answering"), strings.Index(words, "outer starting"); up < 0 ||
 		then < up {
 		t.Errorf("the order was not kept:\n%s", said)
 	}

@@ -88,6 +88,10 @@ func readGo(f Folder) (*Finding, error) {
 	}
 	if manifest == "go.work" || g.out.Within == nil && len(g.requires) > 0 {
 		s := f.step(stack.Install, f.At(manifest, 1), "go", "mod", "download")
+		if manifest == "go.mod" && !f.Has("go.sum") && !f.Has("vendor/modules.txt") {
+			s.Command = []string{"go", "mod", "tidy"} // which makes it; nothing is built without
+			g.out.lockMissing("go.sum", s.At)
+		}
 		s.Inputs = f.in(manifest, "go.sum", "go.work.sum")
 		for _, m := range g.out.Members {
 			s.Inputs = append(s.Inputs, f.folders(m+"/go.mod", m+"/go.sum")...)
@@ -95,8 +99,12 @@ func readGo(f Folder) (*Finding, error) {
 		g.out.step(s)
 	}
 	g.out.uses(g.out.Project.Name, g.asks)
+	dir, main := goServer(f)
+	if dir != "" {
+		g.compile(dir)
+	}
 	g.migrate()
-	if dir, main := goServer(f); dir != "" {
+	if dir != "" {
 		port, at := f.PortSetting()
 		if port == 0 {
 			port, at = f.portByCode(goListens, main...)
@@ -108,6 +116,21 @@ func readGo(f Folder) (*Finding, error) {
 		g.out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))
 	}
 	return g.out, nil
+}
+
+// compile adds the compiling of what is served, of which nothing is kept but what the tool keeps for itself: the first
+// time takes minutes, in which a service that compiles itself could not be told from one that doesn't answer.
+func (g *goProject) compile(dir string) {
+	nowhere := "/dev/null"
+	if g.System == "windows" {
+		nowhere = "NUL"
+	}
+	s := g.step(stack.Build, g.At(g.manifest, 1), "go", "build", "-o", nowhere, dir)
+	s.Inputs = g.in(g.manifest, "go.sum", "go.work.sum")
+	if dir != "." {
+		s.Inputs = append(s.Inputs, g.folders(strings.TrimPrefix(dir, "./"))...)
+	}
+	g.out.step(s)
 }
 
 // Modules of which more is known.

@@ -297,12 +297,12 @@ func (e *Ecosystem) manager(name string) *Manager {
 }
 
 // Frameworks lists all frameworks.
-func Frameworks() (out []*Framework) {
+var Frameworks = once(func() (out []*Framework) {
 	for _, e := range All {
 		out = append(out, e.Frameworks...)
 	}
 	return out
-}
+})
 
 // FrameworkNamed gives the framework of that name, or one of which nothing is known.
 func FrameworkNamed(name string) *Framework {
@@ -423,14 +423,14 @@ var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that no settings file has
 // to.
 func Given(name string) bool {
-	return givenNames()[name] || ofHost.MatchString(name) ||
-		ofRequest.MatchString(name)
+	return givenNames()[name] || slices.ContainsFunc(hostPrefixes, func(p string) bool {
+		return strings.HasPrefix(name, p)
+	}) || strings.IndexByte("ACDGHOPQRS", name[0]) >= 0 && ofRequest.MatchString(name)
 }
 
-// ofHost are variables that a system, a server for programs or a tool sets for all that it runs.
-var ofHost = expr.New(
-	`^(NPM_|XDG_|KUBERNETES_|WERKZEUG_|UWSGI_|GUNICORN_|FCGI_|SSL_CLIENT_|PYTHON[A-Z]|JUPYTER_|NODE_DEBUG$)`,
-)
+// hostPrefixes begin the variables that a system, a server for programs or a tool sets for all that it runs.
+var hostPrefixes = []string{"NPM_", "XDG_", "KUBERNETES_", "WERKZEUG_", "UWSGI_", "GUNICORN_", "FCGI_", "SSL_CLIENT_",
+	"PYTHON", "JUPYTER_", "NODE_DEBUG"}
 
 // ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after it.
 var ofRequest = expr.New(`^(AUTH_TYPE|CONTENT_(LENGTH|TYPE)|GATEWAY_INTERFACE|PATH_(INFO|TRANSLATED)|QUERY_STRING|` +

@@ -138,7 +138,8 @@ func TestReaders(t *testing.T) {
 		"goose": {map[string]string{"go.mod": "module x\nrequire github.com/pressly/goose/v3 v3.0.0",
 			"migrations/1.sql": "",
 			"main.go":          "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \":4020\"}"},
-			"go; install go mod download; migrate go run github.com/pressly/goose/v3/cmd/goose -dir migrations up; " +
+			"go; install go mod tidy; build go build -o /dev/null .; " +
+				"migrate go run github.com/pressly/goose/v3/cmd/goose -dir migrations up; " +
 				"test go test ./...; serves go run . on 4020 by PORT"},
 	} {
 		if got := told(found(t, c.files)); got != c.want {
@@ -178,7 +179,8 @@ func TestTaskFiles(t *testing.T) {
 				"b\nb:\n\ty \\\n\tz\n",
 		},
 	).Targets()
-	if len(targets) != 2 || targets[0].Help != "makes a" || strings.Join(targets[0].Lines, "|") != "make b|make c|x" ||
+	if len(targets) != 2 || targets[0].Help != "makes a" ||
+		strings.Join(targets[0].Lines, "|") != "make b|make c|x" ||
 		targets[1].Help != "makes b" ||
 		len(targets[1].Lines) != 1 {
 		t.Errorf("the targets are %+v", targets)

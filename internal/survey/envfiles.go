@@ -133,12 +133,13 @@ func (s *surveyor) layer() {
 	for i := range s.stack.EnvFiles {
 		e := &s.stack.EnvFiles[i]
 		for k := range s.stack.Projects {
-			p := &s.stack.Projects[k]
-			dir := path.Dir(e.Path)
+			p, dir := &s.stack.Projects[k], path.Dir(e.Path)
+			if p.Path != dir && !slices.Contains(p.Members, dir) {
+				continue
+			}
 			framework := p.FrameworkAt(dir)
 			names := ecosystem.FrameworkNamed(framework).SettingsFiles()
-			if framework != "" && (p.Path == dir || slices.Contains(p.Members, dir)) &&
-				slices.Contains(names, path.Base(e.Path)) {
+			if framework != "" && slices.Contains(names, path.Base(e.Path)) {
 				for _, name := range names {
 					e.Layers = append(e.Layers, path.Join(dir, name))
 				}

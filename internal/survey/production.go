@@ -35,8 +35,8 @@ const maxAddresses = 5
 // addressesOf keeps the addresses elsewhere that a file of code holds, if by its name it speaks to a server.
 func (c *codeReader) addressesOf(file string, data []byte) {
 	name := strings.TrimSuffix(path.Base(file), path.Ext(file))
-	if !speaksToServer.MatchString(name) && !speaksToServer.MatchString(path.Base(path.Dir(file))) ||
-		!bytes.Contains(data, []byte("://")) {
+	if !bytes.Contains(data, []byte("://")) ||
+		!speaksToServer.MatchString(name) && !speaksToServer.MatchString(path.Base(path.Dir(file))) {
 		return
 	}
 	text := string(data)
