@@ -13,7 +13,7 @@ import (
 var pip = &Manager{
 	Name: "pip",
 	Verbs: []Verb{
-		{stack.Install, []string{"pip install"}},
+		{stack.Install, []string{"pip install", "python setup.py develop|install"}},
 		{SetsUp, []string{"pip install pip|pipenv|poetry|uv|virtualenv|setuptools|wheel"}},
 	},
 	Aliases: map[string]string{"pip3": "pip"},

@@ -155,8 +155,11 @@ func (p *pythonProject) prepareAndServe() {
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
 		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" && p.exists("migrations") {
-			module, _, _ := p.app(FrameworkNamed("flask").python.app)
-			migrate(at, "migrations/versions", p.call("flask", "--app", module, "db", "upgrade"))
+			words := []string{"db", "upgrade"}
+			if module, _, _ := p.app(FrameworkNamed("flask").python.app); module != "" {
+				words = append([]string{"--app", module}, words...)
+			}
+			migrate(at, "migrations/versions", p.call("flask", words...))
 		}
 	} else if script := p.first("app.py", "main.py", "server.py", "run.py"); script != "" {
 		ports := port(0, stack.Place{})

@@ -215,6 +215,7 @@ func (s *buildStage) mounted(options string, line int, names map[string]int) {
 	kind, from, source := "", "", ""
 	for _, o := range strings.Split(options, ",") {
 		key, value, _ := strings.Cut(o, "=")
+		value = strings.Trim(value, `"'`)
 		switch key {
 		case "type":
 			kind = value

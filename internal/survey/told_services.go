@@ -282,6 +282,9 @@ var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)
 // ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve: MANAGER TOOL dev.
 func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
 	plain := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return strings.HasPrefix(w, "-") })
+	if role, _ := ecosystem.Meaning(words); role != "" {
+		return false
+	}
 	if len(plain) < 3 || !serveVerb.MatchString(plain[2]) || plain[1] == "run" || ecosystem.Installs(plain[1]) {
 		return false
 	}

@@ -177,9 +177,15 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 }
 
 // doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
-// again, or serves.
+// again, or serves; or it ends in an install, as the project's own step does.
 func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
-	return slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+	leaves := s.leaves(part, cwd)
+	if len(leaves) > 0 {
+		if role, _ := ecosystem.Meaning(leaves[len(leaves)-1].Words); role == stack.Install {
+			return true
+		}
+	}
+	return slices.ContainsFunc(leaves, func(l leaf) bool {
 		words := l.Words
 		if words[0] == "exec" && len(words) > 1 {
 			words = words[1:]
@@ -193,7 +199,7 @@ func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
 }
 
 // mayLast are first words after a program by which many go on for as long as one works.
-var mayLast = expr.New(`^(dev|serve|server|start|watch|studio|preview|listen)$`)
+var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|listen|run-?server)$`)
 
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
