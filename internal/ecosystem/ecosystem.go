@@ -27,6 +27,8 @@ type Folder struct {
 
 	// Roots are the findings so far that have members, those of the outer folders first.
 	Roots []*Finding
+	// Outer are all findings so far, those of the outer folders first.
+	Outer []*Finding
 	// System is the operating system that things are to run on, as Go names it; empty is taken for linux.
 	System string
 	// Changed is when a file, relative to FS, was last committed; nil where nobody knows.
@@ -143,6 +145,17 @@ func (f Folder) within(ecosystem string) *Finding {
 	for _, r := range f.Roots {
 		if r.Project.Ecosystem == ecosystem && r.Project.Path != f.Path && r.Has(f.Path) {
 			return r
+		}
+	}
+	return nil
+}
+
+// around finds the nearest project of the ecosystem in a folder above this one, or nil.
+func (f Folder) around(ecosystem string) *Finding {
+	for _, o := range slices.Backward(f.Outer) {
+		if o.Project.Ecosystem == ecosystem && o.Project.Path != f.Path &&
+			(o.Project.Path == "." || strings.HasPrefix(f.Path, o.Project.Path+"/")) {
+			return o
 		}
 	}
 	return nil

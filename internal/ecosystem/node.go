@@ -505,7 +505,7 @@ func (n *nodeProject) serve() {
 		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
 		serve.PortBy = n.portBy()
 		line = scripts[main]
-		if len(serve.Ports) == 0 && !n.known.serves && OnlyWatches(line) {
+		if len(serve.Ports) == 0 && !n.known.serves && (OnlyWatches(line) || n.onlyBuilds(line)) {
 			return // files are made anew, and nothing is served
 		}
 		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
@@ -561,6 +561,21 @@ func (n *nodeProject) sameTool(watch, serve string) bool {
 
 // OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.
 func OnlyWatches(line string) bool { return onlyWatches.MatchString(line) && PortIn(line) == 0 }
+
+// buildsFile is a line that runs one file, by its name one that builds.
+var buildsFile = expr.New(
+	`^(?:node|tsx|ts-node|bun)(?:\s+-\S+)*\s+((?:[\w.-]+/)*(?:\w+[-_.])?(?:build|bundle|compile|esbuild|rollup)` +
+		`[\w.-]*\.[cm]?[jt]s)\b`,
+)
+
+// listens is a call of JavaScript's that serves.
+var listens = expr.New(`\b(listen|serve|createServer|Server)\s*\(`)
+
+// onlyBuilds reports whether a line runs a file of the project that builds by its name, and has no call that serves.
+func (n *nodeProject) onlyBuilds(line string) bool {
+	m := buildsFile.FindStringSubmatch(line)
+	return m != nil && n.exists(m[1]) && !listens.MatchString(n.text(m[1]))
+}
 
 // isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
 // server.

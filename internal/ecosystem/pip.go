@@ -39,6 +39,8 @@ var pip = &Manager{
 			}
 			if p.manifest == "manage.py" {
 				from = "django"
+			}
+			if p.manifest == "manage.py" && p.out.Within == nil {
 				p.out.remark(stack.Warning, stack.CodeRequirementsMissing, p.At("manage.py", 1),
 					"no file says what the project needs; its manage.py needs Django, so the newest is installed",
 					"Write a requirements.txt.")

@@ -3,6 +3,7 @@ package ecosystem
 import (
 	"maps"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -190,6 +191,7 @@ func readPython(f Folder) (*Finding, error) {
 	if toldAt > 0 {
 		p.out.evidence(f.At(f.first(readmeNames...), toldAt), "the README installs with "+manager.Name)
 	}
+	p.joins()
 	p.out.Project.Name = p.py.Project.Name
 	manager = python.manager(p.out.Project.Manager)
 	p.collect()
@@ -199,6 +201,21 @@ func readPython(f Folder) (*Finding, error) {
 	p.out.uses(p.out.Project.Name, p.uses)
 	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = p.programs()
 	return p.out, nil
+}
+
+// joins makes a program without any list of packages a part of the Python project around it, which has one.
+func (p *pythonProject) joins() {
+	around := p.around("python")
+	if p.manifest != "manage.py" || p.out.Within != nil || around == nil {
+		return
+	}
+	if around.Within != nil {
+		around = around.Within
+	}
+	p.out.Within, p.out.Project.Manager = around, around.Project.Manager
+	for _, part := range around.Project.Parts {
+		maps.Copy(p.uses, part.Uses)
+	}
 }
 
 // index adds a package index that is not the public one.
@@ -382,6 +399,13 @@ func (p *pythonProject) install(manager *Manager) {
 		p.python = "python"
 	}
 	at, venv := p.At(p.manifest, 1), path.Join(p.Path, ".venv")
+	if w := p.out.Within; w != nil && p.bin != "" { // its environment is that of the project around it
+		venv = path.Join(w.Project.Path, ".venv")
+		if rel, err := filepath.Rel(p.Path, path.Join(venv, "bin")); err == nil {
+			p.bin = filepath.ToSlash(rel) + "/"
+			p.python = p.bin + "python"
+		}
+	}
 	lock := ""
 	if len(manager.Locks) > 0 {
 		lock = manager.Locks[0]

@@ -19,6 +19,9 @@ var (
 		`\b(http\.server|HTTPServer|run_app|serve_forever|app\.run|uvicorn\.run|web\.Application|listen\(|serve\()`)
 )
 
+// ListensByCode reports whether a program's text has a call that serves.
+func ListensByCode(text string) bool { return servesHTTP.MatchString(text) }
+
 // modules lists the source files in which a Python application is usually put together, nearest first.
 func (p *pythonProject) modules() []string {
 	if p.sources != nil {
@@ -93,7 +96,7 @@ func frameworksOfPython() []*Framework {
 		asgi("starlette", `(?m)^(\w+)\s*=\s*Starlette\(`),
 		asgi("litestar", `(?m)^(\w+)\s*=\s*Litestar\(`),
 		{Name: "flask", python: &pythonFramework{pkg: "flask", port: 5000, serve: byItself("flask"), scripts: wsgi,
-			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(`)}},
+			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(` + takesNothing)}},
 		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000, serve: byItself("quart"), scripts: wsgi,
 			app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
 		{Name: "streamlit", python: &pythonFramework{pkg: "streamlit", port: 8501,
@@ -103,6 +106,10 @@ func frameworksOfPython() []*Framework {
 			}}},
 	}
 }
+
+// takesNothing fits the parameters of a function in Python that can be called without any.
+const takesNothing = `\s*(?:\*\s*,\s*)?(?:\w+\s*(?::[^=,()]+)?=\s*[^,()]+(?:\([^()]*\))?,?\s*)*` +
+	`(?:\*{1,2}\w+\s*(?::\s*\w+\s*)?,?\s*)*\)`
 
 // app finds the module and the name of an application, where the code makes one as form says.
 func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Place) {

@@ -162,12 +162,10 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 		if len(words) > 3 && words[2] == "create" && (network || volume) {
 			return "launch"
 		}
-	case "ps":
-		return "check"
-	case "logs":
-		return "logs"
-	case "stop", "rm":
-		return "stop"
+	case "ps", "logs", "stop", "rm":
+		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+			return map[string]string{"ps": "check", "logs": "logs", "stop": "stop", "rm": "stop"}[verb]
+		}
 	}
 	return ""
 }

@@ -103,7 +103,6 @@ func (s *surveyor) natives() {
 			s.nativesOf(p)
 		}
 	}
-	s.severalApplications()
 }
 
 // coveredBelow reports whether a service runs in the folder or below it.
@@ -441,7 +440,11 @@ func (s *surveyor) dockerfiles() {
 		if len(s.stack.ComposeFiles) > 0 {
 			continue // the compose files say what runs in containers
 		}
-		name := s.unused(s.folderName(dir), dir, "container")
+		of := dir
+		for packing.MatchString(of) {
+			of = path.Dir(of) // that is called after what it is for, and not after the application
+		}
+		name := s.unused(s.folderName(of), dir, "container")
 		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
 			Runs: stack.Container, Kind: stack.Lasting, Build: context,
 			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},

@@ -23,7 +23,8 @@ func (s *surveyor) projects() {
 		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
 			continue // of the checkout's host, for its build servers
 		}
-		folder.Roots, folder.System, folder.Changed = roots, s.opt.System, s.opt.Changed
+		folder.Roots, folder.Outer = roots, list
+		folder.System, folder.Changed = s.opt.System, s.opt.Changed
 		found, errs := ecosystem.Read(folder)
 		for _, err := range errs {
 			s.faults = append(s.faults, stack.AllFaults(err)...)

@@ -166,7 +166,11 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 	}
 	ext := strings.ToLower(path.Ext(file))
 	if ext == ".rst" || ext == ".txt" || ext == ".rdoc" || ext == "" {
+		outside := literalsOnly(ext)
 		for i, line := range strings.Split(string(data), "\n") {
+			if outside(line) {
+				continue
+			}
 			if strings.HasPrefix(line, "    ") || strings.HasPrefix(line, "\t") || strings.HasPrefix(line, "   ") {
 				r.line(i+1, strings.TrimSpace(line), false, r.dir)
 			}
@@ -218,6 +222,34 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 		})
 	})
 }
+
+// literalsOnly gives a function that is told the lines of a text in turn, and reports those that no literal block
+// holds: in reStructuredText a block begins below a line that ends in two colons, or as people write in one, and most
+// directives hold prose. Lines with a prompt stand for themselves; of other texts nothing is left out.
+func literalsOnly(ext string) func(line string) bool {
+	base := -1 // the indentation of what announces the block; -1 outside of one
+	return func(line string) bool {
+		text := strings.TrimSpace(line)
+		if ext != ".rst" || text == "" {
+			return false
+		}
+		indent := len(line) - len(strings.TrimLeft(line, " \t"))
+		if base >= 0 && indent > base {
+			return false
+		}
+		if base = -1; announcesCode.MatchString(text) {
+			base = indent + len(listMark.FindString(text))
+		}
+		return !strings.HasPrefix(text, "$ ")
+	}
+}
+
+// listMark begins an entry of a list in reStructuredText.
+var listMark = expr.New(`^([-*+]|\(?[0-9a-z#]{1,3}[.)])\s+`)
+
+// announcesCode is a line of reStructuredText below which a block is taken as it stands.
+var announcesCode = expr.New(
+	`^(\.\. (code|code-block|sourcecode|prompt|parsed-literal|console|highlight)::.*|[^.].*:|\.[^.].*:|:+)$`)
 
 // spokenOf is the folder that instructions in a folder speak of: of documents, the one that holds them.
 func spokenOf(dir string) string {

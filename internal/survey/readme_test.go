@@ -65,6 +65,12 @@ func TestDemands(t *testing.T) {
 		got) != 1 || got[0].at.Line != 6 || got[0].cwd != "." {
 		t.Errorf("of a text that is no Markdown: %+v", got)
 	}
+	prose := "Run\n===\n\n.. warning::\n\n    make the tide table public with care\n\n" +
+		"1. Then::\n\n      npm run tides\n\n   make it known\n\n   $ npm start\n"
+	if got := demandsOf("README.rst", []byte(prose)); len(got) != 2 || got[0].command != "npm run tides" ||
+		got[1].command != "npm start" {
+		t.Errorf("of prose that is indented: %+v", got)
+	}
 }
 
 // harbour is an application in which a README's commands have something to be compared with.

@@ -198,13 +198,18 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 		c.addressesOf(file, data)
 	}
 	has := func(text []byte) bool { return bytes.Contains(data, text) }
-	inForms := slices.ContainsFunc(of.Hints(), has) &&
-		slices.ContainsFunc(forms, func(f ecosystem.CodeForm) bool { return has([]byte(f.Anchor)) })
-	inClasses := slices.ContainsFunc(
-		of.Schemas,
-		func(s ecosystem.Schema) bool { return s.Root != "" && has([]byte(s.Root)) },
-	)
-	if !inForms && !inClasses {
+	if slices.ContainsFunc(of.Hints(), has) {
+		forms = slices.DeleteFunc(
+			slices.Clone(forms),
+			func(f ecosystem.CodeForm) bool { return !has([]byte(f.Anchor)) },
+		)
+	} else {
+		forms = nil
+	}
+	schemas := slices.DeleteFunc(slices.Clone(of.Schemas), func(s ecosystem.Schema) bool {
+		return len(forms) == 0 && (s.Root == "" || !has([]byte(s.Root)))
+	})
+	if len(forms) == 0 && len(schemas) == 0 {
 		return nil
 	}
 	text := string(data)
@@ -214,7 +219,7 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 			out = readsBy(out, &form, text, file)
 		}
 	}
-	for _, schema := range ecosystem.OfCode(path.Ext(file)).Schemas {
+	for _, schema := range schemas {
 		out = checkedBy(out, &schema, text, file)
 	}
 	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
@@ -254,7 +259,7 @@ func (c *codeReader) loadsOf(file string, data []byte) {
 // checkedBy adds the variables that a file lists in a schema of the environment.
 func checkedBy(out []stack.Read, schema *ecosystem.Schema, text, file string) []stack.Read {
 	has := func(word string) bool { return strings.Contains(text, word) }
-	if !slices.ContainsFunc(schema.With, has) || !slices.ContainsFunc(schema.Library, has) {
+	if !slices.ContainsFunc(schema.Library, has) || !slices.ContainsFunc(schema.With, has) {
 		return out
 	}
 	if schema.Scope == nil {
@@ -395,6 +400,7 @@ func assigns(after string) bool {
 // readsBy adds the variables that a file reads in one form.
 func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []stack.Read {
 	line, counted := 1, 0
+	sets := strings.Contains(text, "setdefault(")
 	for from := 0; ; {
 		i := strings.Index(text[from:], form.Anchor)
 		if i < 0 {
@@ -424,8 +430,8 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 		case absent && givesUp.MatchString(text[end:min(len(text), end+160)]):
 			must = true
 		}
-		fallback = fallback || strings.Contains(text, `setdefault("`+name) ||
-			strings.Contains(text, `setdefault('`+name)
+		fallback = fallback || sets && (strings.Contains(text, `setdefault("`+name) ||
+			strings.Contains(text, `setdefault('`+name))
 		line, counted = line+strings.Count(text[counted:at], "\n"), at
 		out = append(out, stack.Read{Name: name, At: stack.Place{File: file, Line: line},
 			Default: fallback, Must: must && !fallback})

@@ -160,6 +160,13 @@ func (s *surveyor) toldServices() {
 				s.toldService(d, part, cwd, true)
 			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text, d.at.Line):
 				s.toldService(d, part, cwd, false)
+			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && s.toldToServe(part, cwd, text, d.at.Line):
+				name := s.guessed(cwd).Name
+				s.stack.Services = slices.DeleteFunc(
+					s.stack.Services,
+					func(v stack.Service) bool { return v.Name == name },
+				)
+				s.toldService(d, part, cwd, false)
 			}
 		}
 	}
@@ -243,6 +250,32 @@ func (s *surveyor) anyServes(cwd string) bool {
 	})
 }
 
+// isGuess reports whether a service is known from nothing but code in which a framework's application is made.
+func isGuess(v stack.Service) bool {
+	return v.Source == stack.FromFramework && v.Runs == stack.Native && v.Container == nil &&
+		ecosystem.OfCode(path.Ext(v.At.File)) != nil && !ecosystem.IsManifest(path.Base(v.At.File))
+}
+
+// guessed is the one guess in the place of which a program goes that the folder's project itself brings: the project's
+// own or, where nothing else is served natively, another one's. Nil if there is none.
+func (s *surveyor) guessed(cwd string) *stack.Service {
+	var natives, here []*stack.Service
+	for i := range s.stack.Services {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native {
+			natives = append(natives, v)
+			if v.Dir() == cwd {
+				here = append(here, v)
+			}
+		}
+	}
+	for _, list := range [][]*stack.Service{here, natives} {
+		if len(list) == 1 && isGuess(*list[0]) {
+			return list[0]
+		}
+	}
+	return nil
+}
+
 // toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
 // project's packages does where the README has one address to look at; one that the project itself brings does there
 // as well, and in a section about running it.
@@ -261,9 +294,10 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 		return err == nil && len(data) <= maxScriptFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
-		return !s.namesBuilt(c) && slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
-			return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
-		})
+		return !s.namesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
+			slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+				return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
+			})
 	case s.ofOwnTool(part.Words, cwd):
 		return true
 	case role == "":
@@ -275,6 +309,26 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 	}
 	return false
 }
+
+// fileServes reports whether something says that a file which an interpreter runs serves: its name, the section or an
+// address of the README, or its code. Commands that run no file are taken at their word.
+func (s *surveyor) fileServes(usual []string, cwd string, text *readmeText, at int) bool {
+	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.exists(path.Join(cwd, usual[1])) {
+		return true
+	}
+	if preparesByName(usual[1]) {
+		return false
+	}
+	if _, line := text.onlyPage(); line > 0 || serverFile.MatchString(path.Base(usual[1])) ||
+		runHead.MatchString(text.at(at).head) {
+		return true
+	}
+	data, err := s.fsys.ReadFile(path.Join(cwd, usual[1]))
+	return err == nil && len(data) <= maxCodeSize && ecosystem.ListensByCode(string(data))
+}
+
+// serverFile is a name of a file in which a program that serves begins.
+var serverFile = expr.New(`(?i)^(app(lication)?|main|index|server|serve|run|start|web|api|bot|worker|wsgi|asgi)\b`)
 
 // serveVerb is by what tools are told to serve a project for work on it.
 var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)$`)

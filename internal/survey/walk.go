@@ -50,6 +50,8 @@ var (
 	programEnding = expr.New(`\.(php|rb|js|cjs|mjs|ts|py|exs)$`)
 	// What lies in such a folder belongs to a part that nobody may have switched on.
 	addOn = expr.New(`(?i)(^|/)(plugins?|add-?ons?|extensions?|modules|themes|skins|contrib)(/|$)`)
+	// What lies in such a folder is for copying as a whole, to begin something new with.
+	scaffold = expr.New(`(?i)(^|/)_?(templates?|scaffold(ing|s)?|skeletons?|boilerplates?|stubs?)_?(/|$)`)
 	// Tools that read such a file themselves, whatever lies beside it.
 	readsItself = expr.New(
 		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
@@ -362,7 +364,8 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	case settingsFile:
 		if compose.IsFileName(name) {
 			t.compose = append(t.compose, full)
-		} else if target, ok := templateOf(name); ok {
+		} else if target, ok := templateOf(name); ok && (strings.Contains(target, "env") ||
+			!scaffold.MatchString(dir)) {
 			t.templates = append(t.templates, template{full, path.Join(dir, target),
 				target == ".env" && !rules.ignored(dir, ".env", false) && rules.ignored(dir, ".env.local", false)})
 		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
