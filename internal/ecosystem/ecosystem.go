@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -476,14 +477,16 @@ func (f Folder) portByCode(form *expr.Expr, files ...string) (int, stack.Place) 
 		if err != nil {
 			continue
 		}
-		m := form.FindSubmatchIndex(data)
-		for group := 2; group < len(m); group += 2 {
-			if m[group] < 0 {
-				continue
-			}
-			if port := portNumber(string(data[m[group]:m[group+1]])); port > 0 {
-				line, _ := position(data, int64(m[group]))
-				return port, f.At(name, line)
+		for _, m := range form.FindAllSubmatchIndex(data, -1) {
+			for group := 2; group < len(m); group += 2 {
+				if m[group] < 0 {
+					continue
+				}
+				port := portNumber(string(data[m[group]:m[group+1]]))
+				if spoken := protocol.OfPort("", port); port > 0 && (spoken == "http" || spoken == protocol.Plain) {
+					line, _ := position(data, int64(m[group]))
+					return port, f.At(name, line)
+				} // else it is that of a server which the program speaks to
 			}
 		}
 	}

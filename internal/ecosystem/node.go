@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -380,7 +381,7 @@ var (
 	// What only looks at the code is no part of what runs.
 	otherWatch  = expr.New(`(?i)type-?check|\bcheck\b|lint|\btsc\b|test|jest|mocha|storybook|\bflow\b|docs`)
 	onlyWatches = expr.New(
-		`^(npx )?(chokidar|onchange|gulp|grunt|sass|postcss|rollup|tailwindcss|webpack|tsc|babel|esbuild)\b`,
+		`^(npx )?(chokidar|onchange|gulp|grunt|sass|postcss|rollup|tailwindcss|webpack|tsc|babel|esbuild)(\s|$)`,
 	)
 	workerName = expr.New(`^(start:|dev:)?(workers?|queue|jobs?|consumers?|scheduler|cron)$`)
 	// runsAll are lines that start other scripts and projects side by side.
@@ -472,7 +473,7 @@ func (n *nodeProject) inputsOf(role stack.Role, folder string) {
 }
 
 func (n *nodeProject) serveScript() string {
-	return firstScript(n.pkg.Scripts, "dev", "start:dev", "develop", "serve", "start:local", "start")
+	return firstScript(n.pkg.Scripts, "dev", "start:dev", "start-dev", "develop", "serve", "start:local", "start")
 }
 
 // serve finds what runs: the server, and workers and watchers beside it.
@@ -483,7 +484,7 @@ func (n *nodeProject) serve() {
 	if p.NotHere != "" {
 		return
 	}
-	line := scripts[main]
+	line, together := scripts[main], map[string]bool{}
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
 		n.out.remark(
 			stack.Note,
@@ -495,7 +496,25 @@ func (n *nodeProject) serve() {
 			),
 			"To launch only some: nharbor launch SERVICE…",
 		)
+		at := n.at("scripts." + main)
 		main = ""
+		for i, piece := range n.ownPieces(line, 0) {
+			v, watches := n.pieceServed(piece, at), n.watches(piece)
+			switch {
+			case i == 0 && piece.script != "" && !watches:
+				main, line = piece.script, piece.line
+				continue
+			case i == 0 && !watches:
+				v.Ports, v.PortBy = n.ports(piece.line, at), n.portBy()
+				p.Serve = &v
+				continue
+			case watches && p.Serve == nil && main == "":
+				continue // of whatever serves it, nothing is known here
+			}
+			v.Watches, v.Name = watches, scriptAsName(cmp.Or(piece.script, nameOfLine(piece.line)))
+			p.Also = append(p.Also, v)
+			together[piece.script] = true
+		}
 	}
 	if main != "" {
 		serve := n.process(main)
@@ -517,7 +536,7 @@ func (n *nodeProject) serve() {
 	}
 	for _, name := range sortedKeys(scripts) {
 		switch {
-		case name == main || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
+		case name == main || together[name] || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
 		case main != "" && n.runsAlong(main)[name]:
 			// The main script runs it along.
 		case workerName.MatchString(name),
@@ -526,7 +545,7 @@ func (n *nodeProject) serve() {
 				!runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
-			extra.Name = strings.NewReplacer(":", "-").Replace(name)
+			extra.Name = scriptAsName(name)
 			p.Also = append(p.Also, extra)
 		}
 	}
@@ -560,7 +579,12 @@ func (n *nodeProject) sameTool(watch, serve string) bool {
 }
 
 // OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.
-func OnlyWatches(line string) bool { return onlyWatches.MatchString(line) && PortIn(line) == 0 }
+func OnlyWatches(line string) bool {
+	return onlyWatches.MatchString(wrapped.ReplaceAllString(line, "")) && PortIn(line) == 0
+}
+
+// wrapped is what stands before a command to set variables for it.
+var wrapped = expr.New(`^((cross-env|env|dotenv)\s+)?(-\S+\s+)*(\w+=\S*\s+)*(--\s+)?`)
 
 // buildsFile is a line that runs one file, by its name one that builds.
 var buildsFile = expr.New(
@@ -598,7 +622,7 @@ func (n *nodeProject) isCommand(line string) bool {
 var (
 	goesBelow  = expr.New(`--prefix\b|\bcd\s+\S|--cwd\b`)
 	entersPart = expr.New(`\byarn --cwd\b|\s-C\s`)
-	callsRun   = expr.New(`npm:|npm run|yarn |pnpm `)
+	callsRun   = expr.New(`npm:|yarn:|bun:|npm run|yarn |pnpm |bun run|\brun-p\b|npm-run-all`)
 )
 
 // startsOthers reports whether a line starts what lies in other folders.

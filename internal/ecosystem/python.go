@@ -191,7 +191,9 @@ func readPython(f Folder) (*Finding, error) {
 	if toldAt > 0 {
 		p.out.evidence(f.At(f.first(readmeNames...), toldAt), "the README installs with "+manager.Name)
 	}
-	p.joins()
+	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" && p.out.Within.Project.Framework == "django" {
+		return nil, nil // another way to call the application around it
+	}
 	p.out.Project.Name = p.py.Project.Name
 	manager = python.manager(p.out.Project.Manager)
 	p.collect()

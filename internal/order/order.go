@@ -196,6 +196,10 @@ func (b *builder) services() {
 				e.Until = stack.Answering
 				e.Reason += ", and it can be asked whether it answers"
 			}
+			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Once {
+				e.Until = stack.Finished
+				e.Reason += ", and it is a job that ends"
+			}
 			n.wait(e)
 		}
 	}

@@ -21,7 +21,7 @@ func (s *surveyor) asks() {
 			continue
 		}
 		for _, part := range d.parts {
-			if len(part.Words) == 0 || !asksPerson.MatchString(part.Text) || part.Plumbed || part.Background {
+			if len(part.Words) == 0 || !asksSomebody(part) || part.Plumbed || part.Background {
 				continue
 			}
 			a := s.askOf(part, path.Join(d.cwd, part.Folder))
@@ -44,6 +44,12 @@ func (s *surveyor) asks() {
 				fmt.Sprintf("A launch offers it on the terminal once everything is up, and runs it %s.", where))
 		}
 	}
+}
+
+// asksSomebody reports whether a command asks a person something, by its words; the values that it gives are none.
+func asksSomebody(part shell.Command) bool {
+	return asksPerson.MatchString(strings.Join(slices.DeleteFunc(slices.Clone(part.Words),
+		func(w string) bool { return strings.Contains(w, "=") }), " "))
 }
 
 // askOf is a command that asks a person something as it is run here; nil if it isn't the stack's.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -58,7 +59,7 @@ func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
 
 // whyNot tells why a command can't be done as it is written; empty if nothing is known.
 func (s *surveyor) whyNot(c shell.Command, cwd string) string {
-	if a := s.askOf(c, cwd); asksPerson.MatchString(c.Text) && a != nil &&
+	if a := s.askOf(c, cwd); asksSomebody(c) && a != nil &&
 		slices.ContainsFunc(s.stack.Asks, func(o stack.Ask) bool {
 			return o.Service == a.Service && s.key(o.Command) == s.key(a.Command)
 		}) {
@@ -142,12 +143,7 @@ func init() {
 				verb, args := composeCall(c.words)
 				return s.composeBy(c, verb, args)
 			}},
-		{"git", program("git"), func(_ *surveyor, c *covering) string {
-			if slices.Contains([]string{"clone", "submodule", "checkout", "switch", "pull", "fetch"}, c.word(1)) {
-				return "clone"
-			}
-			return ""
-		}},
+		{"git", program("git"), (*surveyor).gitBy},
 		{"copying a template", program("cp", "copy", "mv", "Copy-Item"),
 			func(s *surveyor, c *covering) string { return s.copiedByFill(c.words[1:], c.cwd) }},
 		{"setting a variable", program("export", "set"), func(s *surveyor, c *covering) string {
@@ -199,7 +195,9 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 		return ""
 	}
 	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
-		c.cwd = s.ownFolder(cwd)
+		if c.cwd = s.ownFolder(cwd); c.cwd == "." && strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
+			return "" // of all that the path names, nothing is here
+		}
 	}
 	s.intoMember(c)
 	for _, r := range coverRules {
@@ -211,7 +209,7 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 }
 
 // madeUpPath is a path that stands for one of the reader's own.
-var madeUpPath = expr.New(`(^|[\s=:"'])/?(path/to|your|some|somewhere)/`)
+var madeUpPath = expr.New(`(?i)(^|[\s=:"'])/?(path/to|your([_-]?(path|folder|dir\w*))?|some|somewhere)/`)
 
 // maxTasks is how deep tasks may call each other.
 const maxTasks = 8
@@ -222,6 +220,49 @@ func (s *surveyor) isFolder(dir string) bool {
 	}
 	info, err := fs.Stat(s.fsys, dir)
 	return err == nil && info.IsDir()
+}
+
+// gitBy covers what brings this code: its own clone, its submodules, and the branch, tag or commit that is here.
+func (s *surveyor) gitBy(c *covering) string {
+	plain := slices.DeleteFunc(slices.Clone(c.words[1:]), func(w string) bool { return strings.HasPrefix(w, "-") })
+	switch {
+	case len(plain) == 0:
+	case plain[0] == "submodule" || plain[0] == "clone" && len(plain) > 1 && s.clonesThis(plain[1]):
+		return "clone"
+	case len(plain) == 2 && (plain[0] == "checkout" || plain[0] == "switch") &&
+		slices.ContainsFunc(s.stack.Checkouts, func(at stack.Checkout) bool {
+			return plain[1] == at.Branch || plain[1] == at.Tag ||
+				len(plain[1]) > 6 && strings.HasPrefix(at.Commit, plain[1])
+		}):
+		return "clone"
+	}
+	return ""
+}
+
+// clonesThis reports whether an address is that of a checkout here, as far as names tell: one that is called like it,
+// or like the first that the instructions clone.
+func (s *surveyor) clonesThis(address string) bool {
+	names := []string{filepath.Base(s.opt.Root)}
+	for _, at := range s.stack.Checkouts {
+		names = append(names, path.Base(at.Path))
+	}
+	for i := range s.stack.Projects {
+		names = append(names, path.Base(s.stack.Projects[i].Name))
+	}
+	base := clonedInto([]string{"git", "clone", address})
+	if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, base) }) {
+		return true
+	}
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			if clonedInto(part.Words) != "" {
+				return slices.ContainsFunc(part.Words[2:], func(w string) bool {
+					return clonedInto([]string{"git", "clone", w}) == base
+				})
+			}
+		}
+	}
+	return true
 }
 
 // ownFolder is a README's folder as it is here: there the checkout's own name is often the first part.

@@ -53,6 +53,11 @@ func TestReads(t *testing.T) {
 			"c = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + os.environ['KUBERNETES_PORT']\n" +
 			"d = os.environ['INSISTED']",
 			"TRIED default, ASKED_ABOVE default, INSISTED must"},
+		"cases.py": {"import os\nif os.getenv('STORE', 'file') == 'postgres':\n    store = {\n" +
+			"        'user': os.environ['STORE_USER'],\n    }\n# MAIL = os.environ['MAIL_HOST']\n" +
+			"def first():\n    if not os.getenv('FIRST_USER', ''):\n        return\n\n    raise ValueError()\n" +
+			"if __name__ == '__main__':\n    serve(os.environ['QUAY'])\n",
+			"STORE default, STORE_USER, FIRST_USER default, QUAY must"},
 		"classes.py": {"from pydantic import BaseModel, BaseSettings\n\nclass Plain(BaseModel):\n    note: str\n\n" +
 			"class Quays(BaseModel):\n    quay_name: str\n    quay_kind: Literal[\n        'deep', 'flat'\n    ] = " +
 			"Field(default='deep')\n\nclass Tides(Quays):\n    tide_key: str = Field(\n        default=''\n    )\n\n" +

@@ -148,7 +148,49 @@ func mayBeTest(name string) bool {
 	return strings.Contains(lower, "test") || strings.Contains(lower, "spec") || strings.Contains(lower, "stories")
 }
 
-var givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
+var (
+	givesUp = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail)\b`)
+	// goesOn finds what is done first where something is absent.
+	goesOn = expr.New(`\b(throw|raise|panic|exit|abort|Fatal|fail|return|continue|pass|next)\b`)
+	// comment is how a line begins, or goes on, that is none of the program's.
+	comment = expr.New(`^\s*(//|#|\*|/\*|<!--|--)|\s(//|#) `)
+	// condition is a line whose block is run only in some case.
+	condition = expr.New(`^(\}\s*)?(if|elif|else if|else|elsif|unless|case|when|catch|except|rescue|switch|match)\b`)
+	// always is a condition that holds wherever the file is run as a program.
+	always = expr.New(`__name__|require\.main|\$0|import\.meta\.main`)
+)
+
+// inComment reports whether the line that the text ends in is a comment by then.
+func inComment(before string) bool {
+	return comment.MatchString(before[strings.LastIndexByte(before, '\n')+1:])
+}
+
+// maxAbove is how many lines above a place are looked at.
+const maxAbove = 300
+
+// underCondition reports whether the line that the text ends in lies in a block, by its indentation, that is run only
+// in some case.
+func underCondition(before string) bool {
+	indentOf := func(line string) int { return len(line) - len(strings.TrimLeft(line, " \t")) }
+	start := strings.LastIndexByte(before, '\n') + 1
+	indent := indentOf(before[start:])
+	for range maxAbove {
+		if start == 0 || indent == 0 {
+			return false
+		}
+		end := start - 1
+		start = strings.LastIndexByte(before[:end], '\n') + 1
+		line := strings.TrimRight(before[start:end], "\r")
+		if strings.TrimSpace(line) == "" || indentOf(line) >= indent {
+			continue
+		}
+		indent = indentOf(line)
+		if head := strings.TrimSpace(line); condition.MatchString(head) && !always.MatchString(head) {
+			return true
+		}
+	}
+	return false
+}
 
 // looksFirst is a line that lets the next one run only under a condition.
 var looksFirst = expr.New(`^(\}\s*)?(if|elif|else if|elsif|unless)\b`)
@@ -423,12 +465,17 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 		if fallback && emptyText.MatchString(text[end:min(len(text), end+maxForm)]) {
 			fallback = false // nothing is no value of its own
 		}
-		must := form.Must
+		if inComment(text[:at]) {
+			continue
+		}
+		must := form.Must && !underCondition(text[:at])
 		switch asked, absent := asks(text[:at], name); {
 		case asked: // the code looks whether it is there
 			fallback = true
-		case absent && givesUp.MatchString(text[end:min(len(text), end+160)]):
-			must = true
+		case absent:
+			does := goesOn.FindString(text[end:min(len(text), end+160)])
+			must = must || givesUp.MatchString(does)
+			fallback = fallback || does != "" && !must // what it does without it is all that it does
 		}
 		fallback = fallback || sets && (strings.Contains(text, `setdefault("`+name) ||
 			strings.Contains(text, `setdefault('`+name))

@@ -23,6 +23,9 @@ var (
 	slashed = expr.New(
 		"(?i)[`*\"' (]([\\w.+-]+@[\\w-]+(?:\\.[\\w-]+)+|admin|demo|root|test|guest)" +
 			"[`*\"']*\\s*(?:/|:|\\||and)\\s*[`*\"']*([^\\s`*\"'|/()]{3,40})")
+	// The same with the words behind the values, which then stand in quotes.
+	labelledBehind = expr.New("(?i)[`\"'*]([^\\s`\"'*]+)[`\"'*]+ (?:as )?(?:the |your )?" + userWord +
+		",? (?:and|with) (?:the )?[`\"'*]([^\\s`\"'*]+)[`\"'*]+ (?:as )?(?:the |your )?" + passwordWord + `\b`)
 	userLine = expr.New(`(?i)(?:^|[^\w.-])` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	passLine = expr.New(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = expr.New(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
@@ -174,6 +177,10 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 			continue
 		}
 		if m := literal(labelled, line, code); m != nil {
+			add(m[1], m[2], at)
+			continue
+		}
+		if m := labelledBehind.FindStringSubmatch(line); m != nil && readme {
 			add(m[1], m[2], at)
 			continue
 		}

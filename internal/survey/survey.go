@@ -403,6 +403,9 @@ func (s *surveyor) once() {
 		if len(svc.Ports) == 0 && !again && setUpName.MatchString(svc.Name) {
 			svc.Kind = stack.Once
 		}
+		if svc.Source == stack.FromCompose && !again && len(svc.Ports) == 0 && s.tidies(svc) {
+			svc.Kind = stack.Once
+		}
 		if svc.Source == stack.FromCompose && !again && s.migrates(svc) {
 			svc.Kind = stack.Once
 			s.behindMigration(svc)
@@ -421,6 +424,17 @@ var migration = expr.New(
 		`diesel migration run|sqlx migrate run|flyway .*migrate|liquibase .*update|typeorm migration:run|` +
 		`drizzle-kit migrate)\b`,
 )
+
+// tidying are programs that do one thing to files, and end.
+var tidying = []string{"chmod", "chown", "mkdir", "cp", "mv", "rm", "ln", "touch", "echo", "true", "install", "tar"}
+
+// tidies reports whether all that a container runs are such programs.
+func (s *surveyor) tidies(svc *stack.Service) bool {
+	commands := commandsOf(slices.Concat(containerEntry(svc), svc.Command))
+	return len(commands) > 0 && !slices.ContainsFunc(commands, func(c shell.Command) bool {
+		return len(c.Words) == 0 || !slices.Contains(tidying, path.Base(c.Words[0]))
+	})
+}
 
 // migrates reports whether the last thing that a container runs is a migration.
 func (s *surveyor) migrates(svc *stack.Service) bool {

@@ -134,7 +134,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if !s.ofCheckout(part, cwd, p) && (beside == nil || !s.buildsAssets(part, cwd)) {
 			return
 		}
-		if asksPerson.MatchString(part.Text) {
+		if asksSomebody(part) {
 			return // as asks says
 		}
 		role := toldRole(part, s.toldAfter[number])

@@ -51,7 +51,7 @@ var (
 	// What lies in such a folder belongs to a part that nobody may have switched on.
 	addOn = expr.New(`(?i)(^|/)(plugins?|add-?ons?|extensions?|modules|themes|skins|contrib)(/|$)`)
 	// What lies in such a folder is for copying as a whole, to begin something new with.
-	scaffold = expr.New(`(?i)(^|/)_?(templates?|scaffold(ing|s)?|skeletons?|boilerplates?|stubs?)_?(/|$)`)
+	scaffold = expr.New(`(?i)(^|[/_-])_?(templates?|scaffold(ing|s)?|skeletons?|boilerplates?|stubs?)_?(/|$)`)
 	// Tools that read such a file themselves, whatever lies beside it.
 	readsItself = expr.New(
 		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
