@@ -224,8 +224,12 @@ func (f Folder) goMainText() string {
 	return out.String()
 }
 
+// goModule is the line of a module's name, without the number of its version.
+var goModule = expr.New(`(?m)^module\s+"?(\S+?)(?:/v\d+)?"?\s*$`)
+
 // goServer finds the main package that serves: at the module's root, or below cmd. The one that the Dockerfile builds
-// goes first, then those that open a port by themselves, those whose name says that they serve, and then the alphabet.
+// goes first, then the one that is called like the module, then those that open a port by themselves, those whose name
+// says that they serve, and then the alphabet.
 func goServer(f Folder) (dir string, files []string) {
 	dirs := []string{"."}
 	if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, "cmd")); err == nil {
@@ -237,20 +241,27 @@ func goServer(f Folder) (dir string, files []string) {
 	}
 	slices.Sort(dirs)
 	docker := strings.ReplaceAll(f.text("Dockerfile"), "\\\n", " ")
+	project := ""
+	if m := goModule.FindStringSubmatch(f.text("go.mod")); m != nil {
+		project = path.Base(m[1])
+	}
 	best := 0
 	for _, d := range dirs {
 		sources, rank := goMainOf(f, d)
 		built := slices.ContainsFunc(goBuilds.FindAllStringSubmatch(docker, -1),
 			func(m []string) bool { return path.Clean(m[1]) == d })
-		named := goServerName.MatchString(path.Base(d)) && d != "."
-		if rank < 0 || rank == 0 && !(built && (named || strings.Contains(docker, "\nEXPOSE "))) {
+		named, own := goServerName.MatchString(path.Base(d)) && d != ".", path.Base(d) == project
+		if rank < 0 || rank == 0 && !(built && named || (built || own) && strings.Contains(docker, "\nEXPOSE ")) {
 			continue
 		}
 		if rank *= 2; named {
 			rank++
 		}
+		if own {
+			rank += 6 // than what only helps it
+		}
 		if built {
-			rank += 8
+			rank += 12
 		}
 		if rank > best {
 			best, dir, files = rank, d, sources

@@ -27,8 +27,11 @@ var pip = &Manager{
 			case p.first(condaFiles...) != "":
 				return "" // then nothing but that tells what is needed
 			}
-			if p.Has("setup.py") || !p.djangoManages() {
-				return p.first("setup.py")
+			if p.setsUp() || !p.djangoManages() {
+				if p.setsUp() {
+					return "setup.py"
+				}
+				return ""
 			}
 			return "manage.py"
 		},
@@ -75,12 +78,17 @@ func InstallsItself(p *stack.Project) {
 	}
 }
 
+// setsUp reports whether the folder's setup.py describes a package, and is not only a program of that name.
+func (f Folder) setsUp() bool { return f.Has("setup.py") && setupTools.MatchString(f.text("setup.py")) }
+
+var setupTools = expr.New(`(?m)\b(setuptools|distutils|skbuild)\b|^setup\s*\(`)
+
 // requirementFiles lists the files that pip is to install from: the plain one, or those for work on the project.
 func (f Folder) requirementFiles() []string {
 	if f.Has("requirements.txt") {
 		return []string{"requirements.txt"}
 	}
-	if f.Has("setup.py") {
+	if f.setsUp() {
 		return nil // it says itself what it needs
 	}
 	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",

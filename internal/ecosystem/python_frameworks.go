@@ -11,7 +11,7 @@ import (
 var (
 	pythonListens = expr.New(
 		`(?:\bport\s*=\s*(?:int\()?(?:os\.(?:environ\.get|getenv)\(\s*["']PORT["']\s*,\s*)?["']?|` +
-			`\(\s*["'][^"']*["']\s*,\s*)(\d{2,5})\b`)
+			`\(\s*["'](?:localhost|[\d.:]*)["']\s*,\s*)(\d{2,5})\b`)
 	pythonRuns = expr.New(`\.run\([^()]*\bport\s*=\s*(\d{2,5})\b`)
 	celeryApp  = expr.New(`(?m)^(\w+)\s*=\s*Celery\(`)
 	pythonMain = expr.New(`(?m)^if __name__ == `)

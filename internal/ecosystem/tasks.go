@@ -110,7 +110,7 @@ func (f Folder) recipes(file, program, text string) []stack.Target {
 }
 
 var (
-	makeSet      = expr.New(`(?m)^(?:export\s+)?([A-Za-z_][\w.-]*)[ \t]*(?:\?|::?)?=[ \t]*([^\n#]*)`)
+	makeSet      = expr.New(`^ *(?:export\s+|override\s+)*([A-Za-z_][\w.-]*)[ \t]*(\?|::?:?|\+)?=[ \t]*([^#]*)`)
 	makeInclude  = expr.New(`(?m)^-?include[ \t]+([\w./-]+)[ \t]*$`)
 	makeVariable = expr.New(`\$[({]([A-Za-z_][\w.-]*)[)}]`)
 )
@@ -131,31 +131,94 @@ func (f Folder) expand(targets []stack.Target, text string) {
 		for _, m := range makeInclude.FindAllStringSubmatch(texts[i], -1) {
 			texts = append(texts, f.text(m[1]))
 		}
-		for _, m := range makeSet.FindAllStringSubmatch(texts[i], -1) {
-			if _, known := set[m[1]]; !known {
-				set[m[1]] = strings.TrimSpace(m[2])
-			}
-		}
+	}
+	for _, text := range slices.Backward(texts) { // what is included mostly stands first
+		makeValues(text, set)
 	}
 	for i := range targets {
 		for k, line := range targets[i].Lines {
-			for range maxIncludes {
-				next := makeVariable.ReplaceAllStringFunc(line, func(name string) string {
-					value, known := set[name[2:len(name)-1]]
-					value = strings.ReplaceAll(value, "$(shell pwd)", ".")
-					if !known || strings.Contains(value, "$(shell") {
-						return name
-					}
-					return value
-				})
-				if next == line || len(next) > maxExpanded {
-					break
-				}
-				line = next
-			}
-			targets[i].Lines[k] = line
+			targets[i].Lines[k] = makeExpanded(line, set)
 		}
 	}
+}
+
+// makeExpanded is a text with the values of the variables that are known.
+func makeExpanded(text string, set map[string]string) string {
+	for range maxIncludes {
+		next := makeVariable.ReplaceAllStringFunc(text, func(name string) string {
+			value, known := set[name[2:len(name)-1]]
+			value = strings.ReplaceAll(value, "$(shell pwd)", ".")
+			if !known || strings.Contains(value, "$(shell") {
+				return name
+			}
+			return value
+		})
+		if next == text || len(next) > maxExpanded {
+			break
+		}
+		text = next
+	}
+	return text
+}
+
+// makeValues adds the values of a Makefile's variables, those of a condition that can't be decided here in their order.
+func makeValues(text string, set map[string]string) {
+	var skips []bool // of the conditions around a line, whether it is left out by them
+	decided := []bool{}
+	for _, line := range strings.Split(strings.ReplaceAll(text, "\\\n", " "), "\n") {
+		line = strings.TrimRight(line, "\r")
+		word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
+		switch word {
+		case "ifeq", "ifneq", "ifdef", "ifndef":
+			holds, known := makeHolds(word, strings.TrimSpace(rest), set)
+			skips, decided = append(skips, known && !holds), append(decided, known)
+			continue
+		case "else":
+			if n := len(skips) - 1; n >= 0 && decided[n] {
+				skips[n] = !skips[n]
+			}
+			continue
+		case "endif":
+			if n := len(skips) - 1; n >= 0 {
+				skips, decided = skips[:n], decided[:n]
+			}
+			continue
+		}
+		m := makeSet.FindStringSubmatch(line)
+		if m == nil || slices.Contains(skips, true) {
+			continue
+		}
+		value, before := strings.TrimSpace(m[3]), set[m[1]]
+		_, known := set[m[1]]
+		switch {
+		case m[2] == "?" && known, slices.Contains(decided, false) && known:
+		case m[2] == "+" && known:
+			set[m[1]] = before + " " + value
+		case m[2] != "" && m[2] != "?" && m[2] != "+":
+			set[m[1]] = makeExpanded(value, set)
+		default:
+			set[m[1]] = value
+		}
+	}
+}
+
+// makeHolds decides a condition of a Makefile; known is false where only make could.
+func makeHolds(word, rest string, set map[string]string) (holds, known bool) {
+	if word == "ifdef" || word == "ifndef" {
+		_, there := set[rest]
+		return there == (word == "ifdef"), true
+	}
+	rest = strings.TrimSuffix(strings.TrimPrefix(rest, "("), ")")
+	a, b, ok := strings.Cut(rest, ",")
+	if !ok {
+		a, b, ok = strings.Cut(rest, " ")
+	}
+	plain := func(text string) string {
+		text = makeVariable.ReplaceAllString(makeExpanded(strings.Trim(strings.TrimSpace(text), `"'`), set), "")
+		return strings.TrimSpace(text)
+	}
+	a, b = plain(a), plain(b)
+	return (a == b) == (word == "ifeq"), ok && !strings.Contains(a+b, "$")
 }
 
 // taskfile reads tasks from YAML.

@@ -93,6 +93,9 @@ func toolIn(image string) string {
 	return ""
 }
 
+// IsToolImage reports whether a container image is one of a tool alone, by its name without a tag.
+func IsToolImage(name string) bool { return toolIn(name) != "" }
+
 // PackageFor names the package that brings the tool of that name on a system with this way of installing; empty if it
 // isn't known.
 func (t *Tool) PackageFor(system, name string) string {

@@ -78,7 +78,8 @@ var formRules = []formRule{
 		makeUUID},
 	{"list of keys",
 		func(w *wish) bool {
-			return w.name == "APP_KEYS" && (listOfKeys.MatchString(w.comment) || strings.Contains(w.stand, ","))
+			return strings.HasSuffix(w.name, "KEYS") &&
+				(listOfKeys.MatchString(w.comment) || strings.Contains(w.stand, ","))
 		},
 		func(w *wish, random io.Reader) (string, string) {
 			var list []string

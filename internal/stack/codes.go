@@ -116,6 +116,7 @@ const (
 	CodeSecretEmpty              Code = "secret-empty"
 	CodeSecretInArguments        Code = "secret-in-arguments"
 	CodeServiceInInactiveProfile Code = "service-in-inactive-profile"
+	CodeServiceForTasks          Code = "service-for-tasks"
 	CodeServiceToldByReadme      Code = "service-told-by-readme"
 	CodeServiceTwice             Code = "service-twice"
 	CodeServiceUnknown           Code = "service-unknown"

@@ -195,7 +195,8 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 		return ""
 	}
 	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
-		if c.cwd = s.ownFolder(cwd); c.cwd == "." && strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
+		if c.cwd = s.ownFolder(cwd); depth == 0 && c.cwd == "." &&
+			strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
 			return "" // of all that the path names, nothing is here
 		}
 	}

@@ -6,12 +6,15 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
 )
 
 // image is what a Dockerfile says of the image that one of its stages makes.
 type image struct {
+	base    string // the image that it is made on
 	workdir string // absolute in the container
 	command []string
 	exposes []exposed
@@ -103,7 +106,7 @@ func imageOf(data []byte, target string) *image {
 			if len(words) == 0 {
 				continue
 			}
-			s := &buildStage{image: image{workdir: "/"}}
+			s := &buildStage{image: image{base: words[0], workdir: "/"}}
 			if base, ok := names[strings.ToLower(words[0])]; ok {
 				s.image, s.from = stages[base].image, []int{base}
 				s.takes = nil
@@ -146,6 +149,18 @@ func imageOf(data []byte, target string) *image {
 	out.copies = append(before, out.copies...)
 	slices.SortFunc(out.takes, func(a, b taken) int { return a.line - b.line })
 	return &out
+}
+
+// systems are images of a whole system, in which by itself a shell runs.
+var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux", "amazonlinux",
+	"archlinux", "opensuse", "busybox", "buildpack-deps"}
+
+// endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell: it is there for
+// others to be made on.
+func (img *image) endsAtOnce() bool {
+	name := protocol.ImageName(img.base)
+	return len(img.command) == 0 && len(img.exposes) == 0 &&
+		(slices.Contains(systems, name) || ecosystem.IsToolImage(name))
 }
 
 // read takes in one instruction; number is the stage's own.

@@ -44,10 +44,14 @@ func (s *surveyor) exists(file string) bool {
 }
 
 func (s *surveyor) envFile(target, template string) {
+	s.envFileAs(target, template, settings.FormatOf(target))
+}
+
+func (s *surveyor) envFileAs(target, template, format string) {
 	if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
 		return
 	}
-	e := stack.EnvFile{Path: target, Template: template, Format: settings.FormatOf(target), Present: s.exists(target)}
+	e := stack.EnvFile{Path: target, Template: template, Format: format, Present: s.exists(target)}
 	source := template
 	if e.Present {
 		source = target
@@ -119,8 +123,18 @@ func (s *surveyor) copied(from, to string, folder bool) {
 func (s *surveyor) layer() {
 	for i := range s.stack.Services {
 		for _, ref := range s.stack.Services[i].EnvFiles {
+			// Whatever it is called, it is read as an env file.
+			format := settings.FormatOf(ref.Path)
+			if format == settings.Other {
+				format = settings.Env
+			}
 			if s.exists(ref.Path) && !ref.Raw {
-				s.envFile(ref.Path, "")
+				s.envFileAs(ref.Path, "", format)
+			}
+			for _, ending := range []string{"example", "sample", "dist", "template", "tmpl", "default"} {
+				if template := ref.Path + "." + ending; fs.ValidPath(template) && s.exists(template) {
+					s.envFileAs(ref.Path, template, format)
+				}
 			}
 			if _, err := fs.Stat(s.fsys, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
@@ -155,6 +169,7 @@ var placeholder = expr.New(
 		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|` +
 		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
 		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|` +
+		`to[-_ ]?be[-_ ]?(modified|changed|replaced|set|filled|defined|generated)\w*|` +
 		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
 // jsonList is a list of texts or numbers as JSON writes it.
@@ -163,11 +178,15 @@ var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$
 // hints are what a placeholder has in it; most values have none, and need no closer look.
 var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put",
 	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy",
-	"s3cret", "keyboard", "<", "[", "{"}
+	"s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
+	"to_be", "to be"}
 
 // Placeholder reports whether a template's value only stands for one that is to be filled in.
 func Placeholder(value string) bool {
 	value = strings.TrimSpace(value)
+	if first, more, several := strings.Cut(value, ","); several && !strings.ContainsAny(value, "[{<") {
+		return Placeholder(first) && Placeholder(more)
+	}
 	lower := strings.ToLower(value)
 	return value != "" && !jsonList.MatchString(value) &&
 		slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&

@@ -71,6 +71,13 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 			command = img.command
 		}
 	}
+	if list := commandsOf(command); len(list) > 0 { // it may go elsewhere first
+		if last := list[len(list)-1].Folder; path.IsAbs(last) {
+			workdir = last
+		} else {
+			workdir = path.Join(workdir, last)
+		}
+	}
 	over := func(from, to string) {
 		if workdir != "" && (workdir == to || strings.HasPrefix(workdir, strings.TrimSuffix(to, "/")+"/")) {
 			candidates = append(candidates, path.Join(from, strings.TrimPrefix(workdir, to)))

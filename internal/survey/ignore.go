@@ -59,6 +59,21 @@ func (i *ignores) with(folder, text string) *ignores {
 	return out
 }
 
+// ignoresAll reports whether an ignore file leaves nothing: in a checkout, whose files are there although it does, git
+// was told to take them all the same.
+func ignoresAll(text string) bool {
+	all := false
+	for _, line := range strings.Fields(text) {
+		switch {
+		case line[0] == '!':
+			return false
+		case line == "*" || line == "/*" || line == "**":
+			all = true
+		}
+	}
+	return all
+}
+
 // ignored reports whether a file or folder of the folder dir is ignored.
 func (i *ignores) ignored(dir, name string, folder bool) bool {
 	for set := i; set != nil; set = set.parent {

@@ -398,6 +398,9 @@ func (s *surveyor) dockerfiles() {
 		context := dir
 		var ports []stack.Port
 		if img := imageOf(data, ""); img != nil {
+			if img.endsAtOnce() {
+				continue
+			}
 			context = s.contextOf(dir, img)
 			if s.projectAt(dir, nil) == nil && packing.MatchString(dir) &&
 				s.anyServes(s.topOf(dir)) {
@@ -459,7 +462,7 @@ func (s *surveyor) dockerfiles() {
 
 // packing are folders that hold nothing of an application itself, but ways to pack it and bring it somewhere.
 var packing = expr.New(
-	`(?i)(^|/)(docker|dockerfiles?|deploy(ment)?s?|cloud|ci|packaging|ops|infra(structure)?|contrib|` +
+	`(?i)(^|/)(docker|dockerfiles?|deploy(ment)?s?|cloud|ci|packaging|ops|infra(structure)?|contrib|extras?|` +
 		`k8s|kubernetes|helm)(/|$)`,
 )
 

@@ -17,8 +17,10 @@ import (
 
 // Files of tests and of tools say nothing of what a launch needs.
 var notLaunched = expr.New(
-	`(?i)(^|/)(tests?|specs?|__tests__|e2e|cypress|features|bench(marks?)?)/|[._-](test|spec|stories)\.[a-z]+$|(^|` +
-		`/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`)
+	`(?i)(^|/)(tests?|testing|specs?|__tests__|_*mocks?_*|e2e|cypress|features|bench(marks?)?)/|` +
+		`[._-](test|spec|stories)\.[a-z]+$|` +
+		`(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`,
+)
 
 // maxCodeSize is the size in bytes beyond which a file is no code that people have written.
 const maxCodeSize = 512 << 10
@@ -442,7 +444,7 @@ func assigns(after string) bool {
 // readsBy adds the variables that a file reads in one form.
 func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []stack.Read {
 	line, counted := 1, 0
-	sets := strings.Contains(text, "setdefault(")
+	sets, looks := strings.Contains(text, "setdefault("), strings.Contains(text, " in os.environ")
 	for from := 0; ; {
 		i := strings.Index(text[from:], form.Anchor)
 		if i < 0 {
@@ -477,7 +479,8 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 			must = must || givesUp.MatchString(does)
 			fallback = fallback || does != "" && !must // what it does without it is all that it does
 		}
-		fallback = fallback || sets && (strings.Contains(text, `setdefault("`+name) ||
+		fallback = fallback || looks && (strings.Contains(text, name+`" in os.environ`) ||
+			strings.Contains(text, name+`' in os.environ`)) || sets && (strings.Contains(text, `setdefault("`+name) ||
 			strings.Contains(text, `setdefault('`+name))
 		line, counted = line+strings.Count(text[counted:at], "\n"), at
 		out = append(out, stack.Read{Name: name, At: stack.Place{File: file, Line: line},

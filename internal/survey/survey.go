@@ -370,6 +370,22 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
+		if at, only := s.onlyRun(p, &svc.Service); only {
+			s.remark(
+				stack.Note,
+				stack.CodeServiceForTasks,
+				svc.At,
+				fmt.Sprintf(
+					"%s is not part of the launch: the instructions start other services by name, and it is only "+
+						"run for one task at a time (%s:%d)",
+					svc.Name,
+					at.File,
+					at.Line,
+				),
+				"Run the task when you need it.",
+			)
+			continue
+		}
 		if other := s.stack.Service(svc.Name); other != nil {
 			s.remark(stack.Problem, stack.CodeServiceTwice, svc.At,
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
@@ -482,10 +498,14 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
 	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
-		s.remark(stack.Warning, stack.CodeNothingToLaunch, s.stack.Projects[0].Evidence[0].Place(),
+		s.remark(
+			stack.Warning,
+			stack.CodeNothingToLaunch,
+			s.stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, nothing that a framework starts, no compose service",
 			"If you know the command, name it in "+
-				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
+				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….",
+		)
 	}
 	taken := map[int]*stack.Service{}
 	for i := range s.stack.Services {

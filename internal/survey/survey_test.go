@@ -101,8 +101,15 @@ func conclusions(s *stack.Stack) string {
 		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
 	}
 	for _, a := range s.Asks {
-		say("asks %s in %q of %q, with %v (%s:%d)", strings.Join(a.Command, " "), a.Folder, a.Service, a.Env, a.At.File,
-			a.At.Line)
+		say(
+			"asks %s in %q of %q, with %v (%s:%d)",
+			strings.Join(a.Command, " "),
+			a.Folder,
+			a.Service,
+			a.Env,
+			a.At.File,
+			a.At.Line,
+		)
 	}
 	for _, i := range s.SignIns {
 		say("sign-in %s with %s (%s:%d)", i.User, i.Password, i.At.File, i.At.Line)
@@ -159,7 +166,9 @@ func TestPlaceholder(t *testing.T) {
 	t.Parallel()
 	for value, want := range map[string]bool{
 		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your token>": true, "your-api-key": true,
-		"xxx": true, "TO" + "DO": true, "secret": true, "{{ key }}": true,
+		"xxx": true, "TO" + "DO": true,
+		"toBeModified1,toBeModified2": true, "to-be-changed": true, "a,changeme": false,
+		"secret": true, "{{ key }}": true,
 		"": false, "true": false, "8080": false, "localhost": false, "info": false, "yourself": false,
 		"todo-list": false, "unchanged": false,
 	} {

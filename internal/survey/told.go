@@ -2,6 +2,7 @@ package survey
 
 import (
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -65,7 +66,11 @@ func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
 // that they call. Those of its parts speak of a part alone.
 func (s *surveyor) told(top string) (out []composeSet) {
 	for _, d := range s.demands {
-		if path.Dir(d.at.File) != top {
+		dir := path.Dir(d.at.File)
+		if !isReadme(d.at.File) {
+			dir = spokenOf(dir)
+		}
+		if dir != top {
 			continue
 		}
 		for _, part := range d.parts {
@@ -73,6 +78,44 @@ func (s *surveyor) told(top string) (out []composeSet) {
 		}
 	}
 	return out
+}
+
+// onlyRun reports whether a compose service is there for tasks that run it once at a time: the instructions start
+// others by their names, none that waits for it, and a task runs it. The place is that of the task.
+func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Place, only bool) {
+	if len(svc.Ports) > 0 || svc.Build != "" {
+		return at, false
+	}
+	named := map[string]bool{}
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			for _, l := range s.leaves(part, d.cwd) {
+				verb, args := composeCall(l.Words)
+				if verb == "up" && len(args) == 0 {
+					return at, false
+				}
+				for _, name := range args {
+					named[name] = named[name] || verb == "up"
+				}
+			}
+		}
+	}
+	if !slices.Contains(slices.Collect(maps.Values(named)), true) || named[svc.Name] ||
+		slices.ContainsFunc(p.Services, func(o compose.Service) bool {
+			return slices.ContainsFunc(o.After, func(a stack.After) bool { return a.Service == svc.Name })
+		}) {
+		return at, false
+	}
+	for i := range s.stack.Projects {
+		for _, t := range s.stack.Projects[i].Targets {
+			for _, c := range commandsOfLines(t.Lines) {
+				if verb, args := composeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
+					return t.At, true
+				}
+			}
+		}
+	}
+	return at, false
 }
 
 // byTasks lists what the tasks and scripts at the top of a checkout start, in their order.

@@ -252,8 +252,9 @@ func (s *surveyor) anyServes(cwd string) bool {
 
 // isGuess reports whether a service is known from nothing but code in which a framework's application is made.
 func isGuess(v stack.Service) bool {
+	inside := v.Dir() != v.Project // a part of the package: the program around it may do more before it serves
 	return v.Source == stack.FromFramework && v.Runs == stack.Native && v.Container == nil &&
-		ecosystem.OfCode(path.Ext(v.At.File)) != nil && !ecosystem.IsManifest(path.Base(v.At.File))
+		ecosystem.OfCode(path.Ext(v.At.File)) != nil && (inside || !ecosystem.IsManifest(path.Base(v.At.File)))
 }
 
 // guessed is the one guess in the place of which a program goes that the folder's project itself brings: the project's
@@ -593,7 +594,12 @@ func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing stri
 		return false
 	}
 	if step := s.builtFor(p, missing); step != nil && strings.Contains(missing, "/") {
-		if !slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == step.ID }) {
+		made := func(o stack.Step) bool { return o.ID == step.ID && slices.Equal(o.Outputs, step.Outputs) }
+		if !slices.ContainsFunc(p.Steps, made) {
+			p.Steps = slices.DeleteFunc(
+				p.Steps,
+				func(o stack.Step) bool { return o.ID == step.ID },
+			) // that makes nothing
 			p.Steps = append(p.Steps, *step)
 			slices.SortStableFunc(
 				p.Steps,

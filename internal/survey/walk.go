@@ -55,7 +55,7 @@ var (
 	// Tools that read such a file themselves, whatever lies beside it.
 	readsItself = expr.New(
 		`(?i)^\.?(phpunit|phpstan|phpcs|php-cs-fixer|php_cs|psalm|behat|rector|infection|codeception|eslintrc|` +
-			`prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)`)
+			`prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)|\.config\.[cm]?[jt]s$`)
 )
 
 // templateOf tells which settings file a template of this name is for; ok is false for any other name.
@@ -79,7 +79,8 @@ func templateOf(name string) (target string, ok bool) {
 	}
 	switch {
 	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "",
-		ecosystem.IsManifest(target), programEnding.MatchString(target) && !speaksOfSettings.MatchString(m[1]):
+		ecosystem.IsManifest(target), programEnding.MatchString(target) && !speaksOfSettings.MatchString(m[1]),
+		strings.HasPrefix(m[2], "t") && programEnding.MatchString(target) && strings.Count(m[3], ".") > 1:
 		return "", false
 	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") &&
 		speaksOfSettings.MatchString(m[1]):
@@ -164,7 +165,8 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	}
 	for _, e := range entries {
 		if e.Name() == ".gitignore" && e.Type().IsRegular() {
-			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 {
+			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 &&
+				!((depth == 0 || w.checkouts[dir]) && ignoresAll(string(data))) {
 				rules = rules.with(dir, string(data))
 			}
 		}
@@ -222,6 +224,9 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 				Text:   "a folder here has a name that is not valid UTF-8; it is not looked at",
 				Remedy: "Rename it, if it matters."})
 			continue
+		}
+		if strings.Contains(name, "{{") {
+			continue // of a scaffold: what is in it becomes a program only where the name is filled in
 		}
 		if !ecosystem.Made(name, beside) && !rules.ignored(dir, name, true) ||
 			len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
@@ -364,8 +369,8 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	case settingsFile:
 		if compose.IsFileName(name) {
 			t.compose = append(t.compose, full)
-		} else if target, ok := templateOf(name); ok && (strings.Contains(target, "env") ||
-			!scaffold.MatchString(dir)) {
+		} else if target, ok := templateOf(name); ok && !notLaunched.MatchString(dir+"/") &&
+			(strings.Contains(target, "env") || !scaffold.MatchString(dir)) {
 			t.templates = append(t.templates, template{full, path.Join(dir, target),
 				target == ".env" && !rules.ignored(dir, ".env", false) && rules.ignored(dir, ".env.local", false)})
 		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
