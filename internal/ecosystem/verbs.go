@@ -102,6 +102,38 @@ func ScriptRun(words []string) string {
 	return words[2]
 }
 
+// ProgramRun is the name of the program that a command compiles and runs, by go run FOLDER or cargo run, and the words
+// that the program is given; the name is empty where the command doesn't tell it, and ok is false for other commands.
+func ProgramRun(words []string) (name string, given []string, ok bool) {
+	if len(words) < 2 || words[1] != "run" {
+		return "", nil, false
+	}
+	switch words[0] {
+	case "go":
+		if len(words) < 3 || strings.HasPrefix(words[2], "-") {
+			return "", nil, false
+		}
+		return path.Base(words[2]), words[3:], true
+	case "cargo":
+		if at := slices.Index(words, "--"); at > 0 {
+			words, given = words[:at], words[at+1:]
+		}
+		if at := slices.Index(words, "--bin"); at > 0 && at+1 < len(words) {
+			name = words[at+1]
+		}
+		return name, given, true
+	}
+	return "", nil, false
+}
+
+// WithWords is such a command with words for the program.
+func WithWords(command, words []string) []string {
+	if command[0] == "cargo" {
+		command = append(slices.Clone(command), "--")
+	}
+	return slices.Concat(command, words)
+}
+
 // scriptIn is the name of the script of the manifest that a command runs; empty if it runs none.
 func scriptIn(words []string) string {
 	m := ManagerNamed(words[0])

@@ -419,6 +419,10 @@ var projectRules = []coverRule{
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
 		for i := range s.stack.Services {
 			v := &s.stack.Services[i]
+			if names, given := s.programOf(v); v.Dir() == c.cwd && slices.Contains(names, path.Base(c.words[0])) &&
+				slices.Equal(given, c.words[1:]) {
+				return service(v.Name)
+			}
 			same := s.key(v.Command) == s.key(c.words) || slices.ContainsFunc(v.Expands, func(line string) bool {
 				_, script, named := strings.Cut(line, ": ")
 				return named && !strings.ContainsAny(script, "&|;") && s.key(strings.Fields(script)) == s.key(c.words)
@@ -441,7 +445,7 @@ var projectRules = []coverRule{
 	{"a name for other commands", nil, func(s *surveyor, c *covering) string { return s.scriptBy(c) }},
 	{"serving", func(c *covering) bool { return c.role == ecosystem.Serves },
 		func(s *surveyor, c *covering) string {
-			if s.namesBuilt(c) {
+			if s.namesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.words), "preview") {
 				return ""
 			}
 			by := s.serviceAt(c.cwd, c.of)

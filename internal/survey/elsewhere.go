@@ -131,7 +131,8 @@ func (s *surveyor) projectOfFolder(dir string) string {
 }
 
 // fileStore are packages that keep data in a file of the application's own.
-var fileStore = expr.New(`(?i)sqlite|bolt|badger|h2database|hsqldb|leveldb`)
+var fileStore = expr.New(
+	`(?i)sqlite|bolt|badger|h2database|hsqldb|leveldb|^sled$|rocksdb|^redb$|^lmdb$|duckdb|nedb|lowdb`)
 
 // elsewhereByDriver finds a server by the driver of the one kind of database that a service's code speaks to, where
 // no setting and nothing of the stack says more. Languages whose frameworks come with a store in a file say nothing

@@ -17,6 +17,9 @@ import (
 // envFiles lists the settings files that exist, and those that templates promise.
 func (s *surveyor) envFiles() {
 	for _, t := range s.tree.templates {
+		if s.filledByProgram(t) {
+			continue
+		}
 		target := t.target
 		if t.localOnly && !s.exists(target) && s.locally(path.Dir(t.path)) {
 			target = path.Join(path.Dir(t.path), ".env.local")
@@ -27,6 +30,19 @@ func (s *surveyor) envFiles() {
 		s.envFile(f, "")
 	}
 }
+
+// filledByProgram reports whether a template is one that a program fills in: it is called so, and has places for values
+// in a form that no settings file has.
+func (s *surveyor) filledByProgram(t template) bool {
+	if !strings.Contains(path.Base(t.path), "mpl") || settings.FormatOf(t.target) != settings.Other ||
+		strings.Contains(path.Base(t.path), "example") {
+		return false
+	}
+	data, err := s.fsys.ReadFile(t.path)
+	return err == nil && len(data) <= maxReadme && placesForValues.Match(data)
+}
+
+var placesForValues = expr.New(`(?m)^\$\w+$|\$\{\w+\}|\{\{ ?[\w.-]+ ?\}\}|\{% |<%`)
 
 // locally reports whether what runs in the folder reads .env.local on top of .env.
 func (s *surveyor) locally(dir string) bool {

@@ -17,7 +17,8 @@ import (
 // aside are folders whose projects are looked at but not launched.
 var aside = expr.New(
 	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
-		`playground|templates?|archive[ds]?|deprecated|legacy|tutorials?|` +
+		`playground|_?templates?_?|[\w-]+[-_]templates?|stubs?|scaffold(ing|s)?|skeletons?|boilerplates?|` +
+		`archive[ds]?|deprecated|legacy|tutorials?|` +
 		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
 
 // served are folders of files that come from elsewhere, or were made, and are handed out as they are.

@@ -368,10 +368,12 @@ func (r *reader) line(at int, line string, inShell bool, cwd string) string {
 // hereText begins a text that follows a command.
 var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)
 
-// noCommand are lines of code blocks that are no commands: names of variables, what a program says when it fails, and
-// the settings of a shell.
+// noCommand are lines of code blocks that are no commands: names of variables, what a program says when it fails, the
+// settings and the key words of a shell, and prose that begins with an interpreter's name.
 var noCommand = expr.New(`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
-	`set [-+][a-z]+$|exec "\$@"$|[A-Z][a-z]+\s|.*\w\.\.\.$|\.$)`)
+	`set [-+][a-z]+$|exec "\$@"$|[A-Z][a-z]+\s|.*\w\.\.\.$|\.$|` +
+	`(?:function|while|until|for|if|elif|then|else|fi|do|done|case|esac)(?:\s|;|$)|\w+\(\)\s*\{|[{}]$|` +
+	`(?:python3?|node|ruby|perl)(?: [a-z]+){3,}$)`)
 
 // aloneNothing are programs that do nothing without words: where they stand alone, they are only named.
 var aloneNothing = []string{

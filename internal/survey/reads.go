@@ -35,6 +35,7 @@ type codeReader struct {
 
 	mu    sync.Mutex
 	found []codeReads
+	gives []codeGives
 	loads []codeLoad
 	// written are the addresses elsewhere that code holds.
 	written []writtenAddress
@@ -59,6 +60,9 @@ type codeReads struct {
 	dir, name string
 	reads     []stack.Read // without their project
 }
+
+// codeGives is a variable that code itself sets.
+type codeGives struct{ dir, name string }
 
 func newCodeReader(fsys *reading.Files) *codeReader {
 	c := &codeReader{fsys: fsys, jobs: make(chan codeFolder, 64)}
@@ -139,6 +143,15 @@ func (s *surveyor) reads() {
 			}
 			at[[2]string{r.Project, r.Name}] = len(s.stack.Reads)
 			s.stack.Reads = append(s.stack.Reads, r)
+		}
+	}
+	given := map[[2]string]bool{}
+	for _, g := range s.code.gives {
+		given[[2]string{s.projectOf(g.dir), g.name}] = true
+	}
+	for i := range s.stack.Reads { // of what the project's own code sets somewhere, it insists on nothing
+		if r := &s.stack.Reads[i]; given[[2]string{r.Project, r.Name}] {
+			r.Default, r.Must = true, false
 		}
 	}
 	s.missingNames()
@@ -260,7 +273,11 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	var out []stack.Read
 	for _, form := range forms {
 		if strings.Contains(text, form.With) {
-			out = readsBy(out, &form, text, file)
+			out = readsBy(out, &form, text, file, func(name string) {
+				c.mu.Lock()
+				c.gives = append(c.gives, codeGives{path.Dir(file), strings.Clone(name)})
+				c.mu.Unlock()
+			})
 		}
 	}
 	for _, schema := range schemas {
@@ -441,8 +458,8 @@ func assigns(after string) bool {
 	return len(after) > 1 && after[0] == '=' && after[1] != '=' && after[1] != '~'
 }
 
-// readsBy adds the variables that a file reads in one form.
-func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []stack.Read {
+// readsBy adds the variables that a file reads in one form, and tells those that it sets.
+func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string, gives func(name string)) []stack.Read {
 	line, counted := 1, 0
 	sets, looks := strings.Contains(text, "setdefault("), strings.Contains(text, " in os.environ")
 	for from := 0; ; {
@@ -461,6 +478,7 @@ func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string) []st
 		}
 		name, end := text[at+m[2]:at+m[3]], at+m[1]
 		if strings.HasSuffix(text[:at], "del ") || ecosystem.Given(name) || assigns(text[end:min(len(text), end+8)]) {
+			gives(name)
 			continue
 		}
 		fallback := len(m) > 5 && m[4] >= 0 && m[4] < m[5]

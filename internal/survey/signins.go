@@ -104,7 +104,7 @@ func (s *surveyor) signIns() {
 }
 
 // ofTests are files whose users exist for tests alone.
-var ofTests = expr.New(`(?i)(^|/)(tests?|__tests__|spec|e2e|cypress|playwright)/`)
+var ofTests = expr.New(`(?i)(^|/)(tests?|testing|pytest[\w-]*|__tests__|spec|e2e|cypress|playwright)/`)
 
 // literal finds a form in a line. In code a value counts only as a text in quotes: anything else is computed.
 func literal(form *expr.Expr, line string, code bool) []string {

@@ -172,6 +172,58 @@ func (s *surveyor) toldServices() {
 	}
 	s.taskServices()
 	s.plainServices()
+	s.toldVerbs()
+}
+
+// toldVerbs gives a service that is compiled and run the words by which the README has its program serve: PROGRAM run.
+func (s *surveyor) toldVerbs() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		names, given := s.programOf(v)
+		if len(given) > 0 || v.Source != stack.FromFramework && v.Source != stack.FromScript {
+			continue
+		}
+		if verbs := s.verbsOf(names, v.Dir()); len(verbs) > 0 {
+			v.NativeCommand = ecosystem.WithWords(v.NativeCommand, verbs)
+			v.Command = v.NativeCommand
+		}
+	}
+}
+
+// programOf are the names by which people call the program that a native service compiles and runs, and the words that
+// it is given; no names for other services.
+func (s *surveyor) programOf(v *stack.Service) (names, given []string) {
+	program, given, ok := ecosystem.ProgramRun(v.NativeCommand)
+	if !ok || v.Runs != stack.Native {
+		return nil, nil
+	}
+	if program != "" {
+		names = append(names, program)
+	}
+	if p := s.stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
+		names = append(names, path.Base(p.Name))
+	}
+	return names, given
+}
+
+// verbsOf are the first words that the instructions give to a program of the folder that is called by one of the names,
+// where they tell it to serve; none where they run it without any.
+func (s *surveyor) verbsOf(names []string, dir string) []string {
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			if len(part.Words) == 0 || !slices.Contains(names, path.Base(part.Words[0])) ||
+				path.Join(d.cwd, part.Folder) != dir {
+				continue
+			}
+			if len(part.Words) == 1 {
+				return nil
+			}
+			if serveVerb.MatchString(part.Words[1]) {
+				return part.Words[1:2]
+			}
+		}
+	}
+	return nil
 }
 
 // plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
@@ -224,6 +276,11 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 		return onlyLooks.MatchString(w) || w[0] != '-' && preparesByName(w)
 	}) || len(usual) > 1 && usual[1][0] != '-' && !serveVerb.MatchString(usual[1]) {
 		return false
+	}
+	for i := 2; i < len(usual); i++ { // a folder or file of its own that it is to work on
+		if w := usual[i]; usual[i-1][0] != '-' && (w == "." || strings.Contains(w, "/") && !strings.Contains(w, ":")) {
+			return false
+		}
 	}
 	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
 		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
