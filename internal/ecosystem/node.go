@@ -524,7 +524,9 @@ func (n *nodeProject) serve() {
 		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
 		serve.PortBy = n.portBy()
 		line = scripts[main]
-		if len(serve.Ports) == 0 && !n.known.serves && (OnlyWatches(line) || n.onlyBuilds(line)) {
+		if len(serve.Ports) == 0 && !n.known.serves &&
+			(OnlyWatches(line) || n.onlyBuilds(line) || n.onlyMakes(main)) {
+			n.assets(main)
 			return // files are made anew, and nothing is served
 		}
 		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
@@ -539,6 +541,10 @@ func (n *nodeProject) serve() {
 		case name == main || together[name] || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
 		case main != "" && n.runsAlong(main)[name]:
 			// The main script runs it along.
+		case slices.ContainsFunc(p.Also, func(o stack.Serve) bool {
+			return o.Watches && strings.HasPrefix(scriptAsName(name), o.Name+"-")
+		}):
+			// It watches the same in another way.
 		case workerName.MatchString(name),
 			watcherName.MatchString(name) && p.Serve != nil && watchLine.MatchString(name+" "+scripts[name]) &&
 				!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
@@ -600,6 +606,47 @@ func (n *nodeProject) onlyBuilds(line string) bool {
 	m := buildsFile.FindStringSubmatch(line)
 	return m != nil && n.exists(m[1]) && !listens.MatchString(n.text(m[1]))
 }
+
+// onlyMakes reports whether all that a script comes to makes files, once or anew.
+func (n *nodeProject) onlyMakes(script string) bool {
+	list := n.runs(script, nil)
+	return len(list) > 0 && !slices.ContainsFunc(list, func(r ran) bool {
+		line := strings.Join(r.words, " ")
+		return !OnlyWatches(line) && !makesOnce.MatchString(line) && !slices.Contains(makesBefore, r.words[0])
+	})
+}
+
+// assets adds the build by which a server of another kind gets its pages' scripts and styles, without which it has
+// none.
+func (n *nodeProject) assets(script string) {
+	if !slices.ContainsFunc(
+		n.runs(script, nil),
+		func(r ran) bool { return makesOnce.MatchString(strings.Join(r.words, " ")) },
+	) {
+		return
+	}
+	s := n.step(stack.Build, n.at("scripts."+script), n.tool.call(append(slices.Clone(n.tool.run), script)...)...)
+	s.Expands = n.scriptLines(script)
+	n.out.Project.Steps = slices.DeleteFunc(
+		n.out.Project.Steps,
+		func(o stack.Step) bool { return o.Role == stack.Build },
+	)
+	n.out.step(s)
+}
+
+// BuildsForOthers reports whether a step builds what a server of another kind hands out.
+func BuildsForOthers(s *stack.Step) bool {
+	return s.Role == stack.Build && slices.ContainsFunc(s.Expands, func(line string) bool {
+		_, command, _ := strings.Cut(line, ": ")
+		return makesOnce.MatchString(command)
+	})
+}
+
+// makesOnce is a line that builds pages' scripts and styles for a server of another kind.
+var makesOnce = expr.New(`^(mix|encore (dev|prod(uction)?))(\s|$)`)
+
+// makesBefore are programs that only tidy up before others make something.
+var makesBefore = []string{"rimraf", "rm", "mkdir", "cp", "copyfiles", "cpx", "del-cli", "echo"}
 
 // isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
 // server.

@@ -46,6 +46,7 @@ func (s *surveyor) toldSteps() {
 			byFile[d.at.File] = append(byFile[d.at.File], i)
 		}
 	}
+	s.assetsFirst()
 	for _, file := range s.instructions {
 		s.toldStepsOf(s.readmeOf(file), byFile[file])
 	}
@@ -115,6 +116,9 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 			continue
 		}
 		cwd := path.Join(d.cwd, part.Folder)
+		if role, _ := ecosystem.Meaning(part.Words); role == stack.Install && len(d.parts) > 1 {
+			continue // the project's own step does that
+		}
 		p := s.projectAt(cwd, part.Words)
 		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
 			p = installed // of no ecosystem's own: what was installed just before is what it works with
@@ -200,6 +204,24 @@ func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
 
 // mayLast are first words after a program by which many go on for as long as one works.
 var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|listen|run-?server)$`)
+
+// assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
+func (s *surveyor) assetsFirst() {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		beside := s.servedBeside(p)
+		if beside == nil ||
+			!slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return ecosystem.BuildsForOthers(&st) }) {
+			continue
+		}
+		for _, st := range p.Steps {
+			if (st.Role == stack.Install || ecosystem.BuildsForOthers(&st)) &&
+				!slices.Contains(beside.AfterSteps, st.ID) {
+				beside.AfterSteps = append(beside.AfterSteps, st.ID)
+			}
+		}
+	}
+}
 
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
