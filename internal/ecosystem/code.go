@@ -2,7 +2,6 @@ package ecosystem
 
 import (
 	"regexp"
-	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -19,22 +18,16 @@ func readsBy(must bool, rest string, anchors ...string) (out []CodeForm) {
 	return out
 }
 
-// Hints are texts one of which stands in every file of code of the ecosystem that reads a variable: far fewer than the
-// anchors of its forms, so that most files need no closer look.
-func (e *Ecosystem) Hints() [][]byte {
-	e.hinted.Do(func() {
-		for _, f := range e.Reads {
-			hint := f.Anchor
-			for _, common := range []string{f.With, "env", "ENV", "Env"} {
-				if common != "" && (common == f.With || strings.Contains(f.Anchor, common)) {
-					hint = common
-					break
-				}
-			}
-			if !slices.ContainsFunc(e.hints, func(h []byte) bool { return string(h) == hint }) {
-				e.hints = append(e.hints, []byte(hint))
-			}
+// Hint is a text that stands in every file of code in which the form fits: a short one that many forms share, so that
+// most files need no closer look. InAnchor is true where it is a part of the form's anchor.
+func (f *CodeForm) Hint() (text string, inAnchor bool) {
+	if f.With != "" {
+		return f.With, false
+	}
+	for _, common := range []string{".env", "env", "ENV", "Env"} {
+		if strings.Contains(f.Anchor, common) {
+			return common, true
 		}
-	})
-	return e.hints
+	}
+	return f.Anchor, true
 }

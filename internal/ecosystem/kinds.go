@@ -3,7 +3,6 @@ package ecosystem
 import (
 	"slices"
 	"strings"
-	"sync"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -50,8 +49,6 @@ type Ecosystem struct {
 	Aliases map[string]string
 	// Wrappers are words in front of a command that only say with which tools it runs.
 	Wrappers []string
-	hinted   sync.Once
-	hints    [][]byte
 
 	// Proxies are settings of its frameworks in which a front end names the server that it hands calls on to.
 	Proxies []Proxy

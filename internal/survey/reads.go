@@ -177,7 +177,8 @@ var (
 
 // inComment reports whether the line that the text ends in is a comment by then.
 func inComment(before string) bool {
-	return comment.MatchString(before[strings.LastIndexByte(before, '\n')+1:])
+	line := before[strings.LastIndexByte(before, '\n')+1:]
+	return strings.ContainsAny(line, "/#*-") && comment.MatchString(line)
 }
 
 // maxAbove is how many lines above a place are looked at.
@@ -242,6 +243,35 @@ func asks(before, name string) (there, absent bool) {
 	return false, word(bare, "if") || word(bare, "elif")
 }
 
+// formAt is a form whose anchor stands in a file, from that place on.
+type formAt struct {
+	form *ecosystem.CodeForm
+	from int
+}
+
+// formsIn finds the forms that may fit in a file. Each hint is looked for once.
+func formsIn(data []byte, forms []ecosystem.CodeForm) (found []formAt) {
+	hint, at := "", -1
+	for i := range forms {
+		f := &forms[i]
+		text, inAnchor := f.Hint()
+		if text != hint {
+			hint, at = text, bytes.Index(data, []byte(text))
+		}
+		if at < 0 {
+			continue
+		}
+		from := 0
+		if inAnchor {
+			from = max(0, at-len(f.Anchor))
+		}
+		if k := bytes.Index(data[from:], []byte(f.Anchor)); k >= 0 {
+			found = append(found, formAt{f, from + k})
+		}
+	}
+	return found
+}
+
 // readsOf finds what one file reads. The buffer is for its content, and larger than any file of code.
 func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 	n, err := c.fsys.Pass(file, buffer)
@@ -249,36 +279,26 @@ func (c *codeReader) readsOf(file string, buffer []byte) []stack.Read {
 		return nil
 	}
 	of := ecosystem.OfCode(path.Ext(file))
-	data, forms := buffer[:n], of.Reads
+	data := buffer[:n]
 	c.loadsOf(file, data)
 	if of == ecosystem.Named("node") {
 		c.addressesOf(file, data)
 	}
-	has := func(text []byte) bool { return bytes.Contains(data, text) }
-	if slices.ContainsFunc(of.Hints(), has) {
-		forms = slices.DeleteFunc(
-			slices.Clone(forms),
-			func(f ecosystem.CodeForm) bool { return !has([]byte(f.Anchor)) },
-		)
-	} else {
-		forms = nil
-	}
+	found := formsIn(data, of.Reads)
 	schemas := slices.DeleteFunc(slices.Clone(of.Schemas), func(s ecosystem.Schema) bool {
-		return len(forms) == 0 && (s.Root == "" || !has([]byte(s.Root)))
+		return len(found) == 0 && (s.Root == "" || !bytes.Contains(data, []byte(s.Root)))
 	})
-	if len(forms) == 0 && len(schemas) == 0 {
+	if len(found) == 0 && len(schemas) == 0 {
 		return nil
 	}
 	text := string(data)
 	var out []stack.Read
-	for _, form := range forms {
-		if strings.Contains(text, form.With) {
-			out = readsBy(out, &form, text, file, func(name string) {
-				c.mu.Lock()
-				c.gives = append(c.gives, codeGives{path.Dir(file), strings.Clone(name)})
-				c.mu.Unlock()
-			})
-		}
+	for _, f := range found {
+		out = readsBy(out, f, text, file, func(name string) {
+			c.mu.Lock()
+			c.gives = append(c.gives, codeGives{path.Dir(file), strings.Clone(name)})
+			c.mu.Unlock()
+		})
 	}
 	for _, schema := range schemas {
 		out = checkedBy(out, &schema, text, file)
@@ -459,10 +479,11 @@ func assigns(after string) bool {
 }
 
 // readsBy adds the variables that a file reads in one form, and tells those that it sets.
-func readsBy(out []stack.Read, form *ecosystem.CodeForm, text, file string, gives func(name string)) []stack.Read {
-	line, counted := 1, 0
-	sets, looks := strings.Contains(text, "setdefault("), strings.Contains(text, " in os.environ")
-	for from := 0; ; {
+func readsBy(out []stack.Read, f formAt, text, file string, gives func(name string)) []stack.Read {
+	form, line, counted := f.form, 1, 0
+	python := path.Ext(file) == ".py" // which looks into the environment in ways of its own
+	sets, looks := python && strings.Contains(text, "setdefault("), python && strings.Contains(text, " in os.environ")
+	for from := f.from; ; {
 		i := strings.Index(text[from:], form.Anchor)
 		if i < 0 {
 			return out
