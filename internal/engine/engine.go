@@ -431,6 +431,7 @@ func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) err
 type Status struct {
 	Running   bool
 	ExitCode  int
+	PID       int    // of its first process, on the engine's machine; 0 if it does not run
 	Health    string // "", "starting", "healthy" or "unhealthy"
 	OutOfMem  bool
 	Error     string
@@ -448,6 +449,7 @@ func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
 	s := Status{}
 	if st := info.State; st != nil {
 		s.Running, s.ExitCode, s.OutOfMem, s.Error = st.Running, st.ExitCode, st.OOMKilled, st.Error
+		s.PID = st.Pid
 		s.StartedAt, _ = time.Parse(time.RFC3339Nano, st.StartedAt)
 		if st.Health != nil {
 			s.Health = string(st.Health.Status)
@@ -488,6 +490,36 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 	}
 }
 
+// Output runs a command inside a running container and gives what it writes, up to a limit, and its exit code.
+func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byte, int, error) {
+	made, err := e.cli.ExecCreate(
+		ctx,
+		id,
+		client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true},
+	)
+	if err != nil {
+		return nil, -1, err
+	}
+	a, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return nil, -1, err
+	}
+	defer a.Close()
+	defer context.AfterFunc(ctx, a.Close)()
+	var out bytes.Buffer
+	if _, err := stdcopy.StdCopy(&out, io.Discard, io.LimitReader(a.Reader, maxOutput)); err != nil {
+		return nil, -1, err
+	}
+	info, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+	if err != nil {
+		return nil, -1, err
+	}
+	return out.Bytes(), info.ExitCode, nil
+}
+
+// maxOutput is how many bytes of a command's output are read.
+const maxOutput = 1 << 20
+
 // ExecOnTerminal runs a command inside a running container with a terminal of its own, of so many rows and columns,
 // that reads from in and writes to out, and gives its exit code. The reading of in may end only with the next input.
 func (e *Engine) ExecOnTerminal(ctx context.Context, id string, command []string, rows, columns uint, in io.Reader,
@@ -523,6 +555,18 @@ type Listed struct {
 	ID, Name, Service string
 	Running           bool
 	Labels            map[string]string
+	Published         []Published
+}
+
+// Published is a port of a container that the engine holds on this machine.
+type Published struct {
+	Host, Target int
+	Transport    string // "tcp" or "udp"
+}
+
+// Publishes reports whether the container runs, and the engine holds that port of this machine for it.
+func (l *Listed) Publishes(host int) bool {
+	return l.Running && slices.ContainsFunc(l.Published, func(p Published) bool { return p.Host == host })
 }
 
 // List gives the containers, running or not, that carry all the labels.
@@ -537,8 +581,15 @@ func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, 
 		if len(c.Names) > 0 {
 			name = strings.TrimPrefix(c.Names[0], "/")
 		}
-		out = append(out, Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running",
-			Labels: c.Labels})
+		one := Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running",
+			Labels: c.Labels}
+		for _, p := range c.Ports {
+			if p.PublicPort > 0 {
+				one.Published = append(one.Published,
+					Published{Host: int(p.PublicPort), Target: int(p.PrivatePort), Transport: p.Type})
+			}
+		}
+		out = append(out, one)
 	}
 	return out, nil
 }

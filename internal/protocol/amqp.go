@@ -4,9 +4,11 @@ import (
 	"bytes"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
 )
 
-// amqp is AMQP 0-9-1; it is recognised, and no question is asked yet.
+// amqp is AMQP 0-9-1 (section 4.2.2 of its specification): the client names its version, and the server begins, or
+// names one of its own.
 var amqp = &Protocol{
 	Name:     "amqp",
 	Ports:    []int{5672},
@@ -28,4 +30,21 @@ var amqp = &Protocol{
 	implied: map[string]int{"amqps": 5671},
 	keys:    expr.New(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
 	banner:  func(b []byte) bool { return bytes.HasPrefix(b, []byte("AMQP")) },
+	hello:   amqpHello,
+	hears:   func(b []byte) bool { _, ok := amqpReply(b); return ok },
+}
+
+const amqpHello = "AMQP\x00\x00\x09\x01"
+
+// amqpReply knows the method connection.start, class 10 and method 10, in a frame of type 1 on channel 0.
+func amqpReply(b []byte) (answer, bool) {
+	a := answer{verdict: stack.Answers, speaks: "amqp"}
+	switch {
+	case len(b) >= 11 && b[0] == 1 && b[1] == 0 && b[2] == 0 && bytes.Equal(b[7:11], []byte{0, 10, 0, 10}):
+		return a, true
+	case len(b) >= 8 && string(b[:4]) == "AMQP":
+		a.says = "it speaks another version of AMQP than 0-9-1"
+		return a, true
+	}
+	return a, false
 }

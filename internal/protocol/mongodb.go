@@ -1,8 +1,15 @@
 package protocol
 
-import "nimbleharbor/internal/expr"
+import (
+	"bytes"
+	"encoding/binary"
 
-// mongodb is known by name; no question is asked yet.
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
+
+// mongodb is asked for its greeting by the command hello in a message of its wire protocol (OP_MSG); no sign-in is
+// needed for that.
 var mongodb = &Protocol{
 	Name:     "mongodb",
 	Ports:    []int{27017},
@@ -33,4 +40,30 @@ var mongodb = &Protocol{
 	images:  expr.New(`mongo`),
 	schemes: expr.New(`^mongodb(\+srv)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`),
+	hello:   string(mongoHello()),
+	hears:   func(b []byte) bool { _, ok := mongoReply(b); return ok },
+}
+
+// mongoHello is the command {hello: 1, $db: "admin"} in a message.
+func mongoHello() []byte {
+	var doc []byte
+	doc = append(doc, 0x10)
+	doc = append(doc, "hello\x00\x01\x00\x00\x00\x02$db\x00\x06\x00\x00\x00admin\x00\x00"...)
+	doc = append(binary.LittleEndian.AppendUint32(nil, uint32(len(doc)+4)), doc...)
+	var m []byte
+	m = binary.LittleEndian.AppendUint32(m, uint32(16+4+1+len(doc)))
+	m = append(m, 1, 0, 0, 0, 0, 0, 0, 0)           // our number, and that of no question
+	m = binary.LittleEndian.AppendUint32(m, 2013)   // OP_MSG
+	return append(append(m, 0, 0, 0, 0, 0), doc...) // flags, and a section with the body
+}
+
+func mongoReply(b []byte) (answer, bool) {
+	if len(b) < 16 || binary.LittleEndian.Uint32(b[12:]) != 2013 && binary.LittleEndian.Uint32(b[12:]) != 1 {
+		return answer{}, false
+	}
+	a := answer{verdict: stack.Answers, speaks: "mongodb"}
+	if bytes.Contains(b, []byte("\x01ok\x00\x00\x00\x00\x00\x00\x00\x00\x00")) { // the number 0.0
+		a.verdict, a.says = stack.Errs, "it refuses to greet"
+	}
+	return a, true
 }

@@ -26,5 +26,12 @@ var mysql = &Protocol{
 	schemes: expr.New(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),
 	ask:     greeting("mysql"),
-	banner:  func(b []byte) bool { return len(b) > 4 && b[3] == 0 && (b[4] == 10 || b[4] == 0xff) },
+	// An error packet in the place of the greeting: too many connections, or this host may not connect.
+	complains: func(b []byte) string {
+		if len(b) > 7 && b[3] == 0 && b[4] == 0xff {
+			return "it says: " + oneLine(string(b[7:]), 120)
+		}
+		return ""
+	},
+	banner: func(b []byte) bool { return len(b) > 4 && b[3] == 0 && (b[4] == 10 || b[4] == 0xff) },
 }

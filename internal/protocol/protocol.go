@@ -35,11 +35,23 @@ type Protocol struct {
 	implied map[string]int // ports of schemes for which it is not the first of Ports
 	keys    *expr.Expr     // names of settings that are about it; nil for none
 
+	// byUse is true where a port alone says nothing: only what a program is told, or a person, makes it this protocol.
+	byUse bool
+	// Gentle is true where a question would change what is asked: a debugger's port may go on or end with the first who
+	// connects. Such a port is looked at, and not spoken to.
+	Gentle bool
+	// relative is the protocol that may answer in this one's place and is as good.
+	relative string
+
 	// ask finds out whether an open connection speaks it; nil where there is no question, so that accepting is
 	// answering.
 	ask func(*talk) answer
+	// datagram is true where ask may be put over UDP too.
+	datagram bool
 	// banner recognises the first bytes that a server sends, whether it was asked or not; nil for none.
 	banner func([]byte) bool
+	// complains gives what a server's first bytes complain of; nil where they never do.
+	complains func([]byte) string
 	// hello is what a stranger is sent to find out whether it speaks this, and hears what the reply must be like.
 	hello string
 	hears func([]byte) bool
@@ -59,7 +71,11 @@ type SignIn struct {
 var All []*Protocol
 
 // Each asks with the banners of all others at hand, which a plain variable could not express.
-func init() { All = []*Protocol{web, postgres, mysql, mongodb, redis, amqp, ssh, smtp} }
+func init() {
+	All = []*Protocol{web, webTLS, websocket, grpc, postgres, mysql, sqlserver, mongodb, redis, memcached, search, amqp,
+		kafka, nats, mqtt, ldap, ssh, ftp, imap, smtp, s3, dns, jdwp, inspector, debugpy, delve}
+	exchanges()
+}
 
 // Plain is the name for what is asked for nothing but that it accepts.
 const Plain = "tcp"
@@ -94,6 +110,9 @@ var aside = expr.New(`admin|express|commander|exporter|insight|[-_]ui$`)
 // OfImage gives the protocol that an image serves by its name, or nil.
 func OfImage(image string) *Protocol {
 	base := ImageName(image)
+	if base == "server" { // it is its maker who tells of what
+		base = ImageName(path.Dir(image))
+	}
 	if base == "" || aside.MatchString(base) {
 		return nil
 	}
@@ -132,7 +151,7 @@ func ImageName(image string) string {
 // OfPort tells what is spoken on a port of a container: by the port, else by the image, else Plain.
 func OfPort(image string, target int) string {
 	for _, p := range All {
-		if slices.Contains(p.Ports, target) {
+		if !p.byUse && slices.Contains(p.Ports, target) {
 			return p.Name
 		}
 	}

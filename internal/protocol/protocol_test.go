@@ -1,6 +1,7 @@
 package protocol
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 )
@@ -15,6 +16,22 @@ var examples = map[string]struct {
 		[]string{"postgresql+asyncpg", "postgres"}, []string{"DATABASE_URL", "PG_HOST"}, 5432},
 	"mysql": {[]string{"mysql:8", "mariadb"}, []string{"mysql2", "jdbc:mariadb"}, []string{"DB_HOST", "MYSQL_URL"},
 		3306},
+	"https":     {},
+	"websocket": {},
+	"grpc":      {nil, []string{"grpc"}, nil, 50051},
+	"sqlserver": {[]string{"quay.example/mssql/server:2022", "azure-sql-edge"}, []string{"sqlserver", "mssql+pyodbc"},
+		[]string{"MSSQL_HOST", "DB_HOST"}, 1433},
+	"memcached": {[]string{"memcached:1.6"}, []string{"memcached"}, []string{"MEMCACHED_SERVERS"}, 11211},
+	"elasticsearch": {[]string{"elasticsearch:8.15.0", "quay.example/opensearch:2"}, nil,
+		[]string{"ELASTIC_HOST", "SEARCH_URL"}, 0},
+	"kafka": {[]string{"quay.example/kafka:3.8", "redpanda"}, []string{"kafka"}, []string{"KAFKA_BROKERS"}, 9092},
+	"nats":  {[]string{"nats:2.10"}, []string{"nats"}, []string{"NATS_URL"}, 4222},
+	"mqtt":  {[]string{"eclipse-mosquitto:2"}, []string{"mqtt", "mqtts"}, []string{"MQTT_HOST"}, 1883},
+	"ldap":  {[]string{"quay.example/openldap:2.6"}, []string{"ldap", "ldaps"}, []string{"LDAP_URL"}, 389},
+	"ftp":   {[]string{"quay.example/vsftpd"}, []string{"ftp"}, []string{"FTP_HOST"}, 21},
+	"imap":  {[]string{"dovecot:2.3"}, []string{"imap"}, []string{"IMAP_HOST"}, 143},
+	"s3":    {[]string{"minio:latest"}, nil, []string{"S3_BUCKET", "AWS_REGION"}, 0},
+	"dns":   {}, "jdwp": {}, "inspector": {}, "debugpy": {}, "delve": {},
 	"mongodb": {[]string{"mongo:7"}, []string{"mongodb", "mongodb+srv"}, []string{"MONGO_URL"}, 27017},
 	"redis": {[]string{"redis:7-alpine", "valkey/valkey"}, []string{"redis", "rediss"},
 		[]string{"CACHE_URL", "CELERY_BROKER"}, 6379},
@@ -38,7 +55,7 @@ func TestProtocolsAreWhole(t *testing.T) {
 			if taken[port] != "" {
 				t.Errorf("port %d is both %s and %s", port, taken[port], p.Name)
 			}
-			if taken[port] = p.Name; OfPort("", port) != p.Name {
+			if taken[port] = p.Name; p.byUse != (OfPort("", port) == Plain) || !p.byUse && OfPort("", port) != p.Name {
 				t.Errorf("port %d is taken for %s", port, OfPort("", port))
 			}
 		}
@@ -46,7 +63,7 @@ func TestProtocolsAreWhole(t *testing.T) {
 			(p.keys != nil) != (e.keys != nil) {
 			t.Errorf("what is known of %s and its examples differ", p.Name)
 		}
-		if p.ask == nil && p.banner == nil && p.Name != "mongodb" || p.hello != "" && p.hears == nil &&
+		if p.ask == nil || p.hello != "" && p.hears == nil &&
 			p.banner == nil {
 			t.Errorf("nothing recognises %s", p.Name)
 		}
@@ -119,6 +136,24 @@ func TestOfPackage(t *testing.T) {
 		}
 		if got != want {
 			t.Errorf("%s brings %q, want %q", name, got, want)
+		}
+	}
+}
+
+// TestDebuggers knows a debugger's port by the option that opens it, and by nothing else.
+func TestDebuggers(t *testing.T) {
+	t.Parallel()
+	for line, want := range map[string]string{
+		"java -agentlib:jdwp=transport=dt_socket,server=y,suspend=n,address=*:5006 -jar x": "map[5006:jdwp]",
+		"-Xrunjdwp:transport=dt_socket,address=8000,server=y":                              "map[8000:jdwp]",
+		"node --inspect=0.0.0.0:9300 counter.js":                                           "map[9300:inspector]",
+		"node --inspect-brk counter.js":                                                    "map[9229:inspector]",
+		"python -m debugpy --listen 0.0.0.0:5680 -m tide":                                  "map[5680:debugpy]",
+		"dlv exec --headless --listen=:2346 ./tide":                                        "map[2346:delve]",
+		"node counter.js --inspector-off --port 9229":                                      "map[]",
+	} {
+		if got := fmt.Sprint(Debuggers(line)); got != want {
+			t.Errorf("%s opens %s, want %s", line, got, want)
 		}
 	}
 }

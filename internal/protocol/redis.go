@@ -3,6 +3,7 @@ package protocol
 import (
 	"bufio"
 	"bytes"
+	"io"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -31,13 +32,17 @@ var redis = &Protocol{
 		return bytes.HasPrefix(b, []byte("-ERR")) || bytes.HasPrefix(b, []byte("-NOAUTH")) ||
 			bytes.HasPrefix(b, []byte("+PONG"))
 	},
+	hello: redisHello,
 }
 
+// redisHello is what a stranger is sent: one that does not know it says so in its own way.
+const redisHello = "PING\r\n"
+
 func askRedis(t *talk) answer {
-	if _, err := t.conn.Write([]byte("PING\r\n")); err != nil {
+	if _, err := t.conn.Write([]byte(redisHello)); err != nil {
 		return hangUp(err)
 	}
-	line, err := bufio.NewReader(t.conn).ReadString('\n')
+	line, err := bufio.NewReader(io.LimitReader(t.conn, 4096)).ReadString('\n')
 	line = strings.TrimSpace(line)
 	switch {
 	case line == "" && err != nil:

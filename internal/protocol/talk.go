@@ -5,8 +5,10 @@ import (
 	"errors"
 	"io"
 	"net"
+	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 	"unicode/utf8"
@@ -17,27 +19,58 @@ import (
 // Patience is how long one question waits for an answer. The first page of a server may need seconds.
 const Patience = 5 * time.Second
 
+// Question is what a port is asked.
+type Question struct {
+	Hosts  []string // addresses of this machine, the first that accepts; nil for its loopback
+	Port   int
+	UDP    bool
+	Speaks string // the protocol that is expected; Plain asks for nothing but that somebody accepts
+	// Name is by which host name a web server is called, and Path which page is asked for; empty for localhost and /.
+	Name, Path string
+	// Patience is how long an answer is waited for; 0 for the package's.
+	Patience time.Duration
+
+	hasty bool
+}
+
 // Ask speaks to a TCP port of this machine and gives the verdict; Service, Cause and Remedy are left to
 // the caller. The protocol "tcp" asks for nothing but that somebody accepts.
 func Ask(ctx context.Context, port int, speaks string) stack.PortCheck {
-	return AskAt(ctx, []string{"127.0.0.1", "::1"}, port, speaks)
+	return Question{Port: port, Speaks: speaks}.Put(ctx)
 }
 
 // AskAt is Ask for the given addresses, the first that accepts.
 func AskAt(ctx context.Context, hosts []string, port int, speaks string) stack.PortCheck {
-	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(port)), Expected: speaks,
+	return Question{Hosts: hosts, Port: port, Speaks: speaks}.Put(ctx)
+}
+
+// Put puts the question.
+func (q Question) Put(ctx context.Context) stack.PortCheck {
+	hosts := q.Hosts
+	if hosts == nil {
+		hosts = []string{"127.0.0.1", "::1"}
+	}
+	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(q.Port)), Expected: q.Speaks,
 		Verdict: stack.Refuses}
+	network := "tcp"
+	if q.UDP {
+		network = "udp"
+	}
 	for _, host := range hosts {
-		address := net.JoinHostPort(host, strconv.Itoa(port))
+		address := net.JoinHostPort(host, strconv.Itoa(q.Port))
+		dial := func(ctx context.Context) (net.Conn, error) {
+			return (&net.Dialer{Timeout: 2 * time.Second}).DialContext(ctx, network, address)
+		}
 		start := time.Now()
-		conn, err := dial(ctx, address)
+		conn, err := dial(ctx)
 		if err != nil {
 			continue
 		}
 		c.Address = address
-		a := speak(ctx, conn, address, speaks)
-		conn.Close()
+		a := (&talk{ctx: ctx, conn: conn, address: address, name: q.Name, path: q.Path, dial: dial,
+			waits: q.Patience, hasty: q.hasty}).speak(q.Speaks)
 		c.Verdict, c.Speaks, c.Status, c.Title, c.Cause = a.verdict, a.speaks, a.status, a.title, a.says
+		c.Said = a.said()
 		c.LatencyMs = float64(time.Since(start).Microseconds()) / 1000
 		if c.Verdict != stack.Refuses {
 			break
@@ -46,15 +79,70 @@ func AskAt(ctx context.Context, hosts []string, port int, speaks string) stack.P
 	return c
 }
 
-func dial(ctx context.Context, address string) (net.Conn, error) {
-	d := net.Dialer{Timeout: 2 * time.Second}
-	return d.DialContext(ctx, "tcp", address)
+// dialer opens one more connection to who is asked.
+type dialer func(context.Context) (net.Conn, error)
+
+// talk is one conversation with who is asked, on a connection at a time. speak closes all that it opens.
+type talk struct {
+	ctx        context.Context
+	conn       net.Conn // nil where one more could not be had
+	tls        bool     // it is inside of TLS
+	address    string
+	name, path string // of a web server, see Question
+	dial       dialer
+	waits      time.Duration
+	hasty      bool // it is asked again soon: who else it may be does not matter
+
+	opened *connections // all connections of the conversation
 }
 
-// talk is one connection that is being asked.
-type talk struct {
-	conn    net.Conn
-	address string
+// connections are those that a conversation has opened. They end together.
+type connections struct {
+	mu    sync.Mutex
+	list  []net.Conn
+	ended bool
+}
+
+func (c *connections) add(conn net.Conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.list = append(c.list, conn)
+	if c.ended {
+		conn.Close()
+	}
+}
+
+func (c *connections) end() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.ended = true
+	for _, conn := range c.list {
+		conn.Close()
+	}
+}
+
+func (t *talk) patience() time.Duration {
+	if t.waits > 0 {
+		return t.waits
+	}
+	return Patience
+}
+
+// again is the same conversation on a connection of its own; that is nil if none can be had.
+func (t *talk) again() *talk {
+	next := *t
+	next.conn, next.tls = nil, false
+	if t.dial == nil {
+		return &next
+	}
+	conn, err := t.dial(t.ctx)
+	if err != nil {
+		return &next
+	}
+	deadline(t.ctx, conn, t.patience())
+	t.opened.add(conn)
+	next.conn = conn
+	return &next
 }
 
 // answer is what a question has shown; speaks is empty where the peer was not recognised.
@@ -63,24 +151,52 @@ type answer struct {
 	speaks  string
 	status  int
 	title   string
-	says    string // what an error answer says
+	says    string // what an error answer says, or what is worth a word of a good one
+	body    []byte // of a page, as far as it was read
+	header  http.Header
+	mail    bool // its greeting speaks of mail
 }
 
-func speak(ctx context.Context, conn net.Conn, address, speaks string) answer {
-	deadline := time.Now().Add(Patience)
-	if d, ok := ctx.Deadline(); ok && d.Before(deadline) {
-		deadline = d
+// said is the text of an error page, for who looks for its reason.
+func (a *answer) said() string {
+	if a.status < 400 {
+		return ""
 	}
-	conn.SetDeadline(deadline)
-	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
+	return string(a.body)
+}
+
+// speak asks whether the peer speaks the protocol, and closes all connections.
+func (t *talk) speak(speaks string) answer {
+	t.opened = &connections{}
+	t.opened.add(t.conn)
+	defer t.opened.end()
+	stop := context.AfterFunc(t.ctx, t.opened.end)
 	defer stop()
+	deadline(t.ctx, t.conn, t.patience())
 	p := Named(speaks)
 	if p == nil || p.ask == nil {
-		return askPlain(conn)
+		return askPlain(t.conn)
 	}
-	a := p.ask(&talk{conn: conn, address: address})
-	if a.verdict == stack.Stranger && a.speaks == "" {
-		a.speaks = identify(ctx, address)
+	finds := !t.hasty && t.dial != nil && p.hello != web.hello
+	if finds && t.patience() > 2*identifying { // what is left is for finding out who it is
+		deadline(t.ctx, t.conn, t.patience()-identifying)
+	}
+	a := p.ask(t)
+	if t.ctx.Err() != nil && a.verdict == stack.Refuses {
+		a = answer{verdict: stack.Silent} // it is we who have hung up
+	}
+	switch {
+	case a.speaks != "":
+	case a.verdict == stack.Stranger:
+		a.speaks = identify(t.ctx, t.dial)
+	case finds && (a.verdict == stack.Silent || a.verdict == stack.Refuses):
+		// Who says nothing to what it does not understand is somebody else; or there is nobody behind a forwarder.
+		if who := identify(t.ctx, t.dial); who != Plain && who != p.Name {
+			a = answer{verdict: stack.Stranger, speaks: who}
+		}
+	}
+	if p.relative != "" && a.verdict == stack.Stranger && a.speaks == p.relative {
+		a.verdict = stack.Answers
 	}
 	return a
 }
@@ -92,17 +208,28 @@ const HungUp = "it accepts the connection and hangs up without a word"
 // behind it, from one that said nothing.
 func hangUp(err error) answer {
 	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, syscall.EPIPE) {
+		errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNREFUSED) {
 		return answer{verdict: stack.Refuses, says: HungUp}
 	}
 	return answer{verdict: stack.Silent}
 }
 
+// identifying is how long it may take to find out who listens.
+const identifying = 2200 * time.Millisecond
+
+// knock is how long somebody who accepts has to hang up again, to be no answer.
+const knock = 80 * time.Millisecond
+
 // askPlain accepts anybody who doesn't hang up at once.
 func askPlain(conn net.Conn) answer {
-	conn.SetReadDeadline(time.Now().Add(80 * time.Millisecond))
-	var b [1]byte
-	_, err := conn.Read(b[:])
+	conn.SetReadDeadline(time.Now().Add(knock))
+	b := make([]byte, 512)
+	n, err := conn.Read(b)
+	if n > 0 {
+		if who := bannerOf(b[:n]); who != "" {
+			return answer{verdict: stack.Answers, speaks: who}
+		}
+	}
 	if err == nil || isTimeout(err) {
 		return answer{verdict: stack.Answers, speaks: Plain}
 	}
@@ -111,7 +238,7 @@ func askPlain(conn net.Conn) answer {
 
 func isTimeout(err error) bool {
 	var n net.Error
-	return errors.As(err, &n) && n.Timeout()
+	return errors.As(err, &n) && n.Timeout() || errors.Is(err, context.DeadlineExceeded)
 }
 
 func oneLine(s string, limit int) string {
@@ -130,10 +257,38 @@ func greeting(want string) func(*talk) answer {
 		if n == 0 {
 			return hangUp(err)
 		}
-		if got := bannerOf(buf[:n]); got != want {
-			return answer{verdict: stack.Stranger, speaks: got}
+		return greeted(buf[:n], want)
+	}
+}
+
+// greeted judges a server by its greeting. Where the greeting of another protocol begins alike, it may be either.
+func greeted(b []byte, want string) answer {
+	if p := Named(want); p.complains != nil {
+		if says := p.complains(b); says != "" {
+			return answer{verdict: stack.Errs, speaks: want, says: says}
 		}
-		return answer{verdict: stack.Answers, speaks: want}
+	}
+	if got := bannerOf(b); got != want && !Named(want).banner(b) {
+		return answer{verdict: stack.Stranger, speaks: got, mail: mailWord.Match(b)}
+	}
+	return answer{verdict: stack.Answers, speaks: want}
+}
+
+// exchange makes the question for a protocol in which the client speaks first, and one reply tells.
+func exchange(p *Protocol, say func() []byte, judge func(reply []byte) (answer, bool)) func(*talk) answer {
+	return func(t *talk) answer {
+		if _, err := t.conn.Write(say()); err != nil {
+			return hangUp(err)
+		}
+		buf := make([]byte, 4096)
+		n, err := t.conn.Read(buf)
+		if n == 0 {
+			return hangUp(err)
+		}
+		if a, ok := judge(buf[:n]); ok {
+			return a
+		}
+		return answer{verdict: stack.Stranger, speaks: bannerOf(buf[:n])}
 	}
 }
 
@@ -144,18 +299,25 @@ func bannerOf(b []byte) string {
 			return p.Name
 		}
 	}
+	if isAlert(b) {
+		return TLS
+	}
 	return ""
 }
 
-// identify finds out who listens, by connections of its own: first by listening, then by what each protocol says first.
-func identify(ctx context.Context, address string) string {
+// identify finds out who listens, by connections of its own: first by listening, then by what each protocol says first,
+// the web's word before all others and those at once.
+func identify(ctx context.Context, dial dialer) string {
+	if dial == nil {
+		return Plain
+	}
 	try := func(send string, patience time.Duration) []byte {
-		conn, err := dial(ctx, address)
+		conn, err := dial(ctx)
 		if err != nil {
 			return nil
 		}
 		defer conn.Close()
-		conn.SetDeadline(time.Now().Add(patience))
+		deadline(ctx, conn, patience)
 		if send != "" {
 			if _, err := io.WriteString(conn, send); err != nil {
 				return nil
@@ -168,16 +330,37 @@ func identify(ctx context.Context, address string) string {
 	if who := bannerOf(try("", 150*time.Millisecond)); who != "" {
 		return who
 	}
-	for _, p := range All {
-		if p.hello == "" {
+	reply := try(web.hello, time.Second)
+	if sentPlain.Match(reply) {
+		return webTLS.Name
+	}
+	if who := bannerOf(reply); who != "" {
+		return who
+	}
+	found := make([]string, len(All)+1)
+	var wait sync.WaitGroup
+	for i, p := range All {
+		if p.hello == "" || p == web {
 			continue
 		}
-		got := try(p.hello, time.Second)
-		if who := bannerOf(got); who != "" {
-			return who
+		wait.Go(func() {
+			got := try(p.hello, time.Second)
+			if p.hears != nil && p.hears(got) {
+				found[i] = p.Name
+			} else if len(got) > 0 {
+				found[i] = bannerOf(got)
+			}
+		})
+	}
+	wait.Go(func() {
+		if speaksTLS(ctx, dial) {
+			found[len(All)] = TLS
 		}
-		if p.hears != nil && p.hears(got) {
-			return p.Name
+	})
+	wait.Wait()
+	for _, who := range found {
+		if who != "" {
+			return who
 		}
 	}
 	return Plain
@@ -186,9 +369,15 @@ func identify(ctx context.Context, address string) string {
 // Await asks until the port gives a verdict that is good enough, or ctx ends, and returns the last
 // verdict. An answer with an error is accepted after settle, since a server may need to warm up.
 func Await(ctx context.Context, port int, speaks string, settle time.Duration) stack.PortCheck {
+	return Question{Port: port, Speaks: speaks}.Await(ctx, settle)
+}
+
+// Await puts the question again and again, as the function of that name does.
+func (q Question) Await(ctx context.Context, settle time.Duration) stack.PortCheck {
+	q.hasty = true
 	var erring time.Time
 	for pause := 2 * time.Millisecond; ; pause = min(pause*5/4+time.Millisecond, 15*time.Millisecond) {
-		c := Ask(ctx, port, speaks)
+		c := q.Put(ctx)
 		switch c.Verdict {
 		case stack.Answers, stack.Stranger:
 			return c
@@ -210,6 +399,6 @@ func Await(ctx context.Context, port int, speaks string, settle time.Duration) s
 
 // AskConn speaks to a connection that is open already, and closes it.
 func AskConn(ctx context.Context, conn net.Conn, speaks string) stack.Verdict {
-	defer conn.Close()
-	return speak(ctx, conn, conn.RemoteAddr().String(), speaks).verdict
+	t := &talk{ctx: ctx, conn: conn, address: conn.RemoteAddr().String()}
+	return t.speak(speaks).verdict
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -82,6 +83,27 @@ func page(status, headers, body string) func(net.Conn) {
 	return says(fmt.Sprintf("HTTP/1.1 %s\r\nContent-Length: %d\r\n%s\r\n%s", status, len(body), headers, body))
 }
 
+// leadsOn is a server whose every page leads to another.
+func leadsOn() func(net.Conn) {
+	var page atomic.Int32
+	return func(c net.Conn) {
+		if _, err := c.Read(make([]byte, 512)); err == nil {
+			fmt.Fprintf(c, "HTTP/1.1 302 Found\r\nLocation: /%d\r\nContent-Length: 0\r\n\r\n", page.Add(1))
+		}
+	}
+}
+
+// endless says a thing, and then another again and again until it is hung up on.
+func endless(first, again string) func(net.Conn) {
+	return func(c net.Conn) {
+		c.Read(make([]byte, 512))
+		io.WriteString(c, first)
+		for err := error(nil); err == nil; {
+			_, err = io.WriteString(c, again)
+		}
+	}
+}
+
 func pgError(code, text string) string {
 	body := "SFATAL\x00C" + code + "\x00M" + text + "\x00\x00"
 	return "E" + string([]byte{0, 0, 0, byte(len(body) + 4)}) + body
@@ -100,7 +122,9 @@ func TestAsk(t *testing.T) {
 		{"a page", "http", page("200 OK", "", "<html><title> The &amp;\n harbour </title>"), stack.Answers, "http", "",
 			200, "The & harbour"},
 		{"a sign-in", "http", page("401 Unauthorized", "", ""), stack.Answers, "http", "", 401, ""},
-		{"a redirection", "http", page("302 Found", "Location: /login\r\n", ""), stack.Answers, "http", "", 302, ""},
+		{"a redirection elsewhere", "http", page("302 Found", "Location: https://quay.example/login\r\n", ""),
+			stack.Answers, "http", "", 302, ""},
+		{"redirections without end", "http", leadsOn(), stack.Errs, "http", "on and on", 302, ""},
 		{"not found", "http", page("404 Not Found", "", ""), stack.Answers, "http", "", 404, ""},
 		{"a server error", "http", page("500 Internal Server Error", "", "trace"), stack.Errs, "http", "status 500",
 			500, ""},
@@ -130,7 +154,60 @@ func TestAsk(t *testing.T) {
 		{"anything that accepts", "tcp", silent, stack.Answers, "tcp", "", 0, ""},
 		{"anything that greets", "tcp", greets("hello"), stack.Answers, "tcp", "", 0, ""},
 		{"anything that hangs up", "tcp", hangsUp, stack.Refuses, "", HungUp, 0, ""},
-		{"a protocol that is not known", "amqp", silent, stack.Answers, "tcp", "", 0, ""},
+		{"tcp that is known", "tcp", greets("SSH-2.0-x\r\n"), stack.Answers, "ssh", "", 0, ""},
+		{"a page of a strict server", "http", page("403 Forbidden", "", "Blocked host: localhost"), stack.Errs, "http",
+			"host name", 403, ""},
+		{"a head without end", "http", endless("HTTP/1.1 200 OK\r\n", "X-Tide: high\r\n"), stack.Stranger, "tcp",
+			"goes on otherwise", 0, ""},
+		{"a body without end", "http", endless("HTTP/1.1 200 OK\r\n\r\n<title>long</title>", "tide "), stack.Answers,
+			"http", "", 200, "long"},
+		{"garbage", "http", says("\x00\xff\x01\x02 garbage"), stack.Stranger, "tcp", "", 0, ""},
+		{"http alone where tls was supposed", "https", page("200 OK", "", ""), stack.Answers, "http", "", 200, ""},
+		{"no websocket here", "websocket", page("404 Not Found", "", ""), stack.Answers, "http", "does not change over",
+			404, ""},
+		{"a websocket", "websocket", says("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\n\r\n"),
+			stack.Answers, "websocket", "", 0, ""},
+		{"mongodb", "mongodb", says("\x16\x00\x00\x00\x02\x00\x00\x00\x01\x00\x00\x00\xdd\x07\x00\x00\x00\x00\x00\x00" +
+			"\x00\x01"), stack.Answers, "mongodb", "", 0, ""},
+		{"amqp", "amqp", says("\x01\x00\x00\x00\x00\x00\x04\x00\x0a\x00\x0a\xce"), stack.Answers, "amqp", "", 0, ""},
+		{"amqp of another version", "amqp", says("AMQP\x00\x01\x00\x00"), stack.Answers, "amqp", "another version", 0,
+			""},
+		{"amqp is kept waiting", "amqp", silent, stack.Silent, "", "", 0, ""},
+		{"kafka", "kafka", says("\x00\x00\x00\x0anhar\x00\x00\x00\x00\x00\x00"), stack.Answers, "kafka", "", 0, ""},
+		{"nats", "nats", greets("INFO {\"server_id\":\"quay\"}\r\n"), stack.Answers, "nats", "", 0, ""},
+		{"mqtt", "mqtt", says("\x20\x02\x00\x00"), stack.Answers, "mqtt", "", 0, ""},
+		{"mqtt that asks for a sign-in", "mqtt", says("\x20\x02\x00\x05"), stack.Answers, "mqtt", "", 0, ""},
+		{"mqtt that can't", "mqtt", says("\x20\x02\x00\x03"), stack.Errs, "mqtt", "not available", 0, ""},
+		{"memcached", "memcached", says("VERSION 1.6.21\r\n"), stack.Answers, "memcached", "", 0, ""},
+		{"sql server", "sqlserver", says("\x04\x01\x00\x0b\x00\x00\x01\x00\x00\x00\x0b"), stack.Answers, "sqlserver",
+			"", 0, ""},
+		{"ldap", "ldap", says("\x30\x0c\x02\x01\x01\x61\x07\x0a\x01\x00\x04\x00\x04\x00"), stack.Answers, "ldap", "", 0,
+			""},
+		{"ldap that is busy", "ldap", says("\x30\x0c\x02\x01\x01\x61\x07\x0a\x01\x33\x04\x00\x04\x00"), stack.Errs,
+			"ldap", "busy", 0, ""},
+		{"imap", "imap", greets("* OK quay ready\r\n"), stack.Answers, "imap", "", 0, ""},
+		{"imap that leaves", "imap", greets("* BYE overloaded\r\n"), stack.Errs, "imap", "overloaded", 0, ""},
+		{"ftp", "ftp", greets("220 (vsFTPd 3.0.3)\r\n"), stack.Answers, "ftp", "", 0, ""},
+		{"ftp without a name", "ftp", greets("220 welcome\r\n"), stack.Answers, "ftp", "", 0, ""},
+		{"ftp is mail", "ftp", greets("220 quay ESMTP\r\n"), stack.Stranger, "smtp", "", 0, ""},
+		{"mail is ftp", "smtp", greets("220 ftp.example FTP ready\r\n"), stack.Answers, "smtp", "", 0, ""},
+		{"mail that has no room", "smtp", greets("421 too many\r\n"), stack.Errs, "smtp", "too many", 0, ""},
+		{"mysql with no room", "mysql", greets("\x17\x00\x00\x00\xff\x10\x04Too many connections"), stack.Errs, "mysql",
+			"Too many connections", 0, ""},
+		{"search", "elasticsearch", page("200 OK", "", `{"cluster_name":"quay","tagline":"x"}`), stack.Answers,
+			"elasticsearch", "", 200, ""},
+		{"search is a page", "elasticsearch", page("200 OK", "", "<title>x</title>"), stack.Stranger, "http", "", 200,
+			"x"},
+		{"objects", "s3", page("403 Forbidden", "", "<Error><Code>AccessDenied</Code></Error>"), stack.Answers, "s3",
+			"", 403, ""},
+		{"dns over tcp", "dns", says("\x00\x0cnh\x81\x80\x00\x01\x00\x00\x00\x00\x00\x00"), stack.Answers, "dns", "", 0,
+			""},
+		{"jdwp", "jdwp", says("JDWP-Handshake"), stack.Answers, "jdwp", "", 0, ""},
+		{"inspector", "inspector", page("200 OK", "", `{"Browser":"node.js/v20","Protocol-Version":"1.1"}`),
+			stack.Answers, "inspector", "", 0, "node.js/v20"},
+		{"debugpy", "debugpy", greets("Content-Length: 90\r\n\r\n{}"), stack.Answers, "debugpy", "", 0, ""},
+		{"delve", "delve", says(`{"id":1,"result":{"DelveVersion":"1"}}`), stack.Answers, "delve", "", 0, ""},
+		{"a protocol that is not known", "quayside", silent, stack.Answers, "tcp", "", 0, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

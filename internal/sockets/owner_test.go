@@ -1,6 +1,7 @@
 package sockets
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"strings"
@@ -57,5 +58,25 @@ func TestNoCommandLine(t *testing.T) {
 		if strings.ContainsAny(o.Command, " =") && strings.Contains(o.Command, "--") {
 			t.Errorf("the owner %q seems to come with its arguments", o.Command)
 		}
+	}
+}
+
+// TestParse reads the tables of a network in which one listens everywhere, one on the loopback alone and one on both.
+func TestParse(t *testing.T) {
+	t.Parallel()
+	const tables = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
+   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 1 1 0 100 0 0 10 0
+   1: 00000000:0050 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 2 1 0 100 0 0 10 0
+   2: 0100007F:0BB8 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 3 1 0 100 0 0 10 0
+   3: 0100007F:9C40 0100007F:0BB8 01 00000000:00000000 00:00000000 00000000     0        0 4 1 0 100 0 0 10 0
+   0: 00000000000000000000000001000000:2328 00000000000000000000000000000000:0000 0A 00000000:00000000 00:0 0 0 0 5
+   1: 00000000000000000000000000000000:0BB8 00000000000000000000000000000000:0000 0A 00000000:00000000 00:0 0 0 0 6
+`
+	want := "[{8080 true} {80 false} {3000 false} {9000 true}]"
+	if got := fmt.Sprint(Parse([]byte(tables))); got != want {
+		t.Errorf("got %s, want %s", got, want)
+	}
+	if _, known := Inside(os.Getpid()); known {
+		t.Error("our own network is taken for another one")
 	}
 }

@@ -59,6 +59,9 @@ type PortCheck struct {
 	Owner     *Owner  `json:"owner,omitempty"`
 	Cause     string  `json:"cause"`
 	Remedy    string  `json:"remedy"`
+
+	// Said is the text of an error page, for who looks for its reason; it is shown nowhere.
+	Said string `json:"-"`
 }
 
 // Owner is the process that listens on a port.

@@ -273,9 +273,26 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
 			state = "running"
 		}
 		out = append(out, container.Summary{ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image,
-			State: container.ContainerState(state), Labels: b.config.Labels})
+			State: container.ContainerState(state), Labels: b.config.Labels, Ports: b.held()})
 	}
 	return reply(w, http.StatusOK, out)
+}
+
+// held are the ports of this machine that a running container publishes.
+func (b *box) held() []container.PortSummary {
+	var out []container.PortSummary
+	if !b.running() || b.host == nil {
+		return nil
+	}
+	for port, bindings := range b.host.PortBindings {
+		for _, bound := range bindings {
+			if n, err := strconv.Atoi(bound.HostPort); err == nil {
+				out = append(out, container.PortSummary{PrivatePort: port.Num(), PublicPort: uint16(n),
+					Type: string(port.Proto())})
+			}
+		}
+	}
+	return out
 }
 
 func (b *box) inspect() container.InspectResponse {
