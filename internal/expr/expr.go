@@ -98,3 +98,14 @@ func (e *Expr) FindAllSubmatch(b []byte, n int) [][][]byte { return e.Ready().Fi
 func (e *Expr) ReplaceAllFunc(b []byte, f func([]byte) []byte) []byte {
 	return e.Ready().ReplaceAllFunc(b, f)
 }
+
+// Of makes an expression of what a person has written.
+func Of(text string) (*Expr, error) {
+	made, err := regexp.Compile(text)
+	if err != nil {
+		return nil, err
+	}
+	e := &Expr{text: text}
+	e.once.Do(func() { e.made = made })
+	return e, nil
+}
