@@ -157,7 +157,7 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 			if err := a.settled(ctx, m, said.Settled, begin); err != nil {
 				return err
 			}
-			if said.Settled.Outcome == stack.AllAnswer && !a.json {
+			if a.status == 0 && said.Settled.Outcome == stack.AllAnswer && !a.json {
 				a.offer(ctx, plan)
 			}
 			if m.Options.Background {
@@ -201,7 +201,7 @@ func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settle
 		return view.JSONLine(a.out, result)
 	}
 	if result.Outcome != stack.WasStopped {
-		a.text().Launched(result, s.Failures, s.Running, m.Options.Background)
+		a.text().Launched(result, s.Running, m.Options.Background)
 	}
 	return nil
 }
@@ -216,16 +216,12 @@ func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *super
 	if s.Outcome == stack.WasStopped {
 		return out
 	}
-	var part []stack.Service
-	for _, svc := range m.Mix.Stack.Services {
-		if rec := r.Service(svc.Name); rec != nil && counts(rec) {
-			part = append(part, svc)
-		}
+	out.Check = supervise.Judging{Root: m.Root, Stack: m.Mix.Survey, Services: m.Mix.Stack.Services, Record: r,
+		Part: counts, Value: m.Value}.Ask(ctx)
+	out.Failures = s.Failures
+	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
+		out.Outcome = stack.SomeFailed
 	}
-	now := r.Merge(part)
-	out.Check = supervise.CheckPorts(ctx, now, r)
-	out.Check.SignIns = supervise.SignIns(m.Root, m.Mix.Survey)
-	out.Check.Pages = supervise.Pages(part, now)
 	return out
 }
 

@@ -102,16 +102,14 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Rec
 	}
 	result := result(ctx, m, r, done, begin,
 		func(rec *supervise.RecordService) bool { return rec.State != stack.Stopped })
-	if done.Outcome != stack.AllAnswer {
+	if result.Outcome != stack.AllAnswer {
 		a.status = 1
 	}
 	if a.json {
 		return view.JSONLine(a.out, result)
 	}
 	t.Blank()
-	for _, f := range done.Failures {
-		t.Line("  %s", f)
-	}
+	t.Failures(result.Failures)
 	t.Check(result.Check)
 	return nil
 }

@@ -23,6 +23,24 @@ var cases = map[string]struct {
 	"not-launched": {port(Port{Check: stack.PortCheck{Verdict: stack.Refuses}}), "not launched"},
 	"left-out": {port(Port{Alive: true, Check: stack.PortCheck{Verdict: stack.Refuses}}),
 		"not part of this launch"},
+	"failed-and-replaced": {port(answering(stack.Failed, "ended with 3")), "ended with 3; what answers here is " +
+		"another"},
+	"skipped-and-replaced": {port(answering(stack.Skipped, "db failed")), "since db failed; what answers"},
+	"stopped-and-replaced": {port(answering(stack.Stopped, "")), "nharbor restart berth"},
+	"waits":                {port(refusing(stack.Native, stack.Waiting, "for db")), "it waits for db"},
+	"still-starting":       {port(refusing(stack.Native, stack.Starting, "")), "still starting"},
+	"loopback-only":        {port(within(8080, true)), "loopback address alone"},
+	"other-port-inside":    {port(within(9090, false)), "listens on 9090, not on 8080, where c.yaml:3 leads"},
+	"nothing-inside":       {port(within(0, false)), "nothing listens inside"},
+	"errs-for-a-reason": {port(Port{Alive: true, Launched: true, Reason: "the database is not set up", Fix: "Migrate.",
+		Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}), "status 500: the database is not set up " +
+		"Migrate."},
+	"tls-or-not": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Stranger,
+		Expected: "redis", Speaks: "tls"}}), "redis was expected, and it answers in TLS"},
+	"not-spoken-to": {port(Port{Alive: true, Launched: true, Gentle: true,
+		Check: stack.PortCheck{Verdict: stack.Answers}}), "is not spoken to"},
+	"ipv6-only": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Answers,
+		Address: "[::1]:8080"}}), "IPv6 loopback alone"},
 	"failed":          {port(refusing(stack.Native, stack.Failed, "ended with 3")), "failed: ended with 3"},
 	"skipped":         {port(refusing(stack.Native, stack.Skipped, "db failed")), "since db failed"},
 	"stopped":         {port(refusing(stack.Native, stack.Stopped, "")), "nharbor restart berth"},
@@ -85,6 +103,22 @@ func port(p Port) Finding {
 func refusing(runs stack.Way, state stack.State, text string) Port {
 	return Port{Alive: true, Launched: true, Runs: runs, State: state, Text: text,
 		Check: stack.PortCheck{Verdict: stack.Refuses}}
+}
+
+func answering(state stack.State, text string) Port {
+	p := refusing(stack.Native, state, text)
+	p.Check.Verdict = stack.Answers
+	return p
+}
+
+// within is a container's port that refuses, while somebody listens inside on that port, 0 for nobody.
+func within(port int, loopback bool) Port {
+	p := refusing(stack.Container, stack.Quiet, "")
+	p.Known, p.At = true, stack.Place{File: "c.yaml", Line: 3}
+	if port > 0 {
+		p.Inside = []Listening{{port, loopback}}
+	}
+	return p
 }
 
 func engine(e Engine) Finding   { return e.Explain() }

@@ -111,6 +111,7 @@ type Log struct {
 	mu     sync.Mutex
 	file   *os.File
 	size   int64
+	from   int64 // where Read begins
 	buffer []byte
 	tail   [tailLines]string // the last lines that were not empty, in a ring
 	next   int
@@ -128,6 +129,7 @@ func (l *Log) open() error {
 	}
 	if info, err := f.Stat(); err == nil {
 		l.size = info.Size()
+		l.from = l.size
 	}
 	l.file = f
 	return nil
@@ -228,6 +230,50 @@ func (l *Log) remember(lines []byte) {
 		l.next++
 	}
 }
+
+// Read reads what was written since the log was opened, or marked, and is still there, without the times. Nothing of it
+// is a secret.
+func (l *Log) Read() (io.ReadCloser, error) {
+	l.mu.Lock()
+	from := l.from
+	l.mu.Unlock()
+	f, err := os.Open(l.name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err == nil && info.Size() >= from {
+		f.Seek(from, io.SeekStart)
+	}
+	r, w := io.Pipe()
+	go func() {
+		defer f.Close()
+		in := bufio.NewReaderSize(f, 64<<10)
+		for {
+			line, err := in.ReadSlice('\n')
+			if len(line) > len(logTime) && line[len(logTime)] == ' ' {
+				line = line[len(logTime)+1:]
+			}
+			if _, werr := w.Write(line); werr != nil {
+				return
+			}
+			if err != nil && err != bufio.ErrBufferFull {
+				w.Close()
+				return
+			}
+		}
+	}()
+	return r, nil
+}
+
+// Mark lets Read begin with what is written from now on.
+func (l *Log) Mark() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.from = l.size
+}
+
+// Masked is a text without the secrets.
+func (l *Folder) Masked(text string) string { return string(l.secrets.mask([]byte(text))) }
 
 // Last is the last line that was not empty, shortened to be part of a sentence.
 func (l *Log) Last() string {

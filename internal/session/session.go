@@ -204,6 +204,34 @@ func (m *Mixed) Plan() (*launch.Plan, error) {
 	return launch.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
 }
 
+// Value gives the value of a setting as a service gets it, for what a workspace asks of its own.
+func (m *Mixed) Value(service, key string) (string, bool) {
+	p, err := m.Plan()
+	if err != nil {
+		return "", false
+	}
+	env := p.Services[stack.ServiceNode(service)].Environment
+	for _, kv := range slices.Backward(env) {
+		if k, v, ok := strings.Cut(kv, "="); ok && k == key {
+			return v, true
+		}
+	}
+	return os.LookupEnv(key)
+}
+
+// Judge gives the one judgement of the workspace's stack as it was launched, or would be.
+func (s *Surveyed) Judge(ctx context.Context, r *supervise.Record) stack.Check {
+	q := supervise.Judging{Root: s.Root, Stack: s.Stack, Record: r}
+	opt := launch.Options{}
+	if r != nil {
+		opt = r.Options
+	}
+	if m, err := s.Mix(opt); err == nil {
+		q.Services, q.Value = m.Mix.Stack.Services, m.Value
+	}
+	return q.Ask(ctx)
+}
+
 // Changes tells what has changed since the record's stack was launched; nil where nothing has, or where it can't be
 // told.
 func (s *Surveyed) Changes(r *supervise.Record) *stack.Changed {

@@ -93,6 +93,8 @@ type NativeWay struct {
 	Expands []string `json:"expands,omitempty"`
 	// Pages are what READMEs name on its ports, beyond the first page.
 	Pages []Page `json:"pages,omitempty"`
+	// Names are those by which it wants to be called, beyond localhost.
+	Names []HostName `json:"names,omitempty"`
 	// AfterSteps are the ids of steps that it needs beyond those of its own folder: of other folders when it runs
 	// natively, builds of what its container holds otherwise.
 	AfterSteps []string `json:"afterSteps,omitempty"`

@@ -41,6 +41,10 @@ type Stack struct {
 	// Claims are all that was said of services and settings, with who said it; those about one thing stand together.
 	Claims []Claim `json:"-"`
 
+	// Checks and Causes are those that the workspace has of its own, in nharbor.toml.
+	Checks []OwnCheck `json:"checks,omitempty"`
+	Causes []OwnCause `json:"causes,omitempty"`
+
 	// Secrets are values that came into the compose files through variables whose names say that they are
 	// secret. They may stand in any text of the services.
 	Secrets []string `json:"-"`
@@ -420,6 +424,22 @@ type SignIn struct {
 
 	// Service is the one whose log has said it; empty for what files mention.
 	Service string `json:"service,omitempty"`
+}
+
+// HostName is a name by which a service wants to be called, on this machine.
+type HostName struct {
+	Host string `json:"host"`
+	Port int    `json:"port"` // of this machine; 0 for all of its ports
+	At   Place  `json:"at"`
+}
+
+// OwnCause is a cause that a workspace knows by a line of a log: what it says then, and what is to be done.
+type OwnCause struct {
+	Name string `json:"name"`
+	Line string `json:"line"` // an expression
+	Says string `json:"says"`
+	Do   string `json:"do"`
+	At   Place  `json:"at"`
 }
 
 // Page is an address beyond the first page of a port that a README names.

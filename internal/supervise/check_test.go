@@ -36,6 +36,14 @@ func TestCausesFollowTheRecord(t *testing.T) {
 			stack.Refuses, "was stopped"},
 		{"it is not part", stack.PortCheck{Verdict: stack.Refuses}, &Record{}, true, stack.Refuses,
 			"not part of this launch"},
+		{"somebody is in its place",
+			stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "nginx"}},
+			record(stack.Native, stack.Failed), true, stack.Stranger, "failed: no luck; what answers here is " +
+				"another program: nginx"},
+		{"somebody has the port of what was left out", stack.PortCheck{Verdict: stack.Answers}, &Record{}, true,
+			stack.Refuses, "not part of this launch"},
+		{"it failed, and all is over", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed),
+			false, stack.Refuses, "failed: no luck"},
 		{"only inside", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Container, stack.IsUp), true,
 			stack.Refuses, "own loopback"},
 		{"it does not listen", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.IsUp), true,
@@ -50,7 +58,8 @@ func TestCausesFollowTheRecord(t *testing.T) {
 		{"all is well", stack.PortCheck{Verdict: stack.Answers}, record(stack.Container, stack.IsUp), true,
 			stack.Answers, ""},
 	} {
-		got := c.record.about(c.check, service, at, c.alive).Explain()
+		j := &judgement{Judging: Judging{Record: c.record}, alive: c.alive}
+		got := j.about(t.Context(), &target{service: &service, port: at}, c.check).Explain()
 		if got.Verdict != c.verdict || !strings.Contains(got.Cause, c.cause) ||
 			(got.Remedy == "") != (c.verdict == stack.Answers) {
 			t.Errorf("%s: %+v", c.name, got)
@@ -62,10 +71,10 @@ func TestCausesFollowTheRecord(t *testing.T) {
 func TestJobsAreAskedNothing(t *testing.T) {
 	t.Parallel()
 	ports := []stack.Port{{Host: testport.Take(t), Target: 80, Transport: "tcp", Speaks: "http"}}
-	c := CheckPorts(t.Context(), []stack.Service{
+	c := Judging{Services: []stack.Service{
 		{Name: "board", Kind: stack.Lasting, Ports: ports},
 		{Name: "prepare", Kind: stack.Once, Ports: ports},
-	}, nil)
+	}}.Ask(t.Context())
 	if len(c.Ports) != 1 || c.Ports[0].Service != "board" {
 		t.Errorf("asked was %+v", c.Ports)
 	}

@@ -11,6 +11,7 @@ package supervise
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"runtime"
@@ -19,6 +20,7 @@ import (
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
@@ -165,8 +167,11 @@ func waitingFor(after []order.Edge) string {
 }
 
 // end puts a node into a state in which it does not run, and never will.
-func (x *Executor) end(n *node, s stack.State, text string) {
-	if x.move(n, change{kind: ends, state: s, text: text}) && s == stack.Failed && x.plan().Halt {
+func (x *Executor) end(n *node, s stack.State, text string) { x.endFor(n, s, text, Why{}) }
+
+// endFor is end with what is known of why.
+func (x *Executor) endFor(n *node, s stack.State, text string, why Why) {
+	if x.move(n, change{kind: ends, state: s, text: text, why: why}) && s == stack.Failed && x.plan().Halt {
 		x.haltNow()
 	}
 }
@@ -220,7 +225,8 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	}
 	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env}, log.Stream)
 	if err != nil {
-		x.end(n, stack.Failed, startFailure(err))
+		text, why := startFailure(err)
+		x.endFor(n, stack.Failed, text, why)
 		return
 	}
 	x.keeper.Hold(p.PID)
@@ -230,7 +236,8 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	case ctx.Err() != nil:
 		x.end(n, stack.Stopped, "interrupted")
 	case !p.Exit().OK():
-		x.end(n, stack.Failed, p.Exit().String()+lastLines(log))
+		text, why := said(log)
+		x.endFor(n, stack.Failed, p.Exit().String()+text, why)
 	default:
 		// A lock file or a database file may have come into being with the step.
 		x.memory.Remember(&n.step.Work, memory.Digest(x.plan().Root, &n.step.Work, data), databases(n.step))
@@ -263,20 +270,16 @@ func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *
 // progressEvery is how often a step that takes long tells what it does.
 const progressEvery = 10 * time.Second
 
-func startFailure(err error) string { return "could not be started: " + err.Error() }
-
-// lastLines are the last few lines that a failed step has said.
-func lastLines(log *logs.Log) string {
-	lines := log.Tail()
-	if len(lines) == 0 {
-		return ""
+// startFailure says that something could not be started, and what is known of why: by the log of its image's build, or
+// by the words of who refused.
+func startFailure(err error) (string, Why) {
+	var b *buildFailure
+	if errors.As(err, &b) {
+		return "could not be started: " + err.Error(), b.why
 	}
-	return "; it last said: " + strings.Join(lines, " | ")
-}
-
-func lastWords(log *logs.Log) string {
-	if last := log.Last(); last != "" {
-		return "; it last said: " + last
+	if r, _ := diagnose.ReadLog(strings.NewReader(err.Error())); len(r.Causes) > 0 {
+		c := r.Causes[0]
+		return "could not be started: " + c.Cause + "; it said: " + err.Error(), Why{c.Code, c.Cause, c.Remedy}
 	}
-	return ""
+	return "could not be started: " + err.Error(), Why{}
 }

@@ -244,7 +244,7 @@ func TestFailures(t *testing.T) {
 			if got := p.states(); got != c.want || x.Good() {
 				t.Errorf("states %s", got)
 			}
-			fails := x.Failures()
+			fails := failureLines(x)
 			if len(fails) != len(c.fails) {
 				t.Fatalf("failures %q", fails)
 			}
@@ -383,7 +383,7 @@ func TestLogsHideSecrets(t *testing.T) {
 	p.plan.Secrets = []string{"canary-value"}
 	p.native("setup", stack.Once, 0, words("say=the password is canary-value", "say=plain", "exit=1"))
 	x := p.run(t, nil)
-	if text := strings.Join(x.Failures(), " "); strings.Contains(text, "canary") {
+	if text := strings.Join(failureLines(x), " "); strings.Contains(text, "canary") {
 		t.Errorf("a failure says %q", text)
 	}
 	lines, err := logs.Read(p.root, []string{"setup"}).Next()
@@ -463,7 +463,10 @@ func TestContainers(t *testing.T) {
 	}
 	services := []stack.Service{{Name: "api", Ports: p.plan.Services["service:api"].Ports}}
 	record := &Record{Services: x.records()}
-	if c := CheckPorts(t.Context(), services, record); len(c.Ports) != 1 || c.Ports[0].Speaks != "http" ||
+	if c := (Judging{Services: services, Record: record}).Ask(
+		t.Context(),
+	); len(c.Ports) != 1 ||
+		c.Ports[0].Speaks != "http" ||
 		c.Ports[0].Title != "here" {
 		t.Errorf("the check gives %+v", c)
 	}
@@ -490,7 +493,7 @@ func TestContainerFailures(t *testing.T) {
 	s.Image = "absent:1"
 	p.plan.Services["service:image"] = s
 	x := p.run(t, e)
-	said := strings.Join(x.Failures(), "\n")
+	said := strings.Join(failureLines(x), "\n")
 	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started",
 		"in use already", "image: could not be started: the image absent:1 could not be fetched"} {
 		if !strings.Contains(said, want) {
@@ -530,4 +533,17 @@ func BenchmarkAnswering(b *testing.B) {
 	}
 	b.ReportMetric(float64(total.Microseconds())/1000/float64(b.N), "ms-to-answering")
 	b.ReportMetric(float64(worst.Microseconds())/1000, "ms-worst")
+}
+
+// failureLines are the failures of a launch, a line for each.
+func failureLines(x *Executor) []string {
+	out := []string{}
+	for _, f := range x.Failures() {
+		text := f.ID.Title() + ": " + f.Text
+		if f.State == stack.Skipped {
+			text = f.ID.Title() + ": skipped, since " + f.Text
+		}
+		out = append(out, text)
+	}
+	return out
 }

@@ -65,9 +65,16 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 		Tag:  s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan().ID}}, log.Line)
 	r.Close()
 	if err != nil {
-		return fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, lastWords(log))
+		words, why := said(log)
+		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, words), why}
 	}
 	return nil
+}
+
+// buildFailure is an image that could not be built, with what is known of why.
+type buildFailure struct {
+	error
+	why Why
 }
 
 // worthSaying is how long something must take for its progress to be told.

@@ -56,7 +56,9 @@ func TestStartingAgainIsExplained(t *testing.T) {
 	why := "ended with code 3; it starts again in 0.5 s, for the 1st time"
 	r := &Record{Services: []RecordService{{Name: "api", Runs: stack.Native, State: stack.Starting, Text: why}}}
 	about := func() stack.PortCheck {
-		return r.about(refuses, stack.Service{Name: "api"}, stack.Port{Host: 1, Target: 1}, true).Explain()
+		j := &judgement{Judging: Judging{Record: r}, alive: true}
+		at := &target{service: &stack.Service{Name: "api"}, port: stack.Port{Host: 1, Target: 1}}
+		return j.about(t.Context(), at, refuses).Explain()
 	}
 	if c := about(); c.Cause != why || !strings.Contains(c.Remedy, "nharbor logs api") {
 		t.Errorf("it is explained by %q: %s", c.Cause, c.Remedy)

@@ -38,6 +38,7 @@ type image struct {
 type life struct {
 	State stack.State
 	Text  string
+	Why                 // of a failure
 	Since time.Duration // of the state, since the launch
 
 	// Reached is how far the node has come at best: begun, answering or finished. It never goes back.
@@ -70,7 +71,8 @@ type change struct {
 	kind    kind
 	state   stack.State // of ends, settles
 	text    string
-	process run.Process // of begins: the new one; of settles: the one that was looked at
+	why     Why
+	process run.Process // of begins: the new one; of settles and tells: the one that was looked at
 	wish    wish
 }
 
@@ -84,6 +86,7 @@ const (
 	starts               // a service is about to be started
 	begins               // it has a process
 	learns               // a running service of which no port was known is seen to answer on one
+	tells                // something is to be said of a service that is waited for
 	settles              // a look at a process has shown how it stands: answering, running or quiet
 	pauses               // the process has ended, and another will be started
 	ends                 // nothing of it runs any more
@@ -97,7 +100,7 @@ func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 	if l.Over {
 		return l, false, false
 	}
-	set := func(s stack.State) { next.State, next.Text, next.Since = s, c.text, now }
+	set := func(s stack.State) { next.State, next.Text, next.Why, next.Since = s, c.text, c.why, now }
 	switch c.kind {
 	case waits:
 		set(stack.Waiting)
@@ -127,6 +130,11 @@ func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 			next.WasUp = true
 			next.Reached = further(l.Reached, stack.Answering)
 		}
+	case tells:
+		if l.State != stack.Starting || l.Process != c.process || l.Wish == toStop {
+			return l, false, false
+		}
+		next.Text = c.text
 	case learns:
 		if l.State != stack.Running || l.Process != c.process || l.Wish == toStop {
 			return l, false, false

@@ -19,11 +19,13 @@ import (
 // Record is what a workspace knows of its launched stack. It holds no secret.
 type Record struct {
 	PID      int             `json:"pid"` // of the steward
+	ID       string          `json:"id"`  // of the stack
 	Socket   string          `json:"socket"`
 	Started  time.Time       `json:"started"`
 	Shift    int             `json:"shift"`
 	Ended    bool            `json:"ended"` // everything has been stopped
 	Services []RecordService `json:"services"`
+	Steps    []RecordStep    `json:"steps"` // that did not come to their aim
 
 	// Options are what the launch was asked for, and Prints what it was made from, in sums.
 	Options launch.Options `json:"options"`
@@ -37,8 +39,63 @@ type RecordService struct {
 	Kind  stack.Lifetime `json:"kind"`
 	State stack.State    `json:"state"`
 	Text  string         `json:"text"`
-	PID   int            `json:"pid"` // the process group of a native service
-	Ports []stack.Port   `json:"ports"`
+	Why
+	PID   int          `json:"pid"` // the process group of a native service
+	Ports []stack.Port `json:"ports"`
+}
+
+// RecordStep is a step of a launch.
+type RecordStep struct {
+	ID    stack.NodeID `json:"id"`
+	State stack.State  `json:"state"`
+	Text  string       `json:"text"`
+	Why
+}
+
+// Why is what is known of a failure; all of it is empty where nothing is.
+type Why struct {
+	Code   string `json:"code,omitempty"` // of the rule that knows the cause
+	Cause  string `json:"cause,omitempty"`
+	Remedy string `json:"remedy,omitempty"`
+}
+
+// Failures are what did not come to its aim: what failed first, then what was skipped for it.
+func (r *Record) Failures() []stack.Failure {
+	var failed, skipped []stack.Failure
+	add := func(id stack.NodeID, state stack.State, text string, why Why) {
+		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause, Remedy: why.Remedy}
+		switch state {
+		case stack.Failed, stack.Quiet:
+			failed = append(failed, f)
+		case stack.Skipped:
+			skipped = append(skipped, f)
+		}
+	}
+	for _, s := range r.Steps {
+		add(s.ID, s.State, s.Text, s.Why)
+	}
+	for _, s := range r.Services {
+		add(stack.ServiceNode(s.Name), s.State, s.Text, s.Why)
+	}
+	return append(failed, skipped...)
+}
+
+// running reports whether the service has, or is about to have, a process.
+func (s *RecordService) running() bool {
+	switch s.State {
+	case stack.IsUp, stack.Running, stack.Quiet, stack.Starting:
+		return true
+	}
+	return false
+}
+
+// masked gives the texts with the stack's secrets taken out, as only its steward can; the texts as they are where it
+// does not answer.
+func (r *Record) masked(texts []string) []string {
+	if m := r.request(Request{Do: "mask", Texts: texts}); m != nil && len(m.Texts) == len(texts) {
+		return m.Texts
+	}
+	return texts
 }
 
 func recordFile(root string) string { return filepath.Join(root, workspace.StateDir, "stack.json") }
@@ -66,6 +123,14 @@ func ReadRecord(root string) (*Record, error) {
 
 // now asks the steward itself, which knows more than the file where that could not be written: on a full disk.
 func (r *Record) now() *Record {
+	if m := r.request(Request{Do: "record"}); m != nil {
+		return m.Record
+	}
+	return nil
+}
+
+// request asks the steward one thing; nil if it does not answer.
+func (r *Record) request(req Request) *Message {
 	if r.Ended || r.Socket == "" {
 		return nil
 	}
@@ -76,10 +141,10 @@ func (r *Record) now() *Record {
 	defer c.Close()
 	c.SetDeadline(time.Now().Add(2 * time.Second))
 	var m Message
-	if json.NewEncoder(c).Encode(Request{Do: "record"}) != nil || json.NewDecoder(c).Decode(&m) != nil {
+	if json.NewEncoder(c).Encode(req) != nil || json.NewDecoder(c).Decode(&m) != nil {
 		return nil
 	}
-	return m.Record
+	return &m
 }
 
 // Alive reports whether the record's steward answers.

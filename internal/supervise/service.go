@@ -38,7 +38,8 @@ func (x *Executor) process(ctx context.Context, n *node, log *logs.Log) {
 		if ctx.Err() != nil {
 			x.end(n, stack.Stopped, "interrupted")
 		} else {
-			x.end(n, stack.Failed, startFailure(err))
+			text, why := startFailure(err)
+			x.endFor(n, stack.Failed, text, why)
 		}
 		log.Close()
 		return
@@ -70,7 +71,7 @@ func (x *Executor) process(ctx context.Context, n *node, log *logs.Log) {
 			case <-watch.Done():
 			}
 		}()
-		state, text := x.awaitUp(watch, n, proc)
+		state, text := x.awaitUp(watch, n, proc, log)
 		x.judge(n, proc, state, text, begin)
 	}()
 }
@@ -93,15 +94,16 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 		x.memory.Took(n.id, time.Since(l.Begin))
 		x.end(n, stack.Ended, "ended well by itself")
 	default:
-		text := exit.String() + lastWords(log)
+		words, why := said(log)
+		text := exit.String() + words
 		if exit.OK() {
-			text = "ended by itself, although it should stay up" + lastWords(log)
+			text = "ended by itself, although it should stay up" + words
 		}
 		if x.startsAgain(n, exit) {
 			x.restartLater(n, text, log)
 			return
 		}
-		x.end(n, stack.Failed, text)
+		x.endFor(n, stack.Failed, text, why)
 	}
 	log.Close()
 }
@@ -188,7 +190,7 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 
 // awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
 // state is empty when the service has ended before.
-func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stack.State, string) {
+func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *logs.Log) (stack.State, string) {
 	ended := func() bool {
 		select {
 		case <-proc.Done():
@@ -218,7 +220,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stac
 			continue
 		}
 		asked = true
-		c, p := x.awaitPort(ctx, n, proc, i)
+		c, p := x.awaitPort(ctx, n, proc, log, i)
 		instead := ""
 		if p.Host != expected.Host {
 			instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
@@ -233,6 +235,9 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process) (stac
 		case c.Verdict == stack.Stranger:
 			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks)
 		default:
+			if text := n.now().Text; strings.HasPrefix(text, "inside its container") {
+				return stack.Quiet, text + fmt.Sprintf("; nothing leads to it from port %d", p.Host)
+			}
 			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer", p.Host)
 		}
 	}

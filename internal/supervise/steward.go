@@ -27,10 +27,11 @@ import (
 
 // Request is one line that a command sends to the steward.
 type Request struct {
-	Do       string       `json:"do"`    // "follow", "stop", "restart" or "kill"
+	Do       string       `json:"do"`    // "follow", "stop", "restart", "kill", "record" or "mask"
 	Lease    bool         `json:"lease"` // with follow: when the connection ends, everything is stopped
 	Services []string     `json:"services,omitempty"`
-	Plan     *launch.Plan `json:"plan,omitempty"` // with restart: how the files say it now
+	Plan     *launch.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
+	Texts    []string     `json:"texts,omitempty"` // with mask: what may hold secrets
 }
 
 // Message is one line that the steward sends.
@@ -41,6 +42,7 @@ type Message struct {
 	Error   *stack.Fault `json:"error,omitempty"`
 	Ready   string       `json:"ready,omitempty"` // the socket
 	Record  *Record      `json:"record,omitempty"`
+	Texts   []string     `json:"texts,omitempty"`
 }
 
 // Settled tells how a launch has gone.
@@ -48,7 +50,7 @@ type Settled struct {
 	Outcome  stack.Outcome         `json:"outcome"`
 	Seconds  float64               `json:"seconds"`
 	Services []stack.ServiceResult `json:"services"`
-	Failures []string              `json:"failures"`
+	Failures []stack.Failure       `json:"failures"`
 	Running  int                   `json:"running"` // services that have a process
 }
 
@@ -162,8 +164,15 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	}
 	s.starting, s.halt = context.WithCancel(context.Background())
 	s.exec = NewExecutor(s.starting, plan, s.engine, folder, memory.Recall(plan.Root), s.keeper)
-	s.record = Record{PID: os.Getpid(), Socket: socket, Started: time.Now(), Shift: plan.Shift, Options: plan.Options,
-		Prints: plan.Prints}
+	s.record = Record{
+		PID:     os.Getpid(),
+		ID:      plan.ID,
+		Socket:  socket,
+		Started: time.Now(),
+		Shift:   plan.Shift,
+		Options: plan.Options,
+		Prints:  plan.Prints,
+	}
 	s.save()
 	return s, nil
 }
@@ -172,7 +181,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 func (s *steward) save() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.record.Services = s.exec.records()
+	s.record.Services, s.record.Steps = s.exec.records(), s.exec.stepRecords()
 	if data, err := json.MarshalIndent(s.record, "", " "); err == nil {
 		workspace.WriteFile(recordFile(s.plan.Root), data, 0o600)
 	}
@@ -187,11 +196,23 @@ func (x *Executor) records() []RecordService {
 		}
 		l := n.now()
 		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Text: l.Text,
-			Ports: n.portsNow()}
+			Why: l.Why, Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}
 		out = append(out, r)
+	}
+	return out
+}
+
+// stepRecords are the steps that have not come to their aim.
+func (x *Executor) stepRecords() []RecordStep {
+	out := []RecordStep{}
+	for _, o := range x.plan().Order.Nodes {
+		n := x.at(o.ID)
+		if l := n.now(); n.svc == nil && !l.State.Good() {
+			out = append(out, RecordStep{ID: n.id, State: l.State, Text: l.Text, Why: l.Why})
+		}
 	}
 	return out
 }
@@ -267,7 +288,7 @@ func (s *steward) run() {
 		done.Outcome = stack.WasStopped
 	case err != nil:
 		done.Outcome = stack.SomeFailed
-		done.Failures = append(done.Failures, err.Error())
+		done.Failures = append(done.Failures, stack.Failure{State: stack.Failed, Text: err.Error()})
 	case s.exec.Good():
 		done.Outcome = stack.AllAnswer
 	default:
@@ -354,8 +375,13 @@ func (s *steward) serve(c net.Conn) {
 		s.mu.Lock()
 		now := s.record
 		s.mu.Unlock()
-		now.Services = s.exec.records()
+		now.Services, now.Steps = s.exec.records(), s.exec.stepRecords()
 		out.Encode(Message{Record: &now})
+	case "mask":
+		for i, text := range req.Texts {
+			req.Texts[i] = s.exec.logs.Masked(text)
+		}
+		out.Encode(Message{Texts: req.Texts})
 	case "follow":
 		here, gone := context.WithCancel(s.over)
 		defer gone()

@@ -141,16 +141,7 @@ func (x *Executor) GoodOrStopped() bool {
 }
 
 // Failures lists, in a line each, what failed and why; what was skipped follows.
-func (x *Executor) Failures() []string {
-	var failed, skipped []string
-	for _, o := range x.plan().Order.Nodes {
-		l := x.at(o.ID).now()
-		switch l.State {
-		case stack.Failed, stack.Quiet:
-			failed = append(failed, o.ID.Title()+": "+l.Text)
-		case stack.Skipped:
-			skipped = append(skipped, o.ID.Title()+": skipped, since "+l.Text)
-		}
-	}
-	return append(failed, skipped...)
+func (x *Executor) Failures() []stack.Failure {
+	r := Record{Services: x.records(), Steps: x.stepRecords()}
+	return r.Failures()
 }

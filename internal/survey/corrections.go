@@ -7,8 +7,10 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -28,6 +30,32 @@ type corrections struct {
 	Project map[string]projectFix `toml:"project"`
 	Step    map[string]stepFix    `toml:"step"`
 	Service map[string]serviceFix `toml:"service"`
+	Check   map[string]ownCheck   `toml:"check"`
+	Cause   map[string]ownCause   `toml:"cause"`
+}
+
+// ownCheck is a question that the workspace asks of its own; see stack.OwnCheck.
+type ownCheck struct {
+	Service  string            `toml:"service"`
+	Method   string            `toml:"method"`
+	Path     string            `toml:"path"`
+	Headers  map[string]string `toml:"headers"`
+	Body     string            `toml:"body"`
+	Status   int               `toml:"status"`
+	Contains string            `toml:"contains"`
+	JSON     map[string]any    `toml:"json"`
+	Within   string            `toml:"within"`
+	Retries  int               `toml:"retries"`
+	at       stack.Place
+	within   time.Duration
+}
+
+// ownCause is a cause that the workspace knows by a line of a log; see stack.OwnCause.
+type ownCause struct {
+	Line string `toml:"line"`
+	Says string `toml:"says"`
+	Do   string `toml:"do"`
+	at   stack.Place
 }
 
 type projectFix struct {
@@ -72,7 +100,7 @@ func (f *serviceFix) place(key string) stack.Place {
 // understood would be worse than none.
 func (s *surveyor) correctionsOf() error {
 	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{},
-		Service: map[string]serviceFix{}}
+		Service: map[string]serviceFix{}, Check: map[string]ownCheck{}, Cause: map[string]ownCause{}}
 	for _, name := range []string{CorrectionsFile, LocalCorrectionsFile} {
 		data, err := fs.ReadFile(s.fsys, name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -88,6 +116,8 @@ func (s *surveyor) correctionsOf() error {
 			return err
 		}
 		maps.Copy(s.corrections.Project, c.Project)
+		maps.Copy(s.corrections.Check, c.Check)
+		maps.Copy(s.corrections.Cause, c.Cause)
 		for id, fix := range c.Step {
 			s.corrections.Step[id] = overlay(s.corrections.Step[id], fix)
 		}
@@ -143,7 +173,10 @@ func or[T any](a, b *T) *T {
 
 // correctionKeys are what the tables of the file may hold.
 var correctionKeys = map[string][]string{
-	"":        {"project", "step", "service"},
+	"": {"project", "step", "service", "check", "cause"},
+	"check": {"service", "method", "path", "headers", "body", "status", "contains", "json", "within",
+		"retries"},
+	"cause":   {"line", "says", "do"},
 	"project": {"leave-out", "framework"},
 	"step":    {"leave-out", "command", "inputs", "every-time"},
 	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time",
@@ -251,7 +284,82 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 		}
 		c.Service[k] = fix
 	}
+	for k, check := range c.Check {
+		check.at = at("check", k)
+		if text, remedy := check.wrong(k); text != "" {
+			return nil, fault(check.at.Line, 0, text, remedy)
+		}
+		c.Check[k] = check
+	}
+	for k, cause := range c.Cause {
+		cause.at = at("cause", k)
+		var text, remedy string
+		switch _, err := regexp.Compile(cause.Line); {
+		case cause.Line == "" || cause.Says == "":
+			text, remedy = fmt.Sprintf("the cause %s lacks its line or what it says", k),
+				`Write line = "an expression for a line of a log" and says = "what it means".`
+		case err != nil:
+			text, remedy = fmt.Sprintf("the line of the cause %s is no expression: %v", k, err), "Correct it."
+		}
+		if text != "" {
+			return nil, fault(cause.at.Line, 0, text, remedy)
+		}
+		c.Cause[k] = cause
+	}
 	return &c, nil
+}
+
+// wrong tells what is wrong with a check, and gives those of its values that may be left out.
+func (c *ownCheck) wrong(name string) (text, remedy string) {
+	if c.Method == "" {
+		c.Method = "GET"
+	}
+	if c.Path == "" {
+		c.Path = "/"
+	}
+	var err error
+	switch {
+	case c.Service == "":
+		return fmt.Sprintf("the check %s does not say which service is asked", name), `Write service = "NAME".`
+	case !strings.HasPrefix(c.Path, "/"):
+		return fmt.Sprintf("the path of the check %s does not begin with a slash", name),
+			"A check asks its own service alone: write a path, not an address."
+	case c.Status != 0 && (c.Status < 100 || c.Status > 599):
+		return fmt.Sprintf("%d is no status", c.Status), "A status is a number from 100 to 599."
+	case c.Retries < 0 || c.Retries > 100:
+		return fmt.Sprintf("%d is no number of retries", c.Retries), "It is a number from 0 to 100."
+	case c.Within != "":
+		if c.within, err = time.ParseDuration(c.Within); err != nil || c.within <= 0 {
+			return fmt.Sprintf("%q is no time", c.Within), `Write it with its unit, within = "200ms" or "2s".`
+		}
+	}
+	return "", ""
+}
+
+// questions are the workspace's own checks and causes, in the order of their names.
+func (s *surveyor) questions() {
+	for _, name := range slices.Sorted(maps.Keys(s.corrections.Check)) {
+		c := s.corrections.Check[name]
+		if s.stack.Service(c.Service) == nil {
+			s.unknown("service", c.Service, c.at)
+			continue
+		}
+		out := stack.OwnCheck{Name: name, Service: c.Service, Method: strings.ToUpper(c.Method), Path: c.Path,
+			Headers: c.Headers, Body: c.Body, Status: c.Status, Contains: c.Contains, Within: c.within.Seconds(),
+			Retries: c.Retries, At: c.at}
+		if len(c.JSON) > 0 {
+			out.JSON = map[string]string{}
+		}
+		for k, v := range c.JSON {
+			out.JSON[k] = fmt.Sprint(v)
+		}
+		s.stack.Checks = append(s.stack.Checks, out)
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.corrections.Cause)) {
+		c := s.corrections.Cause[name]
+		s.stack.Causes = append(s.stack.Causes,
+			stack.OwnCause{Name: name, Line: c.Line, Says: c.Says, Do: c.Do, At: c.at})
+	}
 }
 
 func wordsOf(command any) ([]string, error) {
@@ -345,6 +453,7 @@ func (s *surveyor) correct() {
 			s.stack.Projects = slices.Delete(s.stack.Projects, i, i+1)
 		}
 	}
+	s.questions()
 }
 
 func (s *surveyor) unknown(what, name string, at stack.Place) {

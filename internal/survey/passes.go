@@ -38,6 +38,8 @@ var passes = []pass{
 	{"told steps", []string{"told installs", "made first"}, plainly((*surveyor).toldSteps)},
 	{"asks", []string{"told steps"}, plainly((*surveyor).asks)},
 	{"named pages", []string{"ports"}, plainly((*surveyor).namedPages)},
+	{"host names", []string{"ports", "settings"}, plainly((*surveyor).hostNames)},
+	{"debuggers", []string{"ports"}, plainly((*surveyor).debuggers)},
 	{"edges", []string{"corrected", "told steps", "settings"}, plainly((*surveyor).inferEdges)},
 	{"drivers", []string{"edges", "projects"}, plainly((*surveyor).inferByDriver)},
 	{"elsewhere", []string{"edges", "drivers"}, plainly((*surveyor).elsewhere)},

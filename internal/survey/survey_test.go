@@ -82,6 +82,9 @@ func conclusions(s *stack.Stack) string {
 		for _, p := range v.Pages {
 			say("  page %s on %d (%s:%d)", p.Path, p.Port, p.At.File, p.At.Line)
 		}
+		for _, n := range v.Names {
+			say("  called %s on %d (%s:%d)", n.Host, n.Port, n.At.File, n.At.Line)
+		}
 	}
 	for _, e := range s.EnvFiles {
 		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)

@@ -354,28 +354,136 @@ func untilWords(e order.Edge) string {
 	return "answers"
 }
 
-// Check shows the verdict on every port.
+// Check shows the verdict on every port, and what is wrong beyond ports.
 func (t *Text) Check(c stack.Check) {
-	if len(c.Ports) == 0 {
-		t.Line("No service here has a port that this machine could ask.")
-		return
-	}
 	var rows [][]string
 	for _, p := range c.Ports {
 		rows = append(rows, []string{p.Service, AddressOf(p), string(p.Verdict), said(p)})
 	}
 	t.table(0, rows)
+	shown := map[string]bool{}
 	for _, p := range c.Ports {
-		if p.Verdict == stack.Answers {
-			continue
-		}
-		t.Blank()
-		t.Line("%s %s %s: %s", p.Service, p.Address, p.Verdict, p.Cause)
-		if p.Remedy != "" {
-			t.Line("  %s", p.Remedy)
+		switch {
+		case p.Verdict != stack.Answers:
+			shown[p.Service] = true
+			t.Blank()
+			t.Line("%s %s %s: %s", p.Service, AddressOf(p), p.Verdict, p.Cause)
+			if p.Remedy != "" {
+				t.Line("  %s", p.Remedy)
+			}
+		case p.Cause != "":
+			t.Line("  %s: %s", AddressOf(p), p.Cause)
+		case p.Announced:
+			t.Line("  %s: announced in the log of %s, and declared nowhere", AddressOf(p), p.Service)
 		}
 	}
+	t.otherwise(c, shown)
+	t.ownChecks(c.Checks)
 	t.signedIn(c)
+}
+
+// otherwise shows the services that are not as they should be and have no port that says so, and what was left out.
+func (t *Text) otherwise(c stack.Check, shown map[string]bool) {
+	var left []string
+	for _, s := range c.Services {
+		switch {
+		case s.LeftOut:
+			left = append(left, s.Name)
+		case !s.Good && !shown[s.Name] && (c.Launched || s.State != ""):
+			t.Blank()
+			t.Line("%s: %s", s.Name, s.Cause)
+			if s.Remedy != "" {
+				t.Line("  %s", s.Remedy)
+			}
+		}
+	}
+	for _, f := range c.Failures {
+		if _, isStep := f.ID.Step(); isStep && f.State != stack.Skipped {
+			t.Blank()
+			t.failure(f)
+		}
+	}
+	if len(left) > 0 {
+		t.Blank()
+		t.Line("Left out of this launch: %s", strings.Join(left, ", "))
+	}
+}
+
+func (t *Text) ownChecks(checks []stack.OwnResult) {
+	if len(checks) == 0 {
+		return
+	}
+	t.Blank()
+	var rows [][]string
+	for _, c := range checks {
+		passes := "passes"
+		if !c.Passes {
+			passes = "fails"
+		}
+		took := ""
+		if c.LatencyMs > 0 {
+			took = fmt.Sprintf("%.0f ms", c.LatencyMs)
+		}
+		rows = append(rows, []string{c.Name, c.Address, passes, strings.TrimSpace(took + "  " + c.Cause)})
+	}
+	t.table(0, rows)
+}
+
+// Failures shows what did not come to its aim, each with its cause and remedy.
+func (t *Text) Failures(failures []stack.Failure) {
+	for _, f := range failures {
+		t.failure(f)
+	}
+}
+
+func (t *Text) failure(f stack.Failure) {
+	text := f.Text
+	if f.State == stack.Skipped {
+		text = "skipped, since " + text
+	}
+	if f.ID != "" {
+		text = f.ID.Title() + ": " + text
+	}
+	t.Line("  %s", text)
+	if f.Remedy != "" {
+		t.Line("    %s", f.Remedy)
+	}
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// Conclusion says in one line how a stack stands.
+func (t *Text) Conclusion(c stack.Check) {
+	counts := fmt.Sprintf("%s expected, %d running, %d answering",
+		Count(c.Counts.Expected, "service", "services"), c.Counts.Running, c.Counts.Answering)
+	asked := 0
+	for _, s := range c.Services {
+		asked += s.Asked
+	}
+	switch {
+	case len(c.Services) == 0:
+		t.Line("There is nothing here that could be asked.")
+	case !c.Launched && len(c.Failures) > 0:
+		t.Line("The stack is not launched; the last launch failed as told above. Launch it: nharbor launch")
+	case !c.Launched:
+		t.Line("The stack is not launched. Launch it: nharbor launch")
+	case !c.Answers:
+		t.Line("Not everything is as it should be: %s.", counts)
+	case asked == 0:
+		t.Line("Everything runs, and nothing of it has a port to be asked: %s.", counts)
+	default:
+		t.Line("Every port answers: %d of %s, and %d of them %s a port.", c.Counts.Running,
+			Count(c.Counts.Expected, "service runs", "services run"), c.Counts.Answering,
+			plural(c.Counts.Answering, "has", "have"))
+	}
+	if c.Open != "" && c.Launched {
+		t.Line("Open %s", c.Open)
+	}
 }
 
 // maxSignIns is how many sign-ins are shown where something else is the matter.
@@ -387,7 +495,18 @@ func (t *Text) signedIn(c stack.Check) {
 		t.Blank()
 	}
 	for _, p := range c.Pages {
-		t.Line("%s has %s (%s)", p.Service, p.Address, Where(p.At))
+		said := ""
+		if p.Status > 0 {
+			said = fmt.Sprintf(": %d", p.Status)
+			if p.Title != "" {
+				said += "  “" + p.Title + "”"
+			}
+		}
+		at := Where(p.At)
+		if at != "" {
+			at = " (" + at + ")"
+		}
+		t.Line("%s has %s%s%s", p.Service, p.Address, at, said)
 	}
 	for i, s := range c.SignIns {
 		if i == maxSignIns {
@@ -409,28 +528,27 @@ func (t *Text) signedIn(c stack.Check) {
 }
 
 // AddressOf is a port as one writes it into a browser's or a client's address line.
-func AddressOf(p stack.PortCheck) string {
-	if p.Expected == "http" {
-		return "http://" + strings.Replace(p.Address, "127.0.0.1", "localhost", 1)
-	}
-	return p.Address
-}
+func AddressOf(p stack.PortCheck) string { return p.URL() }
 
 // Launched shows how a launch has gone. Running is how many services run.
-func (t *Text) Launched(r stack.LaunchResult, failures []string, running int, background bool) {
+func (t *Text) Launched(r stack.LaunchResult, running int, background bool) {
 	t.Blank()
 	if r.Outcome == stack.AllAnswer {
 		t.Line("Everything is up after %.1f s.", r.Seconds)
 	} else {
 		t.Line("Not everything is up after %.1f s:", r.Seconds)
-		for _, f := range failures {
-			t.Line("  %s", f)
+		t.Failures(r.Failures)
+		if len(r.Failures) == 0 {
+			t.Line("  everything was started, and not all of it answers as it should")
+		} else {
+			t.Line("  See what they said: nharbor logs. To look for more causes: nharbor diagnose")
 		}
-		t.Line("  See what they said: nharbor logs")
+		r.Check.Failures = nil
 	}
 	t.Blank()
 	t.Check(r.Check)
 	t.Blank()
+	t.Conclusion(r.Check)
 	switch {
 	case running == 0:
 		t.Line("Nothing runs now.")
@@ -454,7 +572,11 @@ func said(p stack.PortCheck) string {
 		parts = append(parts, "“"+p.Title+"”")
 	}
 	if p.LatencyMs > 0 && p.Verdict != stack.Refuses {
-		parts = append(parts, fmt.Sprintf("%.0f ms", p.LatencyMs))
+		took := fmt.Sprintf("%.0f ms", p.LatencyMs)
+		if p.FirstMs > 0 {
+			took += fmt.Sprintf(" (the first page %.1f s, while it warmed up)", p.FirstMs/1000)
+		}
+		parts = append(parts, took)
 	}
 	if p.Owner != nil {
 		parts = append(parts, fmt.Sprintf("%s, process %d", p.Owner.Command, p.Owner.PID))

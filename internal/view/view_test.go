@@ -225,11 +225,13 @@ func TestNarrowScreens(t *testing.T) {
 	narrow := &Text{Out: &out, Width: 60, Screen: true}
 	narrow.Survey(s)
 	narrow.Launched(stack.LaunchResult{Outcome: stack.SomeFailed,
+		Failures: []stack.Failure{{ID: "service:timetable", State: stack.Failed,
+			Text: "ended with code 3; it last said: no departures today"}},
 		Check: stack.Check{Ports: []stack.PortCheck{{Service: "counter",
 			Address: "127.0.0.1:18080", Expected: "http", Verdict: stack.Refuses,
 			Cause:  "the process runs, but does not listen",
 			Remedy: "See what it says: nharbor logs counter"}}}},
-		[]string{"timetable: ended with code 3; it last said: no departures today"}, 0, true)
+		0, true)
 	narrow.LogLine(1.5, "step.install.ferry-counter", strings.Repeat("a line that goes on ", 9), 26)
 	for line := range strings.Lines(out.String()) {
 		if len(strings.TrimRight(line, "\n")) > 60 {

@@ -1,0 +1,508 @@
+package supervise
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/sockets"
+	"nimbleharbor/internal/stack"
+)
+
+// Judging asks for the one judgement of a stack: what was launched, how each service stands, and what each port says
+// that is asked. Launch, check, restart and report show the same one.
+type Judging struct {
+	Root     string
+	Stack    *stack.Stack    // of the survey: sign-ins, pages and own checks
+	Services []stack.Service // as they are to run; those of Stack for nil
+	Record   *Record         // how they were launched; nil for never
+	// Part says which of the launched services count; nil for all.
+	Part func(*RecordService) bool
+	// Value gives the value of a setting as a service sees it, for the workspace's own checks; nil for none.
+	Value func(service, key string) (string, bool)
+}
+
+// Ask judges. A service that failed, was skipped or left out is never said to answer, whoever does; where nothing was
+// launched, nothing is well.
+func (q Judging) Ask(ctx context.Context) stack.Check {
+	r := q.Record
+	services := q.Services
+	if services == nil {
+		services = q.Stack.Services
+	}
+	j := &judgement{Judging: q, alive: r.Alive(), owners: sockets.Owners()}
+	j.out = stack.Check{Schema: "nharbor.check/1", Ports: []stack.PortCheck{}, Services: []stack.ServiceCheck{}}
+	j.out.Launched = j.alive
+	if r != nil {
+		j.out.Failures = r.Failures()
+	}
+	if j.alive && r.inContainers() || !j.alive && slices.ContainsFunc(services, func(s stack.Service) bool {
+		return s.Runs == stack.Container && len(s.Ports) > 0
+	}) {
+		j.lookInto(ctx)
+		if j.engine != nil {
+			defer j.engine.Close()
+		}
+	}
+	now := r.Merge(services)
+	targets := j.targets(now)
+	j.ask(ctx, targets)
+	j.conclude(targets)
+	if q.Stack != nil {
+		j.out.SignIns = SignIns(q.Root, q.Stack)
+		j.pages(ctx, services, now)
+		j.own(ctx)
+	}
+	j.open()
+	j.mask()
+	return j.out
+}
+
+// judgement is what is known while a stack is judged.
+type judgement struct {
+	Judging
+	alive      bool
+	owners     map[int]*stack.Owner
+	containers []engine.Listed // all of the engine's, where it could be asked
+	known      bool            // and it could
+	engine     *engine.Engine  // only while it is asked
+	out        stack.Check
+}
+
+// target is a port that is asked, of a service.
+type target struct {
+	service *stack.Service
+	index   int // of the service in the answer
+	port    stack.Port
+	name    string // by which it is called
+	extra   bool   // announced, or by another name: beyond what is declared
+	check   stack.PortCheck
+}
+
+// lookInto asks the engine for its containers.
+func (j *judgement) lookInto(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	e, err := engine.Connect(ctx)
+	if err != nil {
+		return
+	}
+	j.engine = e
+	j.containers, err = e.List(ctx, nil)
+	j.known = err == nil
+}
+
+// targets enters every service into the answer, and lists the ports that are asked.
+func (j *judgement) targets(services []stack.Service) []*target {
+	var out []*target
+	for i := range services {
+		s := &services[i]
+		c := stack.ServiceCheck{Name: s.Name, Runs: s.Runs, Kind: s.Kind}
+		if rec := j.Record.Service(s.Name); rec != nil {
+			if j.Part != nil && !j.Part(rec) {
+				continue
+			}
+			c.State, c.Runs, c.Kind = rec.State, rec.Runs, rec.Kind
+		} else if j.alive {
+			if c.LeftOut = true; len(s.Profiles) > 0 {
+				continue
+			}
+		}
+		j.out.Services = append(j.out.Services, c)
+		if c.LeftOut || c.Kind == stack.Once { // a job is asked nothing
+			continue
+		}
+		add := func(t target) {
+			t.service, t.index = s, len(j.out.Services)-1
+			out = append(out, &t)
+		}
+		for _, p := range s.Ports {
+			if p.Host > 0 {
+				add(target{port: p})
+			}
+			for _, n := range s.Names {
+				if p.Host > 0 && (n.Port == 0 || n.Port == p.Host) && p.Speaks == "http" {
+					add(target{port: p, name: n.Host, extra: true})
+				}
+			}
+		}
+		for _, p := range j.announced(s) {
+			add(target{port: p, extra: true})
+		}
+	}
+	return out
+}
+
+// announced are the ports that a native service has announced in its log and opened, and that are declared nowhere.
+func (j *judgement) announced(s *stack.Service) []stack.Port {
+	rec := j.Record.Service(s.Name)
+	if !j.alive || j.Root == "" || rec == nil || rec.Runs != stack.Native || rec.PID == 0 {
+		return nil
+	}
+	lines, err := logs.Read(j.Root, []string{s.Name}).Next()
+	if err != nil {
+		return nil
+	}
+	var out []stack.Port
+	for _, port := range logs.Announced(lines) {
+		o := j.owners[port]
+		if o == nil || groupOf(o.PID) != rec.PID ||
+			slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host == port }) {
+			continue
+		}
+		out = append(out, stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: "http"})
+	}
+	return out[:min(len(out), maxAnnounced)]
+}
+
+// maxAnnounced is how many addresses of one service are asked beyond those that are declared.
+const maxAnnounced = 4
+
+// ask asks all targets at once.
+func (j *judgement) ask(ctx context.Context, targets []*target) {
+	var wait sync.WaitGroup
+	for _, t := range targets {
+		wait.Go(func() {
+			known := j.about(ctx, t, j.put(ctx, t))
+			t.check = known.Explain()
+		})
+	}
+	wait.Wait()
+}
+
+// put asks one target.
+func (j *judgement) put(ctx context.Context, t *target) stack.PortCheck {
+	p := t.port
+	q := protocol.Question{Port: p.Host, Speaks: p.Speaks, Name: t.name}
+	switch {
+	case protocol.IsGentle(p.Speaks):
+		return j.bound(t, "")
+	case p.Transport == "udp" && !protocol.Datagrams(p.Speaks):
+		return j.bound(t, "bound, but not asked: there is no question that every UDP service answers")
+	case p.Transport == "udp":
+		q.UDP = true
+	}
+	c := q.Put(ctx)
+	if slow := 1000.0; c.Status > 0 && c.Verdict == stack.Answers && c.LatencyMs > slow {
+		// The first page warms a server up: what the next one takes tells that apart from a slow server.
+		if next := q.Put(ctx); next.Verdict == stack.Answers && next.LatencyMs < c.LatencyMs/2 {
+			next.FirstMs = c.LatencyMs
+			c = next
+		}
+	}
+	return c
+}
+
+// bound is the verdict on a port that is looked at and not asked.
+func (j *judgement) bound(t *target, says string) stack.PortCheck {
+	c := stack.PortCheck{Address: net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port.Host)), Expected: t.port.Speaks,
+		Verdict: stack.Refuses}
+	held := j.owners[t.port.Host] != nil || j.holder(t.port.Host) != nil
+	if t.port.Transport == "udp" {
+		held = sockets.UDPBound(t.port.Host)
+	}
+	if held {
+		c.Verdict, c.Cause = stack.Answers, says
+	}
+	return c
+}
+
+// holder is the running container for which the engine holds a port.
+func (j *judgement) holder(port int) *engine.Listed {
+	for i := range j.containers {
+		if j.containers[i].Publishes(port) {
+			return &j.containers[i]
+		}
+	}
+	return nil
+}
+
+// ours reports whether a container is that of the service in this stack.
+func (j *judgement) ours(c *engine.Listed, service string) bool {
+	return c.Service == service && j.Record != nil && c.Labels[engine.LabelStack] == j.Record.ID
+}
+
+// about gathers what is known of a target that was asked.
+func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *diagnose.Port {
+	s, p := t.service, t.port
+	c.Service, c.Name, c.Announced = s.Name, t.name, t.extra && t.name == ""
+	if c.Owner == nil {
+		c.Owner = j.owners[p.Host]
+	}
+	known := &diagnose.Port{Check: c, Service: s.Name, Target: p.Target, At: p.At, Alive: j.alive,
+		Patient: int(protocol.Patience.Seconds()), HungUp: c.Cause == protocol.HungUp,
+		Gentle: protocol.IsGentle(p.Speaks) && c.Verdict == stack.Answers}
+	rec := j.Record.Service(s.Name)
+	if rec == nil {
+		j.strange(known, p.Host)
+		return known
+	}
+	known.Launched, known.Runs, known.State, known.Text = true, rec.Runs, rec.State, rec.Text
+	known.Why, known.Mend = rec.Cause, rec.Remedy
+	holder := j.holder(p.Host)
+	switch {
+	case !j.alive:
+		known.Foreign = true
+	case rec.Runs == stack.Native:
+		known.Foreign = holder != nil || rec.PID > 0 && c.Owner != nil && !j.isOwn(c.Owner.PID, rec)
+	case holder != nil:
+		known.Foreign = !j.ours(holder, s.Name)
+	case j.known: // no container has it, and somebody answers
+		known.Foreign = true
+	}
+	if known.Foreign || rec.State == stack.Failed || rec.State == stack.Stopped || rec.State == stack.Skipped {
+		j.strange(known, p.Host)
+	}
+	if rec.Runs == stack.Container && holder != nil && !known.Foreign && p.Transport != "udp" {
+		j.lookInside(ctx, known, holder)
+	}
+	if c.Said != "" && c.Verdict == stack.Errs {
+		if line, cause := reasonOf(c.Said); cause != nil {
+			known.Reason, known.Fix = cause.Cause, cause.Remedy
+		} else if line != "" {
+			known.Reason, known.Fix = "its page says: "+line, "See what it says: nharbor logs "+s.Name
+		}
+	}
+	return known
+}
+
+// lookInside sees who listens inside of a service's container, where that matters: the engine's forwarder accepts
+// before anybody is there.
+func (j *judgement) lookInside(ctx context.Context, known *diagnose.Port, c *engine.Listed) {
+	accepted := known.Check.Verdict == stack.Answers &&
+		(known.Check.Expected == protocol.Plain || known.Gentle)
+	if known.Check.Verdict != stack.Refuses && !accepted {
+		return
+	}
+	list, ok := listensInside(ctx, j.engine, c.ID)
+	if !ok {
+		return
+	}
+	known.Known = true
+	listens := false
+	for _, l := range list {
+		known.Inside = append(known.Inside, diagnose.Listening(l))
+		listens = listens || l.Port == known.Target && !l.Loopback
+	}
+	if accepted && !listens {
+		known.Check.Verdict, known.Check.Speaks, known.Check.Cause = stack.Refuses, "", ""
+	}
+}
+
+// listensInside tells who listens inside of a container: by the kernel's tables of its network, where this user may
+// read them, else by what the container's own cat says.
+func listensInside(ctx context.Context, e *engine.Engine, id string) ([]sockets.Listening, bool) {
+	if e == nil {
+		return nil, false
+	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	if runtime.GOOS == "linux" && strings.HasPrefix(e.Address, "unix://") {
+		if s, err := e.Inspect(ctx, id); err == nil && s.Running && isOf(s.PID, id) {
+			if list, ok := sockets.Inside(s.PID); ok {
+				return list, true
+			}
+		}
+	}
+	out, code, err := e.Output(ctx, id, []string{"cat", "/proc/net/tcp", "/proc/net/tcp6"})
+	if err != nil || len(out) == 0 || code != 0 && !strings.Contains(string(out), "local_address") {
+		return nil, false
+	}
+	return sockets.Parse(out), true
+}
+
+// isOf reports whether a process of this machine is in the container.
+func isOf(pid int, id string) bool {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid))
+	return err == nil && len(id) > 12 && strings.Contains(string(data), id[:12])
+}
+
+// isOwn reports whether a process is of a native service: of its group, or one that has left the group and still
+// carries the stack's mark.
+func (j *judgement) isOwn(pid int, rec *RecordService) bool {
+	group := groupOf(pid)
+	if group == rec.PID {
+		return true
+	}
+	if slices.ContainsFunc(j.Record.Services, func(s RecordService) bool { return s.PID == group }) {
+		return false
+	}
+	return j.Record.ID != "" && markOf(pid) == j.Record.ID
+}
+
+// strange names who holds a port that is not the service's.
+func (j *judgement) strange(known *diagnose.Port, port int) {
+	c := j.holder(port)
+	switch {
+	case c == nil:
+		if o := known.Check.Owner; o != nil {
+			known.Holder = j.process(o)
+		}
+	case c.Labels[engine.LabelRoot] != "" && (j.Record == nil || c.Labels[engine.LabelStack] != j.Record.ID):
+		known.Holder = fmt.Sprintf("the service %s of the stack in %s", c.Service, c.Labels[engine.LabelRoot])
+	default:
+		known.Holder = "the container " + c.Name
+	}
+}
+
+// process says of a process what is known beyond its number; empty for nothing.
+func (j *judgement) process(o *stack.Owner) string {
+	group := groupOf(o.PID)
+	if j.Record != nil && j.alive {
+		for _, s := range j.Record.Services {
+			if s.PID > 0 && s.PID == group {
+				return fmt.Sprintf("the service %s of this stack", s.Name)
+			}
+		}
+	}
+	if id := markOf(o.PID); id != "" && (j.Record == nil || id != j.Record.ID) {
+		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", o.PID)); err == nil {
+			return fmt.Sprintf("%s, process %d, of another stack that nharbor has launched, in "+
+				"%s", o.Command, o.PID, dir)
+		}
+	}
+	return ""
+}
+
+// reasonOf looks for the reason in the text of an error page: a rule's, or the line that speaks of an error.
+func reasonOf(page string) (string, *diagnose.Cause) {
+	r, _ := diagnose.ReadLog(strings.NewReader(diagnose.PlainText(page) + "\n"))
+	if len(r.Causes) > 0 {
+		return r.Causes[0].Text, &r.Causes[0]
+	}
+	return "", nil
+}
+
+// conclude gathers what the targets say into the answer.
+func (j *judgement) conclude(targets []*target) {
+	answered := make([]int, len(j.out.Services))
+	wrong := make([]*stack.PortCheck, len(j.out.Services))
+	byName(targets)
+	for _, t := range targets {
+		c := t.check
+		j.out.Ports = append(j.out.Ports, c)
+		s := &j.out.Services[t.index]
+		if t.extra && c.Verdict != stack.Answers { // what nobody has promised is shown, and no failure
+			continue
+		}
+		s.Asked++
+		if c.Verdict == stack.Answers {
+			answered[t.index]++
+		} else if wrong[t.index] == nil {
+			wrong[t.index] = &c
+		}
+	}
+	good := j.alive && j.Record != nil
+	for i := range j.out.Services {
+		s := &j.out.Services[i]
+		if s.LeftOut {
+			s.Cause, s.Remedy = "it is not part of this launch", ""
+			continue
+		}
+		rec := j.Record.Service(s.Name)
+		switch {
+		case wrong[i] != nil:
+			s.Cause, s.Remedy = wrong[i].Cause, wrong[i].Remedy
+		case rec == nil || !j.alive && rec.State.Good():
+			s.Cause, s.Remedy = "the stack is not launched", "Launch it: nharbor launch"
+		case !rec.State.Good() && !(rec.State == stack.Quiet && s.Asked > 0 && answered[i] == s.Asked):
+			s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, "See what it says: nharbor logs "+s.Name)
+		default:
+			s.Good = true
+		}
+		good = good && s.Good
+		if s.Kind == stack.Once {
+			continue
+		}
+		j.out.Counts.Expected++
+		if j.alive && rec != nil && rec.running() {
+			j.out.Counts.Running++
+		}
+		if s.Good && s.Asked > 0 {
+			j.out.Counts.Answering++
+		}
+	}
+	for _, f := range j.out.Failures {
+		if _, isStep := f.ID.Step(); isStep {
+			good = false
+		}
+	}
+	j.out.Answers = good && len(j.out.Services) > 0
+}
+
+// stateWords says what a service's state is, where it is none that is wanted.
+func stateWords(rec *RecordService) string {
+	switch rec.State {
+	case stack.Failed:
+		return "the service failed: " + rec.Text
+	case stack.Skipped:
+		return "the service was skipped, since " + rec.Text
+	case stack.Stopped:
+		return "the service was stopped"
+	case stack.Waiting:
+		return "it waits " + rec.Text
+	case stack.Starting:
+		return cmp.Or(rec.Text, "it is still starting")
+	}
+	return cmp.Or(rec.Text, string(rec.State))
+}
+
+// Merge takes over from the record what the launch has changed: which services run, and on which ports.
+func (r *Record) Merge(services []stack.Service) []stack.Service {
+	out := slices.Clone(services)
+	if !r.Alive() {
+		return out
+	}
+	for i := range out {
+		if rec := r.Service(out[i].Name); rec != nil {
+			out[i].Ports, out[i].Runs = rec.Ports, rec.Runs
+		}
+	}
+	return out
+}
+
+// byName lets an answer by a service's own name stand for that by localhost, where the server refuses localhost or has
+// nothing there.
+func byName(targets []*target) {
+	for _, t := range targets {
+		c := &t.check
+		if t.extra || c.Verdict == stack.Answers && c.Status < 400 {
+			continue
+		}
+		for _, o := range targets {
+			if o.name != "" && o.index == t.index && o.port.Host == t.port.Host && o.check.Verdict == stack.Answers &&
+				o.check.Status < 400 && c.Status > 0 {
+				status := c.Status
+				*c = o.check
+				c.Cause = fmt.Sprintf("it answers to the name %s; called localhost, with status %d", o.name, status)
+				break
+			}
+		}
+	}
+}
+
+// markOf is the stack whose mark a process carries; empty for none, or where it can't be seen.
+func markOf(pid int) string {
+	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	if err != nil {
+		return ""
+	}
+	for kv := range strings.SplitSeq(string(environ), "\x00") {
+		if id, ok := strings.CutPrefix(kv, marker+"="); ok {
+			return id
+		}
+	}
+	return ""
+}

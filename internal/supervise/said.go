@@ -1,0 +1,60 @@
+package supervise
+
+import (
+	"strings"
+
+	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/logs"
+)
+
+// wrapper are lines with which those who have started something say that it failed: they name no cause.
+var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|error)\s*(?:A complete log|` +
+	`code (?:ELIFECYCLE|1)\b|` +
+	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|error Command failed with exit code|` +
+	`info Visit |\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|Tasks: TOP|` +
+	`error: script ".*" exited|error: Recipe|task: Failed|\[ERROR\] (?:Re-run|To see|For more|->)|` +
+	`.*process exited with code \d+|subprocess exited)`)
+
+// maxSaid is how many of its last lines are told of what has failed for an unknown reason.
+const maxSaid = 3
+
+// said is what a log says of a failure, to be put behind how it ended: the line that names the cause, and the cause;
+// where none is known, the first line that speaks of an error and the last ones.
+func said(log *logs.Log) (string, Why) {
+	r := readLog(log)
+	if r == nil {
+		return "", Why{}
+	}
+	if len(r.Causes) > 0 {
+		c := r.Causes[0]
+		return ": " + c.Cause + "; it said: " + c.Text, Why{c.Code, c.Cause, c.Remedy}
+	}
+	var lines []string
+	if r.First != nil && !wrapper.MatchString(r.First.Text) {
+		lines = append(lines, r.First.Text)
+	}
+	for i := len(r.Last) - 1; i >= 0 && len(lines) < maxSaid; i-- {
+		if t := r.Last[i].Text; !wrapper.MatchString(t) && (len(lines) == 0 || lines[0] != t) {
+			at := 0
+			if r.First != nil && len(lines) > 0 && lines[0] == r.First.Text {
+				at = 1
+			}
+			lines = append(lines[:at], append([]string{t}, lines[at:]...)...)
+		}
+	}
+	if len(lines) == 0 {
+		return "", Why{}
+	}
+	return "; it last said: " + strings.Join(lines, " | "), Why{}
+}
+
+func readLog(log *logs.Log) *diagnose.Reading {
+	in, err := log.Read()
+	if err != nil {
+		return nil
+	}
+	defer in.Close()
+	r, _ := diagnose.ReadLog(in)
+	return r
+}
