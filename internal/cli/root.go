@@ -128,8 +128,25 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
 	c.PersistentPreRun = func(c *cobra.Command, _ []string) { a.named = c.Flags().Changed("directory") }
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
-	c.AddCommand(a.clone(), a.survey(), a.needs(), a.fill(), a.order(), a.vouch(), a.launch(), a.check(), a.logs(),
-		a.stop(), a.restart(), a.reset(), a.locker(), a.demo(), a.steward(), a.keeper())
+	c.AddCommand(
+		a.clone(),
+		a.survey(),
+		a.needs(),
+		a.fill(),
+		a.order(),
+		a.vouch(),
+		a.launch(),
+		a.check(),
+		a.diagnose(),
+		a.logs(),
+		a.stop(),
+		a.restart(),
+		a.reset(),
+		a.locker(),
+		a.demo(),
+		a.steward(),
+		a.keeper(),
+	)
 	careful(c)
 	plainUsage(c)
 	return c

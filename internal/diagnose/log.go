@@ -448,11 +448,23 @@ func shown(b []byte, limit int) string {
 		return c
 	}, strings.ToValidUTF8(string(stripped(nil, b)), ""))
 	text = strings.TrimSpace(text)
+	if strings.ContainsAny(text, "=:@") {
+		text = inAddress.ReplaceAllString(text, "$1***@")
+		text = assigned.ReplaceAllString(text, "$1***")
+	}
 	if utf8.RuneCountInString(text) > limit {
 		text = string([]rune(text)[:limit-1]) + "…"
 	}
 	return text
 }
+
+var (
+	// inAddress is a password in an address, and assigned one that is told behind its name: neither is shown of a log
+	// that may be of anybody's.
+	inAddress = expr.New(`(://[^:/@\s]*:)[^@\s/]+@`)
+	assigned  = expr.New(`(?i)(\b[\w-]*(?:password|passwd|secret|token|` +
+		`api[_-]?key)[\w-]*["']?\s*[=:]\s*["']?)[^\s"',;&]{4,}`)
+)
 
 // stripped appends the text without its escape sequences (ECMA-48: control sequences, and strings up to their end).
 func stripped(out, p []byte) []byte {

@@ -38,8 +38,10 @@ type Plan struct {
 	Services   map[stack.NodeID]Service
 	Networks   map[string]stack.Network
 	Volumes    map[string]stack.Volume
-	Secrets    []string // values that no log may show
-	Asks       []Ask    `json:"-"` // what a person is to be asked once everything is up; no business of the steward's
+	Secrets    []string         // values that no log may show
+	Causes     []stack.OwnCause // that the workspace knows of its own
+	// Asks are what a person is to be asked once everything is up; they are no business of the steward's.
+	Asks []Ask `json:"-"`
 }
 
 // Ask is a command that asks a person something, ready to run.
@@ -237,6 +239,7 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	p.inputs(s)
 	p.Prints = p.prints()
 	m.learnFiles(mixed.Survey)
+	p.Causes = mixed.Survey.Causes
 	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}

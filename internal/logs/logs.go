@@ -93,6 +93,49 @@ func logName(id stack.NodeID) string {
 	return "step." + strings.TrimRight(name, ".") + ".log"
 }
 
+// Source is under which name a node's lines come.
+func Source(id stack.NodeID) string { return strings.TrimSuffix(logName(id), ".log") }
+
+// All reads a source's log of the last launch from its beginning, without the times; fs.ErrNotExist if there is none.
+func All(root, source string) (io.ReadCloser, error) {
+	name := filepath.Join(root, workspace.StateDir, "logs", filepath.Base(source)+".log")
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	files := []*os.File{f}
+	if older, err := os.Open(name + ".0"); err == nil {
+		files = []*os.File{older, f}
+	}
+	return untimed(files...), nil
+}
+
+// untimed gives what files hold, one behind the other, without the times. It closes them.
+func untimed(files ...*os.File) io.ReadCloser {
+	r, w := io.Pipe()
+	go func() {
+		defer w.Close()
+		for _, f := range files {
+			defer f.Close()
+			for in, begins := bufio.NewReaderSize(f, 64<<10), true; ; {
+				line, err := in.ReadSlice('\n')
+				part := line
+				if begins && len(line) > len(logTime) && line[len(logTime)] == ' ' {
+					part = line[len(logTime)+1:]
+				}
+				begins = err == nil
+				if _, werr := w.Write(part); werr != nil {
+					return
+				}
+				if err != nil && err != bufio.ErrBufferFull {
+					break
+				}
+			}
+		}
+	}()
+	return r
+}
+
 // Open begins a node's log.
 func (l *Folder) Open(id stack.NodeID) (*Log, error) {
 	out := &Log{name: filepath.Join(l.dir, logName(id)), secrets: l.secrets, limit: l.limit}
@@ -244,25 +287,7 @@ func (l *Log) Read() (io.ReadCloser, error) {
 	if info, err := f.Stat(); err == nil && info.Size() >= from {
 		f.Seek(from, io.SeekStart)
 	}
-	r, w := io.Pipe()
-	go func() {
-		defer f.Close()
-		in := bufio.NewReaderSize(f, 64<<10)
-		for {
-			line, err := in.ReadSlice('\n')
-			if len(line) > len(logTime) && line[len(logTime)] == ' ' {
-				line = line[len(logTime)+1:]
-			}
-			if _, werr := w.Write(line); werr != nil {
-				return
-			}
-			if err != nil && err != bufio.ErrBufferFull {
-				w.Close()
-				return
-			}
-		}
-	}()
-	return r, nil
+	return untimed(f), nil
 }
 
 // Mark lets Read begin with what is written from now on.

@@ -64,6 +64,7 @@ const (
 	CodeEnvironmentUnreadable    Code = "environment-unreadable"
 	CodeFileOutside              Code = "file-outside"
 	CodeFileUnreadable           Code = "file-unreadable"
+	CodeLogUnreadable            Code = "log-unreadable"
 	CodeFolderNameInvalid        Code = "folder-name-invalid"
 	CodeFolderNotEmpty           Code = "folder-not-empty"
 	CodeFolderNotFound           Code = "folder-not-found"

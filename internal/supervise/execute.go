@@ -236,7 +236,7 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	case ctx.Err() != nil:
 		x.end(n, stack.Stopped, "interrupted")
 	case !p.Exit().OK():
-		text, why := said(log)
+		text, why := x.said(log)
 		x.endFor(n, stack.Failed, p.Exit().String()+text, why)
 	default:
 		// A lock file or a database file may have come into being with the step.

@@ -65,7 +65,7 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 		Tag:  s.ImageTag, Labels: map[string]string{engine.LabelStack: x.plan().ID}}, log.Line)
 	r.Close()
 	if err != nil {
-		words, why := said(log)
+		words, why := x.said(log)
 		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, words), why}
 	}
 	return nil

@@ -20,6 +20,9 @@ import (
 // own asks what the workspace asks of its own, in nharbor.toml. A check that does not pass makes the stack not well.
 func (j *judgement) own(ctx context.Context) {
 	checks := j.Stack.Checks
+	if !j.alive { // nobody is there to be asked
+		return
+	}
 	j.out.Checks = make([]stack.OwnResult, len(checks))
 	var wait sync.WaitGroup
 	for i := range checks {

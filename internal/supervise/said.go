@@ -1,11 +1,13 @@
 package supervise
 
 import (
+	"fmt"
 	"strings"
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/stack"
 )
 
 // wrapper are lines with which those who have started something say that it failed: they name no cause.
@@ -21,8 +23,8 @@ const maxSaid = 3
 
 // said is what a log says of a failure, to be put behind how it ended: the line that names the cause, and the cause;
 // where none is known, the first line that speaks of an error and the last ones.
-func said(log *logs.Log) (string, Why) {
-	r := readLog(log)
+func (x *Executor) said(log *logs.Log) (string, Why) {
+	r := x.readLog(log)
 	if r == nil {
 		return "", Why{}
 	}
@@ -49,12 +51,33 @@ func said(log *logs.Log) (string, Why) {
 	return "; it last said: " + strings.Join(lines, " | "), Why{}
 }
 
-func readLog(log *logs.Log) *diagnose.Reading {
+func (x *Executor) readLog(log *logs.Log) *diagnose.Reading {
 	in, err := log.Read()
 	if err != nil {
 		return nil
 	}
 	defer in.Close()
-	r, _ := diagnose.ReadLog(in)
+	own, _ := OwnRules(x.plan().Causes)
+	r, _ := diagnose.ReadLog(in, own...)
 	return r
+}
+
+// OwnRules makes rules of the causes that a workspace knows of its own. Those that are wrong are left out; the fault,
+// of the code corrections-wrong, tells of them.
+func OwnRules(causes []stack.OwnCause) (out []diagnose.LogRule, err error) {
+	var faults stack.Faults
+	for _, c := range causes {
+		r, err := diagnose.Own(c.Name, c.Line, c.Says, c.Do)
+		if err != nil {
+			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: c.At,
+				Text: fmt.Sprintf("the line of the cause %s can't be used: %v", c.Name, err), Remedy: "Correct it.",
+				Cause: err})
+			continue
+		}
+		out = append(out, r)
+	}
+	if len(faults) > 0 {
+		return out, faults
+	}
+	return out, nil
 }

@@ -94,7 +94,7 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 		x.memory.Took(n.id, time.Since(l.Begin))
 		x.end(n, stack.Ended, "ended well by itself")
 	default:
-		words, why := said(log)
+		words, why := x.said(log)
 		text := exit.String() + words
 		if exit.OK() {
 			text = "ended by itself, although it should stay up" + words
