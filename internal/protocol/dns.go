@@ -15,10 +15,14 @@ var dns = &Protocol{
 	Programs: []string{"dnsmasq", "named", "coredns"},
 	ask:      askDNS,
 	datagram: true,
+	hello:    "\x00\x1b" + dnsQuery,
+	hears:    func(b []byte) bool { return len(b) >= 14 && string(b[2:4]) == "nh" && b[4]&0x80 != 0 },
 }
 
+const dnsQuery = "nh\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09localhost\x00\x00\x01\x00\x01"
+
 func askDNS(t *talk) answer {
-	query := []byte("nh\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09localhost\x00\x00\x01\x00\x01")
+	query := []byte(dnsQuery)
 	_, stream := t.conn.RemoteAddr().(*net.TCPAddr)
 	if stream {
 		query = append(binary.BigEndian.AppendUint16(nil, uint16(len(query))), query...)

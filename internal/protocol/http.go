@@ -37,6 +37,7 @@ const (
 	maxBody      = 64 << 10
 	bodyPatience = time.Second
 	maxRedirects = 5
+	handshake    = 2 * time.Second
 )
 
 var titleTag = expr.New(`(?is)<title[^>]*>(.*?)</title>`)
@@ -56,7 +57,9 @@ func (t *talk) askWeb() answer {
 		if again.conn == nil {
 			return a
 		}
+		deadline(t.ctx, again.conn, handshake)
 		if complaint, err := again.encrypt(t.ctx); err == nil {
+			deadline(t.ctx, again.conn, t.patience())
 			if b := again.askPage(); b.speaks == "http" {
 				b.speaks = "https"
 				if b.says == "" {

@@ -189,7 +189,8 @@ func (t *talk) speak(speaks string) answer {
 	case a.speaks != "":
 	case a.verdict == stack.Stranger:
 		a.speaks = identify(t.ctx, t.dial)
-	case finds && (a.verdict == stack.Silent || a.verdict == stack.Refuses):
+	case finds && (a.verdict == stack.Silent || a.verdict == stack.Refuses),
+		!t.hasty && a.says == HungUp: // a page's silence is its own, it may be warming up
 		// Who says nothing to what it does not understand is somebody else; or there is nobody behind a forwarder.
 		if who := identify(t.ctx, t.dial); who != Plain && who != p.Name {
 			a = answer{verdict: stack.Stranger, speaks: who}
