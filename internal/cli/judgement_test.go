@@ -174,5 +174,38 @@ do = "Ask the harbour master."
 	b.leavesNothing()
 }
 
+// TestProjectsTestThemselves runs a project's own tests against the launched stack, once a person has consented.
+func TestProjectsTestThemselves(t *testing.T) {
+	t.Parallel()
+	b, page := newBench(t), testport.Take(t)
+	b.write(map[string]string{"go.mod": "module piers\n\ngo 1.24\n", "main.go": piers,
+		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"go\", \"run\", \".\", \"page\", \"%d\"]\nport = %d\n",
+			page, page),
+		"pier_test.go": fmt.Sprintf(`package main
+
+import (
+	"net/http"
+	"testing"
+)
+
+func TestPier(t *testing.T) {
+	if resp, err := http.Get("http://127.0.0.1:%d/"); err != nil || resp.StatusCode != 200 {
+		t.Fatal(resp, err)
+	}
+}
+`, page)})
+	b.must(1, "test") // nothing is launched
+	b.must(0, "launch", "--background", "--vouch")
+	if said := b.must(1, "test"); !strings.Contains(said, "go test ./...") {
+		t.Errorf("to be vouched for is\n%s", said)
+	}
+	if said := b.must(0, "test", "--vouch"); !strings.Contains(said, "1 package passed, 0 failed") {
+		t.Errorf("test says\n%s", said)
+	}
+	b.must(2, "test", "nowhere")
+	b.must(0, "stop")
+	b.leavesNothing()
+}
+
 // oneLine is what was said without the breaks that fit it to a screen.
 func oneLine(said string) string { return strings.Join(strings.Fields(said), " ") }

@@ -76,6 +76,12 @@ func (a *app) consent(m *session.Mixed, given bool) error {
 	if err != nil || !fresh {
 		return err
 	}
+	return a.agree(m.Root, list, given, "nharbor launch --vouch")
+}
+
+// agree shows the commands of a list that nobody has vouched for, and keeps a person's consent to all of it. The
+// command is one that consents for unattended runs.
+func (a *app) agree(root string, list []consent.Command, given bool, command string) error {
 	if !a.json {
 		var unseen []consent.Command
 		for _, c := range list {
@@ -95,7 +101,7 @@ func (a *app) consent(m *session.Mixed, given bool) error {
 	if !given {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
 			Text:   "nobody has vouched for what this checkout would run",
-			Remedy: "Read it with nharbor vouch; consent there, or with nharbor launch --vouch."}
+			Remedy: "Read it with nharbor vouch; consent there, or with " + command + "."}
 	}
-	return consent.Vouch(m.Root, list)
+	return consent.Vouch(root, list)
 }

@@ -70,6 +70,11 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 	return out
 }
 
+// Step is what a step beside the order would run.
+func Step(id stack.NodeID, command, expands []string, at stack.Place) Command {
+	return Command{ID: id, Shows: strings.Join(command, " "), Detail: slices.Clone(expands), At: at}.sealed()
+}
+
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))

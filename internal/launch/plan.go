@@ -42,6 +42,19 @@ type Plan struct {
 	Causes     []stack.OwnCause // that the workspace knows of its own
 	// Asks are what a person is to be asked once everything is up; they are no business of the steward's.
 	Asks []Ask `json:"-"`
+	// Tests are the projects' own, in the order of the projects; nor are they.
+	Tests []Test `json:"-"`
+}
+
+// Test is how a project tests itself.
+type Test struct {
+	ID          stack.NodeID
+	Project     string
+	Command     []string
+	Expands     []string // what the command leads to, where that stands in the checkout
+	Dir         string   // where it runs on this machine
+	Environment []string // KEY=VALUE, all of it
+	At          stack.Place
 }
 
 // Ask is a command that asks a person something, ready to run.
@@ -272,6 +285,10 @@ func (m *mixer) ask(a stack.Ask) {
 // step adds a step of a project, if the order has it.
 func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 	id := stack.StepNode(step.ID)
+	if step.Role == stack.Test {
+		m.test(proj, step)
+		return
+	}
 	if !slices.ContainsFunc(m.plan.Order.Nodes, func(n order.Node) bool { return n.ID == id }) {
 		return
 	}
@@ -287,6 +304,28 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 		out.Data = m.data(id, proj.Path)
 	}
 	m.plan.Steps[id] = out
+}
+
+// test adds a project's own tests. They get what its services and steps get, and know that nobody sits there.
+func (m *mixer) test(proj *stack.Project, step *stack.Step) {
+	dir := proj.Path
+	if step.Folder != "" {
+		dir = step.Folder
+	}
+	t := Test{
+		ID:          stack.StepNode(step.ID),
+		Project:     proj.Path,
+		Command:     step.Command,
+		Expands:     step.Expands,
+		At:          step.At,
+		Dir:         filepath.Join(m.root, filepath.FromSlash(dir)),
+		Environment: m.stepEnv(proj, dir),
+	}
+	t.Environment = append(slices.Clone(t.Environment), "CI=true")
+	for _, key := range slices.Sorted(maps.Keys(step.Env)) {
+		t.Environment = append(t.Environment, key+"="+step.Env[key])
+	}
+	m.plan.Tests = append(m.plan.Tests, t)
 }
 
 // data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other,

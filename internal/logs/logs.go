@@ -83,6 +83,17 @@ func Begin(root string, hidden []string) (*Folder, error) {
 	return l, nil
 }
 
+// Beside goes on with the logs of a launch, for what is run beside it.
+func Beside(root string, hidden []string) (*Folder, error) {
+	dir, err := workspace.MakeStateDir(root, "logs")
+	if err != nil {
+		return nil, err
+	}
+	l := &Folder{dir: dir, limit: logLimit, secrets: &secrets{}}
+	l.Hide(hidden)
+	return l, nil
+}
+
 // logName is the file's name for a node: services under their own, steps as ROLE.PROJECT.
 func logName(id stack.NodeID) string {
 	if s, ok := id.Service(); ok {

@@ -65,6 +65,7 @@ const (
 	CodeFileOutside              Code = "file-outside"
 	CodeFileUnreadable           Code = "file-unreadable"
 	CodeLogUnreadable            Code = "log-unreadable"
+	CodeProjectUnknown           Code = "project-unknown"
 	CodeFolderNameInvalid        Code = "folder-name-invalid"
 	CodeFolderNotEmpty           Code = "folder-not-empty"
 	CodeFolderNotFound           Code = "folder-not-found"

@@ -477,9 +477,15 @@ func (t *Text) Conclusion(c stack.Check) {
 	case asked == 0:
 		t.Line("Everything runs, and nothing of it has a port to be asked: %s.", counts)
 	default:
-		t.Line("Every port answers: %d of %s, and %d of them %s a port.", c.Counts.Running,
-			Count(c.Counts.Expected, "service runs", "services run"), c.Counts.Answering,
-			plural(c.Counts.Answering, "has", "have"))
+		switch {
+		case c.Counts.Answering < c.Counts.Expected:
+			t.Line("Every port answers: %d services run, and %d of them %s a port.", c.Counts.Running,
+				c.Counts.Answering, plural(c.Counts.Answering, "has", "have"))
+		case c.Counts.Expected == 1:
+			t.Line("Every port answers: the one service runs.")
+		default:
+			t.Line("Every port answers: all %d services run.", c.Counts.Expected)
+		}
 	}
 	if c.Open != "" && c.Launched {
 		t.Line("Open %s", c.Open)

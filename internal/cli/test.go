@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/testrun"
+	"nimbleharbor/internal/view"
+)
+
+func (a *app) test() *cobra.Command {
+	var vouched, list bool
+	c := &cobra.Command{
+		Use: "test [FOLDER...]", Short: "Runs the projects' own tests against the running stack",
+		Long: `Runs the tests that the projects have of their own, those of the folders named or
+all, one project after the other in the order of the launch, with the settings of
+the launched stack. If they pass, this machine is set up. It ends with 1 if any
+test fails.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			s, err := a.surveyed(ctx, session.WithoutCode)
+			if err != nil {
+				return err
+			}
+			r, err := supervise.ReadRecord(s.Root)
+			if err != nil {
+				return err
+			}
+			opt := launch.Options{}
+			if r.Alive() {
+				opt = r.Options
+			}
+			m, err := s.Mix(opt)
+			if err != nil {
+				return err
+			}
+			plan, err := m.Plan()
+			if err != nil {
+				return err
+			}
+			tests, err := chosenTests(plan, args)
+			if err != nil {
+				return err
+			}
+			if list {
+				return a.listTests(tests)
+			}
+			if !r.Alive() {
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+					Text:   "the stack is not launched, so that there is nothing to test against",
+					Remedy: "Launch it: nharbor launch --background. Which tests there are: nharbor test --list"}
+			}
+			commands := commandsOf(tests)
+			fresh, err := consent.MarkNew(m.Root, commands)
+			if err != nil {
+				return err
+			}
+			if fresh {
+				if err := a.agree(m.Root, commands, vouched, "nharbor test --vouch"); err != nil {
+					return err
+				}
+			}
+			return a.runTests(cmd, plan, tests)
+		},
+	}
+	c.Flags().BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
+	c.Flags().BoolVar(&list, "list", false, "say which tests there are, and run none")
+	return c
+}
+
+// chosenTests are those of the folders named, or all, in the order in which the launch comes to their projects.
+func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
+	place := func(t launch.Test) int {
+		i := slices.IndexFunc(plan.Order.Nodes, func(n order.Node) bool {
+			step, ok := n.ID.Step()
+			return ok && strings.Contains(step+"@", ":"+t.Project+"@")
+		})
+		if i < 0 {
+			return len(plan.Order.Nodes)
+		}
+		return i
+	}
+	tests := slices.Clone(plan.Tests)
+	slices.SortStableFunc(tests, func(x, y launch.Test) int { return place(x) - place(y) })
+	known := map[string]bool{}
+	for _, t := range tests {
+		known[t.Project] = true
+	}
+	for _, f := range folders {
+		if !known[strings.TrimSuffix(f, "/")] {
+			var names []string
+			for _, t := range tests {
+				names = append(names, t.Project)
+			}
+			f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeProjectUnknown,
+				Text: "no project with tests of its own is in " + f, Remedy: "No project here has any."}
+			if len(names) > 0 {
+				f.Remedy = "There are: " + strings.Join(names, ", ")
+			}
+			return nil, f
+		}
+	}
+	if len(folders) > 0 {
+		tests = slices.DeleteFunc(tests, func(t launch.Test) bool {
+			return !slices.ContainsFunc(folders, func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
+		})
+	}
+	return tests, nil
+}
+
+// commandsOf are what the tests run.
+func commandsOf(tests []launch.Test) []consent.Command {
+	var out []consent.Command
+	for _, t := range tests {
+		out = append(out, consent.Step(t.ID, t.Command, t.Expands, t.At))
+	}
+	return out
+}
+
+// testResult is one project's line of the answer: contract nharbor.test/1.
+type testResult struct {
+	Project string         `json:"project"`
+	Command []string       `json:"command"`
+	Passes  bool           `json:"passes"`
+	Exit    string         `json:"exit"`
+	Seconds float64        `json:"seconds"`
+	Counts  testrun.Counts `json:"counts"`
+	Cause   string         `json:"cause,omitempty"`
+	Remedy  string         `json:"remedy,omitempty"`
+}
+
+type testAnswer struct {
+	Schema string       `json:"schema"`
+	Passes bool         `json:"passes"`
+	Tests  []testResult `json:"tests"`
+}
+
+func (a *app) listTests(tests []launch.Test) error {
+	if a.json {
+		out := testAnswer{Schema: "nharbor.test/1", Tests: []testResult{}}
+		for _, t := range tests {
+			out.Tests = append(out.Tests, testResult{Project: t.Project, Command: t.Command})
+		}
+		return view.JSON(a.out, out)
+	}
+	if len(tests) == 0 {
+		a.text().Line("No project here has tests of its own.")
+	}
+	a.text().Vouch(commandsOf(tests))
+	return nil
+}
+
+func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Test) error {
+	t, begin := a.text(), time.Now()
+	out := testAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0, Tests: []testResult{}}
+	if len(tests) == 0 {
+		a.status = 1
+		if !a.json {
+			t.Line("No project here has tests of its own.")
+			return nil
+		}
+	}
+	width := 0
+	for _, test := range tests {
+		width = max(width, len(test.ID.Title()))
+	}
+	for i := range tests {
+		test := &tests[i]
+		say := func(line string) {
+			if !a.json {
+				t.LogLine(time.Since(begin).Seconds(), test.ID.Title(), line, width)
+			}
+		}
+		say("$ " + strings.Join(test.Command, " "))
+		done, err := supervise.RunTest(cmd.Context(), plan, test, say)
+		if err != nil {
+			return err
+		}
+		out.Passes = out.Passes && done.Passed
+		out.Tests = append(out.Tests, testResult{test.Project, test.Command, done.Passed, done.Exit,
+			math.Round(1000*done.Seconds) / 1000,
+			done.Counts, done.Cause, done.Remedy})
+	}
+	if !out.Passes {
+		a.status = 1
+	}
+	if a.json {
+		return view.JSON(a.out, out)
+	}
+	var rows []view.TestRow
+	for _, r := range out.Tests {
+		rows = append(rows, view.TestRow{Project: r.Project, Passes: r.Passes, Exit: r.Exit, Seconds: r.Seconds,
+			Counts: r.Counts, Cause: r.Cause, Remedy: r.Remedy})
+	}
+	t.Tests(rows)
+	return nil
+}
