@@ -65,6 +65,10 @@ var (
 			`startup complete|ready for connections|successfully connected|connected to (?:the )?(?:database|` +
 			`postgres\w*|mysql|redis|mongo\w*|rabbitmq|kafka|broker)`,
 	)
+	// notUp are lines that speak of a server that is not up, or ask.
+	notUp = expr.New(`(?i)\bis the (?:\w+ )?(?:server|service|daemon) running|\bnot (?:yet )?(?:running|ready|` +
+		`started)|running\?|` +
+		`\b(?:if|unless|whether|until|when) `)
 	speaksOfError = expr.New(
 		`(?i)\b(?:error|fatal|panic|exception|traceback|failed|failure|cannot|can't|could not|unable to|denied|` +
 			`refused)\b|\w(?:Error|Exception)\b|\bERR!`,
@@ -228,7 +232,7 @@ var newline = []byte{'\n'}
 func (r *Reader) look(line []byte, number int, rules []uint16) {
 	for _, i := range rules {
 		if int(i) == len(r.known.rules) {
-			if r.out.CameUp != number && cameUp.Match(line) {
+			if r.out.CameUp != number && cameUp.Match(line) && !notUp.Match(line) {
 				r.out.CameUp = number
 			}
 			continue

@@ -295,7 +295,8 @@ var lockFiles = []LogRule{
 		"lock-file-out-of-step-others",
 		root,
 		`lockfile (?:does not satisfy|is missing) dependencies|trying to install in deployment mode after changing|`+
-			`lock file does not contain a compatible set of packages|needs to be updated but --locked was passed|`+
+			`lock file does not contain a compatible set of packages|(?:needs to be updated but|`+
+			`lock file \S+ because) --locked was passed|`+
 			`lock file .* needs to be updated but --(?:locked|frozen) was`,
 		"the lock file is out of step with the manifest",
 		lockAgain,
@@ -338,6 +339,7 @@ var packages = []LogRule{
 		"package-unknown",
 		root,
 		`No matching distribution found for ([\w.\[\]=<>~!-]+)|404 +Not Found.*?'(@?[\w./-]+)@|`+
+			`requested resource '(@?[\w./-]+)@|`+
 			`(?:ERR!|error) 404.*'(@?[\w./-]+)@[^']*' is not in|`+
 			`Could not find a version that satisfies the requirement ([\w.-]+)|`+
 			`Could not find artifact ([\w.:-]+)|no matching package named .([\w-]+). found|`+
@@ -478,7 +480,8 @@ var machine = []LogRule{
 	rule(
 		"line-endings",
 		root,
-		`\^M: bad interpreter|'?(?:bash|sh|python3?|node|ruby)(?:\\r|\r)'?: No such file|\$'\\r': command not found|`+
+		`\^M: bad interpreter|['‘]?(?:bash|sh|python3?|node|ruby)(?:\\r|\r)['’]?: No such file|`+
+			`\$'\\r': command not found|`+
 			`(?:\r|\\r): (?:command )?not found|invalid option.*\\r|illegal option -.?\\r`,
 		"a script has the line endings of Windows, which this system takes for a part of its words",
 		"Check it out with plain ones (git config core.autocrlf input, then check the file out again), or convert "+
@@ -492,6 +495,9 @@ var machine = []LogRule{
 		"a program or an image is made for another kind of processor[ than {1}]",
 		"Take one for this processor, or build it here.",
 	),
+	rule("interpreter-missing", root, `(\S+): cannot execute: required file not found|bad interpreter: No such file`,
+		"the interpreter that the first line of {1} names is not here",
+		"Install it; if the script has the line endings of Windows, convert it: sed -i 's/\\r$//' FILE"),
 	rule(
 		"script-not-executable",
 		root,

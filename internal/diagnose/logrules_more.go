@@ -28,6 +28,7 @@ var containers = []LogRule{
 		"dockerfile-missing",
 		root,
 		`failed to read dockerfile: open (\S+): no such file|Cannot locate specified Dockerfile: (\S+)|`+
+			`symlinks in Dockerfile path: lstat (\S+): no such|`+
 			`unable to prepare context: path "([^"]+)" not found`,
 		"there is no {1} to build the image from",
 		"Check the build's context and dockerfile; a submodule may be missing.",
@@ -105,7 +106,7 @@ var databases = []LogRule{
 	),
 	rule(
 		"password-wanted",
-		root,
+		direct,
 		`NOAUTH Authentication required|fe_sendauth: no password supplied|`+
 			`SASL: SCRAM-SERVER-FIRST-MESSAGE: client password must be a string|command \w+ requires authentication`,
 		"the server wants a password, and none is given",

@@ -259,6 +259,9 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		known.Foreign = holder != nil || rec.PID > 0 && c.Owner != nil && !j.isOwn(c.Owner.PID, rec)
 	case holder != nil:
 		known.Foreign = !j.ours(holder, s.Name)
+		if !known.Foreign { // the engine's forwarder is no news
+			known.Check.Owner = nil
+		}
 	case j.known: // no container has it, and somebody answers
 		known.Foreign = true
 	}

@@ -56,9 +56,9 @@ func (x *Executor) found(n *node, index int, p stack.Port, said int) {
 // awaitPort waits until a port answers, as protocol.Await does. A native service that has opened one other port
 // instead, which answers, is taken at its deed: the port is the one that is given back. Of a service in a container
 // that listens inside on another port than the one which is published, it is told at once, and no more waited for than
-// patienceInside: nothing leads to it.
+// patienceInside: nothing leads to it. That is the last value.
 func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log *logs.Log, index int) (stack.PortCheck,
-	stack.Port) {
+	stack.Port, string) {
 	p := n.svc.Ports[index]
 	waiting, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -72,10 +72,12 @@ func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log
 	for {
 		select {
 		case c := <-answered:
-			return c, p
+			return c, p, told
 		case <-progress.C:
 			text := fmt.Sprintf("for %.0f s, port %d", time.Since(begin).Seconds(), p.Host)
-			if s := log.Last(); s != "" {
+			if told != "" {
+				text += "; " + told
+			} else if s := log.Last(); s != "" {
 				text += "; it last said: " + s
 			}
 			x.move(n, change{kind: tells, text: text, process: proc})
@@ -94,7 +96,7 @@ func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log
 				said := p.Host
 				p.Host, p.Target = other, other
 				x.found(n, index, p, said)
-				return c, p
+				return c, p, ""
 			case *run.Container:
 				text := x.elsewhereInside(ctx, proc, p, time.Since(begin))
 				if text != "" && text != told {

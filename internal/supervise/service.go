@@ -71,8 +71,8 @@ func (x *Executor) process(ctx context.Context, n *node, log *logs.Log) {
 			case <-watch.Done():
 			}
 		}()
-		state, text := x.awaitUp(watch, n, proc, log)
-		x.judge(n, proc, state, text, begin)
+		state, text, why := x.awaitUp(watch, n, proc, log)
+		x.judge(n, proc, state, text, why, begin)
 	}()
 }
 
@@ -172,7 +172,8 @@ func onceWork(s *launch.Service) *memory.Work {
 }
 
 // judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
-func (x *Executor) judge(n *node, proc run.Process, state stack.State, text string, begin time.Time) {
+func (x *Executor) judge(n *node, proc run.Process, state stack.State, text string, why Why,
+	begin time.Time) {
 	if state == "" || x.ctx.Err() != nil {
 		return
 	}
@@ -185,12 +186,12 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 		x.memory.Took(n.id, time.Since(begin))
 		x.keepSeals(n.svc)
 	}
-	x.move(n, change{kind: settles, state: state, text: text, process: proc})
+	x.move(n, change{kind: settles, state: state, text: text, why: why, process: proc})
 }
 
 // awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
 // state is empty when the service has ended before.
-func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *logs.Log) (stack.State, string) {
+func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *logs.Log) (stack.State, string, Why) {
 	ended := func() bool {
 		select {
 		case <-proc.Done():
@@ -201,7 +202,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 	}
 	if n.svc.Kind == stack.Once {
 		<-proc.Done() // it has come to its aim when it has ended well
-		return "", ""
+		return "", "", Why{}
 	}
 	asked := false
 	var said []string
@@ -209,9 +210,9 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 		asked = true
 		if err := x.awaitHealth(ctx, proc.(*run.Container).ID, test); err != nil {
 			if ended() {
-				return "", ""
+				return "", "", Why{}
 			}
-			return stack.Quiet, "it runs, but its health check does not succeed"
+			return stack.Quiet, "it runs, but its health check does not succeed", Why{}
 		}
 		said = append(said, "healthy")
 	}
@@ -220,7 +221,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 			continue
 		}
 		asked = true
-		c, p := x.awaitPort(ctx, n, proc, log, i)
+		c, p, elsewhere := x.awaitPort(ctx, n, proc, log, i)
 		instead := ""
 		if p.Host != expected.Host {
 			instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
@@ -231,27 +232,30 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 		case c.Verdict == stack.Errs:
 			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host, c.Cause, instead))
 		case ended():
-			return "", ""
+			return "", "", Why{}
 		case c.Verdict == stack.Stranger:
-			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks)
+			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks), Why{}
 		default:
-			if text := n.now().Text; strings.HasPrefix(text, "inside its container") {
-				return stack.Quiet, text + fmt.Sprintf("; nothing leads to it from port %d", p.Host)
+			if elsewhere != "" {
+				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere, p.Host),
+					Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf(
+						"Let it listen on 0.0.0.0:%d inside, or correct the port that is published.", p.Target)}
 			}
-			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer", p.Host)
+			words, why := x.said(log)
+			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer%s", p.Host, words), why
 		}
 	}
 	if asked {
-		return stack.IsUp, strings.Join(said, ", ")
+		return stack.IsUp, strings.Join(said, ", "), Why{}
 	}
 	select {
 	case <-time.After(settling):
 		if len(n.svc.Ports) == 0 {
 			go x.learn(n, proc)
 		}
-		return stack.Running, ""
+		return stack.Running, "", Why{}
 	case <-ctx.Done():
-		return "", ""
+		return "", "", Why{}
 	}
 }
 
