@@ -1,16 +1,22 @@
 package cli_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testport"
+	"nimbleharbor/internal/workspace"
 )
 
 // piers is one program that serves a page, an error page for a known reason, or ends with an error, as it is told.
@@ -209,3 +215,88 @@ func TestPier(t *testing.T) {
 
 // oneLine is what was said without the breaks that fit it to a screen.
 func oneLine(said string) string { return strings.Join(strings.Fields(said), " ") }
+
+// TestContainersAreLookedInto tells, on a real engine, why nothing comes through to programs that listen on another
+// port inside of their containers than the one that is published, or on the loopback address alone, and takes nobody's
+// answer for that of a container that is gone. A port that is asked for nothing but to accept answers once somebody is
+// inside.
+func TestContainersAreLookedInto(t *testing.T) {
+	t.Parallel()
+	e, err := engine.Connect(t.Context())
+	if err != nil {
+		if os.Getenv("NHARBOR_REQUIRE_ENGINE") != "" {
+			t.Fatalf("a container engine is required here: %v", err)
+		}
+		t.Skipf("this needs a container engine: %v", err)
+	}
+	defer e.Close()
+	b := newBench(t)
+	other, loop, late, dies := testport.Take(t), testport.Take(t), testport.Take(t), testport.Take(t)
+	b.write(map[string]string{
+		"go.mod": "module quayside\n\ngo 1.24\n",
+		"main.go": `package main
+
+import (
+	"net"
+	"os"
+	"time"
+)
+
+func main() {
+	if os.Args[1] == "dies" {
+		println("KeyError: 'TIDE_TOKEN'")
+		os.Exit(4)
+	}
+	if os.Args[1] == "late" {
+		time.Sleep(1500 * time.Millisecond)
+	}
+	l, err := net.Listen("tcp", os.Args[2])
+	if err != nil {
+		panic(err)
+	}
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer c.Close()
+	}
+}
+`, "Dockerfile": "FROM scratch\nCOPY quayside /quayside\n",
+		"compose.yaml": fmt.Sprintf(`services:
+  other: {build: ., entrypoint: [/quayside, now, ":9000"], ports: ["%d:7000"]}
+  loop: {build: ., entrypoint: [/quayside, now, "127.0.0.1:7000"], ports: ["%d:7000"]}
+  late: {build: ., entrypoint: [/quayside, late, ":7000"], ports: ["%d:7000"]}
+  dies: {build: ., entrypoint: [/quayside, dies], ports: ["%d:7000"]}
+`, other, loop, late, dies),
+	})
+	build := exec.Command("go", "build", "-o", "quayside", ".")
+	build.Dir, build.Env = b.dir, append(b.env, "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	defer e.RemoveImages(context.WithoutCancel(t.Context()), map[string]string{engine.LabelStack: workspace.ID(b.dir)})
+	begin := time.Now()
+	launched := oneLine(b.must(1, "launch", "--background", "--vouch"))
+	if took := time.Since(begin); took > time.Minute {
+		t.Errorf("it was waited for %v", took)
+	}
+	stranger, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", dies))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stranger.Close()
+	checked := oneLine(b.must(1, "check"))
+	for what, said := range map[string]string{"launch": launched, "check": checked} {
+		for _, want := range []string{"it listens on 9000, not on 7000", "port 7000 of the loopback address alone",
+			"the setting TIDE_TOKEN is missing", "4 services expected, 3 running, 1 answering"} {
+			if !strings.Contains(said, want) {
+				t.Errorf("%s does not say %q:\n%s", what, want, said)
+			}
+		}
+	}
+	if !strings.Contains(checked, "what answers here is another program") {
+		t.Errorf("the stranger is not told:\n%s", checked)
+	}
+	b.must(0, "stop")
+}

@@ -234,3 +234,29 @@ func BenchmarkReadLog(b *testing.B) {
 		}
 	}
 }
+
+// TestDocs holds docs/causes.md to the rules. With UPDATE_CASES=1 it writes the table.
+func TestDocs(t *testing.T) {
+	t.Parallel()
+	const file, mark = "../../docs/causes.md", "<!-- the rules -->\n"
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	head, table, _ := strings.Cut(string(data), mark)
+	var want strings.Builder
+	want.WriteString("\ncode | what it means | what to do\n---|---|---\n")
+	for _, r := range Logs {
+		plain := strings.NewReplacer("[", "", "]", "", "{1}", "…", "{2}", "…", "{known}", "…", "|", "\\|", "\n", " ")
+		fmt.Fprintf(&want, "`%s` | %s | %s\n", r.Code, plain.Replace(r.Cause), plain.Replace(r.Remedy))
+	}
+	if table == want.String() {
+		return
+	}
+	if os.Getenv("UPDATE_CASES") == "" {
+		t.Fatal("docs/causes.md is not what the rules say; write it with UPDATE_CASES=1")
+	}
+	if err := os.WriteFile(file, []byte(head+mark+want.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}

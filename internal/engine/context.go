@@ -3,6 +3,7 @@ package engine
 import (
 	"archive/tar"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,6 +16,10 @@ import (
 
 // InlineName is what a Dockerfile that stands in the compose file is called in the archive.
 const InlineName = ".nharbor.Dockerfile"
+
+// stateDir is the folder of our own state in a workspace. It is no part of any build: it holds what files held before,
+// and its files come and go.
+const stateDir = ".nharbor"
 
 // BuildContext writes a folder as the archive that a build reads: without what its .dockerignore
 // leaves out, with the Dockerfile always, symbolic links as links. If inline is not empty it is the
@@ -41,8 +46,13 @@ func BuildContext(fsys fs.FS, dockerfile, inline string, w io.Writer) error {
 		}
 	}
 	err = fs.WalkDir(fsys, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || name == "." {
+		switch {
+		case errors.Is(err, fs.ErrNotExist): // it went while others were read
+			return nil
+		case err != nil || name == ".":
 			return err
+		case d.IsDir() && d.Name() == stateDir:
+			return fs.SkipDir
 		}
 		if name != dockerfile && name != ".dockerignore" {
 			skip, err := ignore.MatchesOrParentMatches(name)
@@ -56,7 +66,10 @@ func BuildContext(fsys fs.FS, dockerfile, inline string, w io.Writer) error {
 				return nil
 			}
 		}
-		return addFile(t, fsys, name, d)
+		if err := addFile(t, fsys, name, d); !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
 	})
 	if err != nil {
 		return err
@@ -89,14 +102,17 @@ func addFile(t *tar.Writer, fsys fs.FS, name string, d fs.DirEntry) error {
 		h.Name += "/"
 	}
 	h.Uid, h.Gid, h.Uname, h.Gname = 0, 0, "", ""
-	if err := t.WriteHeader(h); err != nil || !info.Mode().IsRegular() {
-		return err
+	if !info.Mode().IsRegular() {
+		return t.WriteHeader(h)
 	}
-	f, err := fsys.Open(name)
+	f, err := fsys.Open(name) // first, since it may be gone
 	if err != nil {
 		return err
 	}
 	defer f.Close()
+	if err := t.WriteHeader(h); err != nil {
+		return err
+	}
 	if _, err = io.CopyN(t, f, h.Size); err == io.EOF {
 		return fmt.Errorf("%s became shorter while it was read", name)
 	}

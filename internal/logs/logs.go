@@ -306,6 +306,9 @@ func (l *Log) Mark() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.from = l.size
+	if info, err := os.Stat(l.name); err == nil { // another may have written to it
+		l.from, l.size = info.Size(), info.Size()
+	}
 }
 
 // Masked is a text without the secrets.

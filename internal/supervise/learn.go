@@ -110,7 +110,7 @@ func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log
 }
 
 // patienceInside is how long a service is waited for that listens on another port inside of its container.
-const patienceInside = 20 * time.Second
+const patienceInside = 10 * time.Second
 
 // awaitAnswer waits until a port answers. In front of a container the engine accepts before anybody is there, so that a
 // port which is asked nothing answers only once somebody listens inside, as far as that can be seen.

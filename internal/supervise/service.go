@@ -235,6 +235,10 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 			return "", "", Why{}
 		case c.Verdict == stack.Stranger:
 			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks), Why{}
+		case c.Verdict == stack.Silent:
+			words, why := x.said(log)
+			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in %s%s", p.Host, p.Speaks,
+				words), why
 		default:
 			if elsewhere != "" {
 				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere, p.Host),
@@ -275,6 +279,7 @@ func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Proce
 	if n.image.err != nil {
 		return nil, n.image.err
 	}
+	log.Mark() // what was said so far was of its image
 	x.move(n, change{kind: starts})
 	return run.StartContainer(ctx, x.engine, x.container(s), log.Stream)
 }
