@@ -266,6 +266,9 @@ func (r *Reader) look(line []byte, number int, rules []uint16) {
 				c.Remedy = fillIn(rule.Otherwise, words, "")
 			}
 		}
+		if rule.Dotted != "" && len(words) > 0 && strings.Contains(words[0], ".") {
+			c.Remedy = fillIn(rule.Dotted, words, "")
+		}
 		c.Line, c.Text = number, shown(line, maxShown)
 		if len(line) > maxShown && at[1] > maxShown/2 { // the part that says it
 			c.Text = "…" + shown(line[max(0, at[0]-maxShown/4):], maxShown-1)
@@ -487,7 +490,10 @@ func stripped(out, p []byte) []byte {
 			for k < len(p) && k < 64 && p[k] >= 0x20 && p[k] < 0x40 {
 				k++
 			}
-			p = p[min(k+1, len(p)):]
+			if k < len(p) && p[k] >= 0x40 { // its last byte; anything else is not of it
+				k++
+			}
+			p = p[k:]
 		case ']', 'P', '_', '^', 'X': // a string, which never goes beyond its line
 			k := 1
 			for k < len(p) && p[k] != 7 && p[k] != '\n' && p[k] != 0x1b {

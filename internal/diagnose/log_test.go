@@ -184,6 +184,7 @@ func FuzzReadLog(f *testing.F) {
 	f.Add([]byte("\x1b[31mError: Cannot find module 'x'\x1b"), 3)
 	f.Add([]byte("\xff\xfee\x00r\x00"), 1)
 	f.Add([]byte("\n\n\r\n"), 2)
+	f.Add([]byte("\x1b["), 1) // a sequence that the end of the line cuts
 	f.Fuzz(func(t *testing.T, log []byte, size int) {
 		r := NewReader()
 		for rest := log; len(rest) > 0; {

@@ -25,6 +25,8 @@ type LogRule struct {
 	// Known gives, by what {1} holds, the word {known}; where it has none, Otherwise is the remedy.
 	Known     map[string]string
 	Otherwise string
+	// Dotted is the remedy where {1} is a name with a dot in it.
+	Dotted string
 }
 
 func rule(code string, r rank, line, cause, remedy string) LogRule {
@@ -49,6 +51,12 @@ func known(code string, r rank, line, cause, remedy, otherwise string, of map[st
 // without any of four letters or more is refused by a test. Where one line fits two rules, the earlier one is told.
 var Logs = concat(nativeBuilds, versions, lockFiles, packages, registries, machine, ports, containers, databases,
 	encryption, missing, modules, builds, others)
+
+// dotted adds the remedy for names with a dot.
+func dotted(r LogRule, remedy string) LogRule {
+	r.Dotted = remedy
+	return r
+}
 
 func concat(lists ...[]LogRule) (out []LogRule) {
 	for _, l := range lists {

@@ -344,7 +344,7 @@ var missing = []LogRule{
 	),
 	rule("upstream-unknown", root, `host not found in upstream "([^":]+)`,
 		"nginx knows no server {1}", "Start the service of that name with it, in the same network."),
-	passes(
+	dotted(passes(
 		"name-unknown",
 		direct,
 		`getaddrinfo (?:ENOTFOUND|EAI_AGAIN) ([\w.-]+)|Could not resolve host:? '?([\w.-]+)|`+
@@ -354,9 +354,10 @@ var missing = []LogRule{
 			`Temporary failure in name resolution|Name or service not known|getaddrinfo failed|`+
 			`UnknownHostException: ([\w.-]+)|failed to lookup address information|nodename nor servname`,
 		"the name[ {1}] is not known where it runs",
-		"A name without a dot is a service of the containers' network: outside of it the address is localhost, "+
-			"inside it has to be in the same network. Any other needs the network.",
-	),
+		"It is a service of the containers' network: outside of it the address is localhost, inside the service has "+
+			"to run in "+
+			"the same network."),
+		"Check the network of this machine, and whether the name is right."),
 	passes(
 		"connection-refused",
 		follows,

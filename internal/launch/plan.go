@@ -219,7 +219,14 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 		Options: opt,
 		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
 		Volumes: s.Volumes}
-	m := &mixer{root: root, files: files, Mixed: mixed, plan: p, shell: os.Environ(), secrets: map[string]bool{}}
+	m := &mixer{
+		root:    root,
+		files:   files,
+		Mixed:   mixed,
+		plan:    p,
+		shell:   ofShell(os.Environ()),
+		secrets: map[string]bool{},
+	}
 	var faults stack.Faults
 	for _, n := range ord.Nodes {
 		name, ok := n.ID.Service()
@@ -377,6 +384,13 @@ func (m *mixer) stepEnv(proj *stack.Project, dir string) []string {
 		}
 	}
 	return env
+}
+
+// ofShell is the shell's environment as what is launched gets it. Development servers open a browser by themselves
+// where they can; the address is shown when it answers, and a person opens it.
+func ofShell(env []string) []string {
+	env = slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return strings.HasPrefix(kv, "BROWSER=") })
+	return append(env, "BROWSER=none")
 }
 
 // path is the shell's environment with a project's own programs first in its PATH.

@@ -421,7 +421,7 @@ func (j *judgement) conclude(targets []*target) {
 		case rec == nil || !j.alive && rec.State.Good():
 			s.Cause, s.Remedy = "the stack is not launched", "Launch it: nharbor launch"
 		case !rec.State.Good() && !(rec.State == stack.Quiet && s.Asked > 0 && answered[i] == s.Asked):
-			s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, "See what it says: nharbor logs "+s.Name)
+			s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, stateRemedy(rec))
 		default:
 			s.Good = true
 		}
@@ -443,6 +443,19 @@ func (j *judgement) conclude(targets []*target) {
 		}
 	}
 	j.out.Answers = good && len(j.out.Services) > 0
+}
+
+// stateRemedy is what helps where a service is in such a state, and nothing else is known.
+func stateRemedy(rec *RecordService) string {
+	switch rec.State {
+	case stack.Stopped:
+		return "Start it again: nharbor restart " + rec.Name
+	case stack.Skipped:
+		return "Mend that first, then launch again."
+	case stack.Waiting, stack.Starting:
+		return "Wait until it is up: nharbor check --wait 60s"
+	}
+	return "See what it says: nharbor logs " + rec.Name
 }
 
 // stateWords says what a service's state is, where it is none that is wanted.

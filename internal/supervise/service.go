@@ -208,7 +208,10 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 	var said []string
 	if test := healthTest(n.svc); test != nil {
 		asked = true
-		if err := x.awaitHealth(ctx, proc.(*run.Container).ID, test); err != nil {
+		done := x.progress(n, proc, log, "its health check does not succeed yet")
+		err := x.awaitHealth(ctx, proc.(*run.Container).ID, test)
+		done()
+		if err != nil {
 			if ended() {
 				return "", "", Why{}
 			}
@@ -261,6 +264,28 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 	case <-ctx.Done():
 		return "", "", Why{}
 	}
+}
+
+// progress tells from time to time that a service is waited for, and for what, until it is done.
+func (x *Executor) progress(n *node, proc run.Process, log *logs.Log, what string) (done func()) {
+	begin, end := time.Now(), make(chan struct{})
+	go func() {
+		tick := time.NewTicker(progressEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-end:
+				return
+			case <-tick.C:
+			}
+			text := fmt.Sprintf("for %.0f s, %s", time.Since(begin).Seconds(), what)
+			if s := log.Last(); s != "" {
+				text += "; it last said: " + s
+			}
+			x.move(n, change{kind: tells, text: text, process: proc})
+		}
+	}()
+	return func() { close(end) }
 }
 
 func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Process, error) {
