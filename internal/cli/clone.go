@@ -153,6 +153,6 @@ func (a *app) progress() func(string) {
 		if r := []rune(line); len(r) >= width {
 			line = string(r[:width-1])
 		}
-		fmt.Fprintf(f, "\r\x1b[K%s", line)
+		fmt.Fprintf(f, "\r\x1b[K%s", view.Clean(line))
 	}
 }

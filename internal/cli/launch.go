@@ -26,7 +26,7 @@ import (
 func (a *app) launch() *cobra.Command {
 	var flags fillFlags
 	var opt launch.Options
-	var vouched bool
+	var vouched string
 	c := &cobra.Command{
 		Use:   "launch [SERVICE...]",
 		Short: "Does the whole job: needs, settings, steps, start, check",
@@ -47,11 +47,11 @@ answer, and nharbor stop stops it.`,
 	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy")
 	f.BoolVar(&opt.Literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
 	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
-	f.BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
+	vouchFlag(c, &vouched)
 	return c
 }
 
-func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags, vouched bool) error {
+func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags, vouched string) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
 	if s == nil || err != nil && !session.OnlyVariables(err) {

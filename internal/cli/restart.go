@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) restart() *cobra.Command {
-	var vouched bool
+	var vouched string
 	c := &cobra.Command{
 		Use:   "restart [SERVICE...]",
 		Short: "Restarts the stack, or the services named and what needs them, with the settings as they are now",
@@ -57,7 +57,7 @@ again where what they depend on has changed.`,
 			return a.runRestart(ctx, m, r, plan, args)
 		},
 	}
-	c.Flags().BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
+	vouchFlag(c, &vouched)
 	return c
 }
 

@@ -53,13 +53,19 @@ func Main(args []string) int {
 
 // Run runs one command line and gives the exit code.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut}
+	sink := &view.Sink{To: out}
+	a := &app{in: in, out: sink, err: errOut}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
+	root.SetOut(sink)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	if err == nil && sink.Err != nil {
+		err = &stack.Fault{Kind: stack.NotSo, Code: stack.CodeOutputUnwritten,
+			Text:   "what was to be said could not be written: " + stack.Reason(sink.Err),
+			Remedy: "Free some space where it goes, and ask again.", Cause: sink.Err}
+	}
 	if err == nil {
 		return a.status
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) vouch() *cobra.Command {
-	var agree bool
+	var agree, sum bool
 	c := &cobra.Command{
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
 		Args: takes(0, 0),
@@ -28,9 +28,13 @@ func (a *app) vouch() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !a.json {
+			if !a.json && !sum {
 				a.text().Vouch(list)
 				a.text().Blank()
+			}
+			if sum {
+				fmt.Fprintln(a.out, consent.Sum(list))
+				return nil
 			}
 			if fresh && !agree && a.asks() {
 				agree = a.yes("Do you want to let these run on this machine?")
@@ -59,6 +63,7 @@ func (a *app) vouch() *cobra.Command {
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&sum, "print", false, "print one sum of all of it, for nharbor launch --vouch=SUM")
 	c.Flags().BoolVar(&agree, "agree", false, "consent to the commands as they are now")
 	return c
 }
@@ -71,12 +76,31 @@ func (a *app) yes(question string) bool {
 }
 
 // consent makes sure that a person has vouched for all that is about to run.
-func (a *app) consent(m *session.Mixed, given bool) error {
+func (a *app) consent(m *session.Mixed, given string) error {
 	list, fresh, err := m.Commands()
-	if err != nil || !fresh {
+	if err != nil {
 		return err
 	}
-	return a.agree(m.Root, list, given, "nharbor launch --vouch")
+	if given != "" && given != anything && given != consent.Sum(list) {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
+			Text:   "what this checkout would run is not what --vouch names: its sum is " + consent.Sum(list),
+			Remedy: "Read it with nharbor vouch, and take the sum from nharbor vouch --print."}
+	}
+	if !fresh {
+		return nil
+	}
+	return a.agree(m.Root, list, given != "", "nharbor launch --vouch")
+}
+
+// anything is the value of --vouch without one: consent to whatever is shown.
+const anything = "*"
+
+// vouchFlag adds the flag for unattended consent, which can be pinned to what one has read.
+func vouchFlag(c *cobra.Command, given *string) {
+	c.Flags().StringVar(given, "vouch", "", "consent to the commands that are shown, for unattended runs; with =SUM "+
+		"only "+
+		"to what nharbor vouch --print has given that sum")
+	c.Flags().Lookup("vouch").NoOptDefVal = anything
 }
 
 // agree shows the commands of a list that nobody has vouched for, and keeps a person's consent to all of it. The

@@ -146,12 +146,13 @@ func Section(models []*Value, key string) *Value {
 }
 
 type loader struct {
-	fsys    fs.FS
-	env     dotenv.Lookup
-	project *Project
-	faults  stack.Faults
-	open    []string          // the files that are being included, outermost first
-	trees   map[string]*Value // files read for extends, by name
+	expanded int // bytes of values that variables were put into
+	fsys     fs.FS
+	env      dotenv.Lookup
+	project  *Project
+	faults   stack.Faults
+	open     []string          // the files that are being included, outermost first
+	trees    map[string]*Value // files read for extends, by name
 	// circling are the services, with their files, that are known to extend each other in a circle.
 	circling map[string]bool
 }
@@ -274,11 +275,22 @@ var (
 	behindKey   = expr.New(`^[A-Za-z_][\w.-]*=\$(\w+|\{\w+([:?+-].*)?\})$`)
 )
 
+// maxExpanded is how many bytes the values of all files may come to that variables are put into.
+const maxExpanded = 32 << 20
+
 // interpolate expands the variables in all values, in place; keys are left as they are.
 func (l *loader) interpolate(v *Value, data []byte) {
 	switch v.Kind {
 	case String:
+		if l.expanded > maxExpanded { // told once
+			return
+		}
 		out, uses, err := dotenv.Expand(v.Text, l.env)
+		if len(uses) > 0 {
+			if l.expanded += len(out); err == nil && l.expanded > maxExpanded {
+				err = fmt.Errorf("with its variables the file grows beyond %d bytes", maxExpanded)
+			}
+		}
 		if err != nil {
 			remedy := "Correct the expression."
 			var missing *dotenv.ExpandError

@@ -44,7 +44,10 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 			for _, p := range s.Projects {
 				for _, step := range p.Steps {
 					if stack.StepNode(step.ID) == n.ID {
-						c = Command{Shows: strings.Join(step.Command, " "), Detail: step.Expands, At: step.At}
+						dir := cmp.Or(step.Folder, p.Path)
+						c = Command{Shows: strings.Join(step.Command, " "), At: step.At, Detail: slices.Concat(
+							whereRun(dir), step.Expands, scripts(fsys, dir, append(slices.Clone(step.Expands),
+								strings.Join(step.Command, " "))), loaders(fsys, s, dir))}
 					}
 				}
 			}
@@ -75,6 +78,15 @@ func Step(id stack.NodeID, command, expands []string, at stack.Place) Command {
 	return Command{ID: id, Shows: strings.Join(command, " "), Detail: slices.Clone(expands), At: at}.sealed()
 }
 
+// Sum is one sum of all commands as they are now.
+func Sum(list []Command) string {
+	h := sha256.New()
+	for _, c := range list {
+		fmt.Fprintf(h, "%s %s\n", c.ID, c.Digest)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
@@ -84,7 +96,9 @@ func (c Command) sealed() Command {
 
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
-		c := Command{Shows: strings.Join(v.Command, " "), Detail: slices.Clone(v.Expands), At: v.At}
+		dir := v.Dir()
+		c := Command{Shows: strings.Join(v.Command, " "), At: v.At, Detail: slices.Concat(whereRun(dir), v.Expands,
+			scripts(fsys, dir, append(slices.Clone(v.Expands), strings.Join(v.Command, " "))), loaders(fsys, s, dir))}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
 		}
@@ -115,21 +129,11 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
 		c.Detail = append(c.Detail, "health check: "+strings.Join(h.Test[1:], " "))
 	}
-	for _, m := range v.Container.Mounts {
-		if m.Type == "bind" {
-			c.Detail = append(c.Detail, "sees of this machine: "+m.Source)
-		}
-	}
+	c.Detail = append(c.Detail, reach(v, s)...)
 	for _, e := range v.EnvFiles {
 		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
 			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
 		}
-	}
-	if v.Container.Privileged {
-		c.Detail = append(c.Detail, "privileged: it can do all that root can on this machine")
-	}
-	if v.Container.NetworkMode == "host" {
-		c.Detail = append(c.Detail, "shares this machine's network")
 	}
 	return c
 }

@@ -16,6 +16,7 @@ var cases = map[string]struct {
 	"stranger-without-stack": {port(Port{Check: stack.PortCheck{Verdict: stack.Answers,
 		Owner: &stack.Owner{PID: 7, Command: "quay"}}}),
 		"quay, process 7; this stack is not launched"},
+	"left-behind": {port(Port{Left: true, Check: stack.PortCheck{Verdict: stack.Answers}}), "nharbor stop"},
 	"stranger": {port(Port{Alive: true, Launched: true, Foreign: true,
 		Check: stack.PortCheck{Verdict: stack.Answers}}), "another program"},
 	"hangs-up": {port(Port{Alive: true, Launched: true, Runs: stack.Native, HungUp: true,

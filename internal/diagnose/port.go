@@ -27,6 +27,7 @@ type Port struct {
 	Mend     string // and the remedy
 	Holder   string // in words, who holds the port, where that is not the service
 	Foreign  bool   // the port is known to be held by somebody else
+	Left     bool   // who holds the port was started by a launch of this workspace whose steward is gone
 	HungUp   bool   // it accepted, and hung up without a word
 	Gentle   bool   // it was looked at, and not spoken to
 
@@ -97,6 +98,8 @@ var Ports = []Rule[Port]{
 		"the service was skipped, since {said}; what answers here is another program{owner}",
 		"Mend that first, then launch again.", stack.Stranger},
 	{"skipped", in(stack.Skipped), "the service was skipped, since {said}", "Mend that first, then launch again.", ""},
+	{"left-behind", func(p *Port) bool { return !p.Alive && p.Left && p.Check.Verdict != stack.Refuses },
+		"it still runs from a launch whose steward is gone{owner}", "End it: nharbor stop", stack.Errs},
 	{"stranger-without-stack",
 		func(p *Port) bool { return !p.Alive && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}; this stack is not launched",

@@ -220,6 +220,7 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 		return v, ok
 	}
 	var faults stack.Faults
+	total := 0
 	for _, s := range f.Settings {
 		switch {
 		case !s.HasValue:
@@ -230,6 +231,9 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 			values[s.Key] = s.Value
 		default:
 			v, _, err := Expand(s.Value, lookup)
+			if total += len(v); err == nil && total > maxTotal {
+				err = fmt.Errorf("the values of the file grow beyond %d bytes", maxTotal)
+			}
 			if err != nil {
 				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvVariable,
 					At:     stack.Place{File: f.Name, Line: s.Line},
@@ -239,12 +243,18 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 			}
 			values[s.Key] = v
 		}
+		if total > maxTotal {
+			break
+		}
 	}
 	if len(faults) > 0 {
 		return nil, faults
 	}
 	return values, nil
 }
+
+// maxTotal is how many bytes the values of a file may come to, once variables are put in.
+const maxTotal = 16 << 20
 
 // quoted writes a value so that it reads back the same, keeping the quotes it had where they serve.
 func quoted(value string, was byte) string {

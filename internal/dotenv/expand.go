@@ -24,8 +24,13 @@ type ExpandError struct {
 
 func (e *ExpandError) Error() string { return e.Text }
 
-// maxNesting bounds ${a:-${b:-…}}.
-const maxNesting = 64
+// Bounds of an expansion: how deep ${a:-${b:-…}} goes, how long a value becomes in bytes, and how many variables are
+// put into one text. A checkout of which nobody has read anything may hold anything.
+const (
+	maxNesting  = 64
+	maxExpanded = 1 << 20
+	maxUses     = 1 << 16
+)
 
 // Expand replaces $NAME and ${NAME} in text, in every form of the Compose Specification's chapter
 // on interpolation: ${N:-default}, ${N-default}, ${N:?error}, ${N?error}, ${N:+other}, ${N+other},
@@ -55,6 +60,10 @@ func (x *expander) until(depth int, live bool) (string, error) {
 	}
 	var out strings.Builder
 	for x.pos < len(x.text) {
+		if out.Len() > maxExpanded || len(x.uses) > maxUses {
+			return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("the value grows beyond %d bytes or %d variables",
+				maxExpanded, maxUses)}
+		}
 		c := x.text[x.pos]
 		if c == '}' && depth > 0 {
 			return out.String(), nil
@@ -86,6 +95,9 @@ func (x *expander) until(depth int, live bool) (string, error) {
 			out.WriteByte(c)
 			x.pos++
 		}
+	}
+	if out.Len() > maxExpanded {
+		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("the value grows beyond %d bytes", maxExpanded)}
 	}
 	return out.String(), nil
 }

@@ -76,7 +76,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if local != "" {
 		source, protocols = local, protocols+":file"
 	}
-	g := git{ctx: ctx, protocols: protocols, progress: opt.Progress}
+	g := git{ctx: ctx, protocols: protocols, progress: opt.Progress, ours: true}
 	if err := g.run("", "clone", "--progress", "--no-recurse-submodules", "--", source, work); err != nil {
 		return none, cloneFault(address, err)
 	}
@@ -218,12 +218,37 @@ type git struct {
 	ctx       context.Context
 	protocols string
 	progress  func(string)
+	// ours is true for what is being cloned: its configuration is git's own and the person's, who may need a helper for
+	// the login or another ssh.
+	ours bool
+}
+
+// harmless are settings by which a checkout's own configuration could have git run a command, as values that run none.
+// They go before all that a checkout says. What can't be switched off by a name of its own, filters and converters of
+// files, is run by none of the commands that are used here on what was not cloned by us.
+var harmless = []string{
+	"core.fsmonitor=false", "core.hooksPath=" + os.DevNull, "core.pager=cat", "core.askPass=", "core.editor=:",
+	"core.sshCommand=", "core.gitProxy=", "core.alternateRefsCommand=:", "core.attributesFile=" + os.DevNull,
+	"credential.helper=", "diff.external=", "gpg.program=:", "gpg.ssh.program=:", "gpg.x509.program=:",
+	"log.showSignature=false", "merge.verifySignatures=false", "submodule.recurse=false", "protocol.ext.allow=never",
+	"uploadpack.packObjectsHook=", "sequence.editor=:", "pager.tag=false", "pager.config=false",
+	"fetch.recurseSubmodules=false", "maintenance.auto=false", "gc.auto=0",
 }
 
 func (g git) command(dir string, args ...string) *exec.Cmd {
+	if !g.ours {
+		var first []string
+		for _, setting := range harmless {
+			first = append(first, "-c", setting)
+		}
+		args = append(append(first, "--no-pager", "--no-optional-locks"), args...)
+	}
 	cmd := exec.CommandContext(g.ctx, "git", args...)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_ALLOW_PROTOCOL="+g.protocols)
+	if !g.ours { // nothing that is missing is fetched, from wherever a checkout says
+		cmd.Env = append(cmd.Env, "GIT_NO_LAZY_FETCH=1", "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_COUNT=0")
+	}
 	// The variables that a hook or an alias leaves behind point at another repository.
 	cmd.Env = without(cmd.Env, "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE")
 	return cmd

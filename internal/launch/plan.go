@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
@@ -40,6 +41,8 @@ type Plan struct {
 	Volumes    map[string]stack.Volume
 	Secrets    []string         // values that no log may show
 	Causes     []stack.OwnCause // that the workspace knows of its own
+	// Leads is where bind mounts lead that are links out of the workspace, as they were when consent was asked for.
+	Leads map[string]string
 	// Asks are what a person is to be asked once everything is up; they are no business of the steward's.
 	Asks []Ask `json:"-"`
 	// Tests are the projects' own, in the order of the projects; nor are they.
@@ -259,7 +262,17 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	p.inputs(s)
 	p.Prints = p.prints()
 	m.learnFiles(mixed.Survey)
-	p.Causes = mixed.Survey.Causes
+	p.Causes, p.Leads = mixed.Survey.Causes, map[string]string{}
+	for _, svc := range p.Services {
+		if svc.Container == nil || svc.Runs != stack.Container {
+			continue
+		}
+		for _, mount := range svc.Container.Mounts {
+			if to := consent.Leads(root, mount.Source); mount.Type == "bind" && to != "" {
+				p.Leads[mount.Source] = to
+			}
+		}
+	}
 	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}

@@ -109,7 +109,7 @@ func Source(id stack.NodeID) string { return strings.TrimSuffix(logName(id), ".l
 
 // All reads a source's log of the last launch from its beginning, without the times; fs.ErrNotExist if there is none.
 func All(root, source string) (io.ReadCloser, error) {
-	name := filepath.Join(root, workspace.StateDir, "logs", filepath.Base(source)+".log")
+	name := filepath.Join(workspace.State(root), "logs", filepath.Base(source)+".log")
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
@@ -177,7 +177,7 @@ const (
 )
 
 func (l *Log) open() error {
-	f, err := os.OpenFile(l.name, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	f, err := os.OpenFile(l.name, os.O_CREATE|os.O_WRONLY|os.O_APPEND|workspace.NoFollow, 0o600)
 	if err != nil {
 		return err
 	}
@@ -372,7 +372,7 @@ type place struct {
 
 // Read reads the logs of the services named, or of all.
 func Read(root string, services []string) *Reader {
-	return &Reader{dir: filepath.Join(root, workspace.StateDir, "logs"), wanted: services,
+	return &Reader{dir: filepath.Join(workspace.State(root), "logs"), wanted: services,
 		places: map[string]place{}}
 }
 

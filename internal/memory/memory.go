@@ -40,8 +40,6 @@ type Work struct {
 // Memory is what a workspace remembers of earlier launches: which steps are done, by the content of what they depend
 // on, and how long everything took. Several goroutines may use it at once.
 type Memory struct {
-	file string
-
 	mu   sync.Mutex
 	data memoryData
 	root string
@@ -65,10 +63,13 @@ type memoryData struct {
 	Seals map[string]string `json:"seals,omitempty"`
 }
 
+// memoryFile holds it, in the workspace's state.
+const memoryFile = "memory.json"
+
 // Recall reads a workspace's memory. What can't be read is forgotten.
 func Recall(root string) *Memory {
-	m := &Memory{root: root, file: filepath.Join(root, workspace.StateDir, "memory.json")}
-	if data, err := os.ReadFile(m.file); err == nil {
+	m := &Memory{root: root}
+	if data, err := workspace.ReadState(root, memoryFile); err == nil {
 		if json.Unmarshal(data, &m.data) != nil {
 			m.data = memoryData{}
 		}
@@ -326,9 +327,7 @@ func (m *Memory) write() {
 	if err != nil {
 		return
 	}
-	if _, err := workspace.MakeStateDir(m.root); err == nil {
-		workspace.WriteFile(m.file, data, 0o600)
-	}
+	workspace.WriteState(m.root, memoryFile, data) // what can't be kept is done again
 }
 
 // Sealed remembers with which secrets a store of data was made. What was remembered of it first stays.

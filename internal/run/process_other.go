@@ -32,4 +32,7 @@ func exitOf(err error) Exit {
 }
 
 // KillGroup ends a process. It is for processes whose owner has died.
+// EndGroup asks a process group to end.
+func EndGroup(pid int) { killGroup(pid) }
+
 func KillGroup(pid int) { killGroup(pid) }

@@ -30,5 +30,8 @@ func exitOf(err error) Exit {
 	return Exit{Code: -1, Err: err}
 }
 
+// EndGroup asks a process group to end.
+func EndGroup(pid int) { terminateGroup(pid) }
+
 // KillGroup ends a process group at once. It is for groups whose owner has died.
 func KillGroup(pid int) { killGroup(pid) }

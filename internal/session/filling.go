@@ -128,7 +128,8 @@ func (f *Filled) keep(ctx context.Context) {
 func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, free func(), err error) {
 	free = func() {}
 	if dir, err := workspace.MakeStateDir(s.Root); err == nil {
-		lock := flock.New(filepath.Join(dir, "fill.lock"))
+		lock := flock.New(filepath.Join(dir, "fill.lock"),
+			flock.SetFlag(os.O_CREATE|os.O_RDWR|workspace.NoFollow))
 		if got, err := lock.TryLock(); err == nil && !got {
 			waiting()
 			if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); ctx.Err() != nil {
@@ -234,10 +235,10 @@ func inCheckout(root, file string) (top, rel string, ok bool) {
 }
 
 // waivedFile holds the settings that are to stay empty, beside the rest of the workspace's state.
-func waivedFile(root string) string { return filepath.Join(root, workspace.StateDir, "empty.json") }
+const waivedFile = "empty.json"
 
 func readWaived(root string) (list []fill.Member) {
-	if data, err := os.ReadFile(waivedFile(root)); err != nil || json.Unmarshal(data, &list) != nil {
+	if data, err := workspace.ReadState(root, waivedFile); err != nil || json.Unmarshal(data, &list) != nil {
 		return nil // it is asked for again
 	}
 	return list
@@ -255,14 +256,11 @@ func keepWaived(root string, more []fill.Member) error {
 	}
 	data, err := json.MarshalIndent(list, "", " ")
 	if err == nil {
-		_, err = workspace.MakeStateDir(root)
-	}
-	if err == nil {
-		err = workspace.WriteFile(waivedFile(root), data, 0o600)
+		err = workspace.WriteState(root, waivedFile, data)
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable,
-			At:     stack.Place{File: waivedFile(root)},
+			At:     stack.Place{File: filepath.Join(workspace.State(root), waivedFile)},
 			Text:   "what is to stay empty can't be remembered: " + stack.Reason(err),
 			Remedy: "Check the free space and the rights of .nharbor.", Cause: err}
 	}

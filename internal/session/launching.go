@@ -26,7 +26,7 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 			f.Remedy = "See what: nharbor check. Make it follow: " + c.Remedy
 		}
 		return f
-	case r != nil && !r.Ended:
+	case r != nil && !r.Ended, supervise.Left(ctx, s.Root):
 		_, err := supervise.StopStack(ctx, s.Root, nil)
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
@@ -155,7 +156,11 @@ func (x *Executor) container(s *launch.Service) engine.Spec {
 	}
 	for _, p := range s.Ports {
 		if p.Host > 0 {
-			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
+			ip := p.HostIP
+			if ip == "" && !x.plan().Options.Literal { // a file that names no address hardly means the whole network
+				ip = "127.0.0.1"
+			}
+			spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: p.Host, Target: p.Target,
 				Transport: p.Transport})
 		}
 	}
@@ -174,6 +179,20 @@ func (x *Executor) container(s *launch.Service) engine.Spec {
 			StartPeriod: seconds(h.StartPeriod), Retries: h.Retries}
 	}
 	return spec
+}
+
+// linksAsVouched makes sure that every folder that a container sees leads where it led when consent was asked for.
+func linksAsVouched(p *launch.Plan, s *launch.Service) error {
+	for _, m := range s.Container.Mounts {
+		if m.Type != "bind" {
+			continue
+		}
+		if to := consent.Leads(p.Root, m.Source); to != p.Leads[m.Source] {
+			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched for that", m.Source,
+				first(to, "another place than it did"))
+		}
+	}
+	return nil
 }
 
 // hostPath is where a folder of a bind mount lies on this machine. One inside the workspace that isn't there

@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"time"
 
 	"nimbleharbor/internal/diagnose"
@@ -43,7 +45,11 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 			Text:   "the workspace's state can't be written: " + err.Error(),
 			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
-	said, err := os.OpenFile(filepath.Join(dir, "steward.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	said, err := os.OpenFile(
+		filepath.Join(dir, "steward.log"),
+		os.O_CREATE|os.O_WRONLY|os.O_TRUNC|workspace.NoFollow,
+		0o600,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -112,8 +118,15 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 		return false, err
 	}
 	if r == nil || r.Ended {
-		return false, nil
+		if len(services) > 0 || !Left(ctx, root) {
+			return false, nil
+		}
+		if r == nil {
+			r = &Record{ID: workspace.ID(root)}
+		}
+		return cleanUp(ctx, root, r)
 	}
+	r.wake()
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return cleanUp(ctx, root, r)
@@ -133,10 +146,38 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 		_, err := cleanUp(ctx, root, r)
 		return true, err
 	}
+	if len(m.Left) > 0 {
+		return true, stillThere(m.Left)
+	}
 	if len(services) == 0 {
 		io.Copy(io.Discard, conn) // until the steward has gone
 	}
 	return true, nil
+}
+
+// stillThere is the fault of processes that could not be ended.
+func stillThere(groups []int) error {
+	return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeStillRunning,
+		Text:   fmt.Sprintf("not everything could be ended: of this stack are left the process groups %v", groups),
+		Remedy: "They may belong to another user by now; end them by hand."}
+}
+
+// Left reports whether something of a workspace's stack runs although no steward owns it: processes that carry its
+// mark, or containers that carry its label.
+func Left(ctx context.Context, root string) bool {
+	id := workspace.ID(root)
+	if len(marked(id, "")) > 0 {
+		return true
+	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	e, err := engine.Connect(ctx)
+	if err != nil {
+		return false
+	}
+	defer e.Close()
+	list, err := e.List(ctx, map[string]string{engine.LabelStack: id})
+	return err == nil && slices.ContainsFunc(list, func(c engine.Listed) bool { return c.Running })
 }
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
@@ -198,12 +239,17 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	if err != nil {
 		return nil, err
 	}
+	inside, err := os.OpenRoot(root) // nothing is removed through a link that leaves it
+	if err != nil {
+		return out, err
+	}
+	defer inside.Close()
 	for _, f := range files {
 		rel, err := filepath.Rel(root, f)
 		if err != nil || !filepath.IsLocal(rel) {
 			continue
 		}
-		if err := os.Remove(f); err == nil {
+		if err := inside.Remove(rel); err == nil {
 			out.Files = append(out.Files, filepath.ToSlash(rel))
 		} else if !errors.Is(err, os.ErrNotExist) {
 			return out, err
@@ -231,14 +277,18 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	found, containers := false, false
 	for _, s := range r.Services {
 		containers = containers || s.Runs == stack.Container
-		if s.PID > 1 && groupOf(s.PID) == s.PID && ownedByUs(s.PID, root) {
+		if s.PID > 1 && groupOf(s.PID) == s.PID && isOurs(s.PID, root) {
 			run.KillGroup(s.PID)
 			found = true
 		}
 	}
-	found = endMarked(workspace.ID(root)) > 0 || found
-	if containers {
+	found = len(marked(workspace.ID(root), "")) > 0 || found
+	left := askMarked(workspace.ID(root), "", grace)
+	if containers || len(r.Services) == 0 {
 		e, err := engine.Connect(ctx)
+		if err != nil && !containers {
+			return found, nil // nothing says that there are any
+		}
 		if err != nil {
 			return found, err
 		}
@@ -252,16 +302,23 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 			return found, err
 		}
 	}
+	if len(left) > 0 {
+		return found, stillThere(left)
+	}
 	r.Ended = true
 	data, err := json.MarshalIndent(r, "", " ")
 	if err != nil {
 		return found, err
 	}
-	return found, workspace.WriteFile(recordFile(root), data, 0o600)
+	return found, workspace.WriteState(root, recordName, data)
 }
 
-// ownedByUs reports whether a process works in the workspace: its number may be another's by now.
-func ownedByUs(pid int, root string) bool {
+// isOurs reports whether a process is one that the workspace's stack has started: its number may be another's by now.
+// On Linux it carries our mark; where that can't be seen, it works in the workspace.
+func isOurs(pid int, root string) bool {
+	if mark := markOf(pid); mark != "" || runtime.GOOS == "linux" {
+		return mark == workspace.ID(root)
+	}
 	dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
 	if err != nil {
 		return false

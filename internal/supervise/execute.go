@@ -188,9 +188,9 @@ func (x *Executor) haltNow() {
 	}
 }
 
-// marked is an environment with the mark of the stack.
-func (x *Executor) marked(env []string) []string {
-	return append(slices.Clone(env), marker+"="+x.plan().ID)
+// marked is an environment with the mark of the stack, and of who gets it.
+func (x *Executor) marked(env []string, node stack.NodeID) []string {
+	return append(slices.Clone(env), marker+"="+x.plan().ID, serviceMarker+"="+string(node))
 }
 
 // step runs a step, unless it was done before with the same inputs.
@@ -219,7 +219,7 @@ func (x *Executor) step(ctx context.Context, n *node) {
 		return
 	}
 	defer log.Close()
-	env := x.marked(n.step.Env)
+	env := x.marked(n.step.Env, n.id)
 	for k, v := range n.step.Set {
 		env = append(env, k+"="+v)
 	}

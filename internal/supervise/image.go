@@ -49,7 +49,7 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 	done := x.announce(n, "building "+s.Build)
 	defer done()
 	// Nothing in the archive is read through a link that leaves the folder.
-	root, err := os.OpenRoot(filepath.Join(x.plan().Root, filepath.FromSlash(s.Build)))
+	root, err := openContext(x.plan().Root, s.Build)
 	if err != nil {
 		return fmt.Errorf("the build context can't be read: %w", err)
 	}
@@ -69,6 +69,21 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", s.Build, err, words), why}
 	}
 	return nil
+}
+
+// openContext opens a build's folder. One of the workspace may be no link that leaves it; one that the compose file
+// names outside of it is shown for consent as such.
+func openContext(root, build string) (*os.Root, error) {
+	dir := filepath.FromSlash(build)
+	if !filepath.IsLocal(dir) {
+		return os.OpenRoot(filepath.Join(root, dir))
+	}
+	top, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	defer top.Close()
+	return top.OpenRoot(dir)
 }
 
 // buildFailure is an image that could not be built, with what is known of why.

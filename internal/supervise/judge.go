@@ -19,6 +19,7 @@ import (
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
 )
 
 // Judging asks for the one judgement of a stack: what was launched, how each service stands, and what each port says
@@ -245,6 +246,11 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		Patient: int(protocol.Patience.Seconds()), HungUp: c.Cause == protocol.HungUp,
 		Gentle: protocol.IsGentle(p.Speaks) && c.Verdict == stack.Answers}
 	rec := j.Record.Service(s.Name)
+	if !j.alive && j.Root != "" {
+		id, holder := workspace.ID(j.Root), j.holder(p.Host)
+		known.Left = holder != nil && holder.Labels[engine.LabelStack] == id ||
+			c.Owner != nil && markOf(c.Owner.PID) == id
+	}
 	if rec == nil {
 		j.strange(known, p.Host)
 		return known

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -66,6 +67,7 @@ func (k *Keeper) Dismiss() {
 	}
 	k.tell("dismiss")
 	k.stdin.Close()
+	goOn(k.cmd.Process.Pid) // it may have been stopped by a signal, and would never end
 	k.cmd.Wait()
 }
 
@@ -115,15 +117,17 @@ func Keep(stdin io.Reader) {
 // marker is the variable by which every native process of a stack is known, whatever becomes of its parents.
 const marker = "NIMBLEHARBOR_STACK"
 
-// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many there were. It knows
+// serviceMarker tells beside it which service, or step, has started a process.
+const serviceMarker = "NIMBLEHARBOR_SERVICE"
+
+// marked lists the process groups that carry a stack's mark, of one service or of all for "", but for our own. It knows
 // them on Linux alone.
-func endMarked(id string) int {
+func marked(id, service string) []int {
 	if id == "" {
-		return 0
+		return nil
 	}
-	mark := []byte(marker + "=" + id)
+	var out []int
 	all, _ := filepath.Glob("/proc/[0-9]*/environ")
-	count := 0
 	for _, file := range all {
 		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
 		if err != nil || pid == os.Getpid() {
@@ -133,17 +137,54 @@ func endMarked(id string) int {
 		if err != nil {
 			continue // another's, or gone
 		}
-		for _, kv := range bytes.Split(environ, []byte{0}) {
-			if bytes.Equal(kv, mark) {
-				if group := groupOf(pid); group > 1 && group != groupOf(os.Getpid()) {
-					run.KillGroup(group)
-					count++
-				}
-				break
+		stack, of := "", ""
+		for kv := range bytes.SplitSeq(environ, []byte{0}) {
+			if v, ok := bytes.CutPrefix(kv, []byte(marker+"=")); ok {
+				stack = string(v)
+			} else if v, ok := bytes.CutPrefix(kv, []byte(serviceMarker+"=")); ok {
+				of = string(v)
 			}
 		}
+		group := groupOf(pid)
+		if stack == id && (service == "" || of == service) && group > 1 && group != groupOf(os.Getpid()) &&
+			!slices.Contains(out, group) {
+			out = append(out, group)
+		}
 	}
-	return count
+	return out
+}
+
+// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many there were.
+func endMarked(id string) int {
+	groups := marked(id, "")
+	for _, g := range groups {
+		run.KillGroup(g)
+	}
+	return len(groups)
+}
+
+// askMarked asks the groups that carry a stack's mark, of one service or of all, to end, kills those that do not within
+// the time, and gives those that are there all the same. It is for what has left the group that it was started in.
+func askMarked(id, service string, patience time.Duration) []int {
+	groups := marked(id, service)
+	for _, g := range groups {
+		run.EndGroup(g)
+	}
+	for end := time.Now().Add(patience); len(groups) > 0; time.Sleep(20 * time.Millisecond) {
+		if groups = marked(id, service); time.Now().After(end) {
+			break
+		}
+	}
+	for _, g := range groups {
+		run.KillGroup(g)
+	}
+	for range 50 { // until the system has cleared them away
+		if groups = marked(id, service); len(groups) == 0 {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return groups
 }
 
 // RemoveContainers removes all containers and networks of a stack.

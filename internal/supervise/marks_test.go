@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
 )
 
 // TestRememberedOnce runs a service that sets something up once, where nharbor.toml asks for it.
@@ -87,7 +88,7 @@ func TestResetWithoutEngine(t *testing.T) {
 		m := memory.Recall(root)
 		m.Remember(step, memory.Digest(root, step, ""), []string{inside, outside})
 		data := []byte(`{"ended": true, "services": [{"name": "api", "runs": "native"}]}`)
-		if err := os.WriteFile(recordFile(root), data, 0o600); err != nil {
+		if err := workspace.WriteState(root, recordName, data); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -108,17 +109,23 @@ func TestResetWithoutEngine(t *testing.T) {
 	if err != nil || strings.Join(gone.Files, " ") != "db/tides.sqlite3" || exists(inside) || !exists(outside) {
 		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err, exists(outside))
 	}
-	if err := os.WriteFile(recordFile(root),
-		[]byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`), 0o600); err != nil {
+	if err := workspace.WriteState(root, recordName,
+		[]byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`)); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Reset(t.Context(), root, true); err == nil {
 		t.Error("of volumes that can't be reached nothing is said")
 	}
-	if err := os.WriteFile(recordFile(root), []byte("{"), 0o600); err != nil {
+	if err := workspace.WriteState(root, recordName, []byte("{")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := Reset(t.Context(), root, true); err == nil || !strings.Contains(err.Error(), "can't be read") {
 		t.Errorf("with a broken state: %v", err)
+	}
+	if err := os.WriteFile(recordFile(root), []byte(`{"ended": true}`), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Reset(t.Context(), root, true); err == nil || !strings.Contains(err.Error(), "is not believed") {
+		t.Errorf("with a forged state: %v", err)
 	}
 }

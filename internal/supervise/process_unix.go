@@ -3,9 +3,11 @@
 package supervise
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
+	"strings"
 	"syscall"
 )
 
@@ -27,6 +29,32 @@ func private(dir string) error {
 	}
 	return nil
 }
+
+// isMine reports whether this user owns a file.
+func isMine(info os.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(st.Uid) == os.Getuid()
+}
+
+// isStopped reports whether a process was stopped by a signal; it knows on Linux alone.
+func isStopped(pid int) bool {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	_, rest, ok := bytes.Cut(data, []byte(") "))
+	return ok && len(rest) > 0 && (rest[0] == 'T' || rest[0] == 't')
+}
+
+// isSteward reports whether a process is this program.
+func isSteward(pid int) bool {
+	self, err := os.Executable()
+	exe, err2 := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
+	return err == nil && err2 == nil && strings.TrimSuffix(exe, " (deleted)") == self
+}
+
+// goOn lets a stopped process go on.
+func goOn(pid int) { syscall.Kill(pid, syscall.SIGCONT) }
 
 // groupOf is the process group of a process; 0 if it isn't there.
 func groupOf(pid int) int {

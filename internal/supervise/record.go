@@ -98,13 +98,29 @@ func (r *Record) masked(texts []string) []string {
 	return texts
 }
 
-func recordFile(root string) string { return filepath.Join(root, workspace.StateDir, "stack.json") }
+// recordName is the record's file in the workspace's state.
+const recordName = "stack.json"
+
+func recordFile(root string) string { return filepath.Join(workspace.State(root), recordName) }
 
 // ReadRecord reads what the workspace knows of its stack; nil if none was launched.
 func ReadRecord(root string) (*Record, error) {
-	data, err := os.ReadFile(recordFile(root))
+	data, err := workspace.ReadState(root, recordName)
+	if err != nil { // the steward's place is known without the file, which may have been removed or changed
+		if socket := socketName(workspace.ID(root)); socket != "" {
+			if now := (&Record{Socket: socket}).now(); now != nil {
+				return now, nil
+			}
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
+	}
+	if errors.Is(err, workspace.ErrForged) {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
+			At:     stack.Place{File: recordFile(root)},
+			Text:   "the state of the stack was changed by something else than nharbor, and is not believed",
+			Remedy: "If something still runs, end it by hand; then remove the file.", Cause: err}
 	}
 	if err != nil {
 		return nil, err
@@ -139,6 +155,7 @@ func (r *Record) request(req Request) *Message {
 		return nil
 	}
 	defer c.Close()
+	r.wake()
 	c.SetDeadline(time.Now().Add(2 * time.Second))
 	var m Message
 	if json.NewEncoder(c).Encode(req) != nil || json.NewDecoder(c).Decode(&m) != nil {
@@ -192,6 +209,30 @@ func (r *Record) HeldPorts() map[int]bool {
 		}
 	}
 	return out
+}
+
+// wake lets a steward go on that was stopped by a signal: else everybody would wait for it for ever.
+func (r *Record) wake() {
+	if r.PID > 1 && isStopped(r.PID) && isSteward(r.PID) {
+		goOn(r.PID)
+	}
+}
+
+// socketName is the place of a workspace's steward, if somebody may be there; empty if not.
+func socketName(id string) string {
+	for _, dir := range []string{os.Getenv("XDG_RUNTIME_DIR"), os.TempDir(), "/tmp"} {
+		for _, below := range []string{"nharbor", fmt.Sprintf("nharbor-%d", os.Getuid())} {
+			name := filepath.Join(dir, below, id+".sock")
+			info, err := os.Lstat(filepath.Dir(name))
+			if dir == "" || err != nil || !info.IsDir() || !isMine(info) {
+				continue
+			}
+			if _, err := os.Lstat(name); err == nil {
+				return name
+			}
+		}
+	}
+	return ""
 }
 
 // socketPath is where a workspace's steward listens: in a folder that this user alone can enter, with a

@@ -292,7 +292,7 @@ func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Proce
 	s := n.svc
 	if s.Runs == stack.Native {
 		x.move(n, change{kind: starts})
-		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment),
+		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment, n.id),
 			HoldInput: s.Watches}, log.Stream)
 		if err != nil {
 			return nil, err
@@ -303,6 +303,9 @@ func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Proce
 	<-n.image.ready
 	if n.image.err != nil {
 		return nil, n.image.err
+	}
+	if err := linksAsVouched(x.plan(), s); err != nil {
+		return nil, err
 	}
 	log.Mark() // what was said so far was of its image
 	x.move(n, change{kind: starts})

@@ -39,6 +39,7 @@ type Message struct {
 	Event   *stack.Event `json:"event,omitempty"`
 	Settled *Settled     `json:"settled,omitempty"` // every node has reached a state that lasts
 	Stopped bool         `json:"stopped,omitempty"` // what was asked to stop has stopped
+	Left    []int        `json:"left,omitempty"`    // but for these process groups
 	Error   *stack.Fault `json:"error,omitempty"`
 	Ready   string       `json:"ready,omitempty"` // the socket
 	Record  *Record      `json:"record,omitempty"`
@@ -101,6 +102,7 @@ type steward struct {
 	lease   sync.Once
 	clients sync.WaitGroup
 	stopAll sync.Once
+	left    []int // process groups that could not be ended; known once over has ended
 
 	restarting sync.Mutex // held by a restart: nothing may run for a moment
 
@@ -116,8 +118,16 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 			Text:   "the workspace's state can't be written: " + err.Error(),
 			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
-	s := &steward{plan: plan, settled: make(chan struct{}), closed: make(chan struct{}), told: make(chan struct{}),
-		leased: make(chan struct{}), lock: flock.New(filepath.Join(dir, "steward.lock"))}
+	s := &steward{
+		plan:    plan,
+		settled: make(chan struct{}),
+		closed:  make(chan struct{}),
+		told:    make(chan struct{}),
+		leased: make(
+			chan struct{},
+		),
+		lock: flock.New(filepath.Join(dir, "steward.lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|workspace.NoFollow)),
+	}
 	s.over, s.ended = context.WithCancel(context.Background())
 	if got, err := s.lock.TryLock(); err != nil || !got {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeAlreadyLaunched,
@@ -183,7 +193,7 @@ func (s *steward) save() {
 	defer s.mu.Unlock()
 	s.record.Services, s.record.Steps = s.exec.records(), s.exec.stepRecords()
 	if data, err := json.MarshalIndent(s.record, "", " "); err == nil {
-		workspace.WriteFile(recordFile(s.plan.Root), data, 0o600)
+		workspace.WriteState(s.plan.Root, recordName, data)
 	}
 }
 
@@ -322,6 +332,7 @@ func (s *steward) stop() {
 		s.halt()
 		<-s.settled // nothing is being started any more then
 		s.exec.Stop(nil)
+		s.left = askMarked(s.plan.ID, "", grace) // what steps have started, too
 		if s.engine != nil {
 			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 			defer cancel()
@@ -366,7 +377,7 @@ func (s *steward) serve(c net.Conn) {
 			s.exec.Stop(req.Services)
 			s.save() // whoever asked will look at the record next
 		}
-		out.Encode(Message{Stopped: true})
+		out.Encode(Message{Stopped: true, Left: s.left})
 	case "restart":
 		if req.Plan != nil {
 			s.restart(out, &req)

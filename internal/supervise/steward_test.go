@@ -41,7 +41,7 @@ func TestRecord(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(recordFile(root), data, 0o600); err != nil {
+	if err := workspace.WriteState(root, recordName, data); err != nil {
 		t.Fatal(err)
 	}
 	if r, err = ReadRecord(root); err != nil || !r.Alive() {
@@ -86,7 +86,7 @@ func TestStopWithoutSteward(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(recordFile(root), data, 0o600); err != nil {
+	if err := workspace.WriteState(root, recordName, data); err != nil {
 		t.Fatal(err)
 	}
 	if was, err := StopStack(t.Context(), root, nil); was || err != nil {

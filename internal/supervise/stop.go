@@ -36,6 +36,14 @@ func (x *Executor) Stop(names []string) {
 		})
 	}
 	wait.Wait()
+	if len(names) == 0 {
+		return // the steward looks for all that is left
+	}
+	for id := range targets { // what has left its service's group, to go on in the background
+		if n := x.at(id); n.svc != nil && n.svc.Runs == stack.Native {
+			askMarked(x.plan().ID, string(id), grace)
+		}
+	}
 }
 
 // dependants gives the ids of the services named and of all that need them.

@@ -18,11 +18,11 @@ var Drawings = []string{".svg", ".dot", ".mmd"}
 func Draw(o *order.Order, file string) (text string, ok bool) {
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".svg":
-		return SVG(o), true
+		return washed(SVG(o)), true
 	case ".dot", ".gv":
-		return dot(o), true
+		return washed(dot(o)), true
 	case ".mmd", ".mermaid":
-		return mermaid(o), true
+		return washed(mermaid(o)), true
 	}
 	return "", false
 }

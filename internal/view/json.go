@@ -8,7 +8,7 @@ import (
 
 // JSON writes a contract: lists and maps that hold nothing are written as such, never as null.
 func JSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	e := json.NewEncoder(escaped{w})
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(filled(reflect.ValueOf(v)).Interface())
@@ -16,7 +16,7 @@ func JSON(w io.Writer, v any) error {
 
 // JSONLine writes a contract on one line.
 func JSONLine(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	e := json.NewEncoder(escaped{w})
 	e.SetEscapeHTML(false)
 	return e.Encode(filled(reflect.ValueOf(v)).Interface())
 }

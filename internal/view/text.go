@@ -25,13 +25,14 @@ type Text struct {
 
 // For makes a Text that suits what w is: a terminal of some width, or a pipe or file.
 func For(w io.Writer) *Text {
-	t := &Text{Out: w, Width: 100}
-	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	t := &Text{Width: 100}
+	if f := file(w); f != nil && term.IsTerminal(int(f.Fd())) {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
 			t.Width, t.Screen = width, true
 		}
 		t.Colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	}
+	t.Out = &washer{w, t.Colour}
 	return t
 }
 
@@ -63,7 +64,7 @@ func (t *Text) paint(code, s string) string {
 	if !t.Colour || s == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + s + "\x1b[0m"
+	return "\x1b[" + code + "m" + clean(s) + "\x1b[0m"
 }
 
 // mood colours a word that tells a state, a verdict or a level.
@@ -107,6 +108,12 @@ func (t *Text) table(indent int, rows [][]string) {
 		return
 	}
 	columns := len(rows[0])
+	for i, r := range rows { // before it is measured
+		rows[i] = make([]string, len(r))
+		for k, c := range r {
+			rows[i][k] = clean(c)
+		}
+	}
 	widths := make([]int, columns)
 	for _, r := range rows {
 		for i, c := range r {
@@ -202,16 +209,6 @@ func unbreakable(words []string, limit int) []string {
 	return out
 }
 
-// clean makes text from files and programs safe to print: no control character reaches the terminal.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
-			return '·'
-		}
-		return r
-	}, s)
-}
-
 // Where writes a place as file:line.
 func Where(p stack.Place) string {
 	switch {
@@ -232,7 +229,7 @@ func (t *Text) Faults(faults stack.Faults) {
 		fmt.Fprintf(t.Out, "%s %s\n", t.paint("31", "error:"),
 			strings.Join(wrap(f.Text, max(40, t.Width-7)), "\n       "))
 		if where := f.Where(); where != "" {
-			fmt.Fprintf(t.Out, "where: %s\n", where)
+			fmt.Fprintf(t.Out, "where: %s\n", clean(where))
 			if f.Line != "" {
 				fmt.Fprintf(t.Out, "       %s\n", clean(strings.TrimSpace(f.Line)))
 			}

@@ -82,23 +82,6 @@ func ID(root string) string {
 	return hex.EncodeToString(sum[:5])
 }
 
-// MakeStateDir makes the state folder of the workspace, which git ignores by its own rule, and below it
-// the folder that the parts name. Only this user can enter.
-func MakeStateDir(root string, parts ...string) (string, error) {
-	dir := filepath.Join(root, StateDir)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
-	}
-	ignore := filepath.Join(dir, ".gitignore")
-	if _, err := os.Lstat(ignore); os.IsNotExist(err) {
-		if err := WriteFile(ignore, []byte("*\n"), 0o600); err != nil {
-			return "", err
-		}
-	}
-	dir = filepath.Join(append([]string{dir}, parts...)...)
-	return dir, os.MkdirAll(dir, 0o700)
-}
-
 // WriteFile puts data into the named file at once: a reader, or a crash, finds the old content or the
 // new, never a part.
 func WriteFile(name string, data []byte, perm os.FileMode) (err error) {

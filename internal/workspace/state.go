@@ -1,0 +1,235 @@
+package workspace
+
+import (
+	"bytes"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// State is a workspace's own folder, .nharbor in it, and nothing of that is believed because it lies there: a checkout
+// can bring along a folder of that name, or put files and links into ours with its next commit.
+//
+// The folder is ours when it holds a proof: a sum over its identity in the file system, with a key that lies among the
+// person's own files. One that came with a checkout, or was copied, has none; then the state lies among the person's
+// files too, and what came is neither read, nor followed, nor removed. The files that decide what is ended or removed
+// carry a sum each.
+
+// proofFile holds the proof of a state folder.
+const proofFile = ".proof"
+
+// State is where the state of a workspace lies, or would lie.
+func State(root string) string {
+	dir := filepath.Join(root, StateDir)
+	info, err := os.Lstat(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		if side := sideDir(root); exists(side) { // the folder was there, and was not ours
+			return side
+		}
+		return dir
+	}
+	if err == nil && info.IsDir() && (proven(dir) || empty(dir)) {
+		return dir
+	}
+	return sideDir(root)
+}
+
+func exists(dir string) bool { _, err := os.Lstat(dir); return err == nil }
+
+func empty(dir string) bool {
+	d, err := os.Open(dir)
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	_, err = d.Readdirnames(1)
+	return err == io.EOF
+}
+
+// sideDir is where the state of a workspace lies whose own folder is not ours.
+func sideDir(root string) string {
+	home, err := own()
+	if err != nil {
+		home = filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid()))
+	}
+	return filepath.Join(home, "workspaces", ID(root))
+}
+
+// own is the folder of the person's own state, which no checkout can reach.
+func own() (string, error) {
+	dir := os.Getenv("XDG_STATE_HOME")
+	if !filepath.IsAbs(dir) {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		dir = filepath.Join(home, ".local", "state")
+	}
+	return filepath.Join(dir, "nharbor"), nil
+}
+
+// key reads the key of this person on this machine, and makes it when it is wanted for the first time.
+func key(make bool) ([]byte, error) {
+	dir, err := own()
+	if err == nil && make {
+		err = os.MkdirAll(dir, 0o700)
+	}
+	if err != nil { // no home: what is proven holds until the machine is started anew
+		dir = filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid()))
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, err
+		}
+		if info, err := os.Lstat(dir); err != nil || !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !mine(info) {
+			return nil, fmt.Errorf("%s is not this user's alone", dir)
+		}
+	}
+	name := filepath.Join(dir, "key")
+	data, err := os.ReadFile(name)
+	if err == nil && len(data) >= 32 {
+		return data, nil
+	}
+	if !make {
+		return nil, fs.ErrNotExist
+	}
+	data = []byte(rand.Text() + rand.Text())
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrExist) { // somebody else was first
+		return os.ReadFile(name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if _, err := f.Write(data); err != nil {
+		os.Remove(name)
+		return nil, err
+	}
+	return data, nil
+}
+
+// sum is the keyed sum of something said of a state folder, which is known by its identity and not by its path: a
+// workspace may be moved.
+func sum(dir, of string, data []byte, make bool) (string, error) {
+	k, err := key(make)
+	if err != nil {
+		return "", err
+	}
+	info, err := os.Lstat(dir)
+	if err != nil {
+		return "", err
+	}
+	h := hmac.New(sha256.New, k)
+	fmt.Fprintf(h, "%s\x00%s\x00%d\x00", identity(dir, info), of, len(data))
+	h.Write(data)
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func proven(dir string) bool {
+	data, err := readFew(filepath.Join(dir, proofFile), 256)
+	if err != nil {
+		return false
+	}
+	want, err := sum(dir, "folder", nil, false)
+	return err == nil && hmac.Equal(bytes.TrimSpace(data), []byte(want))
+}
+
+// readFew reads a file that is no link, up to a limit.
+func readFew(name string, limit int64) ([]byte, error) {
+	f, err := os.OpenFile(name, os.O_RDONLY|NoFollow, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = fmt.Errorf("%s is larger than %d bytes", name, limit)
+	}
+	return data, err
+}
+
+// MakeStateDir makes the state folder of the workspace, which git ignores by its own rule, and below it
+// the folder that the parts name. Only this user can enter. No link is followed out of it.
+func MakeStateDir(root string, parts ...string) (string, error) {
+	dir := State(root)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return "", err
+	}
+	r, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	if !proven(dir) {
+		proof, err := sum(dir, "folder", nil, true)
+		if err != nil {
+			return "", err
+		}
+		for name, text := range map[string]string{proofFile: proof + "\n", ".gitignore": "*\n"} {
+			f, err := r.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+			if err != nil {
+				return "", err
+			}
+			_, err = f.WriteString(text)
+			if cerr := f.Close(); err == nil {
+				err = cerr
+			}
+			if err != nil {
+				return "", err
+			}
+		}
+	}
+	if len(parts) == 0 {
+		return dir, nil
+	}
+	below := filepath.Join(parts...)
+	if err := r.MkdirAll(below, 0o700); err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, below), nil
+}
+
+// maxState is how large a file of the state may be, in bytes.
+const maxState = 64 << 20
+
+// ErrForged is the error of a state file that we have not written.
+var ErrForged = errors.New("the file was not written by nharbor for this workspace")
+
+// ReadState reads a file of the state that WriteState has written; any other is as good as none, and the error is
+// ErrForged.
+func ReadState(root, name string) ([]byte, error) {
+	dir := State(root)
+	data, err := readFew(filepath.Join(dir, name), maxState)
+	if err != nil {
+		return nil, err
+	}
+	end := bytes.LastIndexByte(bytes.TrimRight(data, "\n"), '\n')
+	if end < 0 {
+		return nil, ErrForged
+	}
+	said := bytes.TrimSpace(data[end:])
+	want, err := sum(dir, name, data[:end], false)
+	if err != nil || !hmac.Equal(said, []byte(want)) {
+		return nil, ErrForged
+	}
+	return data[:end], nil
+}
+
+// WriteState writes a file of the state at once, with its sum, readable by this user alone.
+func WriteState(root, name string, data []byte) error {
+	dir, err := MakeStateDir(root)
+	if err != nil {
+		return err
+	}
+	s, err := sum(dir, name, data, true)
+	if err != nil {
+		return err
+	}
+	return WriteFile(filepath.Join(dir, name), append(append(bytes.Clone(data), '\n'), s+"\n"...), 0o600)
+}
