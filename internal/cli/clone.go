@@ -85,6 +85,9 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 		if err != nil {
 			return err
 		}
+		if name := gitrepo.Name(ctx, dir); name != "" {
+			workspace.SetKnown(dir, name) // so that it gets what the locker has of it
+		}
 		checkout.Path = "."
 		if several {
 			checkout.Path = filepath.Base(dir)

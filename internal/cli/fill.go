@@ -24,6 +24,7 @@ type fillFlags struct {
 	answers  string
 	only     string
 	noLocker bool
+	given    bool // --from-locker
 	try      bool
 }
 
@@ -31,6 +32,9 @@ func (f *fillFlags) add(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.set, "set", nil, "KEY=VALUE, or FILE:KEY=VALUE for one file; may be repeated")
 	c.Flags().StringVar(&f.answers, "answers", "",
 		"a file that answers what would be asked: KEY=VALUE lines, or TOML with a table for each settings file")
+	c.Flags().BoolVar(&f.given, "from-locker", false,
+		"this folder is the clone that it says to be: give it the issued secrets that the locker has of that "+
+			"repository")
 	c.Flags().BoolVar(&f.noLocker, "no-locker", false,
 		"neither take issued secrets out of the locker nor keep them there")
 }
@@ -137,6 +141,16 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 	if flags.answers != "" {
 		if out.Answers, err = readAnswers(flags.answers); err != nil {
 			return out, err
+		}
+	}
+	switch {
+	case flags.given:
+		out.Clone = func(string, string) bool { return true }
+	case ask && a.asks():
+		out.Clone = func(folder, repository string) bool {
+			return a.yes(fmt.Sprintf("The locker has secrets of %s. Is %s a clone of it that you have made, and may "+
+				"it have them?",
+				view.Clean(repository), view.Clean(folder)))
 		}
 	}
 	if ask && a.asks() {

@@ -168,8 +168,16 @@ func TestLocker(t *testing.T) {
 		"kept in the locker") {
 		t.Errorf("the first clone says %s", out)
 	}
-	if out := b.must(0, "-C", "second", "fill"); !strings.Contains(out, "TIDE_TOKEN  locker") {
+	// What a folder says of itself anybody could have written.
+	if code, _, errOut := b.run("-C", "second", "fill"); code != 4 || !strings.Contains(errOut, "--from-locker") {
+		t.Errorf("a folder that says to be a clone gets the secrets: %d, %s", code, errOut)
+	}
+	if out := b.must(0, "-C", "second", "fill", "--from-locker"); !strings.Contains(out, "TIDE_TOKEN  locker") {
 		t.Errorf("the second clone says %s", out)
+	}
+	b.must(0, "clone", "office/.git", "--into", "third")
+	if out := b.must(0, "-C", "third", "fill"); !strings.Contains(out, "TIDE_TOKEN  locker") {
+		t.Errorf("a clone of ours says %s", out)
 	}
 	if data, err := os.ReadFile(filepath.Join(b.dir, "second", ".env")); err != nil ||
 		string(data) != "# issued by the harbour\nTIDE_TOKEN=tide-7\nNAME=office\n" {
@@ -200,7 +208,7 @@ func TestLocker(t *testing.T) {
 		t.Errorf("unpacking what is for another ended with %d: %s", code, errOut)
 	}
 	theirs.must(0, "locker", "unpack", file)
-	theirs.must(0, "-C", "second", "fill")
+	theirs.must(0, "-C", "second", "fill", "--from-locker")
 	if err := json.Unmarshal([]byte(theirs.must(0, "locker", "list", "--json")), &list); err != nil ||
 		len(list.Secrets) != 1 || list.Secrets[0].Key != "TIDE_TOKEN" || list.Secrets[0].Value != "" {
 		t.Errorf("their locker: %+v, %v", list, err)

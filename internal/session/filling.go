@@ -29,7 +29,10 @@ type Filling struct {
 	Answers map[string]string // the same, from a file
 	Only    string            // this settings file alone; empty for all
 	Locker  bool              // take issued secrets out of the locker, and keep them there
-	Try     bool              // ask the address beside an issued secret whether it is taken
+	// Clone asks a person whether a folder is the clone that it says to be, before secrets of that repository go into
+	// it; nil asks nobody, and gives none.
+	Clone func(folder, repository string) bool
+	Try   bool // ask the address beside an issued secret whether it is taken
 	// Ask asks a person; nil asks nobody.
 	Ask func([]fill.Question) ([]string, error)
 	// Complain is told what went wrong without being a reason to end.
@@ -57,7 +60,7 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 	waived := readWaived(s.Root)
 	opt.Waived = func(file, key string) bool { return slices.Contains(waived, fill.Member{File: file, Key: key}) }
 	if f.Locker {
-		opt.Locker = s.fromLocker(ctx, f.Complain)
+		opt.Locker = s.fromLocker(ctx, f)
 	}
 	if f.Try {
 		opt.Try = func(endpoint, secret string) (string, bool) { return fill.Trial(ctx, trialClient, endpoint, secret) }
@@ -106,6 +109,9 @@ func (f *Filled) keep(ctx context.Context) {
 				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names), Key: s.Key,
 					Value: s.Value(),
 					Since: time.Now().UTC().Truncate(time.Second)})
+				if top, ok := gitrepo.Top(filepath.Dir(filepath.Join(f.Root, filepath.FromSlash(file.Path)))); ok {
+					workspace.SetKnown(top, names[top])
+				}
 				s.Remark = strings.TrimPrefix(s.Remark+"; kept in the locker for the next time", "; ")
 			}
 		}
@@ -158,18 +164,42 @@ func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, fr
 }
 
 // fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that can't be used is
-// said once, and asked no more.
-func (s *Surveyed) fromLocker(ctx context.Context, complain func(error)) func(file, key string) (string, bool) {
+// said once, and asked no more. A folder that says to be a clone of a repository, in its git configuration or by its
+// first commit, which anybody could have written, gets none of its secrets until it is known to be one.
+func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file, key string) (string, bool) {
 	store, err := locker.Default()
-	names := map[string]string{}
+	names, asked := map[string]string{}, map[string]bool{}
 	return func(file, key string) (string, bool) {
 		if err != nil {
 			return "", false
 		}
 		var value string
 		var ok bool
-		if value, ok, err = store.Get(s.Repository(ctx, file, names), key); err != nil {
-			complain(err)
+		name := s.Repository(ctx, file, names)
+		if value, ok, err = store.Get(name, key); err != nil {
+			f.Complain(err)
+		}
+		if !ok || strings.HasPrefix(name, "folder:") {
+			return value, ok
+		}
+		top, _ := gitrepo.Top(filepath.Dir(filepath.Join(s.Root, filepath.FromSlash(file))))
+		if !workspace.Known(top, name) {
+			if _, done := asked[top]; !done {
+				asked[top] = f.Clone != nil && f.Clone(top, name)
+				if asked[top] {
+					workspace.SetKnown(top, name)
+				} else {
+					f.Complain(
+						&stack.Fault{Code: stack.CodeLockerNotGiven, At: stack.Place{File: file}, Text: fmt.Sprintf(
+							"the locker has secrets of %s; that %s is a clone of it says only the folder itself, so "+
+								"that they are "+
+								"not given to it", name, top), Remedy: "If it is one: nharbor fill --from-locker"},
+					)
+				}
+			}
+			if !asked[top] {
+				return "", false
+			}
 		}
 		return value, ok
 	}

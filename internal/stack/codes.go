@@ -64,6 +64,7 @@ const (
 	CodeEnvironmentUnreadable    Code = "environment-unreadable"
 	CodeFileOutside              Code = "file-outside"
 	CodeFileUnreadable           Code = "file-unreadable"
+	CodeLockerNotGiven           Code = "locker-not-given"
 	CodeLogUnreadable            Code = "log-unreadable"
 	CodeProjectUnknown           Code = "project-unknown"
 	CodeFolderNameInvalid        Code = "folder-name-invalid"

@@ -233,3 +233,35 @@ func WriteState(root, name string, data []byte) error {
 	}
 	return WriteFile(filepath.Join(dir, name), append(append(bytes.Clone(data), '\n'), s+"\n"...), 0o600)
 }
+
+// Known reports whether it is known of a folder that it is what it says to be, a clone of a repository of that name:
+// the person has said so, or we have cloned it. What a folder says of itself, anybody could have written.
+func Known(dir, name string) bool {
+	file, want, err := knownAs(dir, name, false)
+	if err != nil {
+		return false
+	}
+	data, err := readFew(file, 256)
+	return err == nil && hmac.Equal(bytes.TrimSpace(data), []byte(want))
+}
+
+// SetKnown remembers that a folder is a clone of the repository of that name.
+func SetKnown(dir, name string) error {
+	file, says, err := knownAs(dir, name, true)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(file), 0o700)
+	}
+	if err != nil {
+		return err
+	}
+	return WriteFile(file, []byte(says+"\n"), 0o600)
+}
+
+func knownAs(dir, name string, make bool) (file, says string, err error) {
+	home, err := own()
+	if err != nil {
+		return "", "", err
+	}
+	says, err = sum(dir, "clone of "+name, nil, make)
+	return filepath.Join(home, "clones", says), says, err
+}
