@@ -16,6 +16,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -276,9 +277,18 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}
+	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return m.ordinary(v) })
 	// a shorter one may be a part of a longer
 	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) })
 	return p, nil
+}
+
+// ordinary reports whether a secret is a word that stands openly everywhere, so that masking it would only spoil what
+// is said: the name of a service, of an image or of what a server speaks, which many take for a first password.
+func (m *mixer) ordinary(secret string) bool {
+	return protocol.Named(secret) != nil || slices.ContainsFunc(m.Stack.Services, func(v stack.Service) bool {
+		return v.Name == secret || protocol.ImageName(v.Image) == secret
+	})
 }
 
 // ask adds a command that asks a person something, if what it is about takes part.
