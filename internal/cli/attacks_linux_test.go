@@ -488,9 +488,19 @@ func TestConsentCovers(t *testing.T) {
 			"" + sumOf("curl x\n")},
 		"a variable that loads": {files{".env": "PORT=1\nNODE_OPTIONS=--require " +
 			"./x.js\n"}, "", "NODE_OPTIONS=--require ./x.js"},
-		"a Dockerfile":   {instead("board/Dockerfile", "/x", "/y"), "", "COPY x /y"},
-		"an entry point": {more("entrypoint: [/evil]"), "", "/evil"},
-		"a privilege":    {more("privileged: true"), "", "privileged"},
+		"a Dockerfile": {instead("board/Dockerfile", "/x", "/y"), "", "COPY x /y"},
+		"another reader of it": {
+			files{"board/Dockerfile": "# syntax=evil/reader\nFROM scratch\n"}, "", "syntax=evil/reader",
+		},
+		"a build argument": {
+			instead("compose.yaml", "build: board", "build: {context: board, args: {E: evil}}"), "", "E=evil",
+		},
+		"a stage": {
+			instead("compose.yaml", "build: board", "build: {context: board, target: evil}"), "", "its stage evil",
+		},
+		"its environment": {instead("compose.yaml", "{A: x}", "{LD_PRELOAD: /evil}"), "", "LD_PRELOAD=/evil"},
+		"an entry point":  {more("entrypoint: [/evil]"), "", "/evil"},
+		"a privilege":     {more("privileged: true"), "", "privileged"},
 		"the engine's socket": {instead("compose.yaml", "./data:", "/var/run/docker.sock:"), "", "the container " +
 			"engine's socket"},
 		"a folder outside":   {instead("compose.yaml", "./data:", "/etc:"), "", "/etc, outside of the workspace"},

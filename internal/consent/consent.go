@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -118,9 +119,20 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			lines = string(data)
 		}
 		for _, line := range strings.Split(lines, "\n") {
-			if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			if line = strings.TrimSpace(line); line != "" && (line[0] != '#' || directive.MatchString(line)) {
 				c.Detail = append(c.Detail, line)
 			}
+		}
+	}
+	if v.Container.Target != "" {
+		c.Detail = append(c.Detail, "up to its stage "+v.Container.Target)
+	}
+	for _, key := range slices.Sorted(maps.Keys(v.Container.BuildArgs)) {
+		c.Detail = append(c.Detail, "with the build argument "+key+"="+v.Container.BuildArgs[key])
+	}
+	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
+		if loadsCode.MatchString(key) {
+			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", which can load code")
 		}
 	}
 	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
@@ -137,6 +149,9 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	}
 	return c
 }
+
+// directive is a line of a Dockerfile that looks like a comment, and has another program read the file.
+var directive = expr.New(`(?i)^#\s*(syntax|escape|check)\s*=`)
 
 // record is what a person has vouched for in one workspace. It lies among the person's own files, since
 // a checkout could bring along anything in its own.
