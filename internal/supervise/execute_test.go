@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -98,10 +99,13 @@ type play struct {
 	ready sync.WaitGroup // done when there is an executor
 }
 
+// plays counts them, so that each has a mark of its own.
+var plays atomic.Int32
+
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	p := &play{root: root, plan: &launch.Plan{Root: root, ID: fmt.Sprintf("test%d", os.Getpid()),
+	p := &play{root: root, plan: &launch.Plan{Root: root, ID: fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
 		Steps:    map[stack.NodeID]launch.Step{},
 		Services: map[stack.NodeID]launch.Service{}}}
 	p.ready.Add(1)
