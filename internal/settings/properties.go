@@ -44,6 +44,7 @@ func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
 			i++
 		}
 		i = min(i, end)
+		afterKey := i
 		var err error
 		if e.Key, err = propertiesText(string(data[start:i])); err != nil {
 			return nil, unreadable(name, "properties", first, i-begin, err.Error())
@@ -62,7 +63,7 @@ func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
 		if e.Value, err = propertiesText(string(data[i:end])); err != nil {
 			return nil, unreadable(name, "properties", first, i-begin+1, err.Error())
 		}
-		if i == end && !strings.ContainsAny(string(data[start:end]), "=: \t") {
+		if i == end && !strings.ContainsAny(string(data[afterKey:end]), "=: \t\f") {
 			e.form = fixed
 		}
 		out = append(out, e)

@@ -118,6 +118,7 @@ func FuzzEdit(f *testing.F) {
 		"a: 1\nb:\n  c: \"d\" # e\n  f:\n", "a = 1\n[b]\nc = 'd' # e\n", "a=1\nb : c\\\n  d\n! e\nf\n"} {
 		f.Add(uint8(i), []byte(s), "new value")
 	}
+	f.Add(uint8(4), []byte("\\ "), "0") // a key that is a space, and nothing behind it
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte, value string) {
 		name := names[int(kind)%len(names)]
 		d, err := Parse(name, FormatOf(name), data)
