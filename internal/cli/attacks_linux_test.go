@@ -338,8 +338,9 @@ func TestNothingIsLeft(t *testing.T) {
 	for name, happens := range map[string]func(*testing.T, *bench){
 		"nothing":              func(*testing.T, *bench) {},
 		"the state is removed": func(_ *testing.T, b *bench) { os.RemoveAll(filepath.Join(b.dir, ".nharbor")) },
-		"the record is " +
-			"truncated": func(_ *testing.T, b *bench) { os.Truncate(filepath.Join(b.dir, ".nharbor/stack.json"), 3) },
+		"the record is truncated": func(_ *testing.T, b *bench) {
+			os.Truncate(filepath.Join(b.dir, ".nharbor/stack.json"), 3)
+		},
 		"the steward is stopped": func(t *testing.T, b *bench) {
 			for _, pid := range steward(t, b) {
 				syscall.Kill(pid, syscall.SIGSTOP)
@@ -547,8 +548,8 @@ func TestLinksLeadNowhere(t *testing.T) {
 	os.MkdirAll(secret, 0o755)
 	put(secret, "Dockerfile", "FROM canary-of-the-person\n", 0o644)
 	put(secret, "env", "CANARY=canary-of-the-person\n", 0o600)
-	b.write(map[string]string{"compose.yaml": "services:\n  pier: {build: ctx, env_file: " +
-		"[my.env]}\n", "package.json": "{}"})
+	b.write(map[string]string{"package.json": "{}",
+		"compose.yaml": "services:\n  pier: {build: ctx, env_file: [my.env]}\n"})
 	for name, to := range map[string]string{"ctx": secret, "my.env": filepath.Join(secret, "env"),
 		".env.example": filepath.Join(secret, "env"), ".env": filepath.Join(secret, "env")} {
 		if err := os.Symlink(to, filepath.Join(b.dir, name)); err != nil {

@@ -22,8 +22,8 @@ import (
 
 func (a *app) diagnose() *cobra.Command {
 	return &cobra.Command{
-		Use: "diagnose [FILE|-]", Short: "Reads a log, or those of the last failure, for the cause and the remedy",
-		Args: takes(0, 1),
+		Use: "diagnose [FILE|-|SERVICE]", Args: takes(0, 1),
+		Short: "Reads a log, or those of the last failure, for the cause and the remedy",
 		Long: `Reads any log for the lines that name a cause, and says what they mean and what to
 do. - reads what is piped in; the name of a service reads its log; without a name
 the logs of all that failed at the last launch. It ends with 1 where something

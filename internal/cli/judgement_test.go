@@ -39,8 +39,8 @@ func main() {
 			w.WriteHeader(500)
 			fmt.Fprint(w, "<html><h1>relation &quot;bookings&quot; does not exist</h1></html>")
 		case r.URL.Path == "/fares":
-			fmt.Fprintf(w, "{\"fares\":[{\"to\":\"Gull " +
-				"Island\",\"cents\":450}],\"key\":%q}", r.Header.Get("Authorization"))
+			fmt.Fprintf(w, "{\"fares\":[{\"to\":\"Gull Island\",\"cents\":450}],\"key\":%q}",
+				r.Header.Get("Authorization"))
 		default:
 			fmt.Fprint(w, "<title>Pier</title>")
 		}

@@ -26,7 +26,7 @@ import (
 func (a *app) launch() *cobra.Command {
 	var flags fillFlags
 	var opt launch.Options
-	var vouched string
+	var vouched pinned
 	c := &cobra.Command{
 		Use:   "launch [SERVICE...]",
 		Short: "Does the whole job: needs, settings, steps, start, check",
@@ -45,13 +45,14 @@ answer, and nharbor stop stops it.`,
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
 	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
 	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy")
-	f.BoolVar(&opt.Literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
+	f.BoolVar(&opt.Literal, "literal", false, "keep to the letter: a plain depends_on waits until begun, "+
+		"a port without an address is published on all")
 	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
 	vouchFlag(c, &vouched)
 	return c
 }
 
-func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags, vouched string) error {
+func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags, vouched pinned) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
@@ -84,8 +85,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 			"the data of %s was made with another password than its settings have now, and will hardly let anybody in",
 			name),
 			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data " +
-				"away: " +
-				"nharbor reset --data"})
+				"away: nharbor reset --data"})
 	}
 	if !a.json {
 		line := "Launching " + view.Count(len(m.Services()), "service", "services")

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) restart() *cobra.Command {
-	var vouched string
+	var vouched pinned
 	c := &cobra.Command{
 		Use:   "restart [SERVICE...]",
 		Short: "Restarts the stack, or the services named and what needs them, with the settings as they are now",

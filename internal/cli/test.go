@@ -14,12 +14,12 @@ import (
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
-	"nimbleharbor/internal/testrun"
 	"nimbleharbor/internal/view"
 )
 
 func (a *app) test() *cobra.Command {
-	var vouched, list bool
+	var vouched pinned
+	var list bool
 	c := &cobra.Command{
 		Use: "test [FOLDER...]", Short: "Runs the projects' own tests against the running stack",
 		Long: `Runs the tests that the projects have of their own, those of the folders named or
@@ -65,15 +65,13 @@ test fails.`,
 			if err != nil {
 				return err
 			}
-			if fresh {
-				if err := a.agree(m.Root, commands, vouched, "nharbor test --vouch"); err != nil {
-					return err
-				}
+			if err := a.agree(m.Root, commands, fresh, vouched, "nharbor test --vouch"); err != nil {
+				return err
 			}
 			return a.runTests(cmd, plan, tests)
 		},
 	}
-	c.Flags().BoolVar(&vouched, "vouch", false, "consent to the commands that are shown, for unattended runs")
+	vouchFlag(c, &vouched)
 	c.Flags().BoolVar(&list, "list", false, "say which tests there are, and run none")
 	return c
 }
@@ -127,29 +125,11 @@ func commandsOf(tests []launch.Test) []consent.Command {
 	return out
 }
 
-// testResult is one project's line of the answer: contract nharbor.test/1.
-type testResult struct {
-	Project string         `json:"project"`
-	Command []string       `json:"command"`
-	Passes  bool           `json:"passes"`
-	Exit    string         `json:"exit"`
-	Seconds float64        `json:"seconds"`
-	Counts  testrun.Counts `json:"counts"`
-	Cause   string         `json:"cause,omitempty"`
-	Remedy  string         `json:"remedy,omitempty"`
-}
-
-type testAnswer struct {
-	Schema string       `json:"schema"`
-	Passes bool         `json:"passes"`
-	Tests  []testResult `json:"tests"`
-}
-
 func (a *app) listTests(tests []launch.Test) error {
 	if a.json {
-		out := testAnswer{Schema: "nharbor.test/1", Tests: []testResult{}}
+		out := view.TestAnswer{Schema: "nharbor.test/1", Tests: []view.TestResult{}}
 		for _, t := range tests {
-			out.Tests = append(out.Tests, testResult{Project: t.Project, Command: t.Command})
+			out.Tests = append(out.Tests, view.TestResult{Project: t.Project, Command: t.Command})
 		}
 		return view.JSON(a.out, out)
 	}
@@ -162,7 +142,7 @@ func (a *app) listTests(tests []launch.Test) error {
 
 func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Test) error {
 	t, begin := a.text(), time.Now()
-	out := testAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0, Tests: []testResult{}}
+	out := view.TestAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0, Tests: []view.TestResult{}}
 	if len(tests) == 0 {
 		a.status = 1
 		if !a.json {
@@ -187,9 +167,9 @@ func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Tes
 			return err
 		}
 		out.Passes = out.Passes && done.Passed
-		out.Tests = append(out.Tests, testResult{test.Project, test.Command, done.Passed, done.Exit,
-			math.Round(1000*done.Seconds) / 1000,
-			done.Counts, done.Cause, done.Remedy})
+		out.Tests = append(out.Tests, view.TestResult{Project: test.Project, Command: test.Command, Passes: done.Passed,
+			Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000, Counts: done.Counts, Cause: done.Cause,
+			Remedy: done.Remedy})
 	}
 	if !out.Passes {
 		a.status = 1
@@ -197,11 +177,6 @@ func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Tes
 	if a.json {
 		return view.JSON(a.out, out)
 	}
-	var rows []view.TestRow
-	for _, r := range out.Tests {
-		rows = append(rows, view.TestRow{Project: r.Project, Passes: r.Passes, Exit: r.Exit, Seconds: r.Seconds,
-			Counts: r.Counts, Cause: r.Cause, Remedy: r.Remedy})
-	}
-	t.Tests(rows)
+	t.Tests(out.Tests)
 	return nil
 }

@@ -19,6 +19,9 @@ func (a *app) vouch() *cobra.Command {
 	c := &cobra.Command{
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
 		Args: takes(0, 0),
+		Long: `Shows every command that the checkout would run, with the scripts that it leads to,
+and what its containers may reach of this machine. Nothing of a checkout runs before
+you consent; what has changed is shown again before it runs.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {
@@ -76,36 +79,47 @@ func (a *app) yes(question string) bool {
 }
 
 // consent makes sure that a person has vouched for all that is about to run.
-func (a *app) consent(m *session.Mixed, given string) error {
+func (a *app) consent(m *session.Mixed, given pinned) error {
 	list, fresh, err := m.Commands()
 	if err != nil {
 		return err
 	}
-	if given != "" && given != anything && given != consent.Sum(list) {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
-			Text:   "what this checkout would run is not what --vouch names: its sum is " + consent.Sum(list),
-			Remedy: "Read it with nharbor vouch, and take the sum from nharbor vouch --print."}
-	}
-	if !fresh {
-		return nil
-	}
-	return a.agree(m.Root, list, given != "", "nharbor launch --vouch")
+	return a.agree(m.Root, list, fresh, given, "nharbor launch --vouch")
 }
 
-// anything is the value of --vouch without one: consent to whatever is shown.
-const anything = "*"
+// pinned is the value of --vouch: empty without the flag, anything for consent to whatever is shown, else the sum of
+// what was read.
+type pinned string
+
+// anything is the value of --vouch without one.
+const anything = "true"
+
+// Set takes the flag's value; String gives it. As a flag that needs none it is shown without a default.
+func (p *pinned) Set(sum string) error { *p = pinned(sum); return nil }
+
+func (p *pinned) String() string { return string(*p) }
+
+// Type is that of flags which need no value.
+func (p *pinned) Type() string { return "bool" }
 
 // vouchFlag adds the flag for unattended consent, which can be pinned to what one has read.
-func vouchFlag(c *cobra.Command, given *string) {
-	c.Flags().StringVar(given, "vouch", "", "consent to the commands that are shown, for unattended runs; with =SUM "+
-		"only "+
-		"to what nharbor vouch --print has given that sum")
+func vouchFlag(c *cobra.Command, given *pinned) {
+	c.Flags().Var(given, "vouch", "consent to the commands that are shown, for unattended runs; "+
+		"--vouch=SUM to those alone that nharbor vouch --print gave this sum")
 	c.Flags().Lookup("vouch").NoOptDefVal = anything
 }
 
-// agree shows the commands of a list that nobody has vouched for, and keeps a person's consent to all of it. The
-// command is one that consents for unattended runs.
-func (a *app) agree(root string, list []consent.Command, given bool, command string) error {
+// agree makes sure that a person has vouched for a list of commands: by now, at the terminal, or by the flag. Where it
+// is fresh, what nobody has vouched for is shown. The command is one that consents for unattended runs.
+func (a *app) agree(root string, list []consent.Command, fresh bool, given pinned, command string) error {
+	switch sum := consent.Sum(list); {
+	case given != "" && given != anything && string(given) != sum:
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
+			Text:   "what this checkout would run is not what --vouch names: its sum is " + sum,
+			Remedy: "Read it with nharbor vouch, and take the sum from nharbor vouch --print."}
+	case !fresh:
+		return nil
+	}
 	if !a.json {
 		var unseen []consent.Command
 		for _, c := range list {
@@ -119,10 +133,7 @@ func (a *app) agree(root string, list []consent.Command, given bool, command str
 		t.Vouch(unseen)
 		t.Blank()
 	}
-	if !given && a.asks() {
-		given = a.yes("Do you want to let it run on this machine?")
-	}
-	if !given {
+	if given == "" && !(a.asks() && a.yes("Do you want to let it run on this machine?")) {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
 			Text:   "nobody has vouched for what this checkout would run",
 			Remedy: "Read it with nharbor vouch; consent there, or with " + command + "."}

@@ -3,7 +3,6 @@ package diagnose
 import (
 	"bytes"
 	"cmp"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -25,7 +24,8 @@ type Cause struct {
 
 	rank    rank
 	passing bool
-	index   int // of its rule
+	telling bool // the line says of what
+	index   int  // of its rule
 }
 
 // Reading is what a log says.
@@ -94,19 +94,29 @@ var (
 // catalogue is the rules that are known, and how they are found.
 type catalogue struct {
 	rules []LogRule
+	of    []int // by the number of an expression: its rule; the sign that something came up is of none
+	exprs []*expr.Expr
 	words *automaton
 }
 
-var builtIn = sync.OnceValue(func() *catalogue { return newCatalogue(Logs) })
+var builtIn = sync.OnceValue(func() *catalogue { return newCatalogue(Logs()) })
 
-// newCatalogue makes rules ready to be looked for; the sign that something came up is the last of them.
+// newCatalogue makes rules ready to be looked for.
 func newCatalogue(rules []LogRule) *catalogue {
+	out := &catalogue{rules: rules}
 	var words [][]string
-	for _, r := range rules {
-		words = append(words, wordsOf(r.line.String()))
+	add := func(rule int, e *expr.Expr) {
+		out.of, out.exprs = append(out.of, rule), append(out.exprs, e)
+		words = append(words, wordsOf(e.String()))
 	}
-	words = append(words, wordsOf(cameUp.String()))
-	return &catalogue{rules: rules, words: newAutomaton(words)}
+	for i, r := range rules {
+		for _, e := range r.lines {
+			add(i, e)
+		}
+	}
+	add(-1, cameUp)
+	out.words = newAutomaton(words)
+	return out
 }
 
 // Reader reads a log, in pieces of any size, and remembers what matters: as much of a long one as of a short one.
@@ -130,7 +140,7 @@ type Reader struct {
 func NewReader(more ...LogRule) *Reader {
 	known := builtIn()
 	if len(more) > 0 {
-		known = newCatalogue(append(slices.Clone(more), Logs...))
+		known = newCatalogue(append(slices.Clone(more), Logs()...))
 	}
 	return &Reader{known: known, best: map[int]*Cause{}}
 }
@@ -228,75 +238,69 @@ func (r *Reader) piece(p []byte) {
 
 var newline = []byte{'\n'}
 
-// look asks the rules that a word of a line stands for.
-func (r *Reader) look(line []byte, number int, rules []uint16) {
-	for _, i := range rules {
-		if int(i) == len(r.known.rules) {
+// look asks the expressions that a word of a line stands for.
+func (r *Reader) look(line []byte, number int, found []uint16) {
+	for _, i := range found {
+		index := r.known.of[i]
+		if index < 0 {
 			if r.out.CameUp != number && cameUp.Match(line) && !notUp.Match(line) {
 				r.out.CameUp = number
 			}
 			continue
 		}
-		c := r.best[int(i)]
-		if c != nil && c.Line == number {
+		c := r.best[index]
+		if c != nil && c.Line == number && c.telling {
 			continue
 		}
-		rule := &r.known.rules[i]
-		at := telling(rule.line, line)
+		at := r.known.exprs[i].FindSubmatchIndex(line)
 		if at == nil {
 			continue
 		}
+		words := wordsAt(line, at)
 		if c == nil {
-			c = &Cause{Code: rule.Code, rank: rule.rank, passing: rule.passing, index: int(i)}
-			r.best[int(i)] = c
+			rule := &r.known.rules[index]
+			c = &Cause{Code: rule.Code, rank: rule.rank, passing: rule.passing, index: index}
+			r.best[index] = c
+		} else if c.Line == number && len(words) == 0 {
+			continue // it says no more of the line than what was found
 		}
-		var words []string
-		for k := 2; k < len(at); k += 2 {
-			if at[k] >= 0 && at[k+1] > at[k] {
-				words = append(words, shown(line[at[k]:at[k+1]], 120))
-			}
+		if c.Line != number {
+			c.Times++
 		}
-		c.Cause, c.Remedy = fillIn(rule.Cause, words, ""), fillIn(rule.Remedy, words, "")
-		if rule.Known != nil {
-			to := ""
-			if len(words) > 0 {
-				to = rule.Known[words[0]]
-			}
-			if c.Remedy = fillIn(rule.Remedy, words, to); to == "" {
-				c.Remedy = fillIn(rule.Otherwise, words, "")
-			}
-		}
-		if rule.Dotted != "" && len(words) > 0 && strings.Contains(words[0], ".") {
-			c.Remedy = fillIn(rule.Dotted, words, "")
-		}
-		c.Line, c.Text = number, shown(line, maxShown)
+		c.Line, c.telling = number, len(words) > 0
+		c.Cause, c.Remedy = r.known.rules[index].speak(words)
+		c.Text = shown(line, maxShown)
 		if len(line) > maxShown && at[1] > maxShown/2 { // the part that says it
 			c.Text = "…" + shown(line[max(0, at[0]-maxShown/4):], maxShown-1)
 		}
-		c.Times++
 	}
 }
 
-// telling is the first match in a line that says of what, or else the first.
-func telling(e *expr.Expr, line []byte) []int {
-	first := e.FindSubmatchIndex(line)
-	for at, from := first, 0; at != nil; {
-		if !slices.ContainsFunc(at[2:], func(i int) bool { return i >= 0 }) {
-			from += max(at[1], 1)
-			if from >= len(line) {
-				break
-			}
-			at = e.FindSubmatchIndex(line[from:])
-			continue
+// wordsAt are the groups of a match that hold something.
+func wordsAt(line []byte, at []int) (words []string) {
+	for k := 2; k < len(at); k += 2 {
+		if at[k] >= 0 && at[k+1] > at[k] {
+			words = append(words, shown(line[at[k]:at[k+1]], 120))
 		}
-		for i := range at {
-			if at[i] >= 0 {
-				at[i] += from
-			}
-		}
-		return at
 	}
-	return first
+	return words
+}
+
+// speak says what a rule means for the words of a line.
+func (l *LogRule) speak(words []string) (cause, remedy string) {
+	known, first := "", ""
+	if len(words) > 0 {
+		first = words[0]
+		known = l.known[first]
+	}
+	remedy = l.do
+	switch {
+	case l.known != nil && known == "":
+		remedy = l.otherwise
+	case l.forDots != "" && strings.Contains(first, "."):
+		remedy = l.forDots
+	}
+	return fillIn(l.says, words, known), fillIn(remedy, words, known)
 }
 
 // fillIn puts words into a text; what stands in brackets goes where its word is missing.
@@ -424,21 +428,6 @@ func ReadLog(in io.Reader, more ...LogRule) (*Reading, error) {
 	return r.Reading(), err
 }
 
-// Said is the line that names the cause, and what it was; the last line where none does. Both are empty for a log
-// without words.
-func (r *Reading) Said() (line string, cause *Cause) {
-	if len(r.Causes) > 0 {
-		return r.Causes[0].Text, &r.Causes[0]
-	}
-	if r.First != nil {
-		return r.First.Text, nil
-	}
-	if len(r.Last) > 0 {
-		return r.Last[len(r.Last)-1].Text, nil
-	}
-	return "", nil
-}
-
 // shown is a text as it may be shown: valid, on one line, without escape sequences and control characters, and not
 // longer than so many characters.
 func shown(b []byte, limit int) string {
@@ -508,24 +497,4 @@ func stripped(out, p []byte) []byte {
 			p = p[1:]
 		}
 	}
-}
-
-// Own makes a rule of what a person has written: an expression for a line, what it means and what to do then. Its
-// faults name what is wrong with the expression.
-func Own(code, line, cause, remedy string) (LogRule, error) {
-	if len(line) > 1000 {
-		return LogRule{}, fmt.Errorf("the expression is longer than 1000 characters")
-	}
-	e, err := expr.Of(line)
-	if err != nil {
-		return LogRule{}, err
-	}
-	words := wordsOf(line)
-	if length(words) < shortest {
-		return LogRule{}, fmt.Errorf(
-			"the expression needs a word of %d letters or more that is in every line it fits",
-			shortest,
-		)
-	}
-	return LogRule{Code: code, rank: root, line: e, Cause: cause, Remedy: remedy}, nil
 }

@@ -56,7 +56,7 @@ func TestCauses(t *testing.T) {
 		shownOnce[c.code] = true
 	}
 	codes := map[string]bool{}
-	for _, r := range Logs {
+	for _, r := range Logs() {
 		if codes[r.Code] {
 			t.Errorf("the rule %s is there twice", r.Code)
 		}
@@ -106,23 +106,23 @@ func TestReading(t *testing.T) {
 	}{
 		"nothing":    {"", "|0|"},
 		"no trouble": {"one\ntwo\n\n", "|0|two"},
-		"unknown": {"start\nthe tide failed to turn\n  at turn (src/tide.js:4:2)\n", "|2|at turn " +
-			"(src/tide.js:4:2)"},
+		"unknown": {"start\nthe tide failed to turn\n  at turn (src/tide.js:4:2)\n",
+			"|2|at turn (src/tide.js:4:2)"},
 		"no error at all": {"0 errors, 3 warnings\nerrors: none\n", "|0|errors: none"},
 		"without an end":  {"x\n" + moduleLine, "package-missing@2|2|" + moduleLine},
-		"in colour": {"\x1b[31mError\x1b[0m: Cannot \x1b[1mfind\x1b[0m module " +
-			"'express'\n", "package-missing@1|1|" + moduleLine},
+		"in colour": {"\x1b[31mError\x1b[0m: Cannot \x1b[1mfind\x1b[0m module 'express'\n",
+			"package-missing@1|1|" + moduleLine},
 		"with a title": {"\x1b]0;quay\x07" + moduleLine + "\n", "package-missing@1|1|" + moduleLine},
 		"in UTF-16":    {wide("x\r\n" + moduleLine + "\r\n"), "package-missing@2|2|" + moduleLine},
 		"binary":       {"\x00\x01\x02\xff\xfe\n" + moduleLine + "\n", "package-missing@2|2|" + moduleLine},
 		"a long line": {strings.Repeat("x", 3*maxLine) + " " + moduleLine + "\n",
 			"package-missing@1|1|" + strings.Repeat("x", maxShown-1) + "…"},
-		"it got over it": {"connect ECONNREFUSED 127.0.0.1:5432\nServer listening on port " +
-			"8081\n", "|0|Server listening on port 8081"},
-		"it did not": {"Server listening on port 8081\nconnect ECONNREFUSED " +
-			"127.0.0.1:5432\n", "connection-refused@2|0|connect ECONNREFUSED 127.0.0.1:5432"},
-		"root before what follows": {"gyp ERR! stack Error: not found: make\nnpm error gyp ERR! build error\nmake: " +
-			"*** Error 1\n",
+		"it got over it": {"connect ECONNREFUSED 127.0.0.1:5432\nServer listening on port 8081\n",
+			"|0|Server listening on port 8081"},
+		"it did not": {"Server listening on port 8081\nconnect ECONNREFUSED 127.0.0.1:5432\n",
+			"connection-refused@2|0|connect ECONNREFUSED 127.0.0.1:5432"},
+		"root before what follows": {"gyp ERR! stack Error: not found: make\n" +
+			"npm error gyp ERR! build error\nmake: *** Error 1\n",
 			"compiler-missing@1 native-build-failed@2|1|make: *** Error 1"},
 		"the later one": {"KeyError: 'PIER_ONE'\nKeyError: 'PIER_TWO'\n", "setting-missing@2|1|KeyError: 'PIER_TWO'"},
 	} {
@@ -247,9 +247,9 @@ func TestDocs(t *testing.T) {
 	head, table, _ := strings.Cut(string(data), mark)
 	var want strings.Builder
 	want.WriteString("\ncode | what it means | what to do\n---|---|---\n")
-	for _, r := range Logs {
+	for _, r := range Logs() {
 		plain := strings.NewReplacer("[", "", "]", "", "{1}", "…", "{2}", "…", "{known}", "…", "|", "\\|", "\n", " ")
-		fmt.Fprintf(&want, "`%s` | %s | %s\n", r.Code, plain.Replace(r.Cause), plain.Replace(r.Remedy))
+		fmt.Fprintf(&want, "`%s` | %s | %s\n", r.Code, plain.Replace(r.says), plain.Replace(r.do))
 	}
 	if table == want.String() {
 		return

@@ -65,15 +65,6 @@ func (p *Port) others() string {
 	return strings.Join(out, " and ")
 }
 
-// runsNow reports whether the service has a process that might answer.
-func (p *Port) runsNow() bool {
-	switch p.State {
-	case stack.Failed, stack.Skipped, stack.Stopped, stack.Ended, stack.Waiting:
-		return false
-	}
-	return p.Alive && p.Launched
-}
-
 const seeLogs = "See what it says: nharbor logs {service}"
 
 func refused(when func(*Port) bool) func(*Port) bool {
@@ -104,17 +95,16 @@ var Ports = []Rule[Port]{
 		func(p *Port) bool { return !p.Alive && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}; this stack is not launched",
 		"Stop it, or launch on other ports: nharbor launch --shift 100", stack.Stranger},
-	{"not-launched", func(p *Port) bool { return !p.Alive }, "the stack is not launched", "Launch it: nharbor " +
-		"launch", ""},
+	{"not-launched", func(p *Port) bool { return !p.Alive },
+		"the stack is not launched", "Launch it: nharbor launch", ""},
 	{"left-out", func(p *Port) bool { return !p.Launched },
 		"it is not part of this launch", "Launch it too: nharbor stop, then nharbor launch", stack.Refuses},
 	{"stopped-and-replaced", func(p *Port) bool { return in(stack.Stopped)(p) && p.Check.Verdict != stack.Refuses },
 		"the service was stopped; what answers here is another program{owner}",
 		"Stop it, then start the service again: nharbor restart {service}", stack.Stranger},
 	{"stopped", in(stack.Stopped), "the service was stopped", "Start it again: nharbor restart {service}", ""},
-	{"waits", in(stack.Waiting), "it was not started yet: it waits {said}", "Wait, or see what it waits for: " +
-		"nharbor order",
-		stack.Refuses},
+	{"waits", in(stack.Waiting), "it was not started yet: it waits {said}",
+		"Wait, or see what it waits for: nharbor order", stack.Refuses},
 	{"stranger",
 		func(p *Port) bool { return p.Foreign && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}",
@@ -150,20 +140,16 @@ var Ports = []Rule[Port]{
 	{"silent",
 		func(p *Port) bool { return p.Check.Verdict == stack.Silent && p.Check.Cause == "" },
 		"it accepts the connection and says nothing within {patient} seconds", seeLogs, ""},
-	{
-		"errs-for-a-reason",
+	{"errs-for-a-reason",
 		func(p *Port) bool { return p.Check.Verdict == stack.Errs && p.Reason != "" },
-		"{check}: {reason}",
-		"{fix}",
-		"",
-	},
+		"{check}: {reason}", "{fix}", ""},
 	{"errs",
 		func(p *Port) bool { return p.Check.Verdict == stack.Errs || p.Check.Verdict == stack.Silent },
 		"", seeLogs, ""},
 	{"tls-or-not",
 		func(p *Port) bool { return p.Check.Verdict == stack.Stranger && p.Check.Speaks == "tls" },
-		"{expected} was expected, and it answers in TLS", "Speak TLS to it, or switch its TLS off for " +
-			"development.", ""},
+		"{expected} was expected, and it answers in TLS",
+		"Speak TLS to it, or switch its TLS off for development.", ""},
 	{"other-protocol",
 		func(p *Port) bool { return p.Check.Verdict == stack.Stranger },
 		"{expected} was expected, and {speaks} answers", "Correct the port at {place}, or see who it is.", ""},

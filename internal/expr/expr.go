@@ -99,6 +99,9 @@ func (e *Expr) ReplaceAllFunc(b []byte, f func([]byte) []byte) []byte {
 	return e.Ready().ReplaceAllFunc(b, f)
 }
 
+// Later keeps an expression for later that is made while the program runs. A wrong one panics when it is first used.
+func Later(text string) *Expr { return &Expr{text: text} }
+
 // Of makes an expression of what a person has written.
 func Of(text string) (*Expr, error) {
 	made, err := regexp.Compile(text)

@@ -16,10 +16,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
-	"nimbleharbor/internal/protocol"
-	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -283,14 +280,6 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	return p, nil
 }
 
-// ordinary reports whether a secret is a word that stands openly everywhere, so that masking it would only spoil what
-// is said: the name of a service, of an image or of what a server speaks, which many take for a first password.
-func (m *mixer) ordinary(secret string) bool {
-	return protocol.Named(secret) != nil || slices.ContainsFunc(m.Stack.Services, func(v stack.Service) bool {
-		return v.Name == secret || protocol.ImageName(v.Image) == secret
-	})
-}
-
 // ask adds a command that asks a person something, if what it is about takes part.
 func (m *mixer) ask(a stack.Ask) {
 	out := Ask{Ask: a, Dir: filepath.Join(m.root, filepath.FromSlash(a.Folder))}
@@ -391,48 +380,6 @@ func (m *mixer) data(id stack.NodeID, project string) []string {
 // taking reports whether a service takes part in the launch.
 func (m *mixer) taking(name string) bool {
 	return slices.ContainsFunc(m.plan.Order.Nodes, func(n order.Node) bool { return n.ID == stack.ServiceNode(name) })
-}
-
-// stepEnv is the environment of a step: that of the native service of its folder, else of any of its project.
-func (m *mixer) stepEnv(proj *stack.Project, dir string) []string {
-	env, best := m.path(proj.Bin), ""
-	for _, id := range slices.Sorted(maps.Keys(m.plan.Services)) {
-		ready := m.plan.Services[id]
-		svc := m.Stack.Service(ready.Name)
-		if svc.Runs != stack.Native || svc.Project != proj.Path || svc.Manager != proj.Manager {
-			continue
-		}
-		if best == "" || svc.Dir() == dir && best != dir {
-			env, best = ready.Environment, svc.Dir()
-		}
-	}
-	return env
-}
-
-// ofShell is the shell's environment as what is launched gets it. Development servers open a browser by themselves
-// where they can; the address is shown when it answers, and a person opens it.
-func ofShell(env []string) []string {
-	env = slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return strings.HasPrefix(kv, "BROWSER=") })
-	return append(env, "BROWSER=none")
-}
-
-// path is the shell's environment with a project's own programs first in its PATH.
-func (m *mixer) path(bin []string) []string {
-	out := slices.Clone(m.shell)
-	if len(bin) == 0 {
-		return out
-	}
-	var dirs []string
-	for _, b := range bin {
-		dirs = append(dirs, filepath.Join(m.root, filepath.FromSlash(b)))
-	}
-	for i, kv := range out {
-		if old, ok := strings.CutPrefix(kv, "PATH="); ok {
-			out[i] = "PATH=" + strings.Join(append(dirs, old), string(os.PathListSeparator))
-			return out
-		}
-	}
-	return append(out, "PATH="+strings.Join(dirs, string(os.PathListSeparator)))
 }
 
 type mixer struct {
@@ -568,44 +515,4 @@ func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 		values["PORT"] = port
 	}
 	return command
-}
-
-// learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
-func (m *mixer) learn(key, value string) {
-	if !dotenv.IsSecret(key, value) {
-		return
-	}
-	inside := false
-	for _, pw := range []string{dotenv.PasswordOf(value), dotenv.WrittenPassword(value)} {
-		if inside = inside || pw != ""; len(pw) >= 6 {
-			m.secrets[pw] = true
-		}
-	}
-	if !inside && len(value) >= 6 {
-		m.secrets[value] = true
-		// A text of several lines is shown line by line.
-		for line := range strings.Lines(value) {
-			if line = strings.TrimSpace(line); len(line) >= 16 && line != value && !strings.HasPrefix(line, "-----") {
-				m.secrets[line] = true
-			}
-		}
-	}
-}
-
-// learnFiles keeps the secrets of the settings files that no service is known to read: a program may read them itself.
-func (m *mixer) learnFiles(s *stack.Stack) {
-	for _, e := range s.EnvFiles {
-		if !e.Present {
-			continue
-		}
-		d, err := settings.Read(m.files, e.Path, e.Format)
-		if err != nil {
-			continue
-		}
-		for _, entry := range d.Entries {
-			if !survey.Placeholder(entry.Value) {
-				m.learn(entry.Key, entry.Value)
-			}
-		}
-	}
 }

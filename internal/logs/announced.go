@@ -1,6 +1,7 @@
 package logs
 
 import (
+	"bufio"
 	"slices"
 	"strconv"
 
@@ -39,10 +40,17 @@ func AnnouncedIn(text string) int {
 }
 
 // Announced are the ports that a service has announced in the beginning of its log, each once, in their order.
-func Announced(lines []Line) []int {
+func Announced(root, service string) []int {
+	in, err := All(root, service)
+	if err != nil {
+		return nil
+	}
+	defer in.Close()
 	var out []int
-	for _, l := range lines[:min(len(lines), early)] {
-		if port := AnnouncedIn(l.Text); port > 0 && !slices.Contains(out, port) {
+	lines := bufio.NewScanner(in)
+	lines.Buffer(nil, 2*maxLine)
+	for n := 0; n < early && lines.Scan(); n++ {
+		if port := AnnouncedIn(lines.Text()); port > 0 && !slices.Contains(out, port) {
 			out = append(out, port)
 		}
 	}

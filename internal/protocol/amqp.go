@@ -31,7 +31,7 @@ var amqp = &Protocol{
 	keys:    expr.New(`(?i)(^|[_.-])(rabbit(mq)?|amqp|broker|queue|celery)`),
 	banner:  func(b []byte) bool { return bytes.HasPrefix(b, []byte("AMQP")) },
 	hello:   amqpHello,
-	hears:   func(b []byte) bool { _, ok := amqpReply(b); return ok },
+	reply:   amqpReply,
 }
 
 const amqpHello = "AMQP\x00\x00\x09\x01"

@@ -16,7 +16,7 @@ var jdwp = &Protocol{
 	Ports:  []int{5005, 8787},
 	byUse:  true,
 	Gentle: true,
-	ask:    exchangeOf("JDWP-Handshake", "jdwp"),
+	ask:    exchange("JDWP-Handshake", greetsWith("jdwp")),
 	banner: func(b []byte) bool { return bytes.HasPrefix(b, []byte("JDWP-Handshake")) },
 	hello:  "JDWP-Handshake",
 }
@@ -38,23 +38,13 @@ var delve = &Protocol{
 	Programs: []string{"dlv"},
 	byUse:    true,
 	Gentle:   true,
-	ask:      exchangeOf(`{"method":"RPCServer.GetVersion","params":[{}],"id":1}`, "delve"),
+	ask:      exchange(`{"method":"RPCServer.GetVersion","params":[{}],"id":1}`, greetsWith("delve")),
 	banner:   func(b []byte) bool { return bytes.Contains(b, []byte(`"DelveVersion"`)) },
 }
 
-// exchangeOf sends a word and knows the protocol's banner in the reply.
-func exchangeOf(say, want string) func(*talk) answer {
-	return func(t *talk) answer {
-		if _, err := t.conn.Write([]byte(say)); err != nil {
-			return hangUp(err)
-		}
-		buf := make([]byte, 512)
-		n, err := t.conn.Read(buf)
-		if n == 0 {
-			return hangUp(err)
-		}
-		return greeted(buf[:n], want)
-	}
+// greetsWith judges a reply by the banner of the protocol that was asked for.
+func greetsWith(want string) func([]byte) (answer, bool) {
+	return func(reply []byte) (answer, bool) { return greeted(reply, want), true }
 }
 
 // debuggerOptions are the options by which programs are told to open a debugger's port. The port, where it is told, is

@@ -25,7 +25,7 @@ var web = &Protocol{
 	Scheme:  "http",
 	schemes: expr.New(`^(http|ws)s?$`),
 	implied: map[string]int{"https": 443, "wss": 443},
-	ask:     func(t *talk) answer { return t.askWeb() },
+	ask:     (*talk).askWeb,
 	banner:  func(b []byte) bool { return bytes.HasPrefix(b, []byte("HTTP/")) },
 	hello:   "GET / HTTP/1.0\r\n\r\n",
 }
@@ -50,7 +50,7 @@ var refusedName = expr.New(`(?i)invalid host header|host header (is )?(not allow
 func (t *talk) askWeb() answer {
 	a := t.askPage()
 	switch {
-	case a.speaks == TLS && a.verdict == stack.Errs:
+	case a.speaks == TLS && a.verdict == stack.Errs: // it has refused us in TLS already
 	case a.speaks == TLS || a.verdict == stack.Refuses && a.says == HungUp,
 		a.status == http.StatusBadRequest && sentPlain.Match(a.body):
 		again := t.again()
@@ -59,7 +59,7 @@ func (t *talk) askWeb() answer {
 		}
 		deadline(t.ctx, again.conn, handshake)
 		if complaint, err := again.encrypt(t.ctx); err == nil {
-			deadline(t.ctx, again.conn, t.patience())
+			deadline(t.ctx, again.conn, Patience)
 			if b := again.askPage(); b.speaks == "http" {
 				b.speaks = "https"
 				if b.says == "" {
@@ -131,7 +131,7 @@ func (t *talk) within(from, location string) (string, bool) {
 		return "", false
 	}
 	to, err := base.Parse(location)
-	if err != nil || (to.Scheme == "https") != t.tls && to.Scheme != "http" || to.Scheme == "https" && !t.tls {
+	if err != nil || to.Scheme == "https" && !t.tls || to.Scheme != "https" && to.Scheme != "http" {
 		return "", false
 	}
 	if to.Port() != base.Port() || to.Hostname() != base.Hostname() && to.Hostname() != "127.0.0.1" {
@@ -213,4 +213,23 @@ func (t *talk) hostHeader() string {
 		return name
 	}
 	return net.JoinHostPort(name, port)
+}
+
+// askNamed asks for a page, and whether it is that of the protocol.
+func (t *talk) askNamed(name string, is func(*answer) bool) answer {
+	a := t.askWeb()
+	if a.status == 0 || a.verdict == stack.Stranger {
+		return a
+	}
+	if is(&a) {
+		if a.speaks == "https" && a.says == "" {
+			a.says = "inside of TLS: its address begins with https://"
+		}
+		a.speaks = name
+		return a
+	}
+	if a.verdict == stack.Errs { // whose error page this is can't be told
+		return a
+	}
+	return answer{verdict: stack.Stranger, speaks: "http", status: a.status, title: a.title}
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strings"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -18,7 +19,7 @@ var grpc = &Protocol{
 	Ports:   []int{50051},
 	Scheme:  "grpc",
 	schemes: expr.New(`^grpcs?$`),
-	ask:     func(t *talk) answer { return t.askHealth() },
+	ask:     (*talk).askHealth,
 	hello:   "PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\x00\x00\x04\x00\x00\x00\x00\x00",
 	// A server's settings come first (RFC 9113, section 3.4): a frame of type 4 on stream 0.
 	banner: func(b []byte) bool {
@@ -33,7 +34,7 @@ func (t *talk) over2(req *http.Request) (*http.Response, []byte, error) {
 	tr := &http.Transport{Protocols: &only, DisableCompression: true,
 		DialContext: func(context.Context, string, string) (net.Conn, error) { return t.conn, nil }}
 	defer tr.CloseIdleConnections()
-	ctx, cancel := context.WithTimeout(t.ctx, t.patience())
+	ctx, cancel := context.WithTimeout(t.ctx, Patience)
 	defer cancel()
 	resp, err := tr.RoundTrip(req.WithContext(ctx))
 	if err != nil {
@@ -68,7 +69,7 @@ func (t *talk) askPage2() answer {
 }
 
 func isGRPC(resp *http.Response) bool {
-	return bytes.HasPrefix([]byte(resp.Header.Get("Content-Type")), []byte("application/grpc"))
+	return strings.HasPrefix(resp.Header.Get("Content-Type"), "application/grpc")
 }
 
 func errorText(err error) string {

@@ -41,7 +41,7 @@ var mongodb = &Protocol{
 	schemes: expr.New(`^mongodb(\+srv)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`),
 	hello:   string(mongoHello()),
-	hears:   func(b []byte) bool { _, ok := mongoReply(b); return ok },
+	reply:   mongoReply,
 }
 
 // mongoHello is the command {hello: 1, $db: "admin"} in a message.

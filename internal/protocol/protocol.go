@@ -55,6 +55,9 @@ type Protocol struct {
 	// hello is what a stranger is sent to find out whether it speaks this, and hears what the reply must be like.
 	hello string
 	hears func([]byte) bool
+	// reply judges what comes back to hello, where that is all the question there is: ask and hears follow from it. ok
+	// is false for what is none of this protocol.
+	reply func([]byte) (a answer, ok bool)
 }
 
 // SignIn is how a server's image is told its first user, and what one signs in with.
@@ -74,7 +77,12 @@ var All []*Protocol
 func init() {
 	All = []*Protocol{web, webTLS, websocket, grpc, postgres, mysql, sqlserver, mongodb, redis, memcached, search, amqp,
 		kafka, nats, mqtt, ldap, ssh, ftp, imap, smtp, s3, dns, jdwp, inspector, debugpy, delve}
-	exchanges()
+	for _, p := range All {
+		if p.reply != nil {
+			p.ask = exchange(p.hello, p.reply)
+			p.hears = func(b []byte) bool { _, ok := p.reply(b); return ok }
+		}
+	}
 }
 
 // Plain is the name for what is asked for nothing but that it accepts.

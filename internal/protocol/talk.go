@@ -27,10 +27,8 @@ type Question struct {
 	Speaks string // the protocol that is expected; Plain asks for nothing but that somebody accepts
 	// Name is by which host name a web server is called, and Path which page is asked for; empty for localhost and /.
 	Name, Path string
-	// Patience is how long an answer is waited for; 0 for the package's.
-	Patience time.Duration
 
-	hasty bool
+	hasty bool // it is put again soon
 }
 
 // Ask speaks to a TCP port of this machine and gives the verdict; Service, Cause and Remedy are left to
@@ -68,7 +66,7 @@ func (q Question) Put(ctx context.Context) stack.PortCheck {
 		}
 		c.Address = address
 		a := (&talk{ctx: ctx, conn: conn, address: address, name: q.Name, path: q.Path, dial: dial,
-			waits: q.Patience, hasty: q.hasty}).speak(q.Speaks)
+			hasty: q.hasty}).speak(q.Speaks)
 		c.Verdict, c.Speaks, c.Status, c.Title, c.Cause = a.verdict, a.speaks, a.status, a.title, a.says
 		c.Said = a.said()
 		c.LatencyMs = float64(time.Since(start).Microseconds()) / 1000
@@ -90,7 +88,6 @@ type talk struct {
 	address    string
 	name, path string // of a web server, see Question
 	dial       dialer
-	waits      time.Duration
 	hasty      bool // it is asked again soon: who else it may be does not matter
 
 	opened *connections // all connections of the conversation
@@ -121,13 +118,6 @@ func (c *connections) end() {
 	}
 }
 
-func (t *talk) patience() time.Duration {
-	if t.waits > 0 {
-		return t.waits
-	}
-	return Patience
-}
-
 // again is the same conversation on a connection of its own; that is nil if none can be had.
 func (t *talk) again() *talk {
 	next := *t
@@ -139,7 +129,7 @@ func (t *talk) again() *talk {
 	if err != nil {
 		return &next
 	}
-	deadline(t.ctx, conn, t.patience())
+	deadline(t.ctx, conn, Patience)
 	t.opened.add(conn)
 	next.conn = conn
 	return &next
@@ -172,14 +162,14 @@ func (t *talk) speak(speaks string) answer {
 	defer t.opened.end()
 	stop := context.AfterFunc(t.ctx, t.opened.end)
 	defer stop()
-	deadline(t.ctx, t.conn, t.patience())
+	deadline(t.ctx, t.conn, Patience)
 	p := Named(speaks)
 	if p == nil || p.ask == nil {
 		return askPlain(t.conn)
 	}
 	finds := !t.hasty && t.dial != nil && p.hello != web.hello
-	if finds && t.patience() > 2*identifying { // what is left is for finding out who it is
-		deadline(t.ctx, t.conn, t.patience()-identifying)
+	if finds { // what is left is for finding out who it is
+		deadline(t.ctx, t.conn, Patience-identifying)
 	}
 	a := p.ask(t)
 	if t.ctx.Err() != nil && a.verdict == stack.Refuses {
@@ -276,9 +266,9 @@ func greeted(b []byte, want string) answer {
 }
 
 // exchange makes the question for a protocol in which the client speaks first, and one reply tells.
-func exchange(p *Protocol, say func() []byte, judge func(reply []byte) (answer, bool)) func(*talk) answer {
+func exchange(say string, judge func(reply []byte) (answer, bool)) func(*talk) answer {
 	return func(t *talk) answer {
-		if _, err := t.conn.Write(say()); err != nil {
+		if _, err := io.WriteString(t.conn, say); err != nil {
 			return hangUp(err)
 		}
 		buf := make([]byte, 4096)

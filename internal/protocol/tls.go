@@ -1,12 +1,12 @@
 package protocol
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"net"
+	"strings"
 	"time"
 
 	"nimbleharbor/internal/expr"
@@ -18,13 +18,12 @@ const TLS = "tls"
 
 // encrypt makes the conversation one inside of TLS (RFC 8446). Whoever signed the certificate is believed: on one's own
 // machine it is mostly the server itself. It also tells what a browser would complain of.
-func (t *talk) encrypt(ctx context.Context, next ...string) (complaint string, err error) {
+func (t *talk) encrypt(ctx context.Context) (complaint string, err error) {
 	name := t.name
 	if name == "" {
 		name = "localhost"
 	}
-	conn := tls.Client(t.conn, &tls.Config{InsecureSkipVerify: true, ServerName: name, NextProtos: next,
-		MinVersion: tls.VersionTLS10})
+	conn := tls.Client(t.conn, &tls.Config{InsecureSkipVerify: true, ServerName: name, MinVersion: tls.VersionTLS10})
 	if err := conn.HandshakeContext(ctx); err != nil {
 		return "", err
 	}
@@ -59,7 +58,7 @@ func refusal(err error) (string, bool) {
 	if errors.As(err, &record) {
 		return "", false
 	}
-	if bytes.Contains([]byte(err.Error()), []byte("tls: ")) {
+	if strings.Contains(err.Error(), "tls: ") {
 		return "the TLS handshake fails: " + oneLine(err.Error(), 120), true
 	}
 	return "", false
@@ -75,7 +74,7 @@ func speaksTLS(ctx context.Context, dial dialer) bool {
 		return false
 	}
 	defer conn.Close()
-	deadline(ctx, conn, 2*time.Second)
+	deadline(ctx, conn, handshake)
 	if _, err = (&talk{conn: conn}).encrypt(ctx); err == nil {
 		return true
 	}
@@ -88,7 +87,7 @@ var webTLS = &Protocol{
 	Name:     "https",
 	Ports:    []int{443, 8443},
 	Scheme:   "https",
-	ask:      func(t *talk) answer { return t.askTLS() },
+	ask:      (*talk).askTLS,
 	relative: "http",
 }
 

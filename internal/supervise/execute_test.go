@@ -467,11 +467,8 @@ func TestContainers(t *testing.T) {
 	}
 	services := []stack.Service{{Name: "api", Ports: p.plan.Services["service:api"].Ports}}
 	record := &Record{Services: x.records()}
-	if c := (Judging{Services: services, Record: record}).Ask(
-		t.Context(),
-	); len(c.Ports) != 1 ||
-		c.Ports[0].Speaks != "http" ||
-		c.Ports[0].Title != "here" {
+	c := Judging{Services: services, Record: record}.Ask(t.Context())
+	if len(c.Ports) != 1 || c.Ports[0].Speaks != "http" || c.Ports[0].Title != "here" {
 		t.Errorf("the check gives %+v", c)
 	}
 	x.Stop(nil)

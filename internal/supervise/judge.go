@@ -5,13 +5,10 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
@@ -92,19 +89,6 @@ type target struct {
 	check   stack.PortCheck
 }
 
-// lookInto asks the engine for its containers.
-func (j *judgement) lookInto(ctx context.Context) {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	e, err := engine.Connect(ctx)
-	if err != nil {
-		return
-	}
-	j.engine = e
-	j.containers, err = e.List(ctx, nil)
-	j.known = err == nil
-}
-
 // targets enters every service into the answer, and lists the ports that are asked.
 func (j *judgement) targets(services []stack.Service) []*target {
 	var out []*target
@@ -152,12 +136,8 @@ func (j *judgement) announced(s *stack.Service) []stack.Port {
 	if !j.alive || j.Root == "" || rec == nil || rec.Runs != stack.Native || rec.PID == 0 {
 		return nil
 	}
-	lines, err := logs.Read(j.Root, []string{s.Name}).Next()
-	if err != nil {
-		return nil
-	}
 	var out []stack.Port
-	for _, port := range logs.Announced(lines) {
+	for _, port := range logs.Announced(j.Root, s.Name) {
 		o := j.owners[port]
 		if o == nil || groupOf(o.PID) != rec.PID ||
 			slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host == port }) {
@@ -220,21 +200,6 @@ func (j *judgement) bound(t *target, says string) stack.PortCheck {
 	return c
 }
 
-// holder is the running container for which the engine holds a port.
-func (j *judgement) holder(port int) *engine.Listed {
-	for i := range j.containers {
-		if j.containers[i].Publishes(port) {
-			return &j.containers[i]
-		}
-	}
-	return nil
-}
-
-// ours reports whether a container is that of the service in this stack.
-func (j *judgement) ours(c *engine.Listed, service string) bool {
-	return c.Service == service && j.Record != nil && c.Labels[engine.LabelStack] == j.Record.ID
-}
-
 // about gathers what is known of a target that was asked.
 func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *diagnose.Port {
 	s, p := t.service, t.port
@@ -278,120 +243,20 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		j.lookInside(ctx, known, holder)
 	}
 	if c.Said != "" && c.Verdict == stack.Errs {
-		if line, cause := reasonOf(c.Said); cause != nil {
+		if cause := reasonOf(c.Said); cause != nil {
 			known.Reason, known.Fix = cause.Cause, cause.Remedy
-		} else if line != "" {
-			known.Reason, known.Fix = "its page says: "+line, "See what it says: nharbor logs "+s.Name
 		}
 	}
 	return known
 }
 
-// lookInside sees who listens inside of a service's container, where that matters: the engine's forwarder accepts
-// before anybody is there.
-func (j *judgement) lookInside(ctx context.Context, known *diagnose.Port, c *engine.Listed) {
-	accepted := known.Check.Verdict == stack.Answers &&
-		(known.Check.Expected == protocol.Plain || known.Gentle)
-	if known.Check.Verdict != stack.Refuses && !accepted {
-		return
-	}
-	list, ok := listensInside(ctx, j.engine, c.ID)
-	if !ok {
-		return
-	}
-	known.Known = true
-	listens := false
-	for _, l := range list {
-		known.Inside = append(known.Inside, diagnose.Listening(l))
-		listens = listens || l.Port == known.Target && !l.Loopback
-	}
-	if accepted && !listens {
-		known.Check.Verdict, known.Check.Speaks, known.Check.Cause = stack.Refuses, "", ""
-	}
-}
-
-// listensInside tells who listens inside of a container: by the kernel's tables of its network, where this user may
-// read them, else by what the container's own cat says.
-func listensInside(ctx context.Context, e *engine.Engine, id string) ([]sockets.Listening, bool) {
-	if e == nil {
-		return nil, false
-	}
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	if runtime.GOOS == "linux" && strings.HasPrefix(e.Address, "unix://") {
-		if s, err := e.Inspect(ctx, id); err == nil && s.Running && isOf(s.PID, id) {
-			if list, ok := sockets.Inside(s.PID); ok {
-				return list, true
-			}
-		}
-	}
-	out, code, err := e.Output(ctx, id, []string{"cat", "/proc/net/tcp", "/proc/net/tcp6"})
-	if err != nil || len(out) == 0 || code != 0 && !strings.Contains(string(out), "local_address") {
-		return nil, false
-	}
-	return sockets.Parse(out), true
-}
-
-// isOf reports whether a process of this machine is in the container.
-func isOf(pid int, id string) bool {
-	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/cgroup", pid))
-	return err == nil && len(id) > 12 && strings.Contains(string(data), id[:12])
-}
-
-// isOwn reports whether a process is of a native service: of its group, or one that has left the group and still
-// carries the stack's mark.
-func (j *judgement) isOwn(pid int, rec *RecordService) bool {
-	group := groupOf(pid)
-	if group == rec.PID {
-		return true
-	}
-	if slices.ContainsFunc(j.Record.Services, func(s RecordService) bool { return s.PID == group }) {
-		return false
-	}
-	return j.Record.ID != "" && markOf(pid) == j.Record.ID
-}
-
-// strange names who holds a port that is not the service's.
-func (j *judgement) strange(known *diagnose.Port, port int) {
-	c := j.holder(port)
-	switch {
-	case c == nil:
-		if o := known.Check.Owner; o != nil {
-			known.Holder = j.process(o)
-		}
-	case c.Labels[engine.LabelRoot] != "" && (j.Record == nil || c.Labels[engine.LabelStack] != j.Record.ID):
-		known.Holder = fmt.Sprintf("the service %s of the stack in %s", c.Service, c.Labels[engine.LabelRoot])
-	default:
-		known.Holder = "the container " + c.Name
-	}
-}
-
-// process says of a process what is known beyond its number; empty for nothing.
-func (j *judgement) process(o *stack.Owner) string {
-	group := groupOf(o.PID)
-	if j.Record != nil && j.alive {
-		for _, s := range j.Record.Services {
-			if s.PID > 0 && s.PID == group {
-				return fmt.Sprintf("the service %s of this stack", s.Name)
-			}
-		}
-	}
-	if id := markOf(o.PID); id != "" && (j.Record == nil || id != j.Record.ID) {
-		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", o.PID)); err == nil {
-			return fmt.Sprintf("%s, process %d, of another stack that nharbor has launched, in "+
-				"%s", o.Command, o.PID, dir)
-		}
-	}
-	return ""
-}
-
-// reasonOf looks for the reason in the text of an error page: a rule's, or the line that speaks of an error.
-func reasonOf(page string) (string, *diagnose.Cause) {
+// reasonOf looks for the reason in the text of an error page; nil where no rule knows it.
+func reasonOf(page string) *diagnose.Cause {
 	r, _ := diagnose.ReadLog(strings.NewReader(diagnose.PlainText(page) + "\n"))
-	if len(r.Causes) > 0 {
-		return r.Causes[0].Text, &r.Causes[0]
+	if len(r.Causes) == 0 {
+		return nil
 	}
-	return "", nil
+	return &r.Causes[0]
 }
 
 // conclude gathers what the targets say into the answer.
@@ -513,18 +378,4 @@ func byName(targets []*target) {
 			}
 		}
 	}
-}
-
-// markOf is the stack whose mark a process carries; empty for none, or where it can't be seen.
-func markOf(pid int) string {
-	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
-	if err != nil {
-		return ""
-	}
-	for kv := range strings.SplitSeq(string(environ), "\x00") {
-		if id, ok := strings.CutPrefix(kv, marker+"="); ok {
-			return id
-		}
-	}
-	return ""
 }

@@ -120,6 +120,29 @@ const marker = "NIMBLEHARBOR_STACK"
 // serviceMarker tells beside it which service, or step, has started a process.
 const serviceMarker = "NIMBLEHARBOR_SERVICE"
 
+// marksOf are the marks that a process carries: of which stack it is, and of which service or step. Both are empty for
+// another's, and where they can't be seen.
+func marksOf(pid int) (stack, service string) {
+	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
+	if err != nil {
+		return "", ""
+	}
+	for kv := range bytes.SplitSeq(environ, []byte{0}) {
+		if v, ok := bytes.CutPrefix(kv, []byte(marker+"=")); ok {
+			stack = string(v)
+		} else if v, ok := bytes.CutPrefix(kv, []byte(serviceMarker+"=")); ok {
+			service = string(v)
+		}
+	}
+	return stack, service
+}
+
+// markOf is the stack whose mark a process carries.
+func markOf(pid int) string {
+	stack, _ := marksOf(pid)
+	return stack
+}
+
 // marked lists the process groups that carry a stack's mark, of one service or of all for "", but for our own. It knows
 // them on Linux alone.
 func marked(id, service string) []int {
@@ -127,24 +150,13 @@ func marked(id, service string) []int {
 		return nil
 	}
 	var out []int
-	all, _ := filepath.Glob("/proc/[0-9]*/environ")
+	all, _ := filepath.Glob("/proc/[0-9]*")
 	for _, file := range all {
-		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		pid, err := strconv.Atoi(filepath.Base(file))
 		if err != nil || pid == os.Getpid() {
 			continue
 		}
-		environ, err := os.ReadFile(file)
-		if err != nil {
-			continue // another's, or gone
-		}
-		stack, of := "", ""
-		for kv := range bytes.SplitSeq(environ, []byte{0}) {
-			if v, ok := bytes.CutPrefix(kv, []byte(marker+"=")); ok {
-				stack = string(v)
-			} else if v, ok := bytes.CutPrefix(kv, []byte(serviceMarker+"=")); ok {
-				of = string(v)
-			}
-		}
+		stack, of := marksOf(pid)
 		group := groupOf(pid)
 		if stack == id && (service == "" || of == service) && group > 1 && group != groupOf(os.Getpid()) &&
 			!slices.Contains(out, group) {

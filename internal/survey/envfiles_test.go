@@ -22,10 +22,9 @@ func TestReads(t *testing.T) {
 			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, DENO_KEY, TERNARY default"},
 		"checked.ts": {"import { z } from 'zod'\nimport Joi from 'joi'\nexport const env = check({\n  BERTH_URL: " +
 			"z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
-			".default(4310),\n  TIDE_KEY: z\n    .string()\n    .optional(),\n  MODE_OF_SEA: z.enum(['calm', " +
-			"'rough'])," +
-			"\n  // UNUSED_KEY: z.string(),\n  PIER_ID: Joi.string().required(),\n  PIER_NOTE: Joi.string(),\n}, " +
-			"process.env)",
+			".default(4310),\n  TIDE_KEY: z\n    .string()\n    .optional(),\n" +
+			"  MODE_OF_SEA: z.enum(['calm', 'rough']),\n  // UNUSED_KEY: z.string(),\n" +
+			"  PIER_ID: Joi.string().required(),\n  PIER_NOTE: Joi.string(),\n}, process.env)",
 			"BERTH_URL must, BERTH_PORT default, TIDE_KEY default, MODE_OF_SEA must, PIER_ID must, PIER_NOTE"},
 		// not of the environment
 		"fares.ts": {"import { z } from 'zod'\nconst fare = z.object({\n  ADULT_FARE: z.number(),\n})", ""},

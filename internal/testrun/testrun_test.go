@@ -10,15 +10,15 @@ import (
 func TestCounts(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ said, want string }{
-		"jest": {"Test Suites: 1 failed, 2 passed, 3 total\nTests:       1 failed, 2 skipped, 9 passed, 12 " +
-			"total", "9 1 2 tests"},
+		"jest": {"Test Suites: 1 failed, 2 passed, 3 total\n" +
+			"Tests:       1 failed, 2 skipped, 9 passed, 12 total", "9 1 2 tests"},
 		"jest, well": {"Tests:       9 passed, 9 total\nSnapshots:   0 total", "9 0 0 tests"},
-		"vitest": {" Test Files  1 failed | 2 passed (3)\n      Tests  1 failed | 9 passed | 2 skipped " +
-			"(12)", "9 1 2 tests"},
+		"vitest": {" Test Files  1 failed | 2 passed (3)\n" +
+			"      Tests  1 failed | 9 passed | 2 skipped (12)", "9 1 2 tests"},
 		"mocha": {"  9 passing (40ms)\n  1 pending\n  2 failing\n", "9 2 1 tests"},
 		"node":  {"ℹ tests 4\nℹ pass 3\nℹ fail 1\nℹ skipped 0", "3 1 0 tests"},
-		"pytest": {"tests/test_fares.py ..F\n===== 1 failed, 2 passed, 1 skipped, 3 warnings in 0.12s " +
-			"=====", "2 1 1 tests"},
+		"pytest": {"tests/test_fares.py ..F\n" +
+			"===== 1 failed, 2 passed, 1 skipped, 3 warnings in 0.12s =====", "2 1 1 tests"},
 		"pytest, quiet": {"14 passed in 0.50s", "14 0 0 tests"},
 		"unittest":      {"Ran 12 tests in 0.1s\n\nFAILED (failures=1, errors=2, skipped=1)", "8 3 1 tests"},
 		"unittest, ok":  {"Ran 12 tests in 0.1s\n\nOK", "12 0 0 tests"},
@@ -33,8 +33,8 @@ func TestCounts(t *testing.T) {
 			"test result: FAILED. 1 passed; 2 failed; 0 ignored", "4 2 1 tests"},
 		"dotnet": {"Passed!  - Failed:     0, Passed:     7, Skipped:     1, Total:     8", "7 0 1 tests"},
 		"mix":    {"12 tests, 1 failure, 1 excluded", "10 1 1 tests"},
-		"go": {"ok  \tsaltmarsh/fares\t0.012s\nFAIL\tsaltmarsh/tides\t0.1s\n?   \tsaltmarsh\t[no test " +
-			"files]\nFAIL", "1 1 0 packages"},
+		"go": {"ok  \tsaltmarsh/fares\t0.012s\nFAIL\tsaltmarsh/tides\t0.1s\n" +
+			"?   \tsaltmarsh\t[no test files]\nFAIL", "1 1 0 packages"},
 		"nobody": {"everything is ok and 3 boats passed the pier", ""},
 	} {
 		var got Counts

@@ -6,18 +6,27 @@ import (
 	"nimbleharbor/internal/testrun"
 )
 
-// TestRow is how one project's own tests have gone.
-type TestRow struct {
-	Project       string
-	Passes        bool
-	Exit          string
-	Seconds       float64
-	Counts        testrun.Counts
-	Cause, Remedy string
+// TestAnswer is the answer of the command test: contract nharbor.test/1.
+type TestAnswer struct {
+	Schema string       `json:"schema"`
+	Passes bool         `json:"passes"`
+	Tests  []TestResult `json:"tests"`
+}
+
+// TestResult is how one project's own tests have gone.
+type TestResult struct {
+	Project string         `json:"project"`
+	Command []string       `json:"command"`
+	Passes  bool           `json:"passes"`
+	Exit    string         `json:"exit"`
+	Seconds float64        `json:"seconds"`
+	Counts  testrun.Counts `json:"counts"`
+	Cause   string         `json:"cause,omitempty"`
+	Remedy  string         `json:"remedy,omitempty"`
 }
 
 // Tests shows how projects' own tests have gone, with the counts of each runner.
-func (t *Text) Tests(rows []TestRow) {
+func (t *Text) Tests(rows []TestResult) {
 	t.Blank()
 	var table [][]string
 	all := true

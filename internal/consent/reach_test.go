@@ -1,0 +1,123 @@
+package consent
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"nimbleharbor/internal/stack"
+)
+
+// TestScripts gives the sums of the scripts that commands name, and of nothing that people work on.
+func TestScripts(t *testing.T) {
+	t.Parallel()
+	run := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o755} }
+	plain := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o644} }
+	fsys := fstest.MapFS{"office/up.sh": plain("echo up"), "office/bin/rota": run("#!/bin/sh"), "office/server.js": run("x"),
+		"office/scripts/seed": run("x"), "office/scripts/notes": plain("x"), "tools/deep.sh": plain("x"),
+		"office/folder.sh/x": plain("x")}
+	for line, want := range map[string]string{
+		"sh up.sh && node server.js":        "office/up.sh",
+		"./bin/rota":                        "office/bin/rota",
+		"bin/rota; scripts/seed --all":      "office/bin/rota office/scripts/seed",
+		"cat scripts/notes":                 "",
+		"bash ../tools/deep.sh":             "tools/deep.sh",
+		"bash ../../outside.sh":             "",
+		"sh $(up.sh) \"up.sh\" 'absent.sh'": "office/up.sh",
+		"node server.js":                    "",
+		"sh folder.sh":                      "",
+	} {
+		var got []string
+		for _, s := range scripts(fsys, "office", []string{line}) {
+			got = append(got, strings.Fields(s)[3])
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s names %q, want %q", line, got, want)
+		}
+	}
+	before := scripts(fsys, "office", []string{"sh up.sh"})
+	fsys["office/up.sh"] = plain("echo down")
+	if after := scripts(fsys, "office", []string{"sh up.sh"}); after[0] == before[0] {
+		t.Error("another content has the same sum")
+	}
+}
+
+// TestLoaders names the variables in settings files by which programs load code.
+func TestLoaders(t *testing.T) {
+	t.Parallel()
+	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
+	fsys := fstest.MapFS{".env": file("PORT=1\nNODE_OPTIONS=--require ./x.js\n"),
+		"office/.env": file("LD_PRELOAD=./x.so\nNODE_ENV=test\nPATH\n"), "desk/.env": file("PYTHONPATH=.\n"),
+		"office/broken.env": file("='")}
+	s := &stack.Stack{}
+	for _, name := range []string{".env", "office/.env", "desk/.env", "office/broken.env", "office/absent.env"} {
+		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name})
+	}
+	got := strings.Join(loaders(fsys, s, "office"), "\n")
+	want := "with NODE_OPTIONS=--require ./x.js, which can load code (.env:2)\n" +
+		"with LD_PRELOAD=./x.so, which can load code (office/.env:1)"
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// TestReach says in words what a container may reach beyond its own.
+func TestReach(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	if err := os.MkdirAll(filepath.Join(root, "data"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	outside := t.TempDir()
+	if err := os.Symlink(outside, filepath.Join(root, "link")); err != nil {
+		t.Fatal(err)
+	}
+	bind := func(source string) stack.Mount { return stack.Mount{Type: "bind", Source: source, Target: "/x"} }
+	s := &stack.Stack{Root: root, Volumes: map[string]stack.Volume{"theirs": {External: true}, "ours": {}},
+		Networks: map[string]stack.Network{"lan": {External: true}, "default": {}}}
+	for name, c := range map[string]struct {
+		spec  stack.ContainerSpec
+		ports []stack.Port
+		want  string
+	}{
+		"nothing":           {stack.ContainerSpec{Networks: []string{"default"}}, nil, ""},
+		"a folder":          {stack.ContainerSpec{Mounts: []stack.Mount{bind("data")}}, nil, "sees of this machine: data"},
+		"to read":           {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "bind", Source: "data", ReadOnly: true}}}, nil, "(to read)"},
+		"a folder outside":  {stack.ContainerSpec{Mounts: []stack.Mount{bind("/etc")}}, nil, "/etc, outside of the workspace"},
+		"one above":         {stack.ContainerSpec{Mounts: []stack.Mount{bind("../x")}}, nil, "../x, outside of the workspace"},
+		"a link":            {stack.ContainerSpec{Mounts: []stack.Mount{bind("link")}}, nil, "link, which leads to "},
+		"below a link":      {stack.ContainerSpec{Mounts: []stack.Mount{bind("link/absent/x")}}, nil, "which leads to "},
+		"the engine":        {stack.ContainerSpec{Mounts: []stack.Mount{bind("/var/run/docker.sock")}}, nil, "engine's socket"},
+		"a volume":          {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "volume", Source: "ours"}}}, nil, ""},
+		"another's volume":  {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "volume", Source: "theirs"}}}, nil, "not this stack's: theirs"},
+		"another's network": {stack.ContainerSpec{Networks: []string{"lan"}}, nil, "not this stack's: lan"},
+		"privileges":        {stack.ContainerSpec{Privileged: true}, nil, "all that root can"},
+		"the host":          {stack.ContainerSpec{NetworkMode: "host"}, nil, "shares this machine's network"},
+		"another container": {stack.ContainerSpec{NetworkMode: "container:quay"}, nil, "the network of the container quay"},
+		"a port":            {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80}}, ""},
+		"a port for all": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80, HostIP: "0.0.0.0"}},
+			"port 80 to every address"},
+	} {
+		got := strings.Join(reach(&stack.Service{ContainerWay: stack.ContainerWay{Container: &c.spec}, Ports: c.ports}, s), "; ")
+		if !strings.Contains(got, c.want) || (got == "") != (c.want == "") {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+	}
+}
+
+// TestSum changes with every command, and with their order.
+func TestSum(t *testing.T) {
+	t.Parallel()
+	a := Step("step:test:a", []string{"go", "test"}, nil, stack.Place{})
+	b := Step("step:test:b", []string{"go", "test"}, []string{"x"}, stack.Place{})
+	seen := map[string]bool{}
+	for _, list := range [][]Command{nil, {a}, {b}, {a, b}, {b, a}} {
+		if s := Sum(list); seen[s] || len(s) != 32 {
+			t.Errorf("%d commands have the sum %q", len(list), s)
+		} else {
+			seen[s] = true
+		}
+	}
+}

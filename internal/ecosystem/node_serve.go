@@ -1,0 +1,289 @@
+package ecosystem
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
+
+func (n *nodeProject) serveScript() string {
+	return firstScript(n.pkg.Scripts, "dev", "start:dev", "start-dev", "develop", "serve", "start:local", "start")
+}
+
+// serve finds what runs: the server, and workers and watchers beside it.
+func (n *nodeProject) serve() {
+	p := &n.out.Project
+	scripts := n.pkg.Scripts
+	main := n.serveScript()
+	if p.NotHere != "" {
+		return
+	}
+	line, together := scripts[main], map[string]bool{}
+	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
+		n.out.remark(
+			stack.Note,
+			stack.CodeScriptRunsAll,
+			n.at("scripts."+main),
+			fmt.Sprintf(
+				"the script %s starts several things at once; here each of them is a service of its own",
+				main,
+			),
+			"To launch only some: nharbor launch SERVICE…",
+		)
+		at := n.at("scripts." + main)
+		main = ""
+		for i, piece := range n.ownPieces(line, 0) {
+			v, watches := n.pieceServed(piece, at), n.watches(piece)
+			switch {
+			case i == 0 && piece.script != "" && !watches:
+				main, line = piece.script, piece.line
+				continue
+			case i == 0 && !watches:
+				v.Ports, v.PortBy = n.ports(piece.line, at), n.portBy()
+				p.Serve = &v
+				continue
+			case watches && p.Serve == nil && main == "":
+				continue // of whatever serves it, nothing is known here
+			}
+			v.Watches, v.Name = watches, scriptAsName(cmp.Or(piece.script, nameOfLine(piece.line)))
+			p.Also = append(p.Also, v)
+			together[piece.script] = true
+		}
+	}
+	if main != "" {
+		serve := n.process(main)
+		for _, r := range n.runs(main, nil) {
+			line += "\n" + strings.Join(r.words, " ")
+		}
+		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
+		serve.PortBy = n.portBy()
+		line = scripts[main]
+		if len(serve.Ports) == 0 && !n.known.serves &&
+			(OnlyWatches(line) || n.onlyBuilds(line) || n.onlyMakes(main)) {
+			n.assets(main)
+			return // files are made anew, and nothing is served
+		}
+		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
+			p.Serve = &serve
+		}
+	} else if n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main) {
+		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"),
+			Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
+	}
+	for _, name := range sortedKeys(scripts) {
+		switch {
+		case name == main || together[name] || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
+		case main != "" && n.runsAlong(main)[name]:
+			// The main script runs it along.
+		case slices.ContainsFunc(p.Also, func(o stack.Serve) bool {
+			return o.Watches && strings.HasPrefix(scriptAsName(name), o.Name+"-")
+		}):
+			// It watches the same in another way.
+		case workerName.MatchString(name),
+			watcherName.MatchString(name) && p.Serve != nil && watchLine.MatchString(name+" "+scripts[name]) &&
+				!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
+				!runsAll.MatchString(scripts[name]):
+			extra := n.process(name)
+			extra.Watches = !workerName.MatchString(name)
+			extra.Name = scriptAsName(name)
+			p.Also = append(p.Also, extra)
+		}
+	}
+}
+
+// runsAlong are the scripts that a script comes to run, by the names in its lines.
+func (n *nodeProject) runsAlong(script string) map[string]bool {
+	along := map[string]bool{script: true}
+	for open := []string{script}; len(open) > 0; open = open[1:] {
+		words := strings.FieldsFunc(
+			n.pkg.Scripts[open[0]],
+			func(r rune) bool { return strings.ContainsRune(" \t\"'&;|", r) },
+		)
+		for _, w := range words {
+			for _, prefix := range []string{"npm:", ""} {
+				name := strings.TrimPrefix(w, prefix)
+				if _, known := n.pkg.Scripts[name]; known && !along[name] {
+					along[name] = true
+					open = append(open, name)
+				}
+			}
+		}
+	}
+	return along
+}
+
+// sameTool reports whether two lines run the same tool, which serves what it watches by itself.
+func (n *nodeProject) sameTool(watch, serve string) bool {
+	a, b := strings.Fields(watch), strings.Fields(serve)
+	return n.known.flag != "" && len(a) > 0 && len(b) > 0 && a[0] == b[0] && ManagerNamed(a[0]).Scripts == nil
+}
+
+// OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.
+func OnlyWatches(line string) bool {
+	return onlyWatches.MatchString(wrapped.ReplaceAllString(line, "")) && PortIn(line) == 0
+}
+
+// wrapped is what stands before a command to set variables for it.
+var wrapped = expr.New(`^((cross-env|env|dotenv)\s+)?(-\S+\s+)*(\w+=\S*\s+)*(--\s+)?`)
+
+// buildsFile is a line that runs one file, by its name one that builds.
+var buildsFile = expr.New(
+	`^(?:node|tsx|ts-node|bun)(?:\s+-\S+)*\s+((?:[\w.-]+/)*(?:\w+[-_.])?(?:build|bundle|compile|esbuild|rollup)` +
+		`[\w.-]*\.[cm]?[jt]s)\b`,
+)
+
+// listens is a call of JavaScript's that serves.
+var listens = expr.New(`\b(listen|serve|createServer|Server)\s*\(`)
+
+// onlyBuilds reports whether a line runs a file of the project that builds by its name, and has no call that serves.
+func (n *nodeProject) onlyBuilds(line string) bool {
+	m := buildsFile.FindStringSubmatch(line)
+	return m != nil && n.exists(m[1]) && !listens.MatchString(n.text(m[1]))
+}
+
+// onlyMakes reports whether all that a script comes to makes files, once or anew.
+func (n *nodeProject) onlyMakes(script string) bool {
+	list := n.runs(script, nil)
+	return len(list) > 0 && !slices.ContainsFunc(list, func(r ran) bool {
+		line := strings.Join(r.words, " ")
+		return !OnlyWatches(line) && !makesOnce.MatchString(line) && !slices.Contains(makesBefore, r.words[0])
+	})
+}
+
+// assets adds the build by which a server of another kind gets its pages' scripts and styles, without which it has
+// none.
+func (n *nodeProject) assets(script string) {
+	if !slices.ContainsFunc(
+		n.runs(script, nil),
+		func(r ran) bool { return makesOnce.MatchString(strings.Join(r.words, " ")) },
+	) {
+		return
+	}
+	s := n.step(stack.Build, n.at("scripts."+script), n.tool.call(append(slices.Clone(n.tool.run), script)...)...)
+	s.Expands = n.scriptLines(script)
+	n.out.Project.Steps = slices.DeleteFunc(
+		n.out.Project.Steps,
+		func(o stack.Step) bool { return o.Role == stack.Build },
+	)
+	n.out.step(s)
+}
+
+// BuildsForOthers reports whether a step builds what a server of another kind hands out.
+func BuildsForOthers(s *stack.Step) bool {
+	return s.Role == stack.Build && slices.ContainsFunc(s.Expands, func(line string) bool {
+		_, command, _ := strings.Cut(line, ": ")
+		return makesOnce.MatchString(command)
+	})
+}
+
+// makesOnce is a line that builds pages' scripts and styles for a server of another kind.
+var makesOnce = expr.New(`^(mix|encore (dev|prod(uction)?))(\s|$)`)
+
+// makesBefore are programs that only tidy up before others make something.
+var makesBefore = []string{"rimraf", "rm", "mkdir", "cp", "copyfiles", "cpx", "del-cli", "echo"}
+
+// isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
+// server.
+func (n *nodeProject) isCommand(line string) bool {
+	bins := []any{n.pkg.Bin}
+	if named, ok := n.pkg.Bin.(map[string]any); ok {
+		bins = nil
+		for _, file := range named {
+			bins = append(bins, file)
+		}
+	}
+	return slices.ContainsFunc(strings.Fields(line), func(word string) bool {
+		return slices.ContainsFunc(bins, func(bin any) bool {
+			file, _ := bin.(string)
+			return file != "" && path.Clean(word) == path.Clean(file)
+		})
+	})
+}
+
+var (
+	goesBelow  = expr.New(`--prefix\b|\bcd\s+\S|--cwd\b`)
+	entersPart = expr.New(`\byarn --cwd\b|\s-C\s`)
+	callsRun   = expr.New(`npm:|yarn:|bun:|npm run|yarn |pnpm |bun run|\brun-p\b|npm-run-all`)
+)
+
+// startsOthers reports whether a line starts what lies in other folders.
+func (n *nodeProject) startsOthers(line string) bool {
+	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) &&
+		n.scriptsGoBelow()
+}
+
+func (n *nodeProject) scriptsGoBelow() bool {
+	for _, line := range n.pkg.Scripts {
+		if goesBelow.MatchString(line) {
+			return true
+		}
+	}
+	return false
+}
+
+func (n *nodeProject) process(script string) stack.Serve {
+	return stack.Serve{
+		Command: n.tool.call(append(slices.Clone(n.tool.run), script)...),
+		At:      n.at("scripts." + script),
+		Expands: n.scriptLines(script),
+	}
+}
+
+// portBy tells how the script's server takes another port.
+func (n *nodeProject) portBy() stack.PortBy {
+	if n.known.flag == "" {
+		return stack.PortBy{Env: "PORT"}
+	}
+	words := []string{n.known.flag, "{port}"}
+	return stack.PortBy{Words: slices.Concat(n.tool.node.forward, words)}
+}
+
+var nodeListens = expr.New(
+	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
+
+// ports finds where a serve script listens: what its lines say, a PORT setting, its tool's settings, its code, its
+// framework.
+func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []stack.Port {
+	if port := PortIn(line); port > 0 {
+		return httpPort(port, at)
+	}
+	if n.known.flag == "" || !n.known.ownPort {
+		if port, at := n.PortSetting(); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.settings != "" {
+		files := append(configs, n.named(n.known.settings)...)
+		if port, at := n.portByCode(nodeSettingsPort, files...); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.flag == "" {
+		var files []string
+		for _, word := range strings.Fields(line) {
+			switch path.Ext(word) {
+			case ".js", ".mjs", ".cjs", ".ts", ".mts":
+				files = append(files, path.Clean(word))
+			}
+		}
+		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js", "server.mjs",
+			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js",
+			"src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
+			if name != "" && !slices.Contains(files, name) && n.exists(name) {
+				files = append(files, name)
+			}
+		}
+		if port, at := n.portByCode(nodeListens, files...); port > 0 {
+			return httpPort(port, at)
+		}
+	}
+	if n.known.port > 0 {
+		return httpPort(n.known.port, at)
+	}
+	return nil
+}

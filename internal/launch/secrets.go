@@ -1,0 +1,60 @@
+package launch
+
+import (
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+// ordinary reports whether a secret is a word that stands openly everywhere, so that masking it would only spoil what
+// is said: the name of a service, of an image or of what a server speaks, which many take for a first password.
+func (m *mixer) ordinary(secret string) bool {
+	return protocol.Named(secret) != nil || slices.ContainsFunc(m.Stack.Services, func(v stack.Service) bool {
+		return v.Name == secret || protocol.ImageName(v.Image) == secret
+	})
+}
+
+// learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
+func (m *mixer) learn(key, value string) {
+	if !dotenv.IsSecret(key, value) {
+		return
+	}
+	inside := false
+	for _, pw := range []string{dotenv.PasswordOf(value), dotenv.WrittenPassword(value)} {
+		if inside = inside || pw != ""; len(pw) >= 6 {
+			m.secrets[pw] = true
+		}
+	}
+	if !inside && len(value) >= 6 {
+		m.secrets[value] = true
+		// A text of several lines is shown line by line.
+		for line := range strings.Lines(value) {
+			if line = strings.TrimSpace(line); len(line) >= 16 && line != value && !strings.HasPrefix(line, "-----") {
+				m.secrets[line] = true
+			}
+		}
+	}
+}
+
+// learnFiles keeps the secrets of the settings files that no service is known to read: a program may read them itself.
+func (m *mixer) learnFiles(s *stack.Stack) {
+	for _, e := range s.EnvFiles {
+		if !e.Present {
+			continue
+		}
+		d, err := settings.Read(m.files, e.Path, e.Format)
+		if err != nil {
+			continue
+		}
+		for _, entry := range d.Entries {
+			if !survey.Placeholder(entry.Value) {
+				m.learn(entry.Key, entry.Value)
+			}
+		}
+	}
+}

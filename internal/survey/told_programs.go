@@ -1,0 +1,152 @@
+package survey
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// runnable tells whether the program of a Procfile's line can be run as it stands; what is missing is its name.
+func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
+	for _, c := range shell.Parse(line) {
+		if len(c.Words) == 0 || slices.Contains(saysNothing, c.Words[0]) {
+			continue
+		}
+		words := c.Words
+		for len(words) > 1 && (words[0] == "exec" || words[0] == "env" || strings.Contains(words[0], "=")) {
+			words = words[1:]
+		}
+		name, full := words[0], path.Join(p.Path, c.Folder, words[0])
+		switch {
+		case strings.ContainsAny(name, "$/") && !strings.Contains(name, "$"):
+			if !s.exists(full) && !madeByInstall(name) {
+				return name
+			}
+		case strings.Contains(name, "$"):
+		case ecosystem.Named(p.Ecosystem).Compiled && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
+			return name
+		}
+		for i, w := range words[1:] {
+			if path.Ext(w) == ".jar" && words[i] == "-jar" && !s.exists(path.Join(p.Path, w)) {
+				return w
+			}
+		}
+	}
+	return ""
+}
+
+// madeByInstall reports whether a program lies where an install puts it.
+func madeByInstall(name string) bool {
+	top, _, _ := strings.Cut(strings.TrimPrefix(name, "./"), "/")
+	return top == "node_modules" || top == ".venv" || top == "venv" || top == "vendor" || strings.HasPrefix(name, "/")
+}
+
+// builtFor finds what makes a program that a Procfile names: the task that a README runs before the program, the task
+// of that name, or the build of its package. It returns nil if nothing here is known to make it.
+func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
+	name := path.Base(program)
+	task := func(words []string, at stack.Place, t *stack.Target) *stack.Step {
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{}, At: at,
+			Expands: t.Lines, Outputs: []string{path.Join(p.Path, program)}}
+	}
+	for i, d := range s.demands {
+		if i == 0 || d.cwd != p.Path && d.at.File != path.Join(p.Path, path.Base(d.at.File)) {
+			continue
+		}
+		runs := slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+			return len(c.Words) > 0 && path.Base(c.Words[0]) == name && strings.Contains(c.Words[0], "/")
+		})
+		if before := s.demands[i-1]; runs && before.at.File == d.at.File && len(before.parts) == 1 {
+			words := before.parts[0].Words
+			if t := s.target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+				return task(words, before.at, t)
+			}
+		}
+	}
+	for i := range p.Targets {
+		if t := &p.Targets[i]; t.Name == name || t.Name == program {
+			return task([]string{t.Program, t.Name}, t.At, t)
+		}
+	}
+	if words := ecosystem.BuildOf(s.tree.byPath[p.Path], p, program); words != nil {
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{},
+			At: p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
+	}
+	return nil
+}
+
+// ownWay concludes what runs in the place of a Procfile's process whose program isn't there: the process itself behind
+// the step that makes the program; the project's own way, which is nil; or nothing.
+func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing string) (keep bool) {
+	if s.asideWhy(p.Path) != "" {
+		return false
+	}
+	if step := s.builtFor(p, missing); step != nil && strings.Contains(missing, "/") {
+		made := func(o stack.Step) bool { return o.ID == step.ID && slices.Equal(o.Outputs, step.Outputs) }
+		if !slices.ContainsFunc(p.Steps, made) {
+			p.Steps = slices.DeleteFunc(
+				p.Steps,
+				func(o stack.Step) bool { return o.ID == step.ID },
+			) // that makes nothing
+			p.Steps = append(p.Steps, *step)
+			slices.SortStableFunc(
+				p.Steps,
+				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) },
+			)
+			s.needsOf(p, step.Command, p.Path, step.At, 0)
+		}
+		return true
+	}
+	s.remark(
+		stack.Note,
+		stack.CodeProcessForHost,
+		proc.At,
+		fmt.Sprintf(
+			"%s runs %s, which isn't in the checkout: the line is taken for one that a host of applications reads",
+			proc.Name,
+			missing,
+		),
+		"",
+	)
+	return false
+}
+
+// needsOf adds the tools that a command and the tasks behind it call to what the project wants of the machine, and
+// notes the folders that they build.
+func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
+	if len(words) == 0 || depth > maxTasks {
+		return
+	}
+	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != "") && t.Headers == nil &&
+		!slices.ContainsFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Tool == t.Name }) {
+		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
+	}
+	lines := []string{}
+	if t := s.target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+		lines, at = t.Lines, t.At
+	} else if other := s.projectAt(cwd, words); cwd != p.Path && other != nil {
+		if s.builtInto == nil {
+			s.builtInto = map[string]stack.Place{}
+		}
+		s.builtInto[cwd] = at
+		for _, r := range other.Runtimes {
+			if !slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool { return o.Tool == r.Tool }) {
+				p.Runtimes = append(p.Runtimes, r)
+			}
+		}
+	}
+	for _, line := range lines {
+		for _, c := range shell.Parse(line) {
+			if len(c.Words) > 0 && c.Words[0] != "cd" {
+				s.needsOf(p, c.Words, path.Join(cwd, c.Folder), at, depth+1)
+			}
+		}
+	}
+}
