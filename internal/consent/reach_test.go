@@ -15,9 +15,11 @@ func TestScripts(t *testing.T) {
 	t.Parallel()
 	run := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o755} }
 	plain := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o644} }
-	fsys := fstest.MapFS{"office/up.sh": plain("echo up"), "office/bin/rota": run("#!/bin/sh"), "office/server.js": run("x"),
+	fsys := fstest.MapFS{
+		"office/up.sh": plain("echo up"), "office/bin/rota": run("#!/bin/sh"), "office/server.js": run("x"),
 		"office/scripts/seed": run("x"), "office/scripts/notes": plain("x"), "tools/deep.sh": plain("x"),
-		"office/folder.sh/x": plain("x")}
+		"office/folder.sh/x": plain("x"),
+	}
 	for line, want := range map[string]string{
 		"sh up.sh && node server.js":        "office/up.sh",
 		"./bin/rota":                        "office/bin/rota",
@@ -75,6 +77,7 @@ func TestReach(t *testing.T) {
 		t.Fatal(err)
 	}
 	bind := func(source string) stack.Mount { return stack.Mount{Type: "bind", Source: source, Target: "/x"} }
+	mounts := func(m stack.Mount) stack.ContainerSpec { return stack.ContainerSpec{Mounts: []stack.Mount{m}} }
 	s := &stack.Stack{Root: root, Volumes: map[string]stack.Volume{"theirs": {External: true}, "ours": {}},
 		Networks: map[string]stack.Network{"lan": {External: true}, "default": {}}}
 	for name, c := range map[string]struct {
@@ -83,24 +86,26 @@ func TestReach(t *testing.T) {
 		want  string
 	}{
 		"nothing":           {stack.ContainerSpec{Networks: []string{"default"}}, nil, ""},
-		"a folder":          {stack.ContainerSpec{Mounts: []stack.Mount{bind("data")}}, nil, "sees of this machine: data"},
-		"to read":           {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "bind", Source: "data", ReadOnly: true}}}, nil, "(to read)"},
-		"a folder outside":  {stack.ContainerSpec{Mounts: []stack.Mount{bind("/etc")}}, nil, "/etc, outside of the workspace"},
-		"one above":         {stack.ContainerSpec{Mounts: []stack.Mount{bind("../x")}}, nil, "../x, outside of the workspace"},
-		"a link":            {stack.ContainerSpec{Mounts: []stack.Mount{bind("link")}}, nil, "link, which leads to "},
-		"below a link":      {stack.ContainerSpec{Mounts: []stack.Mount{bind("link/absent/x")}}, nil, "which leads to "},
-		"the engine":        {stack.ContainerSpec{Mounts: []stack.Mount{bind("/var/run/docker.sock")}}, nil, "engine's socket"},
-		"a volume":          {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "volume", Source: "ours"}}}, nil, ""},
-		"another's volume":  {stack.ContainerSpec{Mounts: []stack.Mount{{Type: "volume", Source: "theirs"}}}, nil, "not this stack's: theirs"},
+		"a folder":          {mounts(bind("data")), nil, "sees of this machine: data"},
+		"to read":           {mounts(stack.Mount{Type: "bind", Source: "data", ReadOnly: true}), nil, "(to read)"},
+		"a folder outside":  {mounts(bind("/etc")), nil, "/etc, outside of the workspace"},
+		"one above":         {mounts(bind("../x")), nil, "../x, outside of the workspace"},
+		"a link":            {mounts(bind("link")), nil, "link, which leads to "},
+		"below a link":      {mounts(bind("link/absent/x")), nil, "which leads to "},
+		"the engine":        {mounts(bind("/var/run/docker.sock")), nil, "engine's socket"},
+		"a volume":          {mounts(stack.Mount{Type: "volume", Source: "ours"}), nil, ""},
+		"another's volume":  {mounts(stack.Mount{Type: "volume", Source: "theirs"}), nil, "not this stack's: theirs"},
 		"another's network": {stack.ContainerSpec{Networks: []string{"lan"}}, nil, "not this stack's: lan"},
 		"privileges":        {stack.ContainerSpec{Privileged: true}, nil, "all that root can"},
 		"the host":          {stack.ContainerSpec{NetworkMode: "host"}, nil, "shares this machine's network"},
-		"another container": {stack.ContainerSpec{NetworkMode: "container:quay"}, nil, "the network of the container quay"},
-		"a port":            {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80}}, ""},
+		"another container": {stack.ContainerSpec{NetworkMode: "container:quay"}, nil,
+			"the network of the container quay"},
+		"a port": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80}}, ""},
 		"a port for all": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80, HostIP: "0.0.0.0"}},
 			"port 80 to every address"},
 	} {
-		got := strings.Join(reach(&stack.Service{ContainerWay: stack.ContainerWay{Container: &c.spec}, Ports: c.ports}, s), "; ")
+		service := &stack.Service{ContainerWay: stack.ContainerWay{Container: &c.spec}, Ports: c.ports}
+		got := strings.Join(reach(service, s), "; ")
 		if !strings.Contains(got, c.want) || (got == "") != (c.want == "") {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
 		}

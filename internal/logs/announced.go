@@ -12,7 +12,7 @@ import (
 var announces = []*expr.Expr{
 	expr.New(`(?i)\bhttps?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\]|[\w-]+\.localhost):(\d{2,5})\b`),
 	expr.New(`(?i)\b(?:listening|listens|running|started|serving|server|available|ready|served)\b[^:\n]{0,60}?` +
-		`(?:\bon|\bat|:)?\s*(?:\bport[: ]+|(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::\]|\*|::)?:)(\d{2,5})\b`),
+		`(?:\bport[: ]+|(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::\]|\*|::|\s):)(\d{2,5})\b`),
 }
 
 // noAnnouncement are lines that name an address for another reason: where they connect to, or what is wrong.

@@ -92,10 +92,12 @@ func TestJSONIsWashed(t *testing.T) {
 			t.Fatal(err)
 		}
 		var back map[string]string
-		if err := json.Unmarshal(out.Bytes(), &back); err != nil || back["text"] != strings.ToValidUTF8(evil, "\ufffd") {
+		err := json.Unmarshal(out.Bytes(), &back)
+		if err != nil || back["text"] != strings.ToValidUTF8(evil, "\ufffd") {
 			t.Errorf("%s reads back as %q, %v", name, back["text"], err)
 		}
-		if got := out.String(); strings.IndexFunc(got, func(r rune) bool { return hostile(r) && r != utf8.RuneError }) >= 0 {
+		got := out.String()
+		if strings.ContainsFunc(got, func(r rune) bool { return hostile(r) && r != utf8.RuneError }) {
 			t.Errorf("%s comes through in %q", name, got)
 		}
 	}

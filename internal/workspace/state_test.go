@@ -42,7 +42,7 @@ func TestState(t *testing.T) {
 			must(t, err)
 			must(t, os.Rename(filepath.Join(elsewhere, StateDir), state))
 		}, true},
-		"a file":            {func(t *testing.T, _, state string) { must(t, os.WriteFile(state, nil, 0o600)) }, false},
+		"a file":             {func(t *testing.T, _, state string) { must(t, os.WriteFile(state, nil, 0o600)) }, false},
 		"a link to a folder": {func(t *testing.T, _, state string) { must(t, os.Symlink(home, state)) }, false},
 		"a link to one that is ours": {func(t *testing.T, _, state string) {
 			must(t, os.Symlink(ours, state))
