@@ -463,8 +463,11 @@ func TestConsentCovers(t *testing.T) {
 	t.Parallel()
 	base := map[string]string{
 		"package.json": `{"name": "pier", "scripts": {` +
-			`"start": "npm run prepare-pier && node pier.js", "prepare-pier": "sh up.sh"}}`,
-		"up.sh":            "echo up\n",
+			`"start": "npm run prepare-pier && node pier.js", "prepare-pier": "sh up.sh && make tides"}}`,
+		"up.sh": "echo up\n", "pier.js": "serve()\n", ".npmrc": "fund=false\n",
+		"Makefile":      "include tides.mk\nBY = echo\ntides: charts\n\t@$(BY) tides\ncharts:\n\t@echo charts\n",
+		"tides.mk":      "A = 1\n",
+		"rota/Procfile": "web: python3 rota.py\n", "rota/rota.py": "serve()\n",
 		".env":             "PORT=4900\n",
 		"board/Dockerfile": "FROM scratch\nCOPY x /x\n",
 		"board/x":          "x",
@@ -487,6 +490,13 @@ func TestConsentCovers(t *testing.T) {
 		"a script that it calls": {instead("package.json", "sh up.sh", "sh up.sh; curl x"), "", "curl x"},
 		"a script's content": {files{"up.sh": "curl x\n"}, "", "the script up.sh as it is now, sum " +
 			"" + sumOf("curl x\n")},
+		"a program's source":     {files{"pier.js": "evil()\n"}, "", "pier.js as it is now, sum " + sumOf("evil()\n")},
+		"a task's line":          {instead("Makefile", "echo charts", "curl x"), "", "make charts: curl x"},
+		"a task before it":       {instead("Makefile", "tides: charts", "tides: evil"), "", "make tides: make evil"},
+		"a task's variable":      {instead("Makefile", "BY = echo", "BY = evil"), "", "make tides: evil tides"},
+		"an included file":       {files{"tides.mk": "A := $(shell evil)\n"}, "", "whenever it reads Makefile: evil"},
+		"a line of a Procfile":   {instead("rota/Procfile", "rota.py", "evil.py"), "", "evil.py"},
+		"what the manager obeys": {files{".npmrc": "script-shell=./evil\n"}, "", "vouched for it) npm"},
 		"a variable that loads": {files{".env": "PORT=1\nNODE_OPTIONS=--require " +
 			"./x.js\n"}, "", "NODE_OPTIONS=--require ./x.js"},
 		"a Dockerfile": {instead("board/Dockerfile", "/x", "/y"), "", "COPY x /y"},
@@ -527,7 +537,7 @@ func TestConsentCovers(t *testing.T) {
 				}
 			}
 			if said := oneLine(b.must(1, "vouch")); !strings.Contains(said, change.shows) ||
-				!strings.Contains(said, "not vouched for yet") {
+				!strings.Contains(said, "changed since you vouched for it") {
 				t.Errorf("vouch says\n%s", said)
 			}
 			if code, out, errOut := b.run("launch", "--background", "--vouch="+sum); code == 0 ||

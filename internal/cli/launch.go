@@ -69,7 +69,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if err != nil {
 		return left(err)
 	}
-	if err := a.consent(m, vouched); err != nil {
+	if err := a.consent(ctx, m, vouched); err != nil {
 		return err
 	}
 	plan, err := m.Plan()

@@ -47,7 +47,7 @@ again where what they depend on has changed.`,
 			if err != nil {
 				return err
 			}
-			if err := a.consent(m, vouched); err != nil {
+			if err := a.consent(ctx, m, vouched); err != nil {
 				return err
 			}
 			plan, err := m.Plan()

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"strings"
 
@@ -27,7 +28,7 @@ you consent; what has changed is shown again before it runs.`,
 			if err != nil {
 				return err
 			}
-			list, fresh, err := m.Commands()
+			list, fresh, err := m.Commands(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -59,7 +60,7 @@ you consent; what has changed is shown again before it runs.`,
 				}{"nharbor.vouch/1", !fresh, list})
 			}
 			if fresh {
-				a.text().Line("Nothing is vouched for yet. To consent: nharbor vouch --agree")
+				a.text().Line("%s", awaiting(list)+" To consent: nharbor vouch --agree")
 			} else {
 				a.text().Line("You have vouched for these; a command that changes is shown again before it runs.")
 			}
@@ -71,6 +72,29 @@ you consent; what has changed is shown again before it runs.`,
 	return c
 }
 
+// awaiting tells how much of a list nobody has vouched for as it is.
+func awaiting(list []consent.Command) string {
+	fresh, changed := 0, 0
+	for _, c := range list {
+		switch {
+		case c.Changed:
+			changed++
+		case c.New:
+			fresh++
+		}
+	}
+	switch {
+	case fresh == len(list):
+		return "Nothing is vouched for yet."
+	case changed == 0:
+		return fmt.Sprintf("%s not vouched for yet.", view.Count(fresh, "of these is", "of these are"))
+	case fresh == 0:
+		return fmt.Sprintf("%s changed since you vouched for %s.", view.Count(changed, "of these has", "of these have"),
+			map[bool]string{true: "it", false: "them"}[changed == 1])
+	}
+	return fmt.Sprintf("%d of these are new, and %d changed since you vouched for them.", fresh, changed)
+}
+
 // yes asks a question that is answered with yes or no.
 func (a *app) yes(question string) bool {
 	fmt.Fprintf(a.err, "%s yes or no: ", question)
@@ -79,8 +103,8 @@ func (a *app) yes(question string) bool {
 }
 
 // consent makes sure that a person has vouched for all that is about to run.
-func (a *app) consent(m *session.Mixed, given pinned) error {
-	list, fresh, err := m.Commands()
+func (a *app) consent(ctx context.Context, m *session.Mixed, given pinned) error {
+	list, fresh, err := m.Commands(ctx)
 	if err != nil {
 		return err
 	}
@@ -124,7 +148,7 @@ func (a *app) agree(root string, list []consent.Command, fresh bool, given pinne
 		var unseen []consent.Command
 		for _, c := range list {
 			if c.New {
-				c.New = false
+				c.New = c.Changed // what is seen for the first time needs no mark
 				unseen = append(unseen, c)
 			}
 		}

@@ -30,11 +30,16 @@ type Command struct {
 	Detail []string     `json:"detail"` // what it expands to
 	At     stack.Place  `json:"at"`
 	New    bool         `json:"new"` // not vouched for as it is now
-	Digest string       `json:"digest"`
+	// Changed is true of a new one that was vouched for as it was.
+	Changed bool   `json:"changed,omitempty"`
+	Digest  string `json:"digest"`
+
+	chain *chain // what it leads to
 }
 
-// Commands lists all that the order would run, as it is written in the checkout, without secrets.
-func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
+// Commands lists all that the order would run, as it is written in the checkout, without secrets. Without committed
+// all files count as they lie there.
+func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) []Command {
 	s = survey.Hide(s)
 	var out []Command
 	for _, n := range o.Nodes {
@@ -42,36 +47,79 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order) []Command {
 		if name, ok := n.ID.Service(); ok {
 			c = serviceCommand(fsys, s.Service(name), s)
 		} else {
-			for _, p := range s.Projects {
-				for _, step := range p.Steps {
-					if stack.StepNode(step.ID) == n.ID {
-						dir := cmp.Or(step.Folder, p.Path)
-						c = Command{Shows: strings.Join(step.Command, " "), At: step.At, Detail: slices.Concat(
-							whereRun(dir), step.Expands, scripts(fsys, dir, append(slices.Clone(step.Expands),
-								strings.Join(step.Command, " "))), loaders(fsys, s, dir))}
-					}
-				}
-			}
+			c = stepCommand(fsys, n.ID, s)
 		}
 		c.ID = n.ID
-		out = append(out, c.sealed())
+		out = append(out, c)
 	}
 	for _, a := range s.Asks {
 		c := Command{
-			ID: stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" + path.Base(a.Command[len(a.Command)-1])),
-			Shows: strings.Join(
-				a.Command,
-				" ",
-			),
+			ID:     stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" + path.Base(a.Command[len(a.Command)-1])),
+			Shows:  strings.Join(a.Command, " "),
 			At:     a.At,
 			Detail: []string{"asks you something: offered once everything is up"},
 		}
 		if a.Service != "" {
 			c.Detail = append(c.Detail, "in the container of "+a.Service)
 		}
-		out = append(out, c.sealed())
+		out = append(out, c)
+	}
+	named := map[string]bool{}
+	for _, c := range out {
+		if c.chain != nil {
+			maps.Copy(named, c.chain.names)
+		}
+	}
+	var blobs map[string]string
+	var ignored map[string]bool
+	if committed != nil && len(named) > 0 {
+		blobs, ignored = committed(slices.Sorted(maps.Keys(named)))
+	}
+	for i := range out {
+		out[i] = out[i].followed(blobs, ignored).sealed()
 	}
 	return out
+}
+
+// stepCommand is what a step of the order would run.
+func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
+	for _, p := range s.Projects {
+		for _, step := range p.Steps {
+			if stack.StepNode(step.ID) == id {
+				dir := cmp.Or(step.Folder, p.Path)
+				c = Command{Shows: strings.Join(step.Command, " "), At: step.At,
+					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), quoted(step.Command))),
+					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
+			}
+		}
+	}
+	return c
+}
+
+// quoted is a command as a shell would take it.
+func quoted(words []string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		if out[i] = w; strings.ContainsAny(w, " \t\n\"'$`&|;<>()*?#~") {
+			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+// followed is the command with what it leads to.
+func (c Command) followed(blobs map[string]string, ignored map[string]bool) Command {
+	if c.chain == nil {
+		return c
+	}
+	for _, text := range c.chain.tells {
+		_, line, _ := strings.Cut(text, ": ")
+		if !slices.Contains(c.Detail, text) && !slices.Contains(c.Detail, line) {
+			c.Detail = append(c.Detail, text)
+		}
+	}
+	c.Detail = append(c.Detail, c.chain.sums(blobs, ignored)...)
+	return c
 }
 
 // Step is what a step beside the order would run.
@@ -91,6 +139,7 @@ func Sum(list []Command) string {
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
+	c.chain = nil
 	c.Digest = hex.EncodeToString(sum[:12])
 	return c
 }
@@ -98,8 +147,9 @@ func (c Command) sealed() Command {
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
 		dir := v.Dir()
-		c := Command{Shows: strings.Join(v.Command, " "), At: v.At, Detail: slices.Concat(whereRun(dir), v.Expands,
-			scripts(fsys, dir, append(slices.Clone(v.Expands), strings.Join(v.Command, " "))), loaders(fsys, s, dir))}
+		c := Command{Shows: strings.Join(v.Command, " "), At: v.At,
+			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), quoted(v.Command))),
+			Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
 		}
@@ -130,21 +180,59 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	for _, key := range slices.Sorted(maps.Keys(v.Container.BuildArgs)) {
 		c.Detail = append(c.Detail, "with the build argument "+key+"="+v.Container.BuildArgs[key])
 	}
+	var given []string
 	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 		if loadsCode.MatchString(key) {
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", which can load code")
+			continue
 		}
+		switch from := v.EnvFrom[key]; { // what settings give is told by their names: they may yet be filled
+		case v.EnvLiteral[key]:
+			key += "=" + v.Env[key]
+		case from != "":
+			key += "=${" + from + "}"
+		}
+		given = append(given, key)
+	}
+	if len(given) > 0 {
+		c.Detail = append(c.Detail, "with "+strings.Join(given, ", "))
 	}
 	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
-		c.Detail = append(c.Detail, "runs: "+strings.Join(words, " "))
+		first, rest, _ := strings.Cut(strings.TrimSpace(strings.Join(words, " ")), "\n")
+		c.Detail = append(c.Detail, "runs: "+first)
+		for line := range strings.Lines(rest) { // of a script that a shell is given
+			c.Detail = append(c.Detail, "      "+strings.TrimSpace(line))
+		}
 	}
 	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
 		c.Detail = append(c.Detail, "health check: "+strings.Join(h.Test[1:], " "))
 	}
+	c.chain = mounted(fsys, s, v)
 	c.Detail = append(c.Detail, reach(v, s)...)
 	for _, e := range v.EnvFiles {
 		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
 			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
+		}
+	}
+	return c
+}
+
+// mounted goes after the files of the checkout that a container's words name by where a bind mount shows them.
+func mounted(fsys fs.FS, s *stack.Stack, v *stack.Service) *chain {
+	c := follow(fsys, s, ".", nil)
+	words := slices.Concat(v.Container.Entrypoint, v.Command)
+	if h := v.Container.Health; h != nil {
+		words = slices.Concat(words, h.Test)
+	}
+	for _, m := range v.Container.Mounts {
+		for word := range strings.FieldsSeq(strings.Join(words, " ")) {
+			below, ok := strings.CutPrefix(path.Join(cmp.Or(v.Container.WorkingDir, "/"), word), path.Clean(m.Target))
+			if path.IsAbs(word) {
+				below, ok = strings.CutPrefix(word, path.Clean(m.Target))
+			}
+			if ok && m.Type == "bind" && (below == "" || below[0] == '/') && filepath.IsLocal(m.Source) {
+				c.fileAt(path.Join(m.Source, below), word, path.Dir(path.Join(m.Source, below)), 0)
+			}
 		}
 	}
 	return c
@@ -158,6 +246,8 @@ var directive = expr.New(`(?i)^#\s*(syntax|escape|check)\s*=`)
 type record struct {
 	Root    string   `json:"root"`
 	Digests []string `json:"digests"`
+	// IDs are those of all that was ever vouched for.
+	IDs []stack.NodeID `json:"ids,omitempty"`
 }
 
 func consentFile(root string) (string, error) {
@@ -193,6 +283,7 @@ func MarkNew(root string, list []Command) (bool, error) {
 	found := false
 	for i := range list {
 		list[i].New = !known[list[i].Digest]
+		list[i].Changed = list[i].New && slices.Contains(c.IDs, list[i].ID)
 		found = found || list[i].New
 	}
 	return found, nil
@@ -217,7 +308,10 @@ func Vouch(root string, list []Command) error {
 		if !known[list[i].Digest] {
 			c.Digests = append(c.Digests, list[i].Digest)
 		}
-		list[i].New = false
+		if !slices.Contains(c.IDs, list[i].ID) {
+			c.IDs = append(c.IDs, list[i].ID)
+		}
+		list[i].New, list[i].Changed = false, false
 	}
 	data, err := json.MarshalIndent(c, "", " ")
 	if err != nil {

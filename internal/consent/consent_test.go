@@ -35,7 +35,7 @@ func TestVouching(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return Commands(fsys, s, o)
+		return Commands(fsys, s, o, nil)
 	}
 	fresh := func(commands []Command) string {
 		t.Helper()

@@ -1,15 +1,11 @@
 package consent
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
@@ -25,47 +21,13 @@ func whereRun(dir string) []string {
 	return []string{"in " + dir}
 }
 
-// isScript are files that are run as they are, and whose content is a command's own.
-var isScript = expr.New(`\.(sh|bash|zsh|command|ps1|bat|cmd)$`)
-
-// scripts gives the sums of scripts of the checkout that lines of commands name: they are shown again when they have
-// changed. A program's source is not among them: it is what is worked on.
-func scripts(fsys fs.FS, dir string, lines []string) []string {
-	found := map[string]string{}
-	for _, line := range lines {
-		for word := range strings.FieldsFuncSeq(line, func(r rune) bool {
-			return strings.ContainsRune(" \t;|&()\"'=<>`$", r)
-		}) {
-			name := path.Join(dir, word)
-			if !isScript.MatchString(word) && !strings.HasPrefix(word, "./") && !strings.HasPrefix(word, "../") &&
-				!strings.HasPrefix(word, "bin/") && !strings.HasPrefix(word, "scripts/") {
-				continue
-			}
-			info, err := fs.Stat(fsys, name)
-			if err != nil || !info.Mode().IsRegular() || !isScript.MatchString(word) && info.Mode()&0o111 == 0 {
-				continue
-			}
-			data, err := fs.ReadFile(fsys, name)
-			if err != nil {
-				continue
-			}
-			sum := sha256.Sum256(data)
-			found[name] = "runs the script " + name + " as it is now, sum " + hex.EncodeToString(sum[:6])
-		}
-	}
-	var out []string
-	for _, name := range slices.Sorted(maps.Keys(found)) {
-		out = append(out, found[name])
-	}
-	return out
-}
-
 // loadsCode are variables that make programs load code, or run something else than they are told.
 var loadsCode = expr.New(`^(NODE_OPTIONS|LD_(PRELOAD|LIBRARY_PATH|AUDIT)|DYLD_\w+|PYTHON(PATH|STARTUP|HOME)|` +
 	`BASH_ENV|ENV|` +
 	`(_?JAVA_TOOL|JDK_JAVA|_JAVA)_OPTIONS|CLASSPATH|RUBY(OPT|LIB)|PERL5(OPT|LIB|DB)|GIT_\w+|PATH|SHELL|IFS|EDITOR|` +
 	`PAGER|` +
-	`npm_config_\w+|BUNDLE_GEMFILE|GOFLAGS|RUSTC_WRAPPER|CARGO_\w+|PHPRC|PHP_INI_SCAN_DIR|MAKEFLAGS|PROMPT_COMMAND)$`)
+	`npm_config_\w+|BUNDLE_GEMFILE|GOFLAGS|RUSTC_WRAPPER|CARGO_\w+|PHPRC|PHP_INI_SCAN_DIR|` +
+	`(GNU)?MAKEFLAGS|MAKEFILES|PROMPT_COMMAND)$`)
 
 // loaders tells of such variables in the settings files that what runs in a folder gets.
 func loaders(fsys fs.FS, s *stack.Stack, dir string) []string {
@@ -103,6 +65,9 @@ func reach(v *stack.Service, s *stack.Stack) (out []string) {
 				"machine")
 		case m.Type == "bind":
 			says := "sees of this machine: " + m.Source
+			if m.Source == "." {
+				says = "sees of this machine: all of this workspace"
+			}
 			if to := Leads(s.Root, m.Source); to != "" {
 				says += ", which leads to " + to + ", outside of the workspace"
 			} else if !filepath.IsLocal(filepath.FromSlash(m.Source)) {

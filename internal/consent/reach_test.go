@@ -10,42 +10,6 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestScripts gives the sums of the scripts that commands name, and of nothing that people work on.
-func TestScripts(t *testing.T) {
-	t.Parallel()
-	run := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o755} }
-	plain := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text), Mode: 0o644} }
-	fsys := fstest.MapFS{
-		"office/up.sh": plain("echo up"), "office/bin/rota": run("#!/bin/sh"), "office/server.js": run("x"),
-		"office/scripts/seed": run("x"), "office/scripts/notes": plain("x"), "tools/deep.sh": plain("x"),
-		"office/folder.sh/x": plain("x"),
-	}
-	for line, want := range map[string]string{
-		"sh up.sh && node server.js":        "office/up.sh",
-		"./bin/rota":                        "office/bin/rota",
-		"bin/rota; scripts/seed --all":      "office/bin/rota office/scripts/seed",
-		"cat scripts/notes":                 "",
-		"bash ../tools/deep.sh":             "tools/deep.sh",
-		"bash ../../outside.sh":             "",
-		"sh $(up.sh) \"up.sh\" 'absent.sh'": "office/up.sh",
-		"node server.js":                    "",
-		"sh folder.sh":                      "",
-	} {
-		var got []string
-		for _, s := range scripts(fsys, "office", []string{line}) {
-			got = append(got, strings.Fields(s)[3])
-		}
-		if strings.Join(got, " ") != want {
-			t.Errorf("%s names %q, want %q", line, got, want)
-		}
-	}
-	before := scripts(fsys, "office", []string{"sh up.sh"})
-	fsys["office/up.sh"] = plain("echo down")
-	if after := scripts(fsys, "office", []string{"sh up.sh"}); after[0] == before[0] {
-		t.Error("another content has the same sum")
-	}
-}
-
 // TestLoaders names the variables in settings files by which programs load code.
 func TestLoaders(t *testing.T) {
 	t.Parallel()

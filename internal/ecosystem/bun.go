@@ -5,6 +5,8 @@ import "nimbleharbor/internal/stack"
 var bun = &Manager{
 	Name:  "bun",
 	Locks: []string{"bun.lock", "bun.lockb"},
+	Obeys: []string{".npmrc", "bunfig.toml", "binding.gyp"},
+	Hooks: nodeHooks,
 	Tools: []Tool{{Name: "bun", Called: []string{"bun"}, Images: []string{"oven/bun"},
 		By: "npm install --global bun"}},
 	Verbs:    []Verb{{stack.Install, []string{"bun install|i"}}},

@@ -4,6 +4,7 @@ import "nimbleharbor/internal/stack"
 
 var conda = &Manager{
 	Name:     "conda",
+	Obeys:    []string{".condarc", "setup.py"},
 	Tools:    []Tool{{Name: "conda"}},
 	Verbs:    []Verb{{stack.Install, []string{"conda env|create"}}},
 	Wrappers: []string{"conda run"},

@@ -55,9 +55,11 @@ var (
 
 // dotnet is .NET, whose program is its package manager too.
 var dotnet = &Ecosystem{
-	Name:       "dotnet",
-	Compiled:   true,
-	Managers:   []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"}}},
+	Name:     "dotnet",
+	Compiled: true,
+	Managers: []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"}, Obeys: []string{
+		"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig", "global.json",
+		".config/dotnet-tools.json"}}},
 	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig}, {Name: "worker", Config: dotnetConfig}},
 	Given: []string{"ASPNETCORE_URLS", "ASPNETCORE_ENVIRONMENT", "DOTNET_ENVIRONMENT", "DOTNET_URLS",
 		"DOTNET_RUNNING_IN_CONTAINER"},

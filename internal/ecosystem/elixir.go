@@ -45,6 +45,7 @@ var elixir = &Ecosystem{
 var mix = &Manager{
 	Name:  "mix",
 	Locks: []string{"mix.lock"},
+	Obeys: []string{"mix.exs", "config/*.exs"},
 	Tools: []Tool{{Name: "mix", Packages: map[string]string{"apt": "elixir", "dnf": "elixir", "brew": "elixir",
 		"apk": "elixir"}}},
 	Verbs: []Verb{{stack.Install, []string{"mix deps.get|setup"}}},

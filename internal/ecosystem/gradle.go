@@ -9,7 +9,8 @@ import (
 )
 
 var gradle = &Manager{
-	Name: "gradle",
+	Name:  "gradle",
+	Obeys: []string{"*.gradle", "*.gradle.kts", "gradle.properties", "gradle/*", "gradle/wrapper/*", "buildSrc/*"},
 	Tools: []Tool{{Name: "gradle", Called: []string{"gradle"},
 		Packages: map[string]string{"apt": "gradle", "dnf": "gradle", "brew": "gradle", "apk": "gradle"}}},
 	Verbs: []Verb{

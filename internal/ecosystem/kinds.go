@@ -62,7 +62,12 @@ type Manager struct {
 	// Tools are its own programs; none for a manager that comes with the language.
 	Tools []Tool
 	// Inputs are files that an install depends on besides manifest and lock file.
-	Inputs  []string
+	Inputs []string
+	// Obeys are files by which it is told to run or to load something of the checkout, or what to fetch from where, as
+	// patterns of paths below the folder that it is called in. What scripts it runs by their names is told by Scripts.
+	Obeys []string
+	// Hooks are the manifest's scripts that an install runs.
+	Hooks   []string
 	Verbs   []Verb
 	Aliases map[string]string
 	// Wrappers are as in Ecosystem.

@@ -9,7 +9,8 @@ import (
 )
 
 var maven = &Manager{
-	Name: "maven",
+	Name:  "maven",
+	Obeys: []string{"pom.xml", ".mvn/*", ".mvn/wrapper/*"},
 	Tools: []Tool{{Name: "mvn", Called: []string{"maven"},
 		Packages: map[string]string{"apt": "maven", "dnf": "maven", "brew": "maven", "apk": "maven"}}},
 	Verbs: []Verb{

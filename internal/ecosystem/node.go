@@ -313,6 +313,9 @@ func (n *nodeProject) compiles(name string, takes []string, certain bool, at sta
 	}
 }
 
+// nodeHooks are the scripts of the manifest that an install runs besides the packages' own.
+var nodeHooks = []string{"preinstall", "install", "postinstall", "prepublish", "preprepare", "prepare", "postprepare"}
+
 // script makes a step of a script of the manifest.
 func (n *nodeProject) script(role stack.Role, name string) stack.Step {
 	s := n.step(role, n.at("scripts."+name), n.tool.call(append(slices.Clone(n.tool.run), name)...)...)

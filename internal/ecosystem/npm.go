@@ -5,6 +5,8 @@ import "nimbleharbor/internal/stack"
 var npm = &Manager{
 	Name:  "npm",
 	Locks: []string{"package-lock.json", "npm-shrinkwrap.json"},
+	Obeys: []string{".npmrc", "binding.gyp"},
+	Hooks: nodeHooks,
 	Tools: []Tool{{Name: "npm", Packages: map[string]string{"apt": "npm", "dnf": "nodejs-npm", "brew": "node",
 		"apk": "nodejs npm"}}},
 	Verbs: []Verb{

@@ -66,12 +66,21 @@ var php = &Ecosystem{
 var composer = &Manager{
 	Name:  "composer",
 	Locks: []string{"composer.lock"},
+	Obeys: []string{"composer.json"},
+	Hooks: []string{"pre-install-cmd", "post-install-cmd", "pre-update-cmd", "post-update-cmd", "pre-autoload-dump",
+		"post-autoload-dump", "pre-package-*", "post-package-*", "pre-operations-exec", "command"},
 	Tools: []Tool{{Name: "composer",
 		Packages: map[string]string{"apt": "composer", "dnf": "composer", "brew": "composer", "apk": "composer"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"composer global"}},
 		{stack.Install, []string{"composer install|update"}},
 	},
+	Aliases: map[string]string{"composer run": "composer run-script"},
+	Scripts: &Scripts{Run: "run-script", Bare: true, Member: []string{"--working-dir", "-d"}, Own: []string{
+		"about", "archive", "audit", "browse", "bump", "check-platform-reqs", "clear-cache", "config", "create-project",
+		"depends", "diagnose", "dump-autoload", "dumpautoload", "exec", "fund", "global", "help", "i", "info", "init",
+		"install", "licenses", "list", "outdated", "prohibits", "reinstall", "remove", "require", "search",
+		"self-update", "show", "status", "suggests", "u", "update", "upgrade", "validate", "why", "why-not"}},
 }
 
 // phpExtension begins the name of each of PHP's extensions.

@@ -11,7 +11,8 @@ import (
 
 // pip installs into an environment of the project's own, which the step makes.
 var pip = &Manager{
-	Name: "pip",
+	Name:  "pip",
+	Obeys: []string{"setup.py", "setup.cfg", "pyproject.toml"},
 	Verbs: []Verb{
 		{stack.Install, []string{"pip install", "python setup.py develop|install"}},
 		{SetsUp, []string{"pip install pip|pipenv|poetry|uv|virtualenv|setuptools|wheel"}},

@@ -5,6 +5,7 @@ import "nimbleharbor/internal/stack"
 var pipenv = &Manager{
 	Name:     "pipenv",
 	Locks:    []string{"Pipfile.lock"},
+	Obeys:    []string{"Pipfile", "setup.py"},
 	Tools:    []Tool{{Name: "pipenv", Packages: map[string]string{"apt": "pipenv", "dnf": "pipenv", "brew": "pipenv"}}},
 	Verbs:    []Verb{{stack.Install, []string{"pipenv install|sync"}}},
 	Wrappers: []string{"pipenv run"},

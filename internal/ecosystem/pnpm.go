@@ -5,6 +5,8 @@ import "nimbleharbor/internal/stack"
 var pnpm = &Manager{
 	Name:     "pnpm",
 	Locks:    []string{"pnpm-lock.yaml"},
+	Obeys:    []string{".npmrc", ".pnpmfile.*", "pnpm-workspace.yaml", "binding.gyp"},
+	Hooks:    nodeHooks,
 	Tools:    []Tool{{Name: "pnpm", Called: []string{"pnpm"}, By: "corepack enable pnpm"}},
 	Verbs:    []Verb{{stack.Install, []string{"pnpm install|i"}}},
 	Wrappers: []string{"pnpm exec", "pnpm dlx"},

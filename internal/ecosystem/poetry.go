@@ -9,6 +9,7 @@ import (
 var poetry = &Manager{
 	Name:  "poetry",
 	Locks: []string{"poetry.lock"},
+	Obeys: []string{"pyproject.toml", "poetry.toml", "build.py"},
 	Tools: []Tool{{Name: "poetry", Called: []string{"poetry"},
 		Packages: map[string]string{"apt": "python3-poetry", "dnf": "poetry", "brew": "poetry", "apk": "poetry"}}},
 	Verbs:    []Verb{{stack.Install, []string{"poetry install|sync"}}},

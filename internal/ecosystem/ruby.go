@@ -81,6 +81,7 @@ var ruby = &Ecosystem{
 var bundler = &Manager{
 	Name:  "bundler",
 	Locks: []string{"Gemfile.lock"},
+	Obeys: []string{gemfile, "gems.rb", "*.gemspec", ".bundle/config"},
 	Tools: []Tool{{Name: "bundle",
 		Packages: map[string]string{"apt": "ruby-bundler", "dnf": "rubygem-bundler", "brew": "ruby",
 			"apk": "ruby-bundler"}}},

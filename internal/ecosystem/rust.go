@@ -58,6 +58,7 @@ var rust = &Ecosystem{
 var cargo = &Manager{
 	Name:  "cargo",
 	Locks: []string{"Cargo.lock"},
+	Obeys: []string{"build.rs", ".cargo/config", ".cargo/config.toml", "rust-toolchain", "rust-toolchain.toml"},
 	Tools: []Tool{{Name: "cargo", Called: []string{"rust"}, Images: []string{"rust"},
 		Packages: map[string]string{"apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"}}},
 	Verbs: []Verb{

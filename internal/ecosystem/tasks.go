@@ -1,6 +1,8 @@
 package ecosystem
 
 import (
+	"cmp"
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -29,7 +31,8 @@ var taskFiles = []struct{ file, program string }{
 
 var (
 	makeTarget = expr.New(`^((?:\.{1,2}/)*[A-Za-z0-9][\w.\-/]*)\s*:([^=]|$)(.*)$`)
-	justRecipe = expr.New(`^@?([A-Za-z][\w-]*)(?:\s+[^:]*)?:([^=]|$)`)
+	justRecipe = expr.New(`^@?([A-Za-z_][\w-]*)(?:\s+[^:]*)?:([^=]|$)(.*)$`)
+	plainTask  = expr.New(`^[\w./@+-]+$`)
 	taskPort   = expr.New(`(?m)^\s*(?:export\s+)?PORT\s*[:?]?=\s*(\d{2,5})`)
 	helpText   = expr.New(`##+\s*(.+)$`)
 )
@@ -49,18 +52,25 @@ func (f Folder) Targets() (program, file string, out []stack.Target) {
 		if err != nil {
 			continue
 		}
-		if t.program == "task" {
-			return t.program, t.file, f.taskfile(t.file, data)
-		}
-		text := string(data)
-		out = f.recipes(t.file, t.program, text)
-		if t.program == "make" {
-			f.expand(out, text)
-		}
-		return t.program, t.file, out
+		return t.program, t.file, f.targetsIn(t.program, t.file, data)
 	}
 	return "", "", nil
 }
+
+// targetsIn reads a file of tasks as a program does.
+func (f Folder) targetsIn(program, file string, data []byte) []stack.Target {
+	if program == "task" {
+		return f.taskfile(file, data)
+	}
+	text := string(data)
+	out := f.recipes(file, program, text)
+	if program == "make" {
+		f.expand(out, text)
+	}
+	return out
+}
+
+func betweenTasks(r rune) bool { return strings.ContainsRune(" \t()", r) }
 
 // recipes reads a file of targets whose lines are indented below them.
 func (f Folder) recipes(file, program, text string) []stack.Target {
@@ -94,12 +104,10 @@ func (f Folder) recipes(file, program, text string) []stack.Target {
 			if h := helpText.FindStringSubmatch(line); h != nil {
 				t.Help = strings.TrimSpace(h[1])
 			}
-			if program == "make" {
-				rest, _, _ := strings.Cut(m[2]+m[3], "#")
-				for _, dep := range strings.Fields(rest) {
-					if dep != "|" && !strings.ContainsAny(dep, "$%") {
-						t.Lines = append(t.Lines, "make "+dep)
-					}
+			rest, _, _ := strings.Cut(m[2]+m[3], "#")
+			for _, dep := range strings.FieldsFunc(rest, betweenTasks) {
+				if plainTask.MatchString(dep) {
+					t.Lines = append(t.Lines, program+" "+dep)
 				}
 			}
 			out = append(out, t)
@@ -235,24 +243,51 @@ func (f Folder) taskfile(file string, data []byte) []stack.Target {
 		cmds := y.Tasks[name]
 		if m, ok := cmds.(map[string]any); ok {
 			t.Help, _ = m["desc"].(string)
-			cmds = m["cmds"]
-			if one, ok := m["cmd"].(string); ok {
-				cmds = one
-			}
-		}
-		switch c := cmds.(type) {
-		case string:
-			t.Lines = []string{c}
-		case []any:
-			for _, e := range c {
-				if s, ok := e.(string); ok {
-					t.Lines = append(t.Lines, s)
+			for _, dep := range listOf(m["deps"]) {
+				if task, named := fieldOf(dep, "task"); named {
+					dep = task
 				}
+				if task, ok := dep.(string); ok {
+					t.Lines = append(t.Lines, "task "+task)
+				}
+			}
+			cmds = cmp.Or(m["cmds"], m["cmd"])
+		}
+		for _, e := range listOf(cmds) {
+			line, _ := e.(string)
+			if task, ok := fieldOf(e, "task"); ok {
+				line = fmt.Sprint("task ", task)
+			}
+			for _, key := range []string{"cmd", "defer"} {
+				if inner, ok := fieldOf(e, key); ok {
+					line, _ = inner.(string)
+				}
+			}
+			if line != "" {
+				t.Lines = append(t.Lines, line)
 			}
 		}
 		out = append(out, t)
 	}
 	return out
+}
+
+// listOf is a list, or a list of the one thing that stands in its place.
+func listOf(value any) []any {
+	if list, ok := value.([]any); ok {
+		return list
+	}
+	if value == nil {
+		return nil
+	}
+	return []any{value}
+}
+
+// fieldOf is the value of a key, if it is a table that is given.
+func fieldOf(value any, key string) (any, bool) {
+	m, _ := value.(map[string]any)
+	inner, ok := m[key]
+	return inner, ok
 }
 
 // taskRoles tell what a task of a usual name is for.

@@ -5,6 +5,7 @@ import "nimbleharbor/internal/stack"
 var uv = &Manager{
 	Name:  "uv",
 	Locks: []string{"uv.lock"},
+	Obeys: []string{"pyproject.toml", "uv.toml", "setup.py"},
 	Tools: []Tool{{Name: "uv", Called: []string{"uv"}, By: "pip install --user uv",
 		Packages: map[string]string{"dnf": "uv", "brew": "uv", "apk": "uv"}}},
 	Verbs:    []Verb{{stack.Install, []string{"uv sync|pip"}}},

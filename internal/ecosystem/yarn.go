@@ -11,6 +11,9 @@ import (
 var yarn = &Manager{
 	Name:  "yarn",
 	Locks: []string{"yarn.lock"},
+	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".pnp.cjs", ".yarn/releases/*", ".yarn/plugins/*",
+		"binding.gyp"},
+	Hooks: nodeHooks,
 	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, By: "corepack enable yarn"}},
 	Verbs: []Verb{
 		{stack.Install, []string{"yarn $", "yarn install|add"}},

@@ -17,6 +17,7 @@ import (
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -274,7 +275,7 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}
-	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return m.ordinary(v) })
+	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return survey.Ordinary(m.Stack, v) })
 	// a shorter one may be a part of a longer
 	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) })
 	return p, nil

@@ -1,23 +1,13 @@
 package launch
 
 import (
-	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
-	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
-
-// ordinary reports whether a secret is a word that stands openly everywhere, so that masking it would only spoil what
-// is said: the name of a service, of an image or of what a server speaks, which many take for a first password.
-func (m *mixer) ordinary(secret string) bool {
-	return protocol.Named(secret) != nil || slices.ContainsFunc(m.Stack.Services, func(v stack.Service) bool {
-		return v.Name == secret || protocol.ImageName(v.Image) == secret
-	})
-}
 
 // learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
 func (m *mixer) learn(key, value string) {

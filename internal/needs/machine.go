@@ -73,6 +73,9 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", ErrNoTool
 	}
+	if tool.Program == "" && !ecosystem.Known(name) {
+		return "found in " + filepath.Dir(path), nil // nobody knows what it does when it is called
+	}
 	if args == nil {
 		args = []string{"--version"}
 	}

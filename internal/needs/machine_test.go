@@ -19,8 +19,9 @@ func TestLocalTools(t *testing.T) {
 		"java":  `echo 'openjdk version "21.0.2" 2024-01-16' >&2`,
 		"gcc":   "echo 'gcc (Debian 12.2.0-14) 12.2.0'",
 		"php":   `if [ "$1" = -m ]; then echo '[PHP Modules]'; echo intl; echo PDO; else echo 'PHP 8.2.1 (cli)'; fi`,
-		"mute":  "true",
-		"sick":  "echo 'a library is missing' >&2; exit 3",
+		"ruby":  "true",
+		"mix":   "echo 'a library is missing' >&2; exit 3",
+		"rotad": "touch started",
 		"cargo": `test "$(pwd)" = "$OLDPWD" || echo 1.80.0`,
 	} {
 		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
@@ -30,13 +31,14 @@ func TestLocalTools(t *testing.T) {
 	t.Setenv("PATH", bin+":/bin:/usr/bin")
 	l := &Local{Dir: t.TempDir()}
 	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2", "gcc": "12.2.0-14",
-		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded"} {
+		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded",
+		"rotad": "found in " + bin} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
 		}
 	}
 	for tool, want := range map[string]string{"absent-tool": "not installed", "php extension xdebug": "not installed",
-		"mute": "does not tell", "sick": "a library is missing"} {
+		"ruby": "does not tell", "mix": "a library is missing"} {
 		if got, err := l.Version(t.Context(), tool); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s is %q, %v; want %s", tool, got, err, want)
 		}

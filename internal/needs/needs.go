@@ -15,7 +15,6 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"nimbleharbor/internal/diagnose"
-	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 )
@@ -194,7 +193,7 @@ func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
 		}
 	}
 	if p == nil {
-		if len(s.Command) == 0 || !ecosystem.Known(s.Command[0]) {
+		if len(s.Command) == 0 || strings.Contains(s.Command[0], "/") || s.Command[0] == "sh" {
 			return nil
 		}
 		return []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}

@@ -16,6 +16,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -193,10 +194,39 @@ func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
 }
 
 // Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.
-func (m *Mixed) Commands() (list []consent.Command, fresh bool, err error) {
-	list = consent.Commands(m.Files, m.Mix.Stack, m.Order)
+func (m *Mixed) Commands(ctx context.Context) (list []consent.Command, fresh bool, err error) {
+	list = consent.Commands(m.Files, m.Mix.Stack, m.Order, func(files []string) (map[string]string, map[string]bool) {
+		return committed(ctx, m.Root, m.Checkouts, files)
+	})
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
+}
+
+// committed tells of files what the commits that are checked out have of them, and which of them git would ignore.
+func committed(ctx context.Context, root string, checkouts []stack.Checkout, files []string) (
+	blobs map[string]string, ignored map[string]bool) {
+	blobs, ignored = map[string]string{}, map[string]bool{}
+	for _, c := range checkouts {
+		var own []string
+		for _, name := range files {
+			if rel, err := filepath.Rel(filepath.FromSlash(c.Path), filepath.FromSlash(name)); err == nil &&
+				filepath.IsLocal(rel) {
+				own = append(own, filepath.ToSlash(rel))
+			}
+		}
+		if len(own) == 0 {
+			continue
+		}
+		dir := filepath.Join(root, filepath.FromSlash(c.Path))
+		_, ignores := gitrepo.Known(ctx, dir, own)
+		for name, blob := range gitrepo.Committed(ctx, dir, own) {
+			blobs[path.Join(c.Path, name)] = blob
+		}
+		for name := range ignores {
+			ignored[path.Join(c.Path, name)] = true
+		}
+	}
+	return blobs, ignored
 }
 
 // Plan works out what a steward executes.

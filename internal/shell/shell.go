@@ -41,6 +41,27 @@ func Parse(line string) []Command {
 	return r.out
 }
 
+// Everything lists the commands as Parse does, and then those that stand inside of words: in $(…), in backquotes, in
+// <(…), and those of a script that a shell is given as a word.
+func Everything(line string) []Command {
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
+	if err != nil {
+		return rough(strings.NewReplacer(";", "&&", "\n", "&&", "|", "&&").Replace(line))
+	}
+	r := reader{line: line}
+	r.list(file.Stmts, place{folder: "."})
+	syntax.Walk(file, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.CmdSubst:
+			r.list(n.Stmts, place{folder: ".", plumbed: true})
+		case *syntax.ProcSubst:
+			r.list(n.Stmts, place{folder: ".", plumbed: true})
+		}
+		return true
+	})
+	return r.out
+}
+
 // rough takes apart a line that is no shell's.
 func rough(line string) []Command {
 	var out []Command

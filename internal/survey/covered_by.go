@@ -341,33 +341,5 @@ func (s *surveyor) intoMember(c *covering) {
 			}
 		}
 	}
-	scripts := ecosystem.ManagerNamed(c.words[0]).Scripts
-	if scripts == nil {
-		return
-	}
-	for i := 1; i < len(c.words); i++ {
-		option, value, joined := strings.Cut(c.words[i], "=")
-		if !slices.Contains(scripts.Member, option) {
-			continue
-		}
-		last := i
-		if !joined {
-			if last++; last >= len(c.words) {
-				return
-			}
-			value = c.words[last]
-		}
-		dir := path.Join(c.cwd, value)
-		for _, p := range s.stack.Projects {
-			for _, part := range p.Parts {
-				if part.Name == value {
-					dir = part.Folder
-				}
-			}
-		}
-		if s.isFolder(dir) {
-			c.words, c.cwd = slices.Concat(c.words[:i], c.words[last+1:]), dir
-		}
-		return
-	}
+	c.words, c.cwd = ecosystem.InMember(s.stack.Projects, c.words, c.cwd, s.isFolder)
 }

@@ -6,11 +6,38 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
 // hidden stands in the place of a secret.
 const hidden = "***"
+
+// isSwitch is a value that turns something on or off, whatever the setting's name has in it.
+var isSwitch = expr.New(`^(?i:yes|no|true|false|on|off)$`)
+
+var plainWord = expr.New(`^[a-z]+$`)
+
+// Ordinary reports whether a secret is a word that stands openly everywhere, which many take for a first password:
+// masking it wherever it occurs would only spoil what is said. It is the name of a service, of an image or of what a
+// server speaks, or a plain word that a setting holds which is no secret.
+func Ordinary(s *stack.Stack, secret string) bool {
+	if protocol.Named(secret) != nil {
+		return true
+	}
+	return slices.ContainsFunc(s.Services, func(v stack.Service) bool {
+		if v.Name == secret || protocol.ImageName(v.Image) == secret {
+			return true
+		}
+		for key, value := range v.Env {
+			if value == secret && plainWord.MatchString(secret) && !dotenv.IsSecret(key, "") {
+				return true
+			}
+		}
+		return false
+	})
+}
 
 // Hide is a copy of the stack that can be shown: no secret is in its services' environments, commands,
 // health checks, labels and build arguments.
@@ -23,6 +50,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 			}
 		}
 	}
+	secrets = slices.DeleteFunc(secrets, func(v string) bool { return Ordinary(s, v) })
 	// A longer one first, since a shorter may be a part of it.
 	slices.SortFunc(secrets, func(a, b string) int { return len(b) - len(a) })
 	var pairs []string
@@ -41,7 +69,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 	table := func(m map[string]string) map[string]string {
 		out := maps.Clone(m)
 		for k, v := range out {
-			if out[k] = text(v); v != "" && dotenv.IsSecret(k, "") {
+			if out[k] = text(v); v != "" && dotenv.IsSecret(k, "") && !isSwitch.MatchString(v) {
 				out[k] = hidden
 			}
 		}

@@ -68,16 +68,10 @@ func (s *surveyor) calls(words []string, cwd string) (inner []leaf, ok bool) {
 	} else if !byRunner {
 		return nil, false
 	}
-	for i := range s.stack.Projects {
-		for _, part := range s.stack.Projects[i].Parts {
-			if len(members) > 0 && !slices.Contains(members, part.Name) && !slices.Contains(members, part.Folder) ||
-				len(members) == 0 && part.Folder == cwd {
-				continue
-			}
-			for _, name := range scripts {
-				if lines := part.Scripts[name]; len(lines) > 0 {
-					in(part.Folder, commandsOfLines(lines))
-				}
+	for _, part := range ecosystem.PartsCalled(s.stack.Projects, members, cwd) {
+		for _, name := range scripts {
+			if lines := part.Scripts[name]; len(lines) > 0 {
+				in(part.Folder, commandsOfLines(lines))
 			}
 		}
 	}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -98,6 +99,7 @@ func (s *surveyor) natives() {
 		}
 		s.nativesOf(p)
 	}
+	s.processesAlone()
 	// A task file counts where it is the only way that is written down.
 	for _, p := range tasks {
 		if len(s.stack.Services) == 0 || !s.coveredBelow(p.Path) {
@@ -116,6 +118,52 @@ func (s *surveyor) coveredBelow(dir string) bool {
 		}
 		return false
 	})
+}
+
+// processesAlone makes services of Procfiles in folders without any project. A line that goes into a project's folder
+// and serves it there is that project's own service.
+func (s *surveyor) processesAlone() {
+	for _, dir := range slices.Sorted(maps.Keys(s.tree.byPath)) {
+		p, f := &stack.Project{Path: dir}, s.tree.byPath[dir]
+		if len(f.Procfile()) == 0 || s.stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
+			len(ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir)) > 0 {
+			continue
+		}
+		processes, _ := s.procfile(p)
+		for _, v := range processes {
+			commands := saying(shell.Parse(strings.Join(v.Command[len(v.Command)-1:], "")))
+			if s.servesElsewhere(commands, dir) {
+				continue
+			}
+			if len(commands) == 1 && commands[0].Folder != "." {
+				at := path.Join(dir, commands[0].Folder)
+				if own := s.projectAt(at, commands[0].Words); own != nil {
+					v.Command, v.Folder = s.toldCommand(own, commands[0]), at
+					s.native(own, v, at)
+					continue
+				}
+			}
+			s.native(p, v, dir)
+		}
+	}
+}
+
+// servesElsewhere reports whether commands run in dir do nothing but serve services that run in other folders.
+func (s *surveyor) servesElsewhere(commands []shell.Command, dir string) bool {
+	serves := false
+	for _, c := range commands {
+		at := path.Join(dir, c.Folder)
+		role, _ := ecosystem.Meaning(c.Words)
+		here := slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+			same := len(v.Command) > 0 && ecosystem.Key(v.Command) == ecosystem.Key(c.Words)
+			return at != dir && (v.Dir() == at || v.Home == at) && (role == ecosystem.Serves || same || v.Home == at)
+		})
+		if !here {
+			return false
+		}
+		serves = true
+	}
+	return serves
 }
 
 func (s *surveyor) nativesOf(p *stack.Project) {

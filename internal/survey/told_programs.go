@@ -30,7 +30,7 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 				return name
 			}
 		case strings.Contains(name, "$"):
-		case ecosystem.Named(p.Ecosystem).Compiled && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
+		case isCompiled(p) && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
 			return name
 		}
 		for i, w := range words[1:] {
@@ -40,6 +40,11 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 		}
 	}
 	return ""
+}
+
+func isCompiled(p *stack.Project) bool {
+	e := ecosystem.Named(p.Ecosystem)
+	return e != nil && e.Compiled
 }
 
 // madeByInstall reports whether a program lies where an install puts it.

@@ -354,21 +354,52 @@ func untilWords(e order.Edge) string {
 }
 
 // Vouch shows every command that the checkout would run.
+//
+// Lines that were shown for another, as those of a Dockerfile that several are built from, are not shown again.
 func (t *Text) Vouch(list []consent.Command) {
-	for _, c := range list {
+	for i, c := range list {
 		mark := ""
 		if c.New {
 			mark = "  (not vouched for yet)"
 		}
+		if c.Changed {
+			mark = "  (changed since you vouched for it)"
+		}
 		fmt.Fprintln(t.Out, t.paint("1", c.ID.Title())+mark)
 		t.Line("    %s", c.Shows)
-		for _, d := range c.Detail {
-			t.Line("      %s", d)
+		for at := 0; at < len(c.Detail); {
+			if n, of := shownBefore(list[:i], c.Detail[at:]); n >= leastShared {
+				t.Line("      %s", c.Detail[at])
+				t.Line("      … and %d more lines, as for %s", n-1, of.Title())
+				at += n
+				continue
+			}
+			t.Line("      %s", c.Detail[at])
+			at++
 		}
 		if at := Where(c.At); at != "" {
 			t.Line("      %s", at)
 		}
 	}
+}
+
+// leastShared is how many lines in a row two commands must have in common for the second to refer to the first.
+const leastShared = 4
+
+// shownBefore tells with how many of its lines a detail begins as one of the commands has them in a row, and which.
+func shownBefore(list []consent.Command, lines []string) (n int, of stack.NodeID) {
+	for _, c := range list {
+		for at := range c.Detail {
+			same := 0
+			for same < len(lines) && at+same < len(c.Detail) && lines[same] == c.Detail[at+same] {
+				same++
+			}
+			if same > n {
+				n, of = same, c.ID
+			}
+		}
+	}
+	return n, of
 }
 
 // Event shows one step of a launch, its time first.

@@ -1,0 +1,76 @@
+package consent
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"nimbleharbor/internal/casefile"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/survey"
+)
+
+var aSum = expr.New(`(,| \()? ?sum [0-9a-f]{12}\)?`)
+
+// TestChain follows commands to what they lead to.
+func TestChain(t *testing.T) {
+	t.Parallel()
+	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
+		fsys := c.FS("commands")
+		for _, file := range fsys {
+			if strings.HasPrefix(string(file.Data), "#!") {
+				file.Mode = 0o755
+			}
+		}
+		s, err := survey.Survey(fsys, survey.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out strings.Builder
+		for line := range strings.Lines(c.Files["commands"]) {
+			found := follow(fsys, s, "office", []string{strings.TrimSpace(line)})
+			out.WriteString(line)
+			for _, told := range append(found.tells, found.sums(nil, nil)...) {
+				fmt.Fprintf(&out, "    %s\n", aSum.Ready().ReplaceAllString(told, ""))
+			}
+		}
+		c.Want(t, out.String())
+	})
+}
+
+// TestSourceCounts tells when a file that a command names is shown again: a script with each change, source when what
+// is committed of it changes, and what git ignores or tools make never.
+func TestSourceCounts(t *testing.T) {
+	t.Parallel()
+	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
+	fsys := fstest.MapFS{}
+	sums := func(blobs map[string]string, ignored map[string]bool) string {
+		c := follow(fsys, &stack.Stack{}, ".", []string{"sh up.sh", "node server.js", "node dist/x.js"})
+		return strings.Join(c.sums(blobs, ignored), "\n")
+	}
+	fsys["up.sh"], fsys["server.js"], fsys["dist/x.js"] = file("a"), file("a"), file("a")
+	first := sums(nil, nil)
+	kept := map[string]string{"server.js": "0123456789abcdef"}
+	committed := sums(kept, nil)
+	if strings.Count(first, "\n") != 1 || strings.Contains(first, "dist/") || first == committed {
+		t.Errorf("got %s, and as committed %s", first, committed)
+	}
+	fsys["server.js"], fsys["dist/x.js"] = file("b"), file("b")
+	if sums(nil, nil) == first || sums(kept, nil) != committed {
+		t.Errorf("source that was changed here: %s, and as committed %s", sums(nil, nil), sums(kept, nil))
+	}
+	kept["server.js"] = "1123456789abcdef"
+	if sums(kept, nil) == committed {
+		t.Error("another commit's content has the same sum")
+	}
+	if got := sums(nil, map[string]bool{"server.js": true}); strings.Contains(got, "server.js") {
+		t.Errorf("what git ignores: %s", got)
+	}
+	before := sums(kept, nil)
+	fsys["up.sh"] = file("b")
+	if sums(kept, map[string]bool{"up.sh": true}) == before {
+		t.Error("a script that was changed has the same sum")
+	}
+}
