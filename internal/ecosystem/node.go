@@ -402,7 +402,8 @@ func (n *nodeProject) prepare(all []*Finding) {
 	}
 	scripts := n.pkg.Scripts
 	script := n.serveScript()
-	if n.out.Within != nil && script == "" && scripts["build"] != "" &&
+	if n.out.Within != nil && scripts["build"] != "" &&
+		(script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) || n.onlyMakes(script)) &&
 		builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
 		n.out.step(n.script(stack.Build, "build")) // a library that others of the same project use as it is built
 	}

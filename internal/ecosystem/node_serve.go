@@ -173,13 +173,28 @@ func (n *nodeProject) assets(script string) {
 	n.out.step(s)
 }
 
-// BuildsForOthers reports whether a step builds what a server of another kind hands out.
-func BuildsForOthers(s *stack.Step) bool {
-	return s.Role == stack.Build && slices.ContainsFunc(s.Expands, func(line string) bool {
-		_, command, _ := strings.Cut(line, ": ")
-		return makesOnce.MatchString(command)
-	})
+// AssetScripts are those of a package's scripts that make what a server of another kind hands out: once, and anew
+// whenever something changes; watch is empty if there is none.
+func AssetScripts(scripts map[string][]string) (builds []string, watch string) {
+	for _, name := range sortedKeys(scripts) {
+		line := strings.Join(scripts[name], " && ")
+		switch {
+		case strings.TrimSpace(line) == "" || runsAll.MatchString(line) || engineCalls.MatchString(line):
+		case assetBuild.MatchString(name) && !watchLine.MatchString(line):
+			if by := scripts["build"]; name == "build" || !strings.Contains(strings.Join(by, " "), name) {
+				builds = append(builds, name)
+			}
+		case watch == "" && watcherName.MatchString(name) && watchLine.MatchString(name+" "+line) &&
+			!otherWatch.MatchString(name+" "+line):
+			watch = name
+		}
+	}
+	return builds, watch
 }
+
+// assetBuild are names of scripts that make pages' scripts and styles.
+var assetBuild = expr.New(`^(build([:-](css|js|assets?|styles?|s[ac]ss|client|front-?end|ui|web))?|` +
+	`(css|js|assets?|styles?|s[ac]ss)([:-](build|compile))?)$`)
 
 // makesOnce is a line that builds pages' scripts and styles for a server of another kind.
 var makesOnce = expr.New(`^(mix|encore (dev|prod(uction)?))(\s|$)`)

@@ -239,7 +239,8 @@ func (b *builder) steps() {
 		var last *Node
 		for i := range p.Steps {
 			step := &p.Steps[i]
-			if step.Role == stack.Test || step.Folder != "" && step.Folder != s.Folder && !b.inherits(p, step, s) {
+			if step.Role == stack.Test || step.ForOthers ||
+				step.Folder != "" && step.Folder != s.Folder && !b.inherits(p, step, s) {
 				continue
 			}
 			n := b.step(step, service, last)

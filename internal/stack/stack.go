@@ -333,6 +333,9 @@ type Step struct {
 
 	// Folder is where it runs; empty for the project's own folder.
 	Folder string `json:"folder,omitempty"`
+	// ForOthers is true of what is made for a service of another project alone: what its own project serves doesn't
+	// wait for it.
+	ForOthers bool `json:"forOthers,omitempty"`
 	// AfterSteps are the ids of steps of other folders that it needs.
 	AfterSteps []string `json:"afterSteps,omitempty"`
 	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run

@@ -338,6 +338,7 @@ func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
 		if at < 0 {
 			at = len(best.Steps)
 		}
+		st.ForOthers = true
 		best.Steps = slices.Insert(best.Steps, at, *st)
 	}
 	if !slices.Contains(svc.AfterSteps, st.ID) {

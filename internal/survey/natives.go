@@ -68,6 +68,11 @@ func (s *surveyor) asideWhy(dir string) string {
 	if p := s.stack.Project(dir, ""); p != nil && ecosystem.FrameworkNamed(p.Framework).Documents {
 		return "it is a site of documents"
 	}
+	for at := dir; at != "."; at = path.Dir(at) {
+		if told, ok := s.outOfUse()[at]; ok {
+			return fmt.Sprintf("the README says that it is %s (%s:%d)", told.word, told.at.File, told.at.Line)
+		}
+	}
 	return ""
 }
 
@@ -461,6 +466,13 @@ func (s *surveyor) dockerfiles() {
 						Speaks: protocol.OfPort("", e.port), At: stack.Place{File: file, Line: e.line}})
 				}
 			}
+			for _, pair := range s.publishedPairs(dir) {
+				exposed := slices.ContainsFunc(ports, func(p stack.Port) bool { return p.Target == pair.inner })
+				if pair.built && !exposed {
+					ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner, Transport: "tcp",
+						Speaks: protocol.OfPort("", pair.inner), At: pair.at})
+				}
+			}
 		}
 		spec := &stack.ContainerSpec{Dockerfile: strings.TrimPrefix(file, context+"/")}
 		natives := 0
@@ -544,9 +556,15 @@ func (s *surveyor) contextOf(dir string, img *image) string {
 	}
 }
 
-// published is the port of this machine that the README publishes the inner one on, or the same number. Those that need
-// rights of an administrator, and are mostly taken, become 8000 more.
-func (s *surveyor) published(dir string, inner int) int {
+// pair is a port of this machine, and the one in a container that a README publishes on it.
+type pair struct {
+	host, inner int
+	at          stack.Place
+	built       bool // whether the READMEs build that image too, so that it is certain which one it is
+}
+
+// publishedPairs are those that the READMEs publish of the image that is built from a folder, or run in that folder.
+func (s *surveyor) publishedPairs(dir string) (out []pair) {
 	for _, d := range s.demands {
 		built, known := "", false
 		for _, part := range d.parts {
@@ -558,10 +576,20 @@ func (s *surveyor) published(dir string, inner int) int {
 			continue
 		}
 		for _, m := range portPair.FindAllStringSubmatch(d.command, -1) {
-			if m[2] == strconv.Itoa(inner) {
-				n, _ := strconv.Atoi(m[1])
-				return n
-			}
+			host, _ := strconv.Atoi(m[1])
+			inner, _ := strconv.Atoi(m[2])
+			out = append(out, pair{host, inner, d.at, known})
+		}
+	}
+	return out
+}
+
+// published is the port of this machine that the README publishes the inner one on, or the same number. Those that need
+// rights of an administrator, and are mostly taken, become 8000 more.
+func (s *surveyor) published(dir string, inner int) int {
+	for _, pair := range s.publishedPairs(dir) {
+		if pair.inner == inner {
+			return pair.host
 		}
 	}
 	if inner >= firstFreeOfRights {

@@ -63,7 +63,7 @@ func (s *surveyor) readmes() {
 		if led[file] {
 			// somebody says to read it, wherever it lies
 		} else if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
-			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil {
+			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
 			continue
 		}
 		folder := s.tree.byPath[dir]
@@ -110,7 +110,7 @@ func (s *surveyor) ledTo(files []string) map[string]bool {
 		}
 		for _, file := range files {
 			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
-			if !below || !strings.Contains(rel, "/") || isReadme(file) {
+			if !below || !strings.Contains(rel, "/") || isReadme(file) && aside.MatchString(path.Dir(rel)) {
 				continue
 			}
 			out[file] = out[file] || !told && documents.MatchString(path.Dir(rel)) ||
@@ -118,6 +118,11 @@ func (s *surveyor) ledTo(files []string) map[string]bool {
 		}
 	}
 	return out
+}
+
+// holdsComposeFile reports whether a compose file lies in the folder itself.
+func (s *surveyor) holdsComposeFile(dir string) bool {
+	return slices.ContainsFunc(s.tree.compose, func(file string) bool { return path.Dir(file) == dir })
 }
 
 func isReadme(file string) bool { return strings.HasPrefix(strings.ToLower(path.Base(file)), "readme") }

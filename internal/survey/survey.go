@@ -94,6 +94,7 @@ type surveyor struct {
 	demands  []demand
 	// instructions are the READMEs, and files like them, that the demands are from.
 	instructions []string
+	retired      map[string]retired     // folders out of use; nil as long as nobody asked
 	texts        map[string]*readmeText // READMEs by their lines, as far as they were asked for
 	builtInto    map[string]stack.Place // folders that are built into the program of another project
 	// toldAfter is, by the number of a demand, what the README does before it.
@@ -135,6 +136,14 @@ func (s *surveyor) compose() {
 		if c, ok := s.chosen(top); ok &&
 			!slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
 			sets = append(sets, c)
+		}
+	}
+	if len(sets) == 0 {
+		for _, file := range s.tree.compose { // its own README may start it
+			if told := s.told(path.Dir(file)); len(told) > 0 && !aside.MatchString(path.Dir(file)) {
+				sets = append(sets, told[0])
+				break
+			}
 		}
 	}
 	if len(sets) == 0 && len(s.tree.compose) > 0 {

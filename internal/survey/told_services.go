@@ -170,6 +170,7 @@ func (s *surveyor) toldServices() {
 	}
 	s.taskServices()
 	s.plainServices()
+	s.assets()
 	s.toldVerbs()
 }
 
@@ -258,6 +259,7 @@ func (s *surveyor) taskServices() {
 			}
 			part := shell.Command{Words: []string{t.Program, name}, Text: t.Program + " " + name, Folder: "."}
 			s.toldService(demand{at: t.At, command: part.Text, cwd: p.Path}, part, p.Path, false)
+			s.stack.Services[len(s.stack.Services)-1].Source = stack.FromScript
 			break
 		}
 	}
@@ -471,7 +473,13 @@ func (s *surveyor) target(words []string, cwd string) *stack.Target {
 
 // toldService adds a service for a README's command.
 func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides bool) {
-	p := s.projectAt(cwd, part.Words)
+	words := part.Words
+	for _, l := range s.leaves(part, cwd) {
+		if ecosystem.Of(l.Words) != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+			words = l.Words // of several projects in the folder, the one that the task works with
+		}
+	}
+	p := s.projectAt(cwd, words)
 	if p == nil {
 		p = &stack.Project{Path: cwd}
 	}

@@ -205,24 +205,6 @@ func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
 // mayLast are first words after a program by which many go on for as long as one works.
 var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|listen|run-?server)$`)
 
-// assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
-func (s *surveyor) assetsFirst() {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		beside := s.servedBeside(p)
-		if beside == nil ||
-			!slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return ecosystem.BuildsForOthers(&st) }) {
-			continue
-		}
-		for _, st := range p.Steps {
-			if (st.Role == stack.Install || ecosystem.BuildsForOthers(&st)) &&
-				!slices.Contains(beside.AfterSteps, st.ID) {
-				beside.AfterSteps = append(beside.AfterSteps, st.ID)
-			}
-		}
-	}
-}
-
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
 func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {

@@ -11,6 +11,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -157,9 +158,8 @@ func (s *surveyor) judgePorts() {
 		first := claims[0]
 		port := portOf(first.Says)
 		switch {
-		case len(v.Ports) == 0 && (first.Witness == bySight || first.Witness == byReadme),
-			len(v.Ports) > 0 && v.Ports[0].Host != port &&
-				(first.Witness == bySight || first.Witness == byReadme):
+		case (len(v.Ports) == 0 || v.Ports[0].Host != port) &&
+			(first.Witness == bySight || first.Witness == byReadme || first.Witness == byTask):
 			p := stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: first.At}
 			if first.Witness == bySight {
 				p.Speaks = s.seen(v).Speaks
@@ -167,7 +167,7 @@ func (s *surveyor) judgePorts() {
 					p.Said = v.Ports[0].Host
 				}
 			}
-			if first.Witness == byReadme && len(v.Ports) > 0 {
+			if first.Witness != bySight && len(v.Ports) > 0 {
 				tellPort(v, v.Ports[0].Host, port)
 			}
 			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
@@ -302,6 +302,9 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		}
 	}
 	if v.Runs == stack.Native {
+		if port, at := s.taskPort(v); port > 0 {
+			add(port, byTask, at)
+		}
 		for _, told := range s.toldPorts()[v.Name] {
 			if !s.portOfAnother(v, told.port) {
 				add(told.port, byReadme, told.at)
@@ -324,6 +327,44 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		}
 	}
 	return unique(sorted("port", claims))
+}
+
+// taskPort is the port that the task gives by which people serve a project which is served here as its framework does;
+// 0 if there is no such task, or it names none.
+func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
+	p := s.stack.Project(v.Project, v.Manager)
+	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path {
+		return 0, stack.Place{}
+	}
+	for _, name := range ecosystem.ServeTasks {
+		t := s.taskAt(p.Path, name)
+		if t == nil || ecosystem.InContainers(t) {
+			continue
+		}
+		for _, l := range s.leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
+			role, of := ecosystem.Meaning(l.Words)
+			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.cwd != p.Path {
+				continue
+			}
+			if port := ecosystem.PortIn(l.Text); port > 0 {
+				return port, t.At
+			}
+		}
+	}
+	return 0, stack.Place{}
+}
+
+// taskAt is the entry of that name of a folder's task file; nil if there is none.
+func (s *surveyor) taskAt(dir, name string) *stack.Target {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		for k := range p.Targets {
+			if p.Path == dir && p.Targets[k].Name == name {
+				return &p.Targets[k]
+			}
+		}
+	}
+	return nil
 }
 
 // toldPort is a port that a README's command gives to a service which it serves.

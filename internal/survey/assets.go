@@ -1,0 +1,81 @@
+package survey
+
+import (
+	"slices"
+
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/stack"
+)
+
+// assets gives a project that serves nothing itself, in a folder where another one is served, the scripts by which that
+// one's pages get their scripts and styles: the build as a step, and what makes them anew as a process beside it.
+func (s *surveyor) assets() {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		if beside := s.servedBeside(p); beside == nil || s.served(p) || s.asideWhy(p.Path) != "" || p.NotHere != "" ||
+			ecosystem.ManagerNamed(p.Manager).Scripts == nil || len(p.Evidence) == 0 {
+			continue
+		}
+		for _, part := range p.Parts {
+			if part.Folder != p.Path {
+				continue
+			}
+			builds, watch := ecosystem.AssetScripts(part.Scripts)
+			call := func(script string) []string {
+				return []string{p.Manager, ecosystem.ManagerNamed(p.Manager).Scripts.Run, script}
+			}
+			if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.Role == stack.Build }) {
+				builds = nil
+			}
+			for k, name := range builds {
+				id := "build:" + p.Path
+				if s.severalAt(p.Path) {
+					id += "@" + p.Manager
+				}
+				if k > 0 {
+					id += "+" + name
+				}
+				p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Build, Command: call(name),
+					Env: map[string]string{}, At: p.Evidence[0].Place(), Expands: named(name, part.Scripts[name])})
+			}
+			if watch != "" && !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+				return v.Source == stack.FromProcfile && v.Dir() == p.Path // which says what runs beside it
+			}) {
+				s.native(p, stack.Serve{Name: watch, Command: call(watch), At: p.Evidence[0].Place(), Watches: true,
+					Expands: named(watch, part.Scripts[watch])}, p.Path)
+			}
+		}
+	}
+}
+
+// named are a script's lines behind its name, as manifests' lines are shown.
+func named(script string, lines []string) (out []string) {
+	for _, line := range lines {
+		out = append(out, script+": "+line)
+	}
+	return out
+}
+
+// served reports whether a project is served by a service of its own.
+func (s *surveyor) served(p *stack.Project) bool {
+	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		return v.Project == p.Path && v.Manager == p.Manager && !v.Watches
+	})
+}
+
+// assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
+func (s *surveyor) assetsFirst() {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		beside := s.servedBeside(p)
+		if beside == nil || s.served(p) ||
+			!slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Build }) {
+			continue
+		}
+		for _, st := range p.Steps {
+			if (st.Role == stack.Install || st.Role == stack.Build) && !slices.Contains(beside.AfterSteps, st.ID) {
+				beside.AfterSteps = append(beside.AfterSteps, st.ID)
+			}
+		}
+	}
+}
