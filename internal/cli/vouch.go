@@ -32,6 +32,12 @@ you consent; what has changed is shown again before it runs.`,
 			if err != nil {
 				return err
 			}
+			if len(list) == 0 && !a.json && !sum {
+				a.text().Line("Nothing that could be launched was found, so that there is nothing to vouch for. " +
+					"If you know how it is started, name it in nharbor.toml; to begin with a draft: " +
+					"nharbor survey --write")
+				return nil
+			}
 			if !a.json && !sum {
 				a.text().Vouch(list)
 				a.text().Blank()

@@ -86,8 +86,10 @@ var cases = map[string]struct {
 	"server-absent-script-fixed": {need(Need{Kind: "server", MadeBy: "quay.sh"}), "quay.sh runs such an image"},
 	"server-absent-script": {need(Need{Kind: "server", Key: "DATABASE_URL", MadeBy: "quay.sh"}),
 		"quay.sh runs such"},
-	"server-absent": {need(Need{Kind: "server", Key: "DATABASE_URL"}), "fill --set DATABASE_URL="},
-	"disk-low":      {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
+	"server-absent-made-fixed": {need(Need{Kind: "server", Make: "docker run x"}), "one: docker run x."},
+	"server-absent-made":       {need(Need{Kind: "server", Make: "run x", Key: "URL"}), "run x. Or let URL"},
+	"server-absent":            {need(Need{Kind: "server", Key: "DATABASE_URL"}), "fill --set DATABASE_URL="},
+	"disk-low":                 {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
 
 	"later-file-wins": {setting(Setting{Later: ".env.local", Line: 4}), ".env.local:4 wins"},
 	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data", Changed: true}),

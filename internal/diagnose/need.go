@@ -15,6 +15,7 @@ type Need struct {
 	Variable string // in which the login is expected
 	Key      string // of the setting that points at a server
 	MadeBy   string // a script of the checkout that starts such a server; empty if there is none
+	Make     string // a command that starts such a server; empty where nobody says how
 }
 
 func kindOf(kind string, more func(*Need) bool) func(*Need) bool {
@@ -42,6 +43,11 @@ var Needs = []Rule[Need]{
 		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch --shift 100", ""},
 	{"port-taken", kindOf("port", nil),
 		"taken", "Stop what holds it, or move the whole stack to other ports: nharbor launch --shift 100", ""},
+	{"server-absent-made-fixed", kindOf("server", func(n *Need) bool { return n.Make != "" && n.Key == "" }),
+		"nothing of this stack offers it, and nothing answers there", "Start one: {make}.", ""},
+	{"server-absent-made", kindOf("server", func(n *Need) bool { return n.Make != "" && n.MadeBy == "" }),
+		"nothing of this stack offers it, and nothing answers there",
+		"Start one: {make}. Or let {key} point at one that runs: nharbor fill --set {key}=…", ""},
 	{"server-absent-fixed", kindOf("server", func(n *Need) bool { return n.Key == "" && n.MadeBy == "" }),
 		"nothing of this stack offers it, and nothing answers there", "Start one before the launch.", ""},
 	{"server-absent-script-fixed", kindOf("server", func(n *Need) bool { return n.Key == "" }),
@@ -60,5 +66,5 @@ var Needs = []Rule[Need]{
 func (n *Need) Explain() Finding {
 	return first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
 		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
-		"key": n.Key, "madeBy": n.MadeBy})
+		"key": n.Key, "madeBy": n.MadeBy, "make": n.Make})
 }

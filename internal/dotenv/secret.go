@@ -24,6 +24,14 @@ var (
 			`minutes|seconds)$`)
 )
 
+var (
+	// anyKey is a variable that holds a key of whatever kind, and openKey one of a kind that anybody may see.
+	anyKey  = expr.New(`^[A-Z0-9_]+_KEY$`)
+	openKey = expr.New(`(^|_)(PUB(LIC|LISHABLE)?|SITE|PRIMARY|FOREIGN|SORT|PARTITION|CACHE|ROUTING|OBJECT|SHARD|` +
+		`RANGE|INDEX|GROUP|LOOKUP|LOCALE|TRANSLATION|MEASUREMENT|STORAGE|HOT|MAP)(_[A-Z0-9]+)*_KEY$|^(NEXT_)?PUBLIC_|` +
+		`^(VITE|REACT_APP|EXPO_PUBLIC|NUXT_PUBLIC|GATSBY|VUE_APP)_`)
+)
+
 // carriers are the forms in which a value carries a password; group 1 is the password. Encoded tells how the
 // password is written in it.
 var carriers = []struct {
@@ -61,12 +69,18 @@ func IsSecret(key, value string) bool {
 		if lower != key && strings.ToUpper(key) != key {
 			key = camel.ReplaceAllString(key, "${1}_${2}")
 		}
-		if secretName.MatchString(key) && !aboutName.MatchString(key) {
+		if secretName.MatchString(key) && !aboutName.MatchString(key) || IsKey(key) {
 			return true
 		}
 	}
 	_, _, found := carried(value)
 	return found >= 0
+}
+
+// IsKey reports whether a variable's name says no more than that it holds a key, of whatever kind: that is a secret,
+// but nobody knows whether it can be made up.
+func IsKey(name string) bool {
+	return anyKey.MatchString(name) && !openKey.MatchString(name) && !secretName.MatchString(name)
 }
 
 // carried finds the password in a value: where it stands, and which carrier has it; -1 is none.

@@ -23,6 +23,11 @@ var (
 	goMain   = expr.New(`(?m)^package main\b`)
 	goServes = expr.New(`"net/http"|net\.Listen\(`)
 	goOpens  = expr.New(`ListenAndServe|http\.Serve(?:TLS)?\(|net\.Listen\(`)
+	// goWeb are modules with servers of their own, and goRuns how these are started.
+	goWeb = expr.New(`"(?:github\.com/(?:gin-gonic/gin|labstack/echo|gofiber/fiber|go-chi/chi|gorilla/mux|` +
+		`valyala/fasthttp|cloudwego/hertz|beego/beego|kataras/iris|julienschmidt/httprouter)(?:/v\d+)?|` +
+		`google\.golang\.org/grpc)"`)
+	goRuns   = expr.New(`\.(?:Run|RunTLS|Start|StartTLS|Listen|Serve|Spin)\(`)
 	goBuilds = expr.New(`\bgo (?:build|install)\b[^\n;&|]*?\s(\./[\w./-]+)`)
 	// The names of main packages below cmd, and of those among them that are no part of the running application.
 	goServerName = expr.New(`(?i)server|api|web|http|app|gateway|daemon`)
@@ -293,9 +298,9 @@ func goMainOf(f Folder, dir string) (sources []string, rank int) {
 		sources = append(sources, name)
 		isMain = isMain || goMain.Match(data)
 		switch {
-		case goOpens.Match(data):
+		case goOpens.Match(data), goWeb.Match(data) && goRuns.Match(data):
 			rank = 2
-		case goServes.Match(data):
+		case goWeb.Match(data), goServes.Match(data):
 			rank = max(rank, 1)
 		}
 	}

@@ -179,9 +179,12 @@ var mavenMigrations = []rule[*mavenProject]{
 }
 
 var mavenServers = []rule[*mavenProject]{
-	{"spring boot", func(p *mavenProject) bool { return p.m.uses("spring-boot-maven-plugin") },
+	{"spring boot", func(p *mavenProject) bool {
+		return p.m.uses("spring-boot-maven-plugin") ||
+			p.m.Parent.ArtifactID == springParent && p.m.uses("spring-boot-starter-web", "spring-boot-starter-webflux")
+	},
 		func(p *mavenProject) {
-			p.javaServer(p.out, "spring-boot", p.line("spring-boot-maven-plugin"),
+			p.javaServer(p.out, "spring-boot", p.line(p.named("spring-boot-maven-plugin", springParent)),
 				[]string{p.mvn, "--batch-mode", "spring-boot:run"})
 		}},
 	{"quarkus", func(p *mavenProject) bool { return p.m.uses("quarkus-maven-plugin") },
@@ -197,6 +200,19 @@ var mavenServers = []rule[*mavenProject]{
 				At: p.line("exec-maven-plugin"), Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"},
 				Source: stack.FromFramework}
 		}},
+}
+
+// springParent is the parent project that brings the plugin by which an application is run.
+const springParent = "spring-boot-starter-parent"
+
+// named is the first of the texts that the manifest has, or the last.
+func (p *mavenProject) named(texts ...string) string {
+	for _, text := range texts {
+		if strings.Contains(p.text, text) {
+			return text
+		}
+	}
+	return texts[len(texts)-1]
 }
 
 // target is what a build leaves behind.

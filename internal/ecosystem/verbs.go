@@ -126,6 +126,12 @@ func ProgramRun(words []string) (name string, given []string, ok bool) {
 	return "", nil, false
 }
 
+// RunsHelper reports whether a command compiles and runs a program that prepares or tests something, by its name.
+func RunsHelper(words []string) bool {
+	name, _, ok := ProgramRun(words)
+	return ok && goOtherMain.MatchString(name)
+}
+
 // WithWords is such a command with words for the program.
 func WithWords(command, words []string) []string {
 	if command[0] == "cargo" {

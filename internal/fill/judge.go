@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -102,7 +103,8 @@ var judgementRules = []judgementRule{
 		leave("kept: the files name it as the password to sign in with")},
 	{"a secret that can be made up",
 		func(_ *maker, j *judgement) bool {
-			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived
+			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
+				(!dotenv.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
 		},
 		func(m *maker, j *judgement) { m.generate(j.f, j.s) }},
 	{"its comment asks for it",

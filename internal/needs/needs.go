@@ -16,6 +16,7 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -420,25 +421,57 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			w.Needed {
 			a.needs[i].Level = Required
 		}
-		if a.wantedToo(name, "answering", w.For, w.At) {
+		how := "answering"
+		switch {
+		case w.Database != "" && w.User != "":
+			how += fmt.Sprintf(" with the database %s and the user %s", w.Database, w.User)
+		case w.Database != "":
+			how += " with the database " + w.Database
+		}
+		if a.wantedToo(name, how, w.For, w.At) {
 			continue
 		}
-		n := Need{Name: name, Kind: Server, Wanted: "answering, for " + w.For,
+		n := Need{Name: name, Kind: Server, Wanted: how + ", for " + w.For,
 			Found: "answers", Met: a.machine.Answers(ctx, w.Port, w.Speaks), Level: Optional,
 			Because: []stack.Place{w.At}, For: []string{w.For}}
 		if w.Needed {
 			n.Level = Required
 		}
 		if !n.Met {
-			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy}
+			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy, Make: howToRun(&w)}
 			if w.Fixed {
 				known.Key = ""
 			}
 			f := known.Explain()
 			n.Found, n.Remedy = f.Cause, f.Remedy
+			if with := strings.TrimPrefix(how, "answering"); with != "" {
+				n.Found += "; wanted" + with
+			}
 		}
 		a.needs = append(a.needs, n)
 	}
+}
+
+// howToRun is a command of the container engine that starts a server as it is wanted, and who uses its image; empty
+// where nobody says which image.
+func howToRun(w *stack.Server) string {
+	known := protocol.Named(w.Speaks)
+	if w.Image == "" || known == nil {
+		return ""
+	}
+	words := []string{"docker run -d -p", fmt.Sprintf("127.0.0.1:%d:%d", w.Port, known.Ports[0])}
+	for _, set := range known.RunsAs(w.User, w.Database) {
+		words = append(words, "-e", set)
+	}
+	says := strings.Join(append(words, w.Image), " ")
+	says += fmt.Sprintf(" (the image that %s:%d uses", w.ImageAt.File, w.ImageAt.Line)
+	if strings.Contains(says, "…") {
+		says += "; … is the password"
+		if !w.Fixed {
+			says += " in " + w.Key
+		}
+	}
+	return says + ")"
 }
 
 // lowDisk is the free space below which installs and images are likely to fail.

@@ -60,6 +60,28 @@ type Protocol struct {
 	reply func([]byte) (a answer, ok bool)
 }
 
+// RunsAs are the words of an image's first start by which it makes a database and a user, KEY=VALUE each; a password is
+// told as dots. They are empty where nobody signs in, or the image makes none.
+func (p *Protocol) RunsAs(user, database string) (out []string) {
+	if p.SignIn == nil {
+		return nil
+	}
+	add := func(keys []string, value string) {
+		if len(keys) > 0 && value != "" {
+			out = append(out, keys[0]+"="+value)
+		}
+	}
+	add(p.SignIn.Database, database)
+	if user != "" && user != p.SignIn.DefaultUser {
+		add(p.SignIn.User, user)
+		add(p.SignIn.Password, "…")
+		add(p.SignIn.RootPassword, "…")
+	} else if len(p.SignIn.Database) > 0 {
+		add(p.SignIn.Password[len(p.SignIn.Password)-1:], "…")
+	}
+	return out
+}
+
 // SignIn is how a server's image is told its first user, and what one signs in with.
 type SignIn struct {
 	User, Database, Password, RootPassword []string // keys of the image's environment

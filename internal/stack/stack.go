@@ -95,6 +95,12 @@ type Server struct {
 	MadeBy string `json:"madeBy,omitempty"`
 	// Needed is true where a step of the service's project fails without it.
 	Needed bool `json:"needed,omitempty"`
+	// Database and User are what settings sign in with; empty where they name none.
+	Database string `json:"database,omitempty"`
+	User     string `json:"user,omitempty"`
+	// Image is one of such a server, with its version, that something else of the checkout uses, at ImageAt.
+	Image   string `json:"image,omitempty"`
+	ImageAt Place  `json:"imageAt,omitzero"`
 }
 
 // Checkout is one working copy of a repository, its path relative to the workspace.

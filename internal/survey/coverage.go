@@ -554,6 +554,9 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 		if at == cwd {
 			return service(v.Name)
 		}
+		if own := s.ownProject(cwd, of); own != nil && own.Path != v.Project && own.Serve == nil {
+			continue // what that folder's project would serve is something else
+		}
 		if cwd == "." || strings.HasPrefix(at, cwd+"/") {
 			below = append(below, service(v.Name))
 		}
@@ -565,6 +568,16 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 		return below[0]
 	}
 	return "launch"
+}
+
+// ownProject is the project of a language that lies in a folder itself; nil if there is none.
+func (s *surveyor) ownProject(dir string, of *ecosystem.Ecosystem) *stack.Project {
+	for i := range s.stack.Projects {
+		if p := &s.stack.Projects[i]; p.Path == dir && of != nil && p.Ecosystem == of.Name {
+			return p
+		}
+	}
+	return nil
 }
 
 // key is a command's key, which is asked for again and again.

@@ -263,6 +263,7 @@ func (s *surveyor) wantServer(w stack.Server) {
 	if !slices.ContainsFunc(s.stack.Servers, func(o stack.Server) bool {
 		return o.Port == w.Port && o.Speaks == w.Speaks && o.For == w.For
 	}) {
+		s.describe(&w)
 		s.stack.Servers = append(s.stack.Servers, w)
 	}
 }

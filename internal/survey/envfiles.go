@@ -93,6 +93,7 @@ func (s *surveyor) envFileAs(target, template, format string) {
 // copies takes over what the README says that is to be copied where: a template may lie in another folder than the file
 // that is made from it.
 func (s *surveyor) copies() {
+	told := map[string]bool{} // templates of which a README speaks
 	for _, d := range s.demands {
 		for _, part := range d.parts {
 			if len(part.Words) == 0 || part.Words[0] != "cp" && part.Words[0] != "copy" {
@@ -102,9 +103,35 @@ func (s *surveyor) copies() {
 				func(w string) bool { return strings.HasPrefix(w, "-") })
 			if dir := path.Join(d.cwd, part.Folder); len(words) == 2 {
 				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]), strings.HasSuffix(words[1], "/"))
+				told[path.Join(dir, words[0])] = true
 			}
 		}
 	}
+	for _, e := range slices.Clone(s.stack.EnvFiles) {
+		if to := s.readByScripts(path.Dir(e.Path)); to != "" && e.Template != "" && !e.Present && !told[e.Template] &&
+			path.Base(e.Path) == ".env" {
+			s.copied(e.Template, to, false)
+		}
+	}
+}
+
+// readByScripts is the one settings file that the scripts of a folder's manifest have their programs read; empty if
+// they name none, or several.
+func (s *surveyor) readByScripts(dir string) (file string) {
+	for _, part := range ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir) {
+		for name, lines := range part.Scripts {
+			m := envOption.FindStringSubmatch(strings.Join(lines, "\n"))
+			if m == nil || otherGoals.MatchString(name) || part.Folder != dir {
+				continue
+			}
+			if to := path.Join(dir, m[1]); file == "" || file == to {
+				file = to
+			} else {
+				return ""
+			}
+		}
+	}
+	return file
 }
 
 func (s *surveyor) copied(from, to string, folder bool) {

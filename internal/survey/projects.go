@@ -203,8 +203,11 @@ func (s *surveyor) versions(p *stack.Project) {
 	p.Runtimes = slices.DeleteFunc(p.Runtimes,
 		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
 	for i, a := range p.Runtimes {
-		for _, b := range p.Runtimes[:i] {
-			if a.Tool == b.Tool && !(a.Hint && b.Hint) &&
+		for k, b := range p.Runtimes[:i] {
+			told := slices.ContainsFunc(p.Runtimes[:k], func(o stack.Runtime) bool { // the same, by another place
+				return o.Tool == b.Tool && o.Constraint == b.Constraint && o.Hint == b.Hint
+			})
+			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !told &&
 				!agree(cmp.Or(a.Close, a.Constraint), cmp.Or(b.Close, b.Constraint)) {
 				level, remedy := stack.Warning, "Find out which of them the project works with, and correct the other."
 				if a.Hint || b.Hint {

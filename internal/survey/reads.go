@@ -243,6 +243,44 @@ func asks(before, name string) (there, absent bool) {
 	return false, word(bare, "if") || word(bare, "elif")
 }
 
+var (
+	// keeps is a line's beginning that keeps what follows under a name.
+	keeps = expr.New(`(?:^|[\s;({,])([A-Za-z_]\w*)\s*(?::\s*[\w.<>| ]+)?\s*:?=\s*(?:str\(|String\()?$`)
+	// isAbsent is what stands before a name whose absence is asked for, isNothing what stands behind one, with asksIf
+	// before it, and insists what stands before one that must be there.
+	isAbsent  = expr.New(`^(?:\}\s*)?(?:(?:if|elif|else if)\s*\(?\s*(?:!|not\s)\s*\(?|unless\s*\(?\s*)$`)
+	asksIf    = expr.New(`^(?:\}\s*)?(?:if|elif|else if)\s*\(?\s*(?:len\()?$`)
+	isNothing = expr.New(`^(?:\)\s*==\s*0|\s*(?:===?|is)\s*(?:""|''|nil|null|undefined|None)|` +
+		`\.(?:is_?[eE]mpty|blank\?|nil\?)\b)`)
+	insists = expr.New(`^(?:assert|invariant)\s*\(?\s*$`)
+)
+
+// givesUpWithout reports whether code keeps a variable under a name, and ends soon after if there is nothing under it.
+func givesUpWithout(before, after string) bool {
+	kept := keeps.FindStringSubmatch(before[strings.LastIndexByte(before, '\n')+1:])
+	if kept == nil {
+		return false
+	}
+	for from := 0; ; {
+		i := strings.Index(after[from:], kept[1])
+		if i < 0 {
+			return false
+		}
+		at, end := from+i, from+i+len(kept[1])
+		from = end
+		if at > 0 && wordSign(after[at-1]) || end < len(after) && wordSign(after[end]) {
+			continue
+		}
+		head := strings.TrimLeft(after[strings.LastIndexByte(after[:at], '\n')+1:at], " \t;")
+		switch tail := after[end:min(len(after), end+160)]; {
+		case insists.MatchString(head):
+			return true
+		case isAbsent.MatchString(head), asksIf.MatchString(head) && isNothing.MatchString(tail):
+			return givesUp.MatchString(goesOn.FindString(tail))
+		}
+	}
+}
+
 // formAt is a form whose anchor stands in a file, from that place on.
 type formAt struct {
 	form *ecosystem.CodeForm
@@ -517,6 +555,8 @@ func readsBy(out []stack.Read, f formAt, text, file string, gives func(name stri
 			does := goesOn.FindString(text[end:min(len(text), end+160)])
 			must = must || givesUp.MatchString(does)
 			fallback = fallback || does != "" && !must // what it does without it is all that it does
+		case !fallback && !must:
+			must = givesUpWithout(text[:at], text[end:min(len(text), end+maxForm)]) && !underCondition(text[:at])
 		}
 		fallback = fallback || looks && (strings.Contains(text, name+`" in os.environ`) ||
 			strings.Contains(text, name+`' in os.environ`)) || sets && (strings.Contains(text, `setdefault("`+name) ||

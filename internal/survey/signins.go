@@ -26,6 +26,11 @@ var (
 	// The same with the words behind the values, which then stand in quotes.
 	labelledBehind = expr.New("(?i)[`\"'*]([^\\s`\"'*]+)[`\"'*]+ (?:as )?(?:the |your )?" + userWord +
 		",? (?:and|with) (?:the )?[`\"'*]([^\\s`\"'*]+)[`\"'*]+ (?:as )?(?:the |your )?" + passwordWord + `\b`)
+	// The same in a sentence: as kim with the password tide. One of the two stands in quotes, or the words name both.
+	quotedBoth = expr.New("(?i)\\b(?:as|with|" + userWord + ") (?:the )?(?:" + userWord + " )?([`\"']?)([\\w.+@-]+)" +
+		"[`\"']?,? (?:and|with|using) (?:the |its )?" + passwordWord + " (?:is |of )?([`\"'])([^\\s`\"']+)[`\"']")
+	namedBoth = expr.New("(?i)\\b" + userWord + "\\s+([\\w.+@-]+),? (?:and|with) (?:the )?" +
+		passwordWord + "\\s+([\\w.+@!$%&-]+)")
 	userLine = expr.New(`(?i)(?:^|[^\w.-])` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	passLine = expr.New(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = expr.New(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
@@ -181,6 +186,14 @@ func (s *surveyor) signInsOf(file string, readme bool, add func(user, password s
 			continue
 		}
 		if m := labelledBehind.FindStringSubmatch(line); m != nil && readme {
+			add(m[1], m[2], at)
+			continue
+		}
+		if m := quotedBoth.FindStringSubmatch(line); m != nil && readme {
+			add(m[2], m[4], at)
+			continue
+		}
+		if m := namedBoth.FindStringSubmatch(line); m != nil && readme && about {
 			add(m[1], m[2], at)
 			continue
 		}

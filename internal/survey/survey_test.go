@@ -92,6 +92,9 @@ func conclusions(s *stack.Stack) string {
 	for _, w := range s.Servers {
 		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks, w.Port, w.For, w.Key,
 			w.At.File, w.At.Line, w.MadeBy, w.Needed)
+		if w.Database+w.User+w.Image != "" {
+			say("  database %q, user %q, image %q (%s:%d)", w.Database, w.User, w.Image, w.ImageAt.File, w.ImageAt.Line)
+		}
 	}
 	for _, d := range s.Readme {
 		by := "nothing does it"

@@ -342,6 +342,8 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
 	usual := ecosystem.Canonical(part.Words)
 	switch {
+	case ecosystem.RunsHelper(part.Words):
+		return false
 	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.hasScript(usual[1], cwd):
 		return false // there is no such script
 	case ecosystem.ManagerNamed(part.Words[0]).Tasks:

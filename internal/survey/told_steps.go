@@ -198,7 +198,7 @@ func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
 		return words[0] == "sudo" || ecosystem.Installs(words[0]) && role == ecosystem.SetsUp ||
 			words[0] == "git" && len(words) > 1 && words[1] == "clone" || l.Background ||
 			len(words) > 1 && mayLast.MatchString(words[1]) ||
-			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "")
+			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "") && !ecosystem.RunsHelper(words)
 	})
 }
 
@@ -269,6 +269,9 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 	role, of := ecosystem.Meaning(part.Words)
 	if len(words) > 1 && role == ecosystem.Serves && path.Ext(words[1]) != "" && preparesByName(words[1]) {
 		role = "" // a file that an interpreter runs need not serve
+	}
+	if ecosystem.RunsHelper(words) {
+		return p.Ecosystem == of.Name
 	}
 	if len(words) == 0 || role != "" || of != nil && of.Name != p.Ecosystem {
 		return false

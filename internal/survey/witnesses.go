@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/shell"
@@ -151,6 +152,7 @@ func (s *surveyor) judgePorts() {
 		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
 			continue
 		}
+		s.portByItsKey(v)
 		claims := s.portClaims(v)
 		if len(claims) == 0 {
 			continue
@@ -327,6 +329,34 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		}
 	}
 	return unique(sorted("port", claims))
+}
+
+// portKey is how code of any language reads a variable of its environment that holds a port.
+var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|getenv\w*\(\s*["']|` +
+	`env::var\w*\(\s*"|lookupenv\(\s*"|\$\{)([A-Z][A-Z0-9_]*PORT[A-Z0-9_]*|PORT[A-Z0-9_]*)\b`)
+
+// portByItsKey lets a port that stands in code behind a variable follow that variable: the setting that gives it counts
+// before the code's own default, and the variable is how the service is told another one.
+func (s *surveyor) portByItsKey(v *stack.Service) {
+	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" || len(v.PortBy.Words) > 0 {
+		return
+	}
+	p := &v.Ports[0]
+	lines := s.readmeOf(p.At.File).lines
+	if ecosystem.OfCode(path.Ext(p.At.File)) == nil || p.At.Line < 1 || p.At.Line > len(lines) {
+		return
+	}
+	keys := portKey.FindAllStringSubmatch(lines[p.At.Line-1], -1)
+	if len(keys) != 1 || !strings.Contains(lines[p.At.Line-1], strconv.Itoa(p.Host)) {
+		return
+	}
+	v.PortBy.Env = keys[0][1]
+	for _, set := range s.settings(v) {
+		if n := portOf(set.text); set.key == v.PortBy.Env && n > 0 {
+			p.Host, p.Target, p.At = n, n, set.at
+			return
+		}
+	}
 }
 
 // taskPort is the port that the task gives by which people serve a project which is served here as its framework does;

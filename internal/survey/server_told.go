@@ -1,0 +1,113 @@
+package survey
+
+import (
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/stack"
+)
+
+// describe adds to a server that nothing of the stack offers what the checkout says of it: the database and the user
+// that settings name, and the image that somebody else uses for it.
+func (s *surveyor) describe(w *stack.Server) {
+	known, svc := protocol.Named(w.Speaks), s.stack.Service(w.For)
+	if known == nil || svc == nil {
+		return
+	}
+	if known.SignIn != nil && len(known.SignIn.Database) > 0 {
+		s.signInOf(w, s.settings(svc))
+	}
+	w.Image, w.ImageAt = s.imageElsewhere(known)
+}
+
+var (
+	// partKey takes from a setting's key what says which part of an address it holds.
+	partKey = expr.New(`(?i)[._-]?(url|uri|dsn|host(name)?|server|address|adapter|dialect|engine|driver|connection|` +
+		`client)$`)
+	// aDatabase and aUser are what the keys beside it end in.
+	aDatabase = expr.New(`(?i)^[._-]?(db_?name|database(_?name)?|name|db)$`)
+	aUser     = expr.New(`(?i)^[._-]?(user(_?name)?|login)$`)
+	// aName is a name that can be given to a server as it is.
+	aName = expr.New(`^[A-Za-z_][\w-]*$`)
+)
+
+// signInOf finds the database and the user in an address, and in the settings beside the one that points at the server.
+func (s *surveyor) signInOf(w *stack.Server, all []value) {
+	at := slices.IndexFunc(all, func(v value) bool { return v.key == w.Key && v.at == w.At })
+	if at < 0 {
+		return
+	}
+	if u, err := url.Parse(strings.TrimPrefix(all[at].text, "jdbc:")); err == nil && u.Host != "" {
+		w.Database = strings.TrimPrefix(u.Path, "/")
+		if u.User != nil {
+			w.User = u.User.Username()
+		}
+	}
+	stem := partKey.ReplaceAllString(w.Key, "")
+	for _, v := range all {
+		rest, beside := strings.CutPrefix(v.key, stem)
+		if !beside || v.at.File != w.At.File {
+			continue
+		}
+		switch {
+		case w.Database == "" && aDatabase.MatchString(rest):
+			w.Database = v.text
+		case w.User == "" && aUser.MatchString(rest):
+			w.User = v.text
+		}
+	}
+	for _, name := range []*string{&w.Database, &w.User} {
+		if !aName.MatchString(*name) {
+			*name = ""
+		}
+	}
+}
+
+// imageLine is a line of YAML that names an image.
+var imageLine = expr.New(`^\s*-?\s*image:\s*["']?([^\s"'#$]+)`)
+
+// imageElsewhere is the image of such a server that a build server, a compose file beside the stack, or a README's
+// command uses, with its version; empty if nobody names one, or they name several.
+func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at stack.Place) {
+	several := false
+	tell := func(name string, place stack.Place) {
+		_, tag, tagged := strings.Cut(path.Base(name), ":")
+		switch {
+		case !tagged || tag == "latest" || protocol.OfImage(name) != known:
+		case image == "":
+			image, at = name, place
+		default:
+			several = several || image != name
+		}
+	}
+	for _, file := range slices.Concat(s.tree.workflows, s.tree.compose, []string{".gitlab-ci.yml"}) {
+		data, err := s.fsys.ReadFile(file)
+		if err != nil || len(data) > maxReadme {
+			continue
+		}
+		line := 0
+		for text := range strings.Lines(string(data)) {
+			line++
+			if m := imageLine.FindStringSubmatch(text); m != nil {
+				tell(m[1], stack.Place{File: file, Line: line})
+			}
+		}
+	}
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
+				for _, word := range part.Words[2:] {
+					tell(word, d.at)
+				}
+			}
+		}
+	}
+	if several {
+		return "", stack.Place{}
+	}
+	return image, at
+}
