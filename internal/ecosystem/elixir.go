@@ -22,6 +22,7 @@ var (
 var elixir = &Ecosystem{
 	Name:     "elixir",
 	Managers: []*Manager{mix},
+	ByDriver: true,
 	Frameworks: []*Framework{{Name: "phoenix", Secrets: []Secret{{Key: "SECRET_KEY_BASE", Command: "phx.gen.secret",
 		Form: Form{Size: 48, As: AsBase64}}}}},
 	Manifests:  []string{"mix.exs"},

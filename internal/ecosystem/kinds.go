@@ -35,6 +35,9 @@ type Ecosystem struct {
 
 	// Compiled is true where programs have to be built before anybody can call them by name.
 	Compiled bool
+	// ByDriver is true where a driver among the packages means that a server of its kind is there: no framework comes
+	// with a store of its own.
+	ByDriver bool
 	// Tools are the programs of the language itself, and those that its packages are compiled with.
 	Tools []Tool
 	// VersionManagers are programs that install one version of them beside another.

@@ -57,7 +57,8 @@ var php = &Ecosystem{
 	Verbs: []Verb{
 		{MakesKey, []string{"php artisan key:generate", "php bin/console secrets:*"}},
 		{stack.Test, []string{"phpunit", "vendor/bin/phpunit", "php artisan test"}},
-		{Serves, []string{"php artisan serve", "php -S"}},
+		{Serves, []string{"php artisan serve", "php -S",
+			"php bin/console serve|server:start|server:run|local:server:start"}},
 	},
 	Aliases: map[string]string{"bin/console": "php bin/console", "symfony": "php bin/console",
 		"./artisan": "php artisan"},

@@ -379,9 +379,9 @@ func (p *pythonProject) runtimes(manager *Manager) {
 		hint.Hint = true // of the host where it is deployed
 		p.out.Project.Runtimes = append(p.out.Project.Runtimes, hint)
 	}
-	for i := range p.out.Project.Runtimes { // a manager that brings the version that is asked for needs none here
+	for i := range p.out.Project.Runtimes {
 		r := &p.out.Project.Runtimes[i]
-		r.Hint = r.Hint || r.Tool == "python3" && manager.python.brings
+		r.Brought = r.Tool == "python3" && manager.python.brings
 	}
 	delete(p.uses, "python")
 	if p.out.Within != nil {

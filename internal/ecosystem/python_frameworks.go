@@ -113,6 +113,16 @@ const takesNothing = `\s*(?:\*\s*,\s*)?(?:\w+\s*(?::[^=,()]+)?=\s*[^,()]+(?:\([^
 
 // app finds the module and the name of an application, where the code makes one as form says.
 func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Place) {
+	if form == FrameworkNamed("flask").python.app { // a setting may say which it is
+		for _, file := range []string{".flaskenv", ".env", ".env.example"} {
+			text := p.text(file)
+			if m := flaskApp.FindStringSubmatchIndex(text); m != nil {
+				line, _ := position([]byte(text), int64(m[2]))
+				module, name, _ = strings.Cut(strings.TrimSuffix(text[m[2]:m[3]], ".py"), ":")
+				return strings.ReplaceAll(module, "/", "."), name, p.At(file, line)
+			}
+		}
+	}
 	for _, file := range p.modules() {
 		text := p.text(file)
 		m := form.FindStringSubmatchIndex(text)
@@ -130,6 +140,9 @@ func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Plac
 	}
 	return "", "", stack.Place{}
 }
+
+// flaskApp is the setting that tells Flask where its application is made.
+var flaskApp = expr.New(`(?m)^(?:export )?FLASK_APP=["']?([\w./]+(?::\w+)?)`)
 
 func (p *pythonProject) prepareAndServe() {
 	proj := &p.out.Project
@@ -186,7 +199,7 @@ func (p *pythonProject) prepareAndServe() {
 			}
 			proj.Also = append(proj.Also,
 				stack.Serve{Name: "worker", Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
-					"worker", "--loglevel", "INFO"), At: at, Source: stack.FromFramework})
+					"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
 		}
 	}
 	if at, ok := p.has("pytest"); ok {

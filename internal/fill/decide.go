@@ -3,6 +3,7 @@ package fill
 import (
 	"fmt"
 	"math"
+	"net"
 	"path"
 	"slices"
 	"strconv"
@@ -138,14 +139,17 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	if host == nil || m.takenFrom(f, s.Key) {
 		return nil
 	}
-	port := 0
-	if p := sibling(f, prefix, "port"); p != nil {
+	name, port := host.value, 0
+	if h, p, err := net.SplitHostPort(name); err == nil {
+		name = h
+		port, _ = strconv.Atoi(p)
+	} else if p := sibling(f, prefix, "port"); p != nil {
 		port, _ = strconv.Atoi(p.value)
 	}
 	here := false // whether the stack has a server that could be meant
 	for _, k := range m.kindsFor(f, prefix) {
 		here = here || slices.ContainsFunc(m.facts, func(c facts) bool { return c.kind == k.Name })
-		c, _ := m.meant(m.readerOf(f), k, host.value, or(port, k.Ports[0]))
+		c, _ := m.meant(m.readerOf(f), k, name, or(port, k.Ports[0]))
 		if c == nil {
 			continue
 		}
@@ -213,7 +217,9 @@ func (m *maker) issued(f *File, s *Setting) bool {
 	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
 		return true
 	}
-	if vendorShape.MatchString(s.was) {
+	if vendorShape.MatchString(s.was) || slices.ContainsFunc(choices[1:], func(c choice) bool {
+		return c.vendor.MatchString(s.Key) // those of the first may be a store of the stack's own
+	}) {
 		return true
 	}
 	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) && !strings.Contains(say, "random")

@@ -29,6 +29,47 @@ type judgement struct {
 // open reports whether there is no value that could be used.
 func (j *judgement) open() bool { return j.empty || j.stand }
 
+// choice is about third parties of which settings choose one, by the beginnings of their settings; the choosing
+// settings by what their keys have in them; and what their values have in them where it is one of these.
+type choice struct{ vendor, chooser, chosen *expr.Expr }
+
+var choices = []choice{
+	{expr.New(`^(AWS|S3)_`), expr.New(`(?i)disk|filesystem|storage|upload|mail|queue|cache`),
+		expr.New(`(?i)s3|aws|ses|sqs|dynamo`)},
+	{expr.New(`^(CLOUDINARY|AZURE_STORAGE|GCS)_`), expr.New(`(?i)disk|filesystem|storage|upload`),
+		expr.New(`(?i)cloudinary|azure|gcs|google`)},
+	{expr.New(`^(MAILGUN|POSTMARK|RESEND|SENDGRID|SES|BREVO|MAILJET)_`), expr.New(`(?i)mail`),
+		expr.New(`(?i)mailgun|postmark|resend|sendgrid|ses|brevo|mailjet`)},
+	{expr.New(`^(PUSHER|ABLY)_`), expr.New(`(?i)broadcast|realtime`), expr.New(`(?i)pusher|ably`)},
+	{expr.New(`^(ALGOLIA|TYPESENSE)_`), expr.New(`(?i)scout|search`), expr.New(`(?i)algolia|typesense`)},
+}
+
+// chooses is how the key of a setting ends that chooses one of several ways.
+var chooses = expr.New(`(?i)(^|_)(disk|driver|connection|mailer|store|backend|transport|provider|service|engine|type)$`)
+
+// unchosen is the setting that chooses something else than the third party that a key belongs to; nil if none does, or
+// one chooses that.
+func unchosen(f *File, key string) (by *Setting) {
+	for _, c := range choices {
+		if !c.vendor.MatchString(key) {
+			continue
+		}
+		for i := range f.Settings {
+			s := &f.Settings[i]
+			if s.value == "" || !chooses.MatchString(s.Key) || !c.chooser.MatchString(s.Key) {
+				continue
+			}
+			if c.chosen.MatchString(s.value) {
+				return nil
+			}
+			if by == nil {
+				by = s
+			}
+		}
+	}
+	return by
+}
+
 // judgementRule says what becomes of a setting in one case.
 type judgementRule struct {
 	name string
@@ -73,6 +114,15 @@ var judgementRules = []judgementRule{
 			return j.server != nil
 		},
 		func(_ *maker, j *judgement) { j.server() }},
+	{"of a third party that the settings could choose, and don't",
+		func(m *maker, j *judgement) bool {
+			return j.empty && !j.wanted && m.issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
+		},
+		func(_ *maker, j *judgement) {
+			by := unchosen(j.f, j.s.Key)
+			j.s.Issued = true
+			j.s.remark("", "left empty: %s is %s", by.Key, by.value)
+		}},
 	{"issued, and the code does without",
 		func(m *maker, j *judgement) bool {
 			return m.issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted

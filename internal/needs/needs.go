@@ -173,6 +173,9 @@ func (a *asker) runtimes(services []*stack.Service) {
 			}
 			seen[w] = len(a.needs)
 			n := a.tool(r)
+			if r.Brought {
+				n.Level = Optional
+			}
 			if n.For = []string{s.Name}; r.Hint {
 				if n.Met {
 					delete(seen, w)
@@ -324,6 +327,9 @@ func (a *asker) tool(r stack.Runtime) Need {
 	}
 	f := known.Explain()
 	n.Found, n.Remedy, n.Have = f.Cause, f.Remedy, found
+	if r.Brought {
+		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the network for that."
+	}
 	return n
 }
 

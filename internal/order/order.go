@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -219,6 +220,18 @@ func needsDatabase(r stack.Role) bool {
 	return r == stack.Create || r == stack.Migrate || r == stack.Seed
 }
 
+// keepsData reports whether a service may hold the data that such a step works on: whatever is not known to be
+// something else.
+func keepsData(s *stack.Service) bool {
+	for _, p := range s.Ports {
+		if known := protocol.Named(p.Speaks); known != nil && (known.SignIn == nil || len(known.SignIn.Database) == 0) {
+			return false
+		}
+	}
+	known := protocol.OfImage(s.Image)
+	return known == nil || known.SignIn != nil && len(known.SignIn.Database) > 0
+}
+
 // steps adds the steps of the projects whose services run natively: install before build before
 // generate before migrate before seed before serve.
 func (b *builder) steps() {
@@ -311,7 +324,7 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		own := b.byName[service.ID.Title()]
 		for _, e := range service.After {
 			if other := b.byName[e.ID.Title()]; other != nil && other.Kind == stack.Lasting &&
-				other.Project != own.Project {
+				other.Project != own.Project && keepsData(other) {
 				e.Reason = fmt.Sprintf("%s talks to it: %s", step.Role, e.Reason)
 				n.wait(e)
 			}

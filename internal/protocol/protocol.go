@@ -76,8 +76,10 @@ func (p *Protocol) RunsAs(user, database string) (out []string) {
 		add(p.SignIn.User, user)
 		add(p.SignIn.Password, "…")
 		add(p.SignIn.RootPassword, "…")
-	} else if len(p.SignIn.Database) > 0 {
-		add(p.SignIn.Password[len(p.SignIn.Password)-1:], "…")
+	} else if root := p.SignIn.RootPassword; len(root) > 0 {
+		add(root, "…")
+	} else if len(p.SignIn.Database) > 0 && !p.SignIn.NoUser {
+		add(p.SignIn.Password, "…")
 	}
 	return out
 }

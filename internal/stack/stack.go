@@ -265,6 +265,8 @@ type Runtime struct {
 	// Hint is true where the file says what others use, a container or a build server. This machine
 	// may do without it.
 	Hint bool `json:"hint,omitempty"`
+	// Brought is true where the project's manager fetches it, if this machine has none that fits.
+	Brought bool `json:"brought,omitempty"`
 }
 
 // Serve is a command that serves and does not end.

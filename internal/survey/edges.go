@@ -59,7 +59,10 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 
 var (
 	variableWithDefault = expr.New(`\$\{[\w.-]+:([^{}]*)\}`)
-	otherStage          = expr.New(`(?i)^(test|testing|production|prod|staging)\.`)
+	// embedded is Ruby's way to have a variable in a file, with what stands for it where it is not set.
+	embedded = expr.New(`<%=\s*ENV(?:\.fetch)?[\[(]\s*["']\w+["']\s*(?:,\s*["']?([^"')]*?)["']?\s*)?[\])]` +
+		`\s*(?:(?:\|\||\{)\s*["']?([^"'}]*?)["']?\s*\}?\s*)?%>`)
+	otherStage = expr.New(`(?i)^(test|testing|production|prod|staging)\.`)
 )
 
 // configs lists what the configuration files of a native service's framework say, as if they were settings; of two
@@ -84,7 +87,8 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 			if otherStage.MatchString(e.Key) {
 				continue
 			}
-			v := value{key: e.Key, text: connection(variableWithDefault.ReplaceAllString(e.Value, "$1")),
+			text := variableWithDefault.ReplaceAllString(embedded.ReplaceAllString(e.Value, "$1$2"), "$1")
+			v := value{key: e.Key, text: connection(text),
 				at: stack.Place{File: file, Line: e.Line}, fixed: fixed}
 			if i, known := byKey[e.Key]; known {
 				out[i] = v

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strconv"
@@ -139,7 +140,7 @@ var fileStore = expr.New(
 // by a driver.
 func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 	p := s.stack.Project(svc.Project, svc.Manager)
-	if p == nil || !ecosystem.Named(p.Ecosystem).Compiled {
+	if e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem); e == nil || !e.Compiled && !e.ByDriver {
 		return
 	}
 	var one *protocol.Protocol
@@ -241,6 +242,16 @@ func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Pro
 		return nil, 0
 	}
 	about := protocol.OfKey(m[1])
+	if len(about) > 1 { // the key alone doesn't say which
+		own := s.stack.Project(svc.Project, svc.Manager)
+		about = slices.DeleteFunc(slices.Clone(about), func(p *protocol.Protocol) bool {
+			if own == nil {
+				return true
+			}
+			_, _, _, found := own.UsedBy(svc.Dir(), p.Drivers)
+			return !found
+		})
+	}
 	if len(about) != 1 {
 		return nil, 0
 	}

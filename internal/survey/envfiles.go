@@ -209,7 +209,8 @@ func (s *surveyor) layer() {
 var placeholder = expr.New(
 	`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ` +
 		`]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|` +
-		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|todo|tbd|fill[-_ ]?(me|this|in).*|` +
+		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|(?-i:TODO)|tbd|` +
+		`fill[-_ ]?(me|this|in).*|` +
 		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
 		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|` +
 		`to[-_ ]?be[-_ ]?(modified|changed|replaced|set|filled|defined|generated)\w*|` +

@@ -86,6 +86,9 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 	for _, m := range svc.Container.Mounts {
 		if m.Type == "bind" && fs.ValidPath(m.Source) && s.isFolder(m.Source) {
 			over(m.Source, m.Target)
+			if svc.Build != "" && img == nil && !path.IsAbs(workdir) { // what it is built from isn't there yet
+				candidates = append(candidates, m.Source)
+			}
 		}
 	}
 	if file != "" {
@@ -290,6 +293,21 @@ func (s *surveyor) madeFirst() {
 		for _, m := range svc.Container.Mounts {
 			if m.Type == "bind" {
 				s.waitForBuild(svc, m.Source)
+			}
+		}
+		if svc.Build != "" && fs.ValidPath(svc.Build) && !s.isFolder(svc.Build) {
+			s.waitForInstall(svc, svc.Build)
+		}
+	}
+}
+
+// waitForInstall lets a service wait for the install that brings a folder which isn't there.
+func (s *surveyor) waitForInstall(svc *stack.Service, folder string) {
+	for i := range s.stack.Projects {
+		for _, st := range s.stack.Projects[i].Steps {
+			brings := slices.ContainsFunc(st.Outputs, func(o string) bool { return strings.HasPrefix(folder, o+"/") })
+			if st.Role == stack.Install && brings && !slices.Contains(svc.AfterSteps, st.ID) {
+				svc.AfterSteps = append(svc.AfterSteps, st.ID)
 			}
 		}
 	}

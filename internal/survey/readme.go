@@ -209,8 +209,8 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 			}
 			span := strings.TrimSpace(b.String())
 			words := strings.Fields(strings.TrimPrefix(span, "$ "))
-			if len(words) > 1 && commandWord(words[0]) && words[0] != "cd" && !strings.ContainsAny(span, "\n<>") &&
-				!strings.HasSuffix(words[1], ":") {
+			if len(words) > 1 && commandWord(words[0]) && (words[0] != "cd" || strings.Contains(span, "&&")) &&
+				!strings.ContainsAny(span, "\n<>") && !strings.HasSuffix(words[1], ":") {
 				before := len(r.out)
 				r.line(r.lineAt(at), span, false, r.dir)
 				for i := range r.out[before:] {
@@ -323,8 +323,11 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 }
 
 func (r *reader) commandWord(word string) bool {
-	return commandWord(word) || slices.Contains(r.own, word)
+	return commandWord(word) || slices.Contains(r.own, word) || ownPath.MatchString(word)
 }
+
+// ownPath is a program of the checkout, or one that an install puts there.
+var ownPath = expr.New(`^\./(bin|vendor/bin|scripts?|node_modules/\.bin|\.venv/bin)/[\w.-]+$`)
 
 // line adds a command, and tells the folder that the next line of its block is meant for.
 func (r *reader) line(at int, line string, inShell bool, cwd string) string {
@@ -438,12 +441,14 @@ func (s *surveyor) toldToRun(service string) (told *demand, stays bool) {
 	for i := range s.demands {
 		d := &s.demands[i]
 		for _, part := range d.parts {
-			verb, args := composeCall(part.Words)
-			switch {
-			case verb == "run" && len(args) > 0 && args[0] == service:
-				return d, false
-			case verb == "up" && slices.Contains(args, service):
-				return d, true
+			for _, l := range s.leaves(part, d.cwd) {
+				verb, args := composeCall(l.Words)
+				switch {
+				case verb == "run" && len(args) > 0 && args[0] == service:
+					return d, false
+				case verb == "up" && slices.Contains(args, service):
+					return d, true
+				}
 			}
 		}
 	}

@@ -47,17 +47,18 @@ func (s *surveyor) signInOf(w *stack.Server, all []value) {
 			w.User = u.User.Username()
 		}
 	}
-	stem := partKey.ReplaceAllString(w.Key, "")
-	for _, v := range all {
-		rest, beside := strings.CutPrefix(v.key, stem)
-		if !beside || v.at.File != w.At.File {
-			continue
-		}
-		switch {
-		case w.Database == "" && aDatabase.MatchString(rest):
-			w.Database = v.text
-		case w.User == "" && aUser.MatchString(rest):
-			w.User = v.text
+	for _, stem := range []string{partKey.ReplaceAllString(w.Key, ""), "development"} {
+		for _, v := range all {
+			rest, beside := strings.CutPrefix(v.key, stem)
+			if !beside || v.at.File != w.At.File {
+				continue
+			}
+			switch {
+			case w.Database == "" && aDatabase.MatchString(rest):
+				w.Database = v.text
+			case w.User == "" && aUser.MatchString(rest):
+				w.User = v.text
+			}
 		}
 	}
 	for _, name := range []*string{&w.Database, &w.User} {

@@ -350,7 +350,35 @@ func (s *surveyor) adopt() {
 	for _, p := range s.composed {
 		s.adoptFrom(p)
 	}
+	s.anyPorts()
 	s.settle()
+}
+
+// anyPorts gives a number to ports that a compose file publishes on whichever is free: the container's own, or 8000
+// more where that is one of an administrator's.
+func (s *surveyor) anyPorts() {
+	taken := map[int]bool{}
+	each := func(f func(p *stack.Port)) {
+		for i := range s.stack.Services {
+			for k := range s.stack.Services[i].Ports {
+				f(&s.stack.Services[i].Ports[k])
+			}
+		}
+	}
+	each(func(p *stack.Port) { taken[p.Host] = true })
+	each(func(p *stack.Port) {
+		if p.Host != 0 || p.Transport != "tcp" {
+			return
+		}
+		port := p.Target
+		if port < firstFreeOfRights {
+			port += 8000
+		}
+		for taken[port] {
+			port++
+		}
+		p.Host, taken[port] = port, true
+	})
 }
 
 func (s *surveyor) adoptFrom(p *compose.Project) {
@@ -499,7 +527,7 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 			return slices.ContainsFunc(job.After, func(b stack.After) bool { return a.Service == b.Service })
 		}) {
 			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
-				At: at, Reason: "the README runs it first, and both use the same parts"})
+				At: at, Reason: "it sets up what both use, as the README tells"})
 		}
 	}
 }
@@ -536,7 +564,7 @@ func (s *surveyor) inspect() {
 		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" &&
 			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
-			if _, err := fs.Stat(s.fsys, file); err != nil {
+			if _, err := fs.Stat(s.fsys, file); err != nil && !s.isMade(svc, file) {
 				s.remark(stack.Problem, stack.CodeBuildFileMissing, svc.At,
 					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
 					"Correct the build context, or bring in the checkout or submodule that it lies in.")

@@ -363,7 +363,7 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 // 0 if there is no such task, or it names none.
 func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
 	p := s.stack.Project(v.Project, v.Manager)
-	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path {
+	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
 		return 0, stack.Place{}
 	}
 	for _, name := range ecosystem.ServeTasks {
