@@ -158,7 +158,11 @@ func readFew(name string, limit int64) ([]byte, error) {
 // the folder that the parts name. Only this user can enter. No link is followed out of it.
 func MakeStateDir(root string, parts ...string) (string, error) {
 	dir := State(root)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	mkdir := os.MkdirAll
+	if filepath.Dir(dir) == filepath.Clean(root) { // a workspace that has gone is not made again
+		mkdir = os.Mkdir
+	}
+	if err := mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
 	r, err := os.OpenRoot(dir)
