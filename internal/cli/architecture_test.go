@@ -18,7 +18,8 @@ import (
 var layers = [][]string{
 	{"stack", "expr", "shell"},
 	{"diagnose", "protocol", "sockets", "testrun"},
-	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport"},
+	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
+		"testbound"},
 	{"compose", "run", "engine/standin", "settings"},
 	{"workspace", "reading"},
 	{"survey", "logs", "memory"},

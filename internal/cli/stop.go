@@ -15,10 +15,10 @@ func (a *app) stop() *cobra.Command {
 		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs them, in reverse order",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root, r, err := a.record()
-			if err != nil {
-				return err
+			if len(args) > 0 && err == nil { // all of it is stopped whatever the record has come to
+				err = launchedServices(r, args)
 			}
-			if err := launchedServices(r, args); err != nil {
+			if len(args) > 0 && err != nil {
 				return err
 			}
 			was, err := supervise.StopStack(cmd.Context(), root, args)

@@ -17,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 )
 
 var update = flag.Bool("update", false, "write what the cases give as what they should give")
@@ -289,7 +290,11 @@ func FuzzLoad(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		p, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".", Options{})
+		var p *Project
+		var err error
+		testbound.Within(t, 256, 10*time.Second, func() {
+			p, err = Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".", Options{})
+		})
 		if err == nil {
 			if _, err := json.Marshal(p.Model); err != nil {
 				t.Errorf("the model can't be written: %v", err)

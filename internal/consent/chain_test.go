@@ -5,11 +5,13 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	"nimbleharbor/internal/testbound"
 )
 
 var aSum = expr.New(`(,| \()? ?sum [0-9a-f]{12}\)?`)
@@ -37,6 +39,29 @@ func TestChain(t *testing.T) {
 			}
 		}
 		c.Want(t, out.String())
+	})
+}
+
+// FuzzChain gives arbitrary text to all that is followed before anybody has consented: it ends, within bounds.
+func FuzzChain(f *testing.F) {
+	for _, seed := range []string{"all: a b\n\tmake all\nx := $(shell x)\ninclude *\n", "a: b\n  just a\nimport 'x'\n",
+		"tasks:\n  a: {deps: [a], cmds: [{task: a}]}\n", "sh up.sh; ./up.sh; $(./up.sh)", "web: sh up.sh\n"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		fsys := fstest.MapFS{}
+		for _, name := range []string{"Makefile", "justfile", "Taskfile.yml", "up.sh", "Procfile", ".npmrc"} {
+			fsys[name] = &fstest.MapFile{Data: []byte(text), Mode: 0o755}
+		}
+		s := &stack.Stack{Projects: []stack.Project{{Path: ".", Parts: []stack.Part{{Folder: ".",
+			Scripts: map[string][]string{"a": {text}, "b": {"npm run a"}}}}}}}
+		testbound.Within(t, 256, 10*time.Second, func() {
+			c := follow(fsys, s, ".", []string{text, "make", "make all", "just a", "task a", "npm run b", "sh up.sh"})
+			if len(c.tells) > 40*maxChain {
+				t.Errorf("%d lines are shown", len(c.tells))
+			}
+			c.sums(nil, nil)
+		})
 	})
 }
 

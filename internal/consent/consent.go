@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -250,29 +249,20 @@ type record struct {
 	IDs []stack.NodeID `json:"ids,omitempty"`
 }
 
-func consentFile(root string) (string, error) {
-	dir := os.Getenv("XDG_STATE_HOME")
-	if !filepath.IsAbs(dir) {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return "", fmt.Errorf("there is no place for your consent: %w", err)
-		}
-		dir = filepath.Join(home, ".local", "state")
-	}
-	return filepath.Join(dir, "nharbor", "vouched", workspace.ID(root)+".json"), nil
+func consentFile(root string, make bool) (string, error) {
+	dir, err := workspace.Own(make)
+	return filepath.Join(dir, "vouched", workspace.ID(root)+".json"), err
 }
 
 // MarkNew marks the commands that nobody has vouched for as they are now, and reports whether there are any.
 func MarkNew(root string, list []Command) (bool, error) {
-	file, err := consentFile(root)
-	if err != nil {
-		return true, err
-	}
 	var c record
-	data, err := os.ReadFile(file)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return true, err
+	file, err := consentFile(root, false)
+	var data []byte
+	if err == nil {
+		data, err = os.ReadFile(file)
 	}
+	// A consent that can't be read is none.
 	if err == nil && json.Unmarshal(data, &c) != nil {
 		c = record{}
 	}
@@ -291,7 +281,7 @@ func MarkNew(root string, list []Command) (bool, error) {
 
 // Vouch records the person's consent to the commands, beside what was vouched for before.
 func Vouch(root string, list []Command) error {
-	file, err := consentFile(root)
+	file, err := consentFile(root, true)
 	if err != nil {
 		return err
 	}

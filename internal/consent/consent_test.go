@@ -80,7 +80,7 @@ func TestVouching(t *testing.T) {
 	if got := fresh(all); got != "" {
 		t.Errorf("what was vouched for is forgotten: %s", got)
 	}
-	file, err := consentFile(root)
+	file, err := consentFile(root, true)
 	if err != nil {
 		t.Fatal(err)
 	}

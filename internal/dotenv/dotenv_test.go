@@ -5,8 +5,10 @@ import (
 	"maps"
 	"strings"
 	"testing"
+	"time"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 )
 
 func none(string) (string, bool) { return "", false }
@@ -206,6 +208,12 @@ func FuzzParseIsLossless(f *testing.F) {
 		if err != nil {
 			return
 		}
+		testbound.Within(t, 256, 10*time.Second, func() {
+			file.Values(func(string) (string, bool) {
+				return "",
+					false
+			})
+		})
 		if string(file.Bytes()) != string(data) {
 			t.Fatalf("reading alone changed %q to %q", data, file.Bytes())
 		}

@@ -112,7 +112,11 @@ func Obeyed(fsys fs.FS, dir string, words []string) (out []string) {
 	for ; ; dir = path.Dir(dir) {
 		for _, pattern := range m.Obeys {
 			found, _ := fs.Glob(fsys, path.Join(dir, pattern))
-			out = append(out, found...)
+			for _, name := range found {
+				if info, err := fs.Stat(fsys, name); err == nil && info.Mode().IsRegular() {
+					out = append(out, name)
+				}
+			}
 		}
 		if dir == "." || dir == "/" {
 			return out

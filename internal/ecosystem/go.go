@@ -16,7 +16,7 @@ import (
 
 var (
 	goListens = expr.New(
-		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\("tcp",\s*|` +
+		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\((?:"tcp",\s*)?|` +
 			`[pP]ort\s*:?=\s*|flag\.String(?:Var)?\((?:&\w+,\s*)?"(?:\w*[-_])?` +
 			`(?:addr|address|listen|bind|host|http)",\s*)` +
 			`"[^":]*:?(\d{2,5})"`)

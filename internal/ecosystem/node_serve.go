@@ -60,6 +60,9 @@ func (n *nodeProject) serve() {
 		for _, r := range n.runs(main, nil) {
 			line += "\n" + strings.Join(r.words, " ")
 		}
+		for _, piece := range n.ownPieces(scripts[main], 0) {
+			line += "\n" + piece.line
+		}
 		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
 		serve.PortBy = n.portBy()
 		line = scripts[main]
@@ -107,9 +110,14 @@ func (n *nodeProject) runsAlong(script string) map[string]bool {
 		for _, w := range words {
 			for _, prefix := range []string{"npm:", ""} {
 				name := strings.TrimPrefix(w, prefix)
-				if _, known := n.pkg.Scripts[name]; known && !along[name] {
-					along[name] = true
-					open = append(open, name)
+				if strings.Contains(w, "*") && !strings.Contains(w, ":") {
+					continue // a pattern of files
+				}
+				for script := range n.pkg.Scripts {
+					if !along[script] && nameFits(name, script) {
+						along[script] = true
+						open = append(open, script)
+					}
 				}
 			}
 		}

@@ -109,6 +109,9 @@ func TestEcosystemsAreWhole(t *testing.T) {
 				t.Errorf("the manager %s is there twice", m.Name)
 			}
 			seen[m.Name] = true
+			if len(m.Obeys) == 0 && !m.Tasks {
+				t.Errorf("nobody is asked about what %s goes by", m.Name)
+			}
 			verbs := slices.Concat(e.Verbs, m.Verbs)
 			if m.Tasks || e == dotnet {
 				continue

@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -14,7 +15,11 @@ import (
 // Idle makes sure that no stack of the workspace is launched. What a dead steward has left is removed.
 func (s *Surveyed) Idle(ctx context.Context) error {
 	r, err := supervise.ReadRecord(s.Root)
+	var unreadable *stack.Fault
 	switch {
+	case errors.As(err, &unreadable) && unreadable.Code == stack.CodeStateUnreadable:
+		_, err := supervise.StopStack(ctx, s.Root, nil)
+		return err
 	case err != nil:
 		return err
 	case r.Alive():
@@ -60,6 +65,9 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 		return nil, err
 	}
 	faults = append(unmet(m.Needs(ctx, nil)), faults...)
+	if r, err := supervise.ReadRecord(s.Root); err == nil && r.Alive() { // another launch was first
+		return nil, now.Idle(ctx)
+	}
 	if len(faults) > 0 {
 		return nil, faults
 	}

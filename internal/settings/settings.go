@@ -126,6 +126,8 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 	}
 	var err error
 	if d.Entries, err = d.how.read(name, data); err == nil {
+		// What has no name can't be asked for.
+		d.Entries = slices.DeleteFunc(d.Entries, func(e Entry) bool { return e.Key == "" })
 		return d, nil
 	}
 	if bytes.Contains(data, []byte("<%")) || bytes.Contains(data, []byte("{%")) {

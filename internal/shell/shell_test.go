@@ -5,6 +5,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"nimbleharbor/internal/testbound"
 )
 
 // told writes commands in few words: [SET] WORDS @FOLDER and marks.
@@ -89,7 +92,9 @@ func FuzzParse(f *testing.F) {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
-		for _, c := range Parse(line) {
+		var all []Command
+		testbound.Within(t, 256, 10*time.Second, func() { all = Everything(line) })
+		for _, c := range slices.Concat(Parse(line), all) {
 			if len(c.Words) == 0 && len(c.Set) == 0 {
 				t.Errorf("%q has a command of nothing", line)
 			}

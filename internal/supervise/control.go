@@ -13,7 +13,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"time"
 
 	"nimbleharbor/internal/diagnose"
@@ -111,9 +110,14 @@ func (l *Launched) Kill() error { return l.send(Request{Do: "kill"}) }
 func (l *Launched) Close() error { return l.conn.Close() }
 
 // StopStack stops the services named, and what needs them, or the whole stack, and waits until that has
-// happened. It reports whether anything was running. If the steward has died, what it left is removed.
+// happened. It reports whether anything was running. If the steward has died, what it left is removed. A record that is
+// not ours is removed too, and what carries the stack's mark is ended without it.
 func StopStack(ctx context.Context, root string, services []string) (bool, error) {
 	r, err := ReadRecord(root)
+	var f *stack.Fault
+	if errors.As(err, &f) && f.Code == stack.CodeStateUnreadable && len(services) == 0 {
+		err = os.Remove(recordFile(root))
+	}
 	if err != nil {
 		return false, err
 	}
@@ -162,8 +166,8 @@ func stillThere(groups []int) error {
 		Remedy: "They may belong to another user by now; end them by hand."}
 }
 
-// Left reports whether something of a workspace's stack runs although no steward owns it: processes that carry its
-// mark, or containers that carry its label.
+// Left reports whether something of a workspace's stack is there although no steward owns it: processes that carry its
+// mark, or containers that carry its label, also ended ones: an engine that ends takes its containers along.
 func Left(ctx context.Context, root string) bool {
 	id := workspace.ID(root)
 	if len(marked(id, "")) > 0 {
@@ -177,7 +181,7 @@ func Left(ctx context.Context, root string) bool {
 	}
 	defer e.Close()
 	list, err := e.List(ctx, map[string]string{engine.LabelStack: id})
-	return err == nil && slices.ContainsFunc(list, func(c engine.Listed) bool { return c.Running })
+	return err == nil && len(list) > 0
 }
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how

@@ -357,6 +357,11 @@ func (r *Record) Merge(services []stack.Service) []stack.Service {
 			out[i].Ports, out[i].Runs = rec.Ports, rec.Runs
 		}
 	}
+	for _, rec := range r.Services { // what runs counts, also where the files don't speak of it any more
+		if !slices.ContainsFunc(out, func(s stack.Service) bool { return s.Name == rec.Name }) {
+			out = append(out, stack.Service{Name: rec.Name, Runs: rec.Runs, Kind: rec.Kind, Ports: rec.Ports})
+		}
+	}
 	return out
 }
 

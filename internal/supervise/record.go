@@ -120,7 +120,7 @@ func ReadRecord(root string) (*Record, error) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
 			At:     stack.Place{File: recordFile(root)},
 			Text:   "the state of the stack was changed by something else than nharbor, and is not believed",
-			Remedy: "If something still runs, end it by hand; then remove the file.", Cause: err}
+			Remedy: "nharbor stop ends what carries this stack's mark, and removes the file.", Cause: err}
 	}
 	if err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func ReadRecord(root string) (*Record, error) {
 	if err := json.Unmarshal(data, &r); err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
 			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
-			Remedy: "Stop what still runs, then remove the file.", Cause: err}
+			Remedy: "nharbor stop ends what carries this stack's mark, and removes the file.", Cause: err}
 	}
 	if now := r.now(); now != nil {
 		return now, nil

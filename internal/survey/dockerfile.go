@@ -66,6 +66,9 @@ func instructions(data []byte) []instruction {
 			}
 		}
 		words := strings.Fields(text)
+		if len(words) == 0 { // nothing but signs that a line goes on
+			continue
+		}
 		if mark := heredoc.FindStringSubmatch(text); mark != nil {
 			for i+1 < len(lines) && strings.TrimSpace(lines[i+1]) != mark[1] {
 				i++

@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
+
+	"nimbleharbor/internal/testbound"
 )
 
 // TestImageOf reads Dockerfiles: what the image is, and what building it takes from the context.
@@ -70,5 +73,7 @@ func TestImageOf(t *testing.T) {
 func FuzzImageOf(f *testing.F) {
 	f.Add("FROM x AS y\nCOPY --from=y a b\\\n", "y")
 	f.Add("FROM\nRUN <<X\n", "")
-	f.Fuzz(func(_ *testing.T, text, target string) { imageOf([]byte(text), target) })
+	f.Fuzz(func(t *testing.T, text, target string) {
+		testbound.Within(t, 256, 10*time.Second, func() { imageOf([]byte(text), target) })
+	})
 }

@@ -22,6 +22,9 @@ import (
 // files too, and what came is neither read, nor followed, nor removed. The files that decide what is ended or removed
 // carry a sum each.
 
+// keyFile holds the key of this person on this machine.
+const keyFile = "key"
+
 // proofFile holds the proof of a state folder.
 const proofFile = ".proof"
 
@@ -55,15 +58,42 @@ func empty(dir string) bool {
 
 // sideDir is where the state of a workspace lies whose own folder is not ours.
 func sideDir(root string) string {
-	home, err := own()
+	home, err := Own(false)
 	if err != nil {
-		home = filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid()))
+		home = forNow()
 	}
 	return filepath.Join(home, "workspaces", ID(root))
 }
 
-// own is the folder of the person's own state, which no checkout can reach.
-func own() (string, error) {
+// Own is the folder of this person's own state, which no checkout can reach: below the home folder or, where that is
+// absent or can't be written to, one for this user alone that lasts until the machine is started anew. With make it is
+// made.
+func Own(make bool) (string, error) {
+	dir, err := atHome()
+	switch {
+	case err == nil && exists(filepath.Join(dir, keyFile)) && (!make || usable(dir)):
+		return dir, nil
+	case err == nil && make:
+		if os.MkdirAll(dir, 0o700) == nil && usable(dir) {
+			return dir, nil
+		}
+	case err == nil && (exists(dir) || !exists(filepath.Join(forNow(), keyFile))):
+		return dir, nil // nothing has been made yet
+	}
+	dir = forNow()
+	if make {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return "", err
+		}
+	}
+	if info, err := os.Lstat(dir); err != nil || !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !mine(info) {
+		return "", fmt.Errorf("there is no place for what must be remembered: no home folder can be written to, and "+
+			"%s is not this user's alone", dir)
+	}
+	return dir, nil
+}
+
+func atHome() (string, error) {
 	dir := os.Getenv("XDG_STATE_HOME")
 	if !filepath.IsAbs(dir) {
 		home, err := os.UserHomeDir()
@@ -75,22 +105,26 @@ func own() (string, error) {
 	return filepath.Join(dir, "nharbor"), nil
 }
 
+// forNow is the folder that does for the one at home.
+func forNow() string { return filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid())) }
+
+// usable reports whether files can be made in a folder.
+func usable(dir string) bool {
+	f, err := os.CreateTemp(dir, ".try-")
+	if err != nil {
+		return false
+	}
+	f.Close()
+	return os.Remove(f.Name()) == nil
+}
+
 // key reads the key of this person on this machine, and makes it when it is wanted for the first time.
 func key(make bool) ([]byte, error) {
-	dir, err := own()
-	if err == nil && make {
-		err = os.MkdirAll(dir, 0o700)
+	dir, err := Own(make)
+	if err != nil {
+		return nil, err
 	}
-	if err != nil { // no home: what is proven holds until the machine is started anew
-		dir = filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid()))
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, err
-		}
-		if info, err := os.Lstat(dir); err != nil || !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !mine(info) {
-			return nil, fmt.Errorf("%s is not this user's alone", dir)
-		}
-	}
-	name := filepath.Join(dir, "key")
+	name := filepath.Join(dir, keyFile)
 	data, err := os.ReadFile(name)
 	if err == nil && len(data) >= 32 {
 		return data, nil
@@ -149,7 +183,7 @@ func readFew(name string, limit int64) ([]byte, error) {
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err == nil && int64(len(data)) > limit {
-		err = fmt.Errorf("%s is larger than %d bytes", name, limit)
+		err = fmt.Errorf("%s is larger than %d bytes: %w", name, limit, ErrForged)
 	}
 	return data, err
 }
@@ -262,7 +296,7 @@ func SetKnown(dir, name string) error {
 }
 
 func knownAs(dir, name string, make bool) (file, says string, err error) {
-	home, err := own()
+	home, err := Own(make)
 	if err != nil {
 		return "", "", err
 	}

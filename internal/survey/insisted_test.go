@@ -1,0 +1,119 @@
+package survey
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"nimbleharbor/internal/stack"
+)
+
+// TestInsistedBelow tells a variable that the code gives up without, lines below the one that reads it, from one that
+// it only looks at.
+func TestInsistedBelow(t *testing.T) {
+	t.Parallel()
+	for code, must := range map[string]bool{
+		"a.js\nconst key = process.env.TIDE;\nif (!key) {\n  throw new Error('no')\n}":          true,
+		"a.js\nlet key = process.env.TIDE\nif (key === undefined) process.exit(1)":              true,
+		"a.ts\nconst key: string = process.env.TIDE\nassert(key, 'no')":                         true,
+		"a.ts\nconst key: string | undefined = process.env.TIDE;\nif (key == null) { throw 1 }": true,
+		"a.py\nkey = os.environ.get('TIDE')\nif not key:\n    raise ValueError()":               true,
+		"a.py\nkey = os.getenv('TIDE')\nif key is None:\n    sys.exit(1)":                       true,
+		"a.py\nkey = os.getenv('TIDE')\nassert key":                                             true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key == \"\" {\n\tlog.Fatal(\"no\")\n}":            true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif len(key) == 0 {\n\tpanic(1)\n}":                   true,
+		"a.rb\nkey = ENV['TIDE']\nraise 'no' if key.nil?":                                       false,
+		// said in another order
+		"a.rb\nkey = ENV['TIDE']\nunless key\n  abort 'no'\nend":                                        true,
+		"a.js\nconst key = process.env.TIDE;\nif (key) throw new Error('there')":                        false,
+		"a.js\nconst key = process.env.TIDE;\nif (!key) return;":                                        false,
+		"a.js\nconst key = process.env.TIDE;\nif (!keyOther) throw 1":                                   false,
+		"a.js\nconst key = process.env.TIDE || 'x';\nif (!key) throw 1":                                 false,
+		"a.js\nif (production) {\n  const key = process.env.TIDE;\n  if (!key) throw 1\n}":              false,
+		"a.js\nconst key = process.env.TIDE;\nuse(key);":                                                false,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key != \"\" {\n\tlog.Fatal(\"set\")\n}":                   false,
+		"a.py\nkey = os.getenv('TIDE')\nif not key:\n    key = make()":                                  false,
+		"a.js\nconst key = process.env.TIDE;" + strings.Repeat("\nstep();", 60) + "\nif (!key) throw 1": false,
+	} {
+		name, text, _ := strings.Cut(code, "\n")
+		s, err := Survey(fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x}}")},
+			"src/" + name: {Data: []byte(text)}}, Options{Root: "/w", ReadCode: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(s.Reads) != 1 || s.Reads[0].Name != "TIDE" || s.Reads[0].Must != must {
+			t.Errorf("%s\nreads %+v, must is %v", code, s.Reads, must)
+		}
+	}
+}
+
+// TestSignInsInSentences finds a user and a password in what people write, and in nothing else.
+func TestSignInsInSentences(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string]string{
+		"Sign in as `bob` with the password `tide-1`.":                "bob tide-1",
+		"Log in with the user kim@quay.example and password `tide-2`": "kim@quay.example tide-2",
+		"## Login\nUse username ann and password tide-3":              "ann tide-3",
+		"You may log in as \"ida\" using the password \"tide-4\"":     "ida tide-4",
+		"Sign in as a user with password authentication":              "",
+		"You sign in as the user with the password that was mailed":   "",
+		"The default username and password are the same":              "",
+		"Sign in with your e-mail and password":                       "",
+		"as `root` with the password `<yours>`":                       "",
+	} {
+		s, _ := Survey(fstest.MapFS{"README.md": {Data: []byte(text)}, "package.json": {Data: []byte("{}")}},
+			Options{Root: "/w"})
+		got := ""
+		for _, i := range s.SignIns {
+			got += i.User + " " + i.Password
+		}
+		if got != want {
+			t.Errorf("%q tells %q, want %q", text, got, want)
+		}
+	}
+}
+
+// TestPortsBehindVariables follow the setting of the variable, in every language's way to read one.
+func TestPortsBehindVariables(t *testing.T) {
+	t.Parallel()
+	for line, want := range map[string]string{
+		"const p = process.env.QUAY_PORT || 3000":         "4800 by QUAY_PORT",
+		"listen(process.env['QUAY_PORT'] ?? 3000)":        "4800 by QUAY_PORT",
+		"listen(Number(process.env.OTHER_PORT ?? 3000))":  "3000 by OTHER_PORT",
+		"listen(process.env.PORT || 3000)":                "3000 by PORT",
+		"listen(3000)":                                    "3000 by PORT",
+		"listen(env.QUAY_PORT || env.OTHER_PORT || 3000)": "3000 by PORT",
+	} {
+		s, _ := Survey(fstest.MapFS{"package.json": {Data: []byte(`{"scripts": {"start": "node quay.js"}}`)},
+			"quay.js": {Data: []byte("const http = require('http')\n" + line +
+				"\nhttp.createServer().listen(p)\n")},
+			".env.example": {Data: []byte("QUAY_PORT=4800\n")}}, Options{Root: "/w"})
+		got := "nothing"
+		if len(s.Services) == 1 && len(s.Services[0].Ports) == 1 {
+			got = fmt.Sprintf("%d by %s", s.Services[0].Ports[0].Host, s.Services[0].PortBy.Env)
+		}
+		if got != want {
+			t.Errorf("%s\nlistens on %s, want %s", line, got, want)
+		}
+	}
+}
+
+// TestOrdinary tells passwords that stand openly everywhere from those that are hidden wherever they occur.
+func TestOrdinary(t *testing.T) {
+	t.Parallel()
+	s := &stack.Stack{Services: []stack.Service{{Name: "office", Image: "registry.example/ferry/counter:1",
+		Env: map[string]string{"POSTGRES_USER": "clerk", "POSTGRES_PASSWORD": "limpet", "LABEL": "oyster-9"}}}}
+	for secret, want := range map[string]bool{"postgres": true, "redis": true, "office": true, "counter": true,
+		"clerk": true, "limpet": false, "oyster-9": false, "": false} {
+		if Ordinary(s, secret) != want {
+			t.Errorf("%q: %v", secret, !want)
+		}
+	}
+	for value, want := range map[string]string{"yes": "yes", "FALSE": "FALSE", "on": "on", "yes-1": hidden, "": ""} {
+		s.Services[0].Env["ALLOW_EMPTY_PASSWORD"] = value
+		if got := Hide(s).Services[0].Env["ALLOW_EMPTY_PASSWORD"]; got != want {
+			t.Errorf("%q is shown as %q", value, got)
+		}
+	}
+}
