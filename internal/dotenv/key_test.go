@@ -18,7 +18,13 @@ func TestIsKey(t *testing.T) {
 			t.Errorf("%s is shown", name)
 		}
 	}
-	for _, name := range []string{"PUBLIC_KEY", "CACHE_KEY", "NEXT_PUBLIC_STRIPE_KEY"} {
+	for _, name := range []string{"PGPASSWORD", "DBPASS", "SMTPPASSWORD", "MYSQLPWD"} {
+		if !IsSecret(name, "") {
+			t.Errorf("%s is shown", name)
+		}
+	}
+	for _, name := range []string{"BYPASS", "COMPASS", "ENCOMPASS", "PUBLIC_KEY", "CACHE_KEY",
+		"NEXT_PUBLIC_STRIPE_KEY"} {
 		if IsSecret(name, "") {
 			t.Errorf("%s is hidden", name)
 		}

@@ -10,8 +10,10 @@ import (
 
 var (
 	secretName = expr.New(
-		`(?i)(^|[_.-])(pass(word|wd|phrase)?|pwd|secrets?|token|credentials?|private[_-]?key|(api|access|secret|app|` +
-			`signing|encrypt(?:ion)?|crypt|cipher|master|fernet|license)[_-]?keys?|salt|pepper|dsn|` +
+		`(?i)(^|[_.-]|\b(?:pg|db|sql|mysql|redis|mongo|smtp|mail))(pass(word|wd|phrase)?|pwd|secrets?|token|` +
+			`credentials?|private[_-]?key|(api|access|secret|app|signing|encrypt(?:ion)?|crypt|` +
+			`cipher|master|fernet|license)[_-]?keys?|` +
+			`salt|pepper|dsn|` +
 			`encryption[_-](\w+[_-])?(key|salt)|` +
 			`jwt[_.-]?key)([_.-]|$)`)
 	// secretParts are what every such name has in it; most names have none, and need no closer look.

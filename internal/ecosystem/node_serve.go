@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -236,6 +237,11 @@ var (
 
 // startsOthers reports whether a line starts what lies in other folders.
 func (n *nodeProject) startsOthers(line string) bool {
+	for _, c := range shell.Parse(line) {
+		if _, _, ok := TaskRun(c.Words); ok {
+			return true
+		}
+	}
 	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) &&
 		n.scriptsGoBelow()
 }

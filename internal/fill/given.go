@@ -213,11 +213,18 @@ func shortened(text string) string {
 
 // askers are those of the services that read a setting for themselves: the image of a server, as it comes, reads
 // nothing of an application's settings, even where it is given their file.
-func (m *maker) askers(services []string) []string {
+func (m *maker) askers(services []string, key string) []string {
 	own := slices.DeleteFunc(slices.Clone(services), func(name string) bool {
 		v := m.stack.Service(name)
 		return v != nil && v.Runs == stack.Container && v.Build == "" && protocol.OfImage(v.Image) != nil
 	})
+	if r, read := m.reads[key]; len(own) == 0 && read {
+		for _, v := range m.stack.Services {
+			if v.Project != "" && (v.Project == r.Project || v.Dir() == r.Project) {
+				own = append(own, v.Name)
+			}
+		}
+	}
 	if len(own) == 0 {
 		return services
 	}
@@ -228,7 +235,7 @@ func (m *maker) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
 	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint), Secret: s.Secret,
-		Services: m.askers(f.Services)}
+		Services: m.askers(f.Services, s.Key)}
 	switch r, read := m.reads[s.Key]; {
 	case hashKey.MatchString(s.Key):
 		q.Why = "a password; its hash is kept"

@@ -179,7 +179,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 var inTemplate = expr.New(`\$\{[^}]*\}`)
 
 var (
-	hostKey = expr.New(`(?i)(^|_)(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
+	hostKey = expr.New(`(?i)(^|_|^(?:pg|db))(host(name)?|server|addr(ess)?|endpoint|broker|url|uri|dsn)s?$`)
 	// A setting of these names tells who may call, not whom to call.
 	callerKey = expr.New(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
 )

@@ -59,6 +59,55 @@ func (s *surveyor) elsewhere() {
 			s.elsewhereByDriver(svc)
 		}
 	}
+	s.elsewhereByReadme()
+}
+
+// elsewhereByReadme finds the server that READMEs have people set up with its own client, on this machine, where
+// nothing else says that there is one: it is for the one native service that they speak of.
+func (s *surveyor) elsewhereByReadme() {
+	var natives []*stack.Service
+	for i := range s.stack.Services {
+		if v := &s.stack.Services[i]; v.Runs == stack.Native && !v.Watches && v.Kind == stack.Lasting {
+			natives = append(natives, v)
+		}
+	}
+	if len(natives) != 1 {
+		return
+	}
+	for _, d := range s.demands {
+		if !slices.Contains(s.instructions, d.at.File) || offSections.MatchString(s.readmeOf(d.at.File).at(
+			d.at.Line).head) {
+			continue
+		}
+		for _, part := range d.parts {
+			if len(part.Words) < 2 {
+				continue
+			}
+			known := protocol.OfClient(part.Words[0])
+			if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 || elsewhereHost(part.Words) ||
+				slices.ContainsFunc(s.stack.Servers, func(w stack.Server) bool {
+					o := protocol.Named(w.Speaks)
+					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
+				}) || slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool { return speaks(&o, known) }) {
+				continue
+			}
+			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0], For: natives[0].Name, Fixed: true,
+				At: d.at})
+		}
+	}
+}
+
+// elsewhereHost reports whether a client's words name a server on another machine.
+func elsewhereHost(words []string) bool {
+	for i, w := range words {
+		if (w == "-h" || w == "--host") && i+1 < len(words) && !address.Local(words[i+1]) {
+			return true
+		}
+		if host, ok := strings.CutPrefix(w, "--host="); ok && !address.Local(host) {
+			return true
+		}
+	}
+	return false
 }
 
 // drives reports whether a driver of the protocol is among the packages of a service.

@@ -210,7 +210,7 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 			span := strings.TrimSpace(b.String())
 			words := strings.Fields(strings.TrimPrefix(span, "$ "))
 			if len(words) > 1 && commandWord(words[0]) && (words[0] != "cd" || strings.Contains(span, "&&")) &&
-				!strings.ContainsAny(span, "\n<>") && !strings.HasSuffix(words[1], ":") {
+				!strings.Contains(span, "\n") && !standIn.MatchString(span) && !strings.HasSuffix(words[1], ":") {
 				before := len(r.out)
 				r.line(r.lineAt(at), span, false, r.dir)
 				for i := range r.out[before:] {
@@ -325,6 +325,9 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 func (r *reader) commandWord(word string) bool {
 	return commandWord(word) || slices.Contains(r.own, word) || ownPath.MatchString(word)
 }
+
+// standIn is what stands in a command for something of the reader's own.
+var standIn = expr.New(`<[^<>]*>`)
 
 // ownPath is a program of the checkout, or one that an install puts there.
 var ownPath = expr.New(`^\./(bin|vendor/bin|scripts?|node_modules/\.bin|\.venv/bin)/[\w.-]+$`)
