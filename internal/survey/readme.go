@@ -196,6 +196,10 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 			}
 		case *ast.CodeBlock:
 			r.block(n.Lines(), false)
+		case *ast.TextBlock, *ast.Paragraph:
+			if _, item := n.Parent().(*ast.ListItem); item && n.Lines().Len() == 1 {
+				r.entry(n.Lines().At(0))
+			}
 		case *ast.CodeSpan:
 			var b strings.Builder
 			at := -1
@@ -325,6 +329,19 @@ func (r *reader) block(lines *text.Segments, inShell bool) {
 func (r *reader) commandWord(word string) bool {
 	return commandWord(word) || slices.Contains(r.own, word) || ownPath.MatchString(word)
 }
+
+// entry reads an entry of a list that is nothing but a command, as it stands: one whose meaning is known.
+func (r *reader) entry(at text.Segment) {
+	line := strings.TrimSpace(string(at.Value(r.data)))
+	words := strings.Fields(strings.TrimPrefix(line, "$ "))
+	if role, _ := ecosystem.Meaning(words); len(words) > 1 && role != "" && !slices.ContainsFunc(words,
+		func(w string) bool { return !plainWords.MatchString(w) }) {
+		r.line(r.lineAt(at.Start), line, false, r.dir)
+	}
+}
+
+// plainWords are those of a command that is written into a sentence's place.
+var plainWords = expr.New(`^(\$|-{0,2}[a-z0-9][\w./:=@-]*[\w/]|[a-z.]|-[a-zA-Z])$`)
 
 // standIn is what stands in a command for something of the reader's own.
 var standIn = expr.New(`<[^<>]*>`)

@@ -26,7 +26,14 @@ func TestDemands(t *testing.T) {
 			"3 web npm ci|5 api npm start|8 . npm test"},
 		"cd for one line": {"```sh\ncd web && npm ci\nnpm start\n```",
 			"2 . cd web && npm ci|3 . npm start"},
-		"a list's block": {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
+		"entries that are commands": {"1. python -m venv venv\n2. pip install -r x.txt\n3. flask run\n\n- npm start\n",
+			"1 . python -m venv venv|2 . pip install -r x.txt|3 . flask run|5 . npm start"},
+		"entries that are prose": {"- npm is used\n- go to the folder\n- run npm install\n- make sure that it runs\n" +
+			"- python is needed\n- npm install, then look\n- cargo run?\n", ""},
+		"a command that reads a file": {"Fill it: `mysql -u root quay < quay.sql`", "1 . mysql -u root quay < " +
+			"quay.sql"},
+		"a folder entered in a sentence": {"`cd web && npm i`, but not `cd web`", "1 . cd web && npm i"},
+		"a list's block":                 {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
 		"a span in a sentence": {"Run `npm run dev` or look at `package.json`, or call `$ make all`.",
 			"1 . npm run dev|1 . make all"},
 		"a span that is no command":        {"The `npm` tool and `node: 20`, `git@host`, `cd web`.", ""},
