@@ -124,6 +124,9 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 	if d.how == nil {
 		return d, nil
 	}
+	if kind == YAML && loneReturn(data) { // it ends lines, and no reader agrees with another on their numbers
+		return &Document{Name: name, Format: Other, data: data}, nil
+	}
 	var err error
 	if d.Entries, err = d.how.read(name, data); err == nil {
 		// What has no name can't be asked for.
@@ -135,6 +138,16 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return &Document{Name: name, Format: Other, data: data}, nil
 	}
 	return nil, err
+}
+
+// loneReturn reports whether a carriage return stands without its line feed.
+func loneReturn(data []byte) bool {
+	for i, c := range data {
+		if c == '\r' && (i+1 == len(data) || data[i+1] != '\n') {
+			return true
+		}
+	}
+	return false
 }
 
 // Read reads and parses a file of a file system. One that has a method Settings(name, format) keeps what was parsed,
