@@ -1,6 +1,7 @@
 package consent
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -264,7 +265,7 @@ func (c *chain) sums(blobs map[string]string, ignored map[string]bool) (out []st
 	for _, name := range slices.Sorted(maps.Keys(c.obeys)) {
 		if info, err := fs.Stat(c.fsys, name); err == nil && info.Mode().IsRegular() {
 			obeyed = append(obeyed, name)
-			fmt.Fprintf(all, "%q %s\n", name, sumOf(c.fsys, name))
+			fmt.Fprintf(all, "%q %s\n", name, cmp.Or(blobs[name], sumOf(c.fsys, name)))
 		}
 	}
 	if len(obeyed) > 0 {

@@ -93,6 +93,15 @@ func TestSourceCounts(t *testing.T) {
 	if got := sums(nil, map[string]bool{"server.js": true}); strings.Contains(got, "server.js") {
 		t.Errorf("what git ignores: %s", got)
 	}
+	fsys[".npmrc"] = file("a")
+	obeyed := func(blob string) string {
+		return follow(fsys, &stack.Stack{}, ".", []string{"npm ci"}).sums(map[string]string{".npmrc": blob}, nil)[0]
+	}
+	now, kept1 := obeyed(""), obeyed("0123456789abcdef")
+	fsys[".npmrc"] = file("b")
+	if obeyed("") == now || obeyed("0123456789abcdef") != kept1 || obeyed("1123456789abcdef") == kept1 {
+		t.Error("what a manager goes by does not count as it is committed, or else as it is now")
+	}
 	before := sums(kept, nil)
 	fsys["up.sh"] = file("b")
 	if sums(kept, map[string]bool{"up.sh": true}) == before {

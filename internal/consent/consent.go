@@ -67,6 +67,7 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) [
 	for _, c := range out {
 		if c.chain != nil {
 			maps.Copy(named, c.chain.names)
+			maps.Copy(named, c.chain.obeys)
 		}
 	}
 	var blobs map[string]string

@@ -40,7 +40,7 @@ var (
 var golang = &Ecosystem{
 	Name:      "go",
 	Compiled:  true,
-	Managers:  []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"}, Obeys: []string{"go.mod", "go.work"}}},
+	Managers:  []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"}, Obeys: []string{"go.work"}}},
 	Manifests: []string{"go.mod", "go.work"},
 	Made:      []string{"vendor"},
 	Endings:   []string{".go"},

@@ -11,7 +11,7 @@ import (
 var yarn = &Manager{
 	Name:  "yarn",
 	Locks: []string{"yarn.lock"},
-	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".pnp.cjs", ".yarn/releases/*", ".yarn/plugins/*",
+	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".yarn/releases/*", ".yarn/plugins/*",
 		"binding.gyp"},
 	Hooks: nodeHooks,
 	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, By: "corepack enable yarn"}},
