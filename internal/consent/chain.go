@@ -1,6 +1,7 @@
 package consent
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
@@ -194,7 +195,7 @@ func (c *chain) fileAt(name, word, cwd string, depth int) {
 		return
 	}
 	info, err := fs.Stat(c.fsys, name)
-	if err != nil || !info.Mode().IsRegular() || c.isSettings(name) {
+	if err != nil || !info.Mode().IsRegular() || c.isSettings(name) || c.isOutput(name) {
 		return
 	}
 	asItIs := strings.Contains(word, "/") && info.Mode()&0o111 != 0 && !isSource.MatchString(word)
@@ -246,9 +247,41 @@ func (c *chain) isSettings(name string) bool {
 // of them git would ignore.
 type Committed func(files []string) (blobs map[string]string, ignored map[string]bool)
 
+// isOutput reports whether a step makes a file: it counts as what it is made from.
+func (c *chain) isOutput(name string) bool {
+	for _, p := range c.stack.Projects {
+		for _, st := range p.Steps {
+			for _, o := range st.Outputs {
+				if o == name || strings.HasPrefix(name, o+"/") {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// isBuilt reports whether a file that git ignores is a program as a build leaves it, and no text.
+func (c *chain) isBuilt(name string, ignored map[string]bool) bool {
+	if !ignored[name] {
+		return false
+	}
+	f, err := c.fsys.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var head [512]byte
+	n, _ := f.Read(head[:])
+	return bytes.IndexByte(head[:n], 0) >= 0
+}
+
 // sums are the details that tell all files that were met, with sums of them.
 func (c *chain) sums(blobs map[string]string, ignored map[string]bool) (out []string) {
 	for _, name := range slices.Sorted(maps.Keys(c.runs)) {
+		if c.isBuilt(name, ignored) {
+			continue
+		}
 		out = append(out, "runs the script "+name+" as it is now, sum "+sumOf(c.fsys, name))
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.names)) {

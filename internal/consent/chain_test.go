@@ -102,6 +102,20 @@ func TestSourceCounts(t *testing.T) {
 	if obeyed("") == now || obeyed("0123456789abcdef") != kept1 || obeyed("1123456789abcdef") == kept1 {
 		t.Error("what a manager goes by does not count as it is committed, or else as it is now")
 	}
+	fsys["bin/tides"] = &fstest.MapFile{Data: []byte("\x7fELF\x00"), Mode: 0o755}
+	fsys["made/tides"] = fsys["bin/tides"]
+	built := &stack.Stack{Projects: []stack.Project{{Steps: []stack.Step{{Outputs: []string{"made"}}}}}}
+	for _, c := range []struct {
+		line    string
+		ignored bool
+		want    int
+	}{{"./bin/tides", false, 1}, {"./bin/tides", true, 0}, {"./made/tides", false, 0}, {"sh up.sh", true, 1}} {
+		ignored := map[string]bool{"bin/tides": c.ignored, "up.sh": c.ignored}
+		got := follow(fsys, built, ".", []string{c.line}).sums(nil, ignored)
+		if len(got) != c.want {
+			t.Errorf("%s, ignored %v: %q", c.line, c.ignored, got)
+		}
+	}
 	before := sums(kept, nil)
 	fsys["up.sh"] = file("b")
 	if sums(kept, map[string]bool{"up.sh": true}) == before {

@@ -33,6 +33,7 @@ type Command struct {
 	Changed bool   `json:"changed,omitempty"`
 	Digest  string `json:"digest"`
 
+	as    string // what comes to the same, and is vouched for in its place; empty for Shows
 	chain *chain // what it leads to
 }
 
@@ -68,6 +69,7 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) [
 		if c.chain != nil {
 			maps.Copy(named, c.chain.names)
 			maps.Copy(named, c.chain.obeys)
+			maps.Copy(named, c.chain.runs)
 		}
 	}
 	var blobs map[string]string
@@ -87,7 +89,7 @@ func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
 		for _, step := range p.Steps {
 			if stack.StepNode(step.ID) == id {
 				dir := cmp.Or(step.Folder, p.Path)
-				c = Command{Shows: strings.Join(step.Command, " "), At: step.At,
+				c = Command{Shows: strings.Join(step.Command, " "), At: step.At, as: strings.Join(step.As, " "),
 					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), quoted(step.Command))),
 					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
 			}
@@ -138,7 +140,7 @@ func Sum(list []Command) string {
 
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, c.Shows, c.Detail))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, cmp.Or(c.as, c.Shows), c.Detail))
 	c.chain = nil
 	c.Digest = hex.EncodeToString(sum[:12])
 	return c

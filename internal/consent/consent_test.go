@@ -80,6 +80,15 @@ func TestVouching(t *testing.T) {
 	if got := fresh(all); got != "" {
 		t.Errorf("what was vouched for is forgotten: %s", got)
 	}
+	fsys["admin/package.json"] = &fstest.MapFile{Data: []byte(
+		`{"scripts": {"start": "node server.js --port 7000"}, "dependencies": {"fastify": "5"}}`)}
+	if err := Vouch(root, list()); err != nil {
+		t.Fatal(err)
+	}
+	fsys["admin/package-lock.json"] = &fstest.MapFile{Data: []byte("{}")} // as the install has made it
+	if got := fresh(list()); got != "" {
+		t.Errorf("after an install that makes its lock file these are new: %s", got)
+	}
 	file, err := consentFile(root, true)
 	if err != nil {
 		t.Fatal(err)
