@@ -21,6 +21,7 @@ type packageJSON struct {
 	Engines         anyMap            `json:"engines"`
 	Dependencies    anyMap            `json:"dependencies"`
 	DevDependencies anyMap            `json:"devDependencies"`
+	Optional        anyMap            `json:"optionalDependencies"`
 	Workspaces      workspaces        `json:"workspaces"`
 	OS              []string          `json:"os"`
 	Prisma          anyMap            `json:"prisma"`
@@ -263,17 +264,20 @@ func (n *nodeProject) members() {
 
 func (n *nodeProject) install() {
 	pkg := n.pkg
-	if n.out.Within != nil || n.tool.lock == "" &&
-		len(pkg.Dependencies)+len(pkg.DevDependencies)+len(n.out.Members) == 0 {
+	packages := len(pkg.Dependencies) + len(pkg.DevDependencies) + len(pkg.Optional) + len(n.out.Members)
+	hook := firstScript(pkg.Scripts, nodeHooks...)
+	if n.out.Within != nil || n.tool.lock == "" && packages == 0 && hook == "" {
 		return
 	}
-	where := n.at("dependencies")
-	if where.Line == 0 {
-		where = n.at("devDependencies")
+	where := n.at("scripts." + hook)
+	for _, key := range []string{"workspaces", "optionalDependencies", "devDependencies", "dependencies"} {
+		if n.lines[key] > 0 && packages > 0 {
+			where = n.at(key)
+		}
 	}
 	if n.tool.lock != "" {
 		where = n.At(n.tool.lock, 1)
-	} else {
+	} else if packages > 0 {
 		n.out.remark(stack.Warning, stack.CodeLockMissing, where,
 			"there is no "+n.tool.Locks[0]+", so each machine may get other versions",
 			"Commit the lock file that the install makes.")
@@ -284,7 +288,7 @@ func (n *nodeProject) install() {
 	}
 	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml",
 		"bunfig.toml")
-	if !n.tool.noModules {
+	if !n.tool.noModules && packages > 0 {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}
 	s.Expands = append(n.scriptLines("install", "prepare"), "and whatever install scripts the packages bring along")
@@ -323,7 +327,6 @@ func (n *nodeProject) script(role stack.Role, name string) stack.Step {
 	return s
 }
 
-// scriptLines are the lines that the manager runs for a script: those before and after it included.
 // scriptLines are the lines of scripts, of those that go before and after them, and of those that they call.
 func (n *nodeProject) scriptLines(names ...string) []string {
 	var out []string

@@ -478,6 +478,15 @@ var projectRules = []coverRule{
 			}
 			return s.stepBy(stack.Build, c.cwd, c.of.Name)
 		}},
+	{"an install of nothing", does(stack.Install),
+		func(s *surveyor, c *covering) string {
+			p := s.ownProject(c.cwd, c.of)
+			if p == nil || !s.usesSteps(p) || s.otherManager(c) || s.installsMore(c) ||
+				slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Install }) {
+				return ""
+			}
+			return s.serviceAt(c.cwd, c.of)
+		}},
 }
 
 // does holds for commands that are for one of these.
