@@ -329,15 +329,18 @@ func (s *surveyor) copiedByFill(args []string, cwd string) string {
 }
 
 func (s *surveyor) setting(key string) string {
-	for _, e := range s.stack.EnvFiles {
-		for _, from := range []string{e.Path, e.Template} {
-			if _, f := s.values(from); f != nil &&
-				slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key }) {
-				return "fill"
-			}
-		}
+	if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return s.names(&e, key) }) {
+		return "fill"
 	}
 	return ""
+}
+
+// names reports whether a settings file or its template has a setting.
+func (s *surveyor) names(e *stack.EnvFile, key string) bool {
+	return slices.ContainsFunc([]string{e.Path, e.Template}, func(file string) bool {
+		_, f := s.values(file)
+		return f != nil && slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key })
+	})
 }
 
 // targetBy covers a task by what covers all of its lines, or by the service or step that it is.

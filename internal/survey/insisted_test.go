@@ -48,6 +48,34 @@ func TestInsistedBelow(t *testing.T) {
 	}
 }
 
+// TestSettingsAbove reads from a folder above what nothing else gives to a service, and only what its code insists on.
+func TestSettingsAbove(t *testing.T) {
+	t.Parallel()
+	insists := "from flask import Flask\napp = Flask(__name__)\nkey = os.environ['TIDE']"
+	for _, c := range []struct{ template, text, code, want string }{
+		{".env.example", "TIDE=", insists, ".env"},
+		{"quay/.env.example", "TIDE=", insists, "quay/.env"},
+		{".env.example", "OTHER=", insists, "quay/crane/.env"}, // a file that is yet to be made
+		{".env.example", "TIDE=", strings.Replace(insists, "['TIDE']", ".get('TIDE', 'low')", 1), ""},
+		{".env.example", "TIDE=\nPORT=4471", insists, ""}, // somebody's own
+		{"quay/crane/.env.example", "TIDE=", insists, "quay/crane/.env"},
+		{"office/.env.example", "TIDE=", insists, ""},
+	} {
+		s, err := Survey(fstest.MapFS{c.template: {Data: []byte(c.text)}, "quay/crane/app.py": {Data: []byte(c.code)},
+			"quay/crane/requirements.txt": {Data: []byte("flask")}}, Options{Root: "/w", ReadCode: true})
+		if err != nil || len(s.Services) != 1 {
+			t.Fatalf("%v, %+v", err, s.Services)
+		}
+		var got []string
+		for _, f := range s.Services[0].EnvFiles {
+			got = append(got, f.Path)
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%s with %q: reads %q, want %q", c.template, c.text, got, c.want)
+		}
+	}
+}
+
 // TestSignInsInSentences finds a user and a password in what people write, and in nothing else.
 func TestSignInsInSentences(t *testing.T) {
 	t.Parallel()

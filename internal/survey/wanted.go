@@ -39,8 +39,12 @@ func (s *surveyor) wantedSettings() {
 				continue
 			}
 			asked[r.At] = true
-			if _, given := svc.Env[r.Name]; r.Must && !r.Named && !r.Default && !given {
+			_, given := svc.Env[r.Name]
+			switch insists := r.Must && !r.Default && !given; {
+			case insists && !r.Named:
 				wants = append(wants, r)
+			case insists && len(svc.EnvFiles) == 0:
+				s.readAbove(svc, r)
 			}
 		}
 		if len(wants) == 0 {
@@ -94,6 +98,23 @@ func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
 		}
 	}
 	e.Settings, e.Unfilled = len(e.Wants), len(e.Wants)
+}
+
+// readAbove lets a service that has no settings file of its own read the nearest one of the folders above that names
+// what its code insists on: nothing else gives it that. A file with a PORT is somebody's own.
+func (s *surveyor) readAbove(svc *stack.Service, r stack.Read) {
+	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
+		for _, e := range s.stack.EnvFiles {
+			if path.Dir(e.Path) == at && e.Format == settings.Env &&
+				s.names(&e, r.Name) && !s.names(&e, "PORT") {
+				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: e.Path, At: r.At})
+				return
+			}
+		}
+		if at == "." {
+			return
+		}
+	}
 }
 
 // askedDirectly are the folders of the parts that a part asks for itself.
