@@ -2,7 +2,6 @@ package compose
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -13,9 +12,10 @@ import (
 // check finds what the services say of things that don't exist, and cycles.
 func (p *Project) check() stack.Faults {
 	var faults stack.Faults
-	fault := func(at stack.Place, code stack.Code, text, remedy string) {
-		faults = append(faults, p.fault(at, 0, code, text, remedy))
+	fault := func(at *Value, code stack.Code, text, remedy string) {
+		faults = append(faults, p.fault(at.At(), at.Column, code, text, remedy))
 	}
+	key := func(in *Value, m Member) *Value { return &Value{File: in.File, Line: m.Line, Column: m.Column} }
 	services := p.Model.Get("services")
 	for _, m := range services.orEmpty().Members {
 		s := m.Value
@@ -23,19 +23,19 @@ func (p *Project) check() stack.Faults {
 			continue // which was said already
 		}
 		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil && s.Get("extends") == nil {
-			fault(stack.Place{File: s.File, Line: m.Line}, stack.CodeComposeNoImage,
+			fault(key(s, m), stack.CodeComposeNoImage,
 				fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
 		}
 		for _, d := range s.Get("depends_on").orEmpty().Members {
 			if services.Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
-				fault(stack.Place{File: d.Value.File, Line: d.Line}, stack.CodeComposeUndefined,
+				fault(key(d.Value, d), stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
 					"Correct the name, or define the service.")
 			}
 		}
 		for _, d := range s.Get("networks").orEmpty().Members {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
-				fault(stack.Place{File: s.File, Line: d.Line}, stack.CodeComposeUndefined,
+				fault(key(d.Value, d), stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key),
 					"Define it below networks: at the top.")
 			}
@@ -44,39 +44,60 @@ func (p *Project) check() stack.Faults {
 			for _, v := range slices.Concat(s.Get(section).orEmpty().Items,
 				s.Get("build").Get(section).orEmpty().Items) {
 				if name := v.Get("source").or(""); name != "" && p.Model.Get(section).Get(name) == nil {
-					fault(v.At(), stack.CodeComposeUndefined,
+					fault(v, stack.CodeComposeUndefined,
 						fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
 							strings.TrimSuffix(section, "s"), name),
 						fmt.Sprintf("Define it below %s: at the top.", section))
 				}
 			}
 		}
-		for _, key := range []string{"network_mode", "ipc", "pid"} {
-			if other, ok := strings.CutPrefix(s.Get(key).or(""), "service:"); ok && services.Get(other) == nil {
-				fault(s.Get(key).At(), stack.CodeComposeUndefined,
-					fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", key, m.Key,
+		for _, shared := range []string{"network_mode", "ipc", "pid"} {
+			if other, ok := strings.CutPrefix(s.Get(shared).or(""), "service:"); ok && services.Get(other) == nil {
+				fault(s.Get(shared), stack.CodeComposeUndefined,
+					fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", shared, m.Key,
 						other), "Correct the name, or define the service.")
 			}
 		}
 		if s.Get("network_mode") != nil && s.Get("networks") != nil {
-			fault(s.Get("network_mode").At(), stack.CodeComposeConflict,
+			fault(s.Get("network_mode"), stack.CodeComposeConflict,
 				fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
 		}
+		p.contradictions(m.Key, s, fault)
 		for _, v := range s.Get("volumes").orEmpty().Items {
 			name := v.Get("source").or("")
 			if v.Get("type").or("") == "volume" && name != "" && p.Model.Get("volumes").Get(name) == nil {
-				fault(v.At(), stack.CodeComposeUndefined,
+				fault(v, stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
 					"Define it below volumes: at the top; a folder's path begins with ./ or /.")
 			}
 		}
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
-		at := services.Get(cycle[0]).Get("depends_on").At()
-		fault(at, stack.CodeComposeCycle, "services wait for each other: "+strings.Join(cycle, " → "),
+		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle, "services wait for each other: "+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
 	return faults
+}
+
+// contradictions finds keys of one service that can't hold together.
+func (p *Project) contradictions(name string, s *Value, fault func(*Value, stack.Code, string, string)) {
+	if b := s.Get("build"); b.Get("dockerfile_inline") != nil && b.Get("dockerfile") != nil {
+		fault(b.Get("dockerfile_inline"), stack.CodeComposeConflict,
+			fmt.Sprintf("the build of the service %s has both dockerfile and dockerfile_inline", name),
+			"Keep one of the two.")
+	}
+	count := either(s.Get("scale"), s.Get("deploy").Get("replicas"))
+	if named := s.Get("container_name"); named != nil && whole64(count) > 1 {
+		fault(named, stack.CodeComposeConflict,
+			fmt.Sprintf("the service %s is to run %d times, and all would have the one container_name %s", name,
+				whole64(count), named.Text), "Remove container_name, or let it run once.")
+	}
+	a, b := s.Get("scale"), s.Get("deploy").Get("replicas")
+	if a != nil && b != nil && whole64(a) != whole64(b) {
+		fault(a, stack.CodeComposeConflict,
+			fmt.Sprintf("scale and deploy.replicas of the service %s differ: %d and %d", name, whole64(a), whole64(b)),
+			"Keep one of the two.")
+	}
 }
 
 // dependencyCycle gives the names along the first cycle of depends_on, its beginning again at the end.
@@ -132,54 +153,9 @@ func dependencyCycle(services *Value) []string {
 	return nil
 }
 
-// remark names what is read and has no effect on a launch.
+// remark says what else is worth knowing of the files.
 func (p *Project) remark() {
-	ignored := map[string][]string{} // key: services
-	where := map[string]stack.Place{}
-	note := func(key, who string, file string, line int) {
-		if _, ok := where[key]; !ok {
-			where[key] = stack.Place{File: file, Line: line}
-		}
-		if !slices.Contains(ignored[key], who) {
-			ignored[key] = append(ignored[key], who)
-		}
-	}
-	for _, m := range p.Model.Get("services").orEmpty().Members {
-		for _, k := range m.Value.Members {
-			if !actedOn[k.Key] {
-				note(k.Key, m.Key, k.Value.File, k.Line)
-				continue
-			}
-			withoutEffect(k.Key, k.Value, func(key string, v *Value, line int) { note(key, m.Key, v.File, line) })
-		}
-	}
-	for _, section := range []string{"networks", "volumes"} {
-		for _, m := range p.Model.Get(section).orEmpty().Members {
-			for _, k := range m.Value.orEmpty().Members {
-				acted := k.Key == "external" || k.Key == "internal" || k.Key == "name" && truth(m.Value.Get("external"))
-				if !acted {
-					note(section+"."+k.Key, m.Key, k.Value.File, k.Line)
-				}
-			}
-		}
-	}
-	for _, top := range []string{"secrets", "configs", "models"} {
-		if v := p.Model.Get(top); v != nil && len(ignored[top]) == 0 {
-			note(top, "the whole file", v.File, v.Line)
-		}
-	}
-	for _, key := range slices.Sorted(maps.Keys(ignored)) {
-		remedy := "Expect the service to run without it."
-		text := fmt.Sprintf("%s is read but has no effect on a launch yet (%s)", key, strings.Join(ignored[key], ", "))
-		if key == "container_name" {
-			text = fmt.Sprintf(
-				"container_name is a name inside of the network only: outside containers carry nharbor's own names, "+
-					"so that two copies can run side by side (%s)", strings.Join(ignored[key], ", "))
-			remedy = "Other services reach it by that name and by the service's."
-		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeKeyWithoutEffect,
-			At: where[key], Text: text, Remedy: remedy})
-	}
+	p.withoutEffect()
 	p.clashes()
 	p.leaving()
 	for _, u := range p.Unset {
@@ -197,53 +173,6 @@ func (p *Project) remark() {
 			Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.",
 				u.Name, u.Name)})
-	}
-}
-
-// partly are the keys inside of those that a launch obeys that it obeys too. A name of the person's choice
-// in between, and the items of a list, are left out of the path.
-var partly = map[string]map[string]bool{
-	"build":    actedOnBuild,
-	"ports":    {"target": true, "published": true, "host_ip": true, "protocol": true, "mode": true, "name": true},
-	"volumes":  {"type": true, "source": true, "target": true, "read_only": true, "bind": true},
-	"networks": {"aliases": true},
-	"healthcheck": {"test": true, "interval": true, "timeout": true, "start_period": true, "retries": true,
-		"disable": true},
-	"depends_on": {"condition": true, "required": true},
-	"env_file":   {"path": true, "required": true, "format": true},
-}
-
-// withoutEffect gives the keys inside of one that a launch obeys that it doesn't obey.
-func withoutEffect(key string, v *Value, note func(key string, v *Value, line int)) {
-	acted, ok := partly[key]
-	if !ok {
-		return
-	}
-	parts := []*Value{v}
-	switch key {
-	case "ports", "volumes", "env_file":
-		parts = v.Items
-	case "networks", "depends_on":
-		parts = nil
-		for _, m := range v.Members {
-			parts = append(parts, m.Value)
-		}
-	}
-	for _, part := range parts {
-		for _, m := range part.orEmpty().Members {
-			switch {
-			case !acted[m.Key]:
-				note(key+"."+m.Key, m.Value, m.Line)
-			case m.Key == "bind":
-				for _, b := range m.Value.Members {
-					if b.Key != "create_host_path" || !truth(b.Value) {
-						note("volumes.bind."+b.Key, b.Value, b.Line)
-					}
-				}
-			case key == "ports" && m.Key == "published" && strings.Contains(m.Value.Text, "-"):
-				note("the range in ports.published, but for its first port,", m.Value, m.Line)
-			}
-		}
 	}
 }
 

@@ -126,7 +126,7 @@ var rollout = object(map[string]rule{
 
 var deploy = object(map[string]rule{
 	"mode": choice("global", "replicated", "replicated-job", "global-job"), "replicas": whole, "endpoint_mode": text,
-	"labels": pairs,
+	"labels": labels,
 	"placement": object(map[string]rule{"constraints": listOf(text), "preferences": anything,
 		"max_replicas_per_node": whole}),
 	"resources": object(map[string]rule{"limits": object(resources), "reservations": object(resources)}),
@@ -180,7 +180,8 @@ var ipam = object(map[string]rule{
 func additionalContexts(n *normaliser, where string, v *Value) *Value {
 	out := pairs(n, where, v)
 	for i := range out.Members {
-		if m := &out.Members[i]; m.Value.Scalar() && strings.HasPrefix(m.Value.Text, ".") {
+		if m := &out.Members[i]; m.Value.Scalar() && !Remote(m.Value.Text) &&
+			!strings.HasPrefix(m.Value.Text, "service:") {
 			m.Value = m.Value.like(String, n.within(m.Value.Text))
 		}
 	}

@@ -48,32 +48,42 @@ func TestDoc(t *testing.T) {
 			fmt.Fprintf(&out, "| %s | %s |\n", k, does(k))
 		}
 	}
-	const named = "named in a remark"
-	table("Keys of a service", serviceKeys, func(k string) string {
-		switch {
-		case k == "expose", k == "attach":
-			return "nothing to do"
-		case k == "extends":
-			return "followed while reading"
-		case actedOn[k]:
+	does := func(section string, unobeyed map[string]lack) func(key string) string {
+		return func(key string) string {
+			path := join(section, key)
+			var inside []string
+			for at, l := range unobeyed {
+				if at == path {
+					return "named in a remark: " + l.why
+				}
+				if rest, ok := strings.CutPrefix(at, path+"."); ok {
+					inside = append(inside, rest)
+				}
+			}
+			switch slices.Sort(inside); {
+			case nothingToDo[key] && section == "":
+				return "nothing to do"
+			case key == "extends":
+				return "followed while reading"
+			case len(inside) > 0:
+				return "acted on; named in a remark: " + strings.Join(inside, ", ")
+			}
 			return "acted on"
 		}
-		return named
-	})
-	table("Keys of build", buildKeys, func(k string) string {
-		if actedOnBuild[k] {
-			return "acted on"
-		}
-		return named
-	})
+	}
+	table("Keys of a service", serviceKeys, does("", unobeyed))
+	table("Keys of build", buildKeys, does("build", unobeyed))
+	table("Keys of a network", networkKeys, does("networks", unobeyedAtTop))
+	table("Keys of a volume", volumeKeys, does("volumes", unobeyedAtTop))
+	table("Keys of a secret or a config", fileKeys, does("secrets", unobeyedAtTop))
 	table("Keys at the top", topLevel, func(k string) string {
 		switch k {
-		case "services", "networks", "volumes":
-			return "acted on"
 		case "include", "name", "version":
 			return "followed while reading"
+		case "models":
+			return "named in a remark"
 		}
-		return named
+		return "acted on"
 	})
 	const file = "../../docs/compose.md"
 	if *update {

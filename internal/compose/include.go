@@ -137,6 +137,7 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		var ok bool
 		if from, ok = l.trees[file.Text]; !ok {
 			from = l.file(file.Text, path.Dir(file.Text), file)
+			contexts(from, path.Dir(file.Text))
 			l.trees[file.Text] = from
 		}
 		if from == nil {

@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,6 +19,7 @@ type Options struct {
 	Files    []string      // instead of those that Find finds
 	Env      dotenv.Lookup // the shell's variables; nil for none
 	Profiles []string      // active ones, besides COMPOSE_PROFILES
+	Folder   string        // what the folder of the file system's root is called; empty where that isn't known
 }
 
 // Project is what the compose files of a folder say together.
@@ -70,10 +72,13 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if len(p.Files) == 0 {
 		return nil, fs.ErrNotExist
 	}
-	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}, circling: map[string]bool{}}
+	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}, circling: map[string]bool{},
+		parsed: map[string]*Value{}}
+	l.name(shell, opt.Folder)
 	if p.Model = l.model(p.Files, p.Dir, nil); p.Model == nil {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
+	complete(p.Model)
 	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
 		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool {
 			return v.Code == stack.CodeComposeVariableRequired &&
@@ -82,10 +87,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	})...)
 	if len(faults) > 0 {
 		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
-			if c := strings.Compare(a.At.File, b.At.File); c != 0 {
-				return c
-			}
-			return a.At.Line - b.At.Line
+			return cmp.Or(strings.Compare(a.At.File, b.At.File), a.At.Line-b.At.Line, a.Column-b.Column)
 		})
 		if slices.ContainsFunc(faults,
 			func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
@@ -100,7 +102,6 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 			}
 		}
 	}
-	p.name(env)
 	p.decode(profiles, env)
 	p.remark()
 	if len(faults) > 0 {
@@ -111,17 +112,66 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 
 var unusable = expr.New(`[^a-z0-9_-]+`)
 
-func (p *Project) name(env dotenv.Lookup) {
-	name := p.Model.Get("name").or("")
-	if v, ok := env("COMPOSE_PROJECT_NAME"); ok && v != "" {
-		name = v
+// name finds the project's name before anything else is read, since the files may ask for it: what the environment
+// says, else the last file that has one, else the folder.
+func (l *loader) name(shell dotenv.Lookup, folder string) {
+	const variable = "COMPOSE_PROJECT_NAME"
+	p, outer := l.project, l.env
+	name, _ := outer(variable)
+	for _, file := range p.Files {
+		if name != "" && !fs.ValidPath(file) {
+			break
+		}
+		if given := l.parse(file).Get("name"); given.Scalar() {
+			if text, _, err := dotenv.Expand(given.Text, outer); err == nil {
+				name = text
+			}
+		}
 	}
-	if name == "" && p.Dir != "." { // the name of the root itself is known to the caller only
+	if told, _ := outer(variable); told != "" {
+		name = told
+	}
+	switch {
+	case name != "":
+	case p.Dir != ".":
 		name = path.Base(p.Dir)
+	default:
+		name = folder
 	}
-	if name != "" {
-		p.Name = NameOf(name)
+	if name == "" {
+		return
 	}
+	p.Name = NameOf(name)
+	l.env = func(asked string) (string, bool) {
+		if asked == variable {
+			return p.Name, true
+		}
+		return outer(asked)
+	}
+}
+
+// parse reads a file as it stands, once; nil for one that can't be read, of which file tells why.
+func (l *loader) parse(name string) *Value {
+	if tree, ok := l.parsed[name]; ok {
+		return tree
+	}
+	if !fs.ValidPath(name) {
+		return nil
+	}
+	info, err := fs.Stat(l.fsys, name)
+	if err != nil || info.Size() > maxBytes {
+		return nil
+	}
+	data, err := fs.ReadFile(l.fsys, name)
+	if err != nil {
+		return nil
+	}
+	tree, err := document(name, data)
+	if err != nil {
+		return nil
+	}
+	l.project.sources[name], l.parsed[name] = data, tree
+	return tree
 }
 
 // NameOf makes a project's name of a folder's, as the specification allows it: of small letters, digits,
@@ -149,6 +199,7 @@ type loader struct {
 	expanded int // bytes of values that variables were put into
 	fsys     fs.FS
 	env      dotenv.Lookup
+	parsed   map[string]*Value // files that were parsed and not yet taken up
 	project  *Project
 	faults   stack.Faults
 	open     []string          // the files that are being included, outermost first
@@ -191,6 +242,7 @@ func (l *loader) model(files []string, dir string, by *Value) *Value {
 		}
 		model = merge("", model, tree)
 	}
+	contexts(model, dir)
 	return model
 }
 
@@ -202,6 +254,10 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 			Text:   "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
 			Remedy: "Name it relative to this folder; bring it into the workspace if it lies outside."})
 		return nil
+	}
+	if tree := l.parse(name); tree != nil {
+		delete(l.parsed, name) // since it is changed in place
+		return l.canonical(tree, dir)
 	}
 	var data []byte
 	info, err := fs.Stat(l.fsys, name)
@@ -231,11 +287,14 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		return nil
 	}
 	l.project.sources[name] = data
-	tree, err := document(name, data)
-	if err != nil {
-		l.faults = append(l.faults, stack.AllFaults(err)...)
-		return nil
-	}
+	_, err = document(name, data)
+	l.faults = append(l.faults, stack.AllFaults(err)...)
+	return nil
+}
+
+// canonical takes a parsed file into the long forms, in which nothing is filled in yet.
+func (l *loader) canonical(tree *Value, dir string) *Value {
+	data := l.project.sources[tree.File]
 	// Files of the first years had no key services: every key at the top was a service.
 	if tree.Kind == Mapping && tree.Get("services") == nil && oldest(tree) {
 		all := tree.like(Mapping, "")
@@ -292,21 +351,7 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			}
 		}
 		if err != nil {
-			remedy := "Correct the expression."
-			var missing *dotenv.ExpandError
-			code := stack.CodeComposeVariable
-			if errors.As(err, &missing) && missing.Variable != "" {
-				remedy = fmt.Sprintf(
-					"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.",
-					missing.Variable)
-				code = stack.CodeComposeVariableRequired
-				_, says, _ := strings.Cut(missing.Text, ": ")
-				l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(),
-					Required: true, Says: says})
-				v.Text, v.expanded, v.variable = "", true, missing.Variable
-			}
-			l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
-				Text: err.Error(), Line: excerpt(data, v.Line), Remedy: remedy, Cause: err})
+			l.notExpanded(v, err, data)
 			return
 		}
 		for _, u := range uses {
@@ -334,6 +379,32 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			l.interpolate(item, data)
 		}
 	}
+}
+
+// notExpanded tells why a value could not be expanded: every variable that it needs and that has no value.
+func (l *loader) notExpanded(v *Value, err error, data []byte) {
+	fault := func(code stack.Code, err error, remedy string) {
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
+			Text: err.Error(), Line: excerpt(data, v.Line), Remedy: remedy, Cause: err})
+	}
+	var first *dotenv.ExpandError
+	if !errors.As(err, &first) || first.Variable == "" {
+		fault(stack.CodeComposeVariable, err, "Correct the expression.")
+		return
+	}
+	told := map[string]bool{}
+	for _, missing := range append([]*dotenv.ExpandError{first}, first.More...) {
+		if told[missing.Variable] {
+			continue
+		}
+		told[missing.Variable] = true
+		_, says, _ := strings.Cut(missing.Text, ": ")
+		l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(), Required: true,
+			Says: says})
+		fault(stack.CodeComposeVariableRequired, missing, fmt.Sprintf(
+			"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable))
+	}
+	v.Text, v.expanded, v.variable = "", true, first.Variable
 }
 
 // orEmpty gives an empty value for nil, so that its members can be walked.

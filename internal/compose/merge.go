@@ -1,14 +1,20 @@
 package compose
 
+import "strings"
+
 // merge lays over on top of base, both normalised, by the specification's chapter "Merge":
 // mappings are merged, lists appended, single values replaced; command, entrypoint and a health
-// check's test are replaced as a whole; ports and volumes that mean the same place replace each other.
+// check's test are replaced as a whole; items of lists that mean the same thing, such as the same place in a container,
+// replace each other.
 func merge(where string, base, over *Value) *Value {
 	switch {
 	case over.tag == "!reset":
 		return nil
 	case base == nil, over.tag == "!override", over.Kind != base.Kind:
 		return over
+	case where == "service.logging" && over.Get("driver").or("") != "" &&
+		over.Get("driver").or("") != base.Get("driver").or(""):
+		return over // the options are those of the other driver
 	case over.Kind == Mapping:
 		out := base.shallow()
 		for _, m := range over.Members {
@@ -43,17 +49,29 @@ func mergeLists(where string, base, over *Value) *Value {
 		return over
 	}
 	same := identity(where)
-	out := *base
-	out.Items = append([]*Value(nil), base.Items...)
-next:
+	news := map[string][]*Value{}
 	for _, item := range over.Items {
-		for i, old := range out.Items {
-			if id := same(item); id != "" && id == same(old) {
-				out.Items[i] = item
-				continue next
-			}
+		if id := same(item); id != "" {
+			news[id] = append(news[id], item)
 		}
-		out.Items = append(out.Items, item)
+	}
+	out := *base
+	out.Items = make([]*Value, 0, len(base.Items)+len(over.Items))
+	put := map[string]bool{}
+	for _, old := range base.Items { // what replaces another stands in its place
+		id := same(old)
+		switch {
+		case id == "" || len(news[id]) == 0:
+			out.Items = append(out.Items, old)
+		case !put[id]:
+			out.Items = append(out.Items, news[id]...)
+			put[id] = true
+		}
+	}
+	for _, item := range over.Items {
+		if id := same(item); id == "" || !put[id] {
+			out.Items = append(out.Items, item)
+		}
 	}
 	return &out
 }
@@ -66,8 +84,15 @@ func identity(where string) func(*Value) string {
 			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" + v.Get("published").or("") + "/" +
 				v.Get("protocol").or("")
 		}
-	case "service.volumes":
+	case "service.volumes", "service.devices":
 		return func(v *Value) string { return v.Get("target").or("") }
+	case "service.secrets", "service.configs", "service.build.secrets":
+		return func(v *Value) string { return v.Get("target").or(v.Get("source").or("")) }
+	case "service.extra_hosts", "service.build.extra_hosts":
+		return func(v *Value) string {
+			host, _, _ := strings.Cut(v.Text, "=")
+			return host
+		}
 	case "service.env_file":
 		return func(v *Value) string { return v.Get("path").or("") }
 	}

@@ -250,6 +250,17 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 	return out
 }
 
+// labels are pairs, in which a key without a value has the empty text.
+func labels(n *normaliser, where string, v *Value) *Value {
+	out := pairs(n, where, v)
+	for i := range out.Members {
+		if m := &out.Members[i]; m.Value.Kind == Null && m.Value.tag == "" {
+			m.Value = m.Value.like(String, "")
+		}
+	}
+	return out
+}
+
 // words takes a command as one line, split as a shell would, or as a list.
 func words(n *normaliser, where string, v *Value) *Value {
 	if v.Kind == Sequence {
@@ -349,12 +360,6 @@ func dependsOn(n *normaliser, where string, v *Value) *Value {
 			m.Value = m.Value.like(Mapping, "")
 			m.Value.Line, m.Value.Column = m.Line, m.Column
 		}
-		if m.Value.Get("condition") == nil {
-			m.Value.Set("condition", m.Value.like(String, "service_started"))
-		}
-		if m.Value.Get("required") == nil {
-			m.Value.Set("required", m.Value.like(Bool, "true"))
-		}
 	}
 	return out
 }
@@ -413,13 +418,8 @@ func build(n *normaliser, where string, v *Value) *Value {
 	if out.Kind != Mapping {
 		return out
 	}
-	context := out.Get("context")
-	if context == nil {
-		context = out.like(String, ".")
-	}
-	out.Set("context", context.like(String, n.within(context.Text)))
-	if out.Get("dockerfile") == nil && out.Get("dockerfile_inline") == nil {
-		out.Set("dockerfile", out.like(String, "Dockerfile"))
+	if context := out.Get("context"); context != nil && !Remote(context.Text) {
+		out.Set("context", context.like(String, n.within(context.Text)))
 	}
 	return out
 }

@@ -33,11 +33,15 @@ func document(file string, data []byte) (*Value, error) {
 		return f
 	}
 	switch {
+	case bytes.HasPrefix(data, []byte("\xff\xfe")), bytes.HasPrefix(data, []byte("\xfe\xff")):
+		return nil, one(1, 1, "the file is written in UTF-16, and a compose file is UTF-8",
+			"Save it as UTF-8: iconv -f UTF-16 -t UTF-8.")
 	case bytes.IndexByte(data, 0) >= 0:
 		return nil, one(0, 0, "this is a binary file, not a compose file", "Move it away, or name it differently.")
 	case !utf8.Valid(data):
-		line := 1 + bytes.Count(data[:firstInvalid(data)], []byte("\n"))
-		return nil, one(line, 0, "the file is not valid UTF-8 here", "Save it as UTF-8.")
+		bad := firstInvalid(data)
+		line := 1 + bytes.Count(data[:bad], []byte("\n"))
+		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save it as UTF-8.")
 	}
 	var root yaml.Node
 	if err := yaml.Load(data, &root, yaml.WithV3Defaults()); err != nil {
@@ -216,6 +220,7 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 			switch {
 			case m.Kind == Mapping:
 				merges = append(merges, m)
+			case m.Kind == Null:
 			case m.Kind == Sequence:
 				merges = append(merges, m.Items...)
 			case !r.stop:

@@ -110,6 +110,7 @@ func ports(n *normaliser, where string, v *Value) *Value {
 					"Name the port inside the container: target: 80.")
 				continue
 			}
+			n.longPort(at, p)
 			setDefault(p, "mode", String, "ingress")
 			setDefault(p, "protocol", String, "tcp")
 			out.Items = append(out.Items, p)
@@ -146,6 +147,29 @@ func ports(n *normaliser, where string, v *Value) *Value {
 	return out
 }
 
+// longPort checks the numbers and the address of a port in the long form.
+func (n *normaliser) longPort(where string, p *Value) {
+	check := func(key string, err error) {
+		if err != nil {
+			n.fault(p.Get(key), stack.CodeComposePort, fmt.Sprintf("%s.%s: %v", where, key, err),
+				"Write target: 80, and published: \"8080\" or \"8080-8090\".")
+		}
+	}
+	_, err := portNumber(p.Get("target").or(""))
+	check("target", err)
+	if published := p.Get("published").or(""); published != "" && published != "0" {
+		_, _, err := parseRange(published)
+		check("published", err)
+	}
+	if ip := p.Get("host_ip").or(""); ip != "" {
+		_, err := netip.ParseAddr(strings.Trim(ip, "[]"))
+		if err != nil {
+			err = fmt.Errorf("%q is no address of this machine", ip)
+		}
+		check("host_ip", err)
+	}
+}
+
 func setDefault(v *Value, key string, kind Kind, text string) {
 	if v.Get(key) == nil {
 		v.Set(key, v.like(kind, text))
@@ -158,7 +182,7 @@ var mountKeys = map[string]rule{
 	"consistency": text,
 	"bind": object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text,
 		"recursive": text}),
-	"volume": object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": pairs}),
+	"volume": object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": labels}),
 	"tmpfs":  object(map[string]rule{"size": byteSize, "mode": scalar}),
 	"image":  object(map[string]rule{"subpath": text}),
 }
@@ -269,6 +293,15 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 					o := item.like(Mapping, "")
 					o.Set("nocopy", item.like(Bool, "true"))
 					m.Set("volume", o)
+				case "shared", "rshared", "slave", "rslave", "private", "rprivate":
+					if b := m.Get("bind"); b != nil {
+						b.Set("propagation", item.like(String, o))
+					}
+				case "cached", "delegated", "consistent":
+					m.Set("consistency", item.like(String, o))
+				default:
+					n.fault(item, stack.CodeComposeVolume, fmt.Sprintf("%s: %q is no way to mount", at, o),
+						"Possible are ro, rw, z, Z, nocopy, and the names of a propagation.")
 				}
 			}
 		default:

@@ -30,11 +30,10 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 	p.byName = map[string]int{}
 	p.Networks, p.Volumes = map[string]stack.Network{}, map[string]stack.Volume{}
 	for _, m := range p.Model.Get("networks").orEmpty().Members {
-		p.Networks[m.Key] = stack.Network{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external")),
-			Internal: truth(m.Value.Get("internal"))}
+		p.Networks[m.Key] = p.network(m)
 	}
 	for _, m := range p.Model.Get("volumes").orEmpty().Members {
-		p.Volumes[m.Key] = stack.Volume{Name: m.Value.Get("name").or(""), External: truth(m.Value.Get("external"))}
+		p.Volumes[m.Key] = p.volume(m)
 	}
 	for _, m := range p.Model.Get("services").orEmpty().Members {
 		p.byName[m.Key] = len(p.Services)
@@ -67,27 +66,10 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 			EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{}},
 		ContainerWay: stack.ContainerWay{Address: m.Key},
 	}}
-	c := &stack.ContainerSpec{
-		Entrypoint: list(v.Get("entrypoint")), WorkingDir: v.Get("working_dir").or(""), User: v.Get("user").or(""),
-		ExtraHosts: list(v.Get("extra_hosts")), StopSignal: v.Get("stop_signal").or(""), Init: truth(v.Get("init")),
-		ReadOnly: truth(v.Get("read_only")), Privileged: truth(v.Get("privileged")),
-		NetworkMode: v.Get("network_mode").or(""),
-		Labels:      map[string]string{},
-	}
+	c := p.container(m.Key, v, env)
 	s.Container = c
-	if d, err := ParseDuration(v.Get("stop_grace_period").or("10s")); err == nil {
-		c.StopGrace = d.Seconds()
-	}
-	if b := v.Get("build"); b != nil {
+	if b := v.Get("build"); b != nil && c.Remote == "" {
 		s.Build = b.Get("context").or(".")
-		if c.Inline = b.Get("dockerfile_inline").or(""); c.Inline == "" {
-			c.Dockerfile = b.Get("dockerfile").or("Dockerfile")
-		}
-		c.Target = b.Get("target").or("")
-		c.BuildArgs = map[string]string{}
-		for _, a := range b.Get("args").orEmpty().Members {
-			c.BuildArgs[a.Key] = a.Value.or("")
-		}
 	}
 	for _, e := range v.Get("environment").orEmpty().Members {
 		if e.Value.Kind == Null {
@@ -109,46 +91,21 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
 			Raw: e.Get("format").or("") == "raw", At: e.At()})
 	}
-	for _, l := range v.Get("labels").orEmpty().Members {
-		c.Labels[l.Key] = l.Value.or("")
-	}
-	for _, n := range v.Get("networks").orEmpty().Members {
-		c.Networks = append(c.Networks, n.Key)
-		c.Aliases = append(c.Aliases, list(n.Value.Get("aliases"))...)
-	}
-	c.Hostname = v.Get("hostname").or("")
-	for _, name := range []string{c.Hostname, v.Get("container_name").or("")} {
-		if name != "" && name != s.Name && !slices.Contains(c.Aliases, name) {
-			c.Aliases = append(c.Aliases, name)
-		}
-	}
-	if len(c.Networks) == 0 && c.NetworkMode == "" {
-		c.Networks = []string{"default"}
-	}
-	for _, m := range v.Get("volumes").orEmpty().Items {
-		c.Mounts = append(c.Mounts, stack.Mount{Type: m.Get("type").or("volume"), Source: m.Get("source").or(""),
-			Target:   m.Get("target").or(""),
-			ReadOnly: truth(m.Get("read_only")), At: m.At()})
-	}
 	for _, port := range v.Get("ports").orEmpty().Items {
 		target, _ := strconv.Atoi(port.Get("target").or("0"))
 		published := port.Get("published").or("")
-		from, _, _ := parseRange(published)
-		s.Ports = append(s.Ports, stack.Port{Host: from, Target: target, Transport: port.Get("protocol").or("tcp"),
-			Speaks: protocol.OfPort(s.Image, target), HostIP: port.Get("host_ip").or(""), At: port.At()})
-	}
-	if h := v.Get("healthcheck"); h != nil {
-		c.Health = health(h)
-	}
-	switch r := v.Get("restart").or("no"); r {
-	case "no", "false":
-	default:
-		s.Restart = true
-		if rule, times, _ := strings.Cut(r, ":"); rule == "on-failure" {
-			s.RestartOnFailure = true
-			s.RestartTimes, _ = strconv.Atoi(times)
+		from, to, _ := parseRange(published)
+		if to == from {
+			to = 0
 		}
+		speaks := protocol.OfPort(s.Image, target)
+		if said := protocol.Named(port.Get("app_protocol").or("")); said != nil {
+			speaks = said.Name
+		}
+		s.Ports = append(s.Ports, stack.Port{Host: from, HostTo: to, Target: target,
+			Transport: port.Get("protocol").or("tcp"), Speaks: speaks, HostIP: port.Get("host_ip").or(""), At: port.At()})
 	}
+	s.Restarts = restarts(v)
 	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
 		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
 			At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
@@ -185,6 +142,20 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	return s
 }
 
+// restarts tells when a service is started again: by restart, else by what deploy says.
+func restarts(v *Value) (out stack.Restarts) {
+	policy := v.Get("deploy").Get("restart_policy")
+	if v.Get("restart") == nil && policy != nil {
+		condition := policy.Get("condition").or("any")
+		return stack.Restarts{Restart: condition != "none", RestartOnFailure: condition == "on-failure",
+			RestartTimes: int(whole64(policy.Get("max_attempts")))}
+	}
+	rule, times, _ := strings.Cut(v.Get("restart").or("no"), ":")
+	out.Restart, out.RestartOnFailure = rule != "no", rule == "on-failure"
+	out.RestartTimes, _ = strconv.Atoi(times)
+	return out
+}
+
 func health(h *Value) *stack.Health {
 	out := &stack.Health{Test: list(h.Get("test"))}
 	if truth(h.Get("disable")) {
@@ -198,6 +169,7 @@ func health(h *Value) *stack.Health {
 		return d.Seconds()
 	}
 	out.Interval, out.Timeout, out.StartPeriod = seconds("interval"), seconds("timeout"), seconds("start_period")
+	out.StartInterval = seconds("start_interval")
 	out.Retries, _ = strconv.Atoi(h.Get("retries").or("0"))
 	return out
 }

@@ -176,6 +176,12 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			}
 		}
 	}
+	if v.Container.Remote != "" {
+		c.Shows = "container built from what the engine fetches from " + v.Container.Remote
+		if v.Container.Dockerfile != "Dockerfile" {
+			c.Detail = append(c.Detail, "by its "+v.Container.Dockerfile)
+		}
+	}
 	if v.Container.Target != "" {
 		c.Detail = append(c.Detail, "up to its stage "+v.Container.Target)
 	}

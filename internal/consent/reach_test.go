@@ -42,7 +42,8 @@ func TestReach(t *testing.T) {
 	}
 	bind := func(source string) stack.Mount { return stack.Mount{Type: "bind", Source: source, Target: "/x"} }
 	mounts := func(m stack.Mount) stack.ContainerSpec { return stack.ContainerSpec{Mounts: []stack.Mount{m}} }
-	s := &stack.Stack{Root: root, Volumes: map[string]stack.Volume{"theirs": {External: true}, "ours": {}},
+	s := &stack.Stack{Root: root, Volumes: map[string]stack.Volume{"theirs": {External: true}, "ours": {},
+		"bound": {Options: map[string]string{"device": "/"}}},
 		Networks: map[string]stack.Network{"lan": {External: true}, "default": {}}}
 	for name, c := range map[string]struct {
 		spec  stack.ContainerSpec
@@ -60,10 +61,24 @@ func TestReach(t *testing.T) {
 		"a volume":          {mounts(stack.Mount{Type: "volume", Source: "ours"}), nil, ""},
 		"another's volume":  {mounts(stack.Mount{Type: "volume", Source: "theirs"}), nil, "not this stack's: theirs"},
 		"another's network": {stack.ContainerSpec{Networks: []string{"lan"}}, nil, "not this stack's: lan"},
-		"privileges":        {stack.ContainerSpec{Privileged: true}, nil, "all that root can"},
+		"privileges":        {stack.ContainerSpec{Confinement: stack.Confinement{Privileged: true}}, nil, "all that root can"},
 		"the host":          {stack.ContainerSpec{NetworkMode: "host"}, nil, "shares this machine's network"},
 		"another container": {stack.ContainerSpec{NetworkMode: "container:quay"}, nil,
 			"the network of the container quay"},
+		"a device": {stack.ContainerSpec{Confinement: stack.Confinement{Devices: []stack.Device{{Source: "/dev/mem",
+			Permissions: "rwm"}}}}, nil, "device /dev/mem"},
+		"processes":    {stack.ContainerSpec{Confinement: stack.Confinement{PID: "host"}}, nil, "list of processes"},
+		"capabilities": {stack.ContainerSpec{Confinement: stack.Confinement{CapAdd: []string{"SYS_ADMIN"}}}, nil, "SYS_ADMIN"},
+		"a hook": {stack.ContainerSpec{PostStart: []stack.Hook{{Command: []string{"sh", "x"}}}}, nil,
+			"after its start runs: sh x"},
+		"the engine itself": {stack.ContainerSpec{EngineSocket: true}, nil, "all that root can"},
+		"others' volumes": {stack.ContainerSpec{VolumesFrom: []string{"container:quay"}}, nil,
+			"volumes of the container quay"},
+		"a secret outside": {stack.ContainerSpec{Handed: []stack.Handed{{File: "../key", Mode: "0400"}}}, nil,
+			"../key, outside of the workspace"},
+		"a folder by a driver": {mounts(stack.Mount{Type: "volume", Source: "bound"}), nil, "driver local device=/"},
+		"keys while building": {stack.ContainerSpec{Building: stack.Building{SSH: map[string]string{"default": ""}}}, nil,
+			"your SSH keys: default"},
 		"a port": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80}}, ""},
 		"a port for all": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80, HostIP: "0.0.0.0"}},
 			"port 80 to every address"},

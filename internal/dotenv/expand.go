@@ -19,7 +19,8 @@ type Use struct {
 type ExpandError struct {
 	Offset   int
 	Text     string
-	Variable string // the variable that is required and missing, if that is the reason
+	Variable string         // the variable that is required and missing, if that is the reason
+	More     []*ExpandError // further ones that are required and missing
 }
 
 func (e *ExpandError) Error() string { return e.Text }
@@ -42,14 +43,20 @@ func Expand(text string, lookup Lookup) (string, []Use, error) {
 	}
 	x := expander{text: text, lookup: lookup}
 	out, err := x.until(0, true)
+	if err == nil && len(x.missing) > 0 {
+		first := x.missing[0]
+		first.More = x.missing[1:]
+		return "", x.uses, first
+	}
 	return out, x.uses, err
 }
 
 type expander struct {
-	text   string
-	pos    int
-	lookup Lookup
-	uses   []Use
+	text    string
+	pos     int
+	lookup  Lookup
+	uses    []Use
+	missing []*ExpandError // variables that are required
 }
 
 // until expands to the end of the text or, inside braces, to the closing one, which it leaves.
@@ -158,7 +165,8 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 		if word != "" {
 			text += ": " + word
 		}
-		return "", &ExpandError{Offset: open, Text: text, Variable: name}
+		x.missing = append(x.missing, &ExpandError{Offset: open, Text: text, Variable: name})
+		return "", nil
 	}
 	return value, nil
 }

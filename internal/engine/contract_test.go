@@ -17,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testport"
 )
 
@@ -125,7 +126,7 @@ func contract(t *testing.T, address, tiny string) {
 		t.Errorf("ImagePorts = %v, %v", ports, err)
 	}
 	for range 2 { // the second time it is there already
-		if err := e.EnsureNetwork(ctx, r.network, false, r.labels); err != nil {
+		if err := e.EnsureNetwork(ctx, r.network, stack.Network{}, r.labels); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -253,9 +254,9 @@ func waitFor(t *testing.T, what string, ok func() bool) {
 
 func testNames(t *testing.T, r *rig) {
 	r.start(t, engine.Spec{Command: []string{"serve", ":7000", "the answer", "stay"},
-		Networks: []engine.Attach{{Network: r.network, Aliases: []string{"oracle"}}}})
+		Networks: []engine.Attach{{Network: r.network, Attach: stack.Attach{Aliases: []string{"oracle"}}}}})
 	r.start(t, engine.Spec{Command: []string{"serve", "127.0.0.1:7000", "for itself", "stay"},
-		Networks: []engine.Attach{{Network: r.network, Aliases: []string{"hermit"}}}})
+		Networks: []engine.Attach{{Network: r.network, Attach: stack.Attach{Aliases: []string{"hermit"}}}}})
 	asker := func(host string, networks ...engine.Attach) (int, string, string) {
 		return r.ended(t, r.start(t, engine.Spec{Command: []string{"ask", host + ":7000"}, Networks: networks}))
 	}
@@ -322,7 +323,7 @@ func testTaken(t *testing.T, r *rig) {
 func testVolumes(t *testing.T, r *rig) {
 	name := r.prefix + "-data"
 	ensure := func() string {
-		id, err := r.EnsureVolume(t.Context(), name, r.labels)
+		id, err := r.EnsureVolume(t.Context(), name, stack.Volume{}, r.labels)
 		if err != nil || id == "" {
 			t.Fatalf("EnsureVolume gives %q, %v", id, err)
 		}
@@ -345,7 +346,7 @@ func testVolumes(t *testing.T, r *rig) {
 	if other := ensure(); other == id {
 		t.Error("a new volume is taken for the one that was removed")
 	}
-	on := []engine.Mount{{Type: "volume", Source: name, Target: "/data"}}
+	on := []stack.Mount{{Type: "volume", Source: name, Target: "/data"}}
 	first := r.start(t, engine.Spec{Command: []string{"write", "/data/note", "kept"}, Mounts: on})
 	if code, _, errOut := r.ended(t, first); code != 0 {
 		t.Fatalf("writing: exit code %d, %s", code, errOut)
@@ -366,7 +367,7 @@ func testBind(t *testing.T, r *rig) {
 		t.Fatal(err)
 	}
 	id := r.start(t, engine.Spec{Command: []string{"read", "/from/note"},
-		Mounts: []engine.Mount{{Type: "bind", Source: dir, Target: "/from", ReadOnly: true}}})
+		Mounts: []stack.Mount{{Type: "bind", Source: dir, Target: "/from", ReadOnly: true}}})
 	if code, out, errOut := r.ended(t, id); code != 0 || out != "of the machine\n" {
 		t.Errorf("exit code %d, %q, %s", code, out, errOut)
 	}
@@ -388,8 +389,8 @@ func testExec(t *testing.T, r *rig) {
 func testHealth(t *testing.T, r *rig) {
 	spec := func(code string) engine.Spec {
 		return engine.Spec{Command: []string{"stay"},
-			Health: &engine.Health{Test: []string{"CMD", "/tiny", "exit", code}, Interval: 50 * time.Millisecond,
-				Timeout: 5 * time.Second, Retries: 1}}
+			Health: &stack.Health{Test: []string{"CMD", "/tiny", "exit", code}, Interval: 0.05,
+				Timeout: 5, Retries: 1}}
 	}
 	well, ill := r.start(t, spec("0")), r.start(t, spec("1"))
 	for id, want := range map[string]string{well: "healthy", ill: "unhealthy"} {

@@ -7,9 +7,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io"
-	"maps"
 	"net"
 	"net/netip"
 	"os"
@@ -17,18 +15,16 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
-	"github.com/moby/moby/api/types/mount"
-	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/stack"
 )
 
 // The labels on everything that nharbor makes.
@@ -163,21 +159,11 @@ func installed() bool {
 // Close ends the connection.
 func (e *Engine) Close() error { return e.cli.Close() }
 
+// IsConflict reports whether an error of this package says that something of that name exists.
+func IsConflict(err error) bool { return errdefs.IsConflict(err) }
+
 // IsNotFound reports whether an error of this package says that the thing doesn't exist.
 func IsNotFound(err error) bool { return errdefs.IsNotFound(err) }
-
-// EnsureNetwork makes a network unless one of that name exists.
-func (e *Engine) EnsureNetwork(ctx context.Context, name string, internal bool, labels map[string]string) error {
-	if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); err == nil || !IsNotFound(err) {
-		return err
-	}
-	_, err := e.cli.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Internal: internal,
-		Labels: labels})
-	if errdefs.IsConflict(err) {
-		return nil
-	}
-	return err
-}
 
 // RemoveNetworks removes the networks that carry all the labels.
 func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) error {
@@ -197,7 +183,8 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 
 // EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from an earlier or later
 // one of the same name.
-func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[string]string) (id string, err error) {
+func (e *Engine) EnsureVolume(ctx context.Context, name string, spec stack.Volume, labels map[string]string) (id string,
+	err error) {
 	found, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
 	if v := found.Volume; err == nil {
 		if own := v.Labels[LabelData]; own != "" {
@@ -208,12 +195,10 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, labels map[strin
 	if !IsNotFound(err) {
 		return "", err
 	}
-	marked := maps.Clone(labels)
-	if marked == nil {
-		marked = map[string]string{}
-	}
+	marked := ourLabels(spec.Labels, labels)
 	marked[LabelData] = rand.Text()
-	_, err = e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Labels: marked})
+	_, err = e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name, Driver: spec.Driver,
+		DriverOpts: spec.Options, Labels: marked})
 	return marked[LabelData], err
 }
 
@@ -257,123 +242,6 @@ func labelled(labels map[string]string) client.Filters {
 		out.Add("label", k+"="+v)
 	}
 	return out
-}
-
-// Health is a command inside the container that tells whether its service works.
-type Health struct {
-	Test                           []string
-	Interval, Timeout, StartPeriod time.Duration
-	Retries                        int
-}
-
-// Mount is a volume, a folder of the machine ("bind") or memory ("tmpfs") inside a container.
-type Mount struct {
-	Type, Source, Target string
-	ReadOnly             bool
-}
-
-// Publish offers a container's port on this machine.
-type Publish struct {
-	HostIP    string
-	Host      int
-	Target    int
-	Transport string
-}
-
-// Attach puts a container into a network, with further names.
-type Attach struct {
-	Network string
-	Aliases []string
-}
-
-// Spec is a container to make.
-type Spec struct {
-	Name        string
-	Image       string
-	Entrypoint  []string
-	Command     []string
-	Env         []string // KEY=VALUE
-	WorkingDir  string
-	User        string
-	Labels      map[string]string
-	Publish     []Publish
-	Networks    []Attach
-	NetworkMode string
-	Mounts      []Mount
-	ExtraHosts  []string // HOST=ADDRESS
-	Health      *Health
-	Hostname    string
-	StopSignal  string
-	StopGrace   time.Duration
-	Init        bool
-	ReadOnly    bool
-	Privileged  bool
-}
-
-// Create makes a container and returns its id; it isn't started.
-func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
-	config := &container.Config{
-		Image: spec.Image, Entrypoint: spec.Entrypoint, Cmd: spec.Command, Env: spec.Env, WorkingDir: spec.WorkingDir,
-		User: spec.User, Hostname: spec.Hostname,
-		Labels: spec.Labels, ExposedPorts: network.PortSet{}, StopSignal: spec.StopSignal,
-	}
-	if spec.StopGrace > 0 {
-		seconds := int((spec.StopGrace + time.Second - 1) / time.Second)
-		config.StopTimeout = &seconds
-	}
-	if h := spec.Health; h != nil {
-		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout,
-			StartPeriod: h.StartPeriod, Retries: h.Retries}
-	}
-	host := &container.HostConfig{PortBindings: network.PortMap{}, Privileged: spec.Privileged,
-		ReadonlyRootfs: spec.ReadOnly, NetworkMode: container.NetworkMode(spec.NetworkMode)}
-	if spec.Init {
-		host.Init = &spec.Init
-	}
-	for _, h := range spec.ExtraHosts {
-		name, address, _ := strings.Cut(h, "=")
-		host.ExtraHosts = append(host.ExtraHosts, name+":"+address)
-	}
-	for _, p := range spec.Publish {
-		port, err := network.ParsePort(fmt.Sprintf("%d/%s", p.Target, p.Transport))
-		if err != nil {
-			return "", err
-		}
-		config.ExposedPorts[port] = struct{}{}
-		binding := network.PortBinding{}
-		if p.HostIP != "" {
-			if binding.HostIP, err = netip.ParseAddr(p.HostIP); err != nil {
-				return "", err
-			}
-		}
-		if p.Host > 0 {
-			binding.HostPort = strconv.Itoa(p.Host)
-		}
-		host.PortBindings[port] = append(host.PortBindings[port], binding)
-	}
-	for _, m := range spec.Mounts {
-		point := mount.Mount{Type: mount.Type(m.Type), Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
-		host.Mounts = append(host.Mounts, point)
-	}
-	networks := &network.NetworkingConfig{}
-	if len(spec.Networks) > 0 {
-		first := spec.Networks[0]
-		host.NetworkMode = container.NetworkMode(first.Network)
-		networks.EndpointsConfig = map[string]*network.EndpointSettings{first.Network: {Aliases: first.Aliases}}
-	}
-	created, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host,
-		NetworkingConfig: networks, Name: spec.Name})
-	if err != nil {
-		return "", err
-	}
-	// Engines before API 1.44 take one network at the creation.
-	for _, n := range spec.Networks[min(1, len(spec.Networks)):] {
-		if _, err := e.cli.NetworkConnect(ctx, n.Network, client.NetworkConnectOptions{Container: created.ID,
-			EndpointConfig: &network.EndpointSettings{Aliases: n.Aliases}}); err != nil {
-			return created.ID, err
-		}
-	}
-	return created.ID, nil
 }
 
 // Start starts a container.
@@ -423,6 +291,11 @@ func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) err
 		return err
 	}
 	defer body.Close()
+	if info, err := e.cli.ContainerInspect(ctx, id, client.ContainerInspectOptions{}); err == nil &&
+		info.Container.Config != nil && info.Container.Config.Tty { // the two outputs are one then
+		_, err = io.Copy(out, body)
+		return err
+	}
 	_, err = stdcopy.StdCopy(out, errOut, body)
 	return err
 }
@@ -437,6 +310,7 @@ type Status struct {
 	Error     string
 	StartedAt time.Time
 	Addresses []netip.Addr // in its networks
+	Test      []string     // its health check, its own or its image's; as in a compose file
 }
 
 // Inspect tells how a container stands.
@@ -454,6 +328,9 @@ func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
 		if st.Health != nil {
 			s.Health = string(st.Health.Status)
 		}
+	}
+	if info.Config != nil && info.Config.Healthcheck != nil {
+		s.Test = info.Config.Healthcheck.Test
 	}
 	if info.NetworkSettings != nil {
 		for _, n := range info.NetworkSettings.Networks {

@@ -37,29 +37,36 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 
 // Output runs a command inside a running container and gives what it writes, up to a limit, and its exit code.
 func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byte, int, error) {
-	made, err := e.cli.ExecCreate(
-		ctx,
-		id,
-		client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true},
-	)
+	var out bytes.Buffer
+	code, err := e.attached(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true}, &out,
+		io.Discard)
 	if err != nil {
 		return nil, -1, err
+	}
+	return out.Bytes(), code, nil
+}
+
+// attached runs a command inside a running container, copies its output, up to a limit, and gives its exit code.
+func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreateOptions, out, errOut io.Writer) (int,
+	error) {
+	made, err := e.cli.ExecCreate(ctx, id, spec)
+	if err != nil {
+		return -1, err
 	}
 	a, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
 	if err != nil {
-		return nil, -1, err
+		return -1, err
 	}
 	defer a.Close()
 	defer context.AfterFunc(ctx, a.Close)()
-	var out bytes.Buffer
-	if _, err := stdcopy.StdCopy(&out, io.Discard, io.LimitReader(a.Reader, maxOutput)); err != nil {
-		return nil, -1, err
+	if _, err := stdcopy.StdCopy(out, errOut, io.LimitReader(a.Reader, maxOutput)); err != nil {
+		return -1, err
 	}
 	info, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
 	if err != nil {
-		return nil, -1, err
+		return -1, err
 	}
-	return out.Bytes(), info.ExitCode, nil
+	return info.ExitCode, nil
 }
 
 // maxOutput is how many bytes of a command's output are read.

@@ -171,6 +171,9 @@ func shift(svc *stack.Service, by int) error {
 				Text:   fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", by, svc.Name, p.Host),
 				Remedy: "Choose a smaller shift."}
 		}
+		if p.HostTo > 0 {
+			p.HostTo = min(65535, p.HostTo+by)
+		}
 		if svc.Runs == stack.Native {
 			p.Target = p.Host
 		}
@@ -266,9 +269,9 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 		if svc.Container == nil || svc.Runs != stack.Container {
 			continue
 		}
-		for _, mount := range svc.Container.Mounts {
-			if to := consent.Leads(root, mount.Source); mount.Type == "bind" && to != "" {
-				p.Leads[mount.Source] = to
+		for _, source := range svc.Container.Binds() {
+			if to := consent.Leads(root, source); to != "" {
+				p.Leads[source] = to
 			}
 		}
 	}

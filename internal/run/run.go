@@ -2,15 +2,12 @@
 package run
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"sync"
 	"time"
-
-	"nimbleharbor/internal/engine"
 )
 
 // Process is something that was started. It has ended when Done is closed.
@@ -164,101 +161,6 @@ func (n *Native) Stop(grace time.Duration) {
 	}
 	killGroup(n.PID)
 	<-n.done
-}
-
-// Container is a running container.
-type Container struct {
-	ID     string
-	engine *engine.Engine
-	done   chan struct{}
-	exit   Exit
-}
-
-// stubborn is how long a container may still be there after the engine has stopped it.
-const stubborn = 5 * time.Second
-
-// createTime is how long the engine may take to make a container, whose image it has.
-const createTime = time.Minute
-
-// StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
-// The container is removed when it has ended. ctx covers the start only.
-func StartContainer(ctx context.Context, e *engine.Engine, spec engine.Spec, output func() io.WriteCloser) (*Container,
-	error) {
-	if err := ctx.Err(); err != nil {
-		return nil, err
-	}
-	// The engine may have made a container although the call was given up: then nobody would know its id.
-	begun, cancel := context.WithTimeout(context.WithoutCancel(ctx), createTime)
-	defer cancel()
-	id, err := e.Create(begun, spec)
-	if err != nil {
-		if id != "" {
-			e.Remove(context.WithoutCancel(ctx), id)
-		}
-		return nil, err
-	}
-	if err := e.Start(begun, id); err != nil {
-		e.Remove(context.WithoutCancel(ctx), id)
-		return nil, err
-	}
-	c := &Container{ID: id, engine: e, done: make(chan struct{})}
-	go c.follow(output)
-	return c, nil
-}
-
-func (c *Container) follow(output func() io.WriteCloser) {
-	ctx := context.Background()
-	read := make(chan struct{})
-	go func() {
-		defer close(read)
-		out, errOut := output(), output()
-		c.engine.Logs(ctx, c.ID, out, errOut)
-		out.Close()
-		errOut.Close()
-	}()
-	code, err := c.engine.Wait(ctx, c.ID)
-	select {
-	case <-read:
-	case <-time.After(2 * time.Second):
-	}
-	c.exit = Exit{Code: code}
-	switch {
-	case engine.IsNotFound(err):
-		c.exit = Exit{Err: fmt.Errorf("somebody removed its container")}
-	case err != nil:
-		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err)}
-	default:
-		if s, err := c.engine.Inspect(ctx, c.ID); err == nil && s.OutOfMem {
-			c.exit.Signal = "the system: out of memory"
-		}
-	}
-	c.engine.Remove(ctx, c.ID)
-	close(c.done)
-}
-
-// Done implements Process.
-func (c *Container) Done() <-chan struct{} { return c.done }
-
-// Exit implements Process.
-func (c *Container) Exit() Exit { return c.exit }
-
-// Stop implements Process.
-func (c *Container) Stop(grace time.Duration) {
-	ctx, cancel := context.WithTimeout(context.Background(), grace+30*time.Second)
-	defer cancel()
-	if err := c.engine.Stop(ctx, c.ID, grace); err != nil {
-		c.engine.Remove(ctx, c.ID)
-	}
-	select {
-	case <-c.done:
-		return
-	case <-time.After(stubborn): // it has not gone, although the engine says so
-	}
-	c.engine.Remove(ctx, c.ID)
-	select {
-	case <-c.done:
-	case <-ctx.Done():
-	}
 }
 
 // Group is the process group of the command.

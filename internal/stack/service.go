@@ -140,61 +140,6 @@ type EnvFileRef struct {
 	Raw bool `json:"raw,omitempty"`
 }
 
-// ContainerSpec is what a container needs beyond image, command, environment and ports.
-type ContainerSpec struct {
-	Entrypoint  []string          `json:"entrypoint,omitempty"`
-	WorkingDir  string            `json:"workingDir,omitempty"`
-	User        string            `json:"user,omitempty"`
-	Dockerfile  string            `json:"dockerfile,omitempty"`       // relative to Build
-	Inline      string            `json:"dockerfileInline,omitempty"` // the Dockerfile's text, instead of a file
-	Target      string            `json:"target,omitempty"`
-	BuildArgs   map[string]string `json:"buildArgs,omitempty"`
-	Networks    []string          `json:"networks,omitempty"`
-	Aliases     []string          `json:"aliases,omitempty"` // its other names in its networks
-	Hostname    string            `json:"hostname,omitempty"`
-	Mounts      []Mount           `json:"mounts,omitempty"`
-	ExtraHosts  []string          `json:"extraHosts,omitempty"`
-	Labels      map[string]string `json:"labels,omitempty"`
-	Health      *Health           `json:"health,omitempty"`
-	StopGrace   float64           `json:"stopGrace,omitempty"` // seconds
-	StopSignal  string            `json:"stopSignal,omitempty"`
-	Init        bool              `json:"init,omitempty"`
-	ReadOnly    bool              `json:"readOnly,omitempty"`
-	Privileged  bool              `json:"privileged,omitempty"`
-	NetworkMode string            `json:"networkMode,omitempty"`
-}
-
-// Mount is a named volume or a folder of the machine inside a container.
-type Mount struct {
-	Type     string `json:"type"` // "volume", "bind" or "tmpfs"
-	Source   string `json:"source"`
-	Target   string `json:"target"`
-	ReadOnly bool   `json:"readOnly,omitempty"`
-	At       Place  `json:"at"`
-}
-
-// Health is a command that tells whether a container's service works. Durations are in seconds.
-type Health struct {
-	Test        []string `json:"test"` // NONE; CMD and words; CMD-SHELL and one line
-	Interval    float64  `json:"interval,omitempty"`
-	Timeout     float64  `json:"timeout,omitempty"`
-	StartPeriod float64  `json:"startPeriod,omitempty"`
-	Retries     int      `json:"retries,omitempty"`
-}
-
-// Network and Volume are made for the stack, unless External says that they exist already.
-type Network struct {
-	Name     string `json:"name,omitempty"`
-	External bool   `json:"external,omitempty"`
-	Internal bool   `json:"internal,omitempty"`
-}
-
-// Volume is storage that outlives containers.
-type Volume struct {
-	Name     string `json:"name,omitempty"`
-	External bool   `json:"external,omitempty"`
-}
-
 // Port is an address a service should answer on. Host is 0 for a port that only other containers reach.
 type Port struct {
 	Host      int    `json:"host"`
@@ -205,6 +150,8 @@ type Port struct {
 
 	// HostIP is the address it is bound to; empty for all of them.
 	HostIP string `json:"hostIP,omitempty"`
+	// HostTo is the last of the ports of this machine that may be taken, where the files give a range; else 0.
+	HostTo int `json:"hostTo,omitempty"`
 	// Said is the port that is written down, where a launch has seen another one, and -1 where none is; else 0.
 	Said int `json:"said,omitempty"`
 }

@@ -2,16 +2,23 @@ package supervise
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
 
@@ -54,14 +61,15 @@ func (x *Executor) ensure(ctx context.Context) error {
 	}
 	for n := range networks {
 		if spec := x.plan().Networks[n]; !spec.External {
-			if err := x.engine.EnsureNetwork(ctx, networkName(x.plan(), n), spec.Internal, labels); err != nil {
+			if err := x.engine.EnsureNetwork(ctx, networkName(x.plan(), n), spec, labels); err != nil {
 				return fmt.Errorf("making the network %s: %w", n, err)
 			}
 		}
 	}
 	for v := range volumes {
 		if !x.plan().Volumes[v].External {
-			id, err := x.engine.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v), labels)
+			id, err := x.engine.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v), x.plan().Volumes[v],
+				labels)
 			if err != nil {
 				return fmt.Errorf("making the volume %s: %w", v, err)
 			}
@@ -95,18 +103,21 @@ func first(a, b string) string {
 	return b
 }
 
-// healthTest is the command of a container's health check; nil if it has none.
-func healthTest(s *launch.Service) []string {
-	if s.Runs != stack.Container || s.Container == nil || s.Container.Health == nil ||
-		len(s.Container.Health.Test) < 2 {
+// healthTest is the command of a container's health check, which may be its image's; nil if it has none.
+func (x *Executor) healthTest(ctx context.Context, proc run.Process) []string {
+	c, ok := proc.(*run.Container)
+	if !ok {
 		return nil
 	}
-	t := s.Container.Health.Test
-	switch t[0] {
+	s, err := x.engine.Inspect(ctx, c.ID)
+	if err != nil || len(s.Test) < 2 {
+		return nil
+	}
+	switch s.Test[0] {
 	case "CMD":
-		return t[1:]
+		return s.Test[1:]
 	case "CMD-SHELL":
-		return []string{"/bin/sh", "-c", t[1]}
+		return []string{"/bin/sh", "-c", s.Test[1]}
 	}
 	return nil
 }
@@ -129,66 +140,267 @@ func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) er
 	}
 }
 
-// container is what the engine is asked to make for a service.
-func (x *Executor) container(s *launch.Service) engine.Spec {
-	c := s.Container
-	spec := engine.Spec{
-		Name: "nharbor-" + x.plan().ID + "-" + s.Name, Image: first(s.ImageTag, s.Image), Entrypoint: c.Entrypoint,
-		Command: s.Command, Env: s.Environment,
-		WorkingDir: c.WorkingDir, User: c.User, ExtraHosts: c.ExtraHosts, StopSignal: c.StopSignal, Init: c.Init,
-		ReadOnly:   c.ReadOnly,
-		Privileged: c.Privileged, NetworkMode: c.NetworkMode, StopGrace: seconds(c.StopGrace),
+// startContainers makes and starts the containers of a service: one, or as many as the files ask for.
+func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *logs.Log) (run.Process, error) {
+	count := 1
+	if s.Container.Replicas != nil {
+		count = max(1, *s.Container.Replicas)
+	}
+	var specs []run.ContainerSpec
+	for i := range count {
+		spec, err := x.container(s, i)
+		if err != nil {
+			return nil, err
+		}
+		specs = append(specs, spec)
+	}
+	proc, err := run.StartContainers(ctx, x.engine, specs, log.Stream)
+	if named := s.Container.Named; named != "" && engine.IsConflict(err) && specs[0].Name == named {
+		// The name is somebody else's, whom we leave alone; ours is found by the others all the same.
+		specs[0].Name = x.ownName(s.Name)
+		log.Line(fmt.Sprintf("another container is called %s already, so that this one is called %s", named,
+			specs[0].Name))
+		proc, err = run.StartContainers(ctx, x.engine, specs, log.Stream)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return proc, nil
+}
+
+func (x *Executor) ownName(service string) string { return "nharbor-" + x.plan().ID + "-" + service }
+
+// container is what the engine is asked to make for a service, the index-th of its containers.
+func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, error) {
+	c, p := s.Container, x.plan()
+	out := run.ContainerSpec{PostStart: c.PostStart, PreStop: c.PreStop}
+	spec := &out.Spec
+	*spec = engine.Spec{
+		Name: x.ownName(s.Name), Image: first(s.ImageTag, s.Image), Platform: c.Platform, Entrypoint: c.Entrypoint,
+		Command: s.Command, Env: s.Environment, WorkingDir: c.WorkingDir, User: c.User, Hostname: c.Hostname,
+		StopSignal: c.StopSignal, StopGrace: seconds(c.StopGrace), Health: c.Health, Confinement: c.Confinement,
 		Labels: map[string]string{},
 	}
-	if c.NetworkMode == "" { // the engine takes no name for one that shares a network
-		spec.Hostname = c.Hostname
+	switch {
+	case index > 0:
+		spec.Name += fmt.Sprintf("-%d", index+1)
+	case c.Named != "" && p.Shift == 0: // a second copy is shifted, and has to be called otherwise
+		spec.Name = c.Named
 	}
-	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
-		spec.NetworkMode = "container:nharbor-" + x.plan().ID + "-" + other
+	if err := x.readFor(&out, c); err != nil {
+		return out, err
 	}
 	maps.Copy(spec.Labels, c.Labels)
 	// Ours last: by them a container is found again, whatever labels the checkout asks for.
-	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: x.plan().ID, engine.LabelService: s.Name,
-		engine.LabelRoot: x.plan().Root})
-	for _, net := range c.Networks {
-		spec.Networks = append(spec.Networks,
-			engine.Attach{Network: networkName(x.plan(), net), Aliases: append([]string{s.Name}, c.Aliases...)})
+	maps.Copy(spec.Labels, map[string]string{engine.LabelStack: p.ID, engine.LabelService: s.Name,
+		engine.LabelRoot: p.Root})
+	if err := x.shareWith(spec, c); err != nil {
+		return out, err
 	}
-	for _, p := range s.Ports {
-		if p.Host > 0 {
-			ip := p.HostIP
-			if ip == "" && !x.plan().Options.Literal { // a file that names no address hardly means the whole network
-				ip = "127.0.0.1"
-			}
-			spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: p.Host, Target: p.Target,
-				Transport: p.Transport})
+	if err := x.attach(spec, s); err != nil {
+		return out, err
+	}
+	for _, port := range s.Ports {
+		if port.Host == 0 || index > 0 && port.Host+index > port.HostTo {
+			continue // one port of this machine leads to one container
 		}
+		ip := port.HostIP
+		if ip == "" && !p.Options.Literal { // a file that names no address hardly means the whole network
+			ip = "127.0.0.1"
+		}
+		spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
+			Transport: port.Transport})
 	}
 	for _, m := range c.Mounts {
-		mount := engine.Mount{Type: m.Type, Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly}
 		switch {
 		case m.Type == "volume" && m.Source != "":
-			mount.Source = volumeName(x.plan().ID, x.plan().Volumes, m.Source)
+			m.Source = volumeName(p.ID, p.Volumes, m.Source)
 		case m.Type == "bind":
-			mount.Source = hostPath(x.plan().Root, m.Source)
+			source, err := hostPath(p.Root, m.Source, !m.MustExist)
+			if err != nil {
+				return out, err
+			}
+			m.Source = source
 		}
-		spec.Mounts = append(spec.Mounts, mount)
+		spec.Mounts = append(spec.Mounts, m)
 	}
-	if h := c.Health; h != nil {
-		spec.Health = &engine.Health{Test: h.Test, Interval: seconds(h.Interval), Timeout: seconds(h.Timeout),
-			StartPeriod: seconds(h.StartPeriod), Retries: h.Retries}
+	if socket, ok := strings.CutPrefix(x.engine.Address, "unix://"); ok && c.EngineSocket {
+		spec.Mounts = append(spec.Mounts, stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
 	}
-	return spec
+	return out, nil
+}
+
+// readFor reads what a container gets of files of the checkout: labels, profiles of the kernel's filter, secrets and
+// configs.
+func (x *Executor) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) error {
+	root := x.plan().Root
+	for _, name := range c.LabelFiles {
+		data, err := readNamed(root, name)
+		if err != nil {
+			return fmt.Errorf("its labels: %w", err)
+		}
+		f, err := dotenv.Parse(name, data)
+		if err != nil {
+			return err
+		}
+		values, err := f.Values(os.LookupEnv)
+		if err != nil {
+			return err
+		}
+		maps.Copy(out.Labels, values)
+	}
+	out.SecurityOpt = slices.Clone(out.SecurityOpt)
+	for i, o := range out.SecurityOpt {
+		profile, ok := strings.CutPrefix(strings.Replace(o, "=", ":", 1), "seccomp:")
+		if !ok || profile == "unconfined" || profile == "builtin" {
+			continue
+		}
+		data, err := readNamed(root, profile)
+		if err != nil {
+			return fmt.Errorf("its security_opt %s: %w", o, err)
+		}
+		out.SecurityOpt[i] = "seccomp=" + string(data)
+	}
+	for i := range c.Handed {
+		h := &c.Handed[i]
+		if h.External {
+			return fmt.Errorf("%s is external, and lives in a cluster's store; nothing here can give it", h.Name)
+		}
+		data := []byte(h.Content)
+		if h.File != "" {
+			if h.UID+h.GID+h.Mode == "" {
+				continue // mounted
+			}
+			var err error
+			if data, err = readNamed(root, h.File); err != nil {
+				return fmt.Errorf("%s: %w", h.Name, err)
+			}
+		}
+		f, err := engine.HandedFile(h, data)
+		if err != nil {
+			return fmt.Errorf("%s: %w", h.Name, err)
+		}
+		out.Files = append(out.Files, f)
+		if folder := path.Dir(f.Target); c.ReadOnly && !slices.ContainsFunc(out.Mounts,
+			func(m stack.Mount) bool { return m.Target == folder }) {
+			// Nothing can be put into a container that is read-only, but into a volume of its own.
+			out.Mounts = append(out.Mounts, stack.Mount{Type: "volume", Target: folder})
+		}
+	}
+	return nil
+}
+
+// readNamed reads a file that a compose file names: one of the workspace never through a link that leaves it, one
+// outside, for which somebody has vouched, where it lies.
+func readNamed(root, name string) ([]byte, error) {
+	local := filepath.FromSlash(name)
+	if !filepath.IsLocal(local) {
+		full, err := hostPath(root, name, false)
+		if err != nil {
+			return nil, err
+		}
+		return os.ReadFile(full)
+	}
+	top, err := os.OpenRoot(root)
+	if err != nil {
+		return nil, err
+	}
+	defer top.Close()
+	return top.ReadFile(local)
+}
+
+// shareWith puts a container into the namespaces of others, as it asks.
+func (x *Executor) shareWith(spec *engine.Spec, c *stack.ContainerSpec) error {
+	spec.NetworkMode = c.NetworkMode
+	for _, mode := range []*string{&spec.NetworkMode, &spec.PID, &spec.IPC} {
+		other, ok := strings.CutPrefix(*mode, "service:")
+		if !ok {
+			continue
+		}
+		id, err := x.containerOf(other)
+		switch {
+		case err != nil:
+			return err
+		case id == "": // it runs on this machine itself
+			*mode = "host"
+		default:
+			*mode = "container:" + id
+		}
+	}
+	if strings.HasPrefix(spec.NetworkMode, "container:") { // the engine takes no name for one that shares a network
+		spec.Hostname, spec.Domainname, spec.DNS, spec.ExtraHosts = "", "", nil, nil
+	}
+	for _, from := range c.VolumesFrom {
+		if rest, ok := strings.CutPrefix(from, "container:"); ok {
+			spec.VolumesFrom = append(spec.VolumesFrom, rest)
+			continue
+		}
+		other, way, _ := strings.Cut(from, ":")
+		id, err := x.containerOf(other)
+		if err != nil {
+			return err
+		}
+		if id == "" {
+			return fmt.Errorf("it takes the volumes of %s, which runs on this machine itself and has none", other)
+		}
+		spec.VolumesFrom = append(spec.VolumesFrom, strings.TrimSuffix(id+":"+way, ":"))
+	}
+	return nil
+}
+
+// containerOf is the id of a service's container; empty for one that runs natively.
+func (x *Executor) containerOf(service string) (string, error) {
+	n := x.at(stack.ServiceNode(service))
+	if n == nil || n.svc == nil {
+		return "", fmt.Errorf("it needs the container of %s, which does not take part", service)
+	}
+	if n.svc.Runs != stack.Container {
+		return "", nil
+	}
+	if c, ok := n.now().Process.(*run.Container); ok {
+		return c.ID, nil
+	}
+	return "", fmt.Errorf("it needs the container of %s, which does not run", service)
+}
+
+// attach puts a container into its networks, under all of its names.
+func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
+	c := s.Container
+	links := slices.Clone(c.ExternalLinks)
+	for _, l := range c.Links {
+		other, alias, ok := strings.Cut(l, ":")
+		if !ok || alias == other {
+			continue // it is found by its own name
+		}
+		id, err := x.containerOf(other)
+		if err != nil {
+			return err
+		}
+		if id == "" {
+			spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), alias+"=host-gateway")
+			continue
+		}
+		links = append(links, id+":"+alias)
+	}
+	for _, net := range c.Networks {
+		at := engine.Attach{Network: networkName(x.plan(), net), Links: links, Attach: c.Attached[net]}
+		names := append([]string{s.Name}, at.Aliases...)
+		for _, other := range []string{c.Hostname, c.Named} {
+			if other != "" && !slices.Contains(names, other) {
+				names = append(names, other)
+			}
+		}
+		at.Aliases = names
+		spec.Networks = append(spec.Networks, at)
+	}
+	return nil
 }
 
 // linksAsVouched makes sure that every folder that a container sees leads where it led when consent was asked for.
 func linksAsVouched(p *launch.Plan, s *launch.Service) error {
-	for _, m := range s.Container.Mounts {
-		if m.Type != "bind" {
-			continue
-		}
-		if to := consent.Leads(p.Root, m.Source); to != p.Leads[m.Source] {
-			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched for that", m.Source,
+	for _, source := range s.Container.Binds() {
+		if to := consent.Leads(p.Root, source); to != p.Leads[source] {
+			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched for that", source,
 				first(to, "another place than it did"))
 		}
 	}
@@ -197,22 +409,29 @@ func linksAsVouched(p *launch.Plan, s *launch.Service) error {
 
 // hostPath is where a folder of a bind mount lies on this machine. One inside the workspace that isn't there
 // yet is made, as the short form of the specification asks; elsewhere nothing is ever made.
-func hostPath(rootDir, source string) string {
+// Where nothing may be made and nothing is there, that is the error.
+func hostPath(rootDir, source string, make bool) (string, error) {
+	name := source
 	if rest, ok := strings.CutPrefix(source, "~"); ok {
-		if home, err := os.UserHomeDir(); err == nil {
-			return filepath.Join(home, filepath.FromSlash(rest))
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
 		}
+		name = filepath.Join(home, filepath.FromSlash(rest))
 	}
-	if filepath.IsAbs(source) {
-		return source
-	}
-	if filepath.IsLocal(filepath.FromSlash(source)) {
+	if local := filepath.FromSlash(name); filepath.IsLocal(local) && make {
 		if root, err := os.OpenRoot(rootDir); err == nil {
-			root.MkdirAll(filepath.FromSlash(source), 0o755)
+			root.MkdirAll(local, 0o755)
 			root.Close()
 		}
 	}
-	return filepath.Join(rootDir, filepath.FromSlash(source))
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(rootDir, filepath.FromSlash(name))
+	}
+	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) && !make {
+		return "", fmt.Errorf("%s does not exist, and its container needs it", source)
+	}
+	return name, nil
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }

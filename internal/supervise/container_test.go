@@ -25,8 +25,8 @@ func TestHostPath(t *testing.T) {
 		"../beside": filepath.Join(filepath.Dir(root), "beside"),
 		"/etc":      "/etc", "~/.x": filepath.Join(home, ".x"), "link/made": filepath.Join(root, "link/made"),
 	} {
-		if got := hostPath(root, source); got != want {
-			t.Errorf("%s lies at %s, want %s", source, got, want)
+		if got, err := hostPath(root, source, true); got != want || err != nil {
+			t.Errorf("%s lies at %s, want %s (%v)", source, got, want, err)
 		}
 	}
 	if info, err := os.Stat(filepath.Join(root, "new/folder")); err != nil || !info.IsDir() {

@@ -2,6 +2,7 @@ package supervise
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -206,10 +207,13 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 	}
 	asked := false
 	var said []string
-	if test := healthTest(n.svc); test != nil {
+	if test := x.healthTest(ctx, proc); test != nil {
 		asked = true
 		done := x.progress(n, proc, log, "its health check does not succeed yet")
-		err := x.awaitHealth(ctx, proc.(*run.Container).ID, test)
+		var err error
+		for _, id := range proc.(*run.Container).IDs() {
+			err = errors.Join(err, x.awaitHealth(ctx, id, test))
+		}
 		done()
 		if err != nil {
 			if ended() {
@@ -309,5 +313,5 @@ func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Proce
 	}
 	log.Mark() // what was said so far was of its image
 	x.move(n, change{kind: starts})
-	return run.StartContainer(ctx, x.engine, x.container(s), log.Stream)
+	return x.startContainers(ctx, s, log)
 }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"encoding/json"
 	"maps"
 	"slices"
 	"strings"
@@ -84,19 +85,51 @@ func Hide(s *stack.Stack) *stack.Stack {
 		if v.Container == nil {
 			continue
 		}
-		c := *v.Container
-		c.Entrypoint, c.BuildArgs, c.Labels, c.ExtraHosts = list(c.Entrypoint), table(c.BuildArgs), table(c.Labels),
-			list(c.ExtraHosts)
-		if c.Health != nil {
-			h := *c.Health
-			h.Test = list(h.Test)
-			c.Health = &h
-		}
-		v.Container = &c
+		v.Container = hideContainer(v.Container, text)
 	}
 	out.Claims = slices.Clone(s.Claims)
 	for i := range out.Claims {
 		out.Claims[i].Says = text(out.Claims[i].Says)
 	}
 	return &out
+}
+
+// hideContainer is a copy of what a container is given that can be shown. All of its texts are looked at, whichever
+// there are, by way of JSON.
+func hideContainer(c *stack.ContainerSpec, text func(string) string) *stack.ContainerSpec {
+	data, err := json.Marshal(c)
+	if err != nil {
+		return &stack.ContainerSpec{}
+	}
+	var tree any
+	if err := json.Unmarshal(data, &tree); err != nil {
+		return &stack.ContainerSpec{}
+	}
+	var mask func(key string, v any) any
+	mask = func(key string, v any) any {
+		switch v := v.(type) {
+		case string:
+			if v != "" && (key == "content" || dotenv.IsSecret(key, "") && !isSwitch.MatchString(v)) {
+				return hidden
+			}
+			return text(v)
+		case []any:
+			for i := range v {
+				v[i] = mask("", v[i])
+			}
+		case map[string]any:
+			for k := range v {
+				v[k] = mask(k, v[k])
+			}
+		}
+		return v
+	}
+	out := &stack.ContainerSpec{}
+	if data, err = json.Marshal(mask("", tree)); err == nil {
+		err = json.Unmarshal(data, out)
+	}
+	if err != nil {
+		return &stack.ContainerSpec{}
+	}
+	return out
 }

@@ -474,7 +474,7 @@ func (s *surveyor) dockerfiles() {
 				}
 			}
 		}
-		spec := &stack.ContainerSpec{Dockerfile: strings.TrimPrefix(file, context+"/")}
+		spec := &stack.ContainerSpec{Building: stack.Building{Dockerfile: strings.TrimPrefix(file, context+"/")}}
 		natives := 0
 		for _, v := range s.stack.Services {
 			if v.Runs == stack.Native && v.Dir() == dir {

@@ -215,7 +215,8 @@ func TestHide(t *testing.T) {
 		Name: "db", Command: []string{"serve", "--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
 			"URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
 		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"},
-			BuildArgs: map[string]string{"A": "canary-in"}, Labels: map[string]string{"l": "canary-env!"},
+			Building: stack.Building{BuildArgs: map[string]string{"A": "canary-in"}},
+			Labels:   map[string]string{"l": "canary-env!"}, Handed: []stack.Handed{{Name: "pin", Content: "canary"}},
 			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}}},
 	}, {Name: "native", NativeWay: stack.NativeWay{NativeCommand: []string{"run", "canary-in"}}}}}
 	shown := fmt.Sprintf("%+v %+v %+v", Hide(s).Services, *Hide(s).Services[0].Container,
