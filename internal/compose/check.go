@@ -73,7 +73,8 @@ func (p *Project) check() stack.Faults {
 		}
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
-		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle, "services wait for each other: "+strings.Join(cycle, " → "),
+		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle, "services wait for each other: "+
+			""+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
 	return faults

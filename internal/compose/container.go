@@ -11,7 +11,7 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// The typed form of what a service asks of an engine. All values were checked when they were brought into the long form.
+// The typed form of what a service asks of an engine. All values were checked on the way into the long form.
 
 // container decodes a service's mapping. Variables that it takes over as they are come from env.
 func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.ContainerSpec {
@@ -110,7 +110,8 @@ func networks(c *stack.ContainerSpec, name string, v *Value) {
 }
 
 func confinement(v *Value) stack.Confinement {
-	limits, reserved := v.Get("deploy").Get("resources").Get("limits"), v.Get("deploy").Get("resources").Get("reservations")
+	limits, reserved := v.Get("deploy").Get("resources").Get("limits"), v.Get("deploy").Get("resources").Get(
+		"reservations")
 	out := stack.Confinement{
 		Memory:            whole64(either(v.Get("mem_limit"), limits.Get("memory"))),
 		MemoryReservation: whole64(either(v.Get("mem_reservation"), reserved.Get("memory"))),
@@ -127,7 +128,8 @@ func confinement(v *Value) stack.Confinement {
 		Privileged: truth(v.Get("privileged")), ReadOnly: truth(v.Get("read_only")),
 		CapAdd: list(v.Get("cap_add")), CapDrop: list(v.Get("cap_drop")), SecurityOpt: list(v.Get("security_opt")),
 		Sysctls: table(v.Get("sysctls")), GroupAdd: list(v.Get("group_add")),
-		PID: v.Get("pid").or(""), IPC: v.Get("ipc").or(""), UTS: v.Get("uts").or(""), UserNS: v.Get("userns_mode").or(""),
+		PID: v.Get("pid").or(""), IPC: v.Get("ipc").or(""), UTS: v.Get("uts").or(""), UserNS: v.Get(
+			"userns_mode").or(""),
 		CgroupNS: v.Get("cgroup").or(""), CgroupOf: v.Get("cgroup_parent").or(""), Runtime: v.Get("runtime").or(""),
 		Isolation: v.Get("isolation").or(""), StorageOpt: table(v.Get("storage_opt")),
 		Annotations: table(v.Get("annotations")), Domainname: v.Get("domainname").or(""),
@@ -204,7 +206,8 @@ func blockIO(v *Value) *stack.BlockIO {
 func limitsOf(v *Value) (out []stack.Ulimit) {
 	for _, m := range v.orEmpty().Members {
 		soft, hard := m.Value.Get("soft"), m.Value.Get("hard")
-		out = append(out, stack.Ulimit{Name: m.Key, Soft: whole64(either(soft, hard)), Hard: whole64(either(hard, soft))})
+		out = append(out, stack.Ulimit{Name: m.Key, Soft: whole64(either(soft, hard)), Hard: whole64(either(hard,
+			soft))})
 	}
 	slices.SortFunc(out, func(a, b stack.Ulimit) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -222,7 +225,8 @@ func hooks(v *Value) (out []stack.Hook) {
 // building decodes how an image is built; the context's folder is the service's Build.
 func (p *Project) building(b *Value, env dotenv.Lookup) stack.Building {
 	out := stack.Building{
-		Inline: b.Get("dockerfile_inline").or(""), Dockerfile: b.Get("dockerfile").or(""), Target: b.Get("target").or(""),
+		Inline: b.Get("dockerfile_inline").or(""), Dockerfile: b.Get("dockerfile").or(""), Target: b.Get(
+			"target").or(""),
 		BuildArgs: map[string]string{}, BuildLabels: table(b.Get("labels")), BuildNetwork: b.Get("network").or(""),
 		BuildHosts: list(b.Get("extra_hosts")), BuildShm: whole64(b.Get("shm_size")),
 		BuildUlimits: limitsOf(b.Get("ulimits")), NoCache: truth(b.Get("no_cache")), PullBase: truth(b.Get("pull")),
@@ -315,7 +319,8 @@ func (p *Project) network(m Member) stack.Network {
 	if ipam := v.Get("ipam"); ipam != nil {
 		n.IPAM = &stack.IPAM{Driver: ipam.Get("driver").or(""), Options: table(ipam.Get("options"))}
 		for _, c := range ipam.Get("config").orEmpty().Items {
-			n.IPAM.Pools = append(n.IPAM.Pools, stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get("ip_range").or(""),
+			n.IPAM.Pools = append(n.IPAM.Pools, stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get(
+				"ip_range").or(""),
 				Gateway: c.Get("gateway").or(""), Addresses: table(c.Get("aux_addresses"))})
 		}
 	}
@@ -325,7 +330,8 @@ func (p *Project) network(m Member) stack.Network {
 func (p *Project) volume(m Member) stack.Volume {
 	v := m.Value
 	return stack.Volume{Name: v.Get("name").or(""), External: truth(v.Get("external")), Driver: v.Get("driver").or(""),
-		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")), At: stack.Place{File: v.File, Line: m.Line}}
+		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")), At: stack.Place{File: v.File,
+			Line: m.Line}}
 }
 
 // table is a mapping of texts; it is never nil, but for a value that is not there.

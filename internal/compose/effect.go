@@ -27,30 +27,40 @@ var unobeyed = map[string]lack{
 		"Start what it provides yourself, or give the service an image."},
 	"models": {stack.Warning, "asks for a language model, which a launch does not run",
 		"Run one yourself, and set the variables that name it."},
-	"credential_spec":                                 {stack.Note, "is for containers of Windows", "Nothing to do elsewhere."},
-	"driver_opts":                                     {stack.Note, "belongs below a network of the service", "Move it there."},
-	"build.provenance":                                {stack.Note, "is for images that are published", "Nothing to do here."},
-	"build.sbom":                                      {stack.Note, "is for images that are published", "Nothing to do here."},
-	"deploy.mode":                                     cluster,
-	"deploy.labels":                                   {stack.Note, "are of the service on a cluster, and not of its container", ""},
-	"deploy.endpoint_mode":                            cluster,
-	"deploy.placement":                                cluster,
-	"deploy.update_config":                            cluster,
-	"deploy.rollback_config":                          cluster,
-	"deploy.restart_policy.delay":                     {stack.Note, "is not waited for: a launch has pauses of its own", ""},
-	"deploy.restart_policy.window":                    {stack.Note, "is not waited for: a launch has a window of its own", ""},
+	"credential_spec": {stack.Note, "is for containers of Windows", "Nothing to do " +
+		"elsewhere."},
+	"driver_opts": {stack.Note, "belongs below a network of the service",
+		"Move it there."},
+	"build.provenance": {stack.Note, "is for images that are published", "Nothing " +
+		"to do here."},
+	"build.sbom": {stack.Note, "is for images that are published", "Nothing " +
+		"to do here."},
+	"deploy.mode": cluster,
+	"deploy.labels": {stack.Note, "are of the service on a cluster, and not of " +
+		"its container", ""},
+	"deploy.endpoint_mode":   cluster,
+	"deploy.placement":       cluster,
+	"deploy.update_config":   cluster,
+	"deploy.rollback_config": cluster,
+	"deploy.restart_policy.delay": {stack.Note, "is not waited for: a launch has pauses of its " +
+		"own", ""},
+	"deploy.restart_policy.window": {stack.Note, "is not waited for: a launch has a window of " +
+		"its own", ""},
 	"deploy.resources.limits.generic_resources":       cluster,
 	"deploy.resources.reservations.generic_resources": cluster,
 	"deploy.resources.reservations.cpus":              cluster,
 	"deploy.resources.reservations.pids":              cluster,
-	"develop":                                         {stack.Note, "is not watched yet", "Restart what you have changed: nharbor restart"},
+	"develop": {stack.Note, "is not watched yet", "Restart what you have " +
+		"changed: nharbor restart"},
 }
 
 // unobeyedAtTop are those of networks, volumes, secrets and configs.
 var unobeyedAtTop = map[string]lack{
-	"networks.name": {stack.Note, "is not taken: the network gets a name of nharbor's own, so that two copies can run side by side",
+	"networks.name": {stack.Note, "is not taken: the network gets a name of nharbor's own, so that two copies can " +
+		"run side by side",
 		"Networks that others made are joined by their name: external: true."},
-	"volumes.name": {stack.Note, "is not taken: the volume gets a name of nharbor's own, so that two copies don't share data",
+	"volumes.name": {stack.Note, "is not taken: the volume gets a name of nharbor's own, so that two copies don't " +
+		"share data",
 		"Volumes that others made are used by their name: external: true."},
 	"secrets.external": {stack.Problem, "lives in a cluster's store, and nothing here can give it",
 		"Give it a file: or an environment: in an override file."},
@@ -146,4 +156,25 @@ func harmless(path string, v, in *Value) bool {
 		return !truth(v)
 	}
 	return false
+}
+
+// Obeyed lists the keys that a launch acts on, each by its path below services, build, networks, volumes, secrets and
+// configs.
+func Obeyed() []string {
+	var out []string
+	add := func(section, path string, keys map[string]rule, not map[string]lack) {
+		for key := range keys {
+			if _, lacks := not[path+key]; !lacks && !(section == "services" && (nothingToDo[key] || key == "extends")) {
+				out = append(out, section+"."+key)
+			}
+		}
+	}
+	add("services", "", serviceKeys, unobeyed)
+	add("build", "build.", buildKeys, unobeyed)
+	add("networks", "networks.", networkKeys, unobeyedAtTop)
+	add("volumes", "volumes.", volumeKeys, unobeyedAtTop)
+	add("secrets", "secrets.", fileKeys, unobeyedAtTop)
+	add("configs", "configs.", fileKeys, unobeyedAtTop)
+	slices.Sort(out)
+	return out
 }

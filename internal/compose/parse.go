@@ -41,7 +41,8 @@ func document(file string, data []byte) (*Value, error) {
 	case !utf8.Valid(data):
 		bad := firstInvalid(data)
 		line := 1 + bytes.Count(data[:bad], []byte("\n"))
-		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save it as UTF-8.")
+		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save "+
+			"it as UTF-8.")
 	}
 	var root yaml.Node
 	if err := yaml.Load(data, &root, yaml.WithV3Defaults()); err != nil {

@@ -39,6 +39,7 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 		p.byName[m.Key] = len(p.Services)
 		p.Services = append(p.Services, p.service(m, profiles, env))
 	}
+	p.sameImages()
 	// What an active service waits for is active too.
 	for changed := true; changed; {
 		changed = false
@@ -103,12 +104,15 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 			speaks = said.Name
 		}
 		s.Ports = append(s.Ports, stack.Port{Host: from, HostTo: to, Target: target,
-			Transport: port.Get("protocol").or("tcp"), Speaks: speaks, HostIP: port.Get("host_ip").or(""), At: port.At()})
+			Transport: port.Get("protocol").or("tcp"), Speaks: speaks, HostIP: port.Get("host_ip").or(""),
+			At: port.At()})
 	}
 	s.Restarts = restarts(v)
-	if other, ok := strings.CutPrefix(c.NetworkMode, "service:"); ok {
-		s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
-			At: v.Get("network_mode").At(), Reason: "network_mode shares its network"})
+	for _, key := range []string{"network_mode", "pid", "ipc"} {
+		if other, ok := strings.CutPrefix(v.Get(key).or(""), "service:"); ok {
+			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
+				At: v.Get(key).At(), Reason: key + " shares what that one has"})
+		}
 	}
 	for _, key := range []string{"links", "volumes_from"} {
 		for _, item := range v.Get(key).orEmpty().Items {
@@ -140,6 +144,23 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 				slices.Contains(profiles, "*")
 		})
 	return s
+}
+
+// sameImages lets services that name the image which another one builds be built in the same way: nobody else has it.
+func (p *Project) sameImages() {
+	builders := map[string]*Service{}
+	for i := range p.Services {
+		if s := &p.Services[i]; s.Image != "" && (s.Build != "" || s.Container.Remote != "") &&
+			builders[s.Image] == nil {
+			builders[s.Image] = s
+		}
+	}
+	for i := range p.Services {
+		s := &p.Services[i]
+		if from := builders[s.Image]; from != nil && s.Build == "" && s.Container.Remote == "" {
+			s.Build, s.Container.Building = from.Build, from.Container.Building
+		}
+	}
 }
 
 // restarts tells when a service is started again: by restart, else by what deploy says.

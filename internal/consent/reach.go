@@ -172,7 +172,8 @@ func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 		}
 	}
 	for _, m := range c.Mounts {
-		if v := s.Volumes[m.Source]; m.Type == "volume" && (v.Driver != "" && v.Driver != "local" || len(v.Options) > 0) {
+		if v := s.Volumes[m.Source]; m.Type == "volume" && (v.Driver != "" && v.Driver != "local" || len(
+			v.Options) > 0) {
 			options := ""
 			for _, key := range slices.Sorted(maps.Keys(v.Options)) {
 				options += " " + key + "=" + v.Options[key]

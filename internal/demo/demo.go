@@ -330,7 +330,7 @@ func (s *show) realImages() error {
 		if err != nil {
 			return err
 		}
-		return e.Build(ctx, engine.BuildSpec{Context: archive, Dockerfile: "Dockerfile", Tag: tag}, nil)
+		return e.Build(ctx, engine.BuildSpec{Archive: archive, Tag: tag}, nil)
 	}
 	if err := build("saltmarsh/base:1", "FROM scratch\nCOPY . /\n", files); err != nil {
 		return err

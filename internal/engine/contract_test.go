@@ -111,12 +111,9 @@ func contract(t *testing.T, address, tiny string) {
 	if has, err := e.HasImage(ctx, r.image); has || err != nil {
 		t.Fatalf("before the build HasImage says %v, %v", has, err)
 	}
-	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(tiny), "Dockerfile", "", &archive); err != nil {
-		t.Fatal(err)
-	}
-	if err := e.Build(ctx, engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile", Tag: r.image,
-		Args: map[string]string{"GREETING": "hello"}, Labels: r.labels}, nil); err != nil {
+	if err := e.Build(ctx, engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(tiny), Dockerfile: "Dockerfile"},
+		Tag: r.image, Building: stack.Building{BuildArgs: map[string]string{"GREETING": "hello"}},
+		Labels: r.labels}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if has, err := e.HasImage(ctx, r.image); !has || err != nil {
@@ -451,14 +448,9 @@ func testAbsent(t *testing.T, r *rig) {
 }
 
 func testBuildInline(t *testing.T, r *rig) {
-	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(t.TempDir()), "absent", "FROM scratch\nEXPOSE 7001\n",
-		&archive); err != nil {
-		t.Fatal(err)
-	}
 	tag := r.prefix + "-inline:1"
-	if err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: engine.InlineName, Tag: tag},
-		nil); err != nil {
+	folder := &engine.Folder{FS: os.DirFS(t.TempDir()), Inline: "FROM scratch\nEXPOSE 7001\n"}
+	if err := r.Build(t.Context(), engine.BuildSpec{Folder: folder, Tag: tag}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" || err != nil {
@@ -475,12 +467,8 @@ func testBuildFails(t *testing.T, r *rig) {
 		0o600); err != nil {
 		t.Fatal(err)
 	}
-	var archive bytes.Buffer
-	if err := engine.BuildContext(os.DirFS(dir), "Dockerfile", "", &archive); err != nil {
-		t.Fatal(err)
-	}
 	var said []string
-	err := r.Build(t.Context(), engine.BuildSpec{Context: &archive, Dockerfile: "Dockerfile",
+	err := r.Build(t.Context(), engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(dir), Dockerfile: "Dockerfile"},
 		Tag: r.prefix + "-fails:1"}, func(line string) { said = append(said, line) })
 	if err == nil || !strings.Contains(err.Error(), "absent") || len(said) == 0 {
 		t.Errorf("the build's error is %v, after saying %q", err, said)

@@ -137,7 +137,8 @@ func (s *Spec) host() (*container.HostConfig, error) {
 		PortBindings: network.PortMap{}, NetworkMode: container.NetworkMode(s.NetworkMode), VolumesFrom: s.VolumesFrom,
 		Privileged: c.Privileged, ReadonlyRootfs: c.ReadOnly, Init: c.Init, CapAdd: c.CapAdd, CapDrop: c.CapDrop,
 		SecurityOpt: c.SecurityOpt, Sysctls: c.Sysctls, GroupAdd: c.GroupAdd, PidMode: container.PidMode(c.PID),
-		IpcMode: container.IpcMode(c.IPC), UTSMode: container.UTSMode(c.UTS), UsernsMode: container.UsernsMode(c.UserNS),
+		IpcMode: container.IpcMode(c.IPC), UTSMode: container.UTSMode(c.UTS), UsernsMode: container.UsernsMode(
+			c.UserNS),
 		CgroupnsMode: container.CgroupnsMode(c.CgroupNS), Runtime: c.Runtime,
 		Isolation: container.Isolation(c.Isolation), StorageOpt: c.StorageOpt, Annotations: c.Annotations,
 		DNSOptions: c.DNSOptions, DNSSearch: c.DNSSearch, Tmpfs: c.Tmpfs, ShmSize: c.ShmSize, OomScoreAdj: c.OOMScore,
@@ -205,7 +206,8 @@ func resources(c *stack.Confinement) container.Resources {
 		}
 		r.BlkioWeight = b.Weight
 		for _, w := range b.Weights {
-			r.BlkioWeightDevice = append(r.BlkioWeightDevice, &blkiodev.WeightDevice{Path: w.Path, Weight: uint16(w.Rate)})
+			r.BlkioWeightDevice = append(r.BlkioWeightDevice, &blkiodev.WeightDevice{Path: w.Path, Weight: uint16(
+				w.Rate)})
 		}
 		r.BlkioDeviceReadBps, r.BlkioDeviceWriteBps = rates(b.ReadBps), rates(b.WriteBps)
 		r.BlkioDeviceReadIOps, r.BlkioDeviceWriteIOps = rates(b.ReadIOps), rates(b.WriteIOps)
@@ -324,7 +326,7 @@ func (a *Attach) settings() (*network.EndpointSettings, error) {
 	return out, nil
 }
 
-// platformOf reads OS/ARCHITECTURE[/VARIANT], or an architecture alone.
+// platformOf reads OS/ARCHITECTURE[/VARIANT], or one of the two alone.
 func platformOf(s string) (*ocispec.Platform, error) {
 	if s == "" {
 		return nil, nil
@@ -332,7 +334,10 @@ func platformOf(s string) (*ocispec.Platform, error) {
 	parts := strings.Split(s, "/")
 	switch len(parts) {
 	case 1:
-		return &ocispec.Platform{OS: "linux", Architecture: parts[0]}, nil
+		if s == "linux" || s == "windows" {
+			return nil, nil // the engine's own architecture
+		}
+		return &ocispec.Platform{OS: "linux", Architecture: s}, nil
 	case 2, 3:
 		p := &ocispec.Platform{OS: parts[0], Architecture: parts[1]}
 		if len(parts) == 3 {

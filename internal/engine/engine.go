@@ -29,6 +29,7 @@ import (
 
 // The labels on everything that nharbor makes.
 const (
+	LabelBuild   = "nimbleharbor.build"   // of an image: a sum of what it was built from
 	LabelData    = "nimbleharbor.data"    // of a volume: what tells it from another of the same name
 	LabelStack   = "nimbleharbor.stack"   // the short hash of the workspace's path
 	LabelService = "nimbleharbor.service" // the service's name

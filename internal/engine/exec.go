@@ -38,7 +38,8 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 // Output runs a command inside a running container and gives what it writes, up to a limit, and its exit code.
 func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byte, int, error) {
 	var out bytes.Buffer
-	code, err := e.attached(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true}, &out,
+	code, err := e.attached(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true,
+		AttachStderr: true}, &out,
 		io.Discard)
 	if err != nil {
 		return nil, -1, err

@@ -2,13 +2,10 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
-	"io"
-	"strings"
+	"time"
 
-	"github.com/moby/moby/api/types/build"
 	"github.com/moby/moby/client"
+	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
 // HasImage reports whether the engine holds the image.
@@ -33,15 +30,44 @@ func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
 	return out, nil
 }
 
-// Pull fetches an image from its registry and reports the progress in lines.
-func (e *Engine) Pull(ctx context.Context, ref string, progress func(string)) error {
-	body, err := e.cli.ImagePull(ctx, ref, client.ImagePullOptions{})
+// Pull fetches an image from its registry, for a platform or the engine's own, and reports the progress in lines.
+func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(string)) error {
+	options := client.ImagePullOptions{RegistryAuth: loginFor(ctx, ref)}
+	if p, err := platformOf(platform); err != nil {
+		return err
+	} else if p != nil {
+		options.Platforms = []ocispec.Platform{*p}
+	}
+	body, err := e.cli.ImagePull(ctx, ref, options)
 	if err != nil {
 		return err
 	}
 	defer body.Close()
-	_, err = follow(body, progress)
-	return err
+	return follow(body, progress)
+}
+
+// ImageLabels are those of an image; nil for one that is not there.
+func (e *Engine) ImageLabels(ctx context.Context, ref string) (map[string]string, error) {
+	info, err := e.cli.ImageInspect(ctx, ref)
+	if IsNotFound(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if info.Config == nil || info.Config.Labels == nil {
+		return map[string]string{}, nil
+	}
+	return info.Config.Labels, nil
+}
+
+// ImageSince is when an image was fetched or named last; zero where the engine doesn't know.
+func (e *Engine) ImageSince(ctx context.Context, ref string) time.Time {
+	info, err := e.cli.ImageInspect(ctx, ref)
+	if err != nil {
+		return time.Time{}
+	}
+	return info.Metadata.LastTagTime
 }
 
 // Tag gives an image another name.
@@ -71,60 +97,4 @@ func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) err
 		}
 	}
 	return nil
-}
-
-// BuildSpec is an image to build.
-type BuildSpec struct {
-	Context    io.Reader // a tar archive
-	Dockerfile string    // its name in the archive
-	Target     string
-	Args       map[string]string
-	Tag        string
-	Labels     map[string]string
-}
-
-// Build builds an image and reports what is said on the way, line by line.
-func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string)) error {
-	args := map[string]*string{}
-	for k, v := range spec.Args {
-		args[k] = &v
-	}
-	resp, err := e.cli.ImageBuild(ctx, spec.Context, client.ImageBuildOptions{
-		Tags: []string{spec.Tag}, Dockerfile: spec.Dockerfile, Target: spec.Target, BuildArgs: args,
-		Labels: spec.Labels,
-		Remove: true, ForceRemove: true, Version: build.BuilderV1,
-	})
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	_, err = follow(resp.Body, progress)
-	return err
-}
-
-// follow reads the engine's stream of messages; one of them may be an error.
-func follow(body io.Reader, progress func(string)) (string, error) {
-	d := json.NewDecoder(body)
-	last := ""
-	for {
-		var m struct {
-			Stream, Status, ID, Error string
-			Progress                  string
-		}
-		if err := d.Decode(&m); err == io.EOF {
-			return last, nil
-		} else if err != nil {
-			return last, err
-		}
-		if m.Error != "" {
-			return last, errors.New(m.Error)
-		}
-		line := strings.TrimSpace(m.Stream + strings.TrimSpace(m.ID+" "+m.Status))
-		if line != "" {
-			last = line
-			if progress != nil && m.Progress == "" {
-				progress(line)
-			}
-		}
-	}
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"path"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/moby/moby/client"
@@ -49,12 +50,25 @@ func HandedFile(h *stack.Handed, data []byte) (File, error) {
 	return f, nil
 }
 
-// Put puts files into a container before its start, with the folders above them.
-func (e *Engine) Put(ctx context.Context, id string, files []File) error {
+// Put puts files into a container before its start, with the folders above them. Where the container is read-only the
+// folders are there already, as volumes.
+func (e *Engine) Put(ctx context.Context, id string, files []File, readOnly bool) error {
+	if !readOnly {
+		return e.put(ctx, id, "/", files)
+	}
+	for _, f := range files {
+		if err := e.put(ctx, id, path.Dir(path.Clean("/"+f.Target)), []File{f}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *Engine) put(ctx context.Context, id, folder string, files []File) error {
 	var archive bytes.Buffer
 	t := tar.NewWriter(&archive)
 	for _, f := range files {
-		name := path.Clean("/" + f.Target)[1:]
+		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean("/"+f.Target), folder), "/")
 		if err := t.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: f.Mode, Uid: f.UID, Gid: f.GID,
 			Size: int64(len(f.Data)), ModTime: time.Now()}); err != nil {
 			return err
@@ -66,7 +80,7 @@ func (e *Engine) Put(ctx context.Context, id string, files []File) error {
 	if err := t.Close(); err != nil {
 		return err
 	}
-	_, err := e.cli.CopyToContainer(ctx, id, client.CopyToContainerOptions{DestinationPath: "/", Content: &archive})
+	_, err := e.cli.CopyToContainer(ctx, id, client.CopyToContainerOptions{DestinationPath: folder, Content: &archive})
 	return err
 }
 

@@ -401,7 +401,7 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 	out := Service{Name: svc.Name, Runs: svc.Runs, Kind: svc.Kind, Ports: slices.Clone(svc.Ports), Command: svc.Command,
 		Watches: svc.Watches, Remembered: svc.Remembered, Restarts: svc.Restarts, Image: svc.Image, Build: svc.Build,
 		dir: svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
-	if svc.Build != "" && svc.Runs == stack.Container {
+	if svc.Runs == stack.Container && (svc.Build != "" || svc.Container != nil && svc.Container.Remote != "") {
 		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
 	}
 	values := map[string]string{}

@@ -59,6 +59,8 @@ type memoryData struct {
 	Asked map[string]bool `json:"asked,omitempty"`
 	// Printed are the passwords that services have printed when they made them up, by service and user.
 	Printed map[string]Printed `json:"printed,omitempty"`
+	// Looks are what builds could see, by the names of their images.
+	Looks map[string]Look `json:"looks,omitempty"`
 	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
 	Seals map[string]string `json:"seals,omitempty"`
 }
@@ -356,4 +358,28 @@ func (m *Memory) Sealing() bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return len(m.data.Seals) > 0
+}
+
+// Look is the sum of what a build could see, and a stamp that changes as soon as a file of it is written.
+type Look struct {
+	Stamp string `json:"stamp"`
+	Sum   string `json:"sum"`
+}
+
+// Looked remembers what a build could see, by its image's name.
+func (m *Memory) Looked(image string, l Look) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.data.Looks == nil {
+		m.data.Looks = map[string]Look{}
+	}
+	m.data.Looks[image] = l
+	m.write()
+}
+
+// LookOf is what a build could see last; the zero value where that isn't known.
+func (m *Memory) LookOf(image string) Look {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.data.Looks[image]
 }

@@ -41,7 +41,8 @@ const hookTime = time.Minute
 
 // StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
 // The container is removed when it has ended. ctx covers the start only.
-func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, output func() io.WriteCloser) (*Container,
+func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, output func() io.WriteCloser) (
+	*Container,
 	error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -51,7 +52,7 @@ func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, o
 	defer cancel()
 	id, err := e.Create(begun, spec.Spec)
 	if err == nil && len(spec.Files) > 0 {
-		err = e.Put(begun, id, spec.Files)
+		err = e.Put(begun, id, spec.Files, spec.ReadOnly)
 	}
 	if err == nil {
 		err = e.Start(begun, id)

@@ -41,7 +41,7 @@ type ContainerSpec struct {
 
 // Building is how an image is built. Its context is the service's Build, or Remote.
 type Building struct {
-	Remote       string            `json:"remoteContext,omitempty"`    // an address that the engine fetches the context from
+	Remote       string            `json:"remoteContext,omitempty"`    // an address to fetch the context from
 	Dockerfile   string            `json:"dockerfile,omitempty"`       // relative to the context
 	Inline       string            `json:"dockerfileInline,omitempty"` // the Dockerfile's text, instead of a file
 	Target       string            `json:"target,omitempty"`

@@ -380,7 +380,7 @@ func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 			spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), alias+"=host-gateway")
 			continue
 		}
-		links = append(links, id+":"+alias)
+		links = append(links, id[:min(12, len(id))]+":"+alias) // by which the network knows it
 	}
 	for _, net := range c.Networks {
 		at := engine.Attach{Network: networkName(x.plan(), net), Links: links, Attach: c.Attached[net]}

@@ -55,7 +55,8 @@ type Executor struct {
 	mu      sync.RWMutex
 	current *launch.Plan
 	nodes   map[stack.NodeID]*node
-	data    map[string]string // by volume: what tells its content from that of one of the same name
+	data    map[string]string  // by volume: what tells its content from that of one of the same name
+	makings map[string]*making // images that are built, or were, by the sum of what they come of
 }
 
 // plan is the plan as it stands: a restart may bring another.
@@ -83,7 +84,8 @@ func (x *Executor) all() []*node {
 func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs *logs.Folder, memory *memory.Memory,
 	keeper *Keeper) *Executor {
 	x := &Executor{ctx: ctx, current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(),
-		journal: newJournal(), nodes: map[stack.NodeID]*node{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
+		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{}, cores: make(
+			chan struct{}, max(1, runtime.NumCPU()))}
 	for _, o := range plan.Order.Nodes {
 		x.nodes[o.ID] = newNode(plan, o.ID)
 	}

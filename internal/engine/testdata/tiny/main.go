@@ -40,6 +40,14 @@ func main() {
 		case "write":
 			file := inside.Path(next())
 			try(os.WriteFile(file, []byte(next()), 0o600))
+		case "list":
+			entries, err := os.ReadDir(inside.Path(next()))
+			try(err)
+			for _, e := range entries {
+				info, err := e.Info()
+				try(err)
+				fmt.Println(info.Mode(), e.Name())
+			}
 		case "read":
 			data, err := os.ReadFile(inside.Path(next()))
 			try(err)
