@@ -91,6 +91,9 @@ in .nharbor/before.`,
 			t.Blank()
 			if !p.Complete {
 				t.Missing(p)
+				if len(p.Missing) == 0 {
+					return nil
+				}
 				t.Blank()
 				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with " +
 					"--answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill --set KEY=")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 
@@ -105,12 +106,14 @@ func (a *app) surveyCompose(ctx context.Context, w *session.Surveyed, reveal boo
 			Remedy: "See what was found: nharbor survey"}
 	}
 	var models []*compose.Value
+	from := map[string]map[string]compose.Given{}
 	name, files := projects[0].Name, []string{}
 	if name == "" {
 		name = compose.NameOf(w.Root)
 	}
 	for _, p := range projects {
-		m := p.Active()
+		m, given := p.Resolved()
+		maps.Copy(from, given)
 		if !reveal {
 			m = m.Masked(p.Secrets)
 		}
@@ -129,10 +132,12 @@ func (a *app) surveyCompose(ctx context.Context, w *session.Surveyed, reveal boo
 			Volumes  any      `json:"volumes"`
 			Secrets  any      `json:"secrets"`
 			Configs  any      `json:"configs"`
+			// From tells, by service and key, where each setting of the environment is from.
+			From map[string]map[string]compose.Given `json:"environmentFrom"`
 		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"),
-			sections("secrets"), sections("configs")})
+			sections("secrets"), sections("configs"), from})
 	}
-	a.text().Compose(name, files, models)
+	a.text().Compose(name, files, models, from)
 	return nil
 }
 

@@ -159,6 +159,7 @@ func (p *Project) remark() {
 	p.withoutEffect()
 	p.clashes()
 	p.leaving()
+	p.looseEnds()
 	for _, u := range p.Unset {
 		if u.Required {
 			continue

@@ -240,6 +240,7 @@ func TestHostileFiles(t *testing.T) {
 		"deep nesting":           {strings.Repeat("[", 300) + strings.Repeat("]", 300), "nested"},
 		"a huge file":            {strings.Repeat("#", maxBytes+1), "32 MB"},
 		"a binary file":          {"services:\x00", "binary"},
+		"UTF-16":                 {"\xff\xfes\x00e\x00", "UTF-16"},
 		"invalid UTF-8":          {"services:\n  a: \xff\n", "UTF-8"},
 		"a tab":                  {"services:\n\ta: 1\n", "not valid YAML"},
 		"a list at the top":      {"- a\n", "a mapping"},

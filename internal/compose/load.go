@@ -18,6 +18,7 @@ import (
 type Options struct {
 	Files    []string      // instead of those that Find finds
 	Env      dotenv.Lookup // the shell's variables; nil for none
+	Beside   string        // what stands for the .env file, as long as there is none: its template
 	Profiles []string      // active ones, besides COMPOSE_PROFILES
 	Folder   string        // what the folder of the file system's root is called; empty where that isn't known
 }
@@ -37,6 +38,7 @@ type Project struct {
 	Secrets  []string // values of secrets that were interpolated
 
 	byName  map[string]int
+	from    sources
 	sources map[string][]byte // the files' content, for messages
 }
 
@@ -50,11 +52,14 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	beside := map[string]string{}
 	envName := path.Join(dir, ".env")
+	if opt.Beside != "" {
+		envName = opt.Beside
+	}
 	if f, err := dotenv.Read(fsys, envName); !dotenv.Unread(err) {
-		if err != nil {
-			return nil, err
+		if err == nil {
+			beside, err = f.Values(shell)
 		}
-		if beside, err = f.Values(shell); err != nil {
+		if err != nil && opt.Beside == "" { // of a template it is told where the template is
 			return nil, err
 		}
 	}
@@ -65,7 +70,13 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		v, ok := beside[name]
 		return v, ok
 	}
-	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{}}
+	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{}, from: sources{fsys: fsys, shell: shell,
+		beside: beside, file: envName, lines: map[string]int{}, expands: map[string]*dotenv.File{}}}
+	if f := p.envFile(envName); f != nil {
+		for _, s := range f.Settings {
+			p.from.lines[s.Key] = s.Line
+		}
+	}
 	if len(p.Files) == 0 {
 		p.Files = Find(fsys, dir, env)
 	}

@@ -1,6 +1,7 @@
 package compose
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -50,6 +51,11 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 			for _, a := range p.Services[i].After {
 				if other := p.Service(a.Service); other != nil && !other.Active && !a.Optional {
 					other.Active, changed = true, true
+					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeServiceSwitchedOn,
+						At: a.At, Text: fmt.Sprintf("%s belongs to the profile %s, which is not active, but %s "+
+							"needs it; "+
+							"it belongs to the launch", other.Name, strings.Join(other.Profiles, ", "),
+							p.Services[i].Name)})
 				}
 			}
 		}
@@ -86,7 +92,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 				s.EnvFrom[e.Key] = e.Value.variable
 			}
 		}
-		s.EnvAt[e.Key] = stack.Place{File: v.File, Line: e.Line}
+		s.EnvAt[e.Key] = stack.Place{File: e.Value.File, Line: e.Line}
 	}
 	for _, e := range v.Get("env_file").orEmpty().Items {
 		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),

@@ -4,6 +4,7 @@
 package compose
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -225,9 +226,23 @@ func (v *Value) write(out *strings.Builder) error {
 }
 
 func (v *Value) writeString(out *strings.Builder, s string) error {
-	b, err := json.Marshal(s)
-	out.Write(b)
-	return err
+	if !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r >= 0x7f || r == '"' || r == '\\' }) {
+		out.WriteByte('"')
+		out.WriteString(s)
+		out.WriteByte('"')
+		return nil
+	}
+	e := json.NewEncoder(withoutEnd{out})
+	e.SetEscapeHTML(false) // so that && is read as it stands
+	return e.Encode(s)
+}
+
+// withoutEnd leaves out the line's end that an encoder writes behind a value.
+type withoutEnd struct{ out *strings.Builder }
+
+func (w withoutEnd) Write(p []byte) (int, error) {
+	w.out.Write(bytes.TrimSuffix(p, []byte("\n")))
+	return len(p), nil
 }
 
 // Masked is a copy of a model in which no secret can be read: neither the value of a key that names one,

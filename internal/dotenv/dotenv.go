@@ -253,6 +253,35 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 	return values, nil
 }
 
+// Loose is a variable without a value, and without a default, that a setting is put together from.
+type Loose struct {
+	Key, Variable string
+	Line          int
+}
+
+// LooseEnds finds the settings that lose a part because a variable has no value: a dollar sign that is meant as one, in
+// a password or its hash, reads like the beginning of a variable.
+func (f *File) LooseEnds(env Lookup) (out []Loose) {
+	known := map[string]bool{}
+	for _, s := range f.Settings {
+		if s.HasValue && !s.Literal {
+			_, uses, err := Expand(s.Value, func(name string) (string, bool) {
+				if v, ok := env(name); ok {
+					return v, true
+				}
+				return "x", known[name]
+			})
+			for _, u := range uses {
+				if err == nil && !u.Set && !u.Backed {
+					out = append(out, Loose{s.Key, u.Name, s.Line})
+				}
+			}
+		}
+		known[s.Key] = true
+	}
+	return out
+}
+
 // maxTotal is how many bytes the values of a file may come to, once variables are put in.
 const maxTotal = 16 << 20
 

@@ -47,6 +47,8 @@ func TestParse(t *testing.T) {
 		{"quotes", `A="a b" ` + "\nB='it is \"so\"'\nC=\"\"", "1 A=a b\n2 B=it is \"so\"\n3 C="},
 		{"escapes", `A="a\nb\t\"c\" \\ \q"`, "1 A=a\nb\t\"c\" \\ \\q"},
 		{"no escapes in single quotes", `A='a\nb'`, `1 A=a\nb`},
+		{"a quote escaped in single quotes", `A='Let\'s go' # c`, `1 A=Let's go # c`},
+		{"a folder in single quotes", "A='C:\\dir\\'\nB='2'", "1 A=C:\\dir\\\n2 B=2"},
 		{"several lines", "A=\"one\ntwo\"\nB='x\ny' # c\nC=3", "1 A=one\ntwo\n3 B=x\ny # c\n5 C=3"},
 		{"bare keys", "A\nB # taken over\n", "1 A\n2 B # taken over"},
 		{"equal signs in the value", "A=b=c==", "1 A=b=c=="},
@@ -326,5 +328,18 @@ func BenchmarkEdit10000Lines(b *testing.B) {
 		if err := again.Edit(changes); err != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+// TestLooseEnds finds what reads like a variable and is none.
+func TestLooseEnds(t *testing.T) {
+	t.Parallel()
+	f, err := Parse(".env", []byte("A=1\nB=$A-$C\nHASH=$2y$10$abc.x\nD='$E'\nF=${G:-x}\nH=$HOME\nI=\"p$a$b\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := fmt.Sprint(f.LooseEnds(func(name string) (string, bool) { return "/root", name == "HOME" }))
+	if want := "[{B C 2} {HASH abc 3} {I a 7} {I b 7}]"; got != want {
+		t.Errorf("loose are %s, want %s", got, want)
 	}
 }

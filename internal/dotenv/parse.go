@@ -103,7 +103,7 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		s.quote = data[s.start]
 		i := s.start + 1
 		for i < len(data) && data[i] != s.quote {
-			if s.quote == '"' && data[i] == '\\' {
+			if data[i] == '\\' && (s.quote == '"' || p.escapes(i)) {
 				i++
 			}
 			i++
@@ -118,7 +118,9 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		s.end = i + 1
 		s.Literal = s.quote == '\''
 		s.Value = p.text[s.start+1 : i]
-		if !s.Literal {
+		if s.Literal {
+			s.Value = strings.ReplaceAll(s.Value, `\'`, "'")
+		} else {
 			s.Value = unescape(s.Value)
 		}
 		end := p.lineEnd(s.end)
@@ -151,6 +153,16 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 	s.Value = strings.TrimRight(value, " \t")
 	s.end = s.start + len(s.Value)
 	return lineEnd
+}
+
+// escapes reports whether a backslash between single quotes stands before a quote that is a part of the value: one
+// that does not end the line, as that of a folder of Windows would.
+func (p *parser) escapes(at int) bool {
+	if at+1 >= len(p.text) || p.text[at+1] != '\'' {
+		return false
+	}
+	rest := strings.TrimSpace(p.text[at+2 : p.lineEnd(at)])
+	return rest != "" && rest[0] != '#'
 }
 
 // inlineComment finds where white space and # begin a comment, or gives -1.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -95,6 +96,13 @@ func (f *File) remark(text string, args ...any) {
 	f.Remarks = append(f.Remarks, fmt.Sprintf(text, args...))
 }
 
+// Unknown is a file that a compose file asks for, that has no template, and of which no code tells what it holds.
+type Unknown struct {
+	Path     string      `json:"path"`
+	At       stack.Place `json:"at"`
+	Services []string    `json:"services"`
+}
+
 // Lack is a setting that only a person can give.
 type Lack struct {
 	File     string   `json:"file"`
@@ -125,7 +133,9 @@ type Plan struct {
 	Complete bool   `json:"complete"`
 	Files    []File `json:"files"`
 	Missing  []Lack `json:"missing"`
-	Links    []Link `json:"links"`
+	// Unknown are files that must be there and of which nothing says what they hold.
+	Unknown []Unknown `json:"unknown,omitempty"`
+	Links   []Link    `json:"links"`
 	// Remarks are what survey noticed that concerns settings.
 	Remarks []stack.Remark `json:"remarks,omitempty"`
 	// Waived are the settings that a person has said are to stay empty.
@@ -204,7 +214,7 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 	if opt.Only != "" {
 		m.plan.keepOnly(path.Clean(opt.Only))
 	}
-	m.plan.Complete = len(m.plan.Missing) == 0
+	m.plan.Complete = len(m.plan.Missing) == 0 && len(m.plan.Unknown) == 0
 	return m.plan, nil
 }
 
@@ -273,7 +283,8 @@ func (m *maker) open(e stack.EnvFile) error {
 	if f.source = template; !e.WantedAt.IsZero() && !e.Present {
 		f.source = m.wanted(&f, e)
 		if len(f.source.Entries) == 0 {
-			return nil // nothing is known of it, which survey has said
+			m.plan.Unknown = append(m.plan.Unknown, Unknown{Path: e.Path, At: e.WantedAt, Services: f.Services})
+			return nil
 		}
 	}
 	old := map[string]bool{}
@@ -330,6 +341,9 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 	}
 	for _, name := range f.Services {
 		v := m.stack.Service(name)
+		if key := protocol.MustHave(v.Image, v.Env); key != "" && v.Build == "" {
+			lines = append(lines, fmt.Sprintf("# %s does not start without it.\n%s=\n", v.Image, key))
+		}
 		for _, r := range m.stack.Reads {
 			if _, given := v.Env[r.Name]; given || r.Default && !dotenv.IsSecret(r.Name, "") || v.Build == "" ||
 				r.Project != v.Build && r.Project != v.Project {
@@ -349,7 +363,7 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 		f.remark("it has no template: these are what the code asks for, %s:%d first", e.WantedAt.File, e.WantedAt.Line)
 		return d
 	}
-	f.remark("%s:%d asks for it, and it has no template: these are what the code reads", e.WantedAt.File,
+	f.remark("%s:%d asks for it, and it has no template: these are what is known to be read", e.WantedAt.File,
 		e.WantedAt.Line)
 	return d
 }

@@ -19,6 +19,7 @@ var mysql = &Protocol{
 		Database:     []string{"MYSQL_DATABASE", "MARIADB_DATABASE"},
 		Password:     []string{"MYSQL_PASSWORD", "MARIADB_PASSWORD", "MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
 		RootPassword: []string{"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"},
+		Must:         "MYSQL_ROOT_PASSWORD",
 		DefaultUser:  "root",
 		OneDatabase:  true,
 	},

@@ -27,6 +27,7 @@ var postgres = &Protocol{
 		User:        []string{"POSTGRES_USER", "POSTGRESQL_USERNAME"},
 		Database:    []string{"POSTGRES_DB", "POSTGRESQL_DATABASE"},
 		Password:    []string{"POSTGRES_PASSWORD", "POSTGRESQL_PASSWORD"},
+		Must:        "POSTGRES_PASSWORD",
 		DefaultUser: "postgres",
 	},
 	images:  expr.New(`postg(res|is)|timescale|pgvector`),

@@ -87,6 +87,7 @@ func (p *Protocol) RunsAs(user, database string) (out []string) {
 // SignIn is how a server's image is told its first user, and what one signs in with.
 type SignIn struct {
 	User, Database, Password, RootPassword []string // keys of the image's environment
+	Must                                   string   // the key without which its image refuses to begin
 	DefaultUser                            string   // where none is told
 	Query                                  string   // of an address with a user that the image has made
 	NoUser                                 bool     // one signs in without a user's name
@@ -266,6 +267,20 @@ func PasswordKeys(image string) []string {
 		}
 	}
 	return out
+}
+
+// MustHave is the setting without which an image refuses to start and that this environment lacks; empty for none.
+func MustHave(image string, env map[string]string) string {
+	p := OfImage(image)
+	if p == nil || p.SignIn == nil || p.SignIn.Must == "" {
+		return ""
+	}
+	for _, key := range append([]string{p.SignIn.Must}, p.SignIn.RootPassword...) {
+		if _, given := env[key]; given {
+			return ""
+		}
+	}
+	return p.SignIn.Must
 }
 
 // Made reports whether an image that gets this environment makes a database or a user when it first starts.

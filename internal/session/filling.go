@@ -314,5 +314,10 @@ func (f *Filled) Missing() (faults stack.Faults) {
 		}
 		faults = append(faults, fault)
 	}
+	for _, u := range f.Plan.Unknown {
+		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing, At: u.At,
+			Text:   fmt.Sprintf("%s must be there, has no template, and nothing says what it holds", u.Path),
+			Remedy: "Ask who made the application what belongs in it; if it may be empty: touch " + u.Path})
+	}
 	return faults
 }

@@ -58,6 +58,8 @@ const (
 	CodeEnvLink                  Code = "env-link"
 	CodeEnvNotKept               Code = "env-not-kept"
 	CodeEnvTooLarge              Code = "env-too-large"
+	CodeEnvVariableLoose         Code = "env-variable-loose"
+	CodeServiceSwitchedOn        Code = "service-switched-on"
 	CodeEnvUnreadable            Code = "env-unreadable"
 	CodeEnvUnwritable            Code = "env-unwritable"
 	CodeEnvVariable              Code = "env-variable"

@@ -15,6 +15,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
@@ -313,17 +314,7 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 // env is where the variables of a compose file in dir come from: the shell, and the .env beside it or, as long as there
 // is none, the template that one will be made from.
 func (s *surveyor) env(dir string) dotenv.Lookup {
-	beside := map[string]string{}
-	for _, e := range s.stack.EnvFiles {
-		if e.Path != path.Join(dir, ".env") {
-			continue
-		}
-		if e.Present {
-			beside, _ = s.values(e.Path)
-		} else if e.Template != "" {
-			beside, _ = s.values(e.Template)
-		}
-	}
+	beside, _ := s.variablesOf(dir)
 	return func(name string) (string, bool) {
 		if v, ok := s.opt.Env(name); ok {
 			return v, true
@@ -331,6 +322,22 @@ func (s *surveyor) env(dir string) dotenv.Lookup {
 		v, ok := beside[name]
 		return v, ok
 	}
+}
+
+// variablesOf is what the .env file beside a compose file says or, as long as there is none, its template, and which.
+func (s *surveyor) variablesOf(dir string) (values map[string]string, file string) {
+	for _, e := range s.stack.EnvFiles {
+		if e.Path != path.Join(dir, ".env") {
+			continue
+		}
+		if file = e.Path; !e.Present {
+			file = e.Template
+		}
+		if file != "" {
+			values, _ = s.values(file)
+		}
+	}
+	return values, file
 }
 
 func (s *surveyor) values(file string) (map[string]string, *dotenv.File) {
@@ -574,9 +581,13 @@ func (s *surveyor) inspect() {
 			known := slices.ContainsFunc(s.stack.EnvFiles,
 				func(e stack.EnvFile) bool { return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil) })
 			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
+				remedy := "Ask who made the application what belongs in it; if it may be empty: touch " + ref.Path
+				if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
+					remedy = "nharbor fill makes it with what is known to be read; look at what else belongs in it."
+				}
 				s.remark(stack.Problem, stack.CodeEnvFileMissing, ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
-					"Say what it holds: nharbor fill makes it with what the code reads. Or mark it required: false.")
+					remedy)
 			}
 		}
 	}

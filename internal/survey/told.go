@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -59,7 +60,12 @@ func (c composeSet) named() bool { return c.files != nil }
 func (s *surveyor) hasCompose(dir string) bool { return len(compose.Find(s.fsys, dir, s.env(dir))) > 0 }
 
 func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
-	return compose.Load(s.fsys, c.dir, compose.Options{Env: s.env(c.dir), Files: c.files})
+	_, beside := s.variablesOf(c.dir)
+	if beside == path.Join(c.dir, ".env") {
+		beside = ""
+	}
+	return compose.Load(s.fsys, c.dir, compose.Options{Env: s.opt.Env, Files: c.files, Beside: beside,
+		Folder: path.Base(filepath.ToSlash(s.opt.Root))})
 }
 
 // told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts

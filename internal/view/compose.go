@@ -9,8 +9,9 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// Compose shows the model of compose files in YAML, each service with the place where it stands.
-func (t *Text) Compose(name string, files []string, models []*compose.Value) {
+// Compose shows the model of compose files in YAML, each service with the place where it stands,
+// and each setting of its environment with what gives it.
+func (t *Text) Compose(name string, files []string, models []*compose.Value, from map[string]map[string]compose.Given) {
 	fmt.Fprintf(t.Out, "# merged from %s\nname: %s\n", strings.Join(files, ", "), name)
 	for _, section := range []string{"services", "networks", "volumes", "secrets", "configs"} {
 		s := compose.Section(models, section)
@@ -20,7 +21,12 @@ func (t *Text) Compose(name string, files []string, models []*compose.Value) {
 		fmt.Fprintf(t.Out, "%s:\n", section)
 		for _, m := range s.Members {
 			fmt.Fprintf(t.Out, "  %s:%s  # %s:%d\n", yamlWord(m.Key), yamlEmpty(m.Value), m.Value.File, m.Line)
-			t.yaml(m.Value, 4)
+			t.yaml(m.Value, 4, func(key string) string {
+				if g, ok := from[m.Key][key]; ok && section == "services" {
+					return "  # " + g.String()
+				}
+				return ""
+			})
 		}
 	}
 }
@@ -34,13 +40,16 @@ func yamlWord(s string) string {
 	if yamlPlain.MatchString(s) && !yamlReserved.MatchString(s) {
 		return s
 	}
-	b, err := json.Marshal(s)
-	if err != nil {
+	var quoted strings.Builder
+	e := json.NewEncoder(&quoted)
+	e.SetEscapeHTML(false) // && is meant to be read
+	if e.Encode(s) != nil {
 		return `""`
 	}
+	b := strings.TrimSuffix(quoted.String(), "\n")
 	// JSON leaves the second block of control characters as they are.
 	var out strings.Builder
-	for _, r := range string(b) {
+	for _, r := range b {
 		if r >= 0x7f && r < 0xa0 {
 			fmt.Fprintf(&out, `\u%04x`, r)
 		} else {
@@ -67,11 +76,20 @@ func yamlEmpty(v *compose.Value) string {
 	return ""
 }
 
-func (t *Text) yaml(v *compose.Value, indent int) {
+// yaml writes a value's lines. source gives a remark on a setting, for the members of a service's environment.
+func (t *Text) yaml(v *compose.Value, indent int, source func(key string) string) {
 	space := strings.Repeat(" ", indent)
 	for _, m := range v.Members {
-		fmt.Fprintf(t.Out, "%s%s:%s\n", space, yamlWord(m.Key), yamlEmpty(m.Value))
-		t.yaml(m.Value, indent+2)
+		remark := ""
+		if source != nil && indent > 4 {
+			remark = source(m.Key)
+		}
+		fmt.Fprintf(t.Out, "%s%s:%s%s\n", space, yamlWord(m.Key), yamlEmpty(m.Value), remark)
+		if indent == 4 && m.Key == "environment" {
+			t.yaml(m.Value, indent+2, source)
+		} else {
+			t.yaml(m.Value, indent+2, nil)
+		}
 	}
 	for _, item := range v.Items {
 		if short := yamlEmpty(item); short != "" {
@@ -80,7 +98,7 @@ func (t *Text) yaml(v *compose.Value, indent int) {
 		}
 		// A mapping begins on the line of its dash.
 		var inner strings.Builder
-		(&Text{Out: &inner}).yaml(item, indent+2)
+		(&Text{Out: &inner}).yaml(item, indent+2, nil)
 		fmt.Fprintf(t.Out, "%s- %s", space, strings.TrimLeft(inner.String(), " "))
 	}
 }

@@ -26,7 +26,7 @@ func TestComposeReadsBack(t *testing.T) {
 			continue
 		}
 		var out bytes.Buffer
-		(&Text{Out: &out, Width: 80}).Compose("name", p.Files, []*compose.Value{p.Model})
+		(&Text{Out: &out, Width: 80}).Compose("name", p.Files, []*compose.Value{p.Model}, nil)
 		// What is shown has its values in it, so that a dollar sign is one.
 		text := strings.ReplaceAll(out.String(), "$", "$$")
 		again, err := compose.Load(fstest.MapFS{"compose.yaml": {Data: []byte(text)}}, ".", compose.Options{})

@@ -11,7 +11,7 @@ import (
 
 // Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
 func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
-	if len(p.Files) == 0 {
+	if len(p.Files) == 0 && len(p.Unknown) == 0 {
 		t.Line("There is no settings file here, and no template for one.")
 		t.Remarks(p.Remarks)
 		return
@@ -109,8 +109,26 @@ func some(list []string) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(list[:3], ", "), len(list)-3)
 }
 
+// unknown shows the files of which nothing says what they hold.
+func (t *Text) unknown(p *fill.Plan) {
+	for i, u := range p.Unknown {
+		t.Line("%s must be there (%s:%d)%s, and nothing says what it holds.", u.Path, u.At.File, u.At.Line,
+			usedBy(u.Services))
+		if i == len(p.Unknown)-1 {
+			t.Line("  Ask who made the application; if it may be empty: touch %s", u.Path)
+		}
+	}
+	if len(p.Unknown) > 0 && len(p.Missing) > 0 {
+		t.Blank()
+	}
+}
+
 // Missing shows the settings that only a person can give.
 func (t *Text) Missing(p *fill.Plan) {
+	t.unknown(p)
+	if len(p.Missing) == 0 {
+		return
+	}
 	t.Line("%s still missing:", Count(len(p.Missing), "setting is", "settings are"))
 	for _, m := range p.Missing {
 		t.Line("  %s in %s%s", m.Key, m.File, usedBy(m.Services))
