@@ -65,6 +65,16 @@ var cases = map[string]struct {
 	"engine-not-started":       {engine(Engine{Lack: NotStarted, System: "windows"}), "Start the engine's application"},
 	"engine-not-permitted": {engine(Engine{Lack: NotPermitted, Address: "unix:///run/x.sock"}),
 		"may not use its socket /run/x.sock"},
+	"image-disk-full": {image("write /x: no space left on device"), "no room for it"},
+	"image-platform":  {image("no matching manifest for linux/arm64 in the manifest list"), "this kind of machine"},
+	"image-login":     {image("Head: unauthorized: authentication required"), "docker login quay.example"},
+	"image-denied": {image("pull access denied for x, repository does not exist or may require 'docker login'"),
+		"no such image, or none for you"},
+	"image-absent": {image("manifest for x:9 not found: manifest unknown"), "Check the name and the tag of berth:9"},
+	"image-many":   {image("toomanyrequests: slow down"), "too many requests"},
+	"image-unreachable": {image(`Get "https://quay.example/v2/": dial tcp: lookup quay.example: no such host`),
+		"can't be reached"},
+	"image-unknown": {image("odd"), "the engine says: odd"},
 	"engine-not-speaking": {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}),
 		"no container engine: status 404"},
 
@@ -155,6 +165,9 @@ func TestEveryRuleHasACase(t *testing.T) {
 	for _, r := range Engines {
 		check(r.Code, r.Cause, r.Remedy)
 	}
+	for _, r := range Images {
+		check(r.Code, r.Cause, r.Remedy)
+	}
 	for _, r := range Needs {
 		check(r.Code, r.Cause, r.Remedy)
 	}
@@ -164,6 +177,10 @@ func TestEveryRuleHasACase(t *testing.T) {
 	if len(seen) != len(cases) {
 		t.Errorf("%d rules, and %d cases", len(seen), len(cases))
 	}
+}
+
+func image(why string) Finding {
+	return (&Image{Ref: "berth:9", Registry: "quay.example", Why: why}).Explain()
 }
 
 func TestNothingIsSaidWithoutAReason(t *testing.T) {

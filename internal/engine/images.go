@@ -30,7 +30,8 @@ func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
 	return out, nil
 }
 
-// Pull fetches an image from its registry, for a platform or the engine's own, and reports the progress in lines.
+// Pull fetches an image from its registry, for a platform or the engine's own, and reports the progress in lines. What
+// the registry or the engine refuses is a *PullError.
 func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(string)) error {
 	options := client.ImagePullOptions{RegistryAuth: loginFor(ctx, ref)}
 	if p, err := platformOf(platform); err != nil {
@@ -39,11 +40,14 @@ func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(s
 		options.Platforms = []ocispec.Platform{*p}
 	}
 	body, err := e.cli.ImagePull(ctx, ref, options)
-	if err != nil {
-		return err
+	if err == nil {
+		defer body.Close()
+		err = follow(body, progress)
 	}
-	defer body.Close()
-	return follow(body, progress)
+	if err != nil && ctx.Err() == nil {
+		return &PullError{ref, imageFinding(ref, platform, err), err}
+	}
+	return err
 }
 
 // ImageLabels are those of an image; nil for one that is not there.

@@ -105,14 +105,14 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	return v, nil
 }
 
-// Engine connects to the engine that a launch would use.
-func (l *Local) Engine(ctx context.Context) (string, error) {
+// Engine connects to the engine that a launch would use, and looks for what is wanted there.
+func (l *Local) Engine(ctx context.Context, want engine.Outside) (engine.Seen, error) {
 	e, err := engine.Connect(ctx)
 	if err != nil {
-		return "", err
+		return engine.Seen{}, err
 	}
 	defer e.Close()
-	return e.Version, nil
+	return e.Look(ctx, want)
 }
 
 // PortFree tries to listen on the port.

@@ -2,6 +2,7 @@
 package needs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -68,8 +69,9 @@ type Answer struct {
 type Machine interface {
 	// Version tells a tool's version; ErrNoTool if it is not installed.
 	Version(ctx context.Context, tool string) (string, error)
-	// Engine connects to the container engine and tells its version; the error is an *engine.Unavailable.
-	Engine(ctx context.Context) (string, error)
+	// Engine connects to the container engine and tells what it has of what is wanted; the error is an
+	// *engine.Unavailable where there is none.
+	Engine(ctx context.Context, want engine.Outside) (engine.Seen, error)
 	// PortFree tells whether a program could listen on the port of that address (empty: any), and if not, who holds it.
 	PortFree(host string, port int) (bool, *stack.Owner)
 	// Answers tells whether a server of the protocol answers on a port of this machine.
@@ -119,10 +121,11 @@ type asker struct {
 	needs   []Need
 
 	versions map[string]version // by tool
-	engineIs version
+	engineIs engine.Seen
+	noEngine error
 }
 
-// version is what a tool, or the engine, has said of itself.
+// version is what a tool has said of itself.
 type version struct {
 	number string
 	err    error
@@ -152,7 +155,7 @@ func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 		})
 	}
 	if slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Runs == stack.Container }) {
-		wait.Go(func() { a.engineIs.number, a.engineIs.err = a.machine.Engine(ctx) })
+		wait.Go(func() { a.engineIs, a.noEngine = a.machine.Engine(ctx, a.outside(services)) })
 	}
 	wait.Wait()
 }
@@ -365,8 +368,8 @@ func (a *asker) engine(services []*stack.Service) {
 	if len(n.For) == 0 {
 		return
 	}
-	err := a.engineIs.err
-	n.Found, n.Met = a.engineIs.number, err == nil
+	err := a.noEngine
+	n.Found, n.Met = a.engineIs.Version, err == nil
 	if err != nil {
 		n.Found = err.Error()
 		var u *engine.Unavailable
@@ -375,6 +378,85 @@ func (a *asker) engine(services []*stack.Service) {
 		}
 	}
 	a.needs = append(a.needs, n)
+	if err == nil {
+		a.ofEngine(services)
+	}
+}
+
+// outside is what the services want of the engine that the launch does not make.
+func (a *asker) outside(services []*stack.Service) engine.Outside {
+	out := engine.Outside{Images: map[string]string{}}
+	a.each(services, func(_ *stack.Service, kind, name string) {
+		switch kind {
+		case "network":
+			out.Networks = append(out.Networks, name)
+		case "volume":
+			out.Volumes = append(out.Volumes, name)
+		}
+	})
+	for _, s := range services {
+		if s.Runs == stack.Container && s.Container != nil && s.Build == "" && s.Container.Remote == "" &&
+			s.Image != "" {
+			out.Images[s.Image] = s.Container.Platform
+		}
+	}
+	return out
+}
+
+// each calls f for each network and volume of others that a service uses, by its name on the engine.
+func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, name string)) {
+	for _, s := range services {
+		if s.Runs != stack.Container || s.Container == nil {
+			continue
+		}
+		for _, n := range s.Container.Networks {
+			if known := a.stack.Networks[n]; known.External {
+				f(s, "network", cmp.Or(known.Name, n))
+			}
+		}
+		for _, m := range s.Container.Mounts {
+			if known := a.stack.Volumes[m.Source]; m.Type == "volume" && known.External {
+				f(s, "volume", cmp.Or(known.Name, m.Source))
+			}
+		}
+	}
+}
+
+// ofEngine asks for networks and volumes that others make, for images that must be fetched, and for what an engine may
+// be too old for.
+func (a *asker) ofEngine(services []*stack.Service) {
+	a.each(services, func(s *stack.Service, kind, name string) {
+		what := kind + " " + name
+		if a.wantedToo(what, "made by others", s.Name, s.At) {
+			return
+		}
+		n := Need{Name: what, Kind: Engine, Wanted: "made by others, for " + s.Name, Found: "there", Met: true,
+			Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
+		if slices.Contains(a.engineIs.Lacks, what) {
+			n.Found, n.Met = "the engine has none of that name", false
+			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind, name)
+		}
+		a.needs = append(a.needs, n)
+	})
+	for _, s := range services {
+		if s.Runs != stack.Container || s.Container == nil {
+			continue
+		}
+		if why, not := a.engineIs.Images[s.Image]; not && !a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
+			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,
+				Found: why.Cause, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Remedy: why.Remedy})
+		}
+		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
+			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From + ", for " + s.Name,
+				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Remedy: "It is left out; a newer engine obeys it."}
+			if f.Must {
+				n.Level, n.Remedy = Required, "Install a newer container engine, or do without it in an override file."
+			}
+			a.needs = append(a.needs, n)
+		}
+	}
 }
 
 // wantedToo adds a service to a need that another one has already; it reports whether there is one of that name.

@@ -33,7 +33,18 @@ func (m machine) Version(_ context.Context, tool string) (string, error) {
 	return v, nil
 }
 
-func (m machine) Engine(context.Context) (string, error) { return "1.2", m.engine }
+func (m machine) Engine(_ context.Context, want engine.Outside) (engine.Seen, error) {
+	seen := engine.Seen{Version: "1.2", API: "1.41", Images: map[string]diagnose.Finding{}}
+	for ref := range want.Images {
+		if strings.HasPrefix(ref, "absent") {
+			seen.Images[ref] = (&diagnose.Image{Ref: ref, Registry: "quay", Why: "unauthorized"}).Explain()
+		}
+	}
+	for _, n := range want.Networks {
+		seen.Lacks = append(seen.Lacks, "network "+n)
+	}
+	return seen, m.engine
+}
 
 func (m machine) PortFree(_ string, port int) (bool, *stack.Owner) {
 	o, taken := m.taken[port]
@@ -71,6 +82,33 @@ func app() *stack.Stack {
 			{Name: "db", Runs: stack.Container, At: stack.Place{File: "compose.yaml", Line: 2},
 				Ports: []stack.Port{{Host: 5432, Target: 5432, Transport: "tcp"}, {Target: 99, Transport: "tcp"}}},
 		},
+	}
+}
+
+// TestOfEngine asks for what others make on an engine, for images, and for what it is too old for.
+func TestOfEngine(t *testing.T) {
+	t.Parallel()
+	s := &stack.Stack{Networks: map[string]stack.Network{"lan": {External: true, Name: "pier"}, "own": {}},
+		Services: []stack.Service{
+			{Name: "web", Runs: stack.Container, Image: "absent/web:1", ContainerWay: stack.ContainerWay{
+				Container: &stack.ContainerSpec{Networks: []string{"lan", "own"},
+					Attached: map[string]stack.Attach{"lan": {MAC: "02:42:ac:11:00:07"}}}}},
+			{Name: "built", Runs: stack.Container, Image: "absent/own:1", Build: ".", ContainerWay: stack.ContainerWay{
+				Container: &stack.ContainerSpec{Networks: []string{"lan"},
+					Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
+		}}
+	var got []string
+	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
+	for _, n := range a.Needs {
+		if !n.Met {
+			got = append(got, fmt.Sprintf("%s (%s, %s): %s", n.Name, n.Level, strings.Join(n.For, " "), n.Found))
+		}
+	}
+	want := []string{"network pier (required, web built): the engine has none of that name",
+		"image absent/web:1 (required, web): quay asks for a login", "mac_address (optional, web): API 1.41",
+		"volumes of type image (required, built): API 1.41"}
+	if !slices.Equal(got, want) || a.Met {
+		t.Errorf("not met are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 }
 

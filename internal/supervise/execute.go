@@ -279,6 +279,11 @@ func startFailure(err error) (string, Why) {
 	if errors.As(err, &b) {
 		return "could not be started: " + err.Error(), b.why
 	}
+	var p *engine.PullError
+	if errors.As(err, &p) {
+		return "could not be started: " + err.Error() + "; the engine said: " + p.Cause.Error(),
+			Why{p.Finding.Code, p.Finding.Cause, p.Finding.Remedy}
+	}
 	if r, _ := diagnose.ReadLog(strings.NewReader(err.Error())); len(r.Causes) > 0 {
 		c := r.Causes[0]
 		return "could not be started: " + c.Cause + "; it said: " + err.Error(), Why{c.Code, c.Cause, c.Remedy}

@@ -79,7 +79,7 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 		log.Line(fmt.Sprintf("no newer image %s could be fetched, and the one that is here is used: %v", s.Image, err))
 		return nil
 	}
-	return fmt.Errorf("the image %s could not be fetched: %w", s.Image, err)
+	return err
 }
 
 // stale reports whether an image of this age is to be fetched again.

@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -369,5 +372,88 @@ func TestEveryKeyIsLookedAt(t *testing.T) {
 	}
 	if slices.Sort(absent); len(absent) > 0 {
 		t.Errorf("no case of testdata/keys shows: %s", strings.Join(absent, ", "))
+	}
+}
+
+// TestExternal uses a network and a volume that others have made, and leaves them there.
+func TestExternal(t *testing.T) {
+	t.Parallel()
+	e := realEngine(t)
+	if _, err := tiny(); err != nil {
+		t.Fatal(err)
+	}
+	name := fmt.Sprintf("nharbor-test-others-%d", os.Getpid())
+	api, err := client.New(client.WithHost(e.Address))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer api.Close()
+	ctx := context.Background()
+	if _, err := api.NetworkCreate(ctx, name, client.NetworkCreateOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	defer api.NetworkRemove(ctx, name, client.NetworkRemoveOptions{})
+	if _, err := api.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name}); err != nil {
+		t.Fatal(err)
+	}
+	defer api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
+	text := strings.ReplaceAll("services:\n  web:\n    image: TINY\n    command: [stay]\n    networks: [lan]\n"+
+		"    volumes: [kept:/kept]\nnetworks:\n  lan: {external: true, name: NAME}\n"+
+		"volumes:\n  kept: {external: {name: NAME}}\n", "NAME", name)
+	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text}}, api: api,
+		ids: map[string]string{}}
+	k.open(t, e)
+	k.make(t, e, true)
+	if got := k.value(t, "container", "web", "HostConfig/NetworkMode"); got != strconv.Quote(name) {
+		t.Errorf("its network is %s", got)
+	}
+	if got := k.value(t, "container", "web", "HostConfig/Mounts/0/Source"); got != strconv.Quote(name) {
+		t.Errorf("its volume is %s", got)
+	}
+	k.clean(t, e)
+	seen, err := e.Look(ctx, engine.Outside{Networks: []string{name, "nharbor-absent"}, Volumes: []string{name,
+		"nharbor-absent"}})
+	if err != nil || !slices.Equal(seen.Lacks, []string{"network nharbor-absent", "volume nharbor-absent"}) {
+		t.Errorf("of others the engine lacks %v, %v", seen.Lacks, err)
+	}
+}
+
+// TestPullSays asks registries that refuse, and one that isn't there, for an image.
+func TestPullSays(t *testing.T) {
+	t.Parallel()
+	e := realEngine(t)
+	answer := func(status int, code string) string {
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Docker-Distribution-Api-Version", "registry/2.0")
+			if r.URL.Path == "/v2/" && status != http.StatusUnauthorized {
+				return
+			}
+			if status == http.StatusUnauthorized {
+				w.Header().Set("Www-Authenticate", `Basic realm="quay"`)
+			}
+			w.WriteHeader(status)
+			fmt.Fprintf(w, `{"errors":[{"code":%q,"message":"no"}]}`, code)
+		}))
+		t.Cleanup(s.Close)
+		return strings.TrimPrefix(s.URL, "http://")
+	}
+	gone := httptest.NewServer(nil)
+	nobody := strings.TrimPrefix(gone.URL, "http://")
+	gone.Close()
+	for name, c := range map[string]struct{ registry, code string }{
+		"a login":     {answer(http.StatusUnauthorized, "UNAUTHORIZED"), "image-login"},
+		"no such tag": {answer(http.StatusNotFound, "MANIFEST_UNKNOWN"), "image-absent"},
+		"nobody":      {nobody, "image-unreachable"},
+	} {
+		ref := c.registry + "/saltmarsh/web:1"
+		err := e.Pull(t.Context(), ref, "", nil)
+		var p *engine.PullError
+		if !errors.As(err, &p) || p.Finding.Code != c.code {
+			t.Errorf("%s: %v (%+v)", name, err, p)
+		}
+		seen, err := e.Look(t.Context(), engine.Outside{Images: map[string]string{ref: ""}})
+		if err != nil || seen.Images[ref].Code != c.code {
+			t.Errorf("%s, asked before: %+v, %v", name, seen.Images, err)
+		}
 	}
 }

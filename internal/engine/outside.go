@@ -1,0 +1,160 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/moby/moby/client"
+
+	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/stack"
+)
+
+// Outside is what a launch needs of an engine and does not make itself.
+type Outside struct {
+	Networks []string
+	Volumes  []string
+	Images   map[string]string // the platform that is wanted, empty for the engine's own, by reference
+}
+
+// Seen is what an engine has of what was asked for.
+type Seen struct {
+	Version string
+	API     string
+	Lacks   []string                    // of the networks and volumes: "network NAME", "volume NAME"
+	Images  map[string]diagnose.Finding // of images that are neither here nor to be had: why
+}
+
+// patience is how long a registry may take to say whether it has an image.
+const patience = 8 * time.Second
+
+// Look tells what the engine has. Registries are asked at the same time, for images that are not here.
+func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
+	out := Seen{Version: e.Version, API: e.cli.ClientVersion(), Images: map[string]diagnose.Finding{}}
+	for _, name := range want.Networks {
+		if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); IsNotFound(err) {
+			out.Lacks = append(out.Lacks, "network "+name)
+		} else if err != nil {
+			return out, err
+		}
+	}
+	for _, name := range want.Volumes {
+		if _, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{}); IsNotFound(err) {
+			out.Lacks = append(out.Lacks, "volume "+name)
+		} else if err != nil {
+			return out, err
+		}
+	}
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	for ref, platform := range want.Images {
+		wait.Go(func() {
+			if has, err := e.HasImage(ctx, ref); err != nil || has {
+				return
+			}
+			ctx, cancel := context.WithTimeout(ctx, patience)
+			defer cancel()
+			_, err := e.cli.DistributionInspect(ctx, ref, client.DistributionInspectOptions{
+				EncodedRegistryAuth: loginFor(ctx, ref)})
+			if err == nil {
+				return
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			out.Images[ref] = imageFinding(ref, platform, err)
+		})
+	}
+	wait.Wait()
+	return out, nil
+}
+
+func imageFinding(ref, platform string, err error) diagnose.Finding {
+	host := registryOf(ref)
+	if host == hub {
+		host = "docker.io"
+	}
+	return (&diagnose.Image{Ref: ref, Registry: host, Platform: platform, Why: err.Error()}).Explain()
+}
+
+// PullError is an image that could not be fetched, with why.
+type PullError struct {
+	Ref     string
+	Finding diagnose.Finding
+	Cause   error
+}
+
+func (e *PullError) Error() string {
+	return fmt.Sprintf("the image %s could not be fetched: %s", e.Ref, e.Finding.Cause)
+}
+
+func (e *PullError) Unwrap() error { return e.Cause }
+
+// feature is something that an engine knows from a version of its API on.
+type feature struct {
+	key  string
+	from string
+	// must is true where the service won't work without it.
+	must bool
+	asks func(c *stack.ContainerSpec) bool
+}
+
+var features = []feature{
+	{"mac_address", "1.44", false, func(c *stack.ContainerSpec) bool {
+		return attached(c, func(a stack.Attach) bool { return a.MAC != "" })
+	}},
+	{"gw_priority", "1.48", false, func(c *stack.ContainerSpec) bool {
+		return attached(c, func(a stack.Attach) bool { return a.Gateway != 0 })
+	}},
+	{"annotations", "1.43", false, func(c *stack.ContainerSpec) bool { return len(c.Annotations) > 0 }},
+	{"healthcheck.start_interval", "1.44", false,
+		func(c *stack.ContainerSpec) bool { return c.Health != nil && c.Health.StartInterval > 0 }},
+	{"volumes of type image", "1.48", true, func(c *stack.ContainerSpec) bool {
+		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool { return m.Type == "image" })
+	}},
+	{"volume.subpath", "1.45", true, func(c *stack.ContainerSpec) bool {
+		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool { return m.Type == "volume" && m.Subpath != "" })
+	}},
+	{"bind.recursive: writable or readonly", "1.44", true, func(c *stack.ContainerSpec) bool {
+		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool {
+			return m.Recursive == "writable" || m.Recursive == "readonly"
+		})
+	}},
+}
+
+func attached(c *stack.ContainerSpec, is func(stack.Attach) bool) bool {
+	for _, a := range c.Attached {
+		if is(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// Feature is something that a service asks for and that an engine is too old for.
+type Feature struct {
+	Key  string
+	From string // the version of the API from which on engines know it
+	Must bool   // the service won't work without it
+}
+
+// TooOldFor lists what a container asks for that an engine of this version of the API doesn't know.
+func TooOldFor(api string, c *stack.ContainerSpec) (out []Feature) {
+	for _, f := range features {
+		if f.asks(c) && older(api, f.from) {
+			out = append(out, Feature{f.key, f.from, f.must})
+		}
+	}
+	return out
+}
+
+// older compares two versions of the API, which are a major and a minor number.
+func older(a, b string) bool {
+	var a1, a2, b1, b2 int
+	if _, err := fmt.Sscanf(a+" "+b, "%d.%d %d.%d", &a1, &a2, &b1, &b2); err != nil {
+		return false
+	}
+	return a1 < b1 || a1 == b1 && a2 < b2
+}
