@@ -34,7 +34,7 @@ func (a *app) launch() *cobra.Command {
 foreground, and Ctrl-C stops everything; with --background it returns when all
 answer, and nharbor stop stops it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			opt.Services = args
+			opt.Services, opt.Fixed = args, cmd.Flags().Changed("shift")
 			return a.runLaunch(cmd.Context(), opt, flags, vouched)
 		},
 	}
@@ -44,7 +44,8 @@ answer, and nharbor stop stops it.`,
 	f.StringArrayVar(&opt.Except, "except", nil, "leave this service out; may be repeated")
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
 	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
-	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy")
+	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy; by itself "+
+		"where another stack has the ports, and never with 0")
 	f.BoolVar(&opt.Literal, "literal", false, "keep to the letter: a plain depends_on waits until begun, "+
 		"a port without an address is published on all")
 	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
@@ -68,6 +69,9 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	m, err := s.Ready(ctx, opt, filling, a.waiting, a.filled)
 	if err != nil {
 		return left(err)
+	}
+	if m.Moved != nil && !a.json {
+		a.text().Line("Ports are moved by %d, since these are taken: %s.", m.Moved.By, strings.Join(m.Moved.Held, ", "))
 	}
 	if err := a.consent(ctx, m, vouched); err != nil {
 		return err
@@ -262,7 +266,12 @@ func (a *app) offer(ctx context.Context, plan *launch.Plan) {
 func (a *app) terminal() supervise.Terminal {
 	in, _ := a.in.(*os.File)
 	out, _ := a.err.(*os.File)
-	return supervise.Terminal{In: in, Out: out, Raw: func() (rows, columns uint, restore func(), err error) {
+	return supervise.Terminal{In: in, Out: out, Raw: raw(in, out)}
+}
+
+// raw hands over every key of a terminal as it is pressed.
+func raw(in, out *os.File) func() (rows, columns uint, restore func(), err error) {
+	return func() (rows, columns uint, restore func(), err error) {
 		before, err := term.MakeRaw(int(in.Fd()))
 		if err != nil {
 			return 0, 0, nil, err
@@ -272,7 +281,7 @@ func (a *app) terminal() supervise.Terminal {
 			width, height = 80, 24
 		}
 		return uint(height), uint(width), func() { term.Restore(int(in.Fd()), before) }, nil
-	}}
+	}
 }
 
 func whereOf(a *launch.Ask) string {

@@ -78,6 +78,7 @@ var cases = map[string]struct {
 	"engine-not-speaking": {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}),
 		"no container engine: status 404"},
 
+	"port-held-by-stack": {need(Need{Kind: "port", Holder: "api", Stack: "/w"}), "taken by api of the stack in /w"},
 	"tool-broken": {need(Need{Kind: "tool", Name: "node", Broken: "no library"}),
 		"it does not run: no library Run it by hand"},
 	"tool-absent": {need(Need{Kind: "tool", Absent: true, Install: "brew install go"}),

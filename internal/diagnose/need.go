@@ -11,6 +11,7 @@ type Need struct {
 	Install  string // the system's own command for a tool; empty if it isn't known
 	Holder   string // the program that holds a port; empty if it isn't known
 	PID      string // of that program
+	Stack    string // the workspace of another stack of ours whose service Holder is
 	Manager  string // the package manager that a login is for
 	Variable string // in which the login is expected
 	Key      string // of the setting that points at a server
@@ -38,6 +39,9 @@ var Needs = []Rule[Need]{
 		"no login for it was found", "Get a login from whoever runs it, and export it as {variable}.", ""},
 	{"source-login", kindOf("source", nil),
 		"no login for it was found", "Get a login from whoever runs it, and put it where {manager} looks for it.", ""},
+	{"port-held-by-stack", kindOf("port", func(n *Need) bool { return n.Stack != "" }),
+		"taken by {holder} of the stack in {stack}",
+		"Stop that one: nharbor -C {stack} stop. Or move this one to other ports: nharbor launch --shift 100", ""},
 	{"port-held", kindOf("port", func(n *Need) bool { return n.Holder != "" }),
 		"taken by {holder}, process {pid}",
 		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch --shift 100", ""},
@@ -66,5 +70,5 @@ var Needs = []Rule[Need]{
 func (n *Need) Explain() Finding {
 	return first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
 		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
-		"key": n.Key, "madeBy": n.MadeBy, "make": n.Make})
+		"key": n.Key, "stack": n.Stack, "madeBy": n.MadeBy, "make": n.Make})
 }

@@ -70,6 +70,35 @@ func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreate
 	return info.ExitCode, nil
 }
 
+// ExecPiped runs a command inside a running container that reads from in and writes to out and errOut, and gives its
+// exit code.
+func (e *Engine) ExecPiped(ctx context.Context, id string, command []string, in io.Reader, out, errOut io.Writer) (int,
+	error) {
+	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true,
+		AttachStderr: true})
+	if err != nil {
+		return -1, err
+	}
+	a, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return -1, err
+	}
+	defer a.Close()
+	defer context.AfterFunc(ctx, a.Close)()
+	go func() { // until the connection or the input ends
+		io.Copy(a.Conn, in)
+		a.CloseWrite()
+	}()
+	if _, err := stdcopy.StdCopy(out, errOut, a.Reader); err != nil {
+		return -1, err
+	}
+	info, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+	if err != nil {
+		return -1, err
+	}
+	return info.ExitCode, nil
+}
+
 // maxOutput is how many bytes of a command's output are read.
 const maxOutput = 1 << 20
 

@@ -25,7 +25,9 @@ import (
 
 // Local is this machine.
 type Local struct {
-	Dir string // the workspace
+	// Stacks tells which service of which other stack of ours holds a port.
+	Stacks map[int]stack.Owner
+	Dir    string // the workspace
 
 	owners sync.Once
 	held   map[int]*stack.Owner
@@ -119,6 +121,9 @@ func (l *Local) Engine(ctx context.Context, want engine.Outside) (engine.Seen, e
 func (l *Local) PortFree(host string, port int) (bool, *stack.Owner) {
 	if sockets.Free(host, port) {
 		return true, nil
+	}
+	if o, ok := l.Stacks[port]; ok {
+		return false, &o
 	}
 	l.owners.Do(func() { l.held = sockets.Owners() })
 	return false, l.held[port]

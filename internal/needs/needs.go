@@ -488,7 +488,7 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 			} else if free, owner := a.machine.PortFree(p.HostIP, p.Host); !free {
 				known := diagnose.Need{Kind: string(Port)}
 				if owner != nil {
-					known.Holder, known.PID = owner.Command, strconv.Itoa(owner.PID)
+					known.Holder, known.PID, known.Stack = owner.Command, strconv.Itoa(owner.PID), owner.Stack
 				}
 				f := known.Explain()
 				n.Met, n.Found, n.Remedy = false, f.Cause, f.Remedy

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/workspace"
 )
 
 // Idle makes sure that no stack of the workspace is launched. What a dead steward has left is removed.
@@ -62,6 +65,9 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 	filled(f)
 	m, err := now.Mix(opt)
 	if err != nil {
+		return nil, err
+	}
+	if m, err = m.makeRoom(ctx); err != nil {
 		return nil, err
 	}
 	faults = append(unmet(m.Needs(ctx, nil)), faults...)
@@ -133,4 +139,54 @@ func (f *Filled) Stale(now *Surveyed) []string {
 		return c.Services
 	}
 	return nil
+}
+
+// Moved tells that a stack's ports were moved by themselves, since another stack of ours has some of them.
+type Moved struct {
+	By   int
+	Held []string // "8080 (api of the stack in /x)"
+}
+
+// farthest is how far ports are moved by themselves.
+const farthest = 2000
+
+// makeRoom moves the ports of a stack while another one of ours holds some of them: by the next hundred at which all
+// are free. Where a person has said how far, or not at all, nothing is moved.
+func (m *Mixed) makeRoom(ctx context.Context) (*Mixed, error) {
+	if m.Options.Shift != 0 || m.Options.Fixed || m.Options.Literal {
+		return m, nil
+	}
+	others := supervise.Holding(ctx, workspace.ID(m.Root))
+	moved := Moved{}
+	var ports []stack.Port
+	for _, name := range m.Services() {
+		for _, p := range m.Mix.Stack.Service(name).Ports {
+			if p.Host == 0 {
+				continue
+			}
+			ports = append(ports, p)
+			if o, held := others[p.Host]; held && p.Transport == "tcp" && !sockets.Free(p.HostIP, p.Host) {
+				moved.Held = append(moved.Held, fmt.Sprintf("%d (%s of the stack in %s)", p.Host, o.Command, o.Stack))
+			}
+		}
+	}
+	if len(moved.Held) == 0 {
+		return m, nil
+	}
+	for moved.By = 100; moved.By <= farthest; moved.By += 100 {
+		if slices.ContainsFunc(ports, func(p stack.Port) bool {
+			to := p.Host + moved.By
+			return to > 65535 || p.Transport == "tcp" && !sockets.Free(p.HostIP, to)
+		}) {
+			continue
+		}
+		opt := m.Options
+		opt.Shift = moved.By
+		out, err := m.Surveyed.Mix(opt)
+		if err == nil {
+			out.Moved = &moved
+		}
+		return out, err
+	}
+	return m, nil // the needs tell who has which
 }

@@ -161,6 +161,7 @@ type Mixed struct {
 	Options launch.Options
 	Mix     *launch.Mixed
 	Order   *order.Order
+	Moved   *Moved // nil where the ports are as the files say, or as a person does
 }
 
 // Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an order that shows it
@@ -188,7 +189,8 @@ func (m *Mixed) Services() []string {
 
 // Needs asks this machine for all that the launch needs. Ports that the record's stack holds count as free.
 func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
-	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root})
+	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root,
+		Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
 	m.releases(ctx, a)
 	return a
 }

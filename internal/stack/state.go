@@ -94,6 +94,8 @@ func (c PortCheck) URL() string {
 type Owner struct {
 	PID     int    `json:"pid"`
 	Command string `json:"command"`
+	// Stack is the workspace of another stack of ours that it belongs to; Command is its service then.
+	Stack string `json:"stack,omitempty"`
 }
 
 // Check is the answer of the command check: contract nharbor.check/1.

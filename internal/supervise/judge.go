@@ -301,7 +301,7 @@ func (j *judgement) conclude(targets []*target) {
 			continue
 		}
 		j.out.Counts.Expected++
-		if j.alive && rec != nil && rec.running() {
+		if j.alive && rec != nil && rec.Running() {
 			j.out.Counts.Running++
 		}
 		if s.Good && s.Asked > 0 {

@@ -20,6 +20,7 @@ import (
 type Record struct {
 	PID      int             `json:"pid"` // of the steward
 	ID       string          `json:"id"`  // of the stack
+	Root     string          `json:"root"`
 	Socket   string          `json:"socket"`
 	Started  time.Time       `json:"started"`
 	Shift    int             `json:"shift"`
@@ -80,8 +81,8 @@ func (r *Record) Failures() []stack.Failure {
 	return append(failed, skipped...)
 }
 
-// running reports whether the service has, or is about to have, a process.
-func (s *RecordService) running() bool {
+// Running reports whether the service has, or is about to have, a process.
+func (s *RecordService) Running() bool {
 	switch s.State {
 	case stack.IsUp, stack.Running, stack.Quiet, stack.Starting:
 		return true

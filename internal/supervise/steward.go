@@ -177,6 +177,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	s.record = Record{
 		PID:     os.Getpid(),
 		ID:      plan.ID,
+		Root:    plan.Root,
 		Socket:  socket,
 		Started: time.Now(),
 		Shift:   plan.Shift,
