@@ -44,6 +44,8 @@ answer, and nharbor stop stops it.`,
 	f.StringArrayVar(&opt.Except, "except", nil, "leave this service out; may be repeated")
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
 	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
+	f.StringArrayVar(&opt.Provide, "provide", nil, "run a server that settings point at and nothing offers, such as "+
+		"postgres, in a container beside the stack; may be repeated")
 	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy; by itself "+
 		"where another stack has the ports, and never with 0")
 	f.BoolVar(&opt.Literal, "literal", false, "keep to the letter: a plain depends_on waits until begun, "+
@@ -66,7 +68,8 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	if err != nil {
 		return err
 	}
-	m, err := s.Ready(ctx, opt, filling, a.waiting, a.filled)
+	m, err := s.Ready(ctx, opt, filling, session.Asking{Waiting: a.waiting, Filled: a.filled,
+		Provide: a.provide()})
 	if err != nil {
 		return left(err)
 	}
@@ -104,6 +107,23 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	}
 	defer l.Close()
 	return a.follow(ctx, m, plan, l, begin)
+}
+
+// provide asks a person which servers are to be run that nothing here offers; nil where nobody can be asked.
+func (a *app) provide() func([]stack.Server) []string {
+	if !a.asks() {
+		return nil
+	}
+	return func(list []stack.Server) (kinds []string) {
+		for _, w := range list {
+			a.text().Line("%s wants a %s on port %d (%s), and nothing answers there.", w.For, w.Speaks, w.Port,
+				view.Where(w.At))
+			if a.yes("Run one in a container, kept with this stack?") {
+				kinds = append(kinds, w.Speaks)
+			}
+		}
+		return kinds
+	}
 }
 
 // filled says which settings files were written, and what of them should not be passed over.

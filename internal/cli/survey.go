@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -25,7 +24,14 @@ func (a *app) survey() *cobra.Command {
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
 		Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			w, err := a.surveyed(cmd.Context(), session.Code(!model && !write))
+			if model { // which needs no more than the compose files
+				w, err := a.opened(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.surveyCompose(w, reveal)
+			}
+			w, err := a.surveyed(cmd.Context(), session.Code(!write))
 			var f *stack.Fault
 			if w == nil || errors.As(err, &f) && f.Code == stack.CodeNothingFound {
 				return err
@@ -35,9 +41,6 @@ func (a *app) survey() *cobra.Command {
 			}
 			if why != "" {
 				return a.why(w.Stack, why, err)
-			}
-			if model {
-				return a.surveyCompose(cmd.Context(), w, reveal)
 			}
 			// What could be read is shown; what could not is the error.
 			if a.json {
@@ -95,8 +98,8 @@ func (a *app) draft(w *session.Surveyed) error {
 }
 
 // surveyCompose shows the model of the active compose files; those of several checkouts become one.
-func (a *app) surveyCompose(ctx context.Context, w *session.Surveyed, reveal bool) error {
-	projects, err := survey.Compose(w.Files, survey.Options{Root: w.Root, Checkouts: w.Stack.Checkouts,
+func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
+	projects, err := survey.Compose(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts,
 		Env: os.LookupEnv})
 	if err != nil {
 		return err

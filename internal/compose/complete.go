@@ -14,7 +14,7 @@ import (
 func contexts(model *Value, dir string) {
 	for _, m := range model.Get("services").orEmpty().Members {
 		build := m.Value.Get("build")
-		if build != nil && build.Kind == Mapping && build.Get("context") == nil && build.tag != "!reset" {
+		if build != nil && build.Kind == Mapping && build.Get("context") == nil && build.tag() != "!reset" {
 			build.Set("context", build.like(String, dir))
 		}
 	}

@@ -381,3 +381,79 @@ func BenchmarkLoad(b *testing.B) {
 		})
 	}
 }
+
+// large is a file of 17 MB with 700,000 keys.
+func large() []byte {
+	var out bytes.Buffer
+	out.WriteString("services:\n")
+	for i := range 14000 {
+		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.0\n    environment:\n", i, i)
+		for k := range 40 {
+			fmt.Fprintf(&out, "      SETTING_%d: value\n", k)
+		}
+		out.WriteString("    labels:\n      a: b\n      c: d\n      e: f\n    restart: unless-stopped\n    init: " +
+			"true\n")
+	}
+	return out.Bytes()
+}
+
+// TestLarge reads a large file in pieces, and finds the same as in the whole.
+func TestLarge(t *testing.T) {
+	t.Parallel()
+	for name, change := range map[string]func(string) string{
+		"as it is": func(s string) string { return s },
+		"windows":  func(s string) string { return strings.ReplaceAll(s, "\n", "\r\n") },
+		"a text of lines": func(s string) string {
+			return strings.Replace(s, "value\n", "|\n        a\n\n        "+
+				"b: c\n", 9)
+		},
+		"blocks after it": func(s string) string { return s + "volumes:\n  a: {}\nnetworks: {b: {}}\n" },
+		"several quotes": func(s string) string {
+			return strings.ReplaceAll(s, "value\n", "'a\n  # b\n  "+
+				"service-1: c'\n")
+		},
+		"with an anchor":   func(s string) string { return strings.Replace(s, "value\n", "&x value\n", 1) },
+		"a key of its own": func(s string) string { return s + "  service-1:\n    image: x\n" },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			data := []byte(change(string(services(3200))))
+			got, err := document("compose.yaml", data)
+			node, yamlErr := parseYAML(data)
+			if yamlErr != nil {
+				t.Fatal(yamlErr)
+			}
+			r := reader{file: "compose.yaml", data: data}
+			want := r.value(node, 0)
+			if (err != nil) != (len(r.faults) > 0) {
+				t.Fatalf("in pieces: %v; as a whole: %v", err, r.faults)
+			}
+			if err != nil {
+				return
+			}
+			a, errA := got.MarshalJSON()
+			b, errB := want.MarshalJSON()
+			if errA != nil || errB != nil || !bytes.Equal(a, b) {
+				t.Errorf("the model differs (%v, %v)", errA, errB)
+			}
+			if line := got.Get("services").Get("service-3000").Line; line != want.Get("services").Get(
+				"service-3000").Line {
+				t.Errorf("service-3000 stands on line %d", line)
+			}
+		})
+	}
+}
+
+// BenchmarkLarge reports the time, and the most memory that was held at once.
+func BenchmarkLarge(b *testing.B) {
+	data := large()
+	b.ReportAllocs()
+	for b.Loop() {
+		most := testbound.Peak(func() {
+			if _, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".", Options{}); err != nil {
+				b.Fatal(err)
+			}
+		})
+		b.ReportMetric(float64(most>>20), "MB-at-most")
+	}
+}

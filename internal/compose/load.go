@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"runtime/debug"
 	"slices"
 	"strings"
 
@@ -85,6 +86,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}, circling: map[string]bool{},
 		parsed: map[string]*Value{}}
+	if l.heavy() { // what is read stays, and would be held twice until a collection that comes late
+		defer debug.SetGCPercent(debug.SetGCPercent(tight))
+	}
 	l.name(shell, opt.Folder)
 	if p.Model = l.model(p.Files, p.Dir, nil); p.Model == nil {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
@@ -122,6 +126,26 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 }
 
 var unusable = expr.New(`[^a-z0-9_-]+`)
+
+// heavyFiles are so many bytes that their values take a noticeable part of a machine's memory; tight is how much may be
+// added, in percent, before memory is collected while they are read.
+const (
+	heavyFiles = 4 << 20
+	tight      = 25
+)
+
+// heavy reports whether the files are large together.
+func (l *loader) heavy() bool {
+	total := int64(0)
+	for _, name := range l.project.Files {
+		if fs.ValidPath(name) {
+			if info, err := fs.Stat(l.fsys, name); err == nil {
+				total += info.Size()
+			}
+		}
+	}
+	return total > heavyFiles
+}
 
 // name finds the project's name before anything else is read, since the files may ask for it: what the environment
 // says, else the last file that has one, else the folder.
@@ -375,10 +399,10 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			}
 		}
 		if len(uses) > 0 && oneVariable.MatchString(v.Text) {
-			v.variable = uses[0].Name
+			v.set(func(r *rare) { r.variable = uses[0].Name })
 		}
 		if len(uses) > 0 && behindKey.MatchString(v.Text) {
-			v.behind = uses[0].Name
+			v.set(func(r *rare) { r.behind = uses[0].Name })
 		}
 		v.Text, v.expanded = out, len(uses) > 0
 	case Mapping:
@@ -415,7 +439,8 @@ func (l *loader) notExpanded(v *Value, err error, data []byte) {
 		fault(stack.CodeComposeVariableRequired, missing, fmt.Sprintf(
 			"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable))
 	}
-	v.Text, v.expanded, v.variable = "", true, first.Variable
+	v.Text, v.expanded = "", true
+	v.set(func(r *rare) { r.variable = first.Variable })
 }
 
 // orEmpty gives an empty value for nil, so that its members can be walked.

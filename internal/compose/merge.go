@@ -8,9 +8,9 @@ import "strings"
 // replace each other.
 func merge(where string, base, over *Value) *Value {
 	switch {
-	case over.tag == "!reset":
+	case over.tag() == "!reset":
 		return nil
-	case base == nil, over.tag == "!override", over.Kind != base.Kind:
+	case base == nil, over.tag() == "!override", over.Kind != base.Kind:
 		return over
 	case where == "service.logging" && over.Get("driver").or("") != "" &&
 		over.Get("driver").or("") != base.Get("driver").or(""):

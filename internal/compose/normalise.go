@@ -59,7 +59,8 @@ func (n *normaliser) mapping(where string, v *Value) (out *Value, ok bool) {
 		return v.like(Mapping, ""), false
 	case Mapping:
 		out = v.like(Mapping, "")
-		out.tag, out.Members = v.tag, make([]Member, 0, len(v.Members))
+		out.Members = make([]Member, 0, len(v.Members))
+		out.withTag(v.tag())
 		return out, true
 	}
 	return n.wrong(where, v, "a mapping"), false
@@ -88,12 +89,12 @@ func object(keys map[string]rule) rule {
 					fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
 					remedy)
 				continue
-			case m.Value.tag == "!reset":
+			case m.Value.tag() == "!reset":
 				m.Value = m.Value.copy()
 			case r != nil && m.Value.Kind != Null:
-				tag := m.Value.tag
+				tag := m.Value.tag()
 				m.Value = r(n, join(where, m.Key), m.Value)
-				m.Value.tag = tag
+				m.Value.withTag(tag)
 			}
 			out.Members = append(out.Members, m)
 		}
@@ -109,10 +110,10 @@ func mapOf(r rule) rule {
 			return out
 		}
 		for _, m := range v.Members {
-			if m.Value.tag != "!reset" {
-				tag := m.Value.tag
+			if m.Value.tag() != "!reset" {
+				tag := m.Value.tag()
 				m.Value = r(n, join(where, m.Key), m.Value)
-				m.Value.tag = tag
+				m.Value.withTag(tag)
 			}
 			out.Members = append(out.Members, m)
 		}
@@ -216,7 +217,9 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 	out := v.like(Mapping, "")
 	out.Members = make([]Member, 0, len(v.Members)+len(v.Items))
 	add := func(key string, at, value *Value) {
-		out.Remove(key)
+		if v.Kind == Sequence { // which may name a key twice
+			out.Remove(key)
+		}
 		out.add(Member{Key: key, Line: at.Line, Column: at.Column, Value: value})
 	}
 	switch v.Kind {
@@ -224,7 +227,7 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 	case Mapping:
 		for _, m := range v.Members {
 			value := m.Value
-			if value.Kind != Null && value.tag == "" {
+			if value.Kind != Null && value.tag() == "" {
 				value = text(n, join(where, m.Key), value)
 			}
 			add(m.Key, &Value{Line: m.Line, Column: m.Column}, value)
@@ -238,7 +241,9 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 			key, value, has := strings.Cut(item.Text, "=")
 			if has {
 				member := item.like(String, value)
-				member.variable = item.behind
+				if item.rare != nil && item.rare.behind != "" {
+					member.set(func(r *rare) { r.variable = item.rare.behind })
+				}
 				add(key, item, member)
 			} else {
 				add(key, item, item.like(Null, ""))
@@ -254,7 +259,7 @@ func pairs(n *normaliser, where string, v *Value) *Value {
 func labels(n *normaliser, where string, v *Value) *Value {
 	out := pairs(n, where, v)
 	for i := range out.Members {
-		if m := &out.Members[i]; m.Value.Kind == Null && m.Value.tag == "" {
+		if m := &out.Members[i]; m.Value.Kind == Null && m.Value.tag() == "" {
 			m.Value = m.Value.like(String, "")
 		}
 	}

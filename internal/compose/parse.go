@@ -44,8 +44,11 @@ func document(file string, data []byte) (*Value, error) {
 		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save "+
 			"it as UTF-8.")
 	}
-	var root yaml.Node
-	if err := yaml.Load(data, &root, yaml.WithV3Defaults()); err != nil {
+	if tree, ok := inPieces(file, data); ok {
+		return tree, nil
+	}
+	root, err := parseYAML(data)
+	if err != nil {
 		if strings.Contains(err.Error(), "no documents") {
 			return &Value{Kind: Null, File: file, Line: 1, Column: 1}, nil
 		}
@@ -61,14 +64,26 @@ func document(file string, data []byte) (*Value, error) {
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
 	}
 	r := reader{file: file, data: data}
-	if root.Kind == 0 || len(root.Content) == 0 {
+	if root == nil {
 		return &Value{Kind: Null, File: file, Line: 1, Column: 1}, nil
 	}
-	v := r.value(root.Content[0], 0)
+	v := r.value(root, 0)
 	if len(r.faults) > 0 {
 		return nil, r.faults
 	}
 	return v, nil
+}
+
+// parseYAML gives the top of a document; nil for an empty one.
+func parseYAML(data []byte) (*yaml.Node, error) {
+	var root yaml.Node
+	if err := yaml.Load(data, &root, yaml.WithV3Defaults()); err != nil {
+		return nil, err
+	}
+	if root.Kind == 0 || len(root.Content) == 0 {
+		return nil, nil
+	}
+	return root.Content[0], nil
 }
 
 func firstInvalid(data []byte) int {
@@ -134,6 +149,7 @@ func excerpt(data []byte, line int) string {
 type reader struct {
 	file    string
 	data    []byte
+	before  int // lines of the file before data
 	faults  stack.Faults
 	aliased int
 	open    []*yaml.Node // anchors being written out
@@ -147,7 +163,7 @@ func (r *reader) fault(n *yaml.Node, text, remedy string) {
 }
 
 func (r *reader) value(n *yaml.Node, depth int) *Value {
-	v := &Value{File: r.file, Line: n.Line, Column: n.Column}
+	v := &Value{File: r.file, Line: n.Line + r.before, Column: n.Column}
 	if r.stop {
 		return v
 	}
@@ -166,7 +182,7 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 		return v
 	}
 	if n.Tag == "!reset" || n.Tag == "!override" {
-		v.tag = n.Tag
+		v.withTag(n.Tag)
 	}
 	switch n.Kind {
 	case yaml.AliasNode:
@@ -194,7 +210,7 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 
 func (r *reader) scalar(v *Value, n *yaml.Node) {
 	v.Kind, v.Text = String, n.Value
-	if v.tag != "" {
+	if v.tag() != "" {
 		if n.Value == "" || n.Value == "null" || n.Value == "~" {
 			v.Kind = Null
 		}
@@ -241,7 +257,7 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 				v.Members[first].Line), "Keep one of the two.")
 			continue
 		}
-		v.add(Member{Key: k.Value, Line: k.Line, Column: k.Column, Value: r.value(c, depth+1)})
+		v.add(Member{Key: k.Value, Line: k.Line + r.before, Column: k.Column, Value: r.value(c, depth+1)})
 	}
 	for _, m := range merges {
 		for _, member := range m.Members {

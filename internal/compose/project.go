@@ -70,7 +70,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
 		At: stack.Place{File: v.File, Line: m.Line}, Env: make(map[string]string, settings),
 		FromFiles: stack.FromFiles{EnvAt: make(map[string]stack.Place, settings),
-			EnvLiteral: make(map[string]bool, settings), EnvFrom: map[string]string{}},
+			EnvBehind: map[string]bool{}, EnvFrom: map[string]string{}},
 		ContainerWay: stack.ContainerWay{Address: m.Key},
 	}}
 	c := p.container(m.Key, v, env)
@@ -81,15 +81,17 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	for _, e := range v.Get("environment").orEmpty().Members {
 		if e.Value.Kind == Null {
 			if value, set := env(e.Key); set {
-				s.Env[e.Key] = value
+				s.Env[e.Key], s.EnvBehind[e.Key] = value, true
 			} else {
 				s.Unset = append(s.Unset, e.Key)
 			}
 		} else {
 			s.Env[e.Key] = e.Value.Text
-			s.EnvLiteral[e.Key] = !e.Value.expanded
-			if e.Value.variable != "" {
-				s.EnvFrom[e.Key] = e.Value.variable
+			if e.Value.expanded {
+				s.EnvBehind[e.Key] = true
+			}
+			if e.Value.variable() != "" {
+				s.EnvFrom[e.Key] = e.Value.variable()
 			}
 		}
 		s.EnvAt[e.Key] = stack.Place{File: e.Value.File, Line: e.Line}

@@ -16,7 +16,7 @@ import (
 )
 
 // Kind is what a Value is.
-type Kind int
+type Kind uint8
 
 // The kinds of values in a YAML document.
 const (
@@ -34,19 +34,57 @@ func (k Kind) String() string {
 
 // Value is a node of a compose file: a scalar, a mapping in the order of the file, or a sequence.
 type Value struct {
-	Kind    Kind
-	Text    string // a scalar's text
-	Members []Member
-	Items   []*Value
-	File    string
-	Line    int // from 1
-	Column  int // from 1
+	Kind     Kind
+	expanded bool   // a variable has contributed to it
+	Text     string // a scalar's text
+	Members  []Member
+	Items    []*Value
+	File     string
+	Line     int // from 1
+	Column   int // from 1
 
+	rare *rare // nil for most
+}
+
+// rare is what few values have. It is not changed once it is there, but for the index, since copies share it.
+type rare struct {
 	index    map[string]int // of the members by key, in a large mapping that was asked; see Get
 	tag      string         // "!reset" or "!override"
-	expanded bool           // a variable has contributed to it
 	variable string         // it is the value of this variable, and nothing else
 	behind   string         // it is KEY= and the value of this variable, and nothing else
+}
+
+// tag is "!reset", "!override" or empty.
+func (v *Value) tag() string {
+	if v.rare == nil {
+		return ""
+	}
+	return v.rare.tag
+}
+
+// variable names the variable whose value it is, and nothing else; empty for none.
+func (v *Value) variable() string {
+	if v.rare == nil {
+		return ""
+	}
+	return v.rare.variable
+}
+
+// set changes what is rare of this value alone.
+func (v *Value) set(change func(*rare)) {
+	own := rare{}
+	if v.rare != nil {
+		own = *v.rare
+	}
+	change(&own)
+	v.rare = &own
+}
+
+// withTag gives the value the tag of another.
+func (v *Value) withTag(tag string) {
+	if tag != v.tag() {
+		v.set(func(r *rare) { r.tag = tag })
+	}
 }
 
 // Member is one key of a mapping.
@@ -78,13 +116,14 @@ func (v *Value) find(key string) int {
 		}
 		return -1
 	}
-	if v.index == nil {
-		v.index = make(map[string]int, len(v.Members))
+	if v.rare == nil || v.rare.index == nil {
+		index := make(map[string]int, len(v.Members))
 		for i := range v.Members {
-			v.index[v.Members[i].Key] = i
+			index[v.Members[i].Key] = i
 		}
+		v.set(func(r *rare) { r.index = index })
 	}
-	if i, ok := v.index[key]; ok {
+	if i, ok := v.rare.index[key]; ok {
 		return i
 	}
 	return -1
@@ -112,8 +151,8 @@ func (v *Value) Set(key string, value *Value) {
 
 // add appends a member whose key is new.
 func (v *Value) add(m Member) {
-	if v.index != nil {
-		v.index[m.Key] = len(v.Members)
+	if v.rare != nil && v.rare.index != nil {
+		v.rare.index[m.Key] = len(v.Members)
 	}
 	v.Members = append(v.Members, m)
 }
@@ -122,7 +161,14 @@ func (v *Value) add(m Member) {
 func (v *Value) Remove(key string) {
 	if i := v.find(key); i >= 0 {
 		v.Members = append(v.Members[:i:i], v.Members[i+1:]...)
-		v.index = nil
+		v.forget()
+	}
+}
+
+// forget drops the index, which is wrong once members have gone or are those of a copy.
+func (v *Value) forget() {
+	if v.rare != nil && v.rare.index != nil {
+		v.set(func(r *rare) { r.index = nil })
 	}
 }
 
@@ -130,7 +176,7 @@ func (v *Value) Remove(key string) {
 func (v *Value) shallow() *Value {
 	c := *v
 	c.Members = append([]Member(nil), v.Members...)
-	c.index = nil
+	c.forget()
 	return &c
 }
 
@@ -141,8 +187,11 @@ func (v *Value) Scalar() bool {
 
 // like makes a value of another kind at v's place.
 func (v *Value) like(kind Kind, text string) *Value {
-	return &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded,
-		variable: v.variable}
+	out := &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded}
+	if variable := v.variable(); variable != "" {
+		out.set(func(r *rare) { r.variable = variable })
+	}
+	return out
 }
 
 // copy makes a deep copy.
@@ -151,13 +200,17 @@ func (v *Value) copy() *Value {
 		return nil
 	}
 	c := *v
-	c.index = nil
-	c.Members = make([]Member, len(v.Members))
+	c.forget()
+	if len(v.Members) > 0 {
+		c.Members = make([]Member, len(v.Members))
+	}
 	for i, m := range v.Members {
 		m.Value = m.Value.copy()
 		c.Members[i] = m
 	}
-	c.Items = make([]*Value, len(v.Items))
+	if len(v.Items) > 0 {
+		c.Items = make([]*Value, len(v.Items))
+	}
 	for i, item := range v.Items {
 		c.Items[i] = item.copy()
 	}

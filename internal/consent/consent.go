@@ -195,7 +195,7 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			continue
 		}
 		switch from := v.EnvFrom[key]; { // what settings give is told by their names: they may yet be filled
-		case v.EnvLiteral[key]:
+		case v.Literal(key):
 			key += "=" + v.Env[key]
 		case from != "":
 			key += "=${" + from + "}"

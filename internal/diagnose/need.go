@@ -1,5 +1,10 @@
 package diagnose
 
+import (
+	"fmt"
+	"strings"
+)
+
 // Need is what is known of something that a machine must have, and has not.
 type Need struct {
 	Kind     string // "tool", "port", "server", "disk" or "source"
@@ -16,6 +21,7 @@ type Need struct {
 	Variable string // in which the login is expected
 	Key      string // of the setting that points at a server
 	MadeBy   string // a script of the checkout that starts such a server; empty if there is none
+	Provide  string // what it speaks, where a launch can run one
 	Make     string // a command that starts such a server; empty where nobody says how
 }
 
@@ -68,7 +74,12 @@ var Needs = []Rule[Need]{
 
 // Explain tells what was found instead of what is needed, and what to do.
 func (n *Need) Explain() Finding {
-	return first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
+	out := first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
 		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
 		"key": n.Key, "stack": n.Stack, "madeBy": n.MadeBy, "make": n.Make})
+	if n.Provide != "" {
+		out.Remedy = fmt.Sprintf("Let the launch run one: nharbor launch --provide %s. Or: %s", n.Provide,
+			strings.ToLower(out.Remedy[:1])+out.Remedy[1:])
+	}
+	return out
 }

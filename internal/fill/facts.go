@@ -148,7 +148,7 @@ func (f *facts) secret(key, value string) {
 	switch {
 	case f.svc.EnvFrom[key] != "":
 		f.passwordFrom, f.fallback = f.svc.EnvFrom[key], value
-	case f.svc.EnvLiteral[key]:
+	case f.svc.Literal(key):
 		f.password = value
 	}
 }

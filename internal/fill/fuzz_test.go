@@ -28,10 +28,11 @@ func FuzzFill(f *testing.F) {
 		}
 		s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
 			Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container,
-			At:        stack.Place{File: "compose.yaml"},
-			Env:       map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
-			FromFiles: stack.FromFiles{EnvLiteral: map[string]bool{"POSTGRES_PASSWORD": true}},
-			Ports:     []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
+			At:  stack.Place{File: "compose.yaml"},
+			Env: map[string]string{"POSTGRES_PASSWORD": "tide-and-time"},
+			FromFiles: stack.FromFiles{EnvBehind: map[string]bool{},
+				EnvAt: map[string]stack.Place{"POSTGRES_PASSWORD": {File: "compose.yaml", Line: 5}}},
+			Ports: []stack.Port{{Host: 15432, Target: 5432, Speaks: "postgres"}}}},
 			EnvFiles: []stack.EnvFile{{Path: "target", Template: "template", Format: format, Present: existing != ""}}}
 		fsys := fstest.MapFS{"template": {Data: []byte(template)}}
 		if existing != "" {

@@ -96,7 +96,7 @@ func (m *maker) linkUp() {
 func (m *maker) committed(password string) bool {
 	return password != "" && slices.ContainsFunc(m.stack.Services, func(v stack.Service) bool {
 		for key, value := range v.Env {
-			if value == password && v.EnvLiteral[key] && dotenv.IsSecret(key, value) {
+			if value == password && v.Literal(key) && dotenv.IsSecret(key, value) {
 				return true
 			}
 		}

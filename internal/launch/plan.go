@@ -109,6 +109,7 @@ type Options struct {
 	Native     []string // services to run natively
 	Container  []string // services to run in a container
 	Shift      int      // added to every published port
+	Provide    []string // servers to run beside the stack, by what they speak
 	Fixed      bool     // the ports stay where they are, even where another stack of ours has them
 	Literal    bool
 	Background bool

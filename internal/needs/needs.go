@@ -527,6 +527,9 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 		}
 		if !n.Met {
 			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy, Make: howToRun(&w)}
+			if p := protocol.Named(w.Speaks); p != nil && (p.Beside != nil || w.Image != "") {
+				known.Provide = w.Speaks
+			}
 			if w.Fixed {
 				known.Key = ""
 			}

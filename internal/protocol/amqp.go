@@ -25,6 +25,7 @@ var amqp = &Protocol{
 		DefaultUser: "guest",
 		NoDatabase:  true,
 	},
+	Beside:  &Beside{Image: "rabbitmq:3", Data: "/var/lib/rabbitmq"},
 	images:  expr.New(`rabbit`),
 	schemes: expr.New(`^amqps?$`),
 	implied: map[string]int{"amqps": 5671},

@@ -37,6 +37,7 @@ var mongodb = &Protocol{
 		NoUser:   true,
 		Query:    "authSource=admin", // where the image keeps its first user
 	},
+	Beside:  &Beside{Image: "mongo:7", Data: "/data/db"},
 	images:  expr.New(`mongo`),
 	schemes: expr.New(`^mongodb(\+srv)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|mongo(db)?)`),

@@ -23,6 +23,7 @@ var mysql = &Protocol{
 		DefaultUser:  "root",
 		OneDatabase:  true,
 	},
+	Beside:  &Beside{Image: "mysql:8", Data: "/var/lib/mysql", Open: []string{"MYSQL_ALLOW_EMPTY_PASSWORD=yes"}},
 	images:  expr.New(`mysql|mariadb|percona`),
 	schemes: expr.New(`^(mysql2?|mariadb|jdbc:(mysql|mariadb))(\+\w+)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|mysql|mariadb|sql)`),

@@ -30,6 +30,8 @@ var postgres = &Protocol{
 		Must:        "POSTGRES_PASSWORD",
 		DefaultUser: "postgres",
 	},
+	Beside: &Beside{Image: "postgres:16", Data: "/var/lib/postgresql/data", Open: []string{
+		"POSTGRES_HOST_AUTH_METHOD=trust"}},
 	images:  expr.New(`postg(res|is)|timescale|pgvector`),
 	schemes: expr.New(`^(postgres(ql)?|postgis|jdbc:postgresql|psql)(\+\w+)?$`),
 	keys:    expr.New(`(?i)(^|[_.-])(db|database|postgres(ql)?|pg|sql)`),

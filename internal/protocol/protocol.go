@@ -30,6 +30,9 @@ type Protocol struct {
 	// SignIn is how others sign in; nil where nobody does.
 	SignIn *SignIn
 
+	// Beside is how one is run beside a stack of which nothing offers one; nil where that is not known.
+	Beside *Beside
+
 	images  *expr.Expr     // base names of images that serve it; nil for none
 	schemes *expr.Expr     // schemes of addresses, in lower case; nil for none
 	implied map[string]int // ports of schemes for which it is not the first of Ports
@@ -80,6 +83,43 @@ func (p *Protocol) RunsAs(user, database string) (out []string) {
 		add(root, "…")
 	} else if len(p.SignIn.Database) > 0 && !p.SignIn.NoUser {
 		add(p.SignIn.Password, "…")
+	}
+	return out
+}
+
+// Beside is how a server is run for a stack that has none.
+type Beside struct {
+	Image string   // where no file names one with its version
+	Data  string   // the folder in the container where its data is
+	Open  []string // KEY=VALUE of its environment that let everybody in, for settings without a password
+}
+
+// Environment is what the server's image is given so that it makes the database, the user and the password.
+func (p *Protocol) Environment(user, database, password string) map[string]string {
+	out := map[string]string{}
+	if p.SignIn == nil || len(p.SignIn.Password) == 0 || p.SignIn.NoUser && user == "" {
+		return out
+	}
+	set := func(keys []string, value string) {
+		if len(keys) > 0 && value != "" {
+			out[keys[0]] = value
+		}
+	}
+	set(p.SignIn.Database, database)
+	if user != p.SignIn.DefaultUser {
+		set(p.SignIn.User, user)
+		set(p.SignIn.Password, password)
+	}
+	if len(p.SignIn.RootPassword) > 0 {
+		set(p.SignIn.RootPassword, password)
+	} else {
+		set(p.SignIn.Password, password)
+	}
+	if password == "" && p.Beside != nil {
+		for _, kv := range p.Beside.Open {
+			key, value, _ := strings.Cut(kv, "=")
+			out[key] = value
+		}
 	}
 	return out
 }

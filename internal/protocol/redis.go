@@ -24,6 +24,7 @@ var redis = &Protocol{
 		"kombu", "laravel/framework"},
 	Scheme:  "redis",
 	SignIn:  &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
+	Beside:  &Beside{Image: "redis:7", Data: "/data"},
 	images:  expr.New(`redis|valkey|keydb|dragonfly`),
 	schemes: expr.New(`^(rediss?|valkeys?)$`),
 	keys:    expr.New(`(?i)(^|[_.-])(redis|valkey|cache|queue|celery|sidekiq)`),

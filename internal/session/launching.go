@@ -43,12 +43,11 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 
 // Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is
 // told as soon as the settings are written.
-func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, waiting func(),
-	filled func(*Filled)) (*Mixed, error) {
+func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, ask Asking) (*Mixed, error) {
 	if _, err := s.Mix(opt); err != nil { // a wrong name is said before anything is written
 		return nil, err
 	}
-	s, free, err := s.Alone(ctx, waiting)
+	s, free, err := s.Alone(ctx, ask.Waiting)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +61,7 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 	if err != nil && !(OnlyVariables(err) && len(faults) > 0) {
 		return nil, err
 	}
-	filled(f)
+	ask.Filled(f)
 	m, err := now.Mix(opt)
 	if err != nil {
 		return nil, err
@@ -70,7 +69,20 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 	if m, err = m.makeRoom(ctx); err != nil {
 		return nil, err
 	}
-	faults = append(unmet(m.Needs(ctx, nil)), faults...)
+	answer := m.Needs(ctx, nil)
+	if more := m.providable(answer); len(more) > 0 && ask.Provide != nil {
+		if kinds := ask.Provide(more); len(kinds) > 0 {
+			opt := m.Options
+			opt.Provide = append(slices.Clone(opt.Provide), kinds...)
+			moved := m.Moved
+			if m, err = now.Mix(opt); err != nil {
+				return nil, err
+			}
+			m.Moved = moved
+			answer = m.Needs(ctx, nil)
+		}
+	}
+	faults = append(unmet(answer), faults...)
 	if r, err := supervise.ReadRecord(s.Root); err == nil && r.Alive() { // another launch was first
 		return nil, now.Idle(ctx)
 	}
@@ -82,6 +94,35 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 			Text: "no service was found here that could be launched", Remedy: "See what was found: nharbor survey"}
 	}
 	return m, nil
+}
+
+// Asking is what a launch tells, and asks, on its way.
+type Asking struct {
+	Waiting func()        // another command of ours is at work here
+	Filled  func(*Filled) // the settings are written
+	// Provide chooses, by what they speak, among servers that nothing here offers and that a launch can run; nil where
+	// nobody can be asked.
+	Provide func([]stack.Server) []string
+}
+
+// providable are the servers that are wanted, that don't answer, and that the engine at hand could run.
+func (m *Mixed) providable(answer *needs.Answer) (out []stack.Server) {
+	for _, n := range answer.Needs {
+		if n.Kind == needs.Engine && !n.Met {
+			return nil
+		}
+	}
+	for _, n := range answer.Needs {
+		for _, w := range m.Mix.Stack.Servers {
+			if n.Kind == needs.Server && !n.Met && n.Name == fmt.Sprintf("%s on port %d", w.Speaks, w.Port) &&
+				launch.Providable(&w) && !slices.ContainsFunc(out, func(o stack.Server) bool {
+				return o.Speaks == w.Speaks
+			}) {
+				out = append(out, w)
+			}
+		}
+	}
+	return out
 }
 
 // unmet are the needs that stand in the way of a launch, as faults.

@@ -167,6 +167,15 @@ type Mixed struct {
 // Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an order that shows it
 // besides the error.
 func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
+	with, err := launch.Provide(s.Stack, opt.Provide)
+	if err != nil {
+		return nil, err
+	}
+	if with != s.Stack {
+		provided := *s
+		provided.Stack = with
+		s = &provided
+	}
 	mix, err := launch.Mix(s.Stack, opt)
 	if err != nil {
 		return nil, err

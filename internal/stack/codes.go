@@ -90,6 +90,7 @@ const (
 	CodeNotContainer             Code = "not-container"
 	CodeNotForThisSystem         Code = "not-for-this-system"
 	CodeNotKept                  Code = "not-kept"
+	CodeNotProvided              Code = "not-provided"
 	CodeNoShell                  Code = "no-shell"
 	CodeNotLaunched              Code = "not-launched"
 	CodeNotNative                Code = "not-native"

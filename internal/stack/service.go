@@ -17,6 +17,8 @@ const (
 	FromFramework  Origin = "framework"
 	FromReadme     Origin = "readme"
 	FromStackFile  Origin = "stackfile"
+	// FromProvide is a server that a person has asked for, since nothing of the stack offers one.
+	FromProvide Origin = "provide"
 )
 
 // Way is how a service runs.
@@ -71,8 +73,8 @@ type FromFiles struct {
 	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
 	// EnvAt tells where each key of Env was read.
 	EnvAt map[string]Place `json:"-"`
-	// EnvLiteral are the keys of Env whose values stand in the file itself, not behind a variable.
-	EnvLiteral map[string]bool `json:"-"`
+	// EnvBehind are the keys of Env that a compose file gives and whose values come of variables, at least in part.
+	EnvBehind map[string]bool `json:"-"`
 	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose file, that variable.
 	EnvFrom map[string]string `json:"-"`
 	// Remembered is true for a service that runs once and, once it has, not at the next launch.
@@ -204,4 +206,10 @@ func (v *Service) Mounts(dir string) bool {
 	return v.Container != nil && slices.ContainsFunc(v.Container.Mounts, func(m Mount) bool {
 		return m.Type == "bind" && (m.Source == dir || m.Source == "." || strings.HasPrefix(dir, m.Source+"/"))
 	})
+}
+
+// Literal reports whether a value of Env stands in a compose file itself, not behind a variable.
+func (v *Service) Literal(key string) bool {
+	_, given := v.Env[key]
+	return given && v.EnvBehind != nil && !v.EnvBehind[key] && !v.EnvAt[key].IsZero()
 }

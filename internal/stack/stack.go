@@ -98,6 +98,7 @@ type Server struct {
 	// Database and User are what settings sign in with; empty where they name none.
 	Database string `json:"database,omitempty"`
 	User     string `json:"user,omitempty"`
+	Password string `json:"-"`
 	// Image is one of such a server, with its version, that something else of the checkout uses, at ImageAt.
 	Image   string `json:"image,omitempty"`
 	ImageAt Place  `json:"imageAt,omitzero"`

@@ -30,6 +30,7 @@ var (
 		`client)$`)
 	// aDatabase and aUser are what the keys beside it end in.
 	aDatabase = expr.New(`(?i)^[._-]?(db_?name|database(_?name)?|name|db)$`)
+	aPassword = expr.New(`(?i)^[._-]?(pass(word|wd)?|pwd)$`)
 	aUser     = expr.New(`(?i)^[._-]?(user(_?name)?|login)$`)
 	// aName is a name that can be given to a server as it is.
 	aName = expr.New(`^[A-Za-z_][\w-]*$`)
@@ -45,6 +46,7 @@ func (s *surveyor) signInOf(w *stack.Server, all []value) {
 		w.Database = strings.TrimPrefix(u.Path, "/")
 		if u.User != nil {
 			w.User = u.User.Username()
+			w.Password, _ = u.User.Password()
 		}
 	}
 	for _, stem := range []string{partKey.ReplaceAllString(w.Key, ""), "development"} {
@@ -58,6 +60,8 @@ func (s *surveyor) signInOf(w *stack.Server, all []value) {
 				w.Database = v.text
 			case w.User == "" && aUser.MatchString(rest):
 				w.User = v.text
+			case w.Password == "" && aPassword.MatchString(rest):
+				w.Password = v.text
 			}
 		}
 	}

@@ -92,12 +92,12 @@ func (s *surveyor) signIns() {
 		}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			m := adminKey.FindStringSubmatch(key)
-			if m == nil || !v.EnvLiteral[key] || v.Env[key] == "" {
+			if m == nil || !v.Literal(key) || v.Env[key] == "" {
 				continue
 			}
 			password := ""
 			for _, name := range []string{"PASSWORD", "PASS", "PWD"} {
-				if k := m[1] + name; v.EnvLiteral[k] {
+				if k := m[1] + name; v.Literal(k) {
 					password = v.Env[k]
 				}
 			}

@@ -4,6 +4,7 @@ package testbound
 
 import (
 	"runtime"
+	"runtime/metrics"
 	"testing"
 	"time"
 )
@@ -24,4 +25,29 @@ func Within(t testing.TB, megabytes int, limit time.Duration, f func()) {
 	if took > limit {
 		t.Errorf("it takes %v, more than %v", took, limit)
 	}
+}
+
+// Peak runs f and gives the most bytes of heap that were held at once meanwhile, garbage included, as far as looking
+// every few milliseconds shows it.
+func Peak(f func()) uint64 {
+	sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}, {
+		Name: "/memory/classes/heap/unused:bytes"}}
+	done, most := make(chan struct{}), make(chan uint64)
+	go func() {
+		var high uint64
+		for tick := time.NewTicker(5 * time.Millisecond); ; {
+			metrics.Read(sample)
+			high = max(high, sample[0].Value.Uint64()+sample[1].Value.Uint64())
+			select {
+			case <-tick.C:
+			case <-done:
+				tick.Stop()
+				most <- high
+				return
+			}
+		}
+	}()
+	f()
+	close(done)
+	return <-most
 }
