@@ -9,6 +9,7 @@ require (
 	filippo.io/age v1.3.2
 	github.com/Masterminds/semver/v3 v3.5.0
 	github.com/containerd/errdefs v1.0.0
+	github.com/fsnotify/fsnotify v1.10.1
 	github.com/gofrs/flock v0.13.2
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/moby/docker-image-spec v1.3.1

@@ -62,6 +62,9 @@ func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.Con
 	for _, m := range v.Get("volumes").orEmpty().Items {
 		c.Mounts = append(c.Mounts, mounted(m))
 	}
+	for _, w := range v.Get("develop").Get("watch").orEmpty().Items {
+		c.Watch = append(c.Watch, watched(w))
+	}
 	networks(c, name, v)
 	return c
 }
@@ -294,6 +297,18 @@ func mode(v *Value) string {
 		}
 	}
 	return strings.TrimPrefix(strings.TrimPrefix(text, "0o"), "0O")
+}
+
+func watched(w *Value) stack.Watch {
+	out := stack.Watch{Action: w.Get("action").or(""), Path: w.Get("path").or("."), Target: w.Get("target").or(""),
+		Ignore: list(w.Get("ignore")), Include: list(w.Get("include")), Initial: truth(w.Get("initial_sync"))}
+	if e := w.Get("exec"); e != nil {
+		one := &Value{Kind: Sequence, Items: []*Value{e}}
+		if h := hooks(one); len(h) == 1 {
+			out.Exec = &h[0]
+		}
+	}
+	return out
 }
 
 func mounted(m *Value) stack.Mount {

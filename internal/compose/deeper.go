@@ -148,13 +148,15 @@ var blkio = object(map[string]rule{
 })
 
 var develop = object(map[string]rule{"watch": listOf(object(map[string]rule{
-	"action": choice("rebuild", "sync", "restart", "sync+restart", "sync+exec"), "path": text, "target": text,
+	"action": choice("rebuild", "sync", "restart", "sync+restart", "sync+exec"), "path": filePath, "target": text,
 	"ignore": oneOrMore(text), "include": oneOrMore(text),
-	"exec": anything, "initial_sync": truthOf,
+	"exec": object(hookKeys), "initial_sync": truthOf,
 }))})
 
-var hook = listOf(object(map[string]rule{"command": words, "user": text, "privileged": truthOf, "working_dir": text,
-	"environment": pairs}))
+var hookKeys = map[string]rule{"command": words, "user": text, "privileged": truthOf, "working_dir": text,
+	"environment": pairs}
+
+var hook = listOf(object(hookKeys))
 
 var credentialSpec = object(map[string]rule{"config": text, "file": text, "registry": text})
 

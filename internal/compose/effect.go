@@ -50,8 +50,6 @@ var unobeyed = map[string]lack{
 	"deploy.resources.reservations.generic_resources": cluster,
 	"deploy.resources.reservations.cpus":              cluster,
 	"deploy.resources.reservations.pids":              cluster,
-	"develop": {stack.Note, "is not watched yet", "Restart what you have " +
-		"changed: nharbor restart"},
 }
 
 // unobeyedAtTop are those of networks, volumes, secrets and configs.

@@ -184,6 +184,11 @@ func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 	for _, h := range c.PostStart {
 		say("after its start runs: %s", strings.Join(h.Command, " "))
 	}
+	for _, w := range c.Watch {
+		if w.Exec != nil {
+			say("when files of %s change runs: %s", w.Path, strings.Join(w.Exec.Command, " "))
+		}
+	}
 	for _, h := range c.PreStop {
 		say("before its end runs: %s", strings.Join(h.Command, " "))
 	}

@@ -75,6 +75,8 @@ var cases = map[string]struct {
 	"image-unreachable": {image(`Get "https://quay.example/v2/": dial tcp: lookup quay.example: no such host`),
 		"can't be reached"},
 	"image-unknown": {image("odd"), "the engine says: odd"},
+	"engine-not-reached": {engine(Engine{Lack: NotReached, Address: "ssh://quay", Why: "Permission denied"}),
+		"can't be reached by ssh: Permission denied"},
 	"engine-not-speaking": {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}),
 		"no container engine: status 404"},
 

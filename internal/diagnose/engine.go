@@ -10,6 +10,7 @@ const (
 	NotInstalled Lack = "not-installed"
 	NotStarted   Lack = "not-started"
 	NotPermitted Lack = "not-permitted"
+	NotReached   Lack = "not-reached"  // the machine that it is on lets nobody in
 	NotSpeaking  Lack = "not-speaking" // something answers, but it is no engine
 )
 
@@ -50,6 +51,10 @@ var Engines = []Rule[Engine]{
 		"Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the " +
 			"group can " +
 			"become root.", ""},
+	{"engine-not-reached", lacks(NotReached, nil),
+		"the engine at {address} can't be reached by ssh: {why}",
+		"Try it by hand, without a password being asked: ssh HOST docker version. Its key and its user go into " +
+			"~/.ssh/config.", ""},
 	{"engine-not-speaking", lacks(NotSpeaking, nil),
 		"what answers at {address} is no container engine: {why}", "Check DOCKER_HOST.", ""},
 }

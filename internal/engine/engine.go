@@ -41,6 +41,8 @@ type Engine struct {
 	cli     *client.Client
 	Address string // of the API: unix:///… or tcp://…
 	Version string
+	// Remote is true for one on another machine.
+	Remote bool
 }
 
 // Unavailable says that no engine can be used, and why.
@@ -70,6 +72,11 @@ func (u *Unavailable) explain() diagnose.Finding {
 func addresses() []string {
 	if host := os.Getenv("DOCKER_HOST"); host != "" {
 		return []string{host}
+	}
+	if name := chosen(); name != "" {
+		if c, err := NamedContext(name); err == nil {
+			return []string{c.Host}
+		}
 	}
 	if runtime.GOOS == "windows" {
 		return []string{client.DefaultDockerHost}
@@ -115,7 +122,11 @@ func weight(l diagnose.Lack) int {
 
 // At connects to the engine whose API is at address. The error is an *Unavailable.
 func At(ctx context.Context, address string) (*Engine, error) {
-	cli, err := client.New(client.WithHost(address), client.WithTLSClientConfigFromEnv())
+	opts, err := options(address)
+	var cli *client.Client
+	if err == nil {
+		cli, err = client.New(opts...)
+	}
 	if err != nil {
 		return nil, &Unavailable{Lack: diagnose.NotSpeaking, Address: address, Cause: err}
 	}
@@ -123,7 +134,9 @@ func At(ctx context.Context, address string) (*Engine, error) {
 	defer cancel()
 	v, err := cli.ServerVersion(ctx, client.ServerVersionOptions{})
 	if err == nil {
-		return &Engine{cli: cli, Address: address, Version: v.Version}, nil
+		e := &Engine{cli: cli, Address: address, Version: v.Version}
+		e.Remote = e.elsewhere(ctx)
+		return e, nil
 	}
 	cli.Close()
 	u := &Unavailable{Lack: diagnose.NotSpeaking, Address: address, Cause: err}
@@ -131,6 +144,8 @@ func At(ctx context.Context, address string) (*Engine, error) {
 	switch {
 	case errors.Is(err, os.ErrPermission), isUnix && denied(socket):
 		u.Lack = diagnose.NotPermitted
+	case strings.HasPrefix(address, "ssh://"):
+		u.Lack = diagnose.NotReached
 	case client.IsErrConnectionFailed(err) || errors.As(err, new(*net.OpError)):
 		u.Lack = diagnose.NotStarted
 		if _, statErr := os.Stat(socket); isUnix && statErr != nil && !installed() && os.Getenv("DOCKER_HOST") == "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"github.com/moby/moby/api/types/image"
 	"github.com/moby/moby/client"
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
@@ -95,10 +96,19 @@ func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) err
 	if err != nil {
 		return err
 	}
-	for _, img := range list.Items {
-		if err := e.RemoveImage(ctx, img.ID); err != nil {
+	// One that others were built from goes after those.
+	left := list.Items
+	for len(left) > 0 {
+		var refused []image.Summary
+		for _, img := range left {
+			if failed := e.RemoveImage(ctx, img.ID); failed != nil {
+				err, refused = failed, append(refused, img)
+			}
+		}
+		if len(refused) == len(left) {
 			return err
 		}
+		left = refused
 	}
 	return nil
 }

@@ -28,15 +28,7 @@ type loginFile struct {
 }
 
 func readLogins() (l loginFile) {
-	dir := os.Getenv("DOCKER_CONFIG")
-	if dir == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return l
-		}
-		dir = filepath.Join(home, ".docker")
-	}
-	if data, err := os.ReadFile(filepath.Join(dir, "config.json")); err == nil {
+	if data, err := os.ReadFile(filepath.Join(configDir(), "config.json")); err == nil {
 		json.Unmarshal(data, &l) // what can't be read is no login
 	}
 	return l

@@ -167,7 +167,7 @@ func (c *Container) follow(output func() io.WriteCloser) {
 		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err)}
 	default:
 		if s, err := c.engine.Inspect(ctx, c.ID); err == nil && s.OutOfMem {
-			c.exit.Signal = "the system: out of memory"
+			c.exit.Signal, c.exit.Memory = "the system: out of memory", true
 		}
 	}
 	c.engine.Remove(ctx, c.ID)

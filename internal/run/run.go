@@ -25,6 +25,8 @@ type Exit struct {
 	Code   int
 	Signal string // what ended it, if a signal did
 	Err    error  // why it could not be followed to its end
+	// Memory is true where the system has ended it since it took more than it may.
+	Memory bool
 }
 
 // OK reports whether the process ended as it should.

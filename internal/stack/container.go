@@ -21,6 +21,7 @@ type ContainerSpec struct {
 	PostStart   []Hook            `json:"postStart,omitempty"`
 	PreStop     []Hook            `json:"preStop,omitempty"`
 	Handed      []Handed          `json:"handed,omitempty"` // secrets and configs
+	Watch       []Watch           `json:"watch,omitempty"`
 	Mounts      []Mount           `json:"mounts,omitempty"`
 	VolumesFrom []string          `json:"volumesFrom,omitempty"`
 	// EngineSocket is true for a service that may use the engine itself.
@@ -78,6 +79,17 @@ type Handed struct {
 
 	Content  string `json:"content,omitempty"` // what it holds, where no file does
 	External bool   `json:"external,omitempty"`
+}
+
+// Watch is what is done when files change while a container runs.
+type Watch struct {
+	Action  string   `json:"action"`           // sync, restart, sync+restart, sync+exec or rebuild
+	Path    string   `json:"path"`             // relative to the workspace
+	Target  string   `json:"target,omitempty"` // in the container, of sync
+	Ignore  []string `json:"ignore,omitempty"` // relative to the path, as in an ignore file
+	Include []string `json:"include,omitempty"`
+	Exec    *Hook    `json:"exec,omitempty"`
+	Initial bool     `json:"initial,omitempty"` // the files are put there at the start too
 }
 
 // Hook is a command that runs in a container when it has started, or before it is stopped.

@@ -140,6 +140,27 @@ func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) er
 	}
 }
 
+// healthSays is what a health check that fails has to say, its last line.
+func (x *Executor) healthSays(proc run.Process, test []string) string {
+	c, ok := proc.(*run.Container)
+	if !ok {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	var out strings.Builder
+	code, err := x.engine.Hook(ctx, c.ID, stack.Hook{Command: test}, &out)
+	if err != nil || code == 0 {
+		return ""
+	}
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	said := fmt.Sprintf(": it ends with %d", code)
+	if last := lines[len(lines)-1]; last != "" {
+		said += ", and says: " + last
+	}
+	return said
+}
+
 // startContainers makes and starts the containers of a service: one, or as many as the files ask for.
 func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *logs.Log) (run.Process, error) {
 	count := 1
@@ -165,7 +186,34 @@ func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *
 	if err != nil {
 		return nil, err
 	}
+	if x.engine.Remote {
+		x.forward(s, proc, log)
+	}
 	return proc, nil
+}
+
+// forward lets the ports of a service on another machine be reached at this one's loopback, as long as it runs.
+func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
+	ctx, cancel := context.WithCancel(context.Background())
+	go func() {
+		<-proc.Done()
+		cancel()
+	}()
+	for _, p := range s.Ports {
+		if p.Host == 0 || p.Transport != "tcp" {
+			continue
+		}
+		if err := x.engine.Forward(ctx, p.Host); err != nil {
+			log.Line(fmt.Sprintf("port %d of the engine's machine can't be led to this one's: %v", p.Host, err))
+		}
+	}
+	for _, m := range s.Container.Mounts {
+		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
+			log.Line(fmt.Sprintf("the engine is on another machine: %s went along as it is now, and later changes "+
+				"are not "+
+				"seen there", m.Source))
+		}
+	}
 }
 
 func (x *Executor) ownName(service string) string { return "nharbor-" + x.plan().ID + "-" + service }
@@ -206,7 +254,7 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		}
 		ip := port.HostIP
 		if ip == "" && !p.Options.Literal { // a file that names no address hardly means the whole network
-			ip = "127.0.0.1"
+			ip = x.engine.PublishIP()
 		}
 		spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
 			Transport: port.Transport})
@@ -215,6 +263,19 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		switch {
 		case m.Type == "volume" && m.Source != "":
 			m.Source = volumeName(p.ID, p.Volumes, m.Source)
+		case m.Type == "bind" && x.engine.Remote && filepath.IsLocal(filepath.FromSlash(m.Source)):
+			// A folder here can't be seen there: its files go along, as they are now.
+			files, volume, err := x.along(m)
+			if err != nil {
+				return out, err
+			}
+			out.Files = append(out.Files, files...)
+			if volume {
+				spec.Mounts = append(spec.Mounts, stack.Mount{Type: "volume", Target: m.Target})
+			}
+			continue
+		case m.Type == "bind" && x.engine.Remote:
+			m.Source = strings.TrimPrefix(m.Source, "~") // a folder of the engine's own machine
 		case m.Type == "bind":
 			source, err := hostPath(p.Root, m.Source, !m.MustExist)
 			if err != nil {
@@ -224,10 +285,63 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		}
 		spec.Mounts = append(spec.Mounts, m)
 	}
+	changed, err := x.initial(s)
+	if err != nil {
+		return out, err
+	}
+	out.Files = append(out.Files, changed...)
 	if socket, ok := strings.CutPrefix(x.engine.Address, "unix://"); ok && c.EngineSocket {
 		spec.Mounts = append(spec.Mounts, stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
 	}
 	return out, nil
+}
+
+// maxAlong is how many bytes of a folder go along to an engine on another machine.
+const maxAlong = 256 << 20
+
+// along reads the files of a bind mount for a container on another machine; volume is true where it is a folder, whose
+// place a volume takes that goes with the container.
+func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err error) {
+	top, err := os.OpenRoot(x.plan().Root)
+	if err != nil {
+		return nil, false, err
+	}
+	defer top.Close()
+	name := filepath.FromSlash(m.Source)
+	info, err := top.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) && !m.MustExist {
+		return nil, true, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	total := 0
+	add := func(name, target string, mode fs.FileMode) error {
+		data, err := top.ReadFile(filepath.FromSlash(name))
+		if total += len(data); total > maxAlong {
+			return fmt.Errorf("%s holds more than %d MB, too much to go along to the engine's machine", m.Source,
+				maxAlong>>20)
+		}
+		files = append(files, engine.File{Target: target, Data: data, Mode: int64(mode.Perm())})
+		return err
+	}
+	if !info.IsDir() {
+		return files, false, add(m.Source, m.Target, info.Mode())
+	}
+	err = fs.WalkDir(top.FS(), path.Clean(m.Source), func(at string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			if d != nil && d.IsDir() && d.Name() == ".nharbor" {
+				return fs.SkipDir
+			}
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		return add(at, path.Join(m.Target, strings.TrimPrefix(at, path.Clean(m.Source))), info.Mode())
+	})
+	return files, true, err
 }
 
 // readFor reads what a container gets of files of the checkout: labels, profiles of the kernel's filter, secrets and

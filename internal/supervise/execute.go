@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nimbleharbor/internal/diagnose"
@@ -52,11 +53,13 @@ type Executor struct {
 	cores   chan struct{} // a place for each step and build that may run at once
 	journal *journal
 
-	mu      sync.RWMutex
-	current *launch.Plan
-	nodes   map[stack.NodeID]*node
-	data    map[string]string  // by volume: what tells its content from that of one of the same name
-	makings map[string]*making // images that are built, or were, by the sum of what they come of
+	mu       sync.RWMutex
+	current  *launch.Plan
+	nodes    map[stack.NodeID]*node
+	data     map[string]string // by volume: what tells its content from that of one of the same name
+	renewing atomic.Int32      // services that are being started again since their files have changed
+	watchers map[stack.NodeID]*watcher
+	makings  map[string]*making // images that are built, or were, by the sum of what they come of
 }
 
 // plan is the plan as it stands: a restart may bring another.
@@ -84,7 +87,8 @@ func (x *Executor) all() []*node {
 func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs *logs.Folder, memory *memory.Memory,
 	keeper *Keeper) *Executor {
 	x := &Executor{ctx: ctx, current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(),
-		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{}, cores: make(
+		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{},
+		watchers: map[stack.NodeID]*watcher{}, cores: make(
 			chan struct{}, max(1, runtime.NumCPU()))}
 	for _, o := range plan.Order.Nodes {
 		x.nodes[o.ID] = newNode(plan, o.ID)
@@ -101,6 +105,7 @@ func (x *Executor) Run() error {
 		}
 		return err
 	}
+	x.watchAll()
 	var wait sync.WaitGroup
 	for _, o := range x.plan().Order.Nodes {
 		n := x.at(o.ID)

@@ -28,6 +28,7 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 )
@@ -455,5 +456,63 @@ func TestPullSays(t *testing.T) {
 		if err != nil || seen.Images[ref].Code != c.code {
 			t.Errorf("%s, asked before: %+v, %v", name, seen.Images, err)
 		}
+	}
+}
+
+// TestWatch changes files while a container runs that is to get them, and one that is to be started again for them.
+func TestWatch(t *testing.T) {
+	t.Parallel()
+	e := realEngine(t)
+	if _, err := tiny(); err != nil {
+		t.Fatal(err)
+	}
+	text := "services:\n  web:\n    image: TINY\n    command: [stay]\n    develop:\n      watch:\n" +
+		"        - {action: sync, path: pages, target: /site, ignore: ['*.tmp'], initial_sync: true}\n" +
+		"        - {action: sync+restart, path: conf, target: /conf}\n"
+	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text, "pages/first": "one",
+		"conf/c": "1"}}, ids: map[string]string{}}
+	k.open(t, e)
+	defer k.clean(t, e)
+	k.make(t, e, true)
+	within := func(words ...string) string {
+		c, ok := k.x.at("service:web").now().Process.(*run.Container)
+		if !ok {
+			return ""
+		}
+		out, _, _ := e.Output(t.Context(), c.ID, append([]string{"/tiny"}, words...))
+		return strings.TrimSpace(string(out))
+	}
+	await := func(what, want string, words ...string) {
+		t.Helper()
+		got := ""
+		for end := time.Now().Add(time.Minute); time.Now().Before(end); {
+			if got = within(words...); got == want {
+				return
+			}
+		}
+		t.Fatalf("%s: %q, want %q", what, got, want)
+	}
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(k.x.plan().Root, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	await("at the start", "one", "read", "/site/first")
+	if err := os.MkdirAll(filepath.Join(k.x.plan().Root, "pages", "deep"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write("pages/left.tmp", "x")
+	write("pages/deep/second", "two")
+	await("a new folder", "two", "read", "/site/deep/second")
+	before := k.x.at("service:web").now().Process.(*run.Container).ID
+	write("conf/c", "2")
+	await("after another start", "2", "read", "/conf/c")
+	await("what had gone in before", "two", "read", "/site/deep/second")
+	if c, ok := k.x.at("service:web").now().Process.(*run.Container); !ok || c.ID == before {
+		t.Error("it was not started again")
+	}
+	if got := within("list", "/site"); strings.Contains(got, "tmp") {
+		t.Errorf("what is ignored has gone in: %s", got)
 	}
 }

@@ -97,6 +97,9 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 	default:
 		words, why := x.said(log)
 		text := exit.String() + words
+		if exit.Memory && why.Code == "" {
+			why = outOfMemory(n.svc)
+		}
 		if exit.OK() {
 			text = "ended by itself, although it should stay up" + words
 		}
@@ -107,6 +110,18 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 		x.endFor(n, stack.Failed, text, why)
 	}
 	log.Close()
+}
+
+// outOfMemory says what to do for a container that the system has ended.
+func outOfMemory(s *launch.Service) Why {
+	w := Why{Code: "memory-full", Cause: "it took more memory than the engine's machine has to give",
+		Remedy: "Run fewer things at once, or give the engine's machine more memory."}
+	if s.Container != nil && s.Container.Memory > 0 {
+		w.Cause = fmt.Sprintf("it took more than the %d MB of memory that its compose file allows",
+			s.Container.Memory>>20)
+		w.Remedy = "Allow it more: mem_limit, or deploy.resources.limits.memory."
+	}
+	return w
 }
 
 // Starting again: the first pause, the longest, and after how long of staying up it begins anew. A service that was
@@ -219,7 +234,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 			if ended() {
 				return "", "", Why{}
 			}
-			return stack.Quiet, "it runs, but its health check does not succeed", Why{}
+			return stack.Quiet, "it runs, but its health check does not succeed" + x.healthSays(proc, test), Why{}
 		}
 		said = append(said, "healthy")
 	}

@@ -91,7 +91,7 @@ func (x *Executor) Kill() {
 
 // Running counts the services that have a process, or will have one again.
 func (x *Executor) Running() int {
-	count := 0
+	count := int(x.renewing.Load())
 	for _, n := range x.all() {
 		if l := n.now(); !l.Over && (l.Process != nil || l.Again > 0) {
 			count++
