@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -26,6 +28,7 @@ import (
 func (a *app) launch() *cobra.Command {
 	var flags fillFlags
 	var opt launch.Options
+	var on []string
 	var vouched pinned
 	c := &cobra.Command{
 		Use:   "launch [SERVICE...]",
@@ -34,6 +37,17 @@ func (a *app) launch() *cobra.Command {
 foreground, and Ctrl-C stops everything; with --background it returns when all
 answer, and nharbor stop stops it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			for _, words := range on {
+				name, service, ok := strings.Cut(words, "=")
+				if !ok || name == "" || service == "" {
+					return wrongCall(fmt.Sprintf("--on takes CONTEXT=SERVICE, and not %q", words),
+						"The contexts of container engines: docker context ls")
+				}
+				if opt.On == nil {
+					opt.On = map[string]string{}
+				}
+				opt.On[service] = name
+			}
 			opt.Services, opt.Fixed = args, cmd.Flags().Changed("shift")
 			return a.runLaunch(cmd.Context(), opt, flags, vouched)
 		},
@@ -44,6 +58,7 @@ answer, and nharbor stop stops it.`,
 	f.StringArrayVar(&opt.Except, "except", nil, "leave this service out; may be repeated")
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
 	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
+	f.StringArrayVar(&on, "on", nil, "run a service on another engine, CONTEXT=SERVICE; may be repeated")
 	f.StringArrayVar(&opt.Provide, "provide", nil, "run a server that settings point at and nothing offers, such as "+
 		"postgres, in a container beside the stack; may be repeated")
 	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy; by itself "+
@@ -101,12 +116,26 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		}
 		a.text().Line("%s. What they say: nharbor logs --follow", line)
 	}
+	a.exposed(plan)
 	l, err := supervise.Start(plan, self, []string{"steward"})
 	if err != nil {
 		return err
 	}
 	defer l.Close()
 	return a.follow(ctx, m, plan, l, begin)
+}
+
+// exposed says which ports others on the network can reach, since containers on other engines need them.
+func (a *app) exposed(plan *launch.Plan) {
+	var list []string
+	for _, id := range slices.Sorted(maps.Keys(plan.Services)) {
+		for _, p := range plan.Services[id].Exposed {
+			list = append(list, fmt.Sprintf("%s at %s:%d", id.Title(), p.HostIP, p.Host))
+		}
+	}
+	if len(list) > 0 && !a.json {
+		a.text().Line("Published on the network too, for containers on other engines: %s.", strings.Join(list, ", "))
+	}
 }
 
 // provide asks a person which servers are to be run that nothing here offers; nil where nobody can be asked.

@@ -360,6 +360,7 @@ func (e *Engine) Inspect(ctx context.Context, id string) (Status, error) {
 
 // Listed is one container of a list.
 type Listed struct {
+	On                *Engine // where it is listed; nil where nobody needs to know
 	ID, Name, Service string
 	Running           bool
 	Labels            map[string]string

@@ -47,7 +47,7 @@ func NamedContext(name string) (Context, error) {
 	id := hex.EncodeToString(sum[:])
 	data, err := os.ReadFile(filepath.Join(configDir(), "contexts", "meta", id, "meta.json"))
 	if err != nil {
-		return Context{}, fmt.Errorf("there is no context %q of the container engine: %w", name, err)
+		return Context{}, fmt.Errorf("there is no context of that name; docker context ls shows those that there are")
 	}
 	var kept struct {
 		Endpoints map[string]struct{ Host string }

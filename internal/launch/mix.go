@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -64,6 +65,20 @@ func (m *mixer) locate(reader *stack.Service, host string, port int) (to string,
 		return "", 0, false
 	}
 	now := m.Stack.Service(ref.Service)
+	if address := m.elsewhere(reader, now); address != "" {
+		if ref.Port < 0 && port <= 0 {
+			return "", 0, false
+		}
+		at := stack.Port{Target: port}
+		if ref.Port >= 0 {
+			at = now.Ports[ref.Port]
+		}
+		if at.Host == 0 {
+			at.Host = m.open(now, at.Target)
+		}
+		m.expose(reader, now, at, address)
+		return address, at.Host, true
+	}
 	if ref.Port < 0 { // a port that no file declares
 		if reader.Runs == stack.Native && now.Runs == stack.Container && port > 0 {
 			return "localhost", m.open(now, port), true
@@ -95,8 +110,12 @@ func (m *mixer) open(svc *stack.Service, target int) int {
 			return p.Host
 		}
 	}
+	ip := "127.0.0.1"
+	if m.plan.Options.On[svc.Name] != "" {
+		ip = "" // on another machine: where that one is reached
+	}
 	m.opened[svc.Name] = append(m.opened[svc.Name], stack.Port{Host: host, Target: target, Transport: "tcp",
-		Speaks: "tcp", HostIP: "127.0.0.1", At: svc.At})
+		Speaks: protocol.OfPort(svc.Image, target), HostIP: ip, At: svc.At})
 	return host
 }
 

@@ -96,6 +96,10 @@ type Service struct {
 	Build     string // the folder that its image is built from; empty for one that is fetched
 	ImageTag  string // what a built image is called
 	Container *stack.ContainerSpec
+	// Across is where a container finds services on other engines, NAME=ADDRESS each.
+	Across []string
+	// Exposed are its ports as they are published for those on other engines, on top of Ports.
+	Exposed []stack.Port
 
 	own   []string // of the environment, what settings and compose files give; known only where the plan is made
 	files []string // settings files that it reads; the same
@@ -104,11 +108,13 @@ type Service struct {
 
 // Options are what a person asks of a launch.
 type Options struct {
-	Services   []string
-	Except     []string
-	Native     []string // services to run natively
-	Container  []string // services to run in a container
-	Shift      int      // added to every published port
+	Services  []string
+	Except    []string
+	Native    []string // services to run natively
+	Container []string // services to run in a container
+	Shift     int      // added to every published port
+	// On are the services that run on other engines, with the contexts of those.
+	On         map[string]string
 	Provide    []string // servers to run beside the stack, by what they speak
 	Fixed      bool     // the ports stay where they are, even where another stack of ours has them
 	Literal    bool
@@ -120,6 +126,15 @@ type Options struct {
 // terms of that one.
 type Mixed struct {
 	Survey, Stack *stack.Stack
+	// Engines are the contexts over which the services are spread; empty where there is one engine.
+	Engines map[string]Where
+}
+
+// Where is how an engine on another machine and this one reach each other.
+type Where struct {
+	Host   string // the engine's machine, as seen from here
+	Here   string // this machine, as seen from there
+	Tunnel bool   // its own ports are published on its loopback, and led here
 }
 
 // pair is a service as the files have it, and as it is to be launched.
@@ -157,6 +172,15 @@ func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 	for _, name := range opt.Container {
 		if err := toContainer(out.Service(name)); err != nil {
 			return nil, err
+		}
+	}
+	for name, context := range opt.On {
+		svc := out.Service(name)
+		if svc == nil || svc.Runs != stack.Container {
+			return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer,
+				Text: fmt.Sprintf("%s can't run on the engine %s: no container of that name is launched here",
+					name, context),
+				Remedy: "See what there is: nharbor survey"}
 		}
 	}
 	return &Mixed{Survey: s, Stack: &out}, nil
@@ -253,6 +277,7 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	// Ports that a native service needs of a container and that no file publishes are published on the loopback alone.
 	for id, svc := range p.Services {
 		svc.Ports = append(svc.Ports, m.opened[svc.Name]...)
+		svc.Exposed = m.exposed[svc.Name]
 		p.Services[id] = svc
 	}
 	for i := range s.Projects {
@@ -395,6 +420,7 @@ type mixer struct {
 	plan    *Plan
 	shell   []string
 	secrets map[string]bool
+	exposed map[string][]stack.Port // by service: ports published for containers on other engines
 	opened  map[string][]stack.Port // by service: ports published for native services
 }
 
@@ -416,6 +442,7 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 	}
 	maps.Copy(values, svc.Env)
 	m.rewrite(svc, values)
+	out.Across = m.across(svc)
 	out.Container = svc.Container // it may have come to need this machine's name
 	if svc.Runs == stack.Native {
 		out.Command = m.ownPort(svc, values)

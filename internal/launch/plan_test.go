@@ -189,7 +189,7 @@ func TestMissingEnvFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = Make(t.TempDir(), fstest.MapFS{}, &Mixed{s, s}, o, Options{})
+	_, err = Make(t.TempDir(), fstest.MapFS{}, &Mixed{Survey: s, Stack: s}, o, Options{})
 	if faults := stack.AllFaults(err); err == nil || len(faults) != 1 || faults[0].Code != "env-file-missing" ||
 		faults[0].At.Line != 4 {
 		t.Errorf("the error is %v", err)

@@ -174,6 +174,9 @@ func (c *Container) follow(output func() io.WriteCloser) {
 	close(c.done)
 }
 
+// Engine is the one that it runs on.
+func (c *Container) Engine() *engine.Engine { return c.engine }
+
 // Done implements Process.
 func (c *Container) Done() <-chan struct{} { return c.done }
 

@@ -242,6 +242,12 @@ func committed(ctx context.Context, root string, checkouts []stack.Checkout, fil
 
 // Plan works out what a steward executes.
 func (m *Mixed) Plan() (*launch.Plan, error) {
+	if len(m.Options.On) > 0 && m.Mix.Engines == nil {
+		var err error
+		if m.Mix.Engines, err = supervise.Whereabouts(context.Background(), m.Options); err != nil {
+			return nil, err
+		}
+	}
 	return launch.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
 }
 

@@ -23,57 +23,60 @@ import (
 )
 
 func (x *Executor) prepareEngine(ctx context.Context) error {
-	if x.engine == nil {
-		return nil
-	}
 	labels := map[string]string{engine.LabelStack: x.plan().ID}
 	// Containers of an earlier launch that nobody could stop would hold names and ports.
-	left, err := x.engine.List(ctx, labels)
-	if err != nil {
-		return err
-	}
-	for _, c := range left {
-		if err := x.engine.Remove(ctx, c.ID); err != nil {
+	for _, e := range x.engines() {
+		left, err := e.List(ctx, labels)
+		if err != nil {
 			return err
+		}
+		for _, c := range left {
+			if err := e.Remove(ctx, c.ID); err != nil {
+				return err
+			}
 		}
 	}
 	return x.ensure(ctx)
 }
 
-// ensure makes the networks and volumes that the plan asks for and that are not there yet.
+// ensure makes the networks and volumes that the plan asks for and that are not there yet, each on the engine of the
+// services that use it.
 func (x *Executor) ensure(ctx context.Context) error {
 	labels := map[string]string{engine.LabelStack: x.plan().ID, engine.LabelRoot: x.plan().Root}
 	data := map[string]string{}
-	networks := map[string]bool{}
-	volumes := map[string]bool{}
+	type place struct {
+		on   *engine.Engine
+		name string
+	}
+	networks, volumes := map[place]bool{}, map[place]bool{}
 	for _, s := range x.plan().Services {
 		if s.Runs != stack.Container || s.Container == nil {
 			continue
 		}
+		on := x.on(s.Name)
 		for _, n := range s.Container.Networks {
-			networks[n] = true
+			networks[place{on, n}] = true
 		}
 		for _, m := range s.Container.Mounts {
 			if m.Type == "volume" && m.Source != "" {
-				volumes[m.Source] = true
+				volumes[place{on, m.Source}] = true
 			}
 		}
 	}
 	for n := range networks {
-		if spec := x.plan().Networks[n]; !spec.External {
-			if err := x.engine.EnsureNetwork(ctx, networkName(x.plan(), n), spec, labels); err != nil {
-				return fmt.Errorf("making the network %s: %w", n, err)
+		if spec := x.plan().Networks[n.name]; !spec.External {
+			if err := n.on.EnsureNetwork(ctx, networkName(x.plan(), n.name), spec, labels); err != nil {
+				return fmt.Errorf("making the network %s: %w", n.name, err)
 			}
 		}
 	}
 	for v := range volumes {
-		if !x.plan().Volumes[v].External {
-			id, err := x.engine.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v), x.plan().Volumes[v],
-				labels)
+		if spec := x.plan().Volumes[v.name]; !spec.External {
+			id, err := v.on.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v.name), spec, labels)
 			if err != nil {
-				return fmt.Errorf("making the volume %s: %w", v, err)
+				return fmt.Errorf("making the volume %s: %w", v.name, err)
 			}
-			data[v] = id
+			data[v.name] = id
 		}
 	}
 	x.mu.Lock()
@@ -109,7 +112,7 @@ func (x *Executor) healthTest(ctx context.Context, proc run.Process) []string {
 	if !ok {
 		return nil
 	}
-	s, err := x.engine.Inspect(ctx, c.ID)
+	s, err := c.Engine().Inspect(ctx, c.ID)
 	if err != nil || len(s.Test) < 2 {
 		return nil
 	}
@@ -124,12 +127,12 @@ func (x *Executor) healthTest(ctx context.Context, proc run.Process) []string {
 
 // awaitHealth runs the health check until it succeeds. The engine runs it too, but only at its
 // interval; we need not wait for that.
-func (x *Executor) awaitHealth(ctx context.Context, id string, test []string) error {
+func awaitHealth(ctx context.Context, e *engine.Engine, id string, test []string) error {
 	for pause := 20 * time.Millisecond; ; pause = min(pause*3/2, time.Second) {
-		if code, err := x.engine.Exec(ctx, id, test); err == nil && code == 0 {
+		if code, err := e.Exec(ctx, id, test); err == nil && code == 0 {
 			return nil
 		}
-		if s, err := x.engine.Inspect(ctx, id); err == nil && s.Health == "healthy" {
+		if s, err := e.Inspect(ctx, id); err == nil && s.Health == "healthy" {
 			return nil
 		}
 		select {
@@ -149,7 +152,7 @@ func (x *Executor) healthSays(proc run.Process, test []string) string {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	var out strings.Builder
-	code, err := x.engine.Hook(ctx, c.ID, stack.Hook{Command: test}, &out)
+	code, err := c.Engine().Hook(ctx, c.ID, stack.Hook{Command: test}, &out)
 	if err != nil || code == 0 {
 		return ""
 	}
@@ -175,18 +178,18 @@ func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *
 		}
 		specs = append(specs, spec)
 	}
-	proc, err := run.StartContainers(ctx, x.engine, specs, log.Stream)
+	proc, err := run.StartContainers(ctx, x.on(s.Name), specs, log.Stream)
 	if named := s.Container.Named; named != "" && engine.IsConflict(err) && specs[0].Name == named {
 		// The name is somebody else's, whom we leave alone; ours is found by the others all the same.
 		specs[0].Name = x.ownName(s.Name)
 		log.Line(fmt.Sprintf("another container is called %s already, so that this one is called %s", named,
 			specs[0].Name))
-		proc, err = run.StartContainers(ctx, x.engine, specs, log.Stream)
+		proc, err = run.StartContainers(ctx, x.on(s.Name), specs, log.Stream)
 	}
 	if err != nil {
 		return nil, err
 	}
-	if x.engine.Remote {
+	if x.on(s.Name).Remote {
 		x.forward(s, proc, log)
 	}
 	return proc, nil
@@ -203,7 +206,7 @@ func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
 		if p.Host == 0 || p.Transport != "tcp" {
 			continue
 		}
-		if err := x.engine.Forward(ctx, p.Host); err != nil {
+		if err := x.on(s.Name).Forward(ctx, p.Host); err != nil {
 			log.Line(fmt.Sprintf("port %d of the engine's machine can't be led to this one's: %v", p.Host, err))
 		}
 	}
@@ -248,13 +251,20 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 	if err := x.attach(spec, s); err != nil {
 		return out, err
 	}
+	spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), s.Across...)
+	if index == 0 {
+		for _, p := range s.Exposed {
+			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
+				Transport: "tcp"})
+		}
+	}
 	for _, port := range s.Ports {
 		if port.Host == 0 || index > 0 && port.Host+index > port.HostTo {
 			continue // one port of this machine leads to one container
 		}
 		ip := port.HostIP
 		if ip == "" && !p.Options.Literal { // a file that names no address hardly means the whole network
-			ip = x.engine.PublishIP()
+			ip = x.on(s.Name).PublishIP()
 		}
 		spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
 			Transport: port.Transport})
@@ -263,7 +273,7 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		switch {
 		case m.Type == "volume" && m.Source != "":
 			m.Source = volumeName(p.ID, p.Volumes, m.Source)
-		case m.Type == "bind" && x.engine.Remote && filepath.IsLocal(filepath.FromSlash(m.Source)):
+		case m.Type == "bind" && x.on(s.Name).Remote && filepath.IsLocal(filepath.FromSlash(m.Source)):
 			// A folder here can't be seen there: its files go along, as they are now.
 			files, volume, err := x.along(m)
 			if err != nil {
@@ -274,7 +284,7 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 				spec.Mounts = append(spec.Mounts, stack.Mount{Type: "volume", Target: m.Target})
 			}
 			continue
-		case m.Type == "bind" && x.engine.Remote:
+		case m.Type == "bind" && x.on(s.Name).Remote:
 			m.Source = strings.TrimPrefix(m.Source, "~") // a folder of the engine's own machine
 		case m.Type == "bind":
 			source, err := hostPath(p.Root, m.Source, !m.MustExist)
@@ -290,7 +300,7 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		return out, err
 	}
 	out.Files = append(out.Files, changed...)
-	if socket, ok := strings.CutPrefix(x.engine.Address, "unix://"); ok && c.EngineSocket {
+	if socket, ok := strings.CutPrefix(x.on(s.Name).Address, "unix://"); ok && c.EngineSocket {
 		spec.Mounts = append(spec.Mounts, stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
 	}
 	return out, nil
@@ -477,6 +487,16 @@ func (x *Executor) containerOf(service string) (string, error) {
 	return "", fmt.Errorf("it needs the container of %s, which does not run", service)
 }
 
+// across is the address at which a service finds another one that is on another engine; empty for one on its own.
+func across(s *launch.Service, other string) string {
+	for _, kv := range s.Across {
+		if name, ip, _ := strings.Cut(kv, "="); name == other {
+			return ip
+		}
+	}
+	return ""
+}
+
 // attach puts a container into its networks, under all of its names.
 func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 	c := s.Container
@@ -485,6 +505,10 @@ func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 		other, alias, ok := strings.Cut(l, ":")
 		if !ok || alias == other {
 			continue // it is found by its own name
+		}
+		if ip := across(s, other); ip != "" {
+			spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), alias+"="+ip)
+			continue
 		}
 		id, err := x.containerOf(other)
 		if err != nil {

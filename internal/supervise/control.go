@@ -175,13 +175,18 @@ func Left(ctx context.Context, root string) bool {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	e, err := engine.Connect(ctx)
-	if err != nil {
-		return false
+	opt := launch.Options{}
+	if r, err := ReadRecord(root); err == nil && r != nil {
+		opt = r.Options
 	}
-	defer e.Close()
-	list, err := e.List(ctx, map[string]string{engine.LabelStack: id})
-	return err == nil && len(list) > 0
+	engines, _ := everyEngine(ctx, opt)
+	defer closeAll(engines)
+	for _, e := range engines {
+		if list, err := e.List(ctx, map[string]string{engine.LabelStack: id}); err == nil && len(list) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
@@ -259,21 +264,30 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 			return out, err
 		}
 	}
-	e, err := engine.Connect(ctx)
-	if err != nil {
+	opt := launch.Options{}
+	if r != nil {
+		opt = r.Options
+	}
+	engines, err := everyEngine(ctx, opt)
+	defer closeAll(engines)
+	if err != nil && len(engines) == 0 {
 		var u *engine.Unavailable
 		if errors.As(err, &u) && (u.Lack == diagnose.NotInstalled || r != nil && !r.inContainers()) {
 			return out, nil // then there are no volumes either
 		}
 		return out, err
 	}
-	defer e.Close()
 	labels := map[string]string{engine.LabelStack: workspace.ID(root)}
-	if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
-		return out, err
+	for _, e := range engines {
+		if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+			return out, err
+		}
+		removed, err := e.RemoveVolumes(ctx, labels)
+		if out.Volumes = append(out.Volumes, removed...); err != nil {
+			return out, err
+		}
 	}
-	out.Volumes, err = e.RemoveVolumes(ctx, labels)
-	return out, err
+	return out, nil
 }
 
 // cleanUp ends what a dead steward has left. Its keeper has most likely done so already.
@@ -289,21 +303,23 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	found = len(marked(workspace.ID(root), "")) > 0 || found
 	left := askMarked(workspace.ID(root), "", grace)
 	if containers || len(r.Services) == 0 {
-		e, err := engine.Connect(ctx)
+		engines, err := everyEngine(ctx, r.Options)
+		defer closeAll(engines)
 		if err != nil && !containers {
 			return found, nil // nothing says that there are any
 		}
-		if err != nil {
+		if err != nil && len(engines) == 0 {
 			return found, err
 		}
-		defer e.Close()
-		list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
-		if err != nil {
-			return found, err
-		}
-		found = found || len(list) > 0
-		if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
-			return found, err
+		for _, e := range engines {
+			list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
+			if err != nil {
+				return found, err
+			}
+			found = found || len(list) > 0
+			if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+				return found, err
+			}
 		}
 	}
 	if len(left) > 0 {

@@ -48,7 +48,7 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 		}
 		return run.Attached(ctx, s.Dir, command, s.Environment, e.In, e.Out, e.Err)
 	}
-	c, err := engine.Connect(ctx)
+	c, err := connectOn(ctx, e.Plan.Options.On[e.Service])
 	if err != nil {
 		return -1, err
 	}

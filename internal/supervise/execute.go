@@ -44,8 +44,9 @@ const (
 // Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line
 // with another plan meanwhile. All but Run may be called from several goroutines.
 type Executor struct {
-	ctx     context.Context // of everything that is started, now or later
-	engine  *engine.Engine  // nil if nothing runs in containers
+	ctx     context.Context           // of everything that is started, now or later
+	engine  *engine.Engine            // nil if nothing runs in containers, or all of it elsewhere
+	others  map[string]*engine.Engine // by their contexts
 	logs    *logs.Folder
 	memory  *memory.Memory
 	keeper  *Keeper

@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
 )
 
@@ -19,13 +20,19 @@ import (
 func (j *judgement) lookInto(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	e, err := engine.Connect(ctx)
-	if err != nil {
-		return
+	opt := launch.Options{}
+	if j.Record != nil {
+		opt = j.Record.Options
 	}
-	j.engine = e
-	j.containers, err = e.List(ctx, nil)
-	j.known = err == nil
+	j.engines, _ = everyEngine(ctx, opt)
+	for _, e := range j.engines {
+		list, err := e.List(ctx, nil)
+		for i := range list {
+			list[i].On = e
+		}
+		j.containers = append(j.containers, list...)
+		j.known = j.known || err == nil
+	}
 }
 
 // holder is the running container for which the engine holds a port.

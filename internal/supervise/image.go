@@ -55,7 +55,7 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 // be had.
 func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 	s := n.svc
-	has, err := x.engine.HasImage(ctx, s.Image)
+	has, err := x.on(s.Name).HasImage(ctx, s.Image)
 	if err != nil {
 		return err
 	}
@@ -63,14 +63,14 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 	if s.Container != nil {
 		policy, platform = s.Container.PullPolicy, s.Container.Platform
 	}
-	if has && !stale(policy, time.Since(x.engine.ImageSince(ctx, s.Image))) {
+	if has && !stale(policy, time.Since(x.on(s.Name).ImageSince(ctx, s.Image))) {
 		return nil
 	}
 	if policy == "never" {
 		return fmt.Errorf("the image %s is not on this machine, and pull_policy: never forbids to fetch it", s.Image)
 	}
 	done := x.announce(n, "fetching "+s.Image)
-	err = x.engine.Pull(ctx, s.Image, platform, log.Line)
+	err = x.on(s.Name).Pull(ctx, s.Image, platform, log.Line)
 	done()
 	switch {
 	case err == nil:
@@ -151,7 +151,7 @@ func (x *Executor) built(ctx context.Context, n *node, s *launch.Service, log *l
 		return one.err
 	}
 	if one.tag != s.ImageTag {
-		if err := x.engine.Tag(ctx, one.tag, s.ImageTag); err != nil {
+		if err := x.on(s.Name).Tag(ctx, one.tag, s.ImageTag); err != nil {
 			return err
 		}
 	}
@@ -164,7 +164,7 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 		if name == "" {
 			continue
 		}
-		labels, err := x.engine.ImageLabels(ctx, name)
+		labels, err := x.on(s.Name).ImageLabels(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -172,7 +172,7 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 			log.Line(fmt.Sprintf("the image is not called %s: another one of that name is here already", name))
 			continue
 		}
-		if err := x.engine.Tag(ctx, s.ImageTag, name); err != nil {
+		if err := x.on(s.Name).Tag(ctx, s.ImageTag, name); err != nil {
 			return err
 		}
 	}
@@ -183,7 +183,7 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *engine.BuildSpec, sum string,
 	log *logs.Log) error {
 	again := spec.NoCache || spec.PullBase || spec.Remote != "" || s.Container.PullPolicy == "build"
-	if labels, err := x.engine.ImageLabels(ctx, s.ImageTag); err != nil {
+	if labels, err := x.on(s.Name).ImageLabels(ctx, s.ImageTag); err != nil {
 		return err
 	} else if labels[engine.LabelBuild] == sum && !again {
 		return nil
@@ -194,7 +194,7 @@ func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *e
 	}
 	done := x.announce(n, "building "+from)
 	defer done()
-	if err := x.engine.Build(ctx, *spec, log.Line); err != nil {
+	if err := x.on(s.Name).Build(ctx, *spec, log.Line); err != nil {
 		words, why := x.said(log)
 		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", from, err, words), why}
 	}
@@ -249,7 +249,7 @@ func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log 
 		if err := x.built(ctx, n, &base, log, append(way, s.Name)); err != nil {
 			return nil, "", err
 		}
-		labels, err := x.engine.ImageLabels(ctx, base.ImageTag)
+		labels, err := x.on(s.Name).ImageLabels(ctx, base.ImageTag)
 		if err != nil {
 			return nil, "", err
 		}

@@ -23,7 +23,7 @@ func (j *judgement) lookInside(ctx context.Context, known *diagnose.Port, c *eng
 	if known.Check.Verdict != stack.Refuses && !accepted {
 		return
 	}
-	list, ok := listensInside(ctx, j.engine, c.ID)
+	list, ok := listensInside(ctx, c.On, c.ID)
 	if !ok {
 		return
 	}

@@ -50,9 +50,7 @@ func (q Judging) Ask(ctx context.Context) stack.Check {
 		return s.Runs == stack.Container && len(s.Ports) > 0
 	}) {
 		j.lookInto(ctx)
-		if j.engine != nil {
-			defer j.engine.Close()
-		}
+		defer closeAll(j.engines)
 	}
 	now := r.Merge(services)
 	targets := j.targets(now)
@@ -73,9 +71,9 @@ type judgement struct {
 	Judging
 	alive      bool
 	owners     map[int]*stack.Owner
-	containers []engine.Listed // all of the engine's, where it could be asked
-	known      bool            // and it could
-	engine     *engine.Engine  // only while it is asked
+	containers []engine.Listed  // all of the engine's, where it could be asked
+	known      bool             // and it could
+	engines    []*engine.Engine // only while they are asked
 	out        stack.Check
 }
 

@@ -29,7 +29,7 @@ type Keeper struct {
 
 // StartKeeper starts a keeper by running the program with the words; it knows the engine by its address
 // (empty for none) and the stack by its id.
-func StartKeeper(program string, words []string, engineAddress, stackID string) (*Keeper, error) {
+func StartKeeper(program string, words, engines []string, stackID string) (*Keeper, error) {
 	cmd := exec.Command(program, words...)
 	stdin, err := cmd.StdinPipe()
 	if err != nil {
@@ -41,8 +41,8 @@ func StartKeeper(program string, words []string, engineAddress, stackID string) 
 	}
 	k := &Keeper{stdin: stdin, cmd: cmd}
 	k.tell("stack %s", stackID)
-	if engineAddress != "" {
-		k.tell("engine %s %s", engineAddress, stackID)
+	for _, address := range engines {
+		k.tell("engine %s %s", address, stackID)
 	}
 	return k, nil
 }
@@ -74,7 +74,8 @@ func (k *Keeper) Dismiss() {
 // Keep is the keeper's own work: it reads what it is told until the steward is gone.
 func Keep(stdin io.Reader) {
 	held := map[int]bool{}
-	address, id := "", ""
+	var addresses []string
+	id := ""
 	for lines := bufio.NewScanner(stdin); lines.Scan(); {
 		words := strings.Fields(lines.Text())
 		switch {
@@ -93,7 +94,7 @@ func Keep(stdin io.Reader) {
 				delete(held, pid)
 			}
 		case len(words) == 3 && words[0] == "engine":
-			address, id = words[1], words[2]
+			addresses, id = append(addresses, words[1]), words[2]
 		}
 	}
 	for pid := range held {
@@ -101,17 +102,14 @@ func Keep(stdin io.Reader) {
 	}
 	// The steward may have died before it could tell of a process that it had just started.
 	endMarked(id)
-	if address == "" {
-		return
-	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	e, err := engine.At(ctx, address)
-	if err != nil {
-		return
+	for _, address := range addresses {
+		if e, err := engine.At(ctx, address); err == nil {
+			RemoveContainers(ctx, e, id)
+			e.Close()
+		}
 	}
-	defer e.Close()
-	RemoveContainers(ctx, e, id)
 }
 
 // marker is the variable by which every native process of a stack is known, whatever becomes of its parents.

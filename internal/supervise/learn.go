@@ -121,7 +121,7 @@ func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process, p stack.Po
 	}
 	if ok && (p.Speaks == protocol.Plain || protocol.IsGentle(p.Speaks)) {
 		for pause := 10 * time.Millisecond; ; pause = min(2*pause, 200*time.Millisecond) {
-			list, known := listensInside(ctx, x.engine, c.ID)
+			list, known := listensInside(ctx, c.Engine(), c.ID)
 			if !known {
 				break
 			}
@@ -169,7 +169,7 @@ func (x *Executor) elsewhereInside(ctx context.Context, c *run.Container, p stac
 	if since < 3*lookAgain {
 		return ""
 	}
-	list, known := listensInside(ctx, x.engine, c.ID)
+	list, known := listensInside(ctx, c.Engine(), c.ID)
 	if !known {
 		return ""
 	}

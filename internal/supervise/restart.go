@@ -42,7 +42,7 @@ func (x *Executor) Restart(plan *launch.Plan, names []string) error {
 			Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 	}
 	for id := range targets {
-		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container && x.engine == nil {
+		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container && x.on(svc.Name) == nil {
 			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
 				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
 				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
@@ -129,7 +129,7 @@ func (x *Executor) takeOver(plan *launch.Plan, targets map[stack.NodeID]bool) {
 
 // prepareAgain makes networks and volumes that the files ask for now.
 func (x *Executor) prepareAgain(ctx context.Context) error {
-	if x.engine == nil {
+	if len(x.engines()) == 0 {
 		return nil
 	}
 	if err := x.ensure(ctx); err != nil {

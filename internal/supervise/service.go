@@ -227,7 +227,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 		done := x.progress(n, proc, log, "its health check does not succeed yet")
 		var err error
 		for _, id := range proc.(*run.Container).IDs() {
-			err = errors.Join(err, x.awaitHealth(ctx, id, test))
+			err = errors.Join(err, awaitHealth(ctx, proc.(*run.Container).Engine(), id, test))
 		}
 		done()
 		if err != nil {

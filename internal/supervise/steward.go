@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -85,6 +84,7 @@ type steward struct {
 	plan     *launch.Plan
 	exec     *Executor
 	engine   *engine.Engine
+	others   map[string]*engine.Engine // by their contexts
 	keeper   *Keeper
 	lock     *flock.Flock
 	listener net.Listener
@@ -138,27 +138,28 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	if err != nil {
 		return nil, err
 	}
-	address := ""
+	var addresses []string
+	s.others = map[string]*engine.Engine{}
 	for _, svc := range plan.Services {
-		if svc.Runs != stack.Container || s.engine != nil {
+		name := plan.Options.On[svc.Name]
+		if svc.Runs != stack.Container || name == "" && s.engine != nil || s.others[name] != nil {
 			continue
 		}
-		e, err := engine.Connect(context.Background())
+		e, err := connectOn(context.Background(), name)
 		if err != nil {
-			f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(), Cause: err}
-			var u *engine.Unavailable
-			if errors.As(err, &u) {
-				f.Remedy = u.Remedy()
-			}
-			return nil, f
+			return nil, err
 		}
-		s.engine, address = e, e.Address
+		if addresses = append(addresses, e.Address); name == "" {
+			s.engine = e
+		} else {
+			s.others[name] = e
+		}
 	}
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	if s.keeper, err = StartKeeper(self, keeperWords, address, plan.ID); err != nil {
+	if s.keeper, err = StartKeeper(self, keeperWords, addresses, plan.ID); err != nil {
 		return nil, err
 	}
 	socket, err := socketPath(plan.ID)
@@ -174,6 +175,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	}
 	s.starting, s.halt = context.WithCancel(context.Background())
 	s.exec = NewExecutor(s.starting, plan, s.engine, folder, memory.Recall(plan.Root), s.keeper)
+	s.exec.others = s.others
 	s.record = Record{
 		PID:     os.Getpid(),
 		ID:      plan.ID,
@@ -261,8 +263,8 @@ func (s *steward) work() error {
 	s.save()
 	s.listener.Close()
 	s.keeper.Dismiss()
-	if s.engine != nil {
-		s.engine.Close()
+	for _, e := range s.exec.engines() {
+		e.Close()
 	}
 	err := s.lock.Unlock()
 	os.Remove(filepath.Dir(s.record.Socket)) // if no other stack has its socket there
@@ -334,11 +336,11 @@ func (s *steward) stop() {
 		<-s.settled // nothing is being started any more then
 		s.exec.Stop(nil)
 		s.left = askMarked(s.plan.ID, "", grace) // what steps have started, too
-		if s.engine != nil {
+		for _, e := range s.exec.engines() {
 			ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-			defer cancel()
 			// none is left, unless the engine has made one late; then the networks
-			RemoveContainers(ctx, s.engine, s.plan.ID)
+			RemoveContainers(ctx, e, s.plan.ID)
+			cancel()
 		}
 		s.ended()
 	})

@@ -310,17 +310,17 @@ func (w *watcher) into(ctx context.Context, put []engine.File, gone []string, ru
 	}
 	for _, id := range c.IDs() {
 		if len(put) > 0 {
-			if err := w.x.engine.Put(ctx, id, put, false); err != nil {
+			if err := c.Engine().Put(ctx, id, put, false); err != nil {
 				return err
 			}
 		}
 		if len(gone) > 0 {
-			if _, err := w.x.engine.Exec(ctx, id, append([]string{"rm", "-rf", "--"}, gone...)); err != nil {
+			if _, err := c.Engine().Exec(ctx, id, append([]string{"rm", "-rf", "--"}, gone...)); err != nil {
 				return err
 			}
 		}
 		for _, h := range runs {
-			if _, err := w.x.engine.Hook(ctx, id, h, discard{}); err != nil {
+			if _, err := c.Engine().Hook(ctx, id, h, discard{}); err != nil {
 				return err
 			}
 		}
