@@ -32,13 +32,14 @@ type piece struct {
 	ok   bool
 }
 
-// inPieces parses a large file; ok is false where it has to be parsed as a whole.
-func inPieces(file string, data []byte) (tree *Value, ok bool) {
-	if len(data) < largeFile || bytes.ContainsAny(data, "&*<%") && wholeOnly.Match(data) ||
+// inPieces parses a file of at least so many bytes in pieces of about a size; ok is false where it has to be parsed as
+// a whole.
+func inPieces(file string, data []byte, least, size int) (tree *Value, ok bool) {
+	if len(data) < least || bytes.ContainsAny(data, "&*<%") && wholeOnly.Match(data) ||
 		bytes.Contains(data, []byte("\n---")) || bytes.Contains(data, []byte("\n...")) {
 		return nil, false
 	}
-	pieces, rest := cut(data)
+	pieces, rest := cut(data, size)
 	if len(pieces) < 2 {
 		return nil, false
 	}
@@ -78,7 +79,7 @@ func inPieces(file string, data []byte) (tree *Value, ok bool) {
 }
 
 // cut finds the pieces of a file; rest is the file with empty lines in their places.
-func cut(data []byte) (pieces []piece, rest []byte) {
+func cut(data []byte, size int) (pieces []piece, rest []byte) {
 	rest = make([]byte, 0, 4096)
 	key, indent, line := "", -1, 0
 	open := -1 // the piece that is being put together
@@ -102,7 +103,7 @@ func cut(data []byte) (pieces []piece, rest []byte) {
 			indent = depth
 		}
 		if key != "" && depth > 0 && !blank && depth == indent && bare[0] != '-' &&
-			(open < 0 || at-pieces[open].from >= pieceSize) {
+			(open < 0 || at-pieces[open].from >= size) {
 			pieces = append(pieces, piece{key: key, from: at, line: line + 1})
 			open = len(pieces) - 1
 		}

@@ -13,10 +13,12 @@ import (
 // docIntro stands before the tables of docs/compose.md, which TestDoc keeps true.
 const docIntro = `# Compose files: what is read, and what a launch does with it
 
-Every key of the Compose Specification is read, checked and brought into its long form; see it with
-nharbor survey --compose. An unknown key that does not begin with x- is an error, with the nearest known
-one suggested. A key, or a key inside of one, that a launch does not act on yet is named in a remark of
-nharbor survey, with the services that have it.
+Every key of the Compose Specification is read, checked and brought into its long form; see it with nharbor
+survey --compose, which shows for each setting of a container what it will be and where it is from. An unknown
+key that does not begin with x- is an error, with the nearest known one suggested. What a launch does not act
+on is named in a remark of nharbor survey, with the services that have it. What it does act on is shown to be
+by [cases](../internal/supervise/testdata/keys), compose files and what a real engine then has of each key.
+How images are built and what services on several engines do: [containers.md](containers.md).
 
 Files are found under their usual names, with their override, as the README starts them, or as COMPOSE_FILE (with
 COMPOSE_PATH_SEPARATOR), COMPOSE_PROFILES and COMPOSE_PROJECT_NAME say, in the shell or in the .env file
@@ -29,8 +31,9 @@ ones too; $$ is a dollar sign. The shell comes first, then the .env file. A vari
 named in a remark; one that is required is an error.
 
 Merging files: mappings are merged, lists appended, single values replaced; command, entrypoint and
-healthcheck.test are replaced as a whole; volumes with the same target and equal ports replace each other;
-!reset removes a key and !override replaces it.
+healthcheck.test are replaced as a whole; volumes, secrets and devices with the same target, hosts of the same
+name and equal ports replace each other; !reset removes a key and !override replaces it. What the
+specification takes where nothing is said is put in when all is merged.
 
 A file may have 32 MB, values may nest 200 deep, and aliases may write out to 262144 values.
 

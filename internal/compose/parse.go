@@ -44,7 +44,7 @@ func document(file string, data []byte) (*Value, error) {
 		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save "+
 			"it as UTF-8.")
 	}
-	if tree, ok := inPieces(file, data); ok {
+	if tree, ok := inPieces(file, data, largeFile, pieceSize); ok {
 		return tree, nil
 	}
 	root, err := parseYAML(data)

@@ -96,7 +96,7 @@ type Service struct {
 	Build     string // the folder that its image is built from; empty for one that is fetched
 	ImageTag  string // what a built image is called
 	Container *stack.ContainerSpec
-	// Across is where a container finds services on other engines, NAME=ADDRESS each.
+	// Across is where a container finds services that are not in its networks, NAME=ADDRESS each.
 	Across []string
 	// Exposed are its ports as they are published for those on other engines, on top of Ports.
 	Exposed []stack.Port
@@ -441,6 +441,9 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		}
 	}
 	maps.Copy(values, svc.Env)
+	if svc.Runs == stack.Native && svc.Container != nil {
+		m.handedHere(svc, values)
+	}
 	m.rewrite(svc, values)
 	out.Across = m.across(svc)
 	out.Container = svc.Container // it may have come to need this machine's name

@@ -3,6 +3,7 @@ package launch
 import (
 	"fmt"
 	"net/netip"
+	"path/filepath"
 	"slices"
 
 	"nimbleharbor/internal/stack"
@@ -50,16 +51,24 @@ func (m *mixer) expose(reader, svc *stack.Service, p stack.Port, address string)
 	}
 }
 
-// across lists where a container finds what it waits for on other engines, by its names: what names them in no setting,
-// such as a web server's own file, follows too as far as the ports are the same inside and outside.
+// across lists where a container finds what it waits for that is not in its networks, by its names: on other engines,
+// or on this machine itself. What names it in no setting, such as a web server's own file, follows too, as far as the
+// ports are the same inside and outside.
 func (m *mixer) across(svc *stack.Service) (out []string) {
 	for _, a := range svc.After {
 		other := m.Stack.Service(a.Service)
 		if other == nil {
 			continue
 		}
+		if svc.Runs != stack.Container {
+			continue
+		}
 		address := m.elsewhere(svc, other)
-		if _, err := netip.ParseAddr(address); err != nil {
+		switch _, err := netip.ParseAddr(address); {
+		case address == "" && other.Runs == stack.Native && other.Source == stack.FromCompose:
+			out = append(out, other.Name+"=host-gateway") // it is on this machine now, and in no network
+			continue
+		case err != nil:
 			continue
 		}
 		for _, p := range other.Ports {
@@ -79,4 +88,23 @@ func (m *mixer) across(svc *stack.Service) (out []string) {
 		}
 	}
 	return out
+}
+
+// handedHere lets settings that name a secret's or a config's place in a container name its file on this machine.
+func (m *mixer) handedHere(svc *stack.Service, values map[string]string) {
+	for i := range svc.Container.Handed {
+		h := &svc.Container.Handed[i]
+		if h.File == "" {
+			continue
+		}
+		file := h.File
+		if filepath.IsLocal(filepath.FromSlash(file)) {
+			file = filepath.Join(m.root, filepath.FromSlash(file))
+		}
+		for key, value := range values {
+			if value == h.Target {
+				values[key] = file
+			}
+		}
+	}
 }

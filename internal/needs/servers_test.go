@@ -35,7 +35,7 @@ func TestServersAreDescribed(t *testing.T) {
 		"of no setting": {stack.Server{Speaks: "postgres", Port: 5432, Fixed: true, Image: "postgres:16", ImageAt: ci},
 			"", "… is the password).", "fill --set"},
 		"only a database": {stack.Server{Speaks: "mongodb", Port: 27017, Key: "MONGO_URL", Database: "fares"},
-			"wanted with the database fares", "Start one, or let MONGO_URL point", "docker"},
+			"wanted with the database fares", "--provide mongodb. Or: start one, or let MONGO_URL point", "docker"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

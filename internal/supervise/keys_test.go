@@ -34,7 +34,7 @@ import (
 )
 
 // realEngine gives the engine of this machine. Where one is required the test fails without it, else it is skipped.
-func realEngine(t *testing.T) *engine.Engine {
+func realEngine(t testing.TB) *engine.Engine {
 	t.Helper()
 	e, err := engine.Connect(t.Context())
 	if err != nil {
@@ -105,7 +105,7 @@ func TestKeys(t *testing.T) {
 }
 
 // open makes a workspace of the case's files, and a plan as a launch makes it.
-func (k *keyCase) open(t *testing.T, e *engine.Engine) {
+func (k *keyCase) open(t testing.TB, e *engine.Engine) {
 	t.Helper()
 	root := t.TempDir()
 	for name, text := range k.Files {
@@ -204,7 +204,7 @@ func (k *keyCase) make(t *testing.T, e *engine.Engine, run bool) {
 }
 
 // clean leaves nothing behind.
-func (k *keyCase) clean(t *testing.T, e *engine.Engine) {
+func (k *keyCase) clean(t testing.TB, e *engine.Engine) {
 	if k.running {
 		k.x.Stop(nil)
 	}
