@@ -116,6 +116,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		}
 		a.text().Line("%s. What they say: nharbor logs --follow", line)
 	}
+	a.rewritten(plan)
 	a.exposed(plan)
 	l, err := supervise.Start(plan, self, []string{"steward"})
 	if err != nil {
@@ -123,6 +124,19 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	}
 	defer l.Close()
 	return a.follow(ctx, m, plan, l, begin)
+}
+
+// rewritten says which settings say another address in this mix than in the files.
+func (a *app) rewritten(plan *launch.Plan) {
+	if a.json {
+		return
+	}
+	for i, r := range plan.Rewritten {
+		if i == 0 {
+			a.text().Line("In this mix some settings say another address than the files, which stay as they are:")
+		}
+		a.text().Line("  %s %s: %s instead of %s", r.Service, r.Key, r.To, r.From)
+	}
 }
 
 // exposed says which ports others on the network can reach, since containers on other engines need them.

@@ -41,6 +41,7 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 		p.Services = append(p.Services, p.service(m, profiles, env))
 	}
 	p.sameImages()
+	p.withoutNone()
 	// What an active service waits for is active too.
 	for changed := true; changed; {
 		changed = false
@@ -49,7 +50,7 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 				continue
 			}
 			for _, a := range p.Services[i].After {
-				if other := p.Service(a.Service); other != nil && !other.Active && !a.Optional {
+				if other := p.Service(a.Service); other != nil && !other.Active && !a.Optional && !other.none() {
 					other.Active, changed = true, true
 					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeServiceSwitchedOn,
 						At: a.At, Text: fmt.Sprintf("%s belongs to the profile %s, which is not active, but %s "+
@@ -152,6 +153,26 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 				slices.Contains(profiles, "*")
 		})
 	return s
+}
+
+// none reports whether the files ask for no container of the service.
+func (s *Service) none() bool { return s.Container.Replicas != nil && *s.Container.Replicas == 0 }
+
+// withoutNone leaves out the services of which no container is asked for, and lets nobody wait for them.
+func (p *Project) withoutNone() {
+	for i := range p.Services {
+		s := &p.Services[i]
+		if s.none() && s.Active {
+			s.Active = false
+			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeServiceScaledToNone, At: s.At,
+				Text:   fmt.Sprintf("%s is not launched: its scale is 0", s.Name),
+				Remedy: "Give it a scale of 1 in an override file to have it."})
+		}
+		s.After = slices.DeleteFunc(s.After, func(a stack.After) bool {
+			other := p.Service(a.Service)
+			return other != nil && other.none()
+		})
+	}
 }
 
 // sameImages lets services that name the image which another one builds be built in the same way: nobody else has it.

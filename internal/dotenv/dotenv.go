@@ -236,7 +236,8 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 			}
 			if err != nil {
 				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvVariable,
-					At:     stack.Place{File: f.Name, Line: s.Line},
+					At: stack.Place{File: f.Name, Line: s.Line}, Column: s.start - bytes.LastIndexByte(
+						f.data[:s.start], '\n'),
 					Text:   fmt.Sprintf("%s: %v", s.Key, err),
 					Remedy: "Correct the expression, or put the value in single quotes to keep it as it is."})
 				continue

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/moby/moby/api/types/build"
 	"github.com/moby/moby/api/types/container"
@@ -210,11 +211,13 @@ func keysOf[V any](m map[string]V) func(yield func(string) bool) {
 // follow reads the engine's stream of messages; one of them may be an error.
 func follow(body io.Reader, progress func(string)) error {
 	d := json.NewDecoder(body)
+	layers := layers{}
 	trace := tracer{say: progress, names: map[string]string{}}
 	for {
 		var m struct {
 			Stream, Status, ID, Error string
 			Progress                  string
+			ProgressDetail            struct{ Current, Total int64 }
 			Aux                       json.RawMessage
 		}
 		if err := d.Decode(&m); err == io.EOF {
@@ -229,8 +232,14 @@ func follow(body io.Reader, progress func(string)) error {
 			trace.read(m.Aux)
 			continue
 		}
+		if layers.heard(m.ID, m.Status, m.ProgressDetail.Current, m.ProgressDetail.Total); progress != nil {
+			if text := layers.tell(time.Now()); text != "" {
+				progress(text)
+			}
+		}
 		line := strings.TrimSpace(m.Stream + strings.TrimSpace(m.ID+" "+m.Status))
-		if line != "" && progress != nil && m.Progress == "" {
+		if line != "" && progress != nil && m.Progress == "" && !strings.HasPrefix(line, "--->") &&
+			!strings.HasPrefix(line, "Removing intermediate container") {
 			progress(line)
 		}
 	}

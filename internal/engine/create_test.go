@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/net/http2"
 
@@ -158,5 +159,31 @@ func TestLogins(t *testing.T) {
 	}
 	if len(savedLogins()) != 2 {
 		t.Errorf("for a build there are %v", savedLogins())
+	}
+}
+
+// TestLayers follows what an engine says while it fetches an image of two layers.
+func TestLayers(t *testing.T) {
+	t.Parallel()
+	var l layers
+	now := time.Now()
+	l.heard("16", "Pulling from library/quay", 0, 0)
+	if got := l.tell(now); got != "" {
+		t.Errorf("before there is a layer it tells %q", got)
+	}
+	for _, id := range []string{"a", "b"} {
+		l.heard(id, "Pulling fs layer", 0, 0)
+	}
+	l.heard("a", "Downloading", 1_500_000, 3_000_000)
+	if got := l.tell(now); got != "0 of 2 layers, 1.5 of 3.0 MB so far" {
+		t.Errorf("it tells %q", got)
+	}
+	l.heard("a", "Pull complete", 0, 0)
+	l.heard("b", "Downloading", 500_000, 1_000_000)
+	if got := l.tell(now.Add(tellEvery / 2)); got != "" {
+		t.Errorf("too early it tells %q", got)
+	}
+	if got := l.tell(now.Add(tellEvery)); got != "1 of 2 layers, 3.5 of 4.0 MB so far" {
+		t.Errorf("later it tells %q", got)
 	}
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -17,6 +18,8 @@ import (
 type Outside struct {
 	Networks []string
 	Volumes  []string
+	Drivers  map[string][]string // by what they are for: "volume", "network", "log"
+	Runtimes []string
 	Images   map[string]string // the platform that is wanted, empty for the engine's own, by reference
 }
 
@@ -24,8 +27,10 @@ type Outside struct {
 type Seen struct {
 	Version string
 	API     string
-	Lacks   []string                    // of the networks and volumes: "network NAME", "volume NAME"
-	Images  map[string]diagnose.Finding // of images that are neither here nor to be had: why
+	// Lacks are of the networks and volumes "network NAME" and "volume NAME", of the drivers "volume driver NAME" and
+	// so on, and "runtime NAME".
+	Lacks  []string
+	Images map[string]diagnose.Finding // of images that are neither here nor to be had: why
 }
 
 // patience is how long a registry may take to say whether it has an image.
@@ -48,6 +53,7 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			return out, err
 		}
 	}
+	e.drivers(ctx, want, &out)
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	for ref, platform := range want.Images {
@@ -69,6 +75,31 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	}
 	wait.Wait()
 	return out, nil
+}
+
+// drivers finds which drivers and runtimes an engine doesn't have.
+func (e *Engine) drivers(ctx context.Context, want Outside, out *Seen) {
+	if len(want.Drivers) == 0 && len(want.Runtimes) == 0 {
+		return
+	}
+	r, err := e.cli.Info(ctx, client.InfoOptions{})
+	if err != nil {
+		return // what it doesn't tell is no lack
+	}
+	has := map[string][]string{"volume": r.Info.Plugins.Volume, "network": r.Info.Plugins.Network,
+		"log": r.Info.Plugins.Log}
+	for _, kind := range slices.Sorted(maps.Keys(want.Drivers)) {
+		for _, name := range want.Drivers[kind] {
+			if !slices.Contains(has[kind], name) && len(has[kind]) > 0 {
+				out.Lacks = append(out.Lacks, kind+" driver "+name)
+			}
+		}
+	}
+	for _, name := range want.Runtimes {
+		if _, ok := r.Info.Runtimes[name]; !ok && len(r.Info.Runtimes) > 0 {
+			out.Lacks = append(out.Lacks, "runtime "+name)
+		}
+	}
 }
 
 func imageFinding(ref, platform string, err error) diagnose.Finding {

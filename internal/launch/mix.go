@@ -1,11 +1,13 @@
 package launch
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
@@ -13,6 +15,8 @@ import (
 // rewrite changes the addresses in a service's settings to where the others are in this mix: inside the
 // network a service's name and its inner port, from this machine localhost and the published port.
 func (m *mixer) rewrite(svc *stack.Service, values map[string]string) {
+	before := maps.Clone(values)
+	defer m.tellRewritten(svc, before, values)
 	for key, value := range values {
 		values[key] = m.addresses(svc, value)
 	}
@@ -130,3 +134,40 @@ func (m *mixer) reachHost(svc *stack.Service) {
 	}
 	svc.Container = &c
 }
+
+// Rewritten is a setting that says another address in this mix than in the files, which stay as they are.
+type Rewritten struct {
+	Service, Key string
+	From, To     string // the addresses alone: a value may hold a secret
+}
+
+// tellRewritten notes which addresses have changed.
+func (m *mixer) tellRewritten(svc *stack.Service, before, after map[string]string) {
+	for _, key := range slices.Sorted(maps.Keys(after)) {
+		if before[key] != after[key] {
+			m.plan.Rewritten = append(m.plan.Rewritten, Rewritten{svc.Name, key, addressesIn(before[key]),
+				addressesIn(after[key])})
+		}
+	}
+}
+
+// addressesIn are the hosts with their ports that a value names; the value itself where it is no more than one of them.
+func addressesIn(value string) string {
+	var out []string
+	for _, a := range address.Find(value) {
+		host := a.Host
+		if a.Port > 0 {
+			host += ":" + strconv.Itoa(a.Port)
+		}
+		if a.Certain() && !slices.Contains(out, host) {
+			out = append(out, host)
+		}
+	}
+	if len(out) == 0 && plainValue.MatchString(value) {
+		return value
+	}
+	return strings.Join(out, ", ")
+}
+
+// plainValue is a host's name or a number.
+var plainValue = expr.New(`^[A-Za-z0-9.-]{1,64}$`)

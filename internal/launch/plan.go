@@ -42,6 +42,8 @@ type Plan struct {
 	Causes     []stack.OwnCause // that the workspace knows of its own
 	// Leads is where bind mounts lead that are links out of the workspace, as they were when consent was asked for.
 	Leads map[string]string
+	// Rewritten are the settings that follow the mix; they are told before the launch.
+	Rewritten []Rewritten `json:"-"`
 	// Asks are what a person is to be asked once everything is up; they are no business of the steward's.
 	Asks []Ask `json:"-"`
 	// Tests are the projects' own, in the order of the projects; nor are they.

@@ -392,6 +392,14 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 			out.Networks = append(out.Networks, name)
 		case "volume":
 			out.Volumes = append(out.Volumes, name)
+		case "runtime":
+			out.Runtimes = append(out.Runtimes, name)
+		default:
+			if out.Drivers == nil {
+				out.Drivers = map[string][]string{}
+			}
+			kind = strings.TrimSuffix(kind, " driver")
+			out.Drivers[kind] = append(out.Drivers[kind], name)
 		}
 	})
 	for _, s := range services {
@@ -403,7 +411,8 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 	return out
 }
 
-// each calls f for each network and volume of others that a service uses, by its name on the engine.
+// each calls f for each network and volume of others, each driver and each runtime that a service uses, by its name on
+// the engine.
 func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, name string)) {
 	for _, s := range services {
 		if s.Runs != stack.Container || s.Container == nil {
@@ -412,12 +421,22 @@ func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, n
 		for _, n := range s.Container.Networks {
 			if known := a.stack.Networks[n]; known.External {
 				f(s, "network", cmp.Or(known.Name, n))
+			} else if known.Driver != "" {
+				f(s, "network driver", known.Driver)
 			}
 		}
 		for _, m := range s.Container.Mounts {
 			if known := a.stack.Volumes[m.Source]; m.Type == "volume" && known.External {
 				f(s, "volume", cmp.Or(known.Name, m.Source))
+			} else if m.Type == "volume" && known.Driver != "" {
+				f(s, "volume driver", known.Driver)
 			}
+		}
+		if l := s.Container.Logging; l != nil && l.Driver != "" && l.Driver != "none" {
+			f(s, "log driver", l.Driver)
+		}
+		if s.Container.Runtime != "" {
+			f(s, "runtime", s.Container.Runtime)
 		}
 	}
 }
@@ -426,15 +445,22 @@ func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, n
 // be too old for.
 func (a *asker) ofEngine(services []*stack.Service) {
 	a.each(services, func(s *stack.Service, kind, name string) {
-		what := kind + " " + name
-		if a.wantedToo(what, "made by others", s.Name, s.At) {
-			return
+		what, how := kind+" "+name, "made by others"
+		lacks, theirs := slices.Contains(a.engineIs.Lacks, what), kind == "network" || kind == "volume"
+		if !theirs {
+			how = "known to the engine"
 		}
-		n := Need{Name: what, Kind: Engine, Wanted: "made by others, for " + s.Name, Found: "there", Met: true,
+		if a.wantedToo(what, how, s.Name, s.At) || !theirs && !lacks {
+			return // a driver that is there is worth no word
+		}
+		n := Need{Name: what, Kind: Engine, Wanted: how + ", for " + s.Name, Found: "there", Met: true,
 			Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
-		if slices.Contains(a.engineIs.Lacks, what) {
+		if lacks {
 			n.Found, n.Met = "the engine has none of that name", false
 			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind, name)
+			if !theirs {
+				n.Remedy = "Install it into the engine, or name another one in an override file."
+			}
 		}
 		a.needs = append(a.needs, n)
 	})

@@ -59,6 +59,7 @@ const (
 	CodeEnvNotKept               Code = "env-not-kept"
 	CodeEnvTooLarge              Code = "env-too-large"
 	CodeEnvVariableLoose         Code = "env-variable-loose"
+	CodeServiceScaledToNone      Code = "service-scaled-to-none"
 	CodeServiceSwitchedOn        Code = "service-switched-on"
 	CodeEnvUnreadable            Code = "env-unreadable"
 	CodeEnvUnwritable            Code = "env-unwritable"

@@ -70,7 +70,14 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 		return fmt.Errorf("the image %s is not on this machine, and pull_policy: never forbids to fetch it", s.Image)
 	}
 	done := x.announce(n, "fetching "+s.Image)
-	err = x.on(s.Name).Pull(ctx, s.Image, platform, log.Line)
+	told := time.Now()
+	err = x.on(s.Name).Pull(ctx, s.Image, platform, func(line string) {
+		log.Line(line)
+		if strings.Contains(line, " layers") && time.Since(told) >= progressEvery {
+			told = time.Now()
+			x.move(n, change{kind: mentions, text: fmt.Sprintf("fetching %s: %s", s.Image, line)})
+		}
+	})
 	done()
 	switch {
 	case err == nil:

@@ -376,7 +376,8 @@ func TestEveryKeyIsLookedAt(t *testing.T) {
 	}
 }
 
-// TestExternal uses a network and a volume that others have made, and leaves them there.
+// TestExternal uses a network and a volume that others have made, beside a container of theirs that has its name, and
+// leaves all of it there.
 func TestExternal(t *testing.T) {
 	t.Parallel()
 	e := realEngine(t)
@@ -398,7 +399,13 @@ func TestExternal(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
+	theirs, err := api.ContainerCreate(ctx, client.ContainerCreateOptions{Image: tinyImage, Name: name})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer api.ContainerRemove(ctx, theirs.ID, client.ContainerRemoveOptions{Force: true})
 	text := strings.ReplaceAll("services:\n  web:\n    image: TINY\n    command: [stay]\n    networks: [lan]\n"+
+		"    container_name: NAME\n"+
 		"    volumes: [kept:/kept]\nnetworks:\n  lan: {external: true, name: NAME}\n"+
 		"volumes:\n  kept: {external: {name: NAME}}\n", "NAME", name)
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text}}, api: api,
@@ -411,7 +418,13 @@ func TestExternal(t *testing.T) {
 	if got := k.value(t, "container", "web", "HostConfig/Mounts/0/Source"); got != strconv.Quote(name) {
 		t.Errorf("its volume is %s", got)
 	}
+	if got := k.value(t, "container", "web", "Name"); got != strconv.Quote("/nharbor-"+k.x.plan().ID+"-web") {
+		t.Errorf("beside somebody else's container of its name it is called %s", got)
+	}
 	k.clean(t, e)
+	if _, err := api.ContainerInspect(ctx, theirs.ID, client.ContainerInspectOptions{}); err != nil {
+		t.Errorf("somebody else's container: %v", err)
+	}
 	seen, err := e.Look(ctx, engine.Outside{Networks: []string{name, "nharbor-absent"}, Volumes: []string{name,
 		"nharbor-absent"}})
 	if err != nil || !slices.Equal(seen.Lacks, []string{"network nharbor-absent", "volume nharbor-absent"}) {

@@ -407,6 +407,8 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 				fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
+		} else if !svc.Active && len(svc.Profiles) == 0 {
+			continue // which package compose has said
 		} else if !svc.Active {
 			s.remark(stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
 				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
