@@ -24,6 +24,9 @@ func merge(where string, base, over *Value) *Value {
 				continue
 			}
 			out.Set(m.Key, merged)
+			if at := &out.Members[out.find(m.Key)]; merged == m.Value { // it stands where it was replaced
+				at.Line, at.Column = m.Line, m.Column
+			}
 		}
 		return out
 	case over.Kind == Sequence:

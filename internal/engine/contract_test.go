@@ -381,6 +381,12 @@ func testExec(t *testing.T, r *rig) {
 	if code, err := r.Exec(t.Context(), id, []string{"/absent"}); err == nil && code == 0 {
 		t.Error("a command that doesn't exist ended well")
 	}
+	var out, errOut bytes.Buffer
+	code, err := r.ExecPiped(t.Context(), id, []string{"/tiny", "say", "one", "complain", "two", "echo", "exit", "3"},
+		strings.NewReader("three"), &out, &errOut)
+	if code != 3 || err != nil || out.String() != "one\nthree" || errOut.String() != "two\n" {
+		t.Errorf("through a pipe: %d, %v, output %q, errors %q", code, err, out.String(), errOut.String())
+	}
 }
 
 func testHealth(t *testing.T, r *rig) {

@@ -351,7 +351,7 @@ func (x *Executor) bases(spec *engine.BuildSpec, s *launch.Service) (out []launc
 		for _, tag := range other.Container.Tags {
 			ours = ours || named[tag]
 		}
-		if ours && other.Image != s.Image {
+		if ours && (other.Image == "" || other.Image != s.Image) {
 			out = append(out, other)
 		}
 	}

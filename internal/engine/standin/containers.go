@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -490,7 +491,7 @@ func (b *box) watchHealth(ctx context.Context, h *container.HealthConfig) {
 		case <-time.After(interval):
 		}
 		attempt, cancel := context.WithTimeout(ctx, timeout)
-		code := b.runInside(attempt, healthWords(h.Test))
+		code := b.runInside(attempt, healthWords(h.Test), nil, nil, nil)
 		cancel()
 		b.mu.Lock()
 		switch {
@@ -515,10 +516,23 @@ func healthWords(test []string) []string {
 }
 
 // runInside runs a command in the container and gives its exit code.
-func (b *box) runInside(ctx context.Context, words []string) int {
+func (b *box) runInside(ctx context.Context, words []string, in io.Reader, out, errOut io.Writer) int {
 	cmd, err := b.program(words)
 	if err != nil {
 		return 127
+	}
+	if out != nil {
+		cmd.Stdout, cmd.Stderr = out, errOut
+	}
+	if in != nil {
+		stdin, err := cmd.StdinPipe()
+		if err != nil {
+			return 126
+		}
+		go func() { // until the connection ends, or the command
+			io.Copy(stdin, in)
+			stdin.Close()
+		}()
 	}
 	if err := cmd.Start(); err != nil {
 		return 126

@@ -2,10 +2,13 @@ package standin
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 
+	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 )
 
@@ -40,18 +43,23 @@ func (s *Server) execRoutes(handle router) {
 			return notFound("there is no command %s", r.PathValue("id"))
 		}
 		var req container.ExecStartRequest
-		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || !req.Detach {
-			return &refusal{http.StatusNotImplemented, "the stand-in runs detached commands only"}
+		if err := json.NewDecoder(r.Body).Decode(&req); err != nil {
+			return &refusal{http.StatusBadRequest, "the request can't be read"}
 		}
 		s.mu.Lock()
 		x.started = true
 		s.mu.Unlock()
-		go func() {
-			code := x.box.runInside(context.Background(), x.words)
+		ended := func(code int) {
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			x.exit = &code
-		}()
+		}
+		if !req.Detach {
+			return s.attached(w, req.Tty, func(in io.Reader, out, errOut io.Writer) {
+				ended(x.box.runInside(context.Background(), x.words, in, out, errOut))
+			})
+		}
+		go func() { ended(x.box.runInside(context.Background(), x.words, nil, nil, nil)) }()
 		w.WriteHeader(http.StatusOK)
 		return nil
 	})
@@ -65,4 +73,36 @@ func (s *Server) execRoutes(handle router) {
 		return reply(w, http.StatusOK, map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id,
 			"Running": x.started && x.exit == nil, "ExitCode": x.exit})
 	})
+}
+
+// attached takes the connection over, as an engine does, and runs a command whose input and output it is: as it stands
+// for a terminal, else in frames that tell the two outputs apart.
+func (s *Server) attached(w http.ResponseWriter, tty bool, run func(in io.Reader, out, errOut io.Writer)) error {
+	c, buffered, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	fmt.Fprint(c, "HTTP/1.1 101 UPGRADED\r\nContent-Type: application/vnd.docker.raw-stream\r\n"+
+		"Connection: Upgrade\r\nUpgrade: tcp\r\n\r\n")
+	if tty {
+		run(buffered, c, c)
+		return nil
+	}
+	run(buffered, &frames{to: c, kind: stdcopy.Stdout}, &frames{to: c, kind: stdcopy.Stderr})
+	return nil
+}
+
+// frames writes what one of two outputs says.
+type frames struct {
+	to   io.Writer
+	kind stdcopy.StdType
+}
+
+func (f *frames) Write(p []byte) (int, error) {
+	head := []byte{byte(f.kind), 0, 0, 0}
+	if _, err := f.to.Write(append(binary.BigEndian.AppendUint32(head, uint32(len(p))), p...)); err != nil {
+		return 0, err
+	}
+	return len(p), nil
 }

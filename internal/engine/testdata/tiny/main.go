@@ -32,6 +32,8 @@ func main() {
 			fmt.Println(next())
 		case "complain":
 			fmt.Fprintln(os.Stderr, next())
+		case "echo":
+			io.Copy(os.Stdout, os.Stdin)
 		case "env":
 			fmt.Println(os.Getenv(next()))
 		case "exit":
