@@ -164,7 +164,7 @@ func (c *Container) follow(output func() io.WriteCloser) {
 	case engine.IsNotFound(err):
 		c.exit = Exit{Err: fmt.Errorf("somebody removed its container")}
 	case err != nil:
-		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err)}
+		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err), EngineLost: true}
 	default:
 		if s, err := c.engine.Inspect(ctx, c.ID); err == nil && s.OutOfMem {
 			c.exit.Signal, c.exit.Memory = "the system: out of memory", true

@@ -27,6 +27,8 @@ type Exit struct {
 	Err    error  // why it could not be followed to its end
 	// Memory is true where the system has ended it since it took more than it may.
 	Memory bool
+	// EngineLost is true for a container whose engine has gone.
+	EngineLost bool
 }
 
 // OK reports whether the process ended as it should.

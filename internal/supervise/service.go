@@ -96,6 +96,11 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 		x.end(n, stack.Ended, "ended well by itself")
 	default:
 		words, why := x.said(log)
+		if exit.EngineLost { // what the container has said tells nothing of that
+			words, why = "", Why{Code: "engine-lost", Cause: "the container engine has stopped, or can't be " +
+				"reached any more",
+				Remedy: "Start the engine again, then: nharbor launch"}
+		}
 		text := exit.String() + words
 		if exit.Memory && why.Code == "" {
 			why = outOfMemory(n.svc)
