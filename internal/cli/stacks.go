@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
@@ -29,9 +30,12 @@ func (a *app) stacks() *cobra.Command {
 			var lines []view.StackLine
 			for _, s := range list {
 				line := view.StackLine{Root: s.Root, Here: s.Root == here, Started: s.Started, Shift: s.Shift,
-					Left:     s.Left,
-					Services: len(s.Services)}
+					Left: s.Left}
 				for _, svc := range s.Services {
+					if svc.Kind == stack.Once { // a job has its end before it
+						continue
+					}
+					line.Services++
 					if svc.Running() {
 						line.Running++
 					}
