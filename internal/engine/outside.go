@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -32,6 +33,10 @@ type Seen struct {
 	Lacks  []string
 	Images map[string]diagnose.Finding // of images that are neither here nor to be had: why
 }
+
+// telling are the reasons for which fetching would fail too.
+var telling = map[string]bool{"image-login": true, "image-denied": true, "image-absent": true,
+	"image-unreachable": true}
 
 // patience is how long a registry may take to say whether it has an image.
 const patience = 8 * time.Second
@@ -68,9 +73,13 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			if err == nil {
 				return
 			}
+			why := imageFinding(ref, platform, err)
+			if !telling[why.Code] || strings.Contains(strings.ToLower(err.Error()), "page not found") {
+				return // an engine that doesn't know the question, or an answer that says nothing of a pull
+			}
 			mu.Lock()
 			defer mu.Unlock()
-			out.Images[ref] = imageFinding(ref, platform, err)
+			out.Images[ref] = why
 		})
 	}
 	wait.Wait()

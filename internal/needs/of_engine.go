@@ -1,0 +1,113 @@
+package needs
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/stack"
+)
+
+// outside is what the services want of the engine that the launch does not make.
+func (a *asker) outside(services []*stack.Service) engine.Outside {
+	out := engine.Outside{Images: map[string]string{}}
+	a.each(services, func(_ *stack.Service, kind, name string) {
+		switch kind {
+		case "network":
+			out.Networks = append(out.Networks, name)
+		case "volume":
+			out.Volumes = append(out.Volumes, name)
+		case "runtime":
+			out.Runtimes = append(out.Runtimes, name)
+		default:
+			if out.Drivers == nil {
+				out.Drivers = map[string][]string{}
+			}
+			kind = strings.TrimSuffix(kind, " driver")
+			out.Drivers[kind] = append(out.Drivers[kind], name)
+		}
+	})
+	for _, s := range services {
+		if s.Runs == stack.Container && s.Container != nil && s.Build == "" && s.Container.Remote == "" &&
+			s.Image != "" {
+			out.Images[s.Image] = s.Container.Platform
+		}
+	}
+	return out
+}
+
+// each calls f for each network and volume of others, each driver and each runtime that a service uses, by its name on
+// the engine.
+func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, name string)) {
+	for _, s := range services {
+		if s.Runs != stack.Container || s.Container == nil {
+			continue
+		}
+		for _, n := range s.Container.Networks {
+			if known := a.stack.Networks[n]; known.External {
+				f(s, "network", cmp.Or(known.Name, n))
+			} else if known.Driver != "" {
+				f(s, "network driver", known.Driver)
+			}
+		}
+		for _, m := range s.Container.Mounts {
+			if known := a.stack.Volumes[m.Source]; m.Type == "volume" && known.External {
+				f(s, "volume", cmp.Or(known.Name, m.Source))
+			} else if m.Type == "volume" && known.Driver != "" {
+				f(s, "volume driver", known.Driver)
+			}
+		}
+		if l := s.Container.Logging; l != nil && l.Driver != "" && l.Driver != "none" {
+			f(s, "log driver", l.Driver)
+		}
+		if s.Container.Runtime != "" {
+			f(s, "runtime", s.Container.Runtime)
+		}
+	}
+}
+
+// ofEngine asks for networks and volumes that others make, for images that must be fetched, and for what an engine may
+// be too old for.
+func (a *asker) ofEngine(services []*stack.Service) {
+	a.each(services, func(s *stack.Service, kind, name string) {
+		what, how := kind+" "+name, "made by others"
+		lacks, theirs := slices.Contains(a.engineIs.Lacks, what), kind == "network" || kind == "volume"
+		if !theirs {
+			how = "known to the engine"
+		}
+		if a.wantedToo(what, how, s.Name, s.At) || !theirs && !lacks {
+			return // a driver that is there is worth no word
+		}
+		n := Need{Name: what, Kind: Engine, Wanted: how + ", for " + s.Name, Found: "there", Met: true,
+			Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
+		if lacks {
+			n.Found, n.Met = "the engine has none of that name", false
+			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind, name)
+			if !theirs {
+				n.Remedy = "Install it into the engine, or name another one in an override file."
+			}
+		}
+		a.needs = append(a.needs, n)
+	})
+	for _, s := range services {
+		if s.Runs != stack.Container || s.Container == nil {
+			continue
+		}
+		if why, not := a.engineIs.Images[s.Image]; not && !a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
+			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,
+				Found: why.Cause, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Remedy: why.Remedy})
+		}
+		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
+			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From + ", for " + s.Name,
+				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Remedy: "It is left out; a newer engine obeys it."}
+			if f.Must {
+				n.Level, n.Remedy = Required, "Install a newer container engine, or do without it in an override file."
+			}
+			a.needs = append(a.needs, n)
+		}
+	}
+}
