@@ -278,7 +278,12 @@ func (p *Project) handed(section string, g *Value, env dotenv.Lookup) stack.Hand
 	h.File, h.External = from.Get("file").or(""), truth(from.Get("external"))
 	switch variable := from.Get("environment").or(""); {
 	case variable != "":
-		h.Content, _ = env(variable)
+		set := false
+		if h.Content, set = env(variable); !set && !slices.ContainsFunc(p.Unset, func(u stack.Variable) bool {
+			return u.Name == variable
+		}) {
+			p.Unset = append(p.Unset, stack.Variable{Name: variable, At: from.Get("environment").At()})
+		}
 	case h.File == "":
 		h.Content = from.Get("content").or("")
 	}

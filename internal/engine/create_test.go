@@ -157,6 +157,12 @@ func TestLogins(t *testing.T) {
 			t.Errorf("for %s there is %q, want %q", ref, got, want)
 		}
 	}
+	for host, want := range map[string]bool{hub: true, "images.saltmarsh.example": true, "localhost:5000": true,
+		"127.0.0.1:5000": true, "elsewhere.example": false, "localhost.example": false} {
+		if logins.knows(host) != want {
+			t.Errorf("the registry %s is one that this machine deals with: %v", host, !want)
+		}
+	}
 	if len(savedLogins()) != 2 {
 		t.Errorf("for a build there are %v", savedLogins())
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -66,6 +67,18 @@ func (l *loginFile) login(ctx context.Context, host string) (registry.AuthConfig
 		auth.Username, auth.Password, _ = strings.Cut(string(plain), ":")
 	}
 	return auth, auth.Username != "" || auth.IdentityToken != ""
+}
+
+// knows reports whether a registry is one that this machine deals with anyway: the usual one, those that a login is
+// kept for, and those on this machine. Any other may be named by a checkout that nobody has read.
+func (l *loginFile) knows(host string) bool {
+	name, _, _ := strings.Cut(host, ":")
+	if ip := net.ParseIP(name); host == hub || name == "localhost" || ip != nil && ip.IsLoopback() {
+		return true
+	}
+	_, kept := l.Auths[host]
+	_, keptAs := l.Auths["https://"+host]
+	return kept || keptAs || l.Helpers[host] != ""
 }
 
 // askHelper asks a helper program for a login, by the open protocol of such helpers: the address on its input, JSON on

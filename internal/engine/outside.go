@@ -41,7 +41,8 @@ var telling = map[string]bool{"image-login": true, "image-denied": true, "image-
 // patience is how long a registry may take to say whether it has an image.
 const patience = 8 * time.Second
 
-// Look tells what the engine has. Registries are asked at the same time, for images that are not here.
+// Look tells what the engine has. Registries are asked at the same time, for images that are not here: the usual one,
+// those with a login and those on this machine, since a launch looks before anybody has vouched for the checkout.
 func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	out := Seen{Version: e.Version, API: e.cli.ClientVersion(), Images: map[string]diagnose.Finding{}}
 	for _, name := range want.Networks {
@@ -61,7 +62,11 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	e.drivers(ctx, want, &out)
 	var mu sync.Mutex
 	var wait sync.WaitGroup
+	logins := readLogins()
 	for ref, platform := range want.Images {
+		if !logins.knows(registryOf(ref)) {
+			continue // a checkout's word alone makes nobody call there
+		}
 		wait.Go(func() {
 			if has, err := e.HasImage(ctx, ref); err != nil || has {
 				return

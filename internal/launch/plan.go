@@ -443,6 +443,9 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		}
 	}
 	maps.Copy(values, svc.Env)
+	if svc.Container != nil {
+		m.learnHanded(svc.Container)
+	}
 	if svc.Runs == stack.Native && svc.Container != nil {
 		m.handedHere(svc, values)
 	}

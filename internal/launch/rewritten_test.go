@@ -40,7 +40,7 @@ func TestRewritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	root := t.TempDir()
-	p, err := Make(root, fstest.MapFS{}, mixed, ord, opt)
+	p, err := Make(root, fstest.MapFS{"keys/key": {Data: []byte("canary-of-a-file\n")}}, mixed, ord, opt)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,6 +54,9 @@ func TestRewritten(t *testing.T) {
 		"web API: host.docker.internal:8081, not api:8081"}
 	if !slices.Equal(got, want) || strings.Contains(strings.Join(got, ""), "canary") {
 		t.Errorf("told is\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if !slices.Contains(p.Secrets, "canary-of-a-file") {
+		t.Errorf("logs hide %v", p.Secrets)
 	}
 	if web := p.Services["service:web"]; !slices.Equal(web.Across, []string{"api=host-gateway"}) {
 		t.Errorf("web finds %v", web.Across)

@@ -1,6 +1,8 @@
 package launch
 
 import (
+	"io/fs"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
@@ -48,3 +50,23 @@ func (m *mixer) learnFiles(s *stack.Stack) {
 		}
 	}
 }
+
+// learnHanded keeps what a container, or a build, is handed as a secret, where it is a line: logs hide it.
+func (m *mixer) learnHanded(c *stack.ContainerSpec) {
+	for _, h := range slices.Concat(c.Handed, c.BuildHands) {
+		text := h.Content
+		if h.File != "" && fs.ValidPath(h.File) {
+			data, err := fs.ReadFile(m.files, h.File)
+			if err != nil || len(data) > longestSecret {
+				continue
+			}
+			text = string(data)
+		}
+		if text = strings.TrimSpace(text); h.Secret && len(text) >= 6 && !strings.Contains(text, "\n") {
+			m.secrets[text] = true
+		}
+	}
+}
+
+// longestSecret is how many bytes a file may have that is taken for a secret of one line.
+const longestSecret = 4096
