@@ -48,7 +48,11 @@ func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, o
 		return nil, err
 	}
 	// The engine may have made a container although the call was given up: then nobody would know its id.
-	begun, cancel := context.WithTimeout(context.WithoutCancel(ctx), createTime)
+	limit := createTime
+	if len(spec.Files) > 0 { // which may go to another machine
+		limit = 10 * createTime
+	}
+	begun, cancel := context.WithTimeout(context.WithoutCancel(ctx), limit)
 	defer cancel()
 	id, err := e.Create(begun, spec.Spec)
 	if err == nil && len(spec.Files) > 0 {

@@ -104,10 +104,12 @@ func first(a, b string) string {
 	return b
 }
 
-// healthTest is the command of a container's health check, which may be its image's; nil if it has none.
-func (x *Executor) healthTest(ctx context.Context, proc run.Process) []string {
+// healthTest is the command of a container's health check; nil if it has none. That of its image counts where there is
+// no port to ask: who made the image did not know what the application makes of it.
+func (x *Executor) healthTest(ctx context.Context, svc *launch.Service, proc run.Process) []string {
 	c, ok := proc.(*run.Container)
-	if !ok {
+	if !ok || svc.Container == nil || svc.Container.Health == nil && slices.ContainsFunc(svc.Ports,
+		func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" }) {
 		return nil
 	}
 	s, err := c.Engine().Inspect(ctx, c.ID)

@@ -227,7 +227,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 	}
 	asked := false
 	var said []string
-	if test := x.healthTest(ctx, proc); test != nil {
+	if test := x.healthTest(ctx, n.svc, proc); test != nil {
 		asked = true
 		done := x.progress(n, proc, log, "its health check does not succeed yet")
 		var err error
