@@ -85,3 +85,20 @@ func TestSameImages(t *testing.T) {
 		t.Errorf("the remarks are %+v", p.Remarks)
 	}
 }
+
+// TestMasked hides what a secret holds, wherever it stands.
+func TestMasked(t *testing.T) {
+	t.Parallel()
+	p, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  web: {image: 'saltmarsh/web:1', " +
+		"command: 'run " +
+		"canary-1', environment: {API_TOKEN: canary-2, URL: 'http://u:canary-3@h/', NAME: quay}}\nsecrets:\n" +
+		"  pin: {content: canary-1}\nconfigs:\n  tides: {content: 'shown && said'}\n")}}, ".", Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := p.Model.Masked(nil).MarshalJSON()
+	if err != nil || strings.Contains(string(text), "canary") || !strings.Contains(string(text), "shown && said") ||
+		!strings.Contains(string(text), "quay") {
+		t.Errorf("shown is %s, %v", text, err)
+	}
+}

@@ -302,6 +302,11 @@ func (w withoutEnd) Write(p []byte) (int, error) {
 // nor that value elsewhere, nor any of the given values, nor the password in an address.
 func (v *Value) Masked(secrets []string) *Value {
 	found := append(v.secrets("", nil), secrets...)
+	for _, m := range v.Get("secrets").orEmpty().Members {
+		if content := m.Value.Get("content").or(""); content != "" {
+			found = append(found, content)
+		}
+	}
 	// A longer one first, since a shorter may be a part of it.
 	slices.SortFunc(found, func(a, b string) int { return len(b) - len(a) })
 	var pairs []string
