@@ -11,6 +11,7 @@ require (
 	github.com/containerd/errdefs v1.0.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/gofrs/flock v0.13.2
+	github.com/klauspost/compress v1.20.4
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/moby/docker-image-spec v1.3.1
 	github.com/moby/moby/api v1.56.1
@@ -21,6 +22,7 @@ require (
 	github.com/shirou/gopsutil/v4 v4.26.10
 	github.com/spf13/cobra v1.10.2
 	github.com/tailscale/hujson v0.0.0-20260727124030-b80ff77dac4f
+	github.com/ulikunitz/xz v0.5.17
 	github.com/yuin/goldmark v1.8.7
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.59.0

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -77,14 +78,23 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	answer := contract{Schema: "nharbor.clone/1", Root: root}
 	text := a.text()
 	progress := a.progress()
-	for _, dir := range dirs {
+	// All are fetched at the same time; what is there is told in their order.
+	got, failed := make([]stack.Checkout, len(dirs)), make([]error, len(dirs))
+	var wait sync.WaitGroup
+	for i, dir := range dirs {
 		opt := opt
 		opt.Progress = func(line string) { progress(gitrepo.NameOf(targets[dir]) + ": " + line) }
-		checkout, err := gitrepo.Clone(ctx, targets[dir], dir, opt)
-		progress("")
-		if err != nil {
-			return err
+		wait.Go(func() { got[i], failed[i] = gitrepo.Clone(ctx, targets[dir], dir, opt) })
+	}
+	wait.Wait()
+	progress("")
+	var faults stack.Faults
+	for i, dir := range dirs {
+		if failed[i] != nil {
+			faults = append(faults, stack.AllFaults(failed[i])...)
+			continue
 		}
+		checkout := got[i]
 		if name := gitrepo.Name(ctx, dir); name != "" {
 			workspace.SetKnown(dir, name) // so that it gets what the locker has of it
 		}
@@ -96,7 +106,14 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 		if !a.json {
 			text.Line("%s", dir)
 			text.Line("  %s", describe(checkout))
+			if checkout.Already {
+				text.Line("  It was here already, and is left as it is. What has come since: git -C %s fetch",
+					quoted(dir))
+			}
 		}
+	}
+	if len(faults) > 0 {
+		return faults
 	}
 	if several {
 		if _, err := workspace.MakeStateDir(root); err != nil {
@@ -124,6 +141,9 @@ func quoted(path string) string {
 }
 
 func describe(c stack.Checkout) string {
+	if c.Branch == "" && c.Commit == "" {
+		return "without git: it came as an archive"
+	}
 	at := "branch " + c.Branch
 	if c.Branch == "" {
 		at = "no branch"
@@ -152,7 +172,10 @@ func (a *app) progress() func(string) {
 	if err != nil {
 		width = 80
 	}
+	var mu sync.Mutex // several are fetched at the same time
 	return func(line string) {
+		mu.Lock()
+		defer mu.Unlock()
 		if r := []rune(line); len(r) >= width {
 			line = string(r[:width-1])
 		}

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/archive"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
@@ -35,6 +36,11 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if err != nil {
 		return none, err
 	}
+	if local != "" {
+		if format, err := archive.FormatOf(local); err == nil && format != archive.None {
+			return unpack(ctx, local, dir, opt)
+		}
+	}
 	if opt.Upstream != "" {
 		if _, err := checkAddress(opt.Upstream); err != nil {
 			return none, err
@@ -49,25 +55,12 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing, Text: "git is not installed",
 			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
 	}
-	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
-			Text:   "the folder exists and is not empty",
-			Remedy: "Name another with --into, or survey what is there: nharbor -C " + dir + " survey"}
+	if c, ok, err := alreadyThere(ctx, address, local, dir, opt); ok || err != nil {
+		return c, err
 	}
-	parent := filepath.Dir(dir)
-	if err := os.MkdirAll(parent, 0o777); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
-			At:   stack.Place{File: parent},
-			Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.",
-			Cause: err}
-	}
-	// The unfinished checkout has a name of its own beside the final one; renaming it makes it appear at once.
-	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
+	temp, err := beside(dir)
 	if err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
-			At:   stack.Place{File: parent},
-			Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.",
-			Cause: err}
+		return none, err
 	}
 	defer os.RemoveAll(temp)
 	work := filepath.Join(temp, "checkout")
@@ -105,19 +98,87 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 				Remedy: "Add it by hand: git remote add upstream " + opt.Upstream, Cause: err}
 		}
 	}
+	if err := appear(work, dir); err != nil {
+		return none, err
+	}
+	return Describe(ctx, dir)
+}
+
+// alreadyThere gives the checkout that stands where a clone is to go, if it is one of the same repository; it is left
+// as it is. One of another repository is named in the error.
+func alreadyThere(ctx context.Context, address, local, dir string, opt Options) (c stack.Checkout, ok bool, err error) {
+	if entries, err := os.ReadDir(dir); err != nil || len(entries) == 0 {
+		return c, false, nil
+	}
+	g := git{ctx: ctx}
+	if top := g.output(dir, "rev-parse", "--show-prefix", "--is-inside-work-tree"); top != "true" {
+		return c, false, nil // no checkout of its own
+	}
+	origin := g.output(dir, "config", "--get", "remote.origin.url")
+	if origin != address && (local == "" || origin != local) {
+		from := "without a remote"
+		if origin != "" {
+			from = "of " + hidden(origin)
+		}
+		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
+			Text:   "another checkout stands there, " + from,
+			Remedy: "Name another place with --into, or survey what is there: nharbor -C " + dir + " survey"}
+	}
+	if c, err = Describe(ctx, dir); err != nil {
+		return c, false, nil
+	}
+	c.Already = true
+	if ref := opt.Ref; ref != "" && c.Tag != ref && c.Branch != ref && !strings.HasPrefix(c.Commit, ref) {
+		return c, false, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
+			Text:   fmt.Sprintf("the checkout that stands there is of the same repository, and not at %s", ref),
+			Remedy: fmt.Sprintf("Bring it there: git -C %s fetch --tags, then git -C %s checkout %s", dir, dir, ref)}
+	}
+	return c, true, nil
+}
+
+// beside makes a folder of its own for what is not finished, beside the final one: renaming makes that appear at once.
+func beside(dir string) (string, error) {
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
+			Text:   "the folder exists and is not empty",
+			Remedy: "Name another with --into, or survey what is there: nharbor -C " + dir + " survey"}
+	}
+	parent := filepath.Dir(dir)
+	if err := os.MkdirAll(parent, 0o777); err != nil {
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
+			Text: "the folder can't be made: " + stack.Reason(err), Remedy: "Choose another place with --into.",
+			Cause: err}
+	}
+	temp, err := os.MkdirTemp(parent, ".nharbor-clone-")
+	if err != nil {
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: parent},
+			Text: "nothing can be written there: " + stack.Reason(err), Remedy: "Choose another place with --into.",
+			Cause: err}
+	}
+	return temp, nil
+}
+
+// appear puts what is finished into its place.
+func appear(work, dir string) error {
 	os.Remove(dir) // an empty one may stand there
 	if err := os.Rename(work, dir); err != nil {
-		return none, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: dir},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: dir},
 			Text:   "the finished checkout can't be put there: " + stack.Reason(err),
 			Remedy: "Choose another place with --into.", Cause: err}
 	}
-	return Describe(ctx, dir)
+	return nil
 }
 
 // NameOf is the folder name that an address suggests.
 func NameOf(address string) string {
 	address = strings.TrimRight(address, "/\\")
-	address = strings.TrimSuffix(address, ".git")
+	for _, ending := range []string{".git", ".zip", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst", ".tar",
+		".bundle"} {
+		if rest, ok := strings.CutSuffix(address, ending); ok {
+			address = rest
+			break
+		}
+	}
 	if i := strings.LastIndexAny(address, "/\\:"); i >= 0 {
 		address = address[i+1:]
 	}
@@ -162,11 +223,28 @@ func checkAddress(address string) (local string, err error) {
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotFound, At: stack.Place{File: address},
 			Text: "there is no such folder, and it is no address of a repository", Remedy: forms, Cause: statErr}
 	}
-	if !info.IsDir() {
+	if !info.IsDir() && !isBundle(abs) {
+		if format, err := archive.FormatOf(abs); err == nil && format != archive.None {
+			return abs, nil
+		}
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotARepository,
-			At: stack.Place{File: address}, Text: "this is a file, not a repository", Remedy: forms}
+			At: stack.Place{File: address}, Text: "this is a file, and neither a repository, a bundle nor an archive",
+			Remedy: forms}
 	}
 	return abs, nil
+}
+
+// isBundle reports whether a file is a repository that git has put into one file.
+func isBundle(name string) bool {
+	f, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 16)
+	n, _ := io.ReadFull(f, head)
+	return strings.HasPrefix(string(head[:n]), "# v2 git bundle") || strings.HasPrefix(string(head[:n]), "# v3 git "+
+		"bundle")
 }
 
 var scp = expr.New(

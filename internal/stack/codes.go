@@ -21,6 +21,7 @@ const (
 	CodeAddressElsewhere         Code = "address-elsewhere"
 	CodeImageOfProject           Code = "image-of-project"
 	CodeImagePublished           Code = "image-published"
+	CodeArchiveRefused           Code = "archive-refused"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"
 	CodeComposeCycle             Code = "compose-cycle"

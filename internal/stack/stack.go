@@ -111,6 +111,8 @@ type Checkout struct {
 	Commit     string      `json:"commit"`
 	Tag        string      `json:"tag"`
 	Submodules []Submodule `json:"submodules"`
+	// Already is true for one that a clone has found in its place.
+	Already bool `json:"already,omitempty"`
 }
 
 // Submodule is a repository that a checkout wants inside it.
