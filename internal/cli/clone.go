@@ -106,6 +106,10 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 		if !a.json {
 			text.Line("%s", dir)
 			text.Line("  %s", describe(checkout))
+			if checkout.Pointers > 0 {
+				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: git -C %s lfs pull",
+					view.Count(checkout.Pointers, "file stands", "files stand"), quoted(dir))
+			}
 			if checkout.Already {
 				text.Line("  It was here already, and is left as it is. What has come since: git -C %s fetch",
 					quoted(dir))

@@ -101,7 +101,28 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if err := appear(work, dir); err != nil {
 		return none, err
 	}
-	return Describe(ctx, dir)
+	c, err := Describe(ctx, dir)
+	c.Pointers = pointers(dir, g.output(dir, "ls-files", "-z"))
+	return c, err
+}
+
+// pointer begins a file that stands for a large one, by the open specification of Git Large File Storage.
+const pointer = "version https://git-lfs.github.com/spec/v1\n"
+
+// pointers counts the files of a list, with zero bytes between, that only stand for large ones.
+func pointers(dir, list string) (n int) {
+	for name := range strings.SplitSeq(list, "\x00") {
+		full := filepath.Join(dir, filepath.FromSlash(name))
+		info, err := os.Lstat(full)
+		if name == "" || err != nil || !info.Mode().IsRegular() || info.Size() < int64(len(pointer)) ||
+			info.Size() > 1024 {
+			continue
+		}
+		if data, err := os.ReadFile(full); err == nil && strings.HasPrefix(string(data), pointer) {
+			n++
+		}
+	}
+	return n
 }
 
 // alreadyThere gives the checkout that stands where a clone is to go, if it is one of the same repository; it is left

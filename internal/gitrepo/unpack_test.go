@@ -67,6 +67,25 @@ func TestArchives(t *testing.T) {
 	}
 }
 
+// TestPointers counts the files that only stand for large ones.
+func TestPointers(t *testing.T) {
+	t.Parallel()
+	repo := repository(t)
+	for name, text := range map[string]string{"a.bin": pointer + "oid sha256:0\nsize 5\n", "b.bin": pointer,
+		"c.txt":    "text",
+		"long.txt": pointer + strings.Repeat("x", 2000)} {
+		if err := os.WriteFile(filepath.Join(repo, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	runGit(t, repo, "add", "-A")
+	runGit(t, repo, "commit", "-q", "-m", "large")
+	c, err := Clone(t.Context(), repo, filepath.Join(t.TempDir(), "x"), Options{})
+	if err != nil || c.Pointers != 2 {
+		t.Errorf("%d files are pointers, %v", c.Pointers, err)
+	}
+}
+
 // TestAlreadyThere goes on with a checkout that stands in the place of a clone, and names one of something else.
 func TestAlreadyThere(t *testing.T) {
 	t.Parallel()

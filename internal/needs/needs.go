@@ -53,6 +53,8 @@ type Need struct {
 	Because []stack.Place `json:"because"`
 	Remedy  string        `json:"remedy"`
 	For     []string      `json:"for"` // the services
+	// Command installs it on this system; empty where no command is known.
+	Command string `json:"command,omitempty"`
 	// Have is the version that is here, of a tool in a version that doesn't do.
 	Have string `json:"have,omitempty"`
 }
@@ -328,7 +330,7 @@ func (a *asker) tool(r stack.Runtime) Need {
 		}
 	}
 	f := known.Explain()
-	n.Found, n.Remedy, n.Have = f.Cause, f.Remedy, found
+	n.Found, n.Remedy, n.Have, n.Command = f.Cause, f.Remedy, found, known.Install
 	if r.Brought {
 		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the network for that."
 	}
@@ -502,6 +504,46 @@ func (a *asker) disk() {
 		n.Remedy = (&diagnose.Need{Kind: string(Disk), Found: n.Found}).Explain().Remedy
 	}
 	a.needs = append(a.needs, n)
+}
+
+// Block is what a person can paste to install all that is missing and that a command is known for, one line each; what
+// the system's own package manager installs stands on one.
+func (a *Answer) Block() (out []string) {
+	for _, n := range a.Needs {
+		if n.Met || n.Command == "" {
+			continue
+		}
+		joined := false
+		for _, how := range installs {
+			what, ok := strings.CutPrefix(n.Command, how)
+			if !ok {
+				continue
+			}
+			i := slices.IndexFunc(out, func(line string) bool { return strings.HasPrefix(line, how) })
+			if i >= 0 && !slices.Contains(strings.Fields(out[i]), what) {
+				out[i] += " " + what
+			}
+			joined = i >= 0
+		}
+		if !joined && !slices.Contains(out, n.Command) {
+			out = append(out, n.Command)
+		}
+	}
+	// First what the system brings: the rest may need it.
+	slices.SortStableFunc(out, func(a, b string) int {
+		return strings.Compare(map[bool]string{true: "a", false: "b"}[ofSystem(a)],
+			map[bool]string{true: "a", false: "b"}[ofSystem(b)])
+	})
+	return out
+}
+
+func ofSystem(command string) bool {
+	for _, how := range installs {
+		if strings.HasPrefix(command, how) {
+			return true
+		}
+	}
+	return false
 }
 
 // Unmet lists the required needs that are not met, in a sentence each.

@@ -356,3 +356,15 @@ func TestProgramWithoutProject(t *testing.T) {
 		t.Errorf("%+v", a.Needs)
 	}
 }
+
+// TestBlock puts what can be installed into as few lines as there are ways to do it.
+func TestBlock(t *testing.T) {
+	t.Parallel()
+	a := Answer{Needs: []Need{{Command: "corepack enable pnpm"}, {Command: "sudo apt-get install node"},
+		{Command: "sudo apt-get install ruby"}, {Command: "sudo apt-get install ruby"}, {Command: "corepack enable " +
+			"pnpm"},
+		{Met: true, Command: "sudo apt-get install php"}, {Remedy: "Think."}}}
+	if got := strings.Join(a.Block(), "; "); got != "sudo apt-get install node ruby; corepack enable pnpm" {
+		t.Errorf("to paste is %s", got)
+	}
+}

@@ -284,6 +284,13 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 	} else {
 		t.Line("Not everything is there yet; see the lines that begin with missing.")
 	}
+	if block := a.Block(); len(block) > 1 {
+		t.Blank()
+		t.Line("What commands are known for, to paste at once:")
+		for _, line := range block {
+			fmt.Fprintf(t.Out, "  %s\n", line)
+		}
+	}
 }
 
 func forWhom(n needs.Need) string {
