@@ -14,6 +14,9 @@ type Need struct {
 	Broken   string // what a tool said when it did not run
 	Found    string // a tool's version, or the free space
 	Install  string // the system's own command for a tool; empty if it isn't known
+	Kept     string // a tool that lies in the person's home, where this shell does not find it; Install finds it
+	Keeper   string // the version manager that keeps it, or others of the tool; empty for a folder of the person's own
+	Offered  string // the version that the system's own package of the tool has, which does not do either
 	Holder   string // the program that holds a port; empty if it isn't known
 	PID      string // of that program
 	Stack    string // the workspace of another stack of ours whose service Holder is
@@ -31,12 +34,23 @@ func kindOf(kind string, more func(*Need) bool) func(*Need) bool {
 
 // Needs are the rules for a need that is not met.
 var Needs = []Rule[Need]{
+	{"tool-kept", kindOf("tool", func(n *Need) bool { return n.Kept != "" && n.Keeper != "" }),
+		"{found}", "{kept} is here, kept by {keeper}, and not loaded in this shell: {install}", ""},
+	{"tool-kept-own", kindOf("tool", func(n *Need) bool { return n.Kept != "" }),
+		"{found}", "{kept} is here, in a folder that this shell does not look into: {install}", ""},
 	{"tool-broken", kindOf("tool", func(n *Need) bool { return n.Broken != "" }),
 		"it does not run: {broken}", "Run it by hand to see what is wrong: {name} --version", ""},
 	{"tool-absent", kindOf("tool", func(n *Need) bool { return n.Absent && n.Install != "" }),
 		"", "Install it: {install}", ""},
+	{"tool-absent-kept", kindOf("tool", func(n *Need) bool { return n.Absent && n.Keeper != "" }),
+		"", "Install {name} {wanted} with {keeper}, which keeps other versions of it here.", ""},
+	{"tool-absent-offered", kindOf("tool", func(n *Need) bool { return n.Absent && n.Offered != "" }),
+		"", "Install {name} {wanted} with a version manager; this system's own package has {offered}.", ""},
 	{"tool-absent-anywhere", kindOf("tool", func(n *Need) bool { return n.Absent }),
 		"", "Install {name} and make sure that this shell finds it.", ""},
+	{"tool-version-kept", kindOf("tool", func(n *Need) bool { return n.Keeper != "" }),
+		"{found}", "Install {name} {wanted} with {keeper}, which keeps other versions of it here; or correct the " +
+			"constraint if it is out of date.", ""},
 	{"tool-version", kindOf("tool", nil),
 		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new shell; or correct the " +
 			"constraint " +
@@ -75,7 +89,8 @@ var Needs = []Rule[Need]{
 // Explain tells what was found instead of what is needed, and what to do.
 func (n *Need) Explain() Finding {
 	out := first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
-		"install": n.Install, "holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
+		"install": n.Install, "kept": n.Kept, "keeper": n.Keeper, "offered": n.Offered, "holder": n.Holder,
+		"pid": n.PID, "manager": n.Manager, "variable": n.Variable,
 		"key": n.Key, "stack": n.Stack, "madeBy": n.MadeBy, "make": n.Make})
 	if n.Provide != "" {
 		out.Remedy = fmt.Sprintf("Let the launch run one: nharbor launch --provide %s. Or: %s", n.Provide,

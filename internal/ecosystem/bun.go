@@ -1,14 +1,18 @@
 package ecosystem
 
-import "nimbleharbor/internal/stack"
+import (
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
 
 var bun = &Manager{
-	Name:  "bun",
-	Locks: []string{"bun.lock", "bun.lockb"},
-	Obeys: []string{".npmrc", "bunfig.toml", "binding.gyp"},
-	Hooks: nodeHooks,
+	Name:   "bun",
+	Locks:  []string{"bun.lock", "bun.lockb"},
+	Weight: &Weight{expr.New(`(?m)^    "[^"]+": \[`), 350_000, []string{"node_modules"}},
+	Obeys:  []string{".npmrc", "bunfig.toml", "binding.gyp"},
+	Hooks:  nodeHooks,
 	Tools: []Tool{{Name: "bun", Called: []string{"bun"}, Images: []string{"oven/bun"},
-		By: "npm install --global bun"}},
+		By: []string{"npm install --global bun"}}},
 	Verbs:    []Verb{{stack.Install, []string{"bun install|i"}}},
 	Wrappers: []string{"bunx"},
 	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,

@@ -67,7 +67,8 @@ var dotnet = &Ecosystem{
 	Endings:   []string{".cs"},
 	Reads:     readsBy(false, `"`+envName+`"\)\s*(\?\?)?`, "GetEnvironmentVariable("),
 	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"}, Images: []string{"dotnet/sdk", "sdk"},
-		Packages: map[string]string{"dnf": "dotnet-sdk-8.0", "brew": "dotnet", "apk": "dotnet8-sdk"}}},
+		Packages: map[string]string{"pacman": "dotnet-sdk", "dnf": "dotnet-sdk-8.0", "brew": "dotnet",
+			"apk": "dotnet8-sdk"}}},
 	Logins: []string{".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config"},
 	Public: []string{"api.nuget.org", "www.nuget.org"},
 	Verbs: []Verb{

@@ -33,8 +33,9 @@ var elixir = &Ecosystem{
 		readsBy(false, `"`+envName+`"\s*(,|\)\s*\|\|)?`, "System.get_env(")),
 	Given: []string{"MIX_ENV"},
 	Tools: []Tool{{Name: "elixir", Ask: []string{"--short-version"}, Called: []string{"elixir"},
-		Images:   []string{"elixir"},
-		Packages: map[string]string{"apt": "elixir", "dnf": "elixir", "brew": "elixir", "apk": "elixir"}}},
+		Images: []string{"elixir"},
+		Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir", "brew": "elixir",
+			"apk": "elixir"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"mix local*|archive*"}},
 		{MakesKey, []string{"mix phx.gen.secret"}},
@@ -44,11 +45,13 @@ var elixir = &Ecosystem{
 }
 
 var mix = &Manager{
-	Name:  "mix",
-	Locks: []string{"mix.lock"},
-	Obeys: []string{"mix.exs", "config/*.exs"},
-	Tools: []Tool{{Name: "mix", Packages: map[string]string{"apt": "elixir", "dnf": "elixir", "brew": "elixir",
-		"apk": "elixir"}}},
+	Name:   "mix",
+	Locks:  []string{"mix.lock"},
+	Weight: &Weight{expr.New(`(?m)^  "`), 1_500_000, []string{"deps"}},
+	Obeys:  []string{"mix.exs", "config/*.exs"},
+	Tools: []Tool{{Name: "mix", Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir",
+		"brew": "elixir",
+		"apk":  "elixir"}}},
 	Verbs: []Verb{{stack.Install, []string{"mix deps.get|setup"}}},
 }
 

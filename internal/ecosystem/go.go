@@ -47,7 +47,7 @@ var golang = &Ecosystem{
 	Reads:     readsBy(false, `"`+envName+`"()`, "os.Getenv(", "os.LookupEnv("),
 	Given:     []string{"GOPATH"},
 	Tools: []Tool{{Name: "go", Ask: []string{"version"}, Called: []string{"golang", "go"}, Images: []string{"golang"},
-		Packages: map[string]string{"apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"}}},
+		Packages: map[string]string{"pacman": "go", "apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"go install"}},
 		{stack.Install, []string{"go mod|get"}},

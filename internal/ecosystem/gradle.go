@@ -12,7 +12,8 @@ var gradle = &Manager{
 	Name:  "gradle",
 	Obeys: []string{"*.gradle", "*.gradle.kts", "gradle.properties", "gradle/*", "gradle/wrapper/*", "buildSrc/*"},
 	Tools: []Tool{{Name: "gradle", Called: []string{"gradle"},
-		Packages: map[string]string{"apt": "gradle", "dnf": "gradle", "brew": "gradle", "apk": "gradle"}}},
+		Packages: map[string]string{"pacman": "gradle", "apt": "gradle", "dnf": "gradle", "brew": "gradle",
+			"apk": "gradle"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"gradle test|check", "gradle clean test|check"}},
 		{Serves, []string{"gradle bootRun|run|quarkusDev|:*"}},

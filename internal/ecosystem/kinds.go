@@ -62,6 +62,8 @@ type Manager struct {
 	Name string
 	// Locks are its lock files, the one first that it makes.
 	Locks []string
+	// Weight tells roughly what the packages of its lock file take; nil where nobody can say.
+	Weight *Weight
 	// Tools are its own programs; none for a manager that comes with the language.
 	Tools []Tool
 	// Inputs are files that an install depends on besides manifest and lock file.
@@ -230,8 +232,10 @@ type Tool struct {
 	// Packages names the package that brings it, by the system's own way of installing; Package does so for a family.
 	Packages map[string]string
 	Package  func(system, name string) string
-	// By is a command that installs it by another tool, where the system has no package.
-	By string
+	// Meta is true where the package only leads to others, and has a version of its own.
+	Meta bool
+	// By are commands that install it by another tool, where the system has no package; the first whose tool is here.
+	By []string
 	// Called are its names in files that list tools with versions, and in workflows. Images are container images of it.
 	Called, Images []string
 }

@@ -12,7 +12,8 @@ var maven = &Manager{
 	Name:  "maven",
 	Obeys: []string{"pom.xml", ".mvn/*", ".mvn/wrapper/*"},
 	Tools: []Tool{{Name: "mvn", Called: []string{"maven"},
-		Packages: map[string]string{"apt": "maven", "dnf": "maven", "brew": "maven", "apk": "maven"}}},
+		Packages: map[string]string{"pacman": "maven", "apt": "maven", "dnf": "maven", "brew": "maven",
+			"apk": "maven"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"mvn test|verify", "mvn clean test|verify"}},
 		{Serves, []string{"mvn spring-boot:run|quarkus:dev"}},

@@ -1,14 +1,19 @@
 package ecosystem
 
-import "nimbleharbor/internal/stack"
+import (
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
 
 var npm = &Manager{
-	Name:  "npm",
-	Locks: []string{"package-lock.json", "npm-shrinkwrap.json"},
-	Obeys: []string{".npmrc", "binding.gyp"},
-	Hooks: nodeHooks,
-	Tools: []Tool{{Name: "npm", Packages: map[string]string{"apt": "npm", "dnf": "nodejs-npm", "brew": "node",
-		"apk": "nodejs npm"}}},
+	Name:   "npm",
+	Locks:  []string{"package-lock.json", "npm-shrinkwrap.json"},
+	Weight: &Weight{expr.New(`(?m)^    "(.*/)?node_modules/[^"]+": \{`), 350_000, []string{"node_modules"}},
+	Obeys:  []string{".npmrc", "binding.gyp"},
+	Hooks:  nodeHooks,
+	Tools: []Tool{{Name: "npm", Packages: map[string]string{"pacman": "npm", "apt": "npm", "dnf": "nodejs-npm",
+		"brew": "node",
+		"apk":  "nodejs npm"}}},
 	Verbs: []Verb{
 		{stack.Install, []string{"npm install|i|ci"}},
 		{SetsUp, []string{"npm install|i -g|--global", "npm -g|--global"}},

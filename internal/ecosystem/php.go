@@ -39,7 +39,8 @@ var php = &Ecosystem{
 	},
 	Tools: []Tool{
 		{Name: "php", Called: []string{"php"}, Images: []string{"php"},
-			Packages: map[string]string{"apt": "php-cli", "dnf": "php-cli", "brew": "php", "apk": "php"}},
+			Packages: map[string]string{"pacman": "php", "apt": "php-cli", "dnf": "php-cli", "brew": "php",
+				"apk": "php"}},
 		{Name: phpExtension, Family: true, Program: "php", Ask: []string{"-m"}, Find: extensionLoaded,
 			Package: func(system, name string) string {
 				if system != "apt" {
@@ -65,13 +66,15 @@ var php = &Ecosystem{
 }
 
 var composer = &Manager{
-	Name:  "composer",
-	Locks: []string{"composer.lock"},
-	Obeys: []string{"composer.json"},
+	Name:   "composer",
+	Locks:  []string{"composer.lock"},
+	Weight: &Weight{expr.New(`"dist": \{`), 600_000, []string{"vendor"}},
+	Obeys:  []string{"composer.json"},
 	Hooks: []string{"pre-install-cmd", "post-install-cmd", "pre-update-cmd", "post-update-cmd", "pre-autoload-dump",
 		"post-autoload-dump", "pre-package-*", "post-package-*", "pre-operations-exec", "command"},
 	Tools: []Tool{{Name: "composer",
-		Packages: map[string]string{"apt": "composer", "dnf": "composer", "brew": "composer", "apk": "composer"}}},
+		Packages: map[string]string{"pacman": "composer", "apt": "composer", "dnf": "composer",
+			"brew": "composer", "apk": "composer"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"composer global"}},
 		{stack.Install, []string{"composer install|update"}},

@@ -1,12 +1,17 @@
 package ecosystem
 
-import "nimbleharbor/internal/stack"
+import (
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
 
 var pipenv = &Manager{
-	Name:     "pipenv",
-	Locks:    []string{"Pipfile.lock"},
-	Obeys:    []string{"Pipfile", "setup.py"},
-	Tools:    []Tool{{Name: "pipenv", Packages: map[string]string{"apt": "pipenv", "dnf": "pipenv", "brew": "pipenv"}}},
+	Name:   "pipenv",
+	Locks:  []string{"Pipfile.lock"},
+	Weight: &Weight{expr.New(`"hashes":`), 3_000_000, []string{".venv"}},
+	Obeys:  []string{"Pipfile", "setup.py"},
+	Tools: []Tool{{Name: "pipenv", Packages: map[string]string{"pacman": "python-pipenv", "apt": "pipenv",
+		"dnf": "pipenv", "brew": "pipenv"}}},
 	Verbs:    []Verb{{stack.Install, []string{"pipenv install|sync"}}},
 	Wrappers: []string{"pipenv run"},
 	python: &pythonManager{

@@ -1,13 +1,18 @@
 package ecosystem
 
-import "nimbleharbor/internal/stack"
+import (
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
 
 var pnpm = &Manager{
-	Name:     "pnpm",
-	Locks:    []string{"pnpm-lock.yaml"},
-	Obeys:    []string{".npmrc", ".pnpmfile.*", "pnpm-workspace.yaml", "binding.gyp"},
-	Hooks:    nodeHooks,
-	Tools:    []Tool{{Name: "pnpm", Called: []string{"pnpm"}, By: "corepack enable pnpm"}},
+	Name:   "pnpm",
+	Locks:  []string{"pnpm-lock.yaml"},
+	Weight: &Weight{expr.New(`(?m)^ +resolution: `), 350_000, []string{"node_modules"}},
+	Obeys:  []string{".npmrc", ".pnpmfile.*", "pnpm-workspace.yaml", "binding.gyp"},
+	Hooks:  nodeHooks,
+	Tools: []Tool{{Name: "pnpm", Called: []string{"pnpm"}, By: []string{"corepack enable pnpm", "npm install " +
+		"--global pnpm"}}},
 	Verbs:    []Verb{{stack.Install, []string{"pnpm install|i"}}},
 	Wrappers: []string{"pnpm exec", "pnpm dlx"},
 	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,

@@ -3,15 +3,18 @@ package ecosystem
 import (
 	"strings"
 
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
 var poetry = &Manager{
-	Name:  "poetry",
-	Locks: []string{"poetry.lock"},
-	Obeys: []string{"pyproject.toml", "poetry.toml", "build.py"},
+	Name:   "poetry",
+	Locks:  []string{"poetry.lock"},
+	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 3_000_000, []string{".venv"}},
+	Obeys:  []string{"pyproject.toml", "poetry.toml", "build.py"},
 	Tools: []Tool{{Name: "poetry", Called: []string{"poetry"},
-		Packages: map[string]string{"apt": "python3-poetry", "dnf": "poetry", "brew": "poetry", "apk": "poetry"}}},
+		Packages: map[string]string{"pacman": "python-poetry", "apt": "python3-poetry", "dnf": "poetry",
+			"brew": "poetry", "apk": "poetry"}}},
 	Verbs:    []Verb{{stack.Install, []string{"poetry install|sync"}}},
 	Wrappers: []string{"poetry run"},
 	python: &pythonManager{

@@ -58,12 +58,14 @@ var ruby = &Ecosystem{
 	},
 	Tools: []Tool{
 		{Name: "ruby", Called: []string{"ruby"}, Images: []string{"ruby"},
-			Packages: map[string]string{"apt": "ruby-full", "dnf": "ruby", "brew": "ruby", "apk": "ruby"}},
+			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-full", "dnf": "ruby", "brew": "ruby",
+				"apk": "ruby"}},
 		{Name: "ruby headers",
 			Headers: []string{"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h",
 				"/usr/local/include/ruby-*/ruby.h",
 				"/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
-			Packages: map[string]string{"apt": "ruby-dev", "dnf": "ruby-devel", "brew": "ruby", "apk": "ruby-dev"}},
+			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-dev", "dnf": "ruby-devel", "brew": "ruby",
+				"apk": "ruby-dev"}},
 	},
 	VersionManagers: []string{"rbenv", "rvm"},
 	Logins:          []string{".bundle/config"},
@@ -79,12 +81,14 @@ var ruby = &Ecosystem{
 }
 
 var bundler = &Manager{
-	Name:  "bundler",
-	Locks: []string{"Gemfile.lock"},
-	Obeys: []string{gemfile, "gems.rb", "*.gemspec", ".bundle/config"},
+	Name:   "bundler",
+	Locks:  []string{"Gemfile.lock"},
+	Weight: &Weight{expr.New(`(?m)^    [A-Za-z][^ \n]* \(`), 1_000_000, []string{"vendor/bundle"}},
+	Obeys:  []string{gemfile, "gems.rb", "*.gemspec", ".bundle/config"},
 	Tools: []Tool{{Name: "bundle",
-		Packages: map[string]string{"apt": "ruby-bundler", "dnf": "rubygem-bundler", "brew": "ruby",
-			"apk": "ruby-bundler"}}},
+		Packages: map[string]string{"pacman": "ruby-bundler", "apt": "ruby-bundler", "dnf": "rubygem-bundler",
+			"brew": "ruby",
+			"apk":  "ruby-bundler"}}},
 	Verbs:    []Verb{{stack.Install, []string{"bundle $", "bundle install", "bundler"}}},
 	Wrappers: []string{"bundle exec"},
 }

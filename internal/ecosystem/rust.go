@@ -48,19 +48,20 @@ var rust = &Ecosystem{
 	Endings:       []string{".rs"},
 	Reads:         readsBy(false, `(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
 	Tools: []Tool{
-		{Name: "diesel", By: "cargo install diesel_cli"},
-		{Name: "sqlx", By: "cargo install sqlx-cli"},
+		{Name: "diesel", By: []string{"cargo install diesel_cli"}},
+		{Name: "sqlx", By: []string{"cargo install sqlx-cli"}},
 	},
 	VersionManagers: []string{"rustup"},
 	Logins:          []string{".cargo/credentials.toml"},
 }
 
 var cargo = &Manager{
-	Name:  "cargo",
-	Locks: []string{"Cargo.lock"},
-	Obeys: []string{"build.rs", ".cargo/config", ".cargo/config.toml", "rust-toolchain", "rust-toolchain.toml"},
+	Name:   "cargo",
+	Locks:  []string{"Cargo.lock"},
+	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 10_000_000, []string{"target"}},
+	Obeys:  []string{"build.rs", ".cargo/config", ".cargo/config.toml", "rust-toolchain", "rust-toolchain.toml"},
 	Tools: []Tool{{Name: "cargo", Called: []string{"rust"}, Images: []string{"rust"},
-		Packages: map[string]string{"apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"}}},
+		Packages: map[string]string{"pacman": "rust", "apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"cargo install"}},
 		{stack.Install, []string{"cargo fetch"}},

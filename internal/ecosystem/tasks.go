@@ -16,7 +16,8 @@ var tasks = &Ecosystem{
 	Name: "make",
 	Managers: []*Manager{
 		{Name: "make", Tasks: true, Tools: []Tool{{Name: "make",
-			Packages: map[string]string{"apt": "make", "dnf": "make", "brew": "make", "apk": "make"}}}},
+			Packages: map[string]string{"pacman": "make", "apt": "make", "dnf": "make", "brew": "make",
+				"apk": "make"}}}},
 		{Name: "just", Tasks: true, Tools: []Tool{{Name: "just"}}},
 		{Name: "task", Tasks: true, Tools: []Tool{{Name: "task"}}},
 	},

@@ -1,13 +1,17 @@
 package ecosystem
 
-import "nimbleharbor/internal/stack"
+import (
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/stack"
+)
 
 var uv = &Manager{
-	Name:  "uv",
-	Locks: []string{"uv.lock"},
-	Obeys: []string{"pyproject.toml", "uv.toml", "setup.py"},
-	Tools: []Tool{{Name: "uv", Called: []string{"uv"}, By: "pip install --user uv",
-		Packages: map[string]string{"dnf": "uv", "brew": "uv", "apk": "uv"}}},
+	Name:   "uv",
+	Locks:  []string{"uv.lock"},
+	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 3_000_000, []string{".venv"}},
+	Obeys:  []string{"pyproject.toml", "uv.toml", "setup.py"},
+	Tools: []Tool{{Name: "uv", Called: []string{"uv"}, By: []string{"pipx install uv", "pip install --user uv"},
+		Packages: map[string]string{"pacman": "uv", "dnf": "uv", "brew": "uv", "apk": "uv"}}},
 	Verbs:    []Verb{{stack.Install, []string{"uv sync|pip"}}},
 	Wrappers: []string{"uv run"},
 	python: &pythonManager{

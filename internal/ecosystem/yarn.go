@@ -9,12 +9,14 @@ import (
 )
 
 var yarn = &Manager{
-	Name:  "yarn",
-	Locks: []string{"yarn.lock"},
+	Name:   "yarn",
+	Locks:  []string{"yarn.lock"},
+	Weight: &Weight{expr.New(`(?m)^  resol(ved|ution)`), 350_000, []string{"node_modules", ".yarn/cache"}},
 	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".yarn/releases/*", ".yarn/plugins/*",
 		"binding.gyp"},
 	Hooks: nodeHooks,
-	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, By: "corepack enable yarn"}},
+	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, By: []string{"corepack enable yarn", "npm install " +
+		"--global yarn"}}},
 	Verbs: []Verb{
 		{stack.Install, []string{"yarn $", "yarn install|add"}},
 		{SetsUp, []string{"yarn global"}},

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -32,6 +33,14 @@ type Seen struct {
 	// so on, and "runtime NAME".
 	Lacks  []string
 	Images map[string]diagnose.Finding // of images that are neither here nor to be had: why
+	// Fetches is roughly what the images take that are not here and whose registry told their size, in bytes.
+	Fetches uint64
+	Keeps   string // the folder in which it keeps images, of one on this machine
+	Remote  bool
+	Memory  uint64        // of its machine, in bytes; zero where it isn't known
+	Ahead   time.Duration // of this machine's clock is its own
+
+	platform string
 }
 
 // telling are the reasons for which fetching would fail too.
@@ -44,7 +53,7 @@ const patience = 8 * time.Second
 // Look tells what the engine has. Registries are asked at the same time, for images that are not here: the usual one,
 // those with a login and those on this machine, since a launch looks before anybody has vouched for the checkout.
 func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
-	out := Seen{Version: e.Version, API: e.cli.ClientVersion(), Images: map[string]diagnose.Finding{}}
+	out := Seen{Version: e.Version, API: e.cli.ClientVersion(), Images: map[string]diagnose.Finding{}, Remote: e.Remote}
 	for _, name := range want.Networks {
 		if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); IsNotFound(err) {
 			out.Lacks = append(out.Lacks, "network "+name)
@@ -59,7 +68,7 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			return out, err
 		}
 	}
-	e.drivers(ctx, want, &out)
+	e.itself(ctx, want, &out)
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	logins := readLogins()
@@ -76,6 +85,11 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			_, err := e.cli.DistributionInspect(ctx, ref, client.DistributionInspectOptions{
 				EncodedRegistryAuth: loginFor(ctx, ref)})
 			if err == nil {
+				if size, ok := sizeOf(ctx, ref, cmp.Or(platform, out.platform)); ok {
+					mu.Lock()
+					defer mu.Unlock()
+					out.Fetches += size
+				}
 				return
 			}
 			why := imageFinding(ref, platform, err)
@@ -91,14 +105,19 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	return out, nil
 }
 
-// drivers finds which drivers and runtimes an engine doesn't have.
-func (e *Engine) drivers(ctx context.Context, want Outside, out *Seen) {
-	if len(want.Drivers) == 0 && len(want.Runtimes) == 0 {
-		return
-	}
+// itself finds what an engine says of its machine, and which drivers and runtimes it doesn't have.
+func (e *Engine) itself(ctx context.Context, want Outside, out *Seen) {
+	asked := time.Now()
 	r, err := e.cli.Info(ctx, client.InfoOptions{})
 	if err != nil {
 		return // what it doesn't tell is no lack
+	}
+	out.Memory, out.platform = uint64(max(r.Info.MemTotal, 0)), r.Info.OSType+"/"+r.Info.Architecture
+	if !e.Remote {
+		out.Keeps = r.Info.DockerRootDir
+	}
+	if at, err := time.Parse(time.RFC3339Nano, r.Info.SystemTime); err == nil {
+		out.Ahead = at.Sub(asked.Add(time.Since(asked) / 2)) // as if it was read half-way
 	}
 	has := map[string][]string{"volume": r.Info.Plugins.Volume, "network": r.Info.Plugins.Network,
 		"log": r.Info.Plugins.Log}

@@ -2,8 +2,12 @@ package needs
 
 import (
 	"bufio"
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
@@ -12,8 +16,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/shirou/gopsutil/v4/disk"
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
@@ -28,6 +30,7 @@ type Local struct {
 	// Stacks tells which service of which other stack of ours holds a port.
 	Stacks map[int]stack.Owner
 	Dir    string // the workspace
+	Files  fs.FS  // of the workspace; nil for none
 
 	owners sync.Once
 	held   map[int]*stack.Owner
@@ -71,29 +74,22 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	if program == "" {
 		program = name
 	}
-	path, err := exec.LookPath(program)
-	if err != nil {
+	path := l.find(program)
+	switch {
+	case path == "":
 		return "", ErrNoTool
-	}
-	if tool.Program == "" && !ecosystem.Known(name) {
+	case l.inside(path):
+		return "found in " + filepath.Dir(path) + ", and not asked: it belongs to the checkout", nil
+	case tool.Program == "" && !ecosystem.Known(name):
 		return "found in " + filepath.Dir(path), nil // nobody knows what it does when it is called
 	}
 	if args == nil {
 		args = []string{"--version"}
 	}
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Dir = os.TempDir()
-	out, err := cmd.CombinedOutput()
+	said, err := ask(ctx, path, args)
 	if err != nil {
-		first, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
-		if first == "" {
-			first = err.Error()
-		}
-		return "", errors.New(first)
+		return "", err
 	}
-	said := colours.ReplaceAllString(string(out), "")
 	if tool.Find != nil {
 		if v := tool.Find(said, name); v != "" {
 			return v, nil
@@ -105,6 +101,89 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 		return "", errors.New("it does not tell its version")
 	}
 	return v, nil
+}
+
+// The bounds of a tool that is asked for its version.
+const (
+	toolTime  = 20 * time.Second
+	toolWords = 64 << 10 // bytes
+)
+
+// ask runs a tool where no file of a checkout can have a say: in the file system's own top folder, which nobody but
+// the administrator writes to. A tool that hangs, or that never stops talking, is ended with all that it has started.
+func ask(ctx context.Context, program string, args []string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, toolTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	wholly(cmd)
+	cmd.Dir = filepath.VolumeName(program) + string(filepath.Separator)
+	cmd.WaitDelay = time.Second
+	said := words{enough: cancel}
+	cmd.Stdout, cmd.Stderr = &said, &said
+	err := cmd.Run()
+	rest(cmd)
+	text := strings.TrimSpace(colours.ReplaceAllString(said.kept.String(), ""))
+	switch {
+	case said.kept.Len() >= toolWords:
+		return text, nil // what it is comes first
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return "", fmt.Errorf("it did not answer within %.0f s", toolTime.Seconds())
+	case errors.Is(err, exec.ErrWaitDelay):
+		return text, nil // it has ended; something that it started has not
+	case err != nil:
+		if first, _, _ := strings.Cut(text, "\n"); first != "" {
+			return "", errors.New(first)
+		}
+		return "", err
+	}
+	return text, nil
+}
+
+// words keeps the first that a tool says.
+type words struct {
+	kept   bytes.Buffer
+	enough func() // is called when that is all
+}
+
+func (w *words) Write(p []byte) (int, error) {
+	if room := toolWords - w.kept.Len(); room > 0 {
+		w.kept.Write(p[:min(room, len(p))])
+	} else {
+		w.enough()
+	}
+	return len(p), nil
+}
+
+// find looks for a program as a shell does, but neither in folders that are named relative to where one stands, nor,
+// if there is another, within the checkout; it is empty if there is none.
+func (l *Local) find(program string) (path string) {
+	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
+		if !filepath.IsAbs(dir) {
+			continue
+		}
+		if found, err := exec.LookPath(filepath.Join(dir, program)); err == nil {
+			if !l.inside(found) {
+				return found
+			}
+			path = cmp.Or(path, found)
+		}
+	}
+	return path
+}
+
+// inside reports whether a file lies in the workspace.
+func (l *Local) inside(file string) bool {
+	rel, err := filepath.Rel(l.Dir, file)
+	return l.Dir != "" && err == nil && filepath.IsLocal(rel)
+}
+
+// Kept looks into the person's home.
+func (l *Local) Kept(tool string) []ecosystem.Kept {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil
+	}
+	return ecosystem.KeptIn(os.DirFS(home), tool)
 }
 
 // Engine connects to the engine that a launch would use, and looks for what is wanted there.
@@ -134,26 +213,87 @@ func (l *Local) Answers(ctx context.Context, port int, speaks string) bool {
 	return protocol.Ask(ctx, port, speaks).Verdict == stack.Answers
 }
 
-// DiskFree asks the file system of the workspace.
-func (l *Local) DiskFree() (uint64, error) {
-	u, err := disk.Usage(l.Dir)
-	if err != nil {
-		return 0, err
-	}
-	return u.Free, nil
-}
+// installs are the systems' own commands for installing packages, by the words for them in tools' values. They ask
+// nothing, since a question would take the next line of what is pasted for its answer.
+var installs = map[string]string{"apt": "apt-get install -y ", "dnf": "dnf install -y ", "apk": "apk add ",
+	"pacman": "pacman -S --needed --noconfirm ", "brew": "brew install "}
 
-// installs are the systems' own commands for installing packages, by the words for them in tools' values.
-var installs = map[string]string{"apt": "sudo apt-get install ", "dnf": "sudo dnf install ", "apk": "sudo apk add ",
-	"brew": "brew install "}
+// installLine is a line that installs packages of the system: how, and which.
+var installLine = expr.New(`^((?:sudo )?(?:apt-get install -y|dnf install -y|apk add|pacman -S --needed --noconfirm|` +
+	`brew install) )(.+)$`)
+
+const aptUpdate = "apt-get update"
 
 // Install gives the system's own command for a tool, or that of another tool which brings it.
-func (l *Local) Install(name string) string {
+func (l *Local) Install(name string) Way {
+	tool, how := ecosystem.ToolNamed(name), system()
+	w := Way{Command: l.command(name)}
+	if p := tool.PackageFor(how, name); p != "" && how == "apt" {
+		first, _, _ := strings.Cut(p, " ")
+		candidate, asked := l.candidate(first)
+		if candidate == "" && asked {
+			w.Command = withRights(how) + aptUpdate + " && " + w.Command
+		} else if !tool.Meta {
+			w.Version = candidate
+		}
+	}
+	return w
+}
+
+func (l *Local) command(name string) string {
 	tool, how := ecosystem.ToolNamed(name), system()
 	if p := tool.PackageFor(how, name); p != "" {
-		return installs[how] + p
+		return withRights(how) + installs[how] + p
 	}
-	return tool.By
+	for _, by := range tool.By {
+		program, _, _ := strings.Cut(by, " ")
+		if program == "pip" && managed() {
+			continue
+		}
+		if l.find(program) != "" {
+			return by
+		}
+		if first := l.command(program); first != "" && program != name {
+			return first + " && " + by
+		}
+	}
+	return ""
+}
+
+// candidate is the version of a package that apt would install now; empty if it knows of none. asked is false where
+// apt itself does not tell.
+func (l *Local) candidate(pkg string) (version string, asked bool) {
+	program := l.find("apt-cache")
+	if program == "" || l.inside(program) {
+		return "", false
+	}
+	said, err := ask(context.Background(), program, []string{"policy", pkg})
+	if err != nil {
+		return "", false
+	}
+	_, after, _ := strings.Cut(said, "Candidate: ")
+	after, _, _ = strings.Cut(after, "\n")
+	if _, number, epoch := strings.Cut(after, ":"); epoch {
+		after = number
+	}
+	return upstream.FindString(after), true
+}
+
+// upstream is the beginning of a package's version that its program has too.
+var upstream = expr.New(`^\d+(\.\d+)*`)
+
+// withRights begins a system's command for those who need more rights for it.
+func withRights(how string) string {
+	if how == "brew" || os.Geteuid() == 0 {
+		return ""
+	}
+	return "sudo "
+}
+
+// managed reports whether the system's Python takes packages from the system alone (PEP 668).
+func managed() bool {
+	found, _ := filepath.Glob("/usr/lib/python3*/EXTERNALLY-MANAGED")
+	return len(found) > 0
 }
 
 func system() string {
@@ -177,6 +317,8 @@ func system() string {
 			return "dnf"
 		case strings.Contains(value, "alpine"):
 			return "apk"
+		case strings.Contains(value, "arch"):
+			return "pacman"
 		}
 	}
 	return ""

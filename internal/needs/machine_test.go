@@ -2,10 +2,14 @@ package needs
 
 import (
 	"errors"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/fsnotify/fsnotify"
 
 	"nimbleharbor/internal/ecosystem"
 )
@@ -108,15 +112,83 @@ func TestRemediesAreCommands(t *testing.T) {
 				t.Errorf("%s by %s is %q", tool.Name, how, names)
 			}
 		}
-		if got := l.Install(tool.Name); tool.By != "" && got == "" || tool.Packages == nil && got != tool.By &&
-			!tool.Family {
+		if got := l.command(tool.Name); tool.By != nil && got == "" && !managed() {
 			t.Errorf("for %s one is told %q", tool.Name, got)
 		}
 	}
-	if l.Install("no such tool") != "" {
+	if l.Install("no such tool").Command != "" {
 		t.Error("a tool that nobody knows has a remedy")
 	}
-	if system() == "apt" && l.Install("php extension pdo_pgsql") != "sudo apt-get install php-pgsql" {
-		t.Errorf("for an extension one is told %q", l.Install("php extension pdo_pgsql"))
+	if got := l.command("php extension pdo_pgsql"); system() == "apt" &&
+		!strings.HasSuffix(got, "apt-get install -y php-pgsql") {
+		t.Errorf("for an extension one is told %q", got)
+	}
+}
+
+// TestToolsAreBounded asks tools that hang, that leave something behind, that print without end, and those of the
+// checkout itself, which are not run.
+func TestToolsAreBounded(t *testing.T) {
+	bin, checkout := t.TempDir(), t.TempDir()
+	write := func(name, script string) {
+		t.Helper()
+		if err := os.WriteFile(name, []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(bin+"/node", "pwd > "+bin+"/where; yes 20.1.0")
+	write(bin+"/mvn", "sleep 1000 & echo 3.9.1")
+	write(bin+"/php", "echo 8.2.1 in the folder; touch "+bin+"/php-ran")
+	write(checkout+"/php", "echo 9.9; touch "+bin+"/evil")
+	write(checkout+"/ruby", "echo 9.9; touch "+bin+"/evil")
+	t.Setenv("PATH", strings.Join([]string{".", checkout, bin, "/usr/bin", "/bin"}, ":"))
+	t.Chdir(checkout)
+	l := &Local{Dir: checkout}
+	for tool, want := range map[string]string{"node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
+		"ruby": "found in " + checkout + ", and not asked: it belongs to the checkout"} {
+		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
+			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
+		}
+	}
+	if _, err := os.Stat(bin + "/evil"); err == nil {
+		t.Error("a program of the checkout was run")
+	}
+	if where, err := os.ReadFile(bin + "/where"); strings.TrimSpace(string(where)) != "/" || err != nil {
+		t.Errorf("tools are asked in %s, %v", where, err)
+	}
+}
+
+// TestFacts holds what this machine tells against what it is.
+func TestFacts(t *testing.T) {
+	t.Parallel()
+	f := (&Local{}).Host()
+	if f.Memory == 0 || f.MemoryFree == 0 || f.MemoryFree > f.Memory || f.OpenFiles == 0 {
+		t.Errorf("%+v", f)
+	}
+	watcher, err := fsnotify.NewWatcher()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer watcher.Close()
+	for range 3 {
+		if err := watcher.Add(t.TempDir()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if w := (&Local{}).Host(); w.Watches.Used < 3 || w.Watchers.Used < 1 || w.Watches.Most < w.Watches.Used {
+		t.Errorf("with one watcher of three folders: %+v", w)
+	}
+}
+
+// TestReaches speaks to a source that is there, and to one that is not.
+func TestReaches(t *testing.T) {
+	t.Parallel()
+	s := httptest.NewServer(http.NotFoundHandler())
+	l := &Local{}
+	if err := l.Reaches(t.Context(), s.URL); err != nil {
+		t.Error(err)
+	}
+	s.Close()
+	if err := l.Reaches(t.Context(), s.URL); err == nil || strings.Contains(err.Error(), "HEAD") {
+		t.Errorf("of one that is gone: %v", err)
 	}
 }

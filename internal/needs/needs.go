@@ -15,6 +15,7 @@ import (
 	"github.com/Masterminds/semver/v3"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
@@ -31,6 +32,8 @@ const (
 	Disk   Kind = "disk"
 	Source Kind = "source"
 	Server Kind = "server" // on this machine, beside the stack
+	Host   Kind = "host"   // the machine itself: memory, limits, clock
+	File   Kind = "file"
 )
 
 // Level tells whether a launch can do without.
@@ -66,7 +69,7 @@ type Answer struct {
 	Needs  []Need `json:"needs"`
 }
 
-// Machine is what is asked about the machine; tools and the engine by several goroutines at once.
+// Machine is what is asked about the machine; tools, sources and the engine by several goroutines at once.
 type Machine interface {
 	// Version tells a tool's version; ErrNoTool if it is not installed.
 	Version(ctx context.Context, tool string) (string, error)
@@ -77,13 +80,30 @@ type Machine interface {
 	PortFree(host string, port int) (bool, *stack.Owner)
 	// Answers tells whether a server of the protocol answers on a port of this machine.
 	Answers(ctx context.Context, port int, speaks string) bool
-	// DiskFree tells the free bytes where the workspace lies.
-	DiskFree() (uint64, error)
+	// DiskFree tells the free bytes where the folder lies, or the workspace if it is empty.
+	DiskFree(folder string) (uint64, error)
+	// Host tells what the machine itself has.
+	Host() Facts
+	// Kernel tells a limit of its kernel by its name.
+	Kernel(name string) (value uint64, known bool)
+	// Weigh tells what a project's install will bring; false where that isn't known, or was done before.
+	Weigh(p *stack.Project) (Weight, bool)
 	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the
 	// person's.
 	LoggedIn(address, variable string) bool
-	// Install gives the command that installs a tool on this system; empty if it isn't known.
-	Install(tool string) string
+	// Reaches tells why a package source's server can't be reached; nil if it can.
+	Reaches(ctx context.Context, address string) error
+	// Install tells how a tool is installed on this system.
+	Install(tool string) Way
+	// Kept lists what lies of a tool in the person's home, where a shell may not find it.
+	Kept(tool string) []ecosystem.Kept
+}
+
+// Way is how a tool is installed.
+type Way struct {
+	Command string // empty if none is known
+	// Version is the one that it would bring; empty where that can't be told beforehand.
+	Version string
 }
 
 // ErrNoTool says that a tool is not installed.
@@ -106,7 +126,8 @@ func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bo
 	a.engine(taking)
 	a.ports(taking, ours)
 	a.servers(ctx, taking)
-	a.disk()
+	a.disk(taking)
+	a.host(taking)
 	out := &Answer{Schema: "nharbor.needs/1", Met: true, Needs: a.needs}
 	for _, n := range out.Needs {
 		if !n.Met && n.Level == Required {
@@ -124,12 +145,15 @@ type asker struct {
 	versions map[string]version // by tool
 	engineIs engine.Seen
 	noEngine error
+	here     Facts
+	apart    map[string]error // why sources can't be reached, by address
 }
 
 // version is what a tool has said of itself.
 type version struct {
 	number string
 	err    error
+	way    Way // to install it, where it is not
 }
 
 // ask asks all tools for their versions, each once and all at the same time, and the engine.
@@ -149,15 +173,36 @@ func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 	var wait sync.WaitGroup
 	for _, tool := range slices.Collect(maps.Keys(a.versions)) {
 		wait.Go(func() {
-			number, err := a.machine.Version(ctx, tool)
+			v := version{}
+			if v.number, v.err = a.machine.Version(ctx, tool); errors.Is(v.err, ErrNoTool) {
+				v.way = a.machine.Install(tool)
+			}
 			mu.Lock()
 			defer mu.Unlock()
-			a.versions[tool] = version{number, err}
+			a.versions[tool] = v
 		})
 	}
 	if slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Runs == stack.Container }) {
 		wait.Go(func() { a.engineIs, a.noEngine = a.machine.Engine(ctx, a.outside(services)) })
 	}
+	wait.Go(func() { a.here = a.machine.Host() })
+	// A source that somebody keeps a login for is no stranger's; of any other a checkout's word makes nobody call
+	// there.
+	a.apart = map[string]error{}
+	a.native(services, func(p *stack.Project, _ []string) {
+		for _, s := range p.Sources {
+			if _, twice := a.apart[s.Address]; twice || !s.Login || !a.machine.LoggedIn(s.Address, s.Variable) {
+				continue
+			}
+			a.apart[s.Address] = nil
+			wait.Go(func() {
+				err := a.machine.Reaches(ctx, s.Address)
+				mu.Lock()
+				defer mu.Unlock()
+				a.apart[s.Address] = err
+			})
+		}
+	})
 	wait.Wait()
 }
 
@@ -291,6 +336,11 @@ func (a *asker) sources(services []*stack.Service) {
 				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
 					f := (&diagnose.Need{Kind: string(Source), Manager: p.Manager, Variable: s.Variable}).Explain()
 					n.Found, n.Remedy = f.Cause, f.Remedy
+				} else if why := a.apart[s.Address]; why != nil {
+					n.Met, n.Level, n.Found = false, Optional, "a login is set up here, but it can't be reached: "+
+						""+why.Error()
+					n.Remedy = "Check the network, a proxy, and whether it is to be reached from within another " +
+						"network only."
 				}
 			}
 			a.needs = append(a.needs, n)
@@ -317,7 +367,7 @@ func (a *asker) tool(r stack.Runtime) Need {
 	}
 	switch {
 	case errors.Is(err, ErrNoTool):
-		known.Absent, known.Install = true, a.machine.Install(r.Tool)
+		known.Absent = true
 	case err != nil:
 		known.Broken = err.Error()
 	default:
@@ -329,12 +379,42 @@ func (a *asker) tool(r stack.Runtime) Need {
 			return n
 		}
 	}
+	kept := a.machine.Kept(r.Tool)
+	if k, ok := fitting(kept, r); ok {
+		known.Kept, known.Keeper = strings.TrimSpace(r.Tool+" "+k.Version), k.By
+		known.Install = `export PATH="$HOME/` + k.Bin + `:$PATH"`
+	} else if known.Absent {
+		way := a.versions[r.Tool].way
+		if known.Install = way.Command; way.Version != "" && !Satisfies(way.Version, r) {
+			known.Install, known.Offered = "", way.Version
+		}
+	}
+	if known.Kept == "" && len(kept) > 0 {
+		known.Keeper = kept[0].By
+	}
 	f := known.Explain()
 	n.Found, n.Remedy, n.Have, n.Command = f.Cause, f.Remedy, found, known.Install
 	if r.Brought {
 		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the network for that."
+		n.Command = ""
 	}
 	return n
+}
+
+// fitting is the newest of the versions kept that does for what a project wants; failing that, one whose version is not
+// known.
+func fitting(kept []ecosystem.Kept, r stack.Runtime) (best ecosystem.Kept, ok bool) {
+	var newest *semver.Version
+	for _, k := range kept {
+		v, err := semver.NewVersion(k.Version)
+		switch {
+		case k.Version == "" && r.Constraint == "*" && !ok:
+			best, ok = k, true
+		case err == nil && Satisfies(k.Version, r) && (newest == nil || v.GreaterThan(newest)):
+			best, newest, ok = k, v, true
+		}
+	}
+	return best, ok
 }
 
 // Satisfies reports whether a version does for what a project wants.
@@ -490,60 +570,39 @@ func howToRun(w *stack.Server) string {
 	return says + ")"
 }
 
-// lowDisk is the free space below which installs and images are likely to fail.
-const lowDisk = 2 << 30
-
-func (a *asker) disk() {
-	free, err := a.machine.DiskFree()
-	if err != nil {
-		return
-	}
-	n := Need{Name: "disk space", Kind: Disk, Wanted: "2 GB", Found: fmt.Sprintf("%.1f GB free", float64(free)/(1<<30)),
-		Met: free >= lowDisk, Level: Optional}
-	if !n.Met {
-		n.Remedy = (&diagnose.Need{Kind: string(Disk), Found: n.Found}).Explain().Remedy
-	}
-	a.needs = append(a.needs, n)
-}
-
 // Block is what a person can paste to install all that is missing and that a command is known for, one line each; what
-// the system's own package manager installs stands on one.
-func (a *Answer) Block() (out []string) {
+// the system's own package manager installs stands on one, before the rest, which may need it.
+func (a *Answer) Block() []string {
+	var system, rest []string
 	for _, n := range a.Needs {
 		if n.Met || n.Command == "" {
 			continue
 		}
-		joined := false
-		for _, how := range installs {
-			what, ok := strings.CutPrefix(n.Command, how)
-			if !ok {
-				continue
+		for _, line := range strings.Split(n.Command, " && ") {
+			m := installLine.FindStringSubmatch(line)
+			i := -1
+			if m != nil {
+				i = slices.IndexFunc(system, func(have string) bool { return strings.HasPrefix(have, m[1]) })
 			}
-			i := slices.IndexFunc(out, func(line string) bool { return strings.HasPrefix(line, how) })
-			if i >= 0 && !slices.Contains(strings.Fields(out[i]), what) {
-				out[i] += " " + what
+			switch {
+			case i >= 0:
+				for _, what := range strings.Fields(m[2]) {
+					if !slices.Contains(strings.Fields(system[i]), what) {
+						system[i] += " " + what
+					}
+				}
+			case m != nil:
+				system = append(system, line)
+			case strings.HasSuffix(line, aptUpdate):
+				if !slices.Contains(system, line) {
+					system = slices.Insert(system, 0, line)
+				}
+			case !slices.Contains(rest, line):
+				rest = append(rest, line)
 			}
-			joined = i >= 0
-		}
-		if !joined && !slices.Contains(out, n.Command) {
-			out = append(out, n.Command)
 		}
 	}
-	// First what the system brings: the rest may need it.
-	slices.SortStableFunc(out, func(a, b string) int {
-		return strings.Compare(map[bool]string{true: "a", false: "b"}[ofSystem(a)],
-			map[bool]string{true: "a", false: "b"}[ofSystem(b)])
-	})
-	return out
-}
-
-func ofSystem(command string) bool {
-	for _, how := range installs {
-		if strings.HasPrefix(command, how) {
-			return true
-		}
-	}
-	return false
+	return append(system, rest...)
 }
 
 // Unmet lists the required needs that are not met, in a sentence each.

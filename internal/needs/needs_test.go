@@ -7,8 +7,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
 )
@@ -20,6 +22,13 @@ type machine struct {
 	taken    map[int]*stack.Owner
 	free     uint64
 	logins   []string // variables that hold one
+	apart    string   // the source that can't be reached
+	kept     map[string][]ecosystem.Kept
+	offers   string // the version that would be installed
+	facts    Facts
+	kernel   uint64
+	weighs   int64
+	engineIs engine.Seen
 }
 
 func (m machine) Version(_ context.Context, tool string) (string, error) {
@@ -34,7 +43,8 @@ func (m machine) Version(_ context.Context, tool string) (string, error) {
 }
 
 func (m machine) Engine(_ context.Context, want engine.Outside) (engine.Seen, error) {
-	seen := engine.Seen{Version: "1.2", API: "1.41", Images: map[string]diagnose.Finding{}}
+	seen := m.engineIs
+	seen.Version, seen.API, seen.Images = "1.2", "1.41", map[string]diagnose.Finding{}
 	for ref := range want.Images {
 		if strings.HasPrefix(ref, "absent") {
 			seen.Images[ref] = (&diagnose.Image{Ref: ref, Registry: "quay", Why: "unauthorized"}).Explain()
@@ -55,13 +65,35 @@ func (m machine) Answers(_ context.Context, port int, _ string) bool { return m.
 
 func (m machine) LoggedIn(_, variable string) bool { return slices.Contains(m.logins, variable) }
 
-func (m machine) DiskFree() (uint64, error) { return m.free, nil }
-
-func (m machine) Install(tool string) string {
-	if tool == "node" {
-		return "get node"
+func (m machine) DiskFree(folder string) (uint64, error) {
+	if folder == "/engine" {
+		return 1 << 30, nil
 	}
-	return ""
+	return m.free, nil
+}
+
+func (m machine) Install(tool string) Way {
+	if tool == "node" {
+		return Way{"get node", m.offers}
+	}
+	return Way{}
+}
+
+func (m machine) Kept(tool string) []ecosystem.Kept { return m.kept[tool] }
+
+func (m machine) Host() Facts { return m.facts }
+
+func (m machine) Kernel(string) (uint64, bool) { return m.kernel, m.kernel > 0 }
+
+func (m machine) Weigh(p *stack.Project) (Weight, bool) {
+	return Weight{p.Path + "/lock", 12, m.weighs}, m.weighs > 0
+}
+
+func (m machine) Reaches(_ context.Context, address string) error {
+	if m.apart != "" && strings.Contains(address, m.apart) {
+		return errors.New("no such host")
+	}
+	return nil
 }
 
 func app() *stack.Stack {
@@ -226,11 +258,11 @@ func TestLocal(t *testing.T) {
 	if _, err := l.Version(t.Context(), "no-such-tool-anywhere"); !errors.Is(err, ErrNoTool) {
 		t.Errorf("of a tool that is missing: %v", err)
 	}
-	if free, err := l.DiskFree(); err != nil || free == 0 {
+	if free, err := l.DiskFree(""); err != nil || free == 0 {
 		t.Errorf("free are %d bytes, %v", free, err)
 	}
-	if s := l.Install("no-such-tool-anywhere"); s != "" {
-		t.Errorf("to install an unknown tool: %q", s)
+	if w := l.Install("no-such-tool-anywhere"); w.Command != "" {
+		t.Errorf("to install an unknown tool: %q", w.Command)
 	}
 }
 
@@ -269,7 +301,15 @@ func TestWhatPackagesTake(t *testing.T) {
 			t.Errorf("the need is %+v", n)
 		}
 	}
-	m.versions["gcc"], m.logins = "12.2.0-14", []string{"QUAY_TOKEN"}
+	m.versions["gcc"], m.logins, m.apart = "12.2.0-14", []string{"QUAY_TOKEN"}, "in.quay"
+	i := slices.IndexFunc(Ask(t.Context(), s, nil, nil, m).Needs, func(n Need) bool {
+		return n.Name == "in.quay.example"
+	})
+	if n := Ask(t.Context(), s, nil, nil, m).Needs[i]; n.Met || n.Level != Optional ||
+		!strings.Contains(n.Found, "no such host") {
+		t.Errorf("a source that can't be reached is %+v", n)
+	}
+	m.apart = "npm.quay" // nobody keeps a login for it, so that it is not asked
 	if a := Ask(t.Context(), s, nil, nil, m); !a.Met {
 		t.Errorf("with everything there: %v", a.Unmet())
 	}
@@ -360,11 +400,123 @@ func TestProgramWithoutProject(t *testing.T) {
 // TestBlock puts what can be installed into as few lines as there are ways to do it.
 func TestBlock(t *testing.T) {
 	t.Parallel()
-	a := Answer{Needs: []Need{{Command: "corepack enable pnpm"}, {Command: "sudo apt-get install node"},
-		{Command: "sudo apt-get install ruby"}, {Command: "sudo apt-get install ruby"}, {Command: "corepack enable " +
-			"pnpm"},
-		{Met: true, Command: "sudo apt-get install php"}, {Remedy: "Think."}}}
-	if got := strings.Join(a.Block(), "; "); got != "sudo apt-get install node ruby; corepack enable pnpm" {
+	a := Answer{Needs: []Need{{Command: "corepack enable pnpm"}, {Command: "sudo apt-get install -y node"},
+		{Command: "sudo apt-get update && sudo apt-get install -y ruby pipx && pipx install uv"},
+		{Command: "sudo apt-get update && sudo apt-get install -y ruby"}, {Command: "corepack enable pnpm"},
+		{Met: true, Command: "sudo apt-get install -y php"}, {Remedy: "Think."}}}
+	want := "sudo apt-get update; sudo apt-get install -y node ruby pipx; corepack enable pnpm; pipx install uv"
+	if got := strings.Join(a.Block(), "; "); got != want {
 		t.Errorf("to paste is %s", got)
+	}
+}
+
+// TestKept finds versions that lie in a person's home, and says what loads them, or whom to ask for others.
+func TestKept(t *testing.T) {
+	t.Parallel()
+	old := []ecosystem.Kept{{Version: "18.1.0", By: "nvm", Bin: ".nvm/18"}}
+	two := append([]ecosystem.Kept{{Version: "22.1.0", By: "nvm", Bin: ".nvm/22"},
+		{Version: "22.9.0", By: "asdf", Bin: ".asdf/22"}, {Version: "odd", By: "nvm", Bin: ".nvm/odd"}}, old...)
+	for _, c := range []struct {
+		name, here, offers string
+		kept               []ecosystem.Kept
+		remedy, command    string
+	}{
+		{"the newest that fits", "", "", two, "node 22.9.0 is here, kept by asdf",
+			`export PATH="$HOME/.asdf/22:$PATH"`},
+		{"beside one that is too old", "18.0.0", "", two, "kept by asdf", `export PATH="$HOME/.asdf/22:$PATH"`},
+		{"beside one that does not run", "broken", "", two, "kept by asdf", `export PATH="$HOME/.asdf/22:$PATH"`},
+		{"none that fits", "18.0.0", "", old, "Install node >=20 with nvm, which keeps other versions of it here", ""},
+		{"none that fits, none loaded, none offered", "", "18.3", old, "Install node >=20 with nvm", ""},
+		{"an offer that fits", "", "20.1", nil, "Install it: get node", "get node"},
+		{"an offer that does not fit", "", "18.3", nil, "this system's own package has 18.3", ""},
+		{"one whose version nobody knows", "", "", []ecosystem.Kept{{Bin: ".local/bin"}}, "get node", "get node"},
+	} {
+		m := machine{versions: map[string]string{"npm": "10"}, free: 10 << 30, offers: c.offers,
+			kept: map[string][]ecosystem.Kept{"node": c.kept}}
+		if c.here != "" {
+			m.versions["node"] = c.here
+		}
+		n := Ask(t.Context(), app(), []string{"web"}, nil, m).Needs[0]
+		if n.Met || !strings.Contains(n.Remedy, c.remedy) || n.Command != c.command {
+			t.Errorf("%s: met %v, %s (%s)", c.name, n.Met, n.Remedy, n.Command)
+		}
+	}
+	m := machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30,
+		kept: map[string][]ecosystem.Kept{"npm": {{Bin: ".local/bin"}}}}
+	if n := Ask(t.Context(), app(), []string{"web"}, nil,
+		m).Needs[1]; n.Command != `export PATH="$HOME/.local/bin:$PATH"` {
+		t.Errorf("of a program in a folder of the person's own it says %s", n.Remedy)
+	}
+}
+
+// TestHost says what the machine itself is short of, and nothing of what is enough.
+func TestHost(t *testing.T) {
+	t.Parallel()
+	enough := Facts{Memory: 8 << 30, MemoryFree: 4 << 30, OpenFiles: 1024, Watches: Limit{65536, 100},
+		Watchers: Limit{128, 3}}
+	for _, c := range []struct {
+		name   string
+		change func(m *machine, s *stack.Stack)
+		want   string
+	}{
+		{"enough", func(*machine, *stack.Stack) {}, ""},
+		{"few open files", func(m *machine, _ *stack.Stack) { m.facts.OpenFiles = 256 },
+			"open files: a program may have 256 open"},
+		{"watches used up", func(m *machine, _ *stack.Stack) { m.facts.Watches.Used = 65000 },
+			"file watches: 65000 of 65536 are in use"},
+		{"watchers used up", func(m *machine, _ *stack.Stack) { m.facts.Watchers.Used = 128 },
+			"file watchers: 128 of 128 are in use"},
+		{"what is not told", func(m *machine, _ *stack.Stack) { m.facts = Facts{} }, ""},
+		{"little memory", func(m *machine, _ *stack.Stack) { m.facts.MemoryFree = 100 << 20 },
+			"memory: 0.1 GB of 8.0 GB free"},
+		{"reserved memory", func(m *machine, s *stack.Stack) { s.Services[2].Container.MemoryReservation = 9 << 30 },
+			"memory: this machine has 8.0 GB"},
+		{"reserved memory, on another machine", func(m *machine, s *stack.Stack) {
+			s.Services[2].Container.MemoryReservation, m.engineIs.Memory = 3<<30, 2<<30
+		}, "memory: the engine's machine has 2.0 GB"},
+		{"clocks apart", func(m *machine, _ *stack.Stack) { m.engineIs.Ahead = -90 * time.Second },
+			"clock: they are 1m30s apart"},
+		{"a kernel's limit", func(m *machine, s *stack.Stack) {
+			s.Services[2].Image, m.kernel = "opensearch:2", 65530
+		}, "vm.max_map_count: 65530"},
+		{"a kernel's limit that does not matter", func(m *machine, s *stack.Stack) {
+			s.Services[2].Image, m.kernel = "opensearch:2", 65530
+			s.Services[2].Env = map[string]string{"discovery.type": "single-node"}
+		}, ""},
+		{"another machine's kernel", func(m *machine, s *stack.Stack) {
+			s.Services[2].Image, m.kernel, m.engineIs.Remote = "opensearch:2", 65530, true
+		}, ""},
+		{"installs that do not fit", func(m *machine, _ *stack.Stack) { m.weighs = 5 << 30 },
+			"disk space: 10.0 GB free, of 12.0 GB: about 5.0 GB for the 12 packages of web/lock, about 5.0 GB for " +
+				"the 12 " +
+				"packages of admin/lock"},
+		{"images that fit", func(m *machine, _ *stack.Stack) {
+			m.engineIs.Fetches, m.engineIs.Keeps = 3<<30, "/same"
+		}, ""},
+		{"images that do not fit elsewhere", func(m *machine, _ *stack.Stack) {
+			m.engineIs.Fetches, m.engineIs.Keeps = 3<<30, "/engine"
+		}, "disk space of the engine: 1.0 GB free in /engine, of about 3.0 GB for images"},
+	} {
+		s := app()
+		s.Services[2].Container = &stack.ContainerSpec{}
+		m := machine{versions: map[string]string{"node": "20.1.0", "npm": "10"}, free: 10 << 30, facts: enough}
+		c.change(&m, s)
+		a := Ask(t.Context(), s, nil, nil, m)
+		var got []string
+		for _, n := range a.Needs {
+			if !n.Met {
+				words := n.Name + ": " + n.Found
+				if n.Kind == Disk {
+					words += ", of " + n.Wanted
+				}
+				got = append(got, words)
+				if n.Remedy == "" || n.Level != Optional {
+					t.Errorf("%s: %+v", c.name, n)
+				}
+			}
+		}
+		if strings.Join(got, "; ") != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
 	}
 }

@@ -16,6 +16,10 @@ var search = &Protocol{
 		"github.com/elastic/go-elasticsearch/v8", "github.com/opensearch-project/opensearch-go", "searchkick",
 		"elasticsearch/elasticsearch", "Elastic.Clients.Elasticsearch", "elasticsearch-dsl"},
 	Scheme: "http",
+	// One that looks for no others checks nothing when it starts.
+	Kernel: &Kernel{"vm.max_map_count", 262144, func(env map[string]string) bool {
+		return env["discovery.type"] == "single-node"
+	}},
 	images: expr.New(`^(elasticsearch|opensearch)$`),
 	keys:   expr.New(`(?i)(^|[_.-])(elastic(search)?|opensearch|search)`),
 	ask:    func(t *talk) answer { return t.askNamed("elasticsearch", isSearch) },

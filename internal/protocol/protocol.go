@@ -33,6 +33,9 @@ type Protocol struct {
 	// Beside is how one is run beside a stack of which nothing offers one; nil where that is not known.
 	Beside *Beside
 
+	// Kernel is a limit below which its server may refuse to start; nil where there is none.
+	Kernel *Kernel
+
 	images  *expr.Expr     // base names of images that serve it; nil for none
 	schemes *expr.Expr     // schemes of addresses, in lower case; nil for none
 	implied map[string]int // ports of schemes for which it is not the first of Ports
@@ -61,6 +64,14 @@ type Protocol struct {
 	// reply judges what comes back to hello, where that is all the question there is: ask and hears follow from it. ok
 	// is false for what is none of this protocol.
 	reply func([]byte) (a answer, ok bool)
+}
+
+// Kernel is a limit of the kernel on whose machine a server runs.
+type Kernel struct {
+	Name  string
+	Least uint64
+	// Unless reports whether the environment makes it not matter.
+	Unless func(env map[string]string) bool
 }
 
 // RunsAs are the words of an image's first start by which it makes a database and a user, KEY=VALUE each; a password is

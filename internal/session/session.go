@@ -198,7 +198,7 @@ func (m *Mixed) Services() []string {
 
 // Needs asks this machine for all that the launch needs. Ports that the record's stack holds count as free.
 func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
-	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root,
+	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root, Files: m.Files,
 		Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
 	m.releases(ctx, a)
 	return a

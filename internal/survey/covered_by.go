@@ -261,7 +261,7 @@ func (s *surveyor) machineNames() map[string]bool {
 	add := func(tool string) {
 		t := ecosystem.ToolNamed(tool)
 		out[unversioned(tool)] = true
-		names := append([]string{t.By}, t.Called...)
+		names := slices.Concat(t.By, t.Called)
 		for _, packages := range t.Packages {
 			names = append(names, packages)
 		}

@@ -129,7 +129,7 @@ func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stac
 	if len(words) == 0 || depth > maxTasks {
 		return
 	}
-	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != "") && t.Headers == nil &&
+	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != nil) && t.Headers == nil &&
 		!slices.ContainsFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Tool == t.Name }) {
 		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
 	}
