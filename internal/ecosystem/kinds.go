@@ -229,11 +229,16 @@ type Tool struct {
 	Find func(said, name string) string
 	// Headers are patterns of files one of which must lie here; then no program is run.
 	Headers []string
+	// HeadersOf gives such patterns for the one of a family that is asked for.
+	HeadersOf func(name string) []string
 	// Packages names the package that brings it, by the system's own way of installing; Package does so for a family.
 	Packages map[string]string
 	Package  func(system, name string) string
 	// Meta is true where the package only leads to others, and has a version of its own.
 	Meta bool
+	// Fetcher is a program that stands in its place where it is not installed itself: called, it fetches the version
+	// that the project names.
+	Fetcher string
 	// By are commands that install it by another tool, where the system has no package; the first whose tool is here.
 	By []string
 	// Called are its names in files that list tools with versions, and in workflows. Images are container images of it.

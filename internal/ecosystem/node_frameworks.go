@@ -189,7 +189,8 @@ func nodeMigration(n *nodeProject) *migration {
 var nodeCompiles = map[string][]string{
 	"bcrypt": {"gcc", "make", "python3"}, "sqlite3": {"gcc", "make", "python3"},
 	"better-sqlite3": {"gcc", "make", "python3"}, "argon2": {"gcc", "make", "python3"},
-	"canvas": {"gcc", "make", "python3", "pkg-config"}, "node-sass": {"gcc", "make", "python3"},
+	"canvas":     {"gcc", "make", "python3", "pkg-config", library + "cairo", library + "pango", library + "libjpeg"},
+	"node-sass":  {"gcc", "make", "python3"},
 	"bufferutil": {"gcc", "make", "python3"}, "utf-8-validate": {"gcc", "make", "python3"},
 	"node-rdkafka": {"gcc", "make", "python3"}, "libpq": {"gcc", "make", "python3", "pg_config"},
 	"pg-native": {"gcc", "make", "python3", "pg_config"}, "re2": {"gcc", "make", "python3"},

@@ -73,7 +73,11 @@ var python = &Ecosystem{
 	Tools: []Tool{{Name: "python3", Called: []string{"python"}, Images: []string{"python"},
 		Packages: map[string]string{"pacman": "python", "apt": "python3 python3-venv", "dnf": "python3",
 			"brew": "python",
-			"apk":  "python3"}}},
+			"apk":  "python3"}},
+		{Name: pythonHeaders, Program: "python3", Ask: whereHeaders,
+			Find: func(said, _ string) string { return said },
+			Packages: map[string]string{"apt": "python3-dev", "dnf": "python3-devel", "apk": "python3-dev",
+				"brew": "python", "pacman": "python"}}},
 	VersionManagers: []string{"pyenv"},
 	Logins:          []string{".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml"},
 	Public:          pypi,
@@ -461,7 +465,12 @@ func (p *pythonProject) install(manager *Manager) {
 	}
 	for _, c := range pythonCompiles {
 		if at, ok := p.uses[c.name]; ok && !p.extra[c.name] {
-			for _, t := range c.takes {
+			takes := c.takes
+			if m := ManagerNamed(p.out.Project.Manager); m == nil || !m.python.brings {
+				// one that a manager fetches has them
+				takes = append(slices.Clip(takes), pythonHeaders)
+			}
+			for _, t := range takes {
 				p.out.Project.Compiles = append(p.out.Project.Compiles,
 					stack.Compile{Package: c.name, Takes: t, Certain: true, At: at})
 			}
@@ -475,15 +484,20 @@ var pythonCompiles = []struct {
 	takes []string
 }{
 	{"psycopg2", []string{"gcc", "pg_config"}}, {"mysqlclient", []string{"gcc", "pkg-config", "mysql_config"}},
-	{"uwsgi", []string{"gcc"}},
-	{"python-ldap", []string{"gcc", "ldap headers"}}, {"pycairo", []string{"gcc", "pkg-config"}},
-	{"pygraphviz", []string{"gcc"}}, {"xmlsec", []string{"gcc", "pkg-config"}},
-	{
-		"dbus-python",
-		[]string{"gcc", "pkg-config"},
-	}, {"pyodbc", []string{"gcc"}}, {"m2crypto", []string{"gcc", "swig"}},
-	{"pygobject", []string{"gcc", "pkg-config"}},
+	{"uwsgi", []string{"gcc"}}, {"python-ldap", []string{"gcc", "ldap headers"}},
+	{"pycairo", against([]string{"gcc", "pkg-config"}, "cairo")}, {"pygraphviz", against([]string{"gcc"}, "libcgraph")},
+	{"xmlsec", against([]string{"gcc", "pkg-config"}, "xmlsec1")},
+	{"dbus-python", against([]string{"gcc", "pkg-config"}, "dbus-1")}, {"pyodbc", []string{"gcc"}},
+	{"m2crypto", []string{"gcc", "swig", "openssl headers"}},
+	{"pygobject", against([]string{"gcc", "pkg-config"}, "cairo", "gobject-introspection-1.0")},
 }
+
+// pythonHeaders are what all of them take, of the very Python that they are compiled for.
+const pythonHeaders = "python headers"
+
+// whereHeaders asks a Python for its headers, and heeds no file where it is asked.
+var whereHeaders = []string{"-I", "-c", "import os, sysconfig; d = sysconfig.get_paths()['include']; " +
+	"print('found in ' + d if os.path.exists(os.path.join(d, 'Python.h')) else '')"}
 
 // call makes a command of the project's own environment.
 func (p *pythonProject) call(program string, words ...string) []string {

@@ -29,8 +29,9 @@ var gemCompiles = []struct {
 	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma", []string{"gcc", "make", "ruby headers"}},
 	{"bootsnap", []string{"gcc", "make", "ruby headers"}},
 	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}},
-	{"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config"}},
-	{"charlock_holmes", []string{"g++", "make", "ruby headers"}},
+	{"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config", library + "MagickWand"}},
+	{"charlock_holmes", []string{"g++", "make", "ruby headers", library + "icu-uc"}},
+	{"psych", []string{"gcc", "make", "ruby headers", library + "yaml-0.1"}},
 }
 
 // ruby is Ruby, with Bundler.

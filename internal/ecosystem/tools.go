@@ -10,6 +10,7 @@ func once[T any](f func() T) func() T { return sync.OnceValue(f) }
 
 // system are tools that belong to no ecosystem: packages of several compile with them.
 var system = []Tool{
+	libraryTool,
 	{Name: "pipx", Packages: map[string]string{"apt": "pipx", "dnf": "pipx", "brew": "pipx", "apk": "pipx",
 		"pacman": "python-pipx"}},
 	{Name: "corepack"},

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
@@ -164,12 +165,14 @@ func (a *asker) disk(services []*stack.Service) {
 		n.Wanted += ": " + strings.Join(parts, ", ")
 	}
 	if !n.Met {
-		n.Remedy = "Make room: packages and images may not fit."
-		if len(parts) > 0 {
-			n.Remedy = "Make room: it takes " + strings.Join(parts, ", ") + "."
-		}
+		n.Remedy = (&diagnose.Need{Kind: string(Disk), Found: n.Found}).Explain().Remedy
 	}
 	a.needs = append(a.needs, n)
 }
 
-func gigabytes(bytes uint64) string { return fmt.Sprintf("%.1f GB", float64(bytes)/(1<<30)) }
+func gigabytes(bytes uint64) string {
+	if bytes < 1<<30 {
+		return fmt.Sprintf("%d MB", bytes>>20)
+	}
+	return fmt.Sprintf("%.1f GB", float64(bytes)/(1<<30))
+}

@@ -7,12 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -62,8 +64,12 @@ func (l *Local) LoggedIn(address, variable string) bool {
 // Version runs the tool outside of the checkout, where no file of it can have a say, and reads the version.
 func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	tool := ecosystem.ToolNamed(name)
-	if tool.Headers != nil {
-		for _, pattern := range tool.Headers {
+	headers := tool.Headers
+	if tool.HeadersOf != nil {
+		headers = tool.HeadersOf(name)
+	}
+	if headers != nil {
+		for _, pattern := range headers {
 			if found, _ := filepath.Glob(pattern); len(found) > 0 {
 				return "found in " + filepath.Dir(found[0]), nil
 			}
@@ -80,6 +86,8 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 		return "", ErrNoTool
 	case l.inside(path):
 		return "found in " + filepath.Dir(path) + ", and not asked: it belongs to the checkout", nil
+	case l.fetches(path, tool.Fetcher):
+		return tool.Fetcher + "'s, which fetches the version that the project names", nil // as soon as it is called
 	case tool.Program == "" && !ecosystem.Known(name):
 		return "found in " + filepath.Dir(path), nil // nobody knows what it does when it is called
 	}
@@ -139,6 +147,26 @@ func ask(ctx context.Context, program string, args []string) (string, error) {
 	return text, nil
 }
 
+// Own reports whether a line of a block needs nobody else's rights, and has an effect beyond the shell that runs it.
+func Own(line string) bool {
+	return !strings.HasPrefix(line, "sudo ") && !strings.HasPrefix(line, "export ")
+}
+
+// Run runs a line of a block, which is this program's own and no checkout's, and hands on what it says. It is run where
+// tools are asked, and ends with all that it has started when ctx does.
+func Run(ctx context.Context, line string, says io.Writer) error {
+	cmd := exec.CommandContext(ctx, "sh", "-c", line)
+	wholly(cmd)
+	cmd.Dir = "/"
+	cmd.WaitDelay = time.Second
+	cmd.Stdout, cmd.Stderr = says, says
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
 // words keeps the first that a tool says.
 type words struct {
 	kept   bytes.Buffer
@@ -169,6 +197,12 @@ func (l *Local) find(program string) (path string) {
 		}
 	}
 	return path
+}
+
+// fetches reports whether what lies in a tool's place is its fetcher.
+func (l *Local) fetches(path, fetcher string) bool {
+	real, err := filepath.EvalSymlinks(path)
+	return err == nil && fetcher != "" && slices.Contains(strings.Split(filepath.ToSlash(real), "/"), fetcher)
 }
 
 // inside reports whether a file lies in the workspace.

@@ -116,6 +116,11 @@ func TestRemediesAreCommands(t *testing.T) {
 			t.Errorf("for %s one is told %q", tool.Name, got)
 		}
 	}
+	for name := range map[string]bool{"library cairo": true, "python headers": true} {
+		if got := l.command(name); got == "" && system() != "" {
+			t.Errorf("for %s one is told nothing", name)
+		}
+	}
 	if l.Install("no such tool").Command != "" {
 		t.Error("a tool that nobody knows has a remedy")
 	}
@@ -142,8 +147,16 @@ func TestToolsAreBounded(t *testing.T) {
 	write(checkout+"/ruby", "echo 9.9; touch "+bin+"/evil")
 	t.Setenv("PATH", strings.Join([]string{".", checkout, bin, "/usr/bin", "/bin"}, ":"))
 	t.Chdir(checkout)
+	if err := os.MkdirAll(bin+"/lib/corepack", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write(bin+"/lib/corepack/pnpm.js", "touch "+bin+"/evil")
+	if err := os.Symlink(bin+"/lib/corepack/pnpm.js", bin+"/pnpm"); err != nil {
+		t.Fatal(err)
+	}
 	l := &Local{Dir: checkout}
-	for tool, want := range map[string]string{"node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
+	for tool, want := range map[string]string{"pnpm": "corepack's, which fetches the version that the project names",
+		"node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
 		"ruby": "found in " + checkout + ", and not asked: it belongs to the checkout"} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)

@@ -468,7 +468,7 @@ func TestHost(t *testing.T) {
 			"file watchers: 128 of 128 are in use"},
 		{"what is not told", func(m *machine, _ *stack.Stack) { m.facts = Facts{} }, ""},
 		{"little memory", func(m *machine, _ *stack.Stack) { m.facts.MemoryFree = 100 << 20 },
-			"memory: 0.1 GB of 8.0 GB free"},
+			"memory: 100 MB of 8.0 GB free"},
 		{"reserved memory", func(m *machine, s *stack.Stack) { s.Services[2].Container.MemoryReservation = 9 << 30 },
 			"memory: this machine has 8.0 GB"},
 		{"reserved memory, on another machine", func(m *machine, s *stack.Stack) {

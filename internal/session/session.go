@@ -22,6 +22,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/gitrepo"
@@ -201,6 +202,9 @@ func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
 	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root, Files: m.Files,
 		Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
 	m.releases(ctx, a)
+	if len(m.Services()) > 0 {
+		m.ofCheckouts(ctx, a, time.Now())
+	}
 	return a
 }
 

@@ -246,7 +246,7 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 	for _, n := range a.Needs {
 		if n.Met {
 			found := n.Found
-			if n.Kind == needs.Tool && n.Wanted != "any version" {
+			if n.Kind == needs.Tool && n.Wanted != "any version" || n.Kind == needs.Host {
 				found += " (wanted " + n.Wanted + ")"
 			}
 			met = append(met, []string{n.Name, found, forWhom(n)})
@@ -262,7 +262,7 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 			level = "warning"
 		}
 		wanted := ""
-		if n.Kind == needs.Tool {
+		if n.Kind == needs.Tool || n.Kind == needs.Host || n.Kind == needs.Disk {
 			wanted = ", wanted " + n.Wanted
 		}
 		t.Line("%s: %s: %s%s%s", t.mood(level), n.Name, found, wanted, because(n))
@@ -290,6 +290,10 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 		for _, line := range block {
 			fmt.Fprintf(t.Out, "  %s\n", line)
 		}
+	}
+	if slices.ContainsFunc(a.Block(), needs.Own) {
+		t.Blank()
+		t.Line("To run those that need no other user's rights: nharbor needs --install")
 	}
 }
 
