@@ -3,15 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
@@ -19,21 +19,31 @@ import (
 
 func (a *app) clone() *cobra.Command {
 	var into string
-	var opt gitrepo.Options
+	opt := gitrepo.Options{MayAsk: a.asks()}
 	c := &cobra.Command{
 		Use:   "clone ADDRESS...",
 		Short: "Brings one or more repositories into a workspace, with their submodules",
 		Long: `Clones each repository with git. With one address the checkout itself is the
-workspace; several become folders side by side in one workspace.`,
+workspace; several become folders side by side in one workspace. A folder, a bundle
+or an archive (zip, tar) of this machine does as well.
+
+--at takes a tag, a branch or a commit. "newest" is the tag with the highest version,
+"fitting" the newest one whose projects take the versions that this machine has.
+
+After an interruption the same command goes on from what has arrived.`,
 		Args: takes(1, unbounded),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runClone(cmd.Context(), args, into, opt) },
 	}
 	c.Flags().StringVar(&into, "into", "", "the folder: of the checkout, or with several addresses of the workspace")
-	c.Flags().StringVar(&opt.Ref, "at", "", "the tag, branch or commit to check out")
+	c.Flags().StringVar(&opt.Ref, "at", "", "the tag, branch or commit to check out, or newest, or fitting")
+	c.Flags().BoolVar(&opt.Slim, "slim", false, "leave what is not checked out there until it is asked for")
 	c.Flags().BoolVar(&opt.NewHistory, "new-history", false, "drop the history and begin a fresh one")
 	c.Flags().StringVar(&opt.Upstream, "upstream", "", "add a second remote with this address, named upstream")
 	return c
 }
+
+// fitting is the ref of the newest tag that takes what this machine has.
+const fitting = "fitting"
 
 func (a *app) runClone(ctx context.Context, addresses []string, into string, opt gitrepo.Options) error {
 	start, err := a.start()
@@ -77,17 +87,24 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	}
 	answer := contract{Schema: "nharbor.clone/1", Root: root}
 	text := a.text()
-	progress := a.progress()
+	progress := a.fetching()
 	// All are fetched at the same time; what is there is told in their order.
 	got, failed := make([]stack.Checkout, len(dirs)), make([]error, len(dirs))
+	against := make([][]string, len(dirs))
 	var wait sync.WaitGroup
 	for i, dir := range dirs {
 		opt := opt
-		opt.Progress = func(line string) { progress(gitrepo.NameOf(targets[dir]) + ": " + line) }
+		opt.Progress = progress.of(gitrepo.NameOf(targets[dir]), opt.Slim)
+		if opt.Ref == fitting {
+			opt.Choose = func(ctx context.Context, work string) (tag string, err error) {
+				tag, against[i], err = session.Fitting(ctx, work, needs.VersionHere(ctx))
+				return tag, err
+			}
+		}
 		wait.Go(func() { got[i], failed[i] = gitrepo.Clone(ctx, targets[dir], dir, opt) })
 	}
 	wait.Wait()
-	progress("")
+	progress.done()
 	var faults stack.Faults
 	for i, dir := range dirs {
 		if failed[i] != nil {
@@ -106,6 +123,12 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 		if !a.json {
 			text.Line("%s", dir)
 			text.Line("  %s", describe(checkout))
+			for _, newer := range against[i][:min(len(against[i]), 3)] {
+				text.Line("  %s", newer)
+			}
+			if rest := len(against[i]) - 3; rest > 0 {
+				text.Line("  and %s more that do not fit", view.Count(rest, "newer tag", "newer tags"))
+			}
 			if checkout.Pointers > 0 {
 				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: git -C %s lfs pull",
 					view.Count(checkout.Pointers, "file stands", "files stand"), quoted(dir))
@@ -148,6 +171,9 @@ func describe(c stack.Checkout) string {
 	if c.Branch == "" && c.Commit == "" {
 		return "without git: it came as an archive"
 	}
+	if c.Commit == "" {
+		return "branch " + c.Branch + ", no commits yet"
+	}
 	at := "branch " + c.Branch
 	if c.Branch == "" {
 		at = "no branch"
@@ -164,25 +190,4 @@ func describe(c stack.Checkout) string {
 		at += fmt.Sprintf(", %d submodules", n)
 	}
 	return at
-}
-
-// progress shows one changing line on a terminal, and nothing elsewhere.
-func (a *app) progress() func(string) {
-	f, ok := a.err.(*os.File)
-	if !ok || a.json || !term.IsTerminal(int(f.Fd())) {
-		return func(string) {}
-	}
-	width, _, err := term.GetSize(int(f.Fd()))
-	if err != nil {
-		width = 80
-	}
-	var mu sync.Mutex // several are fetched at the same time
-	return func(line string) {
-		mu.Lock()
-		defer mu.Unlock()
-		if r := []rune(line); len(r) >= width {
-			line = string(r[:width-1])
-		}
-		fmt.Fprintf(f, "\r\x1b[K%s", view.Clean(line))
-	}
 }

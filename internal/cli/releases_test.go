@@ -42,4 +42,8 @@ func TestReleaseThatFits(t *testing.T) {
 	if !strings.Contains(said, "npm is used, since its lock file was committed last") {
 		t.Error(said)
 	}
+	said = b.must(0, "-C", b.home, "clone", b.dir, "--into", "fits", "--at", "fitting")
+	if !strings.Contains(said, "tag v1.21") || !strings.Contains(said, "v1.999 asks for go >=1.999, and here is 1.") {
+		t.Error(said)
+	}
 }

@@ -2,12 +2,14 @@ package compose
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
 )
 
@@ -82,7 +84,7 @@ func object(keys map[string]rule) rule {
 				at := *m.Value
 				at.Line, at.Column = m.Line, m.Column
 				remedy := "Remove it, or begin its name with x- if it is for another program."
-				if near := nearest(m.Key, keys); near != "" {
+				if near := spelling.Nearest(m.Key, slices.Sorted(maps.Keys(keys)), len(m.Key)/3+2); near != "" {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
 				n.fault(&at, stack.CodeComposeUnknownKey,
@@ -442,35 +444,4 @@ func healthTest(n *normaliser, where string, v *Value) *Value {
 				where, out.Items[0].Text), "Put CMD before the words of the command.")
 	}
 	return out
-}
-
-// nearest finds the known key that differs least from the given one, if it differs little.
-func nearest(key string, keys map[string]rule) string {
-	best, distance := "", len(key)/3+2
-	for k := range keys {
-		d := editDistance(key, k)
-		if d < distance || d == distance && best != "" && k < best {
-			best, distance = k, d
-		}
-	}
-	return best
-}
-
-func editDistance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		last := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := 1
-			if a[i-1] == b[j-1] {
-				cost = 0
-			}
-			last, row[j] = row[j], min(row[j]+1, row[j-1]+1, last+cost)
-		}
-	}
-	return row[len(b)]
 }

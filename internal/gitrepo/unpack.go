@@ -3,7 +3,6 @@ package gitrepo
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -16,10 +15,10 @@ import (
 // complete, or not at all. The one folder that archives of a repository have at their top is left out.
 func unpack(ctx context.Context, name, dir string, opt Options) (stack.Checkout, error) {
 	var none stack.Checkout
-	if opt.Ref != "" || opt.Upstream != "" {
+	if opt.Ref != "" || opt.Upstream != "" || opt.Choose != nil || opt.Slim {
 		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, At: stack.Place{File: name},
-			Text:   "an archive has neither tags nor branches, and no remote",
-			Remedy: "Leave out --at and --upstream, or clone the repository itself."}
+			Text:   "an archive has neither tags nor branches, no remote, and nothing that could stay there",
+			Remedy: "Leave out --at, --upstream and --slim, or clone the repository itself."}
 	}
 	temp, err := beside(dir)
 	if err != nil {
@@ -34,7 +33,7 @@ func unpack(ctx context.Context, name, dir string, opt Options) (stack.Checkout,
 	err = archive.Unpack(ctx, name, work, func(read, of int64) {
 		if percent := read * 100 / max(of, 1); opt.Progress != nil && percent != last {
 			last = percent
-			opt.Progress(fmt.Sprintf("unpacking: %d%% (%.1f of %.1f MB)", percent, float64(read)/1e6, float64(of)/1e6))
+			opt.Progress(Progress{Phase: "unpacked", Percent: int(percent), Bytes: read})
 		}
 	})
 	if err != nil {

@@ -26,13 +26,13 @@ func TestArchives(t *testing.T) {
 		}
 		to := filepath.Join(dir, "of "+name)
 		var said []string
-		c, err := Clone(t.Context(), filepath.Join(dir, name), to, Options{Progress: func(s string) {
-			said = append(said, s)
+		c, err := Clone(t.Context(), filepath.Join(dir, name), to, Options{Progress: func(p Progress) {
+			said = append(said, p.String())
 		}})
 		if err != nil || c.Branch != want || content(t, filepath.Join(to, "version")) != "v2" {
 			t.Errorf("%s: %+v, %v", name, c, err)
 		}
-		if want == "" && (len(said) == 0 || !strings.HasPrefix(said[len(said)-1], "unpacking: 100%")) {
+		if want == "" && (len(said) == 0 || !strings.HasPrefix(said[len(said)-1], "unpacked 100 %")) {
 			t.Errorf("%s: on the way it says %q", name, said)
 		}
 	}
@@ -72,7 +72,7 @@ func TestPointers(t *testing.T) {
 	t.Parallel()
 	repo := repository(t)
 	for name, text := range map[string]string{"a.bin": pointer + "oid sha256:0\nsize 5\n", "b.bin": pointer,
-		"c.txt":    "text",
+		"c.txt": "text", ".gitattributes": "*.bin filter=tide -text\n",
 		"long.txt": pointer + strings.Repeat("x", 2000)} {
 		if err := os.WriteFile(filepath.Join(repo, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)

@@ -111,6 +111,18 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	return v, nil
 }
 
+// VersionHere gives what tells the version of a tool here; empty for one that is not here, or doesn't tell.
+func VersionHere(ctx context.Context) func(tool string) string {
+	l := &Local{}
+	return func(tool string) string {
+		version, err := l.Version(ctx, tool)
+		if err != nil || !upstream.MatchString(version) {
+			return ""
+		}
+		return version
+	}
+}
+
 // The bounds of a tool that is asked for its version.
 const (
 	toolTime  = 20 * time.Second

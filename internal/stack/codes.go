@@ -22,6 +22,7 @@ const (
 	CodeImageOfProject           Code = "image-of-project"
 	CodeImagePublished           Code = "image-published"
 	CodeArchiveRefused           Code = "archive-refused"
+	CodeCloneStalled             Code = "clone-stalled"
 	CodeCloneFailed              Code = "clone-failed"
 	CodeComposeConflict          Code = "compose-conflict"
 	CodeComposeCycle             Code = "compose-cycle"

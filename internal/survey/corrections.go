@@ -15,6 +15,7 @@ import (
 
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
 )
 
@@ -190,7 +191,7 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			}
 			known := correctionKeys[table]
 			remedy := "Known here are: " + strings.Join(known, ", ") + "."
-			if near := nearest(last, known); near != "" {
+			if near := spelling.Nearest(last, known, 3); near != "" {
 				remedy = fmt.Sprintf("Did you mean %s? %s", near, remedy)
 			}
 			faults = append(faults, fault(line, column, fmt.Sprintf("the key %s is not known", last), remedy))
@@ -319,36 +320,6 @@ func afterOf(text string) (string, stack.Until, error) {
 		return fields[0], stack.Until(fields[1]), nil
 	}
 	return "", "", fmt.Errorf("%q can't be read", text)
-}
-
-func nearest(word string, known []string) string {
-	best, distance := "", 3
-	for _, k := range known {
-		if d := edits(word, k); d < distance {
-			best, distance = k, d
-		}
-	}
-	return best
-}
-
-// edits counts the letters to change, add or remove to make one word of the other.
-func edits(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		before := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := 1
-			if a[i] == b[j] {
-				cost = 0
-			}
-			before, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, before+cost)
-		}
-	}
-	return row[len(b)]
 }
 
 // correct applies the corrections to what was concluded.

@@ -155,21 +155,3 @@ func TestDraftChangesNothing(t *testing.T) {
 		t.Errorf("with the draft in force:\n%s", conclusions(same))
 	}
 }
-
-// TestNearest suggests a key for one that is misspelt, and none for one that is quite another.
-func TestNearest(t *testing.T) {
-	t.Parallel()
-	known := []string{"port", "runs", "command", "leave-out"}
-	for word, want := range map[string]string{"prot": "port", "run": "runs", "comand": "command",
-		"leave_out": "leave-out", "Port": "port", "colour": "", "": ""} {
-		if got := nearest(word, known); got != want {
-			t.Errorf("for %q one is pointed to %q, want %q", word, got, want)
-		}
-	}
-	for pair, want := range map[[2]string]int{{"", ""}: 0, {"a", ""}: 1, {"abc", "abd"}: 1, {"abc", "bc"}: 1,
-		{"kitten", "sitting"}: 3} {
-		if got := edits(pair[0], pair[1]); got != want {
-			t.Errorf("%v: %d edits, want %d", pair, got, want)
-		}
-	}
-}
