@@ -26,7 +26,8 @@ var layers = [][]string{
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},
 	{"supervise"},
-	{"session", "view"},
+	{"session"},
+	{"view"},
 	{"demo"},
 	{"cli"},
 }

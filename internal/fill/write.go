@@ -30,23 +30,37 @@ func (f *File) Content() ([]byte, error) {
 	return out, nil
 }
 
+// Contents are what the files will hold that Write would write, by their paths.
+func (p *Plan) Contents() (map[string][]byte, error) {
+	out := map[string][]byte{}
+	for i := range p.Files {
+		f := &p.Files[i]
+		if f.source == nil {
+			continue
+		}
+		content, err := f.Content()
+		if err != nil {
+			return nil, err
+		}
+		if f.present && bytes.Equal(content, f.old) || !f.present && len(content) == 0 && f.Template == "" {
+			continue
+		}
+		out[f.Path] = content
+	}
+	return out, nil
+}
+
 // Write makes the files below root, each at once or not at all, readable by this user alone. A file
 // whose content would not change is left untouched.
 func (p *Plan) Write(root string) error {
-	contents := make([][]byte, len(p.Files))
-	for i := range p.Files { // nothing is written unless everything can be
-		var err error
-		if p.Files[i].source == nil {
-			continue
-		}
-		if contents[i], err = p.Files[i].Content(); err != nil {
-			return err
-		}
+	contents, err := p.Contents() // nothing is written unless everything can be
+	if err != nil {
+		return err
 	}
 	for i := range p.Files {
 		f := &p.Files[i]
-		if f.source == nil || f.present && bytes.Equal(contents[i], f.old) || !f.present && len(contents[i]) == 0 &&
-			f.Template == "" {
+		content, changes := contents[f.Path]
+		if !changes {
 			continue
 		}
 		name, err := target(root, f.Path)
@@ -60,7 +74,7 @@ func (p *Plan) Write(root string) error {
 		} else if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			return unwritable(f, err)
 		}
-		if err := workspace.WriteFile(name, contents[i], 0o600); err != nil {
+		if err := workspace.WriteFile(name, content, 0o600); err != nil {
 			return unwritable(f, err)
 		}
 		f.Written = true

@@ -60,9 +60,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 			Text:   fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref),
 			Remedy: "Name a tag, a branch or a commit."}
 	}
-	if _, err := exec.LookPath("git"); err != nil {
-		return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing, Text: "git is not installed",
-			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
+	if err := haveGit(); err != nil {
+		return none, err
 	}
 	if c, ok, err := alreadyThere(ctx, address, local, dir, opt); ok || err != nil {
 		return c, err
@@ -122,6 +121,14 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		c.Pointers = pointers(dir, g.output(dir, "ls-files", "-z"))
 	}
 	return c, err
+}
+
+func haveGit() error {
+	if _, err := exec.LookPath("git"); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing, Text: "git is not installed",
+			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
+	}
+	return nil
 }
 
 // bring fetches all that a clone has, without checking anything out: at once, or from where an interrupted one stopped.

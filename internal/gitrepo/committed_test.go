@@ -29,7 +29,7 @@ func TestCommitted(t *testing.T) {
 	runGit(t, dir, "add", "-A")
 	runGit(t, dir, "commit", "-q", "-m", "more")
 	files := []string{"version", "office/tide.js", "*.js", "-n", "absent", "office", ":(glob)**"}
-	first := Committed(t.Context(), dir, files)
+	first := Committed(t.Context(), dir, "HEAD", files)
 	if got := strings.Join(slices.Sorted(maps.Keys(first)), " "); got != "*.js -n office/tide.js version" {
 		t.Errorf("of the files it tells %s", got)
 	}
@@ -38,15 +38,15 @@ func TestCommitted(t *testing.T) {
 	}
 	put("office/tide.js", "edited")
 	runGit(t, dir, "add", "-A") // also what is only to be committed is not
-	if again := Committed(t.Context(), dir, files); !maps.Equal(first, again) {
+	if again := Committed(t.Context(), dir, "HEAD", files); !maps.Equal(first, again) {
 		t.Errorf("an edit makes it %v", again)
 	}
 	runGit(t, dir, "commit", "-q", "-m", "edited")
-	if again := Committed(t.Context(), dir, files); again["office/tide.js"] == first["office/tide.js"] ||
+	if again := Committed(t.Context(), dir, "HEAD", files); again["office/tide.js"] == first["office/tide.js"] ||
 		again["version"] != first["version"] {
 		t.Errorf("another commit makes it %v", again)
 	}
-	if got := Committed(t.Context(), t.TempDir(), files); len(got) > 0 {
+	if got := Committed(t.Context(), t.TempDir(), "HEAD", files); len(got) > 0 {
 		t.Errorf("outside of git: %v", got)
 	}
 }

@@ -254,12 +254,12 @@ func Known(ctx context.Context, dir string, files []string) (tracked, ignored ma
 	return tracked, set(c)
 }
 
-// Committed tells of files (relative to dir, slash-separated) the names of their contents in the commit that is checked
-// out. What is not in it, and everything where git can't be asked, is absent.
-func Committed(ctx context.Context, dir string, files []string) map[string]string {
+// Committed tells of files (relative to dir, slash-separated) the names of their contents in a commit, such as HEAD.
+// What is not in it, and everything where git can't be asked, is absent.
+func Committed(ctx context.Context, dir, commit string, files []string) map[string]string {
 	g, out := git{ctx: ctx}, map[string]string{}
 	for part := range slices.Chunk(files, 500) {
-		listed := g.output(dir, append([]string{"--literal-pathspecs", "ls-tree", "-z", "HEAD", "--"}, part...)...)
+		listed := g.output(dir, append([]string{"--literal-pathspecs", "ls-tree", "-z", commit, "--"}, part...)...)
 		for entry := range strings.SplitSeq(listed, "\x00") {
 			about, name, _ := strings.Cut(entry, "\t")
 			if fields := strings.Fields(about); len(fields) == 3 && fields[1] == "blob" {

@@ -13,6 +13,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -42,6 +43,9 @@ type Workspace struct {
 	Root      string // absolute
 	Files     *reading.Files
 	Checkouts []stack.Checkout
+
+	// commits are what checkouts are taken to be at, by their paths, where that is not what is checked out.
+	commits map[string]string
 }
 
 // Open opens the workspace that the folder lies in or, where exactly is true, that it is. Nothing of it is read through
@@ -211,17 +215,16 @@ func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
 // Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.
 func (m *Mixed) Commands(ctx context.Context) (list []consent.Command, fresh bool, err error) {
 	list = consent.Commands(m.Files, m.Mix.Stack, m.Order, func(files []string) (map[string]string, map[string]bool) {
-		return committed(ctx, m.Root, m.Checkouts, files)
+		return m.committed(ctx, files)
 	})
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
 }
 
 // committed tells of files what the commits that are checked out have of them, and which of them git would ignore.
-func committed(ctx context.Context, root string, checkouts []stack.Checkout, files []string) (
-	blobs map[string]string, ignored map[string]bool) {
+func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[string]string, ignored map[string]bool) {
 	blobs, ignored = map[string]string{}, map[string]bool{}
-	for _, c := range checkouts {
+	for _, c := range w.Checkouts {
 		var own []string
 		for _, name := range files {
 			if rel, err := filepath.Rel(filepath.FromSlash(c.Path), filepath.FromSlash(name)); err == nil &&
@@ -232,9 +235,9 @@ func committed(ctx context.Context, root string, checkouts []stack.Checkout, fil
 		if len(own) == 0 {
 			continue
 		}
-		dir := filepath.Join(root, filepath.FromSlash(c.Path))
+		dir := w.dir(c.Path)
 		_, ignores := gitrepo.Known(ctx, dir, own)
-		for name, blob := range gitrepo.Committed(ctx, dir, own) {
+		for name, blob := range gitrepo.Committed(ctx, dir, cmp.Or(w.commits[c.Path], "HEAD"), own) {
 			blobs[path.Join(c.Path, name)] = blob
 		}
 		for name := range ignores {

@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/view"
+)
+
+func (a *app) catchup() *cobra.Command {
+	var flags fillFlags
+	var agree, back bool
+	c := &cobra.Command{
+		Use:   "catchup",
+		Short: "Fetches what is new, shows what must be done again for it, and does it once you consent",
+		Args:  takes(0, 0),
+		Long: `Asks the repositories of all checkouts for what is new, and shows it before anything
+changes: commits, steps that are due again, new settings, services to restart, new
+commands to vouch for, and what this machine lacks for it. With your consent the
+checkouts are brought there, settings are filled, and what runs follows.
+
+Work that is not committed is never touched. If what comes doesn't come up,
+nharbor catchup --back brings the checkouts, and what runs, to where they were.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if back && agree {
+				return wrongCall("--back needs no --agree", "nharbor catchup --back")
+			}
+			dir, err := a.start()
+			if err != nil {
+				return err
+			}
+			w, err := session.Open(cmd.Context(), dir, a.named)
+			if err != nil {
+				return err
+			}
+			if back {
+				return a.wayBack(cmd.Context(), w)
+			}
+			return a.catchUp(cmd.Context(), w, flags, agree)
+		},
+	}
+	flags.add(c)
+	c.Flags().BoolVar(&agree, "agree", false, "consent to what comes, and to the commands that are new with it")
+	c.Flags().BoolVar(&back, "back", false, "bring the checkouts to where they were before the last time")
+	return c
+}
+
+func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags, agree bool) error {
+	progress := a.fetching()
+	options := func(name string) gitrepo.Options {
+		return gitrepo.Options{MayAsk: a.asks(), Progress: progress.of(name, true)}
+	}
+	in, err := w.Fetch(ctx, options)
+	progress.done()
+	if err != nil {
+		return err
+	}
+	r, err := supervise.ReadRecord(w.Root)
+	if err != nil {
+		return err
+	}
+	filling, err := a.filling(ctx, flags, true)
+	if err != nil {
+		return err
+	}
+	if in.Any() {
+		if err := w.Weigh(ctx, in, r, filling); err != nil {
+			return unchanged(err, "of what comes: ")
+		}
+	}
+	t := a.text()
+	if !a.json {
+		t.Incoming(in, w.Root)
+		if !in.Any() {
+			return nil
+		}
+		if len(in.Commands) > 0 {
+			t.Blank()
+			t.Title("These would run for the first time, or have changed")
+			t.Vouch(seenFirst(in.Commands))
+		}
+		t.Blank()
+	}
+	if !in.Any() {
+		return view.JSON(a.out, in)
+	}
+	if agree || a.asks() {
+		if err := stands(in, a.asks()); err != nil {
+			return unchanged(err, "")
+		}
+	}
+	if !agree && a.asks() {
+		agree = a.yes("Do you want to catch up?")
+	}
+	if !agree {
+		a.status = 1
+		if a.json {
+			return view.JSON(a.out, in)
+		}
+		t.Line("Nothing was changed. To consent: nharbor catchup --agree")
+		return nil
+	}
+	if err := w.Take(ctx, in, options); err != nil {
+		return err
+	}
+	if err := consent.Vouch(w.Root, in.Commands); err != nil {
+		return err
+	}
+	if a.json {
+		if err := view.JSONLine(a.out, in); err != nil {
+			return err
+		}
+	}
+	for _, c := range in.Checkouts {
+		if c.Upstream != nil && c.From != c.To && !a.json {
+			t.Line("%s is at %s now.", view.CheckoutName(w.Root, c.Path), c.To[:8])
+		}
+	}
+	restart, come, gone := in.Again.Names()
+	err = a.makeFollow(ctx, w.Root, filling, &session.Way{Services: restart, New: len(come)+len(gone) > 0})
+	if (err != nil || a.status != 0) && !a.json {
+		t.Blank()
+		t.Line("To go back to where everything was: nharbor catchup --back")
+	}
+	return err
+}
+
+// seenFirst are commands without a mark on those that are seen for the first time.
+func seenFirst(list []consent.Command) []consent.Command {
+	list = slices.Clone(list)
+	for i := range list {
+		list[i].New = list[i].Changed
+	}
+	return list
+}
+
+// stands tells what stands in the way of what comes. A person can be asked for settings later.
+func stands(in *session.Incoming, asks bool) error {
+	var faults stack.Faults
+	if in.Running {
+		for _, n := range in.Needs {
+			if n.Level == needs.Required {
+				faults = append(faults, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
+					Text:   fmt.Sprintf("what comes needs %s %s, which this machine lacks", n.Name, n.Wanted),
+					Remedy: n.Remedy})
+			}
+		}
+	}
+	for _, m := range in.Missing {
+		if asks || !slices.ContainsFunc(in.Settings, func(s session.NewSetting) bool {
+			return s.File == m.File && s.Key == m.Key
+		}) {
+			continue
+		}
+		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing,
+			At:     stack.Place{File: m.File},
+			Text:   fmt.Sprintf("the new setting %s has no value, and only you can give it", m.Key),
+			Remedy: "Give it: nharbor catchup --set " + m.Key + "=VALUE, or with --answers FILE"})
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	return nil
+}
+
+// unchanged adds to what is wrong with what comes that nothing was done.
+func unchanged(err error, of string) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	faults := stack.AllFaults(err)
+	for _, f := range faults {
+		f.Text = of + f.Text
+	}
+	last := faults[len(faults)-1]
+	last.Remedy = strings.TrimSuffix(last.Remedy, ".") + ". Nothing was changed here."
+	return faults
+}
+
+// makeFollow fills the settings of a workspace whose files have become others, and has its stack follow, if it
+// is launched.
+func (a *app) makeFollow(ctx context.Context, root string, filling session.Filling, way *session.Way) error {
+	w, err := session.Open(ctx, root, true)
+	if err != nil {
+		return err
+	}
+	s, err := w.Survey(session.WithCode)
+	if s == nil || err != nil && !session.OnlyVariables(err) {
+		return err
+	}
+	s, free, err := s.Alone(ctx, a.waiting)
+	if err != nil {
+		return err
+	}
+	f, err := s.Fill(ctx, filling)
+	if err != nil {
+		free()
+		return left(err)
+	}
+	s, err = f.Write(ctx)
+	free()
+	if s == nil {
+		return err
+	}
+	a.filled(f)
+	r, err := supervise.ReadRecord(root)
+	if err != nil {
+		return err
+	}
+	switch alive := r.Alive(); {
+	case !alive && (r == nil || !way.Ran):
+		if !a.json {
+			a.text().Blank()
+			a.text().Line("Nothing of it is running. Next: nharbor launch")
+		}
+		return nil
+	case !alive || way.New:
+		if alive && !a.json {
+			a.text().Line("Services have come or gone, so all are stopped, and launched anew in the background.")
+		}
+		if _, err := supervise.StopStack(ctx, root, nil); err != nil {
+			return err
+		}
+		opt := r.Options
+		opt.Background = true
+		return a.runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
+	}
+	var names []string
+	for _, name := range way.Services {
+		if r.Service(name) != nil {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		if !a.json {
+			a.text().Blank()
+			a.text().Line("Nothing that runs is concerned. See whether all answers: nharbor check")
+		}
+		return nil
+	}
+	m, err := s.Mix(r.Options)
+	if err != nil {
+		return err
+	}
+	if err := a.consent(ctx, m, ""); err != nil {
+		return err
+	}
+	plan, err := m.Plan()
+	if err != nil {
+		return err
+	}
+	return a.runRestart(ctx, m, r, plan, names)
+}
+
+// wayBack brings all to where it was before the last catching up.
+func (a *app) wayBack(ctx context.Context, w *session.Workspace) error {
+	way, err := w.WayBack()
+	if err != nil {
+		return err
+	}
+	if err := w.Back(ctx, way); err != nil {
+		return err
+	}
+	if a.json {
+		if err := view.JSONLine(a.out, struct {
+			Schema string `json:"schema"`
+			*session.Way
+		}{"nharbor.catchup-back/1", way}); err != nil {
+			return err
+		}
+	}
+	for _, m := range way.Checkouts {
+		if !a.json {
+			a.text().Line("%s is at %s again.", view.CheckoutName(w.Root, m.Path), m.From[:8])
+		}
+	}
+	if way.Data && !a.json {
+		a.text().Line("What the newer commits' steps did to databases stays: what ran before may not know it. To " +
+			"begin " +
+			"with empty ones: nharbor reset --data")
+	}
+	filling, err := a.filling(ctx, fillFlags{}, true)
+	if err != nil {
+		return err
+	}
+	return a.makeFollow(ctx, w.Root, filling, way)
+}
