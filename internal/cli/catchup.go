@@ -196,6 +196,9 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 		return err
 	}
 	s, err := w.Survey(session.WithCode)
+	if session.NothingFound(err) {
+		return nil
+	}
 	if s == nil || err != nil && !session.OnlyVariables(err) {
 		return err
 	}

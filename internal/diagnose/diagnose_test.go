@@ -60,7 +60,7 @@ var cases = map[string]struct {
 	"engine-not-installed": {engine(Engine{Lack: NotInstalled, System: "darwin"}),
 		"Install a container engine"},
 	"engine-not-started-elsewhere": {engine(Engine{Lack: NotStarted, Told: true, Address: "tcp://quay:1"}),
-		"nothing answers at tcp://quay:1"},
+		"no container engine answers at tcp://quay:1"},
 	"engine-not-started-linux": {engine(Engine{Lack: NotStarted, System: "linux"}), "systemctl start docker"},
 	"engine-not-started":       {engine(Engine{Lack: NotStarted, System: "windows"}), "Start the engine's application"},
 	"engine-not-permitted": {engine(Engine{Lack: NotPermitted, Address: "unix:///run/x.sock"}),

@@ -103,6 +103,17 @@ func hidden(address string) string {
 	return address
 }
 
+// withoutPassword is an address by which others can get the same repository.
+func withoutPassword(address string) string {
+	if u, err := url.Parse(address); err == nil && u.User != nil {
+		if _, has := u.User.Password(); has {
+			u.User = nil
+		}
+		return u.String()
+	}
+	return address
+}
+
 var (
 	shortAddress = expr.New(`^(?:[^@/\s]+@)?([^:/\s]+):([^/\s].*)$`)
 	fullAddress  = expr.New(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)

@@ -335,3 +335,20 @@ func readFile(o *Objects, ref, name string) (string, error) {
 	data, err := io.ReadAll(f)
 	return string(data), err
 }
+
+func TestReason(t *testing.T) {
+	t.Parallel()
+	for said, want := range map[string]string{
+		"Cloning into 'x'...|ida@quay: Permission denied (publickey).|fatal: Could not read from remote repository.|" +
+			"Please make sure you have the correct access rights|and the repository exists.": "ida@quay: Permission " +
+			"denied (publickey).",
+		"Cloning into 'x'...|fatal: transport 'file' not allowed|fatal: clone of '/x' into submodule path 'y' failed|" +
+			"Failed to clone 'y'. Retry scheduled": "transport 'file' not allowed",
+		"error: RPC failed; curl 18|fatal: early EOF|fatal: index-pack failed": "RPC failed; curl 18",
+		"": "",
+	} {
+		if got := reason(strings.Split(said, "|")); got != want {
+			t.Errorf("of %q the reason is %q", said, got)
+		}
+	}
+}

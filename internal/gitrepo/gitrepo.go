@@ -124,18 +124,33 @@ func (g git) run(dir string, args ...string) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	for i := len(said) - 1; i >= 0; i-- {
-		for _, sign := range []string{"fatal: ", "error: ", "ssh: "} {
-			if text, ok := strings.CutPrefix(said[i], sign); ok && !strings.HasPrefix(text, "Could not read from "+
-				"remote") {
-				return errors.New(text)
-			}
-		}
-	}
-	if len(said) > 0 {
-		return errors.New(said[0])
+	if why := reason(said); why != "" {
+		return errors.New(why)
 	}
 	return err
+}
+
+// chatter are the beginnings of what git says of a failure without telling why.
+var chatter = []string{"Cloning into", "fatal: Could not read from remote repository", "Please make sure you have " +
+	"the " +
+	"correct access rights", "and the repository exists"}
+
+// reason is why git has failed, by what it said: what it calls so first, else its last words, which are another
+// program's.
+func reason(said []string) string {
+	last := ""
+	for _, line := range said {
+		if slices.ContainsFunc(chatter, func(c string) bool { return strings.HasPrefix(line, c) }) {
+			continue
+		}
+		for _, sign := range []string{"fatal: ", "error: ", "ssh: "} {
+			if text, ok := strings.CutPrefix(line, sign); ok {
+				return text
+			}
+		}
+		last = line
+	}
+	return last
 }
 
 // endAll asks git to end, which then removes what it has made, and what it has started: a helper that waits for a
@@ -206,6 +221,7 @@ func Describe(ctx context.Context, dir string) (stack.Checkout, error) {
 	if c.Commit != "" {
 		c.Tag, _, _ = strings.Cut(g.output(dir, "tag", "--points-at", "HEAD", "--sort=-version:refname"), "\n")
 	}
+	c.Address = withoutPassword(g.output(dir, "config", "--get", "remote.origin.url"))
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err == nil {
 		for _, line := range strings.Split(g.output(dir, "config", "--file", ".gitmodules", "--get-regexp",
 			`^submodule\..*\.path$`), "\n") {

@@ -152,6 +152,10 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	})
 	err := then.look(ctx, coming, opt, r, &filling)
 	wait.Wait()
+	if NothingFound(err) {
+		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil)
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -190,6 +194,12 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 		}
 	}
 	return nil
+}
+
+// NothingFound reports whether a survey has found no application: what there is needs nothing done.
+func NothingFound(err error) bool {
+	list := stack.AllFaults(err)
+	return len(list) == 1 && list[0].Code == stack.CodeNothingFound
 }
 
 // looked is a workspace with all that is concluded of it.

@@ -61,6 +61,7 @@ const (
 	CodeEnvNotKept               Code = "env-not-kept"
 	CodeEnvTooLarge              Code = "env-too-large"
 	CodeEnvVariableLoose         Code = "env-variable-loose"
+	CodeRepositoryBeside         Code = "repository-beside"
 	CodeServiceScaledToNone      Code = "service-scaled-to-none"
 	CodeServiceSwitchedOn        Code = "service-switched-on"
 	CodeEnvUnreadable            Code = "env-unreadable"

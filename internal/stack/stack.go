@@ -111,6 +111,8 @@ type Checkout struct {
 	Commit     string      `json:"commit"`
 	Tag        string      `json:"tag"`
 	Submodules []Submodule `json:"submodules"`
+	// Address is that of the repository that it is of, without a password; empty where it is of none.
+	Address string `json:"address,omitempty"`
 	// Pointers counts the files that stand for large ones which are kept elsewhere and have not been fetched.
 	Pointers int `json:"pointers,omitempty"`
 	// Already is true for one that a clone has found in its place.

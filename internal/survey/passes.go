@@ -22,6 +22,7 @@ var passes = []pass{
 	{"projects", []string{"walk"}, plainly((*surveyor).projects)},
 	{"settings", []string{"walk", "projects"}, plainly((*surveyor).envFiles)},
 	{"readmes", []string{"walk", "projects"}, plainly((*surveyor).readmes)},
+	{"repositories beside", []string{"readmes", "settings"}, plainly((*surveyor).repositoriesBeside)},
 	{"copies", []string{"settings", "readmes"}, plainly((*surveyor).copies)},
 	{"compose files", []string{"walk", "settings", "readmes"}, plainly((*surveyor).compose)},
 	{"compose services", []string{"compose files", "projects", "readmes"}, plainly((*surveyor).adopt)},

@@ -19,7 +19,8 @@ func TestCases(t *testing.T) {
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
 		opt := Options{Root: "/home/ida/saltmarsh"}
 		for _, line := range strings.Fields(c.Files["checkouts"]) {
-			opt.Checkouts = append(opt.Checkouts, stack.Checkout{Path: line})
+			folder, address, _ := strings.Cut(line, "=")
+			opt.Checkouts = append(opt.Checkouts, stack.Checkout{Path: folder, Address: address})
 		}
 		s, err := Survey(c.FS("checkouts"), opt)
 		c.Want(t, conclusions(s)+faults(err))

@@ -1,0 +1,71 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/stack"
+)
+
+// repositoryAddress is the address of a repository in a line of text, with nothing in it that a shell would act on.
+var repositoryAddress = expr.New(`(?:https?|ssh|git)://[\w.@:/~+-]+|[\w.-]+@[\w.-]+:[\w./~+-]+`)
+
+// repositoriesBeside finds a second repository that belongs to the application: one that a README has cloned, or that
+// a comment in a template of settings names, of the same owner as a checkout here. Tools that are cloned have other
+// owners.
+func (s *surveyor) repositoriesBeside() {
+	var owners, known []string
+	for _, c := range s.stack.Checkouts {
+		if c.Address != "" {
+			name := gitrepo.NormalAddress(c.Address)
+			owners, known = append(owners, path.Dir(name)), append(known, name)
+		}
+	}
+	if len(owners) == 0 {
+		return
+	}
+	tell := func(at stack.Place, where, text string) {
+		for _, found := range repositoryAddress.FindAllStringSubmatch(text, -1) {
+			address := strings.TrimRight(found[0], ".,:/")
+			name := gitrepo.NormalAddress(address)
+			if !slices.Contains(owners, path.Dir(name)) || slices.Contains(known, name) || s.clonesThis(address) {
+				continue
+			}
+			known = append(known, name)
+			s.remark(stack.Note, stack.CodeRepositoryBeside, at, fmt.Sprintf("%s another repository of the same "+
+				"owner: "+
+				"%s", where, address), "If it is a part of this application, bring it in: "+s.bringsIn(address))
+		}
+	}
+	for _, d := range s.demands {
+		for _, part := range d.parts {
+			if clonedInto(part.Words) != "" && !offSections.MatchString(s.readmeOf(d.at.File).at(d.at.Line).head) {
+				tell(d.at, "the README clones", strings.Join(part.Words[2:], " "))
+			}
+		}
+	}
+	for _, e := range s.stack.EnvFiles {
+		file, err := s.fsys.Env(e.Template)
+		if e.Template == "" || err != nil {
+			continue
+		}
+		for _, v := range file.Settings {
+			tell(stack.Place{File: e.Template, Line: v.Line}, "a comment to "+v.Key+" names", v.Comment)
+		}
+	}
+}
+
+// bringsIn is the command that brings a repository into the workspace: beside the others, or where this is but one
+// checkout, both into a new one.
+func (s *surveyor) bringsIn(address string) string {
+	name := gitrepo.NameOf(address)
+	if c := s.stack.Checkouts; len(c) == 1 && c[0].Path == "." {
+		return fmt.Sprintf("nharbor clone %s %s --into %s-workspace, beside this folder", c[0].Address, address,
+			gitrepo.NameOf(c[0].Address))
+	}
+	return fmt.Sprintf("nharbor clone %s --into %s", address, name)
+}
