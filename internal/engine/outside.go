@@ -23,6 +23,7 @@ type Outside struct {
 	Drivers  map[string][]string // by what they are for: "volume", "network", "log"
 	Runtimes []string
 	Images   map[string]string // the platform that is wanted, empty for the engine's own, by reference
+	Made     []string          // images that only this machine can have
 }
 
 // Seen is what an engine has of what was asked for.
@@ -30,7 +31,7 @@ type Seen struct {
 	Version string
 	API     string
 	// Lacks are of the networks and volumes "network NAME" and "volume NAME", of the drivers "volume driver NAME" and
-	// so on, and "runtime NAME".
+	// so on, "runtime NAME", and of the images that were made here "image NAME".
 	Lacks  []string
 	Images map[string]diagnose.Finding // of images that are neither here nor to be had: why
 	// Fetches is roughly what the images take that are not here and whose registry told their size, in bytes.
@@ -66,6 +67,13 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			out.Lacks = append(out.Lacks, "volume "+name)
 		} else if err != nil {
 			return out, err
+		}
+	}
+	for _, ref := range want.Made {
+		if has, err := e.HasImage(ctx, ref); err != nil {
+			return out, err
+		} else if !has {
+			out.Lacks = append(out.Lacks, "image "+ref)
 		}
 	}
 	e.itself(ctx, want, &out)

@@ -147,6 +147,8 @@ type asker struct {
 	noEngine error
 	here     Facts
 	apart    map[string]error // why sources can't be reached, by address
+	// tooOld are tools by the command that would install each, in a version that doesn't do.
+	tooOld map[string]string
 }
 
 // version is what a tool has said of itself.
@@ -158,7 +160,7 @@ type version struct {
 
 // ask asks all tools for their versions, each once and all at the same time, and the engine.
 func (a *asker) ask(ctx context.Context, services []*stack.Service) {
-	a.versions = map[string]version{}
+	a.versions, a.tooOld = map[string]version{}, map[string]string{}
 	for _, s := range services {
 		for _, r := range a.runtimesOf(s) {
 			a.versions[r.Tool] = version{}
@@ -233,6 +235,11 @@ func (a *asker) runtimes(services []*stack.Service) {
 				n.Level = Optional
 			}
 			a.needs = append(a.needs, n)
+		}
+	}
+	for i := range a.needs { // what comes with a tool is not to be had where that is too old
+		if with := a.tooOld[a.needs[i].Command]; a.needs[i].Kind == Tool && with != "" {
+			a.needs[i].Command, a.needs[i].Remedy = "", "It comes with "+with+", in the version that is wanted of that."
 		}
 	}
 }
@@ -387,6 +394,7 @@ func (a *asker) tool(r stack.Runtime) Need {
 		way := a.versions[r.Tool].way
 		if known.Install = way.Command; way.Version != "" && !Satisfies(way.Version, r) {
 			known.Install, known.Offered = "", way.Version
+			a.tooOld[way.Command] = r.Tool
 		}
 	}
 	if known.Kept == "" && len(kept) > 0 {

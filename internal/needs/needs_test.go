@@ -50,6 +50,9 @@ func (m machine) Engine(_ context.Context, want engine.Outside) (engine.Seen, er
 			seen.Images[ref] = (&diagnose.Image{Ref: ref, Registry: "quay", Why: "unauthorized"}).Explain()
 		}
 	}
+	for _, ref := range want.Made {
+		seen.Lacks = append(seen.Lacks, "image "+ref)
+	}
 	for _, n := range want.Networks {
 		seen.Lacks = append(seen.Lacks, "network "+n)
 	}
@@ -73,7 +76,7 @@ func (m machine) DiskFree(folder string) (uint64, error) {
 }
 
 func (m machine) Install(tool string) Way {
-	if tool == "node" {
+	if tool == "node" || tool == "npm" && m.offers == "18.3" { // npm comes with it
 		return Way{"get node", m.offers}
 	}
 	return Way{}
@@ -128,7 +131,9 @@ func TestOfEngine(t *testing.T) {
 			{Name: "built", Runs: stack.Container, Image: "absent/own:1", Build: ".", ContainerWay: stack.ContainerWay{
 				Container: &stack.ContainerSpec{Networks: []string{"lan"},
 					Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
-		}}
+			{Name: "tides", Runs: stack.Container, Image: "absent-tides", At: stack.Place{Line: 7},
+				ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{}}},
+		}, Remarks: []stack.Remark{{Code: stack.CodeImageOfProject, At: stack.Place{Line: 7}, Remedy: "Make it."}}}
 	var got []string
 	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
 	for _, n := range a.Needs {
@@ -138,7 +143,8 @@ func TestOfEngine(t *testing.T) {
 	}
 	want := []string{"network pier (required, web built): the engine has none of that name",
 		"image absent/web:1 (required, web): quay asks for a login", "mac_address (optional, web): API 1.41",
-		"volumes of type image (required, built): API 1.41"}
+		"volumes of type image (required, built): API 1.41",
+		"image absent-tides (required, tides): nobody has made it yet, and a project here does"}
 	if !slices.Equal(got, want) || a.Met {
 		t.Errorf("not met are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -441,7 +447,12 @@ func TestKept(t *testing.T) {
 			t.Errorf("%s: met %v, %s (%s)", c.name, n.Met, n.Remedy, n.Command)
 		}
 	}
-	m := machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30,
+	m := machine{free: 10 << 30, offers: "18.3"}
+	if n := Ask(t.Context(), app(), []string{"web"}, nil, m).Needs[1]; n.Name != "npm" || n.Command != "" ||
+		!strings.HasPrefix(n.Remedy, "It comes with node") {
+		t.Errorf("of what comes with a tool that is offered too old it says %s (%s)", n.Remedy, n.Command)
+	}
+	m = machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30,
 		kept: map[string][]ecosystem.Kept{"npm": {{Bin: ".local/bin"}}}}
 	if n := Ask(t.Context(), app(), []string{"web"}, nil,
 		m).Needs[1]; n.Command != `export PATH="$HOME/.local/bin:$PATH"` {

@@ -32,10 +32,25 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 	for _, s := range services {
 		if s.Runs == stack.Container && s.Container != nil && s.Build == "" && s.Container.Remote == "" &&
 			s.Image != "" {
+			if a.madeHere(s) != nil {
+				out.Made = append(out.Made, s.Image)
+				continue // no registry is asked for it
+			}
 			out.Images[s.Image] = s.Container.Platform
 		}
 	}
 	return out
+}
+
+// madeHere is the remark that a project of the workspace makes a service's image; nil if none does.
+func (a *asker) madeHere(s *stack.Service) *stack.Remark {
+	i := slices.IndexFunc(a.stack.Remarks, func(r stack.Remark) bool {
+		return r.Code == stack.CodeImageOfProject && r.At == s.At
+	})
+	if i < 0 {
+		return nil
+	}
+	return &a.stack.Remarks[i]
 }
 
 // each calls f for each network and volume of others, each driver and each runtime that a service uses, by its name on
@@ -94,6 +109,12 @@ func (a *asker) ofEngine(services []*stack.Service) {
 	for _, s := range services {
 		if s.Runs != stack.Container || s.Container == nil {
 			continue
+		}
+		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) &&
+			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
+			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,
+				Found: "nobody has made it yet, and a project here does", Level: Required,
+				Because: []stack.Place{s.At}, For: []string{s.Name}, Remedy: r.Remedy})
 		}
 		if why, not := a.engineIs.Images[s.Image]; not && !a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
 			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,

@@ -243,7 +243,7 @@ func what(v stack.Service) string {
 func (t *Text) Needs(a *needs.Answer, services int) {
 	var met [][]string
 	missing := 0
-	for _, n := range a.Needs {
+	for i, n := range a.Needs {
 		if n.Met {
 			found := n.Found
 			if n.Kind == needs.Tool && n.Wanted != "any version" || n.Kind == needs.Host {
@@ -266,6 +266,9 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 			wanted = ", wanted " + n.Wanted
 		}
 		t.Line("%s: %s: %s%s%s", t.mood(level), n.Name, found, wanted, because(n))
+		if i+1 < len(a.Needs) && sameTrouble(n, a.Needs[i+1]) {
+			continue // it is told once, below the last
+		}
 		t.Line("    %s", n.Remedy)
 	}
 	if missing > 0 && len(met) > 0 {
@@ -392,6 +395,11 @@ func (t *Text) Vouch(list []consent.Command) {
 			t.Line("      %s", at)
 		}
 	}
+}
+
+// sameTrouble reports whether two needs are unmet for the same reason, with the same remedy.
+func sameTrouble(n, next needs.Need) bool {
+	return !next.Met && n.Kind == next.Kind && n.Found == next.Found && n.Remedy == next.Remedy && n.Found != ""
 }
 
 // leastShared is how many lines in a row two commands must have in common for the second to refer to the first.
