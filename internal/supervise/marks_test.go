@@ -124,7 +124,7 @@ func TestResetWithoutEngine(t *testing.T) {
 			t.Fatal(err)
 		}
 		_, err := Reset(t.Context(), root, true)
-		if err == nil || !strings.Contains(err.Error(), "nothing answers at") || exists(recordFile(root)) {
+		if err == nil || !strings.Contains(err.Error(), "no container engine answers at") || exists(recordFile(root)) {
 			t.Errorf("with a %s state: %v; it is still there: %v", name, err, exists(recordFile(root)))
 		}
 	}
