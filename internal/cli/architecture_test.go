@@ -20,7 +20,7 @@ var layers = [][]string{
 	{"diagnose", "protocol", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},
-	{"compose", "run", "engine/standin", "settings"},
+	{"compose", "run", "engine/standin", "settings", "timeline"},
 	{"workspace", "reading"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},

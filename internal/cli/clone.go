@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"strings"
 	"sync"
 
 	"github.com/spf13/cobra"
@@ -12,6 +11,7 @@ import (
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
@@ -131,11 +131,11 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 			}
 			if checkout.Pointers > 0 {
 				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: git -C %s lfs pull",
-					view.Count(checkout.Pointers, "file stands", "files stand"), quoted(dir))
+					view.Count(checkout.Pointers, "file stands", "files stand"), shell.Word(dir))
 			}
 			if checkout.Already {
 				text.Line("  It was here already, and is left as it is. What has come since: git -C %s fetch",
-					quoted(dir))
+					shell.Word(dir))
 			}
 		}
 	}
@@ -155,16 +155,8 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 		shown = rel
 	}
 	text.Blank()
-	text.Line("Next: see what it consists of: nharbor -C %s survey", quoted(shown))
+	text.Line("Next: see what it consists of: nharbor -C %s survey", shell.Word(shown))
 	return nil
-}
-
-// quoted protects a path with blanks for the shell.
-func quoted(path string) string {
-	if strings.ContainsAny(path, " \t'\"$&;()") {
-		return "'" + strings.ReplaceAll(path, "'", `'\''`) + "'"
-	}
-	return path
 }
 
 func describe(c stack.Checkout) string {

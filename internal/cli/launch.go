@@ -54,6 +54,7 @@ answer, and nharbor stop stops it.`,
 	}
 	flags.add(c)
 	f := c.Flags()
+	f.BoolVar(&a.plain, "plain", false, "show what happens in lines, one after the other, on a terminal too")
 	f.BoolVar(&opt.Background, "background", false, "return when everything answers, and let it run")
 	f.StringArrayVar(&opt.Except, "except", nil, "leave this service out; may be repeated")
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
@@ -188,14 +189,18 @@ func (a *app) filled(f *session.Filled) {
 	}
 }
 
-// follow shows the launch until it has settled and, in the foreground, until it is stopped.
+// follow shows the launch until it has settled and, in the foreground, until it is stopped: on a terminal as a timeline
+// that lives, elsewhere in lines.
 func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l *supervise.Launched,
 	begin time.Time) error {
-	t, names := a.text(), widest(m.Order)
+	var t launchView = &lines{a: a, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
+		said:    newLastWords(m),
+		working: map[stack.NodeID]*work{}}
+	if live := a.live(m); live != nil {
+		t = live
+	}
 	stopping := context.AfterFunc(ctx, func() {
-		if !a.json {
-			t.Line("Stopping everything; press Ctrl-C again to end at once.")
-		}
+		t.say("Stopping everything; press Ctrl-C again to end at once.")
 		l.Stop()
 		again := make(chan os.Signal, 1)
 		signal.Notify(again, os.Interrupt, syscall.SIGTERM)
@@ -203,23 +208,53 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 		l.Kill()
 	})
 	defer stopping()
-	interrupted := false
-	for {
-		said, err := l.Next()
-		if errors.Is(err, io.EOF) {
-			break
+	type next struct {
+		said supervise.Message
+		err  error
+	}
+	messages, done := make(chan next), make(chan struct{})
+	defer close(done)
+	go func() { // ends with follow, or with what is followed
+		for {
+			said, err := l.Next()
+			select {
+			case messages <- next{said, err}:
+			case <-done:
+				return
+			}
+			if err != nil {
+				return
+			}
 		}
-		if err != nil {
-			return err
+	}()
+	interrupted := false
+	tick := time.NewTicker(t.every())
+	defer tick.Stop()
+	for {
+		var said supervise.Message
+		select {
+		case <-tick.C:
+			t.tick()
+			continue
+		case got := <-messages:
+			if errors.Is(got.err, io.EOF) {
+				if ctx.Err() != nil && (interrupted || a.status != 0) {
+					return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
+						Text:   "the launch was interrupted before everything answered",
+						Remedy: "Launch again when you like; finished steps are not done twice."}
+				}
+				return nil
+			}
+			if got.err != nil {
+				return got.err
+			}
+			said = got.said
 		}
 		switch {
 		case said.Event != nil:
-			if a.json {
-				view.JSONLine(a.out, said.Event)
-			} else if said.Event.State != stack.Waiting || said.Event.Text != "" {
-				t.Event(*said.Event, names)
-			}
+			t.event(*said.Event)
 		case said.Settled != nil:
+			t.settled(said.Settled)
 			interrupted = said.Settled.Outcome == stack.WasStopped
 			if err := a.settled(ctx, m, said.Settled, begin); err != nil {
 				return err
@@ -231,17 +266,9 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 				return nil
 			}
 		case said.Stopped:
-			if !a.json {
-				t.Line("Everything has been stopped.")
-			}
+			t.say("Everything has been stopped.")
 		}
 	}
-	if ctx.Err() != nil && (interrupted || a.status != 0) {
-		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
-			Text:   "the launch was interrupted before everything answered",
-			Remedy: "Launch again when you like; finished steps are not done twice."}
-	}
-	return nil
 }
 
 // widest is the length of the longest name in an order.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -8,6 +9,8 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
 )
@@ -24,7 +27,7 @@ func (a *app) order() *cobra.Command {
 			}
 			o := m.Order
 			if draw != "" && err == nil {
-				return a.draw(o, draw)
+				return a.draw(m.Root, o, draw)
 			}
 			if a.json && o != nil {
 				if jsonErr := view.JSON(a.out, o); jsonErr != nil {
@@ -39,14 +42,29 @@ func (a *app) order() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&draw, "draw", "", "draw the order into this `file`: .svg, .dot or .mmd (Mermaid)")
+	c.Flags().StringVar(&draw, "draw", "", "draw the order into this `file`: .svg, .dot or .mmd (Mermaid); "+
+		"- draws it here")
 	c.Flags().BoolVar(&literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
 	return c
 }
 
-// draw writes the order as a drawing.
-func (a *app) draw(o *order.Order, file string) error {
-	text, ok := view.Draw(o, file)
+// draw writes the order as a drawing, with the times of the last launch where that was of the same.
+func (a *app) draw(root string, o *order.Order, file string) error {
+	r, err := supervise.ReadRecord(root)
+	if err != nil {
+		return err
+	}
+	var t *timeline.Timeline // of the last launch, if it was of this order
+	if l := r.Launch(); l != nil && slices.EqualFunc(o.Nodes, l.Order.Nodes, func(a, b order.Node) bool {
+		return a.ID == b.ID
+	}) {
+		t = timeline.Of(l)
+	}
+	if file == "-" && !a.json {
+		a.text().DrawnOrder(o, t)
+		return nil
+	}
+	text, ok := view.Draw(o, t, file)
 	if !ok {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown, Text: "the ending of " +
 			file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}

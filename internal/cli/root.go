@@ -34,6 +34,7 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	json     bool
+	plain    bool // lines that stay, for screen readers and for terminals that are slow
 	dir      string
 	named    bool // whether a person named dir, which is the workspace then
 	status   int  // of a command that has answered, but with a no
@@ -143,6 +144,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 		a.vouch(),
 		a.launch(),
 		a.check(),
+		a.board(),
 		a.diagnose(),
 		a.test(),
 		a.logs(),
@@ -151,6 +153,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 		a.catchup(),
 		a.reset(),
 		a.inside(),
+		a.report(),
 		a.stacks(),
 		a.locker(),
 		a.demo(),

@@ -17,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
@@ -90,23 +91,12 @@ func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
 			if stack.StepNode(step.ID) == id {
 				dir := cmp.Or(step.Folder, p.Path)
 				c = Command{Shows: strings.Join(step.Command, " "), At: step.At, as: strings.Join(step.As, " "),
-					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), quoted(step.Command))),
+					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), shell.Line(step.Command))),
 					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
 			}
 		}
 	}
 	return c
-}
-
-// quoted is a command as a shell would take it.
-func quoted(words []string) string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		if out[i] = w; strings.ContainsAny(w, " \t\n\"'$`&|;<>()*?#~") {
-			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-	}
-	return strings.Join(out, " ")
 }
 
 // followed is the command with what it leads to.
@@ -150,7 +140,7 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
 		dir := v.Dir()
 		c := Command{Shows: strings.Join(v.Command, " "), At: v.At,
-			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), quoted(v.Command))),
+			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), shell.Line(v.Command))),
 			Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])

@@ -61,6 +61,8 @@ const (
 	CodeEnvNotKept               Code = "env-not-kept"
 	CodeEnvTooLarge              Code = "env-too-large"
 	CodeEnvVariableLoose         Code = "env-variable-loose"
+	CodeReportNotWritten         Code = "report-not-written"
+	CodeReportUnknown            Code = "report-unknown"
 	CodeRepositoryBeside         Code = "repository-beside"
 	CodeServiceScaledToNone      Code = "service-scaled-to-none"
 	CodeServiceSwitchedOn        Code = "service-switched-on"

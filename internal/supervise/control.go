@@ -86,6 +86,18 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 	return l, l.send(Request{Do: "follow", Lease: !plan.Background})
 }
 
+// Follow follows a launched stack from its first event on, without being its owner: letting go of it stops nothing.
+func Follow(ctx context.Context, r *Record) (*Launched, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
+	if err != nil {
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+			Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch", Cause: err}
+	}
+	l := &Launched{conn: conn, lines: bufio.NewScanner(conn)}
+	l.lines.Buffer(nil, 16<<20)
+	return l, l.send(Request{Do: "follow"})
+}
+
 func (l *Launched) send(r Request) error { return json.NewEncoder(l.conn).Encode(r) }
 
 // Next waits for the steward's next message; io.EOF when it is gone.

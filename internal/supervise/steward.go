@@ -21,12 +21,13 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/workspace"
 )
 
 // Request is one line that a command sends to the steward.
 type Request struct {
-	Do       string       `json:"do"`    // "follow", "stop", "restart", "kill", "record" or "mask"
+	Do       string       `json:"do"`    // "follow", "stop", "restart", "kill", "record", "launch" or "mask"
 	Lease    bool         `json:"lease"` // with follow: when the connection ends, everything is stopped
 	Services []string     `json:"services,omitempty"`
 	Plan     *launch.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
@@ -42,7 +43,9 @@ type Message struct {
 	Error   *stack.Fault `json:"error,omitempty"`
 	Ready   string       `json:"ready,omitempty"` // the socket
 	Record  *Record      `json:"record,omitempty"`
-	Texts   []string     `json:"texts,omitempty"`
+	// Launch answers "launch".
+	Launch *timeline.Launch `json:"launch,omitempty"`
+	Texts  []string         `json:"texts,omitempty"`
 }
 
 // Settled tells how a launch has gone.
@@ -105,6 +108,8 @@ type steward struct {
 	left    []int // process groups that could not be ended; known once over has ended
 
 	restarting sync.Mutex // held by a restart: nothing may run for a moment
+
+	last map[stack.NodeID]float64 // the seconds that nodes took before this launch
 
 	mu     sync.Mutex
 	record Record
@@ -174,7 +179,9 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 		return nil, err
 	}
 	s.starting, s.halt = context.WithCancel(context.Background())
-	s.exec = NewExecutor(s.starting, plan, s.engine, folder, memory.Recall(plan.Root), s.keeper)
+	remembers := memory.Recall(plan.Root)
+	s.last = remembers.Seconds()
+	s.exec = NewExecutor(s.starting, plan, s.engine, folder, remembers, s.keeper)
 	s.exec.others = s.others
 	s.record = Record{
 		PID:     os.Getpid(),
@@ -187,6 +194,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 		Prints:  plan.Prints,
 	}
 	s.save()
+	s.saveLaunch()
 	return s, nil
 }
 
@@ -286,6 +294,7 @@ func (s *steward) keepRecord() {
 		case <-more:
 		case <-s.over.Done():
 			s.save()
+			s.saveLaunch()
 			return
 		}
 	}
@@ -311,6 +320,7 @@ func (s *steward) run() {
 	s.save() // before anybody is told, who will look at the record next
 	s.done = done
 	close(s.settled)
+	s.saveLaunch()
 	go func() {
 		select { // even a stack that ends at once is told to the command that launched it
 		case <-s.told:
@@ -391,6 +401,8 @@ func (s *steward) serve(c net.Conn) {
 		s.mu.Unlock()
 		now.Services, now.Steps = s.exec.records(), s.exec.stepRecords()
 		out.Encode(Message{Record: &now})
+	case "launch":
+		out.Encode(Message{Launch: s.launchNow()})
 	case "mask":
 		for i, text := range req.Texts {
 			req.Texts[i] = s.exec.logs.Masked(text)

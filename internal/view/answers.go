@@ -192,12 +192,9 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 	if len(remarks) == 0 {
 		return
 	}
-	weight := map[stack.Level]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
-	sorted := slices.Clone(remarks)
-	slices.SortStableFunc(sorted, func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
 	t.Blank()
 	t.Title("Remarks")
-	for _, r := range sorted {
+	for _, r := range byWeight(remarks) {
 		at := Where(r.At)
 		if strings.Contains(r.Text, at) {
 			at = ""
@@ -209,6 +206,14 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 			t.Line("    %s", r.Remedy)
 		}
 	}
+}
+
+// byWeight are remarks with the problems first.
+func byWeight(remarks []stack.Remark) []stack.Remark {
+	weight := map[stack.Level]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
+	sorted := slices.Clone(remarks)
+	slices.SortStableFunc(sorted, func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
+	return sorted
 }
 
 func ports(list []stack.Port) string {

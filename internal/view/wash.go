@@ -65,7 +65,7 @@ type washer struct {
 }
 
 // painted are the sequences by which paint colours a word.
-var painted = []string{"\x1b[0m", "\x1b[1m", "\x1b[31m", "\x1b[32m"}
+var painted = []string{"\x1b[0m", "\x1b[1m", "\x1b[2m", "\x1b[31m", "\x1b[32m"}
 
 func (w *washer) Write(p []byte) (int, error) {
 	if plainBytes(p) {

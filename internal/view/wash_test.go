@@ -74,7 +74,7 @@ func TestEverythingIsWashed(t *testing.T) {
 			After: []order.Edge{{ID: stack.ServiceNode("b"), Reason: evil}}}, {ID: "service:b", Kind: "service"}}}
 		text.Order(o)
 		for _, file := range Drawings {
-			drawn, _ := Draw(o, "x"+file)
+			drawn, _ := Draw(o, nil, "x"+file)
 			out.WriteString(drawn)
 		}
 		if got := out.String(); strings.IndexFunc(got, hostile) >= 0 {

@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
+)
+
+func (a *app) board() *cobra.Command {
+	c := &cobra.Command{
+		Use: "board", Short: "Shows the running stack as it lives, with keys to start, stop and restart",
+		Args: takes(0, 0),
+		Long: `Shows a launched stack, from any terminal: how the launch went, how each service
+stands, what its ports answer and what it takes, and the last words of the one that
+is chosen. The keys stand in the last line. Leaving it stops nothing.
+
+With --plain it tells what changes in lines, one after the other.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx := cmd.Context()
+			s, err := a.surveyed(ctx, session.WithoutCode)
+			if s == nil || err != nil && !session.OnlyVariables(err) {
+				return err
+			}
+			r, err := supervise.ReadRecord(s.Root)
+			if err != nil {
+				return err
+			}
+			if !r.Alive() {
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+					Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
+			}
+			out, _ := a.out.(*view.Sink).To.(*os.File)
+			in, _ := a.in.(*os.File)
+			if a.plain || a.json || out == nil || in == nil || !term.IsTerminal(int(out.Fd())) ||
+				!term.IsTerminal(int(in.Fd())) {
+				return a.plainBoard(ctx, s, r)
+			}
+			return a.liveBoard(ctx, s, r, in, out)
+		},
+	}
+	c.Flags().BoolVar(&a.plain, "plain", false, "tell what changes in lines, for screen readers and slow terminals")
+	return c
+}
+
+// plainBoard tells how everything stands, and then what happens, until it ends or somebody ends it.
+func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record) error {
+	l, err := supervise.Follow(ctx, r)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	defer context.AfterFunc(ctx, func() { l.Close() })()
+	if err := a.checked(s.Judge(ctx, r)); err != nil {
+		return err
+	}
+	names := 0
+	for _, svc := range r.Services {
+		names = max(names, len(svc.Name))
+	}
+	from := time.Since(r.Started).Seconds()
+	for {
+		said, err := l.Next()
+		switch {
+		case err != nil:
+			return nil // it has ended, or been left
+		case said.Event != nil && said.Event.T > from:
+			if a.json {
+				view.JSONLine(a.out, said.Event)
+			} else {
+				a.text().Event(*said.Event, names)
+			}
+		case said.Stopped && !a.json:
+			a.text().Line("Everything has been stopped.")
+		}
+	}
+}
+
+// How often a board looks at what nobody tells it.
+const (
+	loadsEvery = 2 * time.Second
+	asksEvery  = 5 * time.Second
+)
+
+// liveBoard runs the board on a terminal until somebody leaves it. Its goroutines end with it.
+func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record, in, out *os.File) error {
+	launched := r.Launch()
+	if launched == nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+			Text: "the stack can't be asked how its launch went", Remedy: "Look with nharbor check."}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	does := &boardDoes{ctx: ctx, root: s.Root}
+	board := view.NewBoard(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last), launched.Started, does,
+		os.Getenv("NO_COLOR") == "")
+	p := tea.NewProgram(board, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
+		tea.WithoutSignalHandler())
+	does.send = func(n view.BoardNews) { p.Send(n) }
+	l, err := supervise.Follow(ctx, r)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	go func() {
+		for {
+			said, err := l.Next()
+			switch {
+			case err != nil:
+				if ctx.Err() == nil {
+					does.send(view.BoardNews{Over: true})
+				}
+				return
+			case said.Event != nil:
+				does.send(view.BoardNews{Event: said.Event})
+			case said.Settled != nil:
+				does.send(view.BoardNews{Settled: said.Settled.Seconds})
+			case said.Stopped:
+				does.send(view.BoardNews{Over: true})
+			}
+		}
+	}()
+	go does.weigh(r)
+	go does.ask(s)
+	_, err = p.Run()
+	if ctx.Err() != nil { // a signal
+		return nil
+	}
+	return err
+}
+
+// boardDoes does what a board asks for.
+type boardDoes struct {
+	ctx  context.Context
+	root string
+	send func(view.BoardNews)
+}
+
+// weigh tells what everything takes, until the board is left.
+func (d *boardDoes) weigh(r *supervise.Record) {
+	loads := supervise.NewLoads(d.ctx, r)
+	defer loads.Close()
+	tick := time.NewTicker(loadsEvery)
+	defer tick.Stop()
+	for {
+		if now, err := supervise.ReadRecord(d.root); err == nil && now != nil {
+			d.send(view.BoardNews{Record: now})
+			d.send(view.BoardNews{Loads: loads.Look(d.ctx, now)})
+		}
+		select {
+		case <-tick.C:
+		case <-d.ctx.Done():
+			return
+		}
+	}
+}
+
+// ask judges the stack again and again, until the board is left.
+func (d *boardDoes) ask(s *session.Surveyed) {
+	tick := time.NewTicker(asksEvery)
+	defer tick.Stop()
+	for {
+		if r, err := supervise.ReadRecord(d.root); err == nil && r.Alive() {
+			c := s.Judge(d.ctx, r)
+			c.Changed = s.Changes(r)
+			d.send(view.BoardNews{Check: &c})
+		}
+		select {
+		case <-tick.C:
+		case <-d.ctx.Done():
+			return
+		}
+	}
+}
+
+// Run runs this program with a command, and hands on what it says.
+func (d *boardDoes) Run(command, service string) {
+	go func() {
+		self, err := os.Executable()
+		if err != nil {
+			return
+		}
+		args := []string{"-C", d.root, command}
+		if service != "" {
+			args = append(args, "--", service)
+		}
+		cmd := exec.CommandContext(d.ctx, self, args...)
+		cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+		var said bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &said, &said
+		cmd.Run() // what is wrong, it says
+		d.send(view.BoardNews{SaidOf: strings.TrimSpace(command + " " + service), Said: said.String()})
+	}()
+}
+
+// Open has the system open an address.
+func (d *boardDoes) Open(address string) {
+	opener := map[string][]string{"linux": {"xdg-open"}, "darwin": {"open"},
+		"windows": {"rundll32", "url.dll,FileProtocolHandler"}}[runtime.GOOS]
+	if opener == nil || !strings.HasPrefix(address, "http") {
+		d.send(view.BoardNews{SaidOf: "open", Said: "open it by hand: " + address})
+		return
+	}
+	go func() {
+		cmd := exec.CommandContext(d.ctx, opener[0], append(opener[1:], address)...)
+		if err := cmd.Run(); err != nil {
+			d.send(view.BoardNews{SaidOf: "open", Said: "nothing here opens it; the address is " + address})
+		}
+	}()
+}
+
+// Words reads the last lines of a log.
+func (d *boardDoes) Words(id stack.NodeID, text string, most int) {
+	go func() {
+		lines := logs.LastLines(d.root, logs.Source(id), text, most)
+		d.send(view.BoardNews{PaneOf: id, PaneText: text, NextPane: lines})
+	}()
+}

@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
+)
+
+// launchView shows how a launch goes.
+type launchView interface {
+	event(e stack.Event)
+	settled(s *supervise.Settled)
+	say(line string)      // by any goroutine
+	every() time.Duration // how often tick is called
+	tick()
+}
+
+// lines shows a launch in lines, or in JSON: one for each event, and one each calm for what takes long.
+type lines struct {
+	a       *app
+	names   int
+	last    map[stack.NodeID]float64 // seconds that nodes took last time
+	said    *lastWords
+	working map[stack.NodeID]*work
+}
+
+// work is a step or a service that is at work.
+type work struct {
+	begun, told time.Time
+	at          float64 // seconds since the launch
+	state       stack.State
+}
+
+// calm is how often a line tells of what takes long.
+const calm = 10 * time.Second
+
+func (l *lines) event(e stack.Event) {
+	switch {
+	case l.a.json:
+		view.JSONLine(l.a.out, e)
+	case e.State != stack.Waiting || e.Text != "":
+		l.a.text().Event(e, l.names)
+	}
+	if e.State == stack.Starting || e.State == stack.Running && e.ID.IsStep() {
+		l.working[e.ID] = &work{time.Now(), time.Now(), e.T, e.State}
+	} else {
+		delete(l.working, e.ID)
+	}
+}
+
+func (l *lines) settled(*supervise.Settled) { clear(l.working) }
+
+func (l *lines) say(line string) {
+	if !l.a.json {
+		l.a.text().Line("%s", line)
+	}
+}
+
+func (l *lines) every() time.Duration { return time.Second }
+
+func (l *lines) tick() {
+	if l.a.json {
+		return
+	}
+	for _, id := range slices.Sorted(maps.Keys(l.working)) {
+		w := l.working[id]
+		if time.Since(w.told) < calm {
+			continue
+		}
+		w.told = time.Now()
+		took := time.Since(w.begun).Seconds()
+		l.a.text().Event(stack.Event{T: w.at + took, ID: id, State: w.state,
+			Text: view.StillAt(took, l.last[id], l.said.of(id))}, l.names)
+	}
+}
+
+// live shows a launch as a timeline at the end of a terminal.
+type live struct {
+	screen *view.Live
+	said   *lastWords
+	begun  time.Time
+
+	mu   sync.Mutex
+	t    *timeline.Timeline
+	over bool
+}
+
+// live is the view of a terminal; nil elsewhere, and where a person wants lines.
+func (a *app) live(m *session.Mixed) launchView {
+	if a.json || a.plain {
+		return nil
+	}
+	screen := view.NewLive(a.out)
+	if screen == nil {
+		return nil
+	}
+	return &live{screen: screen, said: newLastWords(m), begun: time.Now(),
+		t: timeline.New(m.Order, memory.Recall(m.Root).Seconds())}
+}
+
+func (l *live) event(e stack.Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.over {
+		if e.State != stack.Waiting {
+			l.screen.Above(func(t *view.Text) { t.Event(e, l.names()) })
+		}
+		return
+	}
+	if e.T > time.Since(l.begun).Seconds() { // the launch began before it was followed
+		l.begun = time.Now().Add(-time.Duration(e.T * float64(time.Second)))
+	}
+	l.t.Add(e)
+}
+
+// names is the length of the longest name.
+func (l *live) names() (n int) {
+	for _, r := range l.t.Rows {
+		n = max(n, len(r.ID.Title()))
+	}
+	return n
+}
+
+// draw draws it. It is locked.
+func (l *live) draw() {
+	if !l.over {
+		l.screen.Draw(l.t, time.Since(l.begun).Seconds(), l.said.all())
+	}
+}
+
+func (l *live) settled(s *supervise.Settled) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.over {
+		return
+	}
+	l.over = true
+	l.t.Settle(s.Seconds)
+	l.screen.Above(func(t *view.Text) { t.Timeline(l.t) })
+}
+
+func (l *live) say(line string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.screen.Above(func(t *view.Text) { t.Line("%s", line) })
+	l.draw()
+}
+
+// every is five pictures a second: a bar grows no faster than one sees.
+func (l *live) every() time.Duration { return 200 * time.Millisecond }
+
+func (l *live) tick() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.draw()
+}
+
+// lastWords are the last line of each node's log.
+type lastWords struct {
+	tails  *logs.Tails
+	source map[stack.NodeID]string
+}
+
+func newLastWords(m *session.Mixed) *lastWords {
+	w := &lastWords{tails: logs.NewTails(m.Root), source: map[stack.NodeID]string{}}
+	for _, n := range m.Order.Nodes {
+		w.source[n.ID] = logs.Source(n.ID)
+	}
+	return w
+}
+
+func (w *lastWords) of(id stack.NodeID) string { return w.tails.Look()[w.source[id]] }
+
+func (w *lastWords) all() map[stack.NodeID]string {
+	last, out := w.tails.Look(), map[stack.NodeID]string{}
+	for id, source := range w.source {
+		if text, ok := last[source]; ok {
+			out[id] = text
+		}
+	}
+	return out
+}

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/workspace"
+)
+
+func (a *app) report() *cobra.Command {
+	return &cobra.Command{
+		Use:   "report FILE",
+		Short: "Writes one file that tells a colleague what was found and done, and how to do it again",
+		Args:  takes(1, 1),
+		Long: `Writes an HTML page or a Markdown file, by the ending of its name: what was found and
+where it was read, how the launch went, what starts after what, what each port
+answers, what this machine lacks, and the commands that do it by hand. It needs
+nothing else to be read, and holds no secrets.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx, file := cmd.Context(), args[0]
+			s, err := a.surveyed(ctx, session.WithCode)
+			if s == nil || err != nil && !session.OnlyVariables(err) {
+				return err
+			}
+			r, err := supervise.ReadRecord(s.Root)
+			if err != nil {
+				return err
+			}
+			opt := launch.Options{}
+			if r != nil {
+				opt = r.Options
+			}
+			m, err := s.Mix(opt)
+			if err != nil {
+				return err
+			}
+			report, err := m.Report(ctx, r, Version)
+			if err != nil {
+				return err
+			}
+			text, ok, err := view.Report(report, file)
+			if err != nil {
+				return err
+			}
+			if !ok {
+				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeReportUnknown,
+					Text:   "the ending of " + file + " names no form of report",
+					Remedy: "Use one of: " + strings.Join(view.Reports, ", ")}
+			}
+			if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeReportNotWritten, At: stack.Place{File: file},
+					Text:   "the report can't be written: " + stack.Reason(err),
+					Remedy: "Check the folder's rights and the disk.", Cause: err}
+			}
+			if a.json {
+				return view.JSON(a.out, map[string]string{"schema": "nharbor.report/1", "written": file})
+			}
+			a.text().Line("Written: %s. It needs nothing else to be read, and holds no secrets.", file)
+			return nil
+		},
+	}
+}

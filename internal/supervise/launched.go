@@ -1,0 +1,58 @@
+package supervise
+
+import (
+	"encoding/json"
+	"slices"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/workspace"
+)
+
+// launchName is the file of the workspace's state that keeps how the launch went: what its timeline is drawn from.
+const launchName = "launch.json"
+
+// maxEvents is how many events are kept from after a launch has settled, the newest.
+const maxEvents = 1000
+
+// launchNow is how the launch has gone so far.
+func (s *steward) launchNow() *timeline.Launch {
+	l := &timeline.Launch{Started: s.record.Started, Order: s.exec.plan().Order, Last: s.last, Events: s.exec.Past()}
+	select {
+	case <-s.settled:
+		l.Took = s.done.Seconds
+		after := slices.IndexFunc(l.Events, func(e stack.Event) bool { return e.T > l.Took })
+		if more := len(l.Events) - after - maxEvents; after >= 0 && more > 0 {
+			l.Events = slices.Delete(l.Events, after, after+more)
+		}
+	default:
+	}
+	return l
+}
+
+// saveLaunch keeps it; one that can't be written is no reason to end.
+func (s *steward) saveLaunch() {
+	if data, err := json.Marshal(s.launchNow()); err == nil {
+		workspace.WriteState(s.plan.Root, launchName, data)
+	}
+}
+
+// Launch is how the last launch of a workspace went, or goes; nil where none is known. The steward is asked, if it is
+// there.
+func (r *Record) Launch() *timeline.Launch {
+	if r == nil {
+		return nil
+	}
+	if m := r.request(Request{Do: "launch"}); m != nil && m.Launch != nil {
+		return m.Launch
+	}
+	data, err := workspace.ReadState(r.Root, launchName)
+	if err != nil {
+		return nil
+	}
+	var l timeline.Launch
+	if json.Unmarshal(data, &l) != nil {
+		return nil
+	}
+	return &l
+}

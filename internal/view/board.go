@@ -1,0 +1,552 @@
+package view
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/timeline"
+)
+
+// BoardNews is what has become known of a stack since the board was drawn last; what is empty has not changed.
+type BoardNews struct {
+	Event    *stack.Event
+	Settled  float64 // the seconds after which the launch had settled
+	Record   *supervise.Record
+	Check    *stack.Check
+	Loads    map[string]supervise.Load
+	Said     string // by a command that was run from the board
+	SaidOf   string // which command that was
+	Over     bool   // everything has been stopped
+	NextPane []logs.Line
+	PaneOf   stack.NodeID
+	PaneText string // that was looked for
+}
+
+// BoardDoes is what a board can have done; each returns at once, and what comes of it is told by BoardNews.
+type BoardDoes interface {
+	// Run runs a command of ours, such as "restart", on a service.
+	Run(command, service string)
+	// Open opens an address, and tells where it can't.
+	Open(address string)
+	// Words fetches the last lines of a node's log in which a text stands.
+	Words(id stack.NodeID, text string, most int)
+}
+
+// Board is the live view of a running stack. It implements tea.Model, and is for the goroutine that tea runs it in.
+type Board struct {
+	Name  string
+	does  BoardDoes
+	t     *timeline.Timeline
+	begun time.Time // of the launch
+
+	record *supervise.Record
+	check  *stack.Check
+	loads  map[string]supervise.Load
+	pane   []logs.Line
+	paneOf stack.NodeID
+	said   []string // by the last command
+	saidOf string
+	over   bool
+
+	wide, high int
+	selected   stack.NodeID
+	moved      bool   // by the person; until then what goes wrong is selected
+	top        int    // the first row that is shown
+	filter     string // of rows
+	find       string // in words
+	typing     *string
+	typed      string // what stands there while it is typed
+	showsSaid  bool
+	plain      bool
+	colour     bool
+}
+
+// NewBoard makes the board of a launch that began at a time.
+func NewBoard(name string, t *timeline.Timeline, begun time.Time, does BoardDoes, colour bool) *Board {
+	b := &Board{Name: name, t: t, begun: begun, does: does, wide: 80, high: 24, plain: PlainSigns(), colour: colour}
+	for _, r := range slices.Backward(t.Rows) { // the first service, or else the first row
+		if b.selected == "" || !r.ID.IsStep() || t.Row(b.selected).ID.IsStep() {
+			b.selected = r.ID
+		}
+	}
+	return b
+}
+
+// boardTick lets the bars grow and the words follow.
+type boardTick time.Time
+
+// beat is how often the board is drawn anew where nothing else happens.
+const beat = 500 * time.Millisecond
+
+func nextBeat() tea.Cmd { return tea.Tick(beat, func(t time.Time) tea.Msg { return boardTick(t) }) }
+
+// Init begins to beat.
+func (b *Board) Init() tea.Cmd { return nextBeat() }
+
+// Update takes in a key, news, or another size.
+func (b *Board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		b.wide, b.high = msg.Width, msg.Height
+	case boardTick:
+		b.words()
+		return b, nextBeat()
+	case BoardNews:
+		b.learn(&msg)
+	case tea.KeyPressMsg:
+		if b.typing != nil {
+			b.type_(msg)
+			return b, nil
+		}
+		return b, b.key(msg.String())
+	}
+	return b, nil
+}
+
+func (b *Board) words() {
+	if b.selected != "" {
+		b.does.Words(b.selected, b.find, max(b.paneHeight(), 4))
+	}
+}
+
+func (b *Board) learn(n *BoardNews) {
+	switch {
+	case n.Event != nil:
+		b.t.Add(*n.Event)
+		if r := b.t.Row(b.selected); !b.moved && n.Event.State == stack.Failed && r != nil && r.State != stack.Failed {
+			b.selected = n.Event.ID
+		}
+	case n.Settled > 0:
+		b.t.Settle(n.Settled)
+	case n.Record != nil:
+		b.record = n.Record
+	case n.Check != nil:
+		b.check = n.Check
+	case n.Loads != nil:
+		b.loads = n.Loads
+	case n.SaidOf != "":
+		b.saidOf, b.said, b.showsSaid = n.SaidOf, strings.Split(strings.TrimSpace(n.Said), "\n"), true
+	case n.PaneOf != "":
+		if n.PaneOf == b.selected && n.PaneText == b.find {
+			b.pane, b.paneOf = n.NextPane, n.PaneOf
+		}
+	case n.Over:
+		b.over = true
+	}
+}
+
+// type_ takes a key of a text that is being typed: enter takes it, escape leaves it.
+func (b *Board) type_(k tea.KeyPressMsg) {
+	switch k.String() {
+	case "enter":
+		*b.typing, b.typing = b.typed, nil
+		b.choose(0)
+	case "esc", "ctrl+c":
+		b.typing = nil
+	case "backspace":
+		if r := []rune(b.typed); len(r) > 0 {
+			b.typed = string(r[:len(r)-1])
+		}
+	default:
+		b.typed += k.Text
+	}
+}
+
+// key does what a key is for.
+func (b *Board) key(key string) tea.Cmd {
+	name, isService := b.selected.Service()
+	b.showsSaid = b.showsSaid && key != "esc"
+	b.moved = true
+	switch key {
+	case "q", "ctrl+c":
+		return tea.Quit
+	case "up", "k":
+		b.choose(-1)
+	case "down", "j":
+		b.choose(1)
+	case "pgup":
+		b.choose(-10)
+	case "pgdown":
+		b.choose(10)
+	case "home":
+		b.choose(-len(b.t.Rows))
+	case "end":
+		b.choose(len(b.t.Rows))
+	case "/":
+		b.typing, b.typed = &b.filter, b.filter
+	case "f":
+		b.typing, b.typed = &b.find, b.find
+	case "esc":
+		b.filter, b.find = "", ""
+	case "s", "r", "x", "d":
+		command := map[string]string{"s": "restart", "r": "restart", "x": "stop", "d": "diagnose"}[key]
+		if isService || key == "d" {
+			b.does.Run(command, name)
+			b.saidOf, b.said, b.showsSaid = command+" "+name, []string{"…"}, true
+		}
+	case "?":
+		b.said, b.saidOf, b.showsSaid = slices.Concat(boardKeys, []string{"up and down choose"}), "keys", true
+	case "w":
+		b.said, b.saidOf, b.showsSaid = b.changes(), "what changed since the launch", true
+	case "o":
+		if address := b.address(name); address != "" {
+			b.does.Open(address)
+		}
+	case "c":
+		if address := b.address(name); address != "" {
+			b.said, b.saidOf, b.showsSaid = []string{address}, "copied", true
+			return tea.SetClipboard(address)
+		}
+	}
+	return nil
+}
+
+// changes tells what has changed since the launch.
+func (b *Board) changes() []string {
+	if b.check == nil || !b.check.Changed.Any() {
+		return []string{"nothing that runs is concerned"}
+	}
+	c := b.check.Changed
+	var out []string
+	for _, one := range []struct {
+		what string
+		list []string
+	}{{"files", c.Files}, {"new commits in", c.Commits}, {"still running with the old settings", c.Services},
+		{"to be done again", c.Steps}} {
+		if len(one.list) > 0 {
+			out = append(out, one.what+": "+strings.Join(one.list, ", "))
+		}
+	}
+	if c.Remedy != "" {
+		out = append(out, "make it follow: "+c.Remedy)
+	}
+	return out
+}
+
+// ports are those of a service, as they were judged last.
+func (b *Board) ports(name string) (out []stack.PortCheck) {
+	if b.check != nil {
+		for _, p := range b.check.Ports {
+			if p.Service == name {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// address is what a person would open of a service; empty if it has none.
+func (b *Board) address(name string) string {
+	for _, p := range b.ports(name) {
+		return p.URL()
+	}
+	return ""
+}
+
+// rows are those that the filter lets through.
+func (b *Board) rows() []*timeline.Row {
+	if b.filter == "" {
+		return b.t.Rows
+	}
+	var out []*timeline.Row
+	for _, r := range b.t.Rows {
+		if strings.Contains(strings.ToLower(r.ID.Title()+" "+string(r.State)), strings.ToLower(b.filter)) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// choose moves the selection by so many rows, and keeps it in sight.
+func (b *Board) choose(by int) {
+	rows := b.rows()
+	if len(rows) == 0 {
+		return
+	}
+	at := max(slices.IndexFunc(rows, func(r *timeline.Row) bool { return r.ID == b.selected }), 0)
+	at = min(max(at+by, 0), len(rows)-1)
+	if rows[at].ID != b.selected {
+		b.pane, b.showsSaid = nil, false
+	}
+	b.selected = rows[at].ID
+	b.words()
+}
+
+// rowsHeight and paneHeight share the screen: the rows get what they need, up to three fifths of it.
+func (b *Board) rowsHeight() int {
+	room := b.high - 5
+	return max(min(len(b.rows()), max(room*3/5, room-8)), 1)
+}
+
+func (b *Board) paneHeight() int { return max(b.high-5-b.rowsHeight(), 0) }
+
+// View draws the board.
+func (b *Board) View() tea.View {
+	v := tea.NewView(strings.Join(b.Lines(time.Since(b.begun).Seconds()), "\n"))
+	v.AltScreen = true
+	v.WindowTitle = "nharbor: " + clean(b.Name)
+	return v
+}
+
+// Lines are the lines of the board at so many seconds after the launch began: none is wider than the terminal, and
+// there are as many as it has.
+func (b *Board) Lines(now float64) []string {
+	p := &Picture{Now: now, Width: b.wide, Plain: b.plain, Colour: b.colour}
+	out := []string{p.paint("1", cut(b.head(now), b.wide))}
+	rows := b.rows()
+	height := b.rowsHeight()
+	at := max(slices.IndexFunc(rows, func(r *timeline.Row) bool { return r.ID == b.selected }), 0)
+	b.top = min(max(b.top, at-height+1), at)
+	b.top = max(min(b.top, len(rows)-height), 0)
+	cols := b.columns(rows)
+	out = append(out, p.paint("2", cut(cols.head(b, p), b.wide)))
+	for i := b.top; i < min(b.top+height, len(rows)); i++ {
+		out = append(out, b.row(rows[i], cols, p))
+	}
+	if len(rows) == 0 {
+		out = append(out, cut("no row has "+b.filter+" in it; esc shows all", b.wide))
+	}
+	if more := len(rows) - height; more > 0 {
+		out = append(out, p.paint("2", cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)),
+			b.wide)))
+	} else {
+		out = append(out, "")
+	}
+	title, lines := b.paneLines(p)
+	out = append(out, p.paint("1", cut(title, b.wide)))
+	for i := range max(b.high-len(out)-1, 0) {
+		if i < len(lines) {
+			out = append(out, cut(lines[i], b.wide))
+		} else {
+			out = append(out, "")
+		}
+	}
+	out = append(out[:min(len(out), max(b.high-1, 1))], b.keys(p))
+	return out
+}
+
+// head tells how all of it stands.
+func (b *Board) head(now float64) string {
+	name := clean(b.Name) + "  "
+	switch {
+	case b.over:
+		return name + "everything has been stopped; q leaves"
+	case b.t.Took == 0:
+		out := name + "launching for " + seconds(math.Floor(now))
+		if b.t.Last > 0 {
+			out += ", last time " + seconds(b.t.Last)
+		}
+		return out
+	case b.check == nil:
+		return name + "asking the ports"
+	}
+	c := b.check.Counts
+	out := fmt.Sprintf("%s%d of %s run, %d answer", name, c.Running, Count(c.Expected, "service", "services"),
+		c.Answering)
+	if b.check.Answers {
+		out = name + "all is as it should be: " + Count(c.Expected, "service", "services")
+	}
+	out += "; launched " + seconds(math.Floor(now)) + " ago"
+	if b.check.Changed.Any() {
+		out += "; files have changed since (w)"
+	}
+	return out
+}
+
+// boardColumns are the widths of a board's columns; zero for one that there is no room for.
+type boardColumns struct {
+	names, state, bars, ports, load int
+	span                            float64
+}
+
+// columns shares the width: names and states are always there, ports and the picture come before what things take.
+func (b *Board) columns(rows []*timeline.Row) boardColumns {
+	c := boardColumns{names: 4, state: 9}
+	for _, r := range rows {
+		c.names = max(c.names, width(clean(r.ID.Title())))
+	}
+	c.names = min(c.names, max(b.wide/4, 10))
+	left := b.wide - 2 - c.names - 2 - c.state
+	if left < 10 {
+		return c
+	}
+	if left >= 60 {
+		c.load = 15
+		left -= c.load + 2
+	}
+	if left >= 44 {
+		c.bars = min(max(left/2, left-46), 100)
+		left -= c.bars + 2
+	}
+	c.ports = min(left-2, 60)
+	now := b.t.Took
+	if now == 0 {
+		now = time.Since(b.begun).Seconds()
+	}
+	c.span = b.t.Span(now)
+	return c
+}
+
+func (c boardColumns) head(b *Board, p *Picture) string {
+	out := "  " + pad("", c.names) + "  " + pad("", c.state)
+	if c.bars > 0 {
+		out += "  " + pad(scale(c.span, c.bars), c.bars)
+	}
+	if c.ports > 0 {
+		out += "  " + pad("port", c.ports)
+	}
+	if c.load > 0 {
+		out += "  " + "memory     load"
+	}
+	return out
+}
+
+// row is one step or service. The selected one has a sign before it.
+func (b *Board) row(r *timeline.Row, c boardColumns, p *Picture) string {
+	mark := "  "
+	if r.ID == b.selected {
+		mark = "> "
+	}
+	state := string(r.State)
+	line := mark + pad(cut(clean(r.ID.Title()), c.names), c.names) + "  "
+	switch {
+	case r.State == stack.Failed || r.State == stack.Quiet || r.State == stack.Skipped:
+		line += p.paint("31", pad(state, c.state))
+	case r.State.Good() && !atWork(r):
+		line += p.paint("32", pad(state, c.state))
+	default:
+		line += pad(state, c.state)
+	}
+	if c.bars > 0 {
+		at := *p
+		if b.t.Took > 0 {
+			at.Now = b.t.Took
+		}
+		line += "  " + at.bar(r, c.span, c.bars, b.t.Took > 0)
+	}
+	if c.ports > 0 {
+		line += "  " + pad(cut(b.portWords(r), c.ports), c.ports)
+	}
+	if c.load > 0 {
+		line += "  " + b.loadWords(r)
+	}
+	return strings.TrimRight(line, " ")
+}
+
+// portWords are a row's ports with their verdicts, or what else is to be said of it.
+func (b *Board) portWords(r *timeline.Row) string {
+	name, isService := r.ID.Service()
+	if !isService || r.State == stack.Waiting || r.State == stack.Starting || r.State == stack.Failed ||
+		r.State == stack.Skipped {
+		p := Picture{Now: time.Since(b.begun).Seconds()}
+		note := p.note(r, b.t)
+		return strings.TrimLeft(strings.TrimPrefix(note, string(r.State)), ": ")
+	}
+	var out []string
+	for _, p := range b.ports(name) {
+		address := strings.TrimPrefix(strings.TrimPrefix(p.URL(), "http://localhost"), "127.0.0.1")
+		says := string(p.Verdict)
+		if p.Verdict == stack.Answers && p.Status > 0 {
+			says = fmt.Sprintf("%s %d", says, p.Status)
+		}
+		out = append(out, address+" "+says)
+	}
+	return clean(strings.Join(out, ", "))
+}
+
+// loadWords tell what a service takes: memory, and of how many processors' time.
+func (b *Board) loadWords(r *timeline.Row) string {
+	name, _ := r.ID.Service()
+	l, known := b.loads[name]
+	if !known {
+		return ""
+	}
+	load := ""
+	if l.Cores >= 0 {
+		load = fmt.Sprintf("%.0f %%", l.Cores*100)
+	}
+	return fmt.Sprintf("%-8s %6s", size(l.Memory), load)
+}
+
+func size(bytes uint64) string {
+	if bytes >= 1<<30 {
+		return fmt.Sprintf("%.1f GB", float64(bytes)/(1<<30))
+	}
+	return fmt.Sprintf("%d MB", bytes>>20)
+}
+
+// paneLines are the words below the rows: of the selected row, or of what was asked for last.
+func (b *Board) paneLines(p *Picture) (title string, lines []string) {
+	if b.showsSaid {
+		for _, l := range b.said {
+			lines = append(lines, clean(l))
+		}
+		return clean(b.saidOf), lines
+	}
+	title = clean(b.selected.Title()) + " says"
+	if b.find != "" {
+		title += ", where it says " + clean(b.find)
+	}
+	r := b.t.Row(b.selected)
+	if r == nil {
+		return "", nil
+	}
+	if r.Text != "" && !r.State.Good() {
+		lines = append(lines, clean(r.Text))
+	}
+	for _, port := range b.ports(strings.TrimPrefix(string(b.selected), "service:")) {
+		if port.Verdict != stack.Answers {
+			lines = append(lines, clean(strings.TrimSpace(port.Cause+" "+port.Remedy)))
+		}
+	}
+	if b.paneOf != b.selected {
+		return title, lines
+	}
+	var noted []string
+	for _, l := range b.pane {
+		if logs.AnnouncedIn(l.Text) > 0 || len(logs.PrintedIn([]logs.Line{l})) > 0 {
+			noted = append(noted, "noted: "+clean(strings.TrimSpace(l.Text)))
+		}
+	}
+	lines = append(lines, noted[max(0, len(noted)-2):]...)
+	room := max(b.paneHeight()-len(lines), 1)
+	for _, l := range b.pane[max(0, len(b.pane)-room):] {
+		lines = append(lines, fmt.Sprintf("%8.1fs  %s", l.Time.Sub(b.begun).Seconds(), clean(l.Text)))
+	}
+	return title, lines
+}
+
+// boardKeys are the keys and what they do, the most needed first.
+var boardKeys = []string{"q leave", "r restart", "x stop", "s start", "d diagnose", "o open", "/ rows", "f find",
+	"c copy address", "w what changed", "esc all"}
+
+// keys are as many of them as fit.
+func (b *Board) keys(p *Picture) string {
+	if b.typing != nil {
+		what := "show rows with: "
+		if b.typing == &b.find {
+			what = "show words with: "
+		}
+		return cut(what+clean(b.typed)+"_   enter takes it, esc leaves it", b.wide)
+	}
+	line, all := "", true
+	for _, k := range boardKeys {
+		if next := line + k; width(next)+len("   ? keys") > b.wide {
+			all = false
+			break
+		}
+		line += k + "   "
+	}
+	if !all {
+		line += "? keys"
+	}
+	return p.paint("2", strings.TrimRight(line, " "))
+}

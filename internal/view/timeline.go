@@ -1,0 +1,381 @@
+package view
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/timeline"
+)
+
+// Picture says how a timeline is drawn with characters.
+type Picture struct {
+	Now    float64 // seconds since the launch
+	Width  int     // columns of the whole
+	Plain  bool    // without characters that not every terminal has
+	Colour bool
+	// Said are the last words of each node, without secrets; those of the ones at work are shown.
+	Said map[stack.NodeID]string
+	Most int // rows at most; zero for all
+}
+
+// signs are the characters of a picture.
+type signs struct{ waits, prepares, works, critical, aim, failed, before, last string }
+
+var (
+	lineSigns = signs{"·", "┄", "─", "━", "●", "×", "╌", "┊"}
+	plainSign = signs{".", "~", "-", "=", "o", "x", "_", ":"}
+)
+
+// pick gives the signs that a picture is drawn with.
+func (p *Picture) signs() signs {
+	if p.Plain {
+		return plainSign
+	}
+	return lineSigns
+}
+
+// Legend says what the signs of a picture mean.
+func (p *Picture) Legend() string {
+	s := p.signs()
+	return fmt.Sprintf("%s waits  %s is prepared  %s at work  %s at work, and everything waited for it  %s there  "+
+		"%s failed  %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed, s.last)
+}
+
+// columns shares the width among the names, the picture and the words beside it.
+func (p *Picture) columns(rows []*timeline.Row) (names, bars int) {
+	for _, r := range rows {
+		names = max(names, width(r.ID.Title()))
+	}
+	names = min(names, max(8, p.Width/4))
+	bars = (p.Width - names - 4) * 2 / 5
+	return names, max(bars, 8)
+}
+
+// Lines draws a timeline, a line for each row and one for the scale above. Rows that there is no room for are counted
+// in a last line, never left out in silence: those at work are shown first, then the critical path.
+func (p *Picture) Lines(t *timeline.Timeline) []string {
+	rows, left := p.chosen(t)
+	if p.Width < narrow {
+		return p.words(t, rows, left)
+	}
+	names, bars := p.columns(rows)
+	span := t.Span(p.Now)
+	so := seconds(math.Floor(p.Now))
+	if t.Took > 0 {
+		so = seconds(t.Took)
+	}
+	out := []string{p.paint("2", strings.TrimRight(pad(cut(so, names), names+2)+scale(span, bars), " "))}
+	for _, r := range rows {
+		line := pad(cut(clean(r.ID.Title()), names), names) + "  " + p.bar(r, span, bars, t.Took > 0) + "  "
+		room := p.Width - names - bars - 4
+		note := p.note(r, t)
+		if note = cut(note, room); !atWork(r) {
+			note = p.mood(r.State, note)
+		}
+		out = append(out, strings.TrimRight(line+note, " "))
+		if words := clean(p.Said[r.ID]); words != "" && t.Took == 0 && atWork(r) && p.Most == 0 {
+			out = append(out, p.paint("2", pad("", names+2)+cut(words, p.Width-names-2)))
+		}
+	}
+	if left != "" {
+		out = append(out, p.paint("2", cut(left, p.Width)))
+	}
+	return out
+}
+
+// narrow is the number of columns from which on there is room for bars.
+const narrow = 40
+
+// words tells the same without bars.
+func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string) (out []string) {
+	for _, r := range rows {
+		out = append(out, p.mood(r.State, cut(clean(r.ID.Title())+"  "+p.note(r, t), p.Width)))
+	}
+	if left != "" {
+		out = append(out, cut(left, p.Width))
+	}
+	return out
+}
+
+func atWork(r *timeline.Row) bool {
+	n := len(r.Parts)
+	return n > 0 && r.Parts[n-1].To < 0 && (r.Parts[n-1].Kind == timeline.Works || r.Parts[n-1].Kind ==
+		timeline.Prepares)
+}
+
+// chosen are the rows that are drawn, and what is to be said of the others.
+func (p *Picture) chosen(t *timeline.Timeline) (rows []*timeline.Row, left string) {
+	if p.Most == 0 || len(t.Rows) <= p.Most {
+		return t.Rows, ""
+	}
+	rank := func(r *timeline.Row) int {
+		switch {
+		case !r.State.Good() && r.End >= 0:
+			return 0
+		case atWork(r):
+			return 1
+		case r.Critical:
+			return 2
+		case r.State != stack.Waiting:
+			return 3
+		}
+		return 4
+	}
+	by := slices.Clone(t.Rows)
+	slices.SortStableFunc(by, func(a, b *timeline.Row) int { return rank(a) - rank(b) })
+	kept := map[*timeline.Row]bool{}
+	for _, r := range by[:max(p.Most-1, 1)] {
+		kept[r] = true
+	}
+	states := map[stack.State]int{}
+	for _, r := range t.Rows {
+		if kept[r] {
+			rows = append(rows, r)
+		} else {
+			states[r.State]++
+		}
+	}
+	return rows, "and " + counted(states)
+}
+
+// counted tells how many are in which state, the most first.
+func counted(states map[stack.State]int) string {
+	var list []stack.State
+	for s := range states {
+		list = append(list, s)
+	}
+	slices.SortFunc(list, func(a, b stack.State) int {
+		if states[a] != states[b] {
+			return states[b] - states[a]
+		}
+		return strings.Compare(string(a), string(b))
+	})
+	var out []string
+	for _, s := range list {
+		out = append(out, fmt.Sprintf("%d %s", states[s], s))
+	}
+	return strings.Join(out, ", ")
+}
+
+// scale is the line of times above the bars.
+func scale(span float64, bars int) string {
+	step := 1.0
+	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600} {
+		if step = s; span/s*10 <= float64(bars) {
+			break
+		}
+	}
+	line := []rune(strings.Repeat(" ", bars))
+	for at := 0.0; at <= span; at += step {
+		text := []rune(seconds(at))
+		if x := int(at / span * float64(bars)); x+len(text) <= bars {
+			copy(line[x:], text)
+		}
+	}
+	return string(line)
+}
+
+// seconds is a time as one reads it.
+func seconds(s float64) string {
+	switch {
+	case s < 0:
+		return ""
+	case s == 0:
+		return "0"
+	case s < 9.95 && s != math.Trunc(s):
+		return fmt.Sprintf("%.1f s", s)
+	case s < 120:
+		return fmt.Sprintf("%.0f s", s)
+	case s < 7200:
+		return fmt.Sprintf("%d min %02d s", int(s)/60, int(s)%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(s)/3600, int(s)%3600/60)
+}
+
+// bar draws a row's time. What lasted less than a column is still seen.
+func (p *Picture) bar(r *timeline.Row, span float64, bars int, over bool) string {
+	s := p.signs()
+	cells := make([]string, bars)
+	for i := range cells {
+		cells[i] = " "
+	}
+	column := func(at float64) int { return min(max(int(at/span*float64(bars)), 0), bars-1) }
+	if r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged {
+		end := column(r.Begun + r.Last)
+		if r.Begun+r.Last <= span*1.001 {
+			if !over && atWork(r) {
+				for x := column(p.Now); x < end; x++ {
+					cells[x] = s.before
+				}
+			}
+			cells[end] = s.last
+		}
+	}
+	for _, part := range r.Parts {
+		to := part.To
+		if to < 0 {
+			to = p.Now
+		}
+		sign := map[timeline.Kind]string{timeline.Waits: s.waits, timeline.Prepares: s.prepares,
+			timeline.Works: s.works}[part.Kind]
+		if part.Kind == timeline.Works && r.Critical {
+			sign = s.critical
+		}
+		if sign == "" || part.From > span {
+			continue
+		}
+		for x := column(part.From); x <= column(to-1e-9); x++ {
+			cells[x] = sign
+		}
+	}
+	mark := -1.0
+	sign := s.aim
+	if r.Reached >= 0 {
+		mark = r.Reached
+	}
+	if r.End >= 0 && r.Wrong {
+		mark, sign = r.End, s.failed
+	}
+	if mark >= 0 && mark <= span*1.001 {
+		cells[column(mark)] = sign
+	}
+	return strings.Join(cells, "")
+}
+
+// note is what is said beside a row.
+func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
+	over := t.Took > 0
+	state := string(r.State)
+	switch {
+	case over && r.Since > t.Took:
+		out := state + " since " + seconds(r.Since)
+		if r.Again > 0 {
+			out = state + " again since " + seconds(r.Since)
+		}
+		if !r.State.Good() && r.Text != "" {
+			out = state + ": " + clean(r.Text)
+		}
+		return out
+	case r.State == stack.Waiting && len(r.Parts) > 0 && r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
+		return clean(r.Text) + far(r.Text)
+	case r.State == stack.Waiting:
+		var names []string
+		for _, id := range r.Waits {
+			names = append(names, id.Title())
+		}
+		if len(names) == 0 {
+			return "waits"
+		}
+		return "waits for " + clean(strings.Join(names, ", "))
+	case atWork(r):
+		out := fmt.Sprintf("%s %s", state, seconds(math.Floor(r.Worked(p.Now)))) + far(p.Said[r.ID])
+		if r.Last >= 0.5 {
+			out += ", last time " + seconds(r.Last)
+		}
+		return out
+	case r.State == stack.Unchanged:
+		return state
+	case r.State.Good():
+		if r.ID.IsStep() || r.State == stack.Ended {
+			return state + " in " + seconds(r.Worked(p.Now))
+		}
+		return state + " after " + seconds(r.Worked(p.Now))
+	case r.Text != "" && r.State != stack.Stopped:
+		return state + ": " + clean(r.Text)
+	}
+	return state
+}
+
+// far tells how far a tool is, where its words tell.
+func far(words string) string {
+	if share, ok := timeline.Far(words); ok {
+		return fmt.Sprintf(", %.0f %%", share*100)
+	}
+	return ""
+}
+
+// cut shortens a text that is wider than the room for it, and shows that it did.
+func cut(s string, room int) string {
+	if width(s) <= room {
+		return s
+	}
+	return runewidth.Truncate(s, max(room, 1), "…")
+}
+
+func (p *Picture) paint(code, s string) string {
+	if !p.Colour || strings.TrimSpace(s) == "" {
+		return s
+	}
+	return "\x1b[" + code + "m" + s + "\x1b[0m"
+}
+
+// mood colours a note by the state that it begins with.
+func (p *Picture) mood(s stack.State, note string) string {
+	switch {
+	case s == stack.Failed || s == stack.Quiet || s == stack.Skipped:
+		return p.paint("31", note)
+	case s.Good():
+		return p.paint("32", note)
+	}
+	return note
+}
+
+// Brief are the rows of a timeline that has settled which are worth a line: those that took more than a fiftieth of the
+// time, that everything waited for, or that went wrong. The rest is told in a sentence.
+func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest string) {
+	if len(t.Rows) <= most {
+		return t, ""
+	}
+	out := *t
+	out.Rows = nil
+	longest, left := 0.0, 0
+	for _, r := range t.Rows {
+		if r.Critical || r.End >= 0 && !r.State.Good() || r.Worked(t.Took) >= t.Took/50 {
+			out.Rows = append(out.Rows, r)
+			continue
+		}
+		left++
+		longest = max(longest, r.Worked(t.Took))
+	}
+	if left > 0 {
+		rest = fmt.Sprintf("and %d more, none of which took longer than %s", left, seconds(max(longest, 0.1)))
+	}
+	return &out, rest
+}
+
+// mostBrief is how many rows of a launch that is over are shown, however little each took.
+const mostBrief = 12
+
+// Timeline writes a launch that has settled, with what its signs mean.
+func (t *Text) Timeline(tl *timeline.Timeline) {
+	p := Picture{Now: tl.Took, Width: t.Width - 1, Plain: PlainSigns(), Colour: t.Colour}
+	brief, rest := Brief(tl, mostBrief)
+	for _, line := range p.Lines(brief) {
+		fmt.Fprintln(t.Out, line)
+	}
+	if rest != "" {
+		t.Line("%s", rest)
+	}
+	t.Blank()
+	for _, part := range wrap(p.Legend(), t.Width-2) {
+		fmt.Fprintln(t.Out, part)
+	}
+}
+
+// StillAt tells of what is at work for so many seconds: how long it took last time, how far it is, and its last words.
+func StillAt(took, last float64, said string) string {
+	out := "for " + seconds(math.Floor(took)) + " so far"
+	if last >= 0.5 {
+		out += ", last time " + seconds(last)
+	}
+	out += far(said)
+	if said = strings.TrimSpace(said); said != "" {
+		out += "; it says: " + cut(clean(said), 100)
+	}
+	return out
+}
