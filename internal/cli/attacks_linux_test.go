@@ -21,7 +21,8 @@ import (
 // harmlessly are the commands that a person gives before consenting to anything.
 var harmlessly = [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"needs"}, {"fill", "--dry-run"},
 	{"fill"}, {"order"}, {"vouch"}, {"check"}, {"diagnose"}, {"logs"}, {"launch", "--background"}, {"stop"}, {"test"},
-	{"restart"}, {"reset"}, {"reset", "--data"}}
+	{"restart"}, {"board"}, {"catchup"}, {"report", "report.html"}, {"report", "report.md"}, {"order", "--draw", "-"},
+	{"reset"}, {"reset", "--data"}}
 
 // TestGitRunsNothing points us at checkouts whose own git configuration would run a command, in every way that git has:
 // none of ours makes it do so before consent.

@@ -96,7 +96,8 @@ func TestCanaries(t *testing.T) {
 	}
 	for _, args := range [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"needs"},
 		{"order", "--json"}, {"vouch"}, {"launch", "--background", "--vouch"}, {"logs"}, {"check"}, {"check", "--json"},
-		{"restart", "--vouch"}, {"logs", "work"}, {"fill", "--json"}, {"stop"},
+		{"restart", "--vouch"}, {"logs", "work"}, {"report", "../home/r.html"}, {"report", "../home/r.md"},
+		{"order", "--draw", "../home/o.svg"}, {"fill", "--json"}, {"stop"}, {"catchup"},
 		{"launch", "--background", "--vouch", "--json"}, {"reset"}} {
 		run("", args...)
 	}

@@ -142,6 +142,7 @@ func contract(t *testing.T, address, tiny string) {
 		{"runs commands inside", testExec},
 		{"tells health", testHealth},
 		{"lists by label", testList},
+		{"tells what a container takes", testUsage},
 		{"reports what does not exist", testAbsent},
 		{"builds from a Dockerfile in the compose file", testBuildInline},
 		{"reports a build that fails", testBuildFails},
@@ -426,6 +427,20 @@ func testList(t *testing.T, r *rig) {
 	}
 	if c := find(); c != nil {
 		t.Errorf("after its removal it is listed as %+v", c)
+	}
+}
+
+func testUsage(t *testing.T, r *rig) {
+	id := r.start(t, engine.Spec{Command: []string{"stay"}})
+	if cpu, memory, err := r.Usage(t.Context(), id); err != nil || memory == 0 || memory > 1<<30 || cpu < 0 ||
+		cpu > time.Minute {
+		t.Errorf("it takes %v of time and %d bytes, %v", cpu, memory, err)
+	}
+	if err := r.Remove(t.Context(), id); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := r.Usage(t.Context(), id); !engine.IsNotFound(err) {
+		t.Errorf("of one that has gone is said %v", err)
 	}
 }
 

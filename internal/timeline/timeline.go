@@ -303,7 +303,7 @@ func (t *Timeline) Running() (out []*Row) {
 }
 
 var (
-	percent = expr.New(`(?:^|[\s(\[:])(\d{1,3})(?:\.\d+)? ?%`)
+	percent = expr.New(`(?:^|[\s(\[:])(\d{1,3})(?:\.\d+)? ?%(?:$|[^\w%])`)
 	outOf   = expr.New(`(?:^|[\s(\[#])(\d{1,7}) ?(?:/| of ) ?(\d{1,7})(?:$|[\s)\],.:;])`)
 )
 

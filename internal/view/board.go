@@ -181,9 +181,9 @@ func (b *Board) key(key string) tea.Cmd {
 	case "end":
 		b.choose(len(b.t.Rows))
 	case "/":
-		b.typing, b.typed = &b.filter, b.filter
+		b.typing, b.typed, b.showsSaid = &b.filter, b.filter, false
 	case "f":
-		b.typing, b.typed = &b.find, b.find
+		b.typing, b.typed, b.showsSaid = &b.find, b.find, false
 	case "esc":
 		b.filter, b.find = "", ""
 	case "s", "r", "x", "d":
@@ -373,7 +373,7 @@ func (b *Board) columns(rows []*timeline.Row) boardColumns {
 	for _, r := range rows {
 		c.names = max(c.names, width(clean(r.ID.Title())))
 	}
-	c.names = min(c.names, max(b.wide/4, 10))
+	c.names = max(min(c.names, max(b.wide/4, 10), b.wide-4-c.state), 1)
 	left := b.wide - 2 - c.names - 2 - c.state
 	if left < 10 {
 		return c
@@ -416,6 +416,9 @@ func (b *Board) row(r *timeline.Row, c boardColumns, p *Picture) string {
 		mark = "> "
 	}
 	state := string(r.State)
+	if b.wide < len(mark)+c.names+2+c.state {
+		return cut(mark+clean(r.ID.Title()), b.wide)
+	}
 	line := mark + pad(cut(clean(r.ID.Title()), c.names), c.names) + "  "
 	switch {
 	case r.State == stack.Failed || r.State == stack.Quiet || r.State == stack.Skipped:
@@ -539,7 +542,7 @@ func (b *Board) keys(p *Picture) string {
 	}
 	line, all := "", true
 	for _, k := range boardKeys {
-		if next := line + k; width(next)+len("   ? keys") > b.wide {
+		if next := line + k; width(next)+len("   ? keys") >= b.wide {
 			all = false
 			break
 		}
@@ -548,5 +551,5 @@ func (b *Board) keys(p *Picture) string {
 	if !all {
 		line += "? keys"
 	}
-	return p.paint("2", strings.TrimRight(line, " "))
+	return p.paint("2", cut(strings.TrimRight(line, " "), b.wide))
 }

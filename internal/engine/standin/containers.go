@@ -117,6 +117,9 @@ func (s *Server) containerRoutes(handle router) {
 	handle("GET /containers/{id}/json", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		return reply(w, http.StatusOK, b.inspect())
 	}))
+	handle("GET /containers/{id}/stats", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+		return reply(w, http.StatusOK, b.stats())
+	}))
 	handle("POST /containers/{id}/start", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
 		if b.running() {
 			w.WriteHeader(http.StatusNotModified)

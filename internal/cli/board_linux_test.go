@@ -1,0 +1,145 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"nimbleharbor/internal/testport"
+)
+
+// resize gives the terminal another size, and tells a program that sits at it.
+func (term *terminal) resize(columns, rows uint16, program *os.Process) {
+	term.t.Helper()
+	if err := unix.IoctlSetWinsize(int(term.its.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: rows,
+		Col: columns}); err != nil {
+		term.t.Fatal(err)
+	}
+	if program != nil {
+		program.Signal(syscall.SIGWINCH)
+	}
+}
+
+// sits starts the program at a terminal.
+func (b *bench) sits(term *terminal, args ...string) *exec.Cmd {
+	b.t.Helper()
+	cmd := b.command(args...)
+	cmd.Env = append(cmd.Env, "TERM=xterm", "LC_ALL=C.UTF-8")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = term.its, term.its, term.its
+	if err := cmd.Start(); err != nil {
+		b.t.Fatal(err)
+	}
+	return cmd
+}
+
+// TestBoard sits at a board: it shows what runs, stops and starts a service, grows and shrinks, and leaves everything
+// running; a stack that ends while it is looked at is told; and a terminal that goes away ends the board alone.
+func TestBoard(t *testing.T) {
+	t.Parallel()
+	b, _, ports := mixed(t)
+	b.must(1, "board")
+	b.must(0, "launch", "--background", "--vouch")
+	term := newTerminal(t)
+	term.resize(120, 30, nil)
+	cmd := b.sits(term, "board")
+	term.press("answers", "/web\rx") // what is drawn is what differs: only new words can be waited for
+	waitFor(t, "the service to be stopped", func() bool { return !answers(ports[2]) })
+	term.press("Stopped", "s")
+	waitFor(t, "the service to be started again", func() bool { return answers(ports[2]) })
+	term.resize(20, 8, cmd.Process)
+	term.resize(60, 24, cmd.Process)
+	term.press("keys", "?")
+	term.press("copy address", "q")
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("left, the board ended with %v", err)
+	}
+	if !answers(ports[1]) {
+		t.Error("left, the board has stopped something")
+	}
+	said := b.must(0, "check")
+	if !strings.Contains(said, "3 services run") {
+		t.Errorf("after the board check says %s", said)
+	}
+
+	gone := newTerminal(t)
+	cmd = b.sits(gone, "board")
+	gone.press("answers", "")
+	gone.its.Close()
+	gone.mine.Close()
+	cmd.Process.Signal(syscall.SIGHUP) // as the system tells it whose terminal it was
+	cmd.Wait()
+	if !answers(ports[1]) {
+		t.Error("with its terminal the board has taken something away")
+	}
+
+	term = newTerminal(t)
+	cmd = b.sits(term, "board")
+	term.press("answers", "")
+	b.must(0, "stop")
+	term.press("stopped", "q")
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("with the stack ended, the board ended with %v", err)
+	}
+	b.leavesNothing()
+}
+
+// TestBoardInLines tells the same without moving a cursor.
+func TestBoardInLines(t *testing.T) {
+	t.Parallel()
+	b, port := newBench(t), testport.Take(t)
+	b.write(quay(port))
+	b.must(0, "launch", "--background", "--vouch")
+	term := newTerminal(t)
+	cmd := b.sits(term, "board", "--plain")
+	term.press("Every port answers", "")
+	b.must(0, "restart", "--vouch")
+	term.press("answering", "")
+	b.must(0, "stop")
+	if err := cmd.Wait(); err != nil {
+		t.Error(err)
+	}
+	term.press("Everything has been stopped.", "")
+	b.leavesNothing()
+}
+
+// TestLaunchLives sits at a terminal while something is launched: the picture lives, survives any size, and stays as
+// text with the addresses; Ctrl-C ends everything.
+func TestLaunchLives(t *testing.T) {
+	t.Parallel()
+	b, port := newBench(t), testport.Take(t)
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [%q, \"stand\", \"here\", "+
+		"\"%d\"]\n"+
+		"port = %d\n[service.watch]\ncommand = [\"sh\", \"-c\", \"while :; do echo step 3 of 9; read x < gate; "+
+		"done\"]\n",
+		self, port, port)})
+	if err := syscall.Mkfifo(filepath.Join(b.dir, "gate"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	term := newTerminal(t)
+	cmd := b.sits(term, "launch", "--vouch")
+	term.press("quay", "")
+	for _, size := range [][2]uint16{{20, 5}, {1, 1}, {200, 60}, {60, 30}} {
+		term.resize(size[0], size[1], cmd.Process)
+	}
+	term.press("● there", "")
+	term.press("Ctrl-C stops everything.", "")
+	if !answers(port) {
+		t.Error("it says that it is up, and nothing answers")
+	}
+	cmd.Process.Signal(syscall.SIGINT)
+	term.press("Everything has been stopped.", "")
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("it ended with %v", err)
+	}
+	b.leavesNothing()
+}
