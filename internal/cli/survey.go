@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) survey() *cobra.Command {
-	var model, reveal, write bool
+	var model, reveal, write, all bool
 	var why string
 	c := &cobra.Command{
 		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
@@ -52,7 +52,7 @@ func (a *app) survey() *cobra.Command {
 					return err
 				}
 			} else {
-				a.text().Survey(survey.Hide(w.Stack))
+				a.text().Survey(survey.Hide(w.Stack), all)
 			}
 			if session.OnlyVariables(err) {
 				err = nil // a remark says so
@@ -63,6 +63,7 @@ func (a *app) survey() *cobra.Command {
 			return err
 		},
 	}
+	c.Flags().BoolVar(&all, "all", false, "of a large application show everything, not what matters first")
 	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
 	c.Flags().BoolVar(&write, "write", false,
 		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")

@@ -365,8 +365,29 @@ func (s *steward) accept() {
 		}
 		s.clients.Go(func() {
 			defer c.Close()
+			served := make(chan struct{})
+			defer close(served)
+			go letGo(c, s.closed, served, deafFor)
 			s.serve(c)
 		})
+	}
+}
+
+// deafFor is how long a command that doesn't hear what it is told is waited for, once everything is over.
+const deafFor = 5 * time.Second
+
+// letGo ends a connection that is still served so long after everything is over: a command that was stopped by a
+// signal, or whose terminal takes nothing, holds nobody back. It ends once the command is served.
+func letGo(c net.Conn, closed, served <-chan struct{}, after time.Duration) {
+	select {
+	case <-closed:
+	case <-served:
+		return
+	}
+	select {
+	case <-time.After(after):
+		c.SetDeadline(time.Unix(1, 0))
+	case <-served:
 	}
 }
 

@@ -156,3 +156,30 @@ func TestSocketPath(t *testing.T) {
 		}
 	}
 }
+
+// TestDeaf has a steward tell its events to a command that never listens: what is told goes on, and once everything is
+// over the command is let go.
+func TestDeaf(t *testing.T) {
+	t.Parallel()
+	s := &steward{exec: &Executor{journal: newJournal(), started: time.Now()}, settled: make(chan struct{}),
+		closed: make(chan struct{}), told: make(chan struct{}), leased: make(chan struct{})}
+	s.over, s.ended = context.WithCancel(t.Context())
+	mine, its := net.Pipe() // which keeps nothing: what isn't read holds up who writes
+	served := make(chan struct{})
+	go letGo(its, s.closed, served, time.Millisecond)
+	go func() {
+		defer close(served)
+		s.serve(its)
+	}()
+	if err := json.NewEncoder(mine).Encode(Request{Do: "follow"}); err != nil {
+		t.Fatal(err)
+	}
+	for range 1000 {
+		s.exec.journal.mu.Lock()
+		s.exec.journal.add(stack.Event{ID: "service:quay", State: stack.Starting})
+		s.exec.journal.mu.Unlock()
+	}
+	s.ended()
+	close(s.closed)
+	<-served
+}

@@ -177,11 +177,44 @@ func TestReadmeIsShown(t *testing.T) {
 		{At: stack.Place{File: "README.md", Line: 3}, Command: "npm ci", Covered: true, By: "step:install:web"},
 		{At: stack.Place{File: "README.md", Line: 4}, Command: "npm run import"},
 		{At: stack.Place{File: "README.md", Line: 5}, Command: "cp a b", Covered: true, By: "fill"},
-	}, SignIns: []stack.SignIn{{User: "ida", Password: "oyster", At: stack.Place{File: "README.md", Line: 9}}}})
+	}, SignIns: []stack.SignIn{{User: "ida", Password: "oyster", At: stack.Place{File: "README.md", Line: 9}}}}, false)
 	text := out.String()
 	open, done := strings.Index(text, "npm run import"), strings.Index(text, "Done for you")
 	if open < 0 || done < open || !strings.Contains(text, "by install web") ||
 		!strings.Contains(text, "by nharbor fill") || !strings.Contains(text, "ida  oyster  README.md:9") {
 		t.Errorf("shown is\n%s", text)
+	}
+}
+
+// TestLargeSurvey shows what matters of a large application first, and counts what it leaves out.
+func TestLargeSurvey(t *testing.T) {
+	t.Parallel()
+	s := &stack.Stack{Root: "/w"}
+	for i := range 30 {
+		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Project: fmt.Sprintf("p%d", i)})
+		s.Projects = append(s.Projects, stack.Project{Path: fmt.Sprintf("p%d", 44-i)})
+		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: fmt.Sprintf("e%d", i), Settings: 3, Unfilled: i})
+		s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note, Text: "a note"})
+		s.Readme = append(s.Readme, stack.ReadmeDemand{Command: fmt.Sprintf("do-%d", i), Covered: i%2 == 0, By: "fill"})
+	}
+	s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Problem, Text: "it can't run"})
+	shown := func(all bool) string {
+		var out strings.Builder
+		(&Text{Out: &out, Width: 100}).Survey(s, all)
+		return out.String()
+	}
+	some, all := shown(false), shown(true)
+	for _, want := range []string{"30 services (0 in containers), 30 projects", "Noticed: 1 problem, 30 notes.", "s29 ",
+		"  p29", "e29 ", "90 rows are left out here"} { // notes 30, projects 18, settings 20, open 7, done 15
+		if !strings.Contains(some, want) {
+			t.Errorf("%q is not in\n%s", want, some)
+		}
+	}
+	if strings.Index(some, "it can't run") > strings.Index(some, "Services") || strings.Contains(some, "e5 ") ||
+		strings.Contains(some, "  p40") {
+		t.Errorf("what matters is not first:\n%s", some)
+	}
+	if strings.Contains(all, "left out") || !strings.Contains(all, "do-28") || strings.Count(all, "a note") != 30 {
+		t.Errorf("something is left out of\n%s", all)
 	}
 }

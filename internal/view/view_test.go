@@ -223,7 +223,7 @@ func TestNarrowScreens(t *testing.T) {
 	}}
 	var out strings.Builder
 	narrow := &Text{Out: &out, Width: 60, Screen: true}
-	narrow.Survey(s)
+	narrow.Survey(s, false)
 	narrow.Launched(stack.LaunchResult{Outcome: stack.SomeFailed,
 		Failures: []stack.Failure{{ID: "service:timetable", State: stack.Failed,
 			Text: "ended with code 3; it last said: no departures today"}},
