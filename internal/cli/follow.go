@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"maps"
-	"slices"
 	"sync"
 	"time"
 
@@ -24,40 +22,32 @@ type launchView interface {
 	tick()
 }
 
-// lines shows a launch in lines, or in JSON: one for each event, and one each calm for what takes long.
+// lines shows a launch in lines, or in JSON: one for each event. What is at work for long tells so by an event now and
+// then; to that is added how long it took last time, and how far it is.
 type lines struct {
-	a       *app
-	names   int
-	last    map[stack.NodeID]float64 // seconds that nodes took last time
-	said    *lastWords
-	working map[stack.NodeID]*work
+	a     *app
+	names int
+	last  map[stack.NodeID]float64 // seconds that nodes took last time
+	said  *lastWords
+	since map[stack.NodeID]float64 // the seconds at which a step began, of those at work
 }
-
-// work is a step or a service that is at work.
-type work struct {
-	begun, told time.Time
-	at          float64 // seconds since the launch
-	state       stack.State
-}
-
-// calm is how often a line tells of what takes long.
-const calm = 10 * time.Second
 
 func (l *lines) event(e stack.Event) {
-	switch {
-	case l.a.json:
+	if l.a.json {
 		view.JSONLine(l.a.out, e)
-	case e.State != stack.Waiting || e.Text != "":
-		l.a.text().Event(e, l.names)
+		return
 	}
-	if e.State == stack.Starting || e.State == stack.Running && e.ID.IsStep() {
-		l.working[e.ID] = &work{time.Now(), time.Now(), e.T, e.State}
-	} else {
-		delete(l.working, e.ID)
+	if begun, again := l.since[e.ID]; again && e.State == stack.Running {
+		e.Text = view.StillAt(e.T-begun, l.last[e.ID], l.said.of(e.ID))
+	} else if e.ID.IsStep() && e.State == stack.Running {
+		l.since[e.ID] = e.T
+	}
+	if e.State != stack.Waiting || e.Text != "" {
+		l.a.text().Event(e, l.names)
 	}
 }
 
-func (l *lines) settled(*supervise.Settled) { clear(l.working) }
+func (l *lines) settled(*supervise.Settled) {}
 
 func (l *lines) say(line string) {
 	if !l.a.json {
@@ -65,23 +55,9 @@ func (l *lines) say(line string) {
 	}
 }
 
-func (l *lines) every() time.Duration { return time.Second }
+func (l *lines) every() time.Duration { return time.Hour }
 
-func (l *lines) tick() {
-	if l.a.json {
-		return
-	}
-	for _, id := range slices.Sorted(maps.Keys(l.working)) {
-		w := l.working[id]
-		if time.Since(w.told) < calm {
-			continue
-		}
-		w.told = time.Now()
-		took := time.Since(w.begun).Seconds()
-		l.a.text().Event(stack.Event{T: w.at + took, ID: id, State: w.state,
-			Text: view.StillAt(took, l.last[id], l.said.of(id))}, l.names)
-	}
-}
+func (l *lines) tick() {}
 
 // live shows a launch as a timeline at the end of a terminal.
 type live struct {

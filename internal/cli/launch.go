@@ -194,8 +194,8 @@ func (a *app) filled(f *session.Filled) {
 func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l *supervise.Launched,
 	begin time.Time) error {
 	var t launchView = &lines{a: a, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
-		said:    newLastWords(m),
-		working: map[stack.NodeID]*work{}}
+		said:  newLastWords(m),
+		since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
 		t = live
 	}

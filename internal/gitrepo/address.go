@@ -79,6 +79,14 @@ func checkAddress(address string) (local string, err error) {
 	return abs, nil
 }
 
+// Elsewhere reports whether an address is one that others can reach too, and no folder or file of this machine.
+func Elsewhere(address string) bool {
+	if u, err := url.Parse(address); err == nil && strings.Contains(address, "://") {
+		return u.Scheme != "file" && u.Host != ""
+	}
+	return scp.MatchString(address)
+}
+
 // isBundle reports whether a file is a repository that git has put into one file.
 func isBundle(name string) bool {
 	f, err := os.Open(name)

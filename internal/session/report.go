@@ -16,6 +16,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/fill"
+	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
@@ -62,6 +63,12 @@ type ByHand struct {
 func (m *Mixed) Report(ctx context.Context, r *supervise.Record, version string) (*Report, error) {
 	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version, Stack: survey.Hide(m.Mix.Stack),
 		Order: m.Order}
+	out.Stack.Checkouts = slices.Clone(m.Checkouts)
+	for i := range out.Stack.Checkouts { // a folder of this machine is nothing to a colleague
+		if c := &out.Stack.Checkouts[i]; !gitrepo.Elsewhere(c.Address) {
+			c.Address = ""
+		}
+	}
 	out.Needs = m.Needs(ctx, r)
 	out.Check = m.Judge(ctx, r)
 	out.Check.SignIns = nil
@@ -118,7 +125,7 @@ func (out *Report) settings(m *Mixed, p *fill.Plan) {
 // byHand tells how one does it without this program, command by command, in the order of the launch.
 func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
 	var get []string
-	for _, c := range m.Checkouts {
+	for _, c := range out.Stack.Checkouts {
 		if c.Address == "" {
 			continue
 		}

@@ -187,6 +187,8 @@ func seconds(s float64) string {
 		return ""
 	case s == 0:
 		return "0"
+	case s < 0.0995:
+		return fmt.Sprintf("%.0f ms", s*1000)
 	case s < 9.95 && s != math.Trunc(s):
 		return fmt.Sprintf("%.1f s", s)
 	case s < 120:
@@ -273,7 +275,13 @@ func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
 		}
 		return "waits for " + clean(strings.Join(names, ", "))
 	case atWork(r):
-		out := fmt.Sprintf("%s %s", state, seconds(math.Floor(r.Worked(p.Now)))) + far(p.Said[r.ID])
+		out := state
+		if worked := math.Floor(r.Worked(p.Now)); worked > 0 {
+			out += " " + seconds(worked)
+		}
+		if r.ID.IsStep() { // what a service counts is hardly its start
+			out += far(p.Said[r.ID])
+		}
 		if r.Last >= 0.5 {
 			out += ", last time " + seconds(r.Last)
 		}
@@ -367,15 +375,16 @@ func (t *Text) Timeline(tl *timeline.Timeline) {
 	}
 }
 
-// StillAt tells of what is at work for so many seconds: how long it took last time, how far it is, and its last words.
+// StillAt tells of a step that is at work for so many seconds: how long it took last time, how far it is, and its last
+// words.
 func StillAt(took, last float64, said string) string {
-	out := "for " + seconds(math.Floor(took)) + " so far"
+	out := "for " + seconds(math.Round(took))
 	if last >= 0.5 {
 		out += ", last time " + seconds(last)
 	}
 	out += far(said)
 	if said = strings.TrimSpace(said); said != "" {
-		out += "; it says: " + cut(clean(said), 100)
+		out += "; it last said: " + cut(clean(said), 100)
 	}
 	return out
 }
