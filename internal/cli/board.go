@@ -33,17 +33,9 @@ is chosen. The keys stand in the last line. Leaving it stops nothing.
 With --plain it tells what changes in lines, one after the other.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
-			s, err := a.surveyed(ctx, session.WithoutCode)
-			if s == nil || err != nil && !session.OnlyVariables(err) {
-				return err
-			}
-			r, err := supervise.ReadRecord(s.Root)
+			s, r, err := a.launched(ctx, session.WithoutCode)
 			if err != nil {
 				return err
-			}
-			if !r.Alive() {
-				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-					Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
 			}
 			out, _ := a.out.(*view.Sink).To.(*os.File)
 			in, _ := a.in.(*os.File)
@@ -91,10 +83,12 @@ func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *supervise.
 	}
 }
 
-// How often a board looks at what nobody tells it.
+// How often a board looks at what nobody tells it, at most; what takes long is asked less often, so that looking
+// takes no more than a share of the time.
 const (
 	loadsEvery = 2 * time.Second
 	asksEvery  = 5 * time.Second
+	share      = 100
 )
 
 // liveBoard runs the board on a terminal until somebody leaves it. Its goroutines end with it.
@@ -110,7 +104,7 @@ func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *supervise.R
 	board := view.NewBoard(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last), launched.Started, does,
 		os.Getenv("NO_COLOR") == "")
 	p := tea.NewProgram(board, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
-		tea.WithoutSignalHandler())
+		tea.WithoutSignalHandler(), tea.WithFPS(20))
 	does.send = func(n view.BoardNews) { p.Send(n) }
 	l, err := supervise.Follow(ctx, r)
 	if err != nil {
@@ -155,15 +149,14 @@ type boardDoes struct {
 func (d *boardDoes) weigh(r *supervise.Record) {
 	loads := supervise.NewLoads(d.ctx, r)
 	defer loads.Close()
-	tick := time.NewTicker(loadsEvery)
-	defer tick.Stop()
 	for {
+		begun := time.Now()
 		if now, err := supervise.ReadRecord(d.root); err == nil && now != nil {
 			d.send(view.BoardNews{Record: now})
 			d.send(view.BoardNews{Loads: loads.Look(d.ctx, now)})
 		}
 		select {
-		case <-tick.C:
+		case <-time.After(max(loadsEvery, time.Since(begun)*share)):
 		case <-d.ctx.Done():
 			return
 		}
@@ -172,16 +165,15 @@ func (d *boardDoes) weigh(r *supervise.Record) {
 
 // ask judges the stack again and again, until the board is left.
 func (d *boardDoes) ask(s *session.Surveyed) {
-	tick := time.NewTicker(asksEvery)
-	defer tick.Stop()
 	for {
+		begun := time.Now()
 		if r, err := supervise.ReadRecord(d.root); err == nil && r.Alive() {
 			c := s.Judge(d.ctx, r)
 			c.Changed = s.Changes(r)
 			d.send(view.BoardNews{Check: &c})
 		}
 		select {
-		case <-tick.C:
+		case <-time.After(max(asksEvery, time.Since(begun)*share)):
 		case <-d.ctx.Done():
 			return
 		}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -142,4 +143,48 @@ func TestLaunchLives(t *testing.T) {
 		t.Errorf("it ended with %v", err)
 	}
 	b.leavesNothing()
+}
+
+// BenchmarkBoard sits at the board of 100 services and presses a key 20 times a second, each of which draws it anew:
+// the metrics are what the whole program takes of a core, asking ports and looking at processes included, and its
+// memory.
+func BenchmarkBoard(b *testing.B) {
+	bench := newBench(b)
+	var services strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&services, "[service.boat-%d]\ncommand = [\"sh\", \"-c\", \"while :; do echo %d; sleep 1; "+
+			"done\"]\n", i, i)
+	}
+	bench.write(map[string]string{"nharbor.toml": services.String()})
+	bench.must(0, "launch", "--background", "--vouch")
+	defer bench.must(0, "stop")
+	taken := func(pid int) (cpu float64, megabytes float64) {
+		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			b.Fatal(err)
+		}
+		_, rest, _ := strings.Cut(string(data), ") ")
+		var user, system, pages float64
+		f := strings.Fields(rest)
+		fmt.Sscan(f[11]+" "+f[12]+" "+f[21], &user, &system, &pages)
+		return (user + system) / 100, pages * float64(os.Getpagesize()) / (1 << 20)
+	}
+	for b.Loop() {
+		term := newTerminal(b)
+		term.resize(140, 50, nil)
+		cmd := bench.sits(term, "board")
+		term.press("services", "")
+		begun := time.Now()
+		before, memory := taken(cmd.Process.Pid)
+		tick := time.NewTicker(50 * time.Millisecond)
+		for i := range 200 {
+			<-tick.C
+			term.mine.WriteString([]string{"j", "k"}[i/40%2])
+		}
+		after, now := taken(cmd.Process.Pid)
+		b.ReportMetric((after-before)/time.Since(begun).Seconds()*100, "%-of-a-core")
+		b.ReportMetric(max(memory, now), "MB")
+		term.mine.WriteString("q")
+		cmd.Wait()
+	}
 }

@@ -12,7 +12,6 @@ import (
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) order() *cobra.Command {
@@ -69,10 +68,8 @@ func (a *app) draw(root string, o *order.Order, file string) error {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown, Text: "the ending of " +
 			file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
 	}
-	if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDrawingNotWritten, At: stack.Place{File: file},
-			Text:   "the drawing can't be written: " + stack.Reason(err),
-			Remedy: "Check the folder's rights and the disk.", Cause: err}
+	if err := put(file, text, "the drawing", stack.CodeDrawingNotWritten); err != nil {
+		return err
 	}
 	if a.json {
 		return view.JSON(a.out, map[string]string{"schema": "nharbor.drawing/1", "written": file})

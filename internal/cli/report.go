@@ -10,7 +10,6 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/workspace"
 )
 
 func (a *app) report() *cobra.Command {
@@ -21,7 +20,7 @@ func (a *app) report() *cobra.Command {
 		Long: `Writes an HTML page or a Markdown file, by the ending of its name: what was found and
 where it was read, how the launch went, what starts after what, what each port
 answers, what this machine lacks, and the commands that do it by hand. It needs
-nothing else to be read, and holds no secrets.`,
+nothing else to be read, and holds no secrets. With .svg it is the timeline alone.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx, file := cmd.Context(), args[0]
 			s, err := a.surveyed(ctx, session.WithCode)
@@ -53,10 +52,13 @@ nothing else to be read, and holds no secrets.`,
 					Text:   "the ending of " + file + " names no form of report",
 					Remedy: "Use one of: " + strings.Join(view.Reports, ", ")}
 			}
-			if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
-				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeReportNotWritten, At: stack.Place{File: file},
-					Text:   "the report can't be written: " + stack.Reason(err),
-					Remedy: "Check the folder's rights and the disk.", Cause: err}
+			if text == "" {
+				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+					Text: "nothing was launched in this workspace, so there is no timeline", Remedy: "Launch it: " +
+						"nharbor launch"}
+			}
+			if err := put(file, text, "the report", stack.CodeReportNotWritten); err != nil {
+				return err
 			}
 			if a.json {
 				return view.JSON(a.out, map[string]string{"schema": "nharbor.report/1", "written": file})

@@ -53,11 +53,17 @@ func TestReport(t *testing.T) {
 	files["compose.yaml"] = "services:\n  tides:\n    image: saltmarsh/tides:1\n    profiles: [later]\n"
 	files["README.md"] = "# Quay\n\n    go run .\n    make <script>alert(1)</script>\n"
 	b.write(files)
+	b.must(1, "report", "launch.svg")
 	b.must(0, "launch", "--background", "--vouch")
 	page, text := filepath.Join(b.home, "report.html"), filepath.Join(b.home, "report.md")
 	b.must(0, "report", page)
 	b.must(0, "report", text)
 	b.must(2, "report", "report.pdf")
+	drawn := filepath.Join(b.home, "launch.svg")
+	b.must(0, "report", drawn)
+	if got := read(t, drawn); !strings.Contains(got, `<circle class="aim"`) || !strings.HasSuffix(got, "</svg>\n") {
+		t.Errorf("the timeline is %s", got)
+	}
 	b.must(1, "report", filepath.Join(b.home, "no", "such", "folder.md"))
 	secret := regexp.MustCompile(`QUAY_SECRET=(\S+)`).FindStringSubmatch(read(t, filepath.Join(b.dir, ".env")))
 	for _, file := range []string{page, text} {

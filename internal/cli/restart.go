@@ -24,17 +24,9 @@ settings and commands as the files say them now. Steps that lead to them are don
 again where what they depend on has changed.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ctx := cmd.Context()
-			s, err := a.surveyed(ctx, session.WithCode)
-			if s == nil || err != nil && !session.OnlyVariables(err) {
-				return err
-			}
-			r, err := supervise.ReadRecord(s.Root)
+			s, r, err := a.launched(ctx, session.WithCode)
 			if err != nil {
 				return err
-			}
-			if !r.Alive() {
-				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-					Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
 			}
 			if err := launchedServices(r, args); err != nil {
 				return err

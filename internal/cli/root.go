@@ -225,6 +225,33 @@ func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, 
 	return s.Mix(opt)
 }
 
+// launched is a workspace with what it knows of its stack, which runs; else the error's code is not-launched.
+func (a *app) launched(ctx context.Context, code session.Code) (*session.Surveyed, *supervise.Record, error) {
+	s, err := a.surveyed(ctx, code)
+	if s == nil || err != nil && !session.OnlyVariables(err) {
+		return nil, nil, err
+	}
+	r, err := supervise.ReadRecord(s.Root)
+	if err != nil {
+		return nil, nil, err
+	}
+	if !r.Alive() {
+		return nil, nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
+			Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch"}
+	}
+	return s, r, nil
+}
+
+// put writes a file that a person has asked for; what names it in an error that has the code.
+func put(file, text, what string, code stack.Code) error {
+	if err := workspace.WriteFile(file, []byte(text), 0o644); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: code, At: stack.Place{File: file},
+			Text:   what + " can't be written: " + stack.Reason(err),
+			Remedy: "Check the folder's rights and the disk.", Cause: err}
+	}
+	return nil
+}
+
 // record finds the workspace and what it knows of its launched stack, without a survey.
 func (a *app) record() (string, *supervise.Record, error) {
 	dir, err := a.start()

@@ -18,7 +18,7 @@ import (
 
 // terminal is a pseudo-terminal at which a person sits: what the program writes to it can be waited for.
 type terminal struct {
-	t         *testing.T
+	t         testing.TB
 	mine, its *os.File
 
 	mu   sync.Mutex
@@ -27,7 +27,7 @@ type terminal struct {
 	over bool
 }
 
-func newTerminal(t *testing.T) *terminal {
+func newTerminal(t testing.TB) *terminal {
 	t.Helper()
 	mine, err := os.OpenFile("/dev/ptmx", os.O_RDWR|syscall.O_NOCTTY, 0)
 	if err != nil {

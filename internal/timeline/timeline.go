@@ -60,6 +60,9 @@ type Row struct {
 	Critical            bool    // the launch as a whole waited, or is expected to wait, for it
 	Again               int     // how often it was started again
 	Since               float64 // the seconds at which it came to its state
+	// Then and ThenText are the state, and its text, in which the launch left it.
+	Then     stack.State
+	ThenText string
 
 	after []order.Edge
 	place int // in the order
@@ -164,6 +167,9 @@ var tookWords = expr.New(` took [\d.]+ s$`)
 // Settle tells that everything has come to a state that lasts, after so many seconds.
 func (t *Timeline) Settle(seconds float64) {
 	t.Took = seconds
+	for _, r := range t.Rows {
+		r.Then, r.ThenText = r.State, r.Text
+	}
 	t.tell()
 }
 

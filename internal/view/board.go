@@ -49,12 +49,19 @@ type Board struct {
 
 	record *supervise.Record
 	check  *stack.Check
+	judged map[string][]stack.PortCheck // by service
 	loads  map[string]supervise.Load
 	pane   []logs.Line
 	paneOf stack.NodeID
 	said   []string // by the last command
 	saidOf string
 	over   bool
+
+	// drawn are the rows of a launch that is over, which stay as they are until there are news, for columns of one
+	// width; the one that is selected is not among them.
+	drawn    map[stack.NodeID]string
+	drawnFor boardColumns
+	asked    time.Time // when words were asked for last
 
 	wide, high int
 	selected   stack.NodeID
@@ -112,12 +119,17 @@ func (b *Board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 func (b *Board) words() {
-	if b.selected != "" {
+	if b.selected != "" &&
+		time.Since(b.asked) > beat/5 { // a key that repeats asks once in a while; the beat asks anyway
+		b.asked = time.Now()
 		b.does.Words(b.selected, b.find, max(b.paneHeight(), 4))
 	}
 }
 
 func (b *Board) learn(n *BoardNews) {
+	if n.PaneOf == "" {
+		b.drawn = nil
+	}
 	switch {
 	case n.Event != nil:
 		b.t.Add(*n.Event)
@@ -129,7 +141,10 @@ func (b *Board) learn(n *BoardNews) {
 	case n.Record != nil:
 		b.record = n.Record
 	case n.Check != nil:
-		b.check = n.Check
+		b.check, b.judged = n.Check, map[string][]stack.PortCheck{}
+		for _, p := range n.Check.Ports {
+			b.judged[p.Service] = append(b.judged[p.Service], p)
+		}
 	case n.Loads != nil:
 		b.loads = n.Loads
 	case n.SaidOf != "":
@@ -231,21 +246,9 @@ func (b *Board) changes() []string {
 	return out
 }
 
-// ports are those of a service, as they were judged last.
-func (b *Board) ports(name string) (out []stack.PortCheck) {
-	if b.check != nil {
-		for _, p := range b.check.Ports {
-			if p.Service == name {
-				out = append(out, p)
-			}
-		}
-	}
-	return out
-}
-
 // address is what a person would open of a service; empty if it has none.
 func (b *Board) address(name string) string {
-	for _, p := range b.ports(name) {
+	for _, p := range b.judged[name] {
 		return p.URL()
 	}
 	return ""
@@ -309,7 +312,7 @@ func (b *Board) Lines(now float64) []string {
 	cols := b.columns(rows)
 	out = append(out, p.paint("2", cut(cols.head(b, p), b.wide)))
 	for i := b.top; i < min(b.top+height, len(rows)); i++ {
-		out = append(out, b.row(rows[i], cols, p))
+		out = append(out, b.rowOnce(rows[i], cols, p))
 	}
 	if len(rows) == 0 {
 		out = append(out, cut("no row has "+b.filter+" in it; esc shows all", b.wide))
@@ -409,6 +412,22 @@ func (c boardColumns) head(b *Board, p *Picture) string {
 	return out
 }
 
+// rowOnce is a row, as it was drawn before where nothing can have changed since.
+func (b *Board) rowOnce(r *timeline.Row, c boardColumns, p *Picture) string {
+	if b.t.Took == 0 || r.ID == b.selected || atWork(r) {
+		return b.row(r, c, p)
+	}
+	if b.drawn == nil || b.drawnFor != c {
+		b.drawn, b.drawnFor = map[stack.NodeID]string{}, c
+	}
+	line, known := b.drawn[r.ID]
+	if !known {
+		line = b.row(r, c, p)
+		b.drawn[r.ID] = line
+	}
+	return line
+}
+
 // row is one step or service. The selected one has a sign before it.
 func (b *Board) row(r *timeline.Row, c boardColumns, p *Picture) string {
 	mark := "  "
@@ -450,11 +469,14 @@ func (b *Board) portWords(r *timeline.Row) string {
 	if !isService || r.State == stack.Waiting || r.State == stack.Starting || r.State == stack.Failed ||
 		r.State == stack.Skipped {
 		p := Picture{Now: time.Since(b.begun).Seconds()}
+		if b.t.Took > 0 && r.Since > b.t.Took {
+			return clean(r.Text)
+		}
 		note := p.note(r, b.t)
 		return strings.TrimLeft(strings.TrimPrefix(note, string(r.State)), ": ")
 	}
 	var out []string
-	for _, p := range b.ports(name) {
+	for _, p := range b.judged[name] {
 		address := strings.TrimPrefix(strings.TrimPrefix(p.URL(), "http://localhost"), "127.0.0.1")
 		says := string(p.Verdict)
 		if p.Verdict == stack.Answers && p.Status > 0 {
@@ -505,9 +527,9 @@ func (b *Board) paneLines(p *Picture) (title string, lines []string) {
 	if r.Text != "" && !r.State.Good() {
 		lines = append(lines, clean(r.Text))
 	}
-	for _, port := range b.ports(strings.TrimPrefix(string(b.selected), "service:")) {
+	for _, port := range b.judged[strings.TrimPrefix(string(b.selected), "service:")] {
 		if port.Verdict != stack.Answers {
-			lines = append(lines, clean(strings.TrimSpace(port.Cause+" "+port.Remedy)))
+			lines = append(lines, clean(sentences(port.Cause, port.Remedy)))
 		}
 	}
 	if b.paneOf != b.selected {

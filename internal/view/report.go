@@ -14,15 +14,15 @@ import (
 )
 
 // Reports are the endings of the files that Report can fill.
-var Reports = []string{".html", ".md"}
+var Reports = []string{".html", ".md", ".svg"}
 
 //go:embed report.html
 var reportForm string
 
 var reportPage = template.Must(template.New("report").Parse(reportForm))
 
-// Report writes a report in the form that the file's name asks for: one HTML page that needs nothing else, or Markdown;
-// ok is false for any other.
+// Report writes a report in the form that the file's name asks for: one HTML page that needs nothing else, Markdown,
+// or as SVG the timeline alone, which is empty where nothing has been launched; ok is false for any other.
 func Report(r *session.Report, file string) (text string, ok bool, err error) {
 	d := dataOf(r)
 	switch strings.ToLower(filepath.Ext(file)) {
@@ -33,6 +33,11 @@ func Report(r *session.Report, file string) (text string, ok bool, err error) {
 		return washed(out.String()), true, err
 	case ".md", ".markdown":
 		return washed(markdown(r, d)), true, nil
+	case ".svg":
+		if r.Timeline == nil {
+			return "", true, nil
+		}
+		return TimelineSVG(r.Timeline, now(r)), true, nil
 	}
 	return "", false, nil
 }
@@ -82,7 +87,7 @@ func dataOf(r *session.Report) *page {
 	var failures [][]string
 	for _, x := range r.Check.Failures {
 		failures = append(failures, []string{x.ID.Title(), string(x.State), x.Text,
-			strings.TrimSpace(x.Cause + " " + x.Remedy)})
+			sentences(x.Cause, x.Remedy)})
 	}
 	add(part{ID: "failures", Title: "What went wrong", Head: []string{"step or service", "state", "text",
 		"cause, and what to do"}, Rows: failures})
@@ -91,6 +96,9 @@ func dataOf(r *session.Report) *page {
 		brief, rest := Brief(r.Timeline, 40)
 		add(part{ID: "timeline", Title: "How the launch went", SVG: template.HTML(washed(timelineSVG(r.Timeline, now(r),
 			false))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" + p.Legend()})
+		add(part{ID: "done", Title: "What was done", Head: []string{"step or service", "command or image", "how it " +
+			"went",
+			"last time", ""}, Rows: doneRows(r)})
 	}
 	if len(r.Order.Nodes) > 0 {
 		add(part{ID: "order", Title: "What starts after what", SVG: template.HTML(washed(orderSVG(r.Order, r.Timeline,
@@ -150,6 +158,14 @@ func checkoutLine(c stack.Checkout, root string) string {
 	return line
 }
 
+// sentences are a cause and a remedy, where there are such, as sentences.
+func sentences(cause, remedy string) string {
+	if cause = strings.TrimSpace(cause); cause != "" && remedy != "" && !strings.HasSuffix(cause, ".") {
+		cause += "."
+	}
+	return strings.TrimSpace(cause + " " + remedy)
+}
+
 func portRows(ports []stack.PortCheck) (rows [][]string) {
 	for _, p := range ports {
 		says := p.Speaks
@@ -163,7 +179,7 @@ func portRows(ports []stack.PortCheck) (rows [][]string) {
 			says += fmt.Sprintf(", %.0f ms", p.LatencyMs)
 		}
 		rows = append(rows, []string{p.Service, p.URL(), string(p.Verdict), strings.Trim(says, ", "),
-			strings.TrimSpace(p.Cause + " " + p.Remedy)})
+			sentences(p.Cause, p.Remedy)})
 	}
 	return rows
 }
@@ -175,6 +191,31 @@ func serviceRows(s *stack.Stack) (rows [][]string) {
 			runs += ", once"
 		}
 		rows = append(rows, []string{v.Name, runs, what(v), strings.TrimPrefix(ports(v.Ports), "port "), Where(v.At)})
+	}
+	return rows
+}
+
+// doneRows are the steps and services of the launch in the order in which they began.
+func doneRows(r *session.Report) (rows [][]string) {
+	p := Picture{Now: now(r)}
+	for _, row := range r.Timeline.Rows {
+		command, last, waited := "", "", ""
+		if name, ok := row.ID.Service(); ok {
+			if v := r.Stack.Service(name); v != nil {
+				command = what(*v)
+			}
+		} else if id, ok := row.ID.Step(); ok {
+			if st := r.Stack.Step(id); st != nil {
+				command = strings.Join(st.Command, " ")
+			}
+		}
+		if row.Last > 0 {
+			last = seconds(row.Last)
+		}
+		if row.Critical {
+			waited = "everything waited for it"
+		}
+		rows = append(rows, []string{row.ID.Title(), command, p.note(row, r.Timeline), last, waited})
 	}
 	return rows
 }

@@ -94,7 +94,7 @@ const narrow = 40
 // words tells the same without bars.
 func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string) (out []string) {
 	for _, r := range rows {
-		out = append(out, p.mood(r.State, cut(clean(r.ID.Title())+"  "+p.note(r, t), p.Width)))
+		out = append(out, p.mood(r.State, cut(cut(clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.note(r, t), p.Width)))
 	}
 	if left != "" {
 		out = append(out, cut(left, p.Width))
@@ -254,15 +254,17 @@ func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
 	over := t.Took > 0
 	state := string(r.State)
 	switch {
-	case over && r.Since > t.Took:
-		out := state + " since " + seconds(r.Since)
+	case over && r.Since > t.Took: // how the launch left it, and what became of it
+		then := *r
+		then.State, then.Text, then.Since = r.Then, r.ThenText, 0
+		later := ", " + state + " at " + seconds(r.Since)
 		if r.Again > 0 {
-			out = state + " again since " + seconds(r.Since)
+			later = ", " + state + " again at " + seconds(r.Since)
 		}
-		if !r.State.Good() && r.Text != "" {
-			out = state + ": " + clean(r.Text)
+		if !r.State.Good() && r.Text != "" && r.State != stack.Stopped {
+			later += ": " + clean(r.Text)
 		}
-		return out
+		return strings.TrimPrefix(p.note(&then, t)+later, ", ")
 	case r.State == stack.Waiting && len(r.Parts) > 0 && r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
 		return clean(r.Text) + far(r.Text)
 	case r.State == stack.Waiting:
