@@ -58,8 +58,11 @@ type Row struct {
 	Wrong               bool    // it failed, or never answered
 	Last                float64 // how many seconds its work took last time; zero if unknown
 	Critical            bool    // the launch as a whole waited, or is expected to wait, for it
-	Again               int     // how often it was started again
-	Since               float64 // the seconds at which it came to its state
+	// Before is the one that a critical row waited for longest, once the launch has settled; empty where it waited
+	// for none.
+	Before stack.NodeID
+	Again  int     // how often it was started again
+	Since  float64 // the seconds at which it came to its state
 	// Then and ThenText are the state, and its text, in which the launch left it.
 	Then     stack.State
 	ThenText string
@@ -256,6 +259,9 @@ func (t *Timeline) critical() {
 					before, latest = other, at
 				}
 			}
+		}
+		if last.Before = ""; before != nil {
+			last.Before = before.ID
 		}
 		last = before
 	}

@@ -20,9 +20,9 @@ func Draw(o *order.Order, t *timeline.Timeline, file string) (text string, ok bo
 	case ".svg":
 		return washed(orderSVG(o, t, true)), true
 	case ".dot", ".gv":
-		return washed(dot(o)), true
+		return washed(dot(o, t)), true
 	case ".mmd", ".mermaid":
-		return washed(mermaid(o)), true
+		return washed(mermaid(o, t)), true
 	}
 	return "", false
 }
@@ -30,9 +30,18 @@ func Draw(o *order.Order, t *timeline.Timeline, file string) (text string, ok bo
 // way leads from one node to another that waits for it.
 type way struct{ from, to stack.NodeID }
 
-// critical tells the nodes and edges along the critical path.
-func critical(o *order.Order) (nodes map[stack.NodeID]bool, edges map[way]bool) {
+// critical tells the nodes and edges along the critical path: the one for which a launch had to wait, or without one
+// the one that is expected.
+func critical(o *order.Order, t *timeline.Timeline) (nodes map[stack.NodeID]bool, edges map[way]bool) {
 	nodes, edges = map[stack.NodeID]bool{}, map[way]bool{}
+	if t != nil && t.Took > 0 {
+		for _, r := range t.Rows {
+			if nodes[r.ID] = r.Critical; r.Critical && r.Before != "" {
+				edges[way{r.Before, r.ID}] = true
+			}
+		}
+		return nodes, edges
+	}
 	for i, id := range o.CriticalPath {
 		nodes[id] = true
 		if i > 0 {
@@ -43,12 +52,12 @@ func critical(o *order.Order) (nodes map[stack.NodeID]bool, edges map[way]bool) 
 }
 
 // dot writes the graph in the DOT language: arrows lead from what comes first to what waits for it.
-func dot(o *order.Order) string {
+func dot(o *order.Order, t *timeline.Timeline) string {
 	var out strings.Builder
 	quote := func(s string) string {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", " ").Replace(s) + `"`
 	}
-	_, path := critical(o)
+	_, path := critical(o, t)
 	out.WriteString("digraph order {\n  rankdir=LR;\n  node [fontname=\"sans-serif\"];\n")
 	for _, n := range o.Nodes {
 		shape := "box"
@@ -75,7 +84,7 @@ func dot(o *order.Order) string {
 }
 
 // mermaid writes the graph as a Mermaid flowchart.
-func mermaid(o *order.Order) string {
+func mermaid(o *order.Order, t *timeline.Timeline) string {
 	var out strings.Builder
 	out.WriteString("flowchart LR\n")
 	ids := map[stack.NodeID]string{}
@@ -88,7 +97,7 @@ func mermaid(o *order.Order) string {
 		}
 		fmt.Fprintf(&out, "  %s%s%s%s\n", ids[n.ID], before, text.Replace(n.ID.Title()), after)
 	}
-	_, path := critical(o)
+	_, path := critical(o, t)
 	for _, n := range o.Nodes {
 		for _, e := range n.After {
 			arrow := "-->"

@@ -96,10 +96,7 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 		fmt.Fprintf(&out, "<style>%s.back{fill:#fff}@media(prefers-color-scheme:dark){.back{fill:#141d24}}</style>\n"+
 			`<rect class="back" width="%.0f" height="%.0f"/>`+"\n", orderStyle, width, height)
 	}
-	nodes, path := critical(o)
-	if t != nil && t.Took > 0 {
-		nodes, path = waitedFor(o, t)
-	}
+	nodes, path := critical(o, t)
 	for _, c := range d.columns {
 		for _, b := range c {
 			for _, e := range b.in {
@@ -117,21 +114,6 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin, height-margin,
 		html.EscapeString(caption))
 	return out.String()
-}
-
-// waitedFor are the nodes and edges for which a launch had to wait.
-func waitedFor(o *order.Order, t *timeline.Timeline) (nodes map[stack.NodeID]bool, edges map[way]bool) {
-	nodes, edges = map[stack.NodeID]bool{}, map[way]bool{}
-	on := func(id stack.NodeID) bool { r := t.Row(id); return r != nil && r.Critical }
-	for _, n := range o.Nodes {
-		if nodes[n.ID] = on(n.ID); !nodes[n.ID] {
-			continue
-		}
-		for _, e := range n.After {
-			edges[way{e.ID, n.ID}] = on(e.ID)
-		}
-	}
-	return nodes, edges
 }
 
 func drawBox(out *strings.Builder, b *box, on bool, t *timeline.Timeline) {
@@ -162,11 +144,15 @@ func times(id stack.NodeID, t *timeline.Timeline) string {
 		return ""
 	}
 	r := t.Row(id)
-	switch {
-	case r == nil || r.Begun < 0:
+	if r == nil || r.Begun < 0 {
 		return ""
-	case r.State == stack.Unchanged, !r.State.Good():
-		return string(r.State)
+	}
+	state := r.State
+	if t.Took > 0 {
+		state = r.Then
+	}
+	if state == stack.Unchanged || !state.Good() {
+		return string(state)
 	}
 	return seconds(r.Worked(t.Took))
 }

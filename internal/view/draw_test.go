@@ -218,3 +218,27 @@ func TestLargeSurvey(t *testing.T) {
 		t.Errorf("something is left out of\n%s", all)
 	}
 }
+
+// TestOrderPicture leads a line down from each node to those that wait for it, heavy along the critical path, or says
+// that there is no room.
+func TestOrderPicture(t *testing.T) {
+	t.Parallel()
+	o := graph(ferries, "service:db", "service:api")
+	for plain, want := range map[bool]string{false: `
+db           ─╮
+install web  ─╂─╮
+api          ◂╯─┼─╮
+web<1>       ◂──╯─╯`, true: `
+db           -.
+install web  -#-.
+api          <'-+-.
+web<1>       <--'-'`} {
+		lines, ok := OrderPicture(o, nil, 40, plain)
+		if got := "\n" + strings.Join(lines, "\n"); !ok || got != want {
+			t.Errorf("drawn is%s\nand not%s", got, want)
+		}
+	}
+	if _, ok := OrderPicture(o, nil, 16, false); ok {
+		t.Error("it fits into 16 columns")
+	}
+}

@@ -12,11 +12,11 @@ import (
 
 // The signs of an order that is drawn with characters: lines of lanes and rows, where a lane begins, ends, or is
 // entered, and the tip of an arrow; the same along the critical path.
-type laneSigns struct{ down, across, begin, tee, last, tip, heavy, cross string }
+type laneSigns struct{ down, across, begin, tee, last, tip, heavy, cross, heavyCross string }
 
 var (
-	lineLanes  = laneSigns{"│", "─", "╮", "┤", "╯", "◂", "┃", "┼"}
-	plainLanes = laneSigns{"|", "-", ".", "+", "'", "<", "#", "+"}
+	lineLanes  = laneSigns{"│", "─", "╮", "┤", "╯", "◂", "┃", "┼", "╂"}
+	plainLanes = laneSigns{"|", "-", ".", "+", "'", "<", "#", "+", "#"}
 )
 
 // OrderPicture draws an order with characters: a row for each node, and for each node that others wait for a lane that
@@ -42,10 +42,7 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int, plain bool)
 			}
 		}
 	}
-	_, path := critical(o)
-	if t != nil && t.Took > 0 {
-		_, path = waitedFor(o, t)
-	}
+	_, path := critical(o, t)
 	var busy []int // by lane, the row at which it ends
 	lane := map[stack.NodeID]int{}
 	for i, n := range o.Nodes {
@@ -98,8 +95,10 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int, plain bool)
 			switch cells[k] {
 			case " ":
 				cells[k] = s.across
-			case s.down, s.heavy:
+			case s.down:
 				cells[k] = s.cross
+			case s.heavy:
+				cells[k] = s.heavyCross
 			}
 		}
 		if enters {

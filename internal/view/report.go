@@ -102,7 +102,7 @@ func dataOf(r *session.Report) *page {
 	}
 	if len(r.Order.Nodes) > 0 {
 		add(part{ID: "order", Title: "What starts after what", SVG: template.HTML(washed(orderSVG(r.Order, r.Timeline,
-			false))), text: "```mermaid\n" + mermaid(r.Order) + "```"})
+			false))), text: "```mermaid\n" + mermaid(r.Order, r.Timeline) + "```"})
 	}
 	add(part{ID: "services", Title: "Services", Head: []string{"service", "runs", "what", "ports", "read at"},
 		Rows: serviceRows(r.Stack)})
