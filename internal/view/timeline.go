@@ -42,8 +42,8 @@ func (p *Picture) signs() signs {
 // Legend says what the signs of a picture mean.
 func (p *Picture) Legend() string {
 	s := p.signs()
-	return fmt.Sprintf("%s waits  %s is prepared  %s at work  %s at work, and everything waited for it  %s there  "+
-		"%s failed  %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed, s.last)
+	return fmt.Sprintf("%s waits; %s is prepared; %s at work; %s at work, and everything waited for it; %s there; "+
+		"%s failed; %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed, s.last)
 }
 
 // columns shares the width among the names, the picture and the words beside it.
@@ -345,7 +345,7 @@ func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest strin
 	out.Rows = nil
 	longest, left := 0.0, 0
 	for _, r := range t.Rows {
-		if r.Critical || r.End >= 0 && !r.State.Good() || r.Worked(t.Took) >= t.Took/50 {
+		if r.Critical || r.End >= 0 && !r.State.Good() && r.State != stack.Stopped || r.Worked(t.Took) >= t.Took/50 {
 			out.Rows = append(out.Rows, r)
 			continue
 		}
