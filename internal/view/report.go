@@ -339,7 +339,7 @@ func markdown(r *session.Report, d *page) string {
 		case strings.HasPrefix(p.text, "```"):
 			say("%s", p.text)
 		case p.text != "":
-			say("```\n%s\n```", p.text)
+			say("```\n%s\n```", strings.ReplaceAll(p.text, "```", "'''")) // a name can't end it
 		}
 		if len(p.Rows) > 0 {
 			row(p.Head)

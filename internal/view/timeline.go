@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -266,7 +267,7 @@ func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
 		}
 		return strings.TrimPrefix(p.note(&then, t)+later, ", ")
 	case r.State == stack.Waiting && len(r.Parts) > 0 && r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
-		return clean(r.Text) + far(r.Text)
+		return clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
 	case r.State == stack.Waiting:
 		var names []string
 		for _, id := range r.Waits {
