@@ -1,6 +1,7 @@
 package gitrepo
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -90,8 +91,10 @@ func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 	u := &Upstream{Branch: g.output(dir, "symbolic-ref", "--short", "--quiet", "HEAD"),
 		From: g.output(dir, "rev-parse", "--verify", "--quiet", "HEAD^{commit}")}
 	if u.Branch == "" {
+		branch := strings.TrimPrefix(g.output(dir, "symbolic-ref", "--short", "--quiet", "refs/remotes/origin/HEAD"),
+			"origin/")
 		return no("no branch is checked out, so there is nothing that it follows",
-			"To follow one: git -C "+dir+" switch BRANCH")
+			"To follow one: git -C "+dir+" switch "+cmp.Or(branch, "BRANCH"))
 	}
 	u.remote = g.output(dir, "config", "--get", "branch."+u.Branch+".remote")
 	merge, found := strings.CutPrefix(g.output(dir, "config", "--get", "branch."+u.Branch+".merge"), "refs/heads/")

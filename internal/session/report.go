@@ -1,6 +1,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -81,8 +82,8 @@ func (m *Mixed) Report(ctx context.Context, r *supervise.Record, version string)
 	}
 	out.settings(m, f.Plan)
 	plan, err := m.Plan()
-	if err != nil {
-		return nil, err
+	if err != nil { // it can't be launched as it is, and the check, or the launch, says why
+		plan = &launch.Plan{}
 	}
 	out.byHand(m, plan)
 	out.machine(ctx)
@@ -171,13 +172,23 @@ func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
 			if s == nil {
 				continue
 			}
-			out.add(title, serviceByHand(s, out.Name, plan))
+			lines := serviceByHand(s, out.Name, plan)
+			for _, p := range s.Ports {
+				if p.Host > 0 && s.Kind == stack.Lasting {
+					lines = append(lines, fmt.Sprintf("# it answers on port %d", p.Host))
+				}
+			}
+			out.add(title, lines)
 			continue
 		}
-		if step, ok := plan.Steps[n.ID]; ok {
-			set := map[string]string{}
-			maps.Copy(set, step.Set)
-			out.add(title, []string{inFolder(m.Root, step.Dir, "", hiddenEnv(set)+shell.Line(step.Command))})
+		id, _ := n.ID.Step()
+		for _, p := range out.Stack.Projects {
+			for _, step := range p.Steps {
+				if step.ID == id {
+					out.add(title, []string{inFolder(cmp.Or(step.Folder, p.Path), hiddenEnv(step.Env)+
+						shell.Line(step.Command))})
+				}
+			}
 		}
 	}
 	if out.Check.Open != "" {
@@ -195,12 +206,11 @@ func (out *Report) add(title string, lines []string) {
 }
 
 // inFolder is a command line that runs in a folder of the workspace.
-func inFolder(root, dir, after, command string) string {
-	rel, err := filepath.Rel(root, dir)
-	if err != nil || rel == "." {
-		return command + after
+func inFolder(dir, command string) string {
+	if dir == "" || dir == "." {
+		return command
 	}
-	return "(cd " + shell.Word(filepath.ToSlash(rel)) + " && " + command + ")" + after
+	return "(cd " + shell.Word(dir) + " && " + command + ")"
 }
 
 // hiddenEnv are settings before a command, without what is secret.
@@ -224,10 +234,7 @@ func serviceByHand(s *stack.Service, network string, plan *launch.Plan) []string
 				lines = append(lines, "# with "+r.Key+" leading to "+r.To)
 			}
 		}
-		line := shell.Line(s.Command)
-		if dir := s.Dir(); dir != "" && dir != "." {
-			line = "(cd " + shell.Word(dir) + " && " + line + ")"
-		}
+		line := inFolder(s.Dir(), shell.Line(s.Command))
 		if s.Kind == stack.Lasting {
 			line += " &"
 		}
@@ -244,6 +251,9 @@ func serviceByHand(s *stack.Service, network string, plan *launch.Plan) []string
 			}
 			if c.Target != "" {
 				build += " --target " + shell.Word(c.Target)
+			}
+			for _, k := range slices.Sorted(maps.Keys(c.BuildArgs)) {
+				build += " --build-arg " + shell.Word(k+"="+c.BuildArgs[k])
 			}
 		}
 		lines = append(lines, build+" "+shell.Word(s.Build))
@@ -272,11 +282,11 @@ func serviceByHand(s *stack.Service, network string, plan *launch.Plan) []string
 	if c := s.Container; c != nil {
 		for _, mount := range c.Mounts {
 			if mount.Type == "volume" && mount.Source != "" || mount.Type == "bind" {
-				from := mount.Source
-				if mount.Type == "bind" && !path.IsAbs(from) {
-					from = "./" + from
+				if mount.Type == "bind" && !path.IsAbs(mount.Source) {
+					run += ` -v "$PWD"/` + shell.Word(mount.Source+":"+mount.Target)
+				} else {
+					run += " -v " + shell.Word(mount.Source+":"+mount.Target)
 				}
-				run += " -v " + shell.Word(from+":"+mount.Target)
 			}
 		}
 		if len(c.Entrypoint) > 0 {
