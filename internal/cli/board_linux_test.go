@@ -27,6 +27,27 @@ func (term *terminal) resize(columns, rows uint16, program *os.Process) {
 	}
 }
 
+// sees waits until a word stands on the board at the terminal. A board draws only what differs, in which a word may be
+// torn; for each piece of it that comes all of it is asked for anew.
+func (term *terminal) sees(word string) {
+	term.t.Helper()
+	term.mu.Lock()
+	defer term.mu.Unlock()
+	for !strings.Contains(term.text.String(), word) && !term.over {
+		term.mine.WriteString("\x0c")
+		term.more.Wait()
+	}
+	term.text.Reset()
+}
+
+// types presses keys.
+func (term *terminal) types(keys string) {
+	term.t.Helper()
+	if _, err := term.mine.WriteString(keys); err != nil {
+		term.t.Fatal(err)
+	}
+}
+
 // sits starts the program at a terminal.
 func (b *bench) sits(term *terminal, args ...string) *exec.Cmd {
 	b.t.Helper()
@@ -49,14 +70,21 @@ func TestBoard(t *testing.T) {
 	term := newTerminal(t)
 	term.resize(120, 30, nil)
 	cmd := b.sits(term, "board")
-	term.press("answers", "/web\rx") // what is drawn is what differs: only new words can be waited for
-	waitFor(t, "the service to be stopped", func() bool { return !answers(ports[2]) })
-	term.press("Stopped", "s")
+	term.sees("answers")
+	term.types("/web\rx")
+	term.sees("Stopped")
+	if answers(ports[2]) {
+		t.Error("it says that it has stopped what answers")
+	}
+	term.types("s")
 	waitFor(t, "the service to be started again", func() bool { return answers(ports[2]) })
 	term.resize(20, 8, cmd.Process)
+	term.sees("leave")
 	term.resize(60, 24, cmd.Process)
-	term.press("keys", "?")
-	term.press("copy address", "q")
+	term.sees("start")
+	term.types("?")
+	term.sees("copy")
+	term.types("q")
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("left, the board ended with %v", err)
 	}
@@ -70,7 +98,7 @@ func TestBoard(t *testing.T) {
 
 	gone := newTerminal(t)
 	cmd = b.sits(gone, "board")
-	gone.press("answers", "")
+	gone.sees("answers")
 	gone.its.Close()
 	gone.mine.Close()
 	cmd.Process.Signal(syscall.SIGHUP) // as the system tells it whose terminal it was
@@ -81,9 +109,10 @@ func TestBoard(t *testing.T) {
 
 	term = newTerminal(t)
 	cmd = b.sits(term, "board")
-	term.press("answers", "")
+	term.sees("answers")
 	b.must(0, "stop")
-	term.press("stopped", "q")
+	term.sees("stopped")
+	term.types("q")
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("with the stack ended, the board ended with %v", err)
 	}
@@ -173,7 +202,7 @@ func BenchmarkBoard(b *testing.B) {
 		term := newTerminal(b)
 		term.resize(140, 50, nil)
 		cmd := bench.sits(term, "board")
-		term.press("services", "")
+		term.sees("services")
 		begun := time.Now()
 		before, memory := taken(cmd.Process.Pid)
 		tick := time.NewTicker(50 * time.Millisecond)

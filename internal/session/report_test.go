@@ -11,7 +11,8 @@ import (
 // TestByHand tells what a person would type for a service, as a shell takes it.
 func TestByHand(t *testing.T) {
 	t.Parallel()
-	plan := &launch.Plan{Rewritten: []launch.Rewritten{{Service: "web", Key: "API_URL", From: "api:80", To: "localhost:8100"},
+	plan := &launch.Plan{Rewritten: []launch.Rewritten{{Service: "web", Key: "API_URL", From: "api:80",
+		To: "localhost:8100"},
 		{Service: "other", Key: "X", To: "y"}}}
 	spec := func(c stack.ContainerSpec) stack.ContainerWay { return stack.ContainerWay{Container: &c} }
 	for want, s := range map[string]stack.Service{
@@ -28,7 +29,8 @@ func TestByHand(t *testing.T) {
 				{Type: "bind", Source: "/etc/x", Target: "/x"}, {Type: "tmpfs", Target: "/tmp"}}}),
 			Command: []string{"-c", "log=it's"}},
 		"docker build -t quay-api -f api/Dockerfile.dev --target run --build-arg 'A=b c' api\n" +
-			"docker run --rm --name api --network quay --env-file api/.env --entrypoint /run quay-api now": {Name: "api",
+			"docker run --rm --name api --network quay --env-file api/.env --entrypoint /run quay-api now": {
+			Name: "api",
 			Runs: stack.Container, Kind: stack.Once, Build: "api",
 			FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{{Path: "api/.env"}}},
 			ContainerWay: spec(stack.ContainerSpec{Entrypoint: []string{"/run", "now"}, Building: stack.Building{

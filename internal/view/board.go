@@ -183,6 +183,8 @@ func (b *Board) key(key string) tea.Cmd {
 	switch key {
 	case "q", "ctrl+c":
 		return tea.Quit
+	case "ctrl+l": // draws all of it anew, where something else has written on the screen
+		return tea.ClearScreen
 	case "up", "k":
 		b.choose(-1)
 	case "down", "j":
