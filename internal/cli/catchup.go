@@ -290,8 +290,7 @@ func (a *app) wayBack(ctx context.Context, w *session.Workspace) error {
 	}
 	if way.Data && !a.json {
 		a.text().Line("What the newer commits' steps did to databases stays: what ran before may not know it. To " +
-			"begin " +
-			"with empty ones: nharbor reset --data")
+			"begin with empty ones: nharbor reset --data")
 	}
 	filling, err := a.filling(ctx, fillFlags{}, true)
 	if err != nil {

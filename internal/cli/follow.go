@@ -17,9 +17,7 @@ import (
 type launchView interface {
 	event(e stack.Event)
 	settled(s *supervise.Settled)
-	say(line string)      // by any goroutine
-	every() time.Duration // how often tick is called
-	tick()
+	say(line string) // by any goroutine
 }
 
 // lines shows a launch in lines, or in JSON: one for each event. What is at work for long tells so by an event now and
@@ -55,15 +53,12 @@ func (l *lines) say(line string) {
 	}
 }
 
-func (l *lines) every() time.Duration { return time.Hour }
-
-func (l *lines) tick() {}
-
-// live shows a launch as a timeline at the end of a terminal.
+// live shows a launch as a timeline at the end of a terminal. It has a goroutine that draws until it is left.
 type live struct {
 	screen *view.Live
 	said   *lastWords
 	begun  time.Time
+	left   chan struct{} // closed once
 
 	mu   sync.Mutex
 	t    *timeline.Timeline
@@ -71,7 +66,7 @@ type live struct {
 }
 
 // live is the view of a terminal; nil elsewhere, and where a person wants lines.
-func (a *app) live(m *session.Mixed) launchView {
+func (a *app) live(m *session.Mixed) *live {
 	if a.json || a.plain {
 		return nil
 	}
@@ -79,8 +74,10 @@ func (a *app) live(m *session.Mixed) launchView {
 	if screen == nil {
 		return nil
 	}
-	return &live{screen: screen, said: newLastWords(m), begun: time.Now(),
+	l := &live{screen: screen, said: newLastWords(m), begun: time.Now(), left: make(chan struct{}),
 		t: timeline.New(m.Order, memory.Recall(m.Root).Seconds())}
+	go l.lives()
+	return l
 }
 
 func (l *live) event(e stack.Event) {
@@ -131,14 +128,27 @@ func (l *live) say(line string) {
 	l.draw()
 }
 
-// every is five pictures a second: a bar grows no faster than one sees.
-func (l *live) every() time.Duration { return 200 * time.Millisecond }
+// frame is how long a picture stands where nothing happens: a bar grows no faster than one sees.
+const frame = 200 * time.Millisecond
 
-func (l *live) tick() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.draw()
+// lives draws it again and again, until it is left.
+func (l *live) lives() {
+	tick := time.NewTicker(frame)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			l.mu.Lock()
+			l.draw()
+			l.mu.Unlock()
+		case <-l.left:
+			return
+		}
+	}
 }
+
+// leave ends the drawing; what stands there stays.
+func (l *live) leave() { close(l.left) }
 
 // lastWords are the last line of each node's log.
 type lastWords struct {

@@ -198,6 +198,7 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 		since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
 		t = live
+		defer live.leave()
 	}
 	stopping := context.AfterFunc(ctx, func() {
 		t.say("Stopping everything; press Ctrl-C again to end at once.")
@@ -208,47 +209,14 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 		l.Kill()
 	})
 	defer stopping()
-	type next struct {
-		said supervise.Message
-		err  error
-	}
-	messages, done := make(chan next), make(chan struct{})
-	defer close(done)
-	go func() { // ends with follow, or with what is followed
-		for {
-			said, err := l.Next()
-			select {
-			case messages <- next{said, err}:
-			case <-done:
-				return
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
 	interrupted := false
-	tick := time.NewTicker(t.every())
-	defer tick.Stop()
 	for {
-		var said supervise.Message
-		select {
-		case <-tick.C:
-			t.tick()
-			continue
-		case got := <-messages:
-			if errors.Is(got.err, io.EOF) {
-				if ctx.Err() != nil && (interrupted || a.status != 0) {
-					return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
-						Text:   "the launch was interrupted before everything answered",
-						Remedy: "Launch again when you like; finished steps are not done twice."}
-				}
-				return nil
-			}
-			if got.err != nil {
-				return got.err
-			}
-			said = got.said
+		said, err := l.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
 		}
 		switch {
 		case said.Event != nil:
@@ -269,6 +237,12 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 			t.say("Everything has been stopped.")
 		}
 	}
+	if ctx.Err() != nil && (interrupted || a.status != 0) {
+		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
+			Text:   "the launch was interrupted before everything answered",
+			Remedy: "Launch again when you like; finished steps are not done twice."}
+	}
+	return nil
 }
 
 // widest is the length of the longest name in an order.

@@ -9,7 +9,6 @@ import (
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
-	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
@@ -20,9 +19,7 @@ func (a *app) needs() *cobra.Command {
 		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if agree && !install {
-				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: "--agree goes with " +
-					"--install",
-					Remedy: "nharbor needs --install --agree"}
+				return wrongCall("--agree goes with --install", "nharbor needs --install --agree")
 			}
 			m, err := a.ordered(cmd.Context(), launch.Options{})
 			if err != nil {

@@ -34,8 +34,7 @@ var Engines = []Rule[Engine]{
 	{"engine-not-installed-linux", lacks(NotInstalled, onLinux),
 		"no container engine is installed",
 		"Install one, on Debian and Ubuntu with: sudo apt-get install docker.io. Or run what you can natively: " +
-			"nharbor " +
-			"launch --native SERVICE", ""},
+			"nharbor launch --native SERVICE", ""},
 	{"engine-not-installed", lacks(NotInstalled, nil),
 		"no container engine is installed",
 		"Install a container engine that offers its HTTP API on a socket, start it, and run this again.", ""},
@@ -50,8 +49,7 @@ var Engines = []Rule[Engine]{
 	{"engine-not-permitted", lacks(NotPermitted, nil),
 		"the container engine runs, but you may not use its socket {socket}",
 		"Join the group that owns the socket: sudo usermod -aG docker \"$USER\", then log in again. Members of the " +
-			"group can " +
-			"become root.", ""},
+			"group can become root.", ""},
 	{"engine-not-reached", lacks(NotReached, nil),
 		"the engine at {address} can't be reached by ssh: {why}",
 		"Try it by hand, without a password being asked: ssh HOST docker version. Its key and its user go into " +

@@ -3,6 +3,8 @@ package diagnose
 import (
 	"fmt"
 	"strings"
+
+	"nimbleharbor/internal/shell"
 )
 
 // Need is what is known of something that a machine must have, and has not.
@@ -53,15 +55,14 @@ var Needs = []Rule[Need]{
 			"constraint if it is out of date.", ""},
 	{"tool-version", kindOf("tool", nil),
 		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new shell; or correct the " +
-			"constraint " +
-			"if it is out of date.", ""},
+			"constraint if it is out of date.", ""},
 	{"source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
 		"no login for it was found", "Get a login from whoever runs it, and export it as {variable}.", ""},
 	{"source-login", kindOf("source", nil),
 		"no login for it was found", "Get a login from whoever runs it, and put it where {manager} looks for it.", ""},
 	{"port-held-by-stack", kindOf("port", func(n *Need) bool { return n.Stack != "" }),
 		"taken by {holder} of the stack in {stack}",
-		"Stop that one: nharbor -C {stack} stop. Or move this one to other ports: nharbor launch --shift 100", ""},
+		"Stop that one: nharbor -C {there} stop. Or move this one to other ports: nharbor launch --shift 100", ""},
 	{"port-held", kindOf("port", func(n *Need) bool { return n.Holder != "" }),
 		"taken by {holder}, process {pid}",
 		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch --shift 100", ""},
@@ -91,7 +92,7 @@ func (n *Need) Explain() Finding {
 	out := first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted, "broken": n.Broken, "found": n.Found,
 		"install": n.Install, "kept": n.Kept, "keeper": n.Keeper, "offered": n.Offered, "holder": n.Holder,
 		"pid": n.PID, "manager": n.Manager, "variable": n.Variable,
-		"key": n.Key, "stack": n.Stack, "madeBy": n.MadeBy, "make": n.Make})
+		"key": n.Key, "stack": n.Stack, "there": shell.Word(n.Stack), "madeBy": n.MadeBy, "make": n.Make})
 	if n.Provide != "" {
 		out.Remedy = fmt.Sprintf("Let the launch run one: nharbor launch --provide %s. Or: %s", n.Provide,
 			strings.ToLower(out.Remedy[:1])+out.Remedy[1:])

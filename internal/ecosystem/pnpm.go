@@ -11,9 +11,8 @@ var pnpm = &Manager{
 	Weight: &Weight{expr.New(`(?m)^ +resolution: `), 350_000, []string{"node_modules"}},
 	Obeys:  []string{".npmrc", ".pnpmfile.*", "pnpm-workspace.yaml", "binding.gyp"},
 	Hooks:  nodeHooks,
-	Tools: []Tool{{Name: "pnpm", Called: []string{"pnpm"}, Fetcher: "corepack", By: []string{"corepack enable " +
-		"pnpm", "npm install " +
-		"--global pnpm"}}},
+	Tools: []Tool{{Name: "pnpm", Called: []string{"pnpm"}, Fetcher: "corepack",
+		By: []string{"corepack enable pnpm", "npm install --global pnpm"}}},
 	Verbs:    []Verb{{stack.Install, []string{"pnpm install|i"}}},
 	Wrappers: []string{"pnpm exec", "pnpm dlx"},
 	Scripts: &Scripts{Run: "run", Bare: true, Own: nodeOwnVerbs,

@@ -15,9 +15,8 @@ var yarn = &Manager{
 	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".yarn/releases/*", ".yarn/plugins/*",
 		"binding.gyp"},
 	Hooks: nodeHooks,
-	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, Fetcher: "corepack", By: []string{"corepack enable " +
-		"yarn", "npm install " +
-		"--global yarn"}}},
+	Tools: []Tool{{Name: "yarn", Called: []string{"yarn"}, Fetcher: "corepack",
+		By: []string{"corepack enable yarn", "npm install --global yarn"}}},
 	Verbs: []Verb{
 		{stack.Install, []string{"yarn $", "yarn install|add"}},
 		{SetsUp, []string{"yarn global"}},

@@ -96,8 +96,8 @@ func isBundle(name string) bool {
 	defer f.Close()
 	head := make([]byte, 16)
 	n, _ := io.ReadFull(f, head)
-	return strings.HasPrefix(string(head[:n]), "# v2 git bundle") || strings.HasPrefix(string(head[:n]), "# v3 git "+
-		"bundle")
+	begins := string(head[:n])
+	return strings.HasPrefix(begins, "# v2 git bundle") || strings.HasPrefix(begins, "# v3 git bundle")
 }
 
 var scp = expr.New(

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/archive"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
 )
@@ -110,7 +111,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
 			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRemoteFailed,
 				Text:   "the second remote could not be added: " + err.Error(),
-				Remedy: "Add it by hand: git remote add upstream " + opt.Upstream, Cause: err}
+				Remedy: "Add it by hand: git remote add upstream " + shell.Word(opt.Upstream), Cause: err}
 		}
 	}
 	if err := appear(work, dir); err != nil {
@@ -291,8 +292,9 @@ func alreadyThere(ctx context.Context, address, local, dir string, opt Options) 
 			from = "of " + hidden(origin)
 		}
 		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
-			Text:   "another checkout stands there, " + from,
-			Remedy: "Name another place with --into, or survey what is there: nharbor -C " + dir + " survey"}
+			Text: "another checkout stands there, " + from,
+			Remedy: "Name another place with --into, or survey what is there: nharbor -C " + shell.Word(dir) +
+				" survey"}
 	}
 	if c, err = Describe(ctx, dir); err != nil {
 		return c, false, nil
@@ -301,8 +303,9 @@ func alreadyThere(ctx context.Context, address, local, dir string, opt Options) 
 	if ref := opt.Ref; ref != "" && ref != Newest && opt.Choose == nil && c.Tag != ref && c.Branch != ref &&
 		!strings.HasPrefix(c.Commit, ref) {
 		return c, false, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
-			Text:   fmt.Sprintf("the checkout that stands there is of the same repository, and not at %s", ref),
-			Remedy: fmt.Sprintf("Bring it there: git -C %s fetch --tags, then git -C %s checkout %s", dir, dir, ref)}
+			Text: fmt.Sprintf("the checkout that stands there is of the same repository, and not at %s", ref),
+			Remedy: "Bring it there: " + gitIn(dir, "fetch --tags") + ", then " +
+				gitIn(dir, "checkout "+shell.Word(ref))}
 	}
 	return c, true, nil
 }

@@ -132,8 +132,7 @@ func (g git) run(dir string, args ...string) error {
 
 // chatter are the beginnings of what git says of a failure without telling why.
 var chatter = []string{"Cloning into", "fatal: Could not read from remote repository", "Please make sure you have " +
-	"the " +
-	"correct access rights", "and the repository exists"}
+	"the correct access rights", "and the repository exists"}
 
 // reason is why git has failed, by what it said: what it calls so first, else its last words, which are another
 // program's.

@@ -211,6 +211,25 @@ func TestNameOf(t *testing.T) {
 	}
 }
 
+// TestSameButForCase finds names that some file systems can't tell apart.
+func TestSameButForCase(t *testing.T) {
+	t.Parallel()
+	dir := repository(t)
+	for _, name := range []string{"Tide", "tide", "pier/A", "Pier/b"} {
+		full := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, nil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	runGit(t, dir, "add", "-A")
+	if got := SameButForCase(t.Context(), dir); len(got) != 1 || got[0] != [2]string{"Tide", "tide"} {
+		t.Errorf("the same but for case are %v", got)
+	}
+}
+
 func TestTracked(t *testing.T) {
 	t.Parallel()
 	dir := repository(t)

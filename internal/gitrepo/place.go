@@ -10,6 +10,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -83,7 +84,7 @@ func free(dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
 			Text:   "the folder exists and is not empty",
-			Remedy: "Name another with --into, or survey what is there: nharbor -C " + dir + " survey"}
+			Remedy: "Name another with --into, or survey what is there: nharbor -C " + shell.Word(dir) + " survey"}
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o777); err != nil {
 		return unwritable(filepath.Dir(dir), "the folder can't be made: ", err)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -43,6 +44,9 @@ type Change struct {
 	Object string `json:"-"` // its new contents' name; empty for a link, a submodule and one that is gone
 	Module bool   `json:"submodule,omitempty"`
 }
+
+// gitIn is a command of git's in a folder, to be pasted.
+func gitIn(dir, command string) string { return "git -C " + shell.Word(dir) + " " + command }
 
 // calm are what keeps git, where it goes by the person's own configuration, from running what lies in a checkout.
 var calm = []string{"-c", "core.hooksPath=" + os.DevNull, "-c", "core.fsmonitor=false", "-c", "gc.auto=0",
@@ -94,13 +98,13 @@ func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 		branch := strings.TrimPrefix(g.output(dir, "symbolic-ref", "--short", "--quiet", "refs/remotes/origin/HEAD"),
 			"origin/")
 		return no("no branch is checked out, so there is nothing that it follows",
-			"To follow one: git -C "+dir+" switch "+cmp.Or(branch, "BRANCH"))
+			"To follow one: "+gitIn(dir, "switch "+shell.Word(cmp.Or(branch, "BRANCH"))))
 	}
 	u.remote = g.output(dir, "config", "--get", "branch."+u.Branch+".remote")
 	merge, found := strings.CutPrefix(g.output(dir, "config", "--get", "branch."+u.Branch+".merge"), "refs/heads/")
 	if u.From == "" || u.remote == "" || !found {
 		return no("its branch "+u.Branch+" follows none of another repository",
-			"To have it follow one: git -C "+dir+" branch --set-upstream-to REMOTE/BRANCH")
+			"To have it follow one: "+gitIn(dir, "branch --set-upstream-to REMOTE/BRANCH"))
 	}
 	u.ref = g.output(dir, "rev-parse", "--symbolic-full-name", "--verify", "--quiet", "@{upstream}")
 	u.Follows = u.remote + "/" + merge
@@ -108,7 +112,7 @@ func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 		u.Follows, u.address = merge, ""
 	}
 	if u.ref == "" || strings.HasPrefix(u.remote, "-") {
-		return no(u.Follows+", which its branch follows, is not known here", "Fetch it: git -C "+dir+" fetch --all")
+		return no(u.Follows+", which its branch follows, is not known here", "Fetch it: "+gitIn(dir, "fetch --all"))
 	}
 	if key := g.programs(dir); key != "" {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutConfigRuns,
@@ -171,7 +175,7 @@ func (u *Upstream) Look(ctx context.Context, dir string) error {
 	counts := strings.Fields(g.output(dir, "rev-list", "--left-right", "--count", u.From+"..."+u.To))
 	if len(counts) != 2 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFetchFailed, At: stack.Place{File: dir},
-			Text: "what is there and what is here can't be compared", Remedy: "Look at it: git -C " + dir + " status"}
+			Text: "what is there and what is here can't be compared", Remedy: "Look at it: " + gitIn(dir, "status")}
 	}
 	own, _ := strconv.Atoi(counts[0])
 	if come, _ := strconv.Atoi(counts[1]); come == 0 {
@@ -182,7 +186,7 @@ func (u *Upstream) Look(ctx context.Context, dir string) error {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeHistoriesDiverged, At: stack.Place{File: dir},
 			Text: fmt.Sprintf("it has %d of its own commits, and %s of %s don't follow on them", own, counts[1],
 				u.Follows),
-			Remedy: "Bring the two together by hand: git -C " + dir + " rebase " + u.Follows}
+			Remedy: "Bring the two together by hand: " + gitIn(dir, "rebase "+shell.Word(u.Follows))}
 	}
 	for line := range strings.Lines(g.output(dir, "log", "-n", strconv.Itoa(maxCommits),
 		"--format=%h%x09%ct%x09%an%x09%s", u.From+".."+u.To)) {
@@ -231,7 +235,7 @@ func clean(ctx context.Context, dir string) error {
 	}
 	return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeUncommittedWork, At: stack.Place{File: dir},
 		Text:   "there is work in it that is not committed: " + shown,
-		Remedy: "Commit it, or put it aside: git -C " + dir + " stash"}
+		Remedy: "Commit it, or put it aside: " + gitIn(dir, "stash")}
 }
 
 // Take brings a checkout to what Look has seen, and its submodules with it. Files that git doesn't know and that stand
@@ -266,7 +270,7 @@ func Return(ctx context.Context, dir, from, to string) error {
 
 func notReturned(dir, why string) error {
 	return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNoWayBack, At: stack.Place{File: dir},
-		Text: "the checkout can't be brought back: " + why, Remedy: "Look at it: git -C " + dir + " log"}
+		Text: "the checkout can't be brought back: " + why, Remedy: "Look at it: " + gitIn(dir, "log")}
 }
 
 var commitName = expr.New(`^[0-9a-f]{40,64}$`)
@@ -275,8 +279,8 @@ var commitName = expr.New(`^[0-9a-f]{40,64}$`)
 func (g git) put(dir string, args ...string) error {
 	if err := g.run(dir, append(slices.Clone(calm), args...)...); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotTaken, At: stack.Place{File: dir},
-			Text: "the files could not be put in place: " + err.Error(), Remedy: "Look at it: git -C " + dir +
-				" status", Cause: err}
+			Text: "the files could not be put in place: " + err.Error(), Remedy: "Look at it: " + gitIn(dir,
+				"status"), Cause: err}
 	}
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err != nil {
 		return nil

@@ -12,12 +12,9 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/Masterminds/semver/v3"
-
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
 
@@ -208,124 +205,6 @@ func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 	wait.Wait()
 }
 
-// runtimes asks for the runtimes and managers of what runs natively, each constraint by itself.
-func (a *asker) runtimes(services []*stack.Service) {
-	type want struct{ tool, constraint string }
-	seen := map[want]int{}
-	for _, s := range services {
-		for _, r := range a.runtimesOf(s) {
-			w := want{r.Tool, r.Constraint}
-			if i, ok := seen[w]; ok {
-				a.needs[i].Because = append(a.needs[i].Because, r.At)
-				if !slices.Contains(a.needs[i].For, s.Name) {
-					a.needs[i].For = append(a.needs[i].For, s.Name)
-				}
-				continue
-			}
-			seen[w] = len(a.needs)
-			n := a.tool(r)
-			if r.Brought {
-				n.Level = Optional
-			}
-			if n.For = []string{s.Name}; r.Hint {
-				if n.Met {
-					delete(seen, w)
-					continue
-				}
-				n.Level = Optional
-			}
-			a.needs = append(a.needs, n)
-		}
-	}
-	for i := range a.needs { // what comes with a tool is not to be had where that is too old
-		if with := a.tooOld[a.needs[i].Command]; a.needs[i].Kind == Tool && with != "" {
-			a.needs[i].Command, a.needs[i].Remedy = "", "It comes with "+with+", in the version that is wanted of that."
-		}
-	}
-}
-
-// runtimesOf are the runtimes and managers that a native service wants: its project's or, without one, its program.
-func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
-	p := a.stack.Project(s.Project, s.Manager)
-	if s.Runs != stack.Native {
-		if p = a.builds(s); p == nil {
-			return nil
-		}
-	}
-	if p == nil {
-		if len(s.Command) == 0 || strings.Contains(s.Command[0], "/") || s.Command[0] == "sh" {
-			return nil
-		}
-		return []stack.Runtime{{Tool: s.Command[0], Constraint: "*", At: s.At}}
-	}
-	return slices.DeleteFunc(slices.Clone(p.Runtimes), func(r stack.Runtime) bool {
-		return r.Hint && slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool {
-			return o.Tool == r.Tool && !o.Hint && o.Constraint != "*"
-		}) // what a container or a build server uses asks nothing where the project itself does
-	})
-}
-
-// builds is the project that is built here for a service's container; nil if none is.
-func (a *asker) builds(s *stack.Service) *stack.Project {
-	for i := range a.stack.Projects {
-		p := &a.stack.Projects[i]
-		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(s.AfterSteps, st.ID) }) {
-			return p
-		}
-	}
-	return nil
-}
-
-// native calls f for each project that a native service belongs to, or that is built for a container, once.
-func (a *asker) native(services []*stack.Service, f func(p *stack.Project, services []string)) {
-	names := map[*stack.Project][]string{}
-	var list []*stack.Project
-	for _, s := range services {
-		p := a.stack.Project(s.Project, s.Manager)
-		if s.Runs != stack.Native {
-			p = a.builds(s)
-		}
-		if p != nil {
-			if names[p] == nil {
-				list = append(list, p)
-			}
-			names[p] = append(names[p], s.Name)
-		}
-	}
-	for _, p := range list {
-		f(p, names[p])
-	}
-}
-
-// compiles asks for what packages take that are compiled while they are installed.
-func (a *asker) compiles(services []*stack.Service) {
-	seen := map[string]int{}
-	a.native(services, func(p *stack.Project, names []string) {
-		for _, c := range p.Compiles {
-			level := Optional
-			if c.Certain {
-				level = Required
-			}
-			if i, ok := seen[c.Takes]; ok {
-				n := &a.needs[i]
-				n.Because = append(n.Because, c.At)
-				if level == Required {
-					n.Level = level
-				}
-				if !strings.Contains(n.Wanted, c.Package) {
-					n.Wanted += ", " + c.Package
-				}
-				continue
-			}
-			n := a.tool(stack.Runtime{Tool: c.Takes, Constraint: "*", At: c.At})
-			n.Level, n.For = level, names
-			n.Wanted = "to compile " + c.Package
-			seen[c.Takes] = len(a.needs)
-			a.needs = append(a.needs, n)
-		}
-	})
-}
-
 // sources asks for logins at package sources that let in only those who are known.
 func (a *asker) sources(services []*stack.Service) {
 	seen := map[string]bool{}
@@ -344,10 +223,9 @@ func (a *asker) sources(services []*stack.Service) {
 					f := (&diagnose.Need{Kind: string(Source), Manager: p.Manager, Variable: s.Variable}).Explain()
 					n.Found, n.Remedy = f.Cause, f.Remedy
 				} else if why := a.apart[s.Address]; why != nil {
-					n.Met, n.Level, n.Found = false, Optional, "a login is set up here, but it can't be reached: "+
-						""+why.Error()
-					n.Remedy = "Check the network, a proxy, and whether it is to be reached from within another " +
-						"network only."
+					n.Met, n.Level = false, Optional
+					n.Found = "a login is set up here, but it can't be reached: " + why.Error()
+					n.Remedy = "Check the network, a proxy, and whether only another network leads there."
 				}
 			}
 			a.needs = append(a.needs, n)
@@ -360,90 +238,6 @@ func sourceName(address string) string {
 		return u.Host
 	}
 	return address
-}
-
-func (a *asker) tool(r stack.Runtime) Need {
-	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: Required, Because: []stack.Place{r.At}}
-	if n.Wanted == "*" {
-		n.Wanted = "any version"
-	}
-	found, err := a.versions[r.Tool].number, a.versions[r.Tool].err
-	known := diagnose.Need{Kind: string(Tool), Name: r.Tool, Wanted: r.Constraint, Found: found}
-	if r.Close != "" {
-		known.Wanted += " or close to it"
-	}
-	switch {
-	case errors.Is(err, ErrNoTool):
-		known.Absent = true
-	case err != nil:
-		known.Broken = err.Error()
-	default:
-		if n.Found, n.Met = found, satisfies(found, r.Constraint); !n.Met && r.Close != "" {
-			n.Met = satisfies(found, r.Close)
-			n.Wanted += " or close to it"
-		}
-		if n.Met {
-			return n
-		}
-	}
-	kept := a.machine.Kept(r.Tool)
-	if k, ok := fitting(kept, r); ok {
-		known.Kept, known.Keeper = strings.TrimSpace(r.Tool+" "+k.Version), k.By
-		known.Install = `export PATH="$HOME/` + k.Bin + `:$PATH"`
-	} else if known.Absent {
-		way := a.versions[r.Tool].way
-		if known.Install = way.Command; way.Version != "" && !Satisfies(way.Version, r) {
-			known.Install, known.Offered = "", way.Version
-			a.tooOld[way.Command] = r.Tool
-		}
-	}
-	if known.Kept == "" && len(kept) > 0 {
-		known.Keeper = kept[0].By
-	}
-	f := known.Explain()
-	n.Found, n.Remedy, n.Have, n.Command = f.Cause, f.Remedy, found, known.Install
-	if r.Brought {
-		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the network for that."
-		n.Command = ""
-	}
-	return n
-}
-
-// fitting is the newest of the versions kept that does for what a project wants; failing that, one whose version is not
-// known.
-func fitting(kept []ecosystem.Kept, r stack.Runtime) (best ecosystem.Kept, ok bool) {
-	var newest *semver.Version
-	for _, k := range kept {
-		v, err := semver.NewVersion(k.Version)
-		switch {
-		case k.Version == "" && r.Constraint == "*" && !ok:
-			best, ok = k, true
-		case err == nil && Satisfies(k.Version, r) && (newest == nil || v.GreaterThan(newest)):
-			best, newest, ok = k, v, true
-		}
-	}
-	return best, ok
-}
-
-// Satisfies reports whether a version does for what a project wants.
-func Satisfies(version string, r stack.Runtime) bool {
-	return satisfies(version, r.Constraint) || r.Close != "" && satisfies(version, r.Close)
-}
-
-// satisfies compares a version with a constraint; one that can't be read asks for nothing.
-func satisfies(version, constraint string) bool {
-	if constraint == "*" {
-		return true // also what only leads to a release
-	}
-	c, err := semver.NewConstraint(constraint)
-	if err != nil {
-		return true
-	}
-	v, err := semver.NewVersion(version)
-	if err != nil {
-		return true
-	}
-	return c.Check(v)
 }
 
 func (a *asker) engine(services []*stack.Service) {
@@ -509,73 +303,6 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 			a.needs = append(a.needs, n)
 		}
 	}
-}
-
-// servers asks for those beside the stack that settings point at.
-func (a *asker) servers(ctx context.Context, services []*stack.Service) {
-	for _, w := range a.stack.Servers {
-		if !slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Name == w.For }) {
-			continue
-		}
-		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
-		if i := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 &&
-			w.Needed {
-			a.needs[i].Level = Required
-		}
-		how := "answering"
-		switch {
-		case w.Database != "" && w.User != "":
-			how += fmt.Sprintf(" with the database %s and the user %s", w.Database, w.User)
-		case w.Database != "":
-			how += " with the database " + w.Database
-		}
-		if a.wantedToo(name, how, w.For, w.At) {
-			continue
-		}
-		n := Need{Name: name, Kind: Server, Wanted: how + ", for " + w.For,
-			Found: "answers", Met: a.machine.Answers(ctx, w.Port, w.Speaks), Level: Optional,
-			Because: []stack.Place{w.At}, For: []string{w.For}}
-		if w.Needed {
-			n.Level = Required
-		}
-		if !n.Met {
-			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy, Make: howToRun(&w)}
-			if p := protocol.Named(w.Speaks); p != nil && (p.Beside != nil || w.Image != "") {
-				known.Provide = w.Speaks
-			}
-			if w.Fixed {
-				known.Key = ""
-			}
-			f := known.Explain()
-			n.Found, n.Remedy = f.Cause, f.Remedy
-			if with := strings.TrimPrefix(how, "answering"); with != "" {
-				n.Found += "; wanted" + with
-			}
-		}
-		a.needs = append(a.needs, n)
-	}
-}
-
-// howToRun is a command of the container engine that starts a server as it is wanted, and who uses its image; empty
-// where nobody says which image.
-func howToRun(w *stack.Server) string {
-	known := protocol.Named(w.Speaks)
-	if w.Image == "" || known == nil {
-		return ""
-	}
-	words := []string{"docker run -d -p", fmt.Sprintf("127.0.0.1:%d:%d", w.Port, known.Ports[0])}
-	for _, set := range known.RunsAs(w.User, w.Database) {
-		words = append(words, "-e", set)
-	}
-	says := strings.Join(append(words, w.Image), " ")
-	says += fmt.Sprintf(" (the image that %s:%d uses", w.ImageAt.File, w.ImageAt.Line)
-	if strings.Contains(says, "…") {
-		says += "; … is the password"
-		if !w.Fixed {
-			says += " in " + w.Key
-		}
-	}
-	return says + ")"
 }
 
 // Block is what a person can paste to install all that is missing and that a command is known for, one line each; what

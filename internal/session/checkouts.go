@@ -11,6 +11,7 @@ import (
 
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -23,23 +24,27 @@ func (m *Mixed) ofCheckouts(ctx context.Context, a *needs.Answer, now time.Time)
 		dir := filepath.Join(m.Root, filepath.FromSlash(c.Path))
 		within := func(name string) string { return path.Join(c.Path, name) }
 		if files, committed := gitrepo.Returns(ctx, dir); len(files) > 0 {
-			n := needs.Need{Name: "line endings of " + named(files, within), Kind: needs.File, Wanted: "line feeds " +
-				"alone",
-				Found: "lines end with a carriage return too, so that no shell runs them", Level: needs.Optional,
+			n := needs.Need{Name: "line endings of " + named(files, within), Kind: needs.File,
+				Wanted: "line feeds alone", Level: needs.Optional,
+				Found:   "lines end with a carriage return too, so that no shell runs them",
 				Because: []stack.Place{{File: within(files[0]), Line: 1}}}
-			list := strings.Join(files[:min(len(files), 5)], " ")
-			n.Remedy = "This machine's git makes them so: git config core.autocrlf input. Then bring them in " +
-				"again: rm " +
-				list + " && git checkout -- " + list
+			list := shell.Line(files[:min(len(files), 5)]) // a checkout's names, in what is to be pasted
+			enter := ""
+			if c.Path != "." {
+				enter = "cd " + shell.Word(c.Path) + " && "
+			}
+			n.Remedy = "This machine's git makes them so: git config core.autocrlf input. Then bring them in again: " +
+				enter + "rm -- " + list + " && git checkout -- " + list
 			if committed {
-				n.Remedy = "They are committed so. Mend them, and commit that: sed -i 's/\\r$//' " + list
+				n.Remedy = "They are committed so. Mend them, and commit that: " + enter + "sed -i 's/\\r$//' -- " +
+					"" + list
 			}
 			a.Needs = append(a.Needs, n)
 		}
 		if foldsCase(dir) {
 			for _, pair := range gitrepo.SameButForCase(ctx, dir) {
-				a.Needs = append(a.Needs, needs.Need{Name: within(pair[1]), Kind: needs.File, Wanted: "a file " +
-					"beside " + pair[0],
+				a.Needs = append(a.Needs, needs.Need{Name: within(pair[1]), Kind: needs.File,
+					Wanted:  "a file beside " + pair[0],
 					Found:   "one and the same here, since this file system does not tell capitals apart",
 					Level:   needs.Optional,
 					Because: []stack.Place{{File: within(pair[0])}},
@@ -49,9 +54,8 @@ func (m *Mixed) ofCheckouts(ctx context.Context, a *needs.Answer, now time.Time)
 		if at := gitrepo.CommittedAt(ctx, dir); at.Sub(now) > late {
 			a.Needs = append(a.Needs, needs.Need{Name: "clock", Kind: needs.Host, Level: needs.Optional,
 				Wanted: "the right time", Because: []stack.Place{{File: c.Path}},
-				Found: fmt.Sprintf("here it is %s, and the commit that is checked out was made %s", now.Format(
-					time.DateTime),
-					at.In(now.Location()).Format(time.DateTime)),
+				Found: fmt.Sprintf("here it is %s, and the commit that is checked out was made %s",
+					now.Format(time.DateTime), at.In(now.Location()).Format(time.DateTime)),
 				Remedy: "Look which of the two clocks is wrong: with this one in the past, certificates and " +
 					"sign-ins are refused."})
 		}

@@ -54,7 +54,7 @@ func (in *Incoming) Any() bool { return slices.ContainsFunc(in.Checkouts, Ahead.
 
 func (a Ahead) comes() bool { return a.Upstream != nil && a.From != a.To }
 
-// Dir is the checkout's folder in a workspace.
+// dir is a checkout's folder.
 func (w *Workspace) dir(checkout string) string {
 	return filepath.Join(w.Root, filepath.FromSlash(checkout))
 }

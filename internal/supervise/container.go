@@ -213,8 +213,7 @@ func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
 	for _, m := range s.Container.Mounts {
 		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
 			log.Line(fmt.Sprintf("the engine is on another machine: %s went along as it is now, and later changes "+
-				"are not "+
-				"seen there", m.Source))
+				"are not seen there", m.Source))
 		}
 	}
 }

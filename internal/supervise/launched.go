@@ -10,7 +10,7 @@ import (
 )
 
 // launchName is the file of the workspace's state that keeps how the launch went: what its timeline is drawn from.
-const launchName = "launch.json"
+const launchName = "timeline.json"
 
 // maxEvents is how many events are kept from after a launch has settled, the newest.
 const maxEvents = 1000

@@ -37,8 +37,7 @@ func (s *surveyor) repositoriesBeside() {
 			}
 			known = append(known, name)
 			s.remark(stack.Note, stack.CodeRepositoryBeside, at, fmt.Sprintf("%s another repository of the same "+
-				"owner: "+
-				"%s", where, address), "If it is a part of this application, bring it in: "+s.bringsIn(address))
+				"owner: %s", where, address), "If it is a part of this application, bring it in: "+s.bringsIn(address))
 		}
 	}
 	for _, d := range s.demands {

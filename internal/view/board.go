@@ -110,7 +110,7 @@ func (b *Board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		b.learn(&msg)
 	case tea.KeyPressMsg:
 		if b.typing != nil {
-			b.type_(msg)
+			b.take(msg)
 			return b, nil
 		}
 		return b, b.key(msg.String())
@@ -158,8 +158,8 @@ func (b *Board) learn(n *BoardNews) {
 	}
 }
 
-// type_ takes a key of a text that is being typed: enter takes it, escape leaves it.
-func (b *Board) type_(k tea.KeyPressMsg) {
+// take takes a key of a text that is being typed: enter takes it, escape leaves it.
+func (b *Board) take(k tea.KeyPressMsg) {
 	switch k.String() {
 	case "enter":
 		*b.typing, b.typing = b.typed, nil

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/fill"
+	"nimbleharbor/internal/shell"
 )
 
 // Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
@@ -79,9 +80,9 @@ func (t *Text) Loud(p *fill.Plan) {
 	}
 	if list := by[fill.Tracked]; len(list) > 0 {
 		t.Blank()
-		first := "git rm --cached " + list[0]
+		first := "git rm --cached " + shell.Word(list[0])
 		if dir := path.Dir(list[0]); dir != "." {
-			first = fmt.Sprintf("git -C %s rm --cached %s", dir, path.Base(list[0]))
+			first = fmt.Sprintf("git -C %s rm --cached %s", shell.Word(dir), shell.Word(path.Base(list[0])))
 		}
 		if len(list) > 1 {
 			first += ", and so the others"

@@ -7,6 +7,7 @@ import (
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/shell"
 )
 
 // shownCommits is how many of a checkout's commits are told, the newest first.
@@ -28,7 +29,8 @@ func (t *Text) Incoming(in *session.Incoming, root string) {
 			Count(len(a.Changes), "file", "files")))
 		for i, c := range a.Commits {
 			if i == shownCommits {
-				t.Line("  and %d more: git -C %s log %s..%s", len(a.Commits)-i, a.Path, short(a.From), short(a.To))
+				t.Line("  and %d more: git -C %s log %s..%s", len(a.Commits)-i, shell.Word(a.Path), short(a.From),
+					short(a.To))
 				break
 			}
 			t.Line("  %s  %s  %s (%s)", c.Name, c.When.Format("2006-01-02"), c.Subject, c.Author)

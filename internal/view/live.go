@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"sync"
@@ -23,12 +24,8 @@ type Live struct {
 }
 
 // NewLive makes one on a terminal; nil where there is none that can move its cursor.
-func NewLive(out any) *Live {
-	var f *os.File
-	if w, ok := out.(*Sink); ok {
-		out = w.To
-	}
-	f, _ = out.(*os.File)
+func NewLive(out io.Writer) *Live {
+	f := file(out)
 	if f == nil || !term.IsTerminal(int(f.Fd())) || os.Getenv("TERM") == "dumb" || os.Getenv("TERM") == "" {
 		return nil
 	}

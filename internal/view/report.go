@@ -120,9 +120,12 @@ func dataOf(r *session.Report) *page {
 		Rows: remarkRows(r.Stack.Remarks)})
 	add(part{ID: "readme", Title: "What the README asks for", Head: []string{"where", "command", "who does it"},
 		Rows: readmeRows(r.Stack.Readme)})
-	add(part{ID: "by-hand", Title: "How to do it by hand", Lead: "Command by command, in the order of the launch. " +
-		"With " +
-		"this program: nharbor clone, then nharbor launch.", ByHand: r.ByHand})
+	lead := "Command by command, in the order of the launch. With this program: nharbor clone, then nharbor launch."
+	if slices.ContainsFunc(r.Stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+		lead += " Containers get here what they hardly run without; whatever else their compose file asks for " +
+			"stands there."
+	}
+	add(part{ID: "by-hand", Title: "How to do it by hand", Lead: lead, ByHand: r.ByHand})
 	var machine [][]string
 	for _, m := range r.Machine {
 		machine = append(machine, m[:])

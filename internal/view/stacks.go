@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"nimbleharbor/internal/shell"
 )
 
 // StackLine is one stack of this machine.
@@ -37,7 +39,7 @@ func (t *Text) Stacks(list []StackLine, now time.Time) {
 		switch {
 		case s.Left:
 			t.Line("  %s, and nobody sees to them: what launched them was ended the hard way", state)
-			t.Line("  Clear it away: nharbor -C %s stop", s.Root)
+			t.Line("  Clear it away: nharbor -C %s stop", shell.Word(s.Root))
 		default:
 			t.Line("  %s, since %s (%s)", state, s.Started.Local().Format("2006-01-02 15:04"), ago(now.Sub(s.Started)))
 		}
