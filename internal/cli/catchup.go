@@ -158,9 +158,7 @@ func stands(in *session.Incoming, asks bool) error {
 		}
 	}
 	for _, m := range in.Missing {
-		if asks || !slices.ContainsFunc(in.Settings, func(s session.NewSetting) bool {
-			return s.File == m.File && s.Key == m.Key
-		}) {
+		if asks {
 			continue
 		}
 		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing,

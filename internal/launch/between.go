@@ -42,8 +42,9 @@ func (b *Between) Names() (restart, come, gone []string) {
 }
 
 // Differ compares the plan of now with the one that is made once the files of changed (relative to the workspace) are
-// others; projects are the folders of those then. Without a plan of now, nothing is launched.
-func Differ(now, then *Plan, changed, projects []string) *Between {
+// others; projects are the folders of those then. Without a plan of now nothing is known of it. Where the stack is not
+// running nothing is restarted, and no step is due just because it is run at each start.
+func Differ(now, then *Plan, changed, projects []string, running bool) *Between {
 	out := &Between{Steps: []Due{}, Restart: []Due{}, Come: []Due{}, Gone: []Due{}}
 	if now == nil {
 		now = &Plan{Prints: &Prints{}}
@@ -85,11 +86,11 @@ func Differ(now, then *Plan, changed, projects []string) *Between {
 		if len(why) == 0 && slices.Contains(behind, n.ID.Title()) {
 			why = []string{"a step before it is done again"}
 		}
-		if len(why) > 0 {
+		if len(why) > 0 && running {
 			out.Restart = append(out.Restart, Due{n.ID, strings.Join(why, ", and ")})
 		}
 	}
-	out.eachTime(then)
+	out.eachTime(then, running)
 	for _, n := range now.Order.Nodes {
 		if _, is := now.Services[n.ID]; !is {
 			continue
@@ -103,7 +104,7 @@ func Differ(now, then *Plan, changed, projects []string) *Between {
 
 // eachTime adds the steps before what is started anew that are run whenever that is: nothing tells whether they are
 // done.
-func (b *Between) eachTime(then *Plan) {
+func (b *Between) eachTime(then *Plan, running bool) {
 	leads := map[stack.NodeID]bool{}
 	for _, d := range slices.Concat(b.Restart, b.Come) {
 		leads[d.ID] = true
@@ -120,7 +121,7 @@ func (b *Between) eachTime(then *Plan) {
 				leads[e.ID] = leads[e.ID] || then.Steps[e.ID].ID != ""
 			}
 		}
-		if isStep && leads[n.ID] && due[n.ID] == "" && eachTime(&step.Work) {
+		if isStep && running && leads[n.ID] && due[n.ID] == "" && eachTime(&step.Work) {
 			due[n.ID] = "it is run at each start"
 		}
 		if isStep && due[n.ID] != "" {

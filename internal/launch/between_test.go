@@ -2,6 +2,7 @@ package launch
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 
 	"nimbleharbor/internal/memory"
@@ -87,7 +88,11 @@ func TestDiffer(t *testing.T) {
 				c.change(then)
 				then.Prints = then.prints()
 			}
-			b := Differ(fleet(), then, c.changed, projects)
+			if idle := Differ(fleet(), then, c.changed, projects, false); len(idle.Restart) > 0 ||
+				slices.ContainsFunc(idle.Steps, func(d Due) bool { return d.Because == "it is run at each start" }) {
+				t.Errorf("of a stack that doesn't run is due %+v", idle)
+			}
+			b := Differ(fleet(), then, c.changed, projects, true)
 			got := ""
 			for _, part := range []struct {
 				name string

@@ -146,14 +146,14 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	filling.Ask, filling.Try = nil, false
 	var wait sync.WaitGroup
 	wait.Go(func() {
-		if now.look(ctx, w, opt, r, nil) != nil {
+		if now.look(ctx, w, opt, r, filling) != nil {
 			now = &looked{} // then all that comes is new
 		}
 	})
-	err := then.look(ctx, coming, opt, r, &filling)
+	err := then.look(ctx, coming, opt, r, filling)
 	wait.Wait()
 	if NothingFound(err) {
-		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil)
+		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil, in.Running)
 		return nil
 	}
 	if err != nil {
@@ -166,28 +166,25 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	for _, e := range then.mixed.Stack.EnvFiles { // what comes of a template is told by what is filled
 		names = slices.DeleteFunc(names, func(name string) bool { return name == e.Template || name == e.Path })
 	}
-	in.Again = launch.Differ(now.plan, then.plan, names, projects)
-	in.Missing = then.filled.Missing
-	for _, f := range then.filled.Files {
-		for _, s := range f.Settings {
-			if s.Origin == fill.Kept {
-				continue
-			}
-			if file, err := w.Files.Settings(f.Path, f.Format); err == nil {
-				if _, there := file.Get(s.Key); there {
-					continue
-				}
-			}
-			in.Settings = append(in.Settings, NewSetting{f.Path, s.Key, s.Origin, s.Secret})
+	in.Again = launch.Differ(now.plan, then.plan, names, projects, in.Running)
+	due := now.settings() // these are to be filled in anyway
+	for _, one := range then.settings() {
+		if !slices.ContainsFunc(due, func(o NewSetting) bool { return o.File == one.File && o.Key == one.Key }) {
+			in.Settings = append(in.Settings, one)
 		}
 	}
-	list, _, err := then.mixed.Commands(ctx)
-	if err != nil {
-		return err
+	for _, l := range then.filled.Missing {
+		if slices.ContainsFunc(in.Settings, func(s NewSetting) bool { return s.File == l.File && s.Key == l.Key }) {
+			in.Missing = append(in.Missing, l)
+		}
 	}
-	in.Commands = slices.DeleteFunc(list, func(c consent.Command) bool { return !c.New })
-	for _, n := range then.needs.Needs {
-		if !n.Met && !slices.ContainsFunc(now.needs.Needs, func(o needs.Need) bool {
+	for _, c := range then.commands {
+		if c.New && !slices.ContainsFunc(now.commands, func(o consent.Command) bool { return o.Digest == c.Digest }) {
+			in.Commands = append(in.Commands, c)
+		}
+	}
+	for _, n := range then.needs {
+		if !n.Met && !slices.ContainsFunc(now.needs, func(o needs.Need) bool {
 			return !o.Met && o.Kind == n.Kind && o.Name == n.Name && o.Wanted == n.Wanted
 		}) {
 			in.Needs = append(in.Needs, n)
@@ -202,47 +199,64 @@ func NothingFound(err error) bool {
 	return len(list) == 1 && list[0].Code == stack.CodeNothingFound
 }
 
-// looked is a workspace with all that is concluded of it.
+// looked is a workspace with all that is concluded of it, as if its settings were filled.
 type looked struct {
-	mixed  *Mixed
-	plan   *launch.Plan
-	filled *fill.Plan
-	needs  needs.Answer
+	mixed    *Mixed
+	plan     *launch.Plan
+	filled   *fill.Plan
+	commands []consent.Command
+	needs    []needs.Need
 }
 
-// look goes the whole way to a plan. With filling, settings count as filled.
+// look goes the whole way to a plan.
 func (l *looked) look(ctx context.Context, w *Workspace, opt launch.Options, r *supervise.Record,
-	filling *Filling) error {
+	filling Filling) error {
 	s, err := w.Survey(WithCode)
 	if s == nil || err != nil && !OnlyVariables(err) {
 		return err
 	}
-	if filling != nil {
-		f, err := s.Fill(ctx, *filling)
-		if err != nil {
-			return err
-		}
-		l.filled = f.Plan
-		contents, err := f.Plan.Contents()
-		if err != nil {
-			return err
-		}
-		changed := map[string]func() ([]byte, error){}
-		for name, data := range contents {
-			changed[name] = func() ([]byte, error) { return data, nil }
-		}
-		full := *w
-		full.Files = reading.Of(reading.Overlay(w.Files, changed))
-		if s, err = full.Survey(WithCode); s == nil || err != nil && !OnlyVariables(err) {
-			return err
-		}
+	f, err := s.Fill(ctx, filling)
+	if err != nil {
+		return err
+	}
+	l.filled = f.Plan
+	contents, err := f.Plan.Contents()
+	if err != nil {
+		return err
+	}
+	changed := map[string]func() ([]byte, error){}
+	for name, data := range contents {
+		changed[name] = func() ([]byte, error) { return data, nil }
+	}
+	full := *w
+	full.Files = reading.Of(reading.Overlay(w.Files, changed))
+	if s, err = full.Survey(WithCode); s == nil || err != nil && !OnlyVariables(err) {
+		return err
 	}
 	if l.mixed, err = s.Mix(opt); err != nil {
 		return err
 	}
-	l.needs = *l.mixed.Needs(ctx, r)
+	l.needs = l.mixed.Needs(ctx, r).Needs
+	if l.commands, _, err = l.mixed.Commands(ctx); err != nil {
+		return err
+	}
 	l.plan, err = l.mixed.Plan()
 	return err
+}
+
+// settings are those that no settings file has yet.
+func (l *looked) settings() (out []NewSetting) {
+	if l.filled == nil {
+		return nil
+	}
+	for _, f := range l.filled.Files {
+		for _, s := range f.Settings {
+			if s.Origin != fill.Kept {
+				out = append(out, NewSetting{f.Path, s.Key, s.Origin, s.Secret})
+			}
+		}
+	}
+	return out
 }
 
 // caughtUp is the state file of what was brought in last, so that it can be taken back.

@@ -225,13 +225,13 @@ func TestOrderPicture(t *testing.T) {
 	t.Parallel()
 	o := graph(ferries, "service:db", "service:api")
 	for plain, want := range map[bool]string{false: `
-db           ─╮
+db           ─┓
 install web  ─╂─╮
-api          ◂╯─┼─╮
+api          ◂┛─┼─╮
 web<1>       ◂──╯─╯`, true: `
-db           -.
+db           -#
 install web  -#-.
-api          <'-+-.
+api          <#-+-.
 web<1>       <--'-'`} {
 		lines, ok := OrderPicture(o, nil, 40, plain)
 		if got := "\n" + strings.Join(lines, "\n"); !ok || got != want {

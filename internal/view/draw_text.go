@@ -10,13 +10,19 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// The signs of an order that is drawn with characters: lines of lanes and rows, where a lane begins, ends, or is
-// entered, and the tip of an arrow; the same along the critical path.
-type laneSigns struct{ down, across, begin, tee, last, tip, heavy, cross, heavyCross string }
+// laneSigns are the signs of an order that is drawn with characters: across to the lanes, the tip of an arrow, and
+// lanes, heavy along the critical path.
+type laneSigns struct {
+	across, tip string
+	thin, heavy lane
+}
+
+// lane are the signs of a lane: on its way, crossed, where it begins, is left, and is left for the last time.
+type lane struct{ down, cross, begin, tee, last string }
 
 var (
-	lineLanes  = laneSigns{"│", "─", "╮", "┤", "╯", "◂", "┃", "┼", "╂"}
-	plainLanes = laneSigns{"|", "-", ".", "+", "'", "<", "#", "+", "#"}
+	lineLanes  = laneSigns{"─", "◂", lane{"│", "┼", "╮", "┤", "╯"}, lane{"┃", "╂", "┓", "┫", "┛"}}
+	plainLanes = laneSigns{"-", "<", lane{"|", "+", ".", "+", "'"}, lane{"#", "#", "#", "#", "#"}}
 )
 
 // OrderPicture draws an order with characters: a row for each node, and for each node that others wait for a lane that
@@ -44,7 +50,7 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int, plain bool)
 	}
 	_, path := critical(o, t)
 	var busy []int // by lane, the row at which it ends
-	lane := map[stack.NodeID]int{}
+	lanes := map[stack.NodeID]int{}
 	for i, n := range o.Nodes {
 		end, waited := ends[n.ID]
 		if !waited {
@@ -54,51 +60,54 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int, plain bool)
 		if at < 0 {
 			busy, at = append(busy, 0), len(busy)
 		}
-		busy[at], lane[n.ID] = end, at
+		busy[at], lanes[n.ID] = end, at
 	}
 	if names+3+2*len(busy) > columns {
 		return nil, false
 	}
-	heavyFrom, heavyTo := map[stack.NodeID]int{}, map[stack.NodeID]int{}
-	for w := range path {
-		if path[w] {
-			heavyFrom[w.from], heavyTo[w.from] = row[w.from], max(heavyTo[w.from], row[w.to])
+	heavyTo := map[stack.NodeID]int{} // the row down to which a lane is along the critical path
+	for w, on := range path {
+		if on {
+			heavyTo[w.from] = max(heavyTo[w.from], row[w.to])
 		}
+	}
+	signsAt := func(id stack.NodeID, i int) lane {
+		if to, on := heavyTo[id]; on && i <= to {
+			return s.heavy
+		}
+		return s.thin
 	}
 	for i, n := range o.Nodes {
 		cells := make([]string, 2*len(busy)+1)
 		for k := range cells {
 			cells[k] = " "
 		}
-		for id, l := range lane { // those that pass
+		for id, l := range lanes { // those that pass
 			if begin, end := row[id], ends[id]; begin < i && i < end {
-				cells[2*l+1] = s.down
-				if to, on := heavyTo[id]; on && i <= to {
-					cells[2*l+1] = s.heavy
-				}
+				cells[2*l+1] = signsAt(id, i).down
 			}
 		}
 		farthest, enters := -1, false
 		for _, e := range n.After {
-			if l, known := lane[e.ID]; known && row[e.ID] < i {
+			if l, known := lanes[e.ID]; known && row[e.ID] < i {
 				farthest, enters = max(farthest, l), true
-				if cells[2*l+1] = s.tee; ends[e.ID] == i {
-					cells[2*l+1] = s.last
+				if cells[2*l+1] = signsAt(e.ID, i).tee; ends[e.ID] == i {
+					cells[2*l+1] = signsAt(e.ID, i).last
 				}
 			}
 		}
-		if l, begins := lane[n.ID]; begins {
-			cells[2*l+1] = s.begin
+		if l, begins := lanes[n.ID]; begins {
+			cells[2*l+1] = signsAt(n.ID, i).begin
 			farthest = max(farthest, l)
 		}
 		for k := 0; k < 2*farthest+1; k++ {
 			switch cells[k] {
 			case " ":
 				cells[k] = s.across
-			case s.down:
-				cells[k] = s.cross
-			case s.heavy:
-				cells[k] = s.heavyCross
+			case s.thin.down:
+				cells[k] = s.thin.cross
+			case s.heavy.down:
+				cells[k] = s.heavy.cross
 			}
 		}
 		if enters {
@@ -137,7 +146,6 @@ func (t *Text) DrawnOrder(o *order.Order, tl *timeline.Timeline) {
 		s = plainLanes
 	}
 	t.Line("A line leads down from each to those that wait for it; %s points at them, and %s is along the critical "+
-		"path.",
-		s.tip, s.heavy)
+		"path.", s.tip, s.heavy.down)
 	t.Line("Reasons: nharbor order")
 }

@@ -46,8 +46,7 @@ func (t *Text) Incoming(in *session.Incoming, root string) {
 	}
 	t.Blank()
 	again := in.Again
-	if len(again.Steps)+len(again.Come)+len(again.Gone)+len(in.Settings)+len(in.Needs) == 0 && (!in.Running ||
-		len(again.Restart) == 0) {
+	if len(again.Steps)+len(again.Restart)+len(again.Come)+len(again.Gone)+len(in.Settings)+len(in.Needs) == 0 {
 		t.Line("Nothing has to be done again for it.")
 		return
 	}
@@ -61,9 +60,7 @@ func (t *Text) Incoming(in *session.Incoming, root string) {
 	t.due("to be done", again.Steps)
 	t.due("to be started", again.Come)
 	t.due("to be left out", again.Gone)
-	if in.Running {
-		t.due("to be restarted", again.Restart)
-	}
+	t.due("to be restarted", again.Restart)
 	if again.Data {
 		t.Line("  What this does to databases stays when the files go back.")
 	}

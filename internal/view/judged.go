@@ -212,7 +212,7 @@ func (t *Text) Launched(r stack.LaunchResult, running int, background bool) {
 	case running == 0:
 		t.Line("Nothing runs now.")
 	case background:
-		t.Line("It runs in the background. Look again: nharbor check. Stop it: nharbor stop")
+		t.Line("It runs in the background. Look again: nharbor check, or live: nharbor board. Stop it: nharbor stop")
 	default:
 		t.Line("Ctrl-C stops everything.")
 	}
