@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -126,8 +127,8 @@ func TestBadLuck(t *testing.T) {
 					done <- i
 				}()
 			}
-			<-done
-			<-done
+			testbound.Got(t, "the first of two launches", done)
+			testbound.Got(t, "the second of two launches", done)
 			first := 0
 			if codes[0] != 0 {
 				first = 1

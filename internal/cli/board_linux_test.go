@@ -31,13 +31,7 @@ func (term *terminal) resize(columns, rows uint16, program *os.Process) {
 // torn; for each piece of it that comes all of it is asked for anew.
 func (term *terminal) sees(word string) {
 	term.t.Helper()
-	term.mu.Lock()
-	defer term.mu.Unlock()
-	for !strings.Contains(term.text.String(), word) && !term.over {
-		term.mine.WriteString("\x0c")
-		term.more.Wait()
-	}
-	term.text.Reset()
+	term.until(word, func() { term.mine.WriteString("\x0c") })
 }
 
 // types presses keys.

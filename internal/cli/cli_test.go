@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/casefile"
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -70,6 +72,13 @@ func newBench(t testing.TB) *bench {
 	b.env = append(os.Environ(), "HOME="+b.home, "TMPDIR="+b.tmp, "XDG_STATE_HOME=", "XDG_RUNTIME_DIR=",
 		"GOCACHE="+goCache(t), "GOFLAGS=-buildvcs=false", "GIT_CONFIG_NOSYSTEM=1")
 	t.Cleanup(func() {
+		if t.Failed() { // then a stack may be left
+			ctx, cancel := context.WithTimeout(context.Background(), testbound.Long)
+			defer cancel()
+			stop := exec.CommandContext(ctx, program, "stop")
+			stop.Dir, stop.Env = b.dir, b.env
+			stop.Run()
+		}
 		exec.Command("chmod", "-R", "u+w", base).Run() // the go command's module cache is read-only
 		os.RemoveAll(base)
 	})
@@ -98,8 +107,11 @@ func (b *bench) write(files map[string]string) {
 }
 
 func (b *bench) command(args ...string) *exec.Cmd {
-	cmd := exec.Command(program, args...)
-	cmd.Dir, cmd.Env = b.dir, b.env
+	// Whatever becomes of the test, its programs end with it.
+	ctx, cancel := context.WithTimeout(b.t.Context(), 2*testbound.Long)
+	b.t.Cleanup(cancel)
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = b.dir, b.env, 10*time.Second
 	return cmd
 }
 
@@ -185,7 +197,7 @@ func main() {
 // waitFor asks until it is so.
 func waitFor(t testing.TB, what string, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(5 * time.Minute); !ok(); {
+	for end := time.Now().Add(testbound.Long); !ok(); {
 		if time.Now().After(end) {
 			t.Fatalf("waited in vain for %s", what)
 		}

@@ -19,6 +19,7 @@ import (
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/engine/standin/inside"
 	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -166,7 +167,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	}()
 	select {
 	case <-ended:
-	case <-time.After(5 * time.Minute):
+	case <-time.After(testbound.Long):
 		r, _ := supervise.ReadRecord(b.dir)
 		syscall.Kill(r.PID, syscall.SIGQUIT) // it tells in its log where it stands
 		waitFor(t, "the steward to tell", func() bool { return syscall.Kill(r.PID, 0) != nil })

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -459,7 +460,7 @@ func TestTwoFillsAtOnce(t *testing.T) {
 		go func() { done <- cmd.Run() }()
 	}
 	for range 6 {
-		if err := <-done; err != nil {
+		if err := testbound.Got(t, "six fills at once", done); err != nil {
 			t.Error(err)
 		}
 	}

@@ -10,9 +10,11 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -67,6 +69,27 @@ func newTerminal(t testing.TB) *terminal {
 	return term
 }
 
+// until waits until the program has written the word, and lets go of all it has written so far. After each piece that
+// is not enough, again is called, with the lock held.
+func (term *terminal) until(word string, again func()) {
+	term.t.Helper()
+	late := time.Now().Add(testbound.Long)
+	defer time.AfterFunc(testbound.Long, term.more.Broadcast).Stop()
+	term.mu.Lock()
+	defer term.mu.Unlock()
+	begun := time.Now()
+	for !strings.Contains(term.text.String(), word) {
+		if term.over || !time.Now().Before(late) {
+			said := term.text.String()
+			term.t.Fatalf("waited %v for %q at the terminal, where there was at last\n%q", time.Since(begun), word,
+				said[max(0, len(said)-3000):])
+		}
+		again()
+		term.more.Wait()
+	}
+	term.text.Reset()
+}
+
 // answer waits until the program has written the text, and types a line.
 func (term *terminal) answer(after, line string) {
 	term.t.Helper()
@@ -76,12 +99,7 @@ func (term *terminal) answer(after, line string) {
 // press waits until the program has written the text, and presses keys.
 func (term *terminal) press(after, keys string) {
 	term.t.Helper()
-	term.mu.Lock()
-	for !strings.Contains(term.text.String(), after) && !term.over {
-		term.more.Wait()
-	}
-	term.text.Reset()
-	term.mu.Unlock()
+	term.until(after, func() {})
 	if _, err := term.mine.WriteString(keys); err != nil {
 		term.t.Fatal(err)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 )
 
 // between connects a client to a server's function.
@@ -98,7 +99,7 @@ func TestQueue(t *testing.T) {
 	if err := push.Push("bookings", "Ida\r\nBrandt"); err != nil {
 		t.Fatal(err)
 	}
-	if v := <-got; v != "Ida\r\nBrandt" {
+	if v := testbound.Got(t, "what was pushed", got); v != "Ida\r\nBrandt" {
 		t.Errorf("popped was %q", v)
 	}
 	c := between(t, s.serve)

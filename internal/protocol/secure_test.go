@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 )
 
 // certificate is one that a server has signed itself, valid until then.
@@ -53,7 +54,7 @@ func serveWeb(t *testing.T, s *http.Server, config *tls.Config) int {
 	}()
 	t.Cleanup(func() {
 		s.Close()
-		<-done
+		testbound.Got(t, "the server to end", done)
 	})
 	return port
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/testbound"
 )
 
 // The test's own program plays the commands that are run: RUN_TEST_PART says which.
@@ -97,6 +98,8 @@ func (f flushing) Close() error {
 func discard() io.WriteCloser { return newLines().stream() }
 
 func (l *lines) wait(prefix string) string {
+	late := time.Now().Add(testbound.Long)
+	defer time.AfterFunc(testbound.Long, l.more.Broadcast).Stop()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for seen := 0; ; l.more.Wait() {
@@ -104,6 +107,9 @@ func (l *lines) wait(prefix string) string {
 			if strings.HasPrefix(l.all[seen], prefix) {
 				return l.all[seen]
 			}
+		}
+		if !time.Now().Before(late) {
+			panic(fmt.Sprintf("waited in vain for a line that begins with %q; it has said %q", prefix, l.all))
 		}
 	}
 }
@@ -122,7 +128,7 @@ func TestOutputAndExit(t *testing.T) {
 	t.Parallel()
 	l := newLines()
 	n := start(t, "say", l)
-	<-n.Done()
+	testbound.Got(t, "its end", n.Done())
 	if e := n.Exit(); e.Code != 3 || e.OK() || e.String() != "ended with code 3" {
 		t.Errorf("the exit is %+v", e)
 	}
@@ -143,7 +149,7 @@ func TestEnvironmentAndFolder(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	<-n.Done()
+	testbound.Got(t, "its end", n.Done())
 	if got := strings.Join(l.all, "|"); got != "a b|"+dir {
 		t.Errorf("it said %q", got)
 	}
@@ -204,7 +210,7 @@ func TestNoOrphans(t *testing.T) {
 		t.Parallel()
 		l := newLines()
 		n := start(t, "leave-child", l)
-		<-n.Done()
+		testbound.Got(t, "its end", n.Done())
 		gone(t, l.wait("child"))
 	})
 }
@@ -212,7 +218,7 @@ func TestNoOrphans(t *testing.T) {
 func TestLongLinesAreCut(t *testing.T) {
 	t.Parallel()
 	l := newLines()
-	<-start(t, "long", l).Done()
+	testbound.Got(t, "its end", start(t, "long", l).Done())
 	total := 0
 	for _, s := range l.all {
 		total += len(s)
@@ -244,7 +250,7 @@ func BenchmarkStartAndStop(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		<-n.Done()
+		testbound.Got(b, "its end", n.Done())
 	}
 }
 
@@ -261,7 +267,7 @@ func TestInput(t *testing.T) {
 		return n
 	}
 	held := start(true)
-	<-start(false).Done()
+	testbound.Got(t, "its end", start(false).Done())
 	if got := l.wait("input ended:"); got != "input ended: 0 EOF" {
 		t.Errorf("of an empty input it says %q", got)
 	}

@@ -26,6 +26,7 @@ import (
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -279,7 +280,7 @@ func TestInterruptedWhileStarting(t *testing.T) {
 	p.await(t, "service:slow", stack.Starting, 1)
 	p.await(t, "step:long", stack.Running, 1)
 	cancel()
-	if err := <-settled; err != nil {
+	if err := testbound.Got(t, "the launch to settle", settled); err != nil {
 		t.Fatal(err)
 	}
 	p.x.Stop(nil)
@@ -327,7 +328,7 @@ func TestStopWhatHasNotStarted(t *testing.T) {
 	if err := os.WriteFile(ready, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := <-settled; err != nil {
+	if err := testbound.Got(t, "the launch to settle", settled); err != nil {
 		t.Fatal(err)
 	}
 	if got := p.states(); got != "last running, slow finished, step:long done, web stopped" {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
@@ -68,7 +69,7 @@ func site(t *testing.T, h http.HandlerFunc) int {
 	}()
 	t.Cleanup(func() {
 		s.Close()
-		<-done
+		testbound.Got(t, "the site to end", done)
 	})
 	return l.Addr().(*net.TCPAddr).Port
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -181,5 +182,5 @@ func TestDeaf(t *testing.T) {
 	}
 	s.ended()
 	close(s.closed)
-	<-served
+	testbound.Got(t, "the follower to be let go", served)
 }

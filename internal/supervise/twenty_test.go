@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/run"
+	"nimbleharbor/internal/testbound"
 )
 
 // BenchmarkTwenty starts twenty small containers as a launch does, and by the bare calls of the engine's interface in
@@ -37,7 +38,7 @@ func BenchmarkTwenty(b *testing.B) {
 			n.await(b.Context(), func(l life) bool { return l.Process != nil || l.Bad || l.Over })
 		}
 		launched += time.Since(begin)
-		if err := <-done; err != nil {
+		if err := testbound.Got(b, "the launch to settle", done); err != nil {
 			b.Fatal(err)
 		}
 		var specs []run.ContainerSpec

@@ -51,3 +51,19 @@ func Peak(f func()) uint64 {
 	close(done)
 	return <-most
 }
+
+// Long is how long a test waits for anything at most: far longer than it takes on a machine that others keep busy, and
+// shorter than the time after which go ends the whole suite without a word.
+const Long = 2 * time.Minute
+
+// Got waits for a value, or for a channel to be closed. The test ends if it doesn't come; what says what was waited for.
+func Got[T any](t testing.TB, what string, from <-chan T) T {
+	t.Helper()
+	select {
+	case got := <-from:
+		return got
+	case <-time.After(Long):
+		t.Fatalf("waited for %v in vain: %s", Long, what)
+		panic("not reached")
+	}
+}

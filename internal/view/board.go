@@ -57,6 +57,9 @@ type Board struct {
 	saidOf string
 	over   bool
 
+	heardOf   string // a command that ended while something else was looked at, and what it said; empty for none
+	heardSaid []string
+
 	// drawn are the rows of a launch that is over, which stay as they are until there are news, for columns of one
 	// width; the one that is selected is not among them.
 	drawn    map[stack.NodeID]string
@@ -148,7 +151,7 @@ func (b *Board) learn(n *BoardNews) {
 	case n.Loads != nil:
 		b.loads = n.Loads
 	case n.SaidOf != "":
-		b.saidOf, b.said, b.showsSaid = n.SaidOf, strings.Split(strings.TrimSpace(n.Said), "\n"), true
+		b.heard(n.SaidOf, strings.Split(strings.TrimSpace(n.Said), "\n"))
 	case n.PaneOf != "":
 		if n.PaneOf == b.selected && n.PaneText == b.find {
 			b.pane, b.paneOf = n.NextPane, n.PaneOf
@@ -156,6 +159,16 @@ func (b *Board) learn(n *BoardNews) {
 	case n.Over:
 		b.over = true
 	}
+}
+
+// heard shows what a command has said. It may end long after it was begun: what the person has asked for since, and
+// looks at, stays until they leave it.
+func (b *Board) heard(of string, said []string) {
+	if b.showsSaid && b.saidOf != of {
+		b.heardOf, b.heardSaid = of, said
+		return
+	}
+	b.saidOf, b.said, b.showsSaid = of, said, true
 }
 
 // take takes a key of a text that is being typed: enter takes it, escape leaves it.
@@ -178,6 +191,10 @@ func (b *Board) take(k tea.KeyPressMsg) {
 // key does what a key is for.
 func (b *Board) key(key string) tea.Cmd {
 	name, isService := b.selected.Service()
+	if key == "esc" && b.showsSaid && b.heardOf != "" {
+		b.saidOf, b.said, b.heardOf = b.heardOf, b.heardSaid, ""
+		return nil
+	}
 	b.showsSaid = b.showsSaid && key != "esc"
 	b.moved = true
 	switch key {
@@ -207,7 +224,7 @@ func (b *Board) key(key string) tea.Cmd {
 		command := map[string]string{"s": "restart", "r": "restart", "x": "stop", "d": "diagnose"}[key]
 		if isService || key == "d" {
 			b.does.Run(command, name)
-			b.saidOf, b.said, b.showsSaid = command+" "+name, []string{"…"}, true
+			b.saidOf, b.said, b.showsSaid = strings.TrimSpace(command+" "+name), []string{"…"}, true
 		}
 	case "?":
 		b.said, b.saidOf, b.showsSaid = slices.Concat(boardKeys, []string{"up and down choose"}), "keys", true
@@ -516,7 +533,11 @@ func (b *Board) paneLines(p *Picture) (title string, lines []string) {
 		for _, l := range b.said {
 			lines = append(lines, clean(l))
 		}
-		return clean(b.saidOf), lines
+		title = clean(b.saidOf)
+		if b.heardOf != "" {
+			title += "; esc shows what " + clean(b.heardOf) + " has said"
+		}
+		return title, lines
 	}
 	title = clean(b.selected.Title()) + " says"
 	if b.find != "" {

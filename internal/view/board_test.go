@@ -134,7 +134,10 @@ func TestBoardObeys(t *testing.T) {
 	shows("where it says sea")
 	press(b, "w")
 	shows("nothing that runs is concerned")
+	// What ends while something else is looked at waits until that is left.
 	b.Update(BoardNews{SaidOf: "restart s3", Said: "restarted\nall of it"})
+	shows("nothing that runs is concerned", "esc shows what restart s3 has said")
+	press(b, "esc")
 	shows("restart s3", "all of it")
 	b.Update(BoardNews{Over: true})
 	shows("everything has been stopped")
