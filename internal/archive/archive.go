@@ -21,6 +21,8 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
+
+	"nimbleharbor/internal/reading"
 )
 
 // Format is how an archive is written.
@@ -38,7 +40,7 @@ const (
 
 // FormatOf tells by its first bytes how a file is written; None for what is no archive. The error is that of reading.
 func FormatOf(name string) (Format, error) {
-	f, err := os.Open(name)
+	f, err := reading.Open(name)
 	if err != nil {
 		return None, err
 	}
@@ -127,7 +129,7 @@ func unpackWithin(ctx context.Context, name, dir string, progress func(read, of 
 	case None:
 		return &Refused{Why: "it is no archive that is known: zip, tar, tar.gz, tar.xz or tar.zst"}
 	}
-	f, err := os.Open(name)
+	f, err := reading.Open(name)
 	if err != nil {
 		return err
 	}

@@ -16,12 +16,13 @@ import (
 
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
-	{"stack", "expr", "shell", "archive", "spelling"},
+	{"stack", "expr", "shell", "reading", "spelling"},
+	{"archive"},
 	{"diagnose", "protocol", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},
 	{"compose", "run", "engine/standin", "settings", "timeline"},
-	{"workspace", "reading"},
+	{"workspace"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},
@@ -115,5 +116,79 @@ func TestExpressionsAreRight(t *testing.T) {
 	t.Parallel()
 	if n := expr.Check(); n < 100 {
 		t.Errorf("only %d expressions are known", n)
+	}
+}
+
+// opens are the files that may open others by the system's own calls, and why. All else goes through reading: a
+// checkout, or what it launched, can have put a pipe, a device or something without end at any name.
+var opens = map[string]string{
+	"casefile":                  "cases of tests",
+	"demo":                      "its own actors and files",
+	"engine/testdata/tiny":      "a program of tests",
+	"engine/standin":            "its own images",
+	"reading":                   "what the others go through",
+	"sockets/inside.go":         "the process table",
+	"supervise/loads_linux.go":  "the process table",
+	"supervise/process_unix.go": "the process table",
+	"supervise/keeper.go":       "the process table",
+	"supervise/inside.go":       "the process table",
+	"needs/machine.go":          "what version managers keep in the person's home",
+	"needs/facts.go":            "the process table",
+	"cli/diagnose.go":           "a log that a person names, which may be a pipe",
+	"cli/fill.go":               "answers that a person names, which may be a pipe",
+	"cli/locker.go":             "a pack or a key that a person names, which may be a pipe",
+	"workspace/state.go":        "makes files that are new",
+	"archive/archive.go":        "what it has just unpacked itself",
+}
+
+// TestNothingElseOpens holds the program to the one way to open a file.
+func TestNothingElseOpens(t *testing.T) {
+	t.Parallel()
+	used := map[string]bool{}
+	err := filepath.WalkDir("..", func(file string, d os.DirEntry, err error) error {
+		name := strings.TrimPrefix(filepath.ToSlash(file), "../")
+		if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(tree, func(n ast.Node) bool {
+			sel, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			id, _ := sel.X.(*ast.Ident)
+			of := ""
+			if id != nil {
+				of = id.Name
+			}
+			call := of + "." + sel.Sel.Name
+			switch {
+			case call == "os.Open", call == "os.OpenFile", call == "os.ReadFile", call == "os.DirFS",
+				call == "root.FS", call == "top.FS":
+			case sel.Sel.Name == "OpenFile", sel.Sel.Name == "ReadFile" && slices.Contains([]string{"top", "root"}, of):
+			default:
+				return true
+			}
+			for allowed := range opens {
+				if name == allowed || strings.HasPrefix(name, allowed+"/") {
+					used[allowed] = true
+					return true
+				}
+			}
+			t.Errorf("%s: %s opens a file by itself; see the package reading", file, call)
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name := range opens {
+		if !used[name] {
+			t.Errorf("%s may open files by itself, and doesn't", name)
+		}
 	}
 }

@@ -44,6 +44,7 @@ nharbor catchup --back brings the checkouts, and what runs, to where they were.`
 			if err != nil {
 				return err
 			}
+			a.workspace = w
 			if back {
 				return a.wayBack(cmd.Context(), w)
 			}

@@ -38,6 +38,9 @@ type app struct {
 	dir      string
 	named    bool // whether a person named dir, which is the workspace then
 	status   int  // of a command that has answered, but with a no
+
+	workspace *session.Workspace // the one that was opened last; nil for none
+	tells     bool               // the command itself tells what of it was not read
 }
 
 func init() { cobra.EnableCommandSorting = false } // help lists the commands in the order in which one uses them
@@ -62,6 +65,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	root.SetOut(sink)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	a.unread()
 	if err == nil && sink.Err != nil {
 		err = &stack.Fault{Kind: stack.NotSo, Code: stack.CodeOutputUnwritten,
 			Text:   "what was to be said could not be written: " + stack.Reason(sink.Err),
@@ -72,6 +76,17 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	}
 	a.json = a.json || slices.Contains(args, "--json") // a wrong flag may have stopped the reading before it
 	return a.fail(stack.AllFaults(explained(ctx, err)))
+}
+
+// unread tells which files of the workspace were not read for what they are.
+func (a *app) unread() {
+	if a.workspace == nil || a.tells {
+		return
+	}
+	for _, u := range a.workspace.Files.Unread() {
+		a.complain(&stack.Fault{Code: stack.CodeFileUnread, At: stack.Place{File: u.Path},
+			Text: "this is not read: " + u.Why.Error(), Remedy: "Put the file there that belongs there, or remove it."})
+	}
 }
 
 // explained makes faults of the errors that can come from anywhere: an interruption, and a full disk.
@@ -204,7 +219,9 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	return session.Open(ctx, dir, a.named)
+	w, err := session.Open(ctx, dir, a.named)
+	a.workspace = w
+	return w, err
 }
 
 // surveyed finds the workspace and surveys it. With an error there may still be all that was found; then it is not nil.

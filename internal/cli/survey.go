@@ -43,6 +43,7 @@ func (a *app) survey() *cobra.Command {
 				return a.why(w.Stack, why, err)
 			}
 			// What could be read is shown; what could not is the error.
+			a.tells = true
 			if a.json {
 				shown := w.Stack
 				if !reveal {

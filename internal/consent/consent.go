@@ -17,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -259,7 +260,7 @@ func MarkNew(root string, list []Command) (bool, error) {
 	file, err := consentFile(root, false)
 	var data []byte
 	if err == nil {
-		data, err = os.ReadFile(file)
+		data, err = reading.OwnFile(file, reading.Usual)
 	}
 	// A consent that can't be read is none.
 	if err == nil && json.Unmarshal(data, &c) != nil {
@@ -285,7 +286,7 @@ func Vouch(root string, list []Command) error {
 		return err
 	}
 	var c record
-	if data, err := os.ReadFile(file); err == nil && json.Unmarshal(data, &c) != nil {
+	if data, err := reading.OwnFile(file, reading.Usual); err == nil && json.Unmarshal(data, &c) != nil {
 		c = record{}
 	}
 	c.Root = root

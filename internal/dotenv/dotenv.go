@@ -16,6 +16,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -59,17 +60,10 @@ func Parse(name string, data []byte) (*File, error) {
 	return f, nil
 }
 
-// Read reads and parses a file of a file system. One that has a method Env(name) keeps what was parsed, and gives
-// that; it is not to be changed. The error is that of the reading, for which Unread is true, or Parse's.
+// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept, and not to be changed. The
+// error is that of the reading, for which Unread is true, or Parse's.
 func Read(fsys fs.FS, name string) (*File, error) {
-	if kept, ok := fsys.(interface{ Env(string) (*File, error) }); ok {
-		return kept.Env(name)
-	}
-	data, err := fs.ReadFile(fsys, name)
-	if err != nil {
-		return nil, err
-	}
-	return Parse(name, data)
+	return reading.Once(fsys, name, "env", func(data []byte) (*File, error) { return Parse(name, data) })
 }
 
 // Unread reports whether a file could not be read, so that nothing is known of what it holds.

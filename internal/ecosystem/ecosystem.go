@@ -16,6 +16,7 @@ import (
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -51,10 +52,13 @@ func (f Folder) Read(name string) ([]byte, error) {
 	file := path.Join(f.Path, name)
 	info, err := fs.Stat(f.FS, file)
 	if err == nil && info.Size() > maxManifest {
-		err = fmt.Errorf("it has more than %d MB", maxManifest>>20)
+		err = &reading.TooLarge{Size: info.Size(), Limit: maxManifest}
 	}
 	if err == nil && !info.Mode().IsRegular() {
-		err = errors.New("it is no plain file")
+		err = reading.ErrNotRegular
+	}
+	if files, ok := f.FS.(*reading.Files); ok {
+		files.NoteUnread(file, err)
 	}
 	var data []byte
 	if err == nil {

@@ -6,13 +6,14 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"net"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/moby/moby/api/types/registry"
+
+	"nimbleharbor/internal/reading"
 )
 
 // hub is how the registry of images without one in their name is called where logins are kept.
@@ -29,7 +30,7 @@ type loginFile struct {
 }
 
 func readLogins() (l loginFile) {
-	if data, err := os.ReadFile(filepath.Join(configDir(), "config.json")); err == nil {
+	if data, err := reading.File(filepath.Join(configDir(), "config.json"), maxConfig); err == nil {
 		json.Unmarshal(data, &l) // what can't be read is no login
 	}
 	return l

@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"github.com/moby/moby/client"
+
+	"nimbleharbor/internal/reading"
 )
 
 // Where an engine is reached, beside the sockets of this machine: DOCKER_HOST (unix, ssh, or tcp with TLS by the
@@ -28,6 +30,9 @@ type Context struct {
 	Host  string // unix://…, tcp://… or ssh://…
 	certs string // the folder of its certificates; empty for none
 }
+
+// maxConfig bounds a file of the engine's own command, in bytes.
+const maxConfig = 4 << 20
 
 // configDir is where the engine's own command keeps what it knows.
 func configDir() string {
@@ -45,7 +50,7 @@ func configDir() string {
 func NamedContext(name string) (Context, error) {
 	sum := sha256.Sum256([]byte(name))
 	id := hex.EncodeToString(sum[:])
-	data, err := os.ReadFile(filepath.Join(configDir(), "contexts", "meta", id, "meta.json"))
+	data, err := reading.File(filepath.Join(configDir(), "contexts", "meta", id, "meta.json"), maxConfig)
 	if err != nil {
 		return Context{}, fmt.Errorf("there is no context of that name; docker context ls shows those that there are")
 	}
@@ -70,7 +75,7 @@ func chosen() string {
 		var kept struct {
 			CurrentContext string `json:"currentContext"`
 		}
-		if data, err := os.ReadFile(filepath.Join(configDir(), "config.json")); err == nil {
+		if data, err := reading.File(filepath.Join(configDir(), "config.json"), maxConfig); err == nil {
 			json.Unmarshal(data, &kept)
 		}
 		name = kept.CurrentContext
@@ -94,7 +99,7 @@ func certsFor(address string) string {
 	metas, _ := filepath.Glob(filepath.Join(configDir(), "contexts", "meta", "*", "meta.json"))
 	for _, file := range metas {
 		var kept struct{ Name string }
-		if data, err := os.ReadFile(file); err == nil && json.Unmarshal(data, &kept) == nil {
+		if data, err := reading.File(file, maxConfig); err == nil && json.Unmarshal(data, &kept) == nil {
 			if c, err := NamedContext(kept.Name); err == nil && c.Host == address && c.certs != "" {
 				return c.certs
 			}

@@ -11,6 +11,7 @@ import (
 
 	"nimbleharbor/internal/archive"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -89,7 +90,7 @@ func Elsewhere(address string) bool {
 
 // isBundle reports whether a file is a repository that git has put into one file.
 func isBundle(name string) bool {
-	f, err := os.Open(name)
+	f, err := reading.Open(name)
 	if err != nil {
 		return false
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/archive"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
@@ -268,7 +269,7 @@ func pointers(dir, list string) (n int) {
 			info.Size() > 1024 {
 			continue
 		}
-		if data, err := os.ReadFile(full); err == nil && strings.HasPrefix(string(data), pointer) {
+		if data, err := reading.OwnFile(full, 1024); err == nil && strings.HasPrefix(string(data), pointer) {
 			n++
 		}
 	}

@@ -4,15 +4,33 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"nimbleharbor/internal/reading"
 )
 
 // Returns lists the scripts of a checkout whose lines end with a carriage return too, so that no shell can run them,
 // and reports whether they are committed so; otherwise git has made them so here. Paths are slash-separated.
 func Returns(ctx context.Context, dir string) (files []string, committed bool) {
-	list := git{ctx: ctx}.output(dir, "ls-files", "--eol", "-z", "--", "*.sh", "*.bash", "*gradlew", "*mvnw", "*bin/*")
+	g := git{ctx: ctx}
+	var small []string // git reads the whole of each that it is asked about
+	for name := range strings.SplitSeq(g.output(dir, "ls-files", "-z", "--", "*.sh", "*.bash", "*gradlew", "*mvnw",
+		"*bin/*"), "\x00") {
+		info, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(name)))
+		if name != "" && err == nil && info.Mode().IsRegular() && info.Size() <= maxSmall {
+			small = append(small, name)
+		}
+	}
+	if len(small) == 0 || Clear(dir, small) != nil {
+		return nil, false
+	}
+	list := ""
+	for part := range slices.Chunk(small, 500) {
+		list += g.output(dir, append([]string{"--literal-pathspecs", "ls-files", "--eol", "-z", "--"}, part...)...)
+	}
 	for entry := range strings.SplitSeq(list, "\x00") {
 		about, name, _ := strings.Cut(entry, "\t")
 		words := strings.Fields(about)
@@ -27,7 +45,7 @@ func Returns(ctx context.Context, dir string) (files []string, committed bool) {
 
 // isScript reports whether a file begins with the line that names its program, and that ends with a carriage return.
 func isScript(name string) bool {
-	f, err := os.Open(name)
+	f, err := reading.OpenOwn(name)
 	if err != nil {
 		return false
 	}

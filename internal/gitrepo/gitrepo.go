@@ -42,7 +42,8 @@ var harmless = []string{
 	"core.sshCommand=", "core.gitProxy=", "core.alternateRefsCommand=:", "core.attributesFile=" + os.DevNull,
 	"credential.helper=", "diff.external=", "gpg.program=:", "gpg.ssh.program=:", "gpg.x509.program=:",
 	"log.showSignature=false", "merge.verifySignatures=false", "submodule.recurse=false", "protocol.ext.allow=never",
-	"uploadpack.packObjectsHook=", "sequence.editor=:", "pager.tag=false", "pager.config=false",
+	"safe.bareRepository=explicit", "uploadpack.packObjectsHook=", "sequence.editor=:",
+	"pager.tag=false", "pager.config=false",
 	"fetch.recurseSubmodules=false", "maintenance.auto=false", "gc.auto=0",
 }
 
@@ -55,7 +56,12 @@ func (g git) command(dir string, args ...string) *exec.Cmd {
 		args = append(append(first, "--no-pager", "--no-optional-locks"), args...)
 	}
 	cmd := exec.CommandContext(g.ctx, "git", args...)
-	cmd.Dir = dir
+	cmd.Dir, cmd.WaitDelay = dir, 2*time.Second
+	if !g.ours {
+		if err := unsound(dir); err != nil {
+			cmd.Err = err
+		}
+	}
 	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_ALLOW_PROTOCOL="+g.protocols)
 	if !g.ours { // nothing that is missing is fetched, from wherever a checkout says
 		cmd.Env = append(cmd.Env, "GIT_NO_LAZY_FETCH=1", "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_COUNT=0")
@@ -200,9 +206,25 @@ func linesOf(r io.Reader) func(func(string) bool) {
 	}
 }
 
+// patience is how long git may take for an answer about a checkout. A file could keep it waiting for ever that nobody
+// has looked at, such as an object that is a pipe.
+const patience = 60 * time.Second
+
+// asked runs git with an input and gives what it prints, also where it ends with another code than 0.
+func (g git) asked(dir, input string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(g.ctx, patience)
+	defer cancel()
+	g.ctx = ctx
+	cmd := g.command(dir, args...)
+	if input != "" {
+		cmd.Stdin = strings.NewReader(input)
+	}
+	return cmd.Output()
+}
+
 // output runs git and gives what it prints; empty if it fails.
 func (g git) output(dir string, args ...string) string {
-	out, err := g.command(dir, args...).Output()
+	out, err := g.asked(dir, "", args...)
 	if err != nil {
 		return ""
 	}
@@ -249,9 +271,12 @@ func Top(dir string) (top string, ok bool) {
 // be asked both are empty.
 func Known(ctx context.Context, dir string, files []string) (tracked, ignored map[string]bool) {
 	g := git{ctx: ctx}
-	set := func(c *exec.Cmd) map[string]bool {
+	if Clear(dir, files) != nil {
+		return nil, nil
+	}
+	set := func(input string, args ...string) map[string]bool {
 		out := map[string]bool{}
-		data, _ := c.Output() // check-ignore ends with 1 where it ignores none
+		data, _ := g.asked(dir, input, args...) // check-ignore ends with 1 where it ignores none
 		for _, name := range strings.Split(string(data), "\x00") {
 			if name != "" {
 				out[name] = true
@@ -262,11 +287,12 @@ func Known(ctx context.Context, dir string, files []string) (tracked, ignored ma
 	tracked = map[string]bool{}
 	for part := range slices.Chunk(files, 500) {
 		maps.Copy(tracked,
-			set(g.command(dir, append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...)))
+			set("", append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...))
 	}
-	c := g.command(dir, "check-ignore", "--stdin", "-z")
-	c.Stdin = strings.NewReader(strings.Join(files, "\x00"))
-	return tracked, set(c)
+	if len(files) == 0 {
+		return tracked, nil
+	}
+	return tracked, set(strings.Join(files, "\x00"), "check-ignore", "--stdin", "-z")
 }
 
 // Committed tells of files (relative to dir, slash-separated) the names of their contents in a commit, such as HEAD.

@@ -67,6 +67,8 @@ type Objects struct {
 	says  *bufio.Reader
 	trees map[string][]Entry
 	blobs map[string][]byte
+
+	cancel func() // ends the process
 }
 
 // Entry is a file or folder of a folder.
@@ -78,7 +80,8 @@ type Entry struct {
 
 // Open starts to read a checkout's objects.
 func Open(ctx context.Context, dir string) (*Objects, error) {
-	o := &Objects{cmd: git{ctx: ctx}.command(dir, "cat-file", "--batch"), trees: map[string][]Entry{},
+	ctx, cancel := context.WithCancel(ctx)
+	o := &Objects{cmd: git{ctx: ctx}.command(dir, "cat-file", "--batch"), cancel: cancel, trees: map[string][]Entry{},
 		blobs: map[string][]byte{}}
 	var err error
 	if o.asks, err = o.cmd.StdinPipe(); err != nil {
@@ -89,12 +92,18 @@ func Open(ctx context.Context, dir string) (*Objects, error) {
 		return nil, err
 	}
 	o.says = bufio.NewReader(out)
-	return o, o.cmd.Start()
+	if err := o.cmd.Start(); err != nil {
+		cancel()
+		return nil, err
+	}
+	return o, nil
 }
 
 // Close ends it.
 func (o *Objects) Close() error {
+	defer o.cancel()
 	o.asks.Close()
+	defer time.AfterFunc(patience, o.cancel).Stop()
 	return o.cmd.Wait()
 }
 
@@ -106,6 +115,7 @@ func (o *Objects) ask(name, kind string) (data []byte, object string, ok bool) {
 	if strings.ContainsAny(name, "\n\r") {
 		return nil, "", false // it would be two questions
 	}
+	defer time.AfterFunc(patience, o.cancel).Stop()
 	if _, err := io.WriteString(o.asks, name+"\n"); err != nil {
 		return nil, "", false
 	}

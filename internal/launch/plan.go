@@ -16,6 +16,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
@@ -482,7 +483,8 @@ func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[str
 	case inside:
 		data, err = fs.ReadFile(m.files, ref.Path)
 	default:
-		if data, err = os.ReadFile(filepath.Join(m.root, filepath.FromSlash(ref.Path))); err == nil && !ref.Raw {
+		data, err = reading.File(filepath.Join(m.root, filepath.FromSlash(ref.Path)), reading.Usual/4)
+		if err == nil && !ref.Raw {
 			f, err = dotenv.Parse(ref.Path, data)
 		}
 	}

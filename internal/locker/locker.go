@@ -21,6 +21,7 @@ import (
 	"filippo.io/age/armor"
 	"github.com/gofrs/flock"
 
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -179,7 +180,7 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	var others []age.Identity
 	for _, name := range []string{"id_ed25519", "id_rsa"} {
 		if home, err := os.UserHomeDir(); err == nil {
-			if data, err := os.ReadFile(filepath.Join(home, ".ssh", name)); err == nil {
+			if data, err := reading.File(filepath.Join(home, ".ssh", name), maxKey); err == nil {
 				if ssh, err := agessh.ParseIdentity(data); err == nil {
 					others = append(others, ssh)
 				}
@@ -227,6 +228,9 @@ func decode(r io.Reader) ([]Secret, error) {
 	return c.Secrets, nil
 }
 
+// maxKey bounds a file that holds a key, in bytes.
+const maxKey = 64 << 10
+
 // own is the private key, which is made if there is none.
 func (s *Store) own() (*age.X25519Identity, error) {
 	id, err := s.identity(false)
@@ -271,7 +275,7 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 			Text:   "others can read the private key of the locker, so it is not used",
 			Remedy: "Take their rights away: chmod 600 " + s.Identity}
 	}
-	data, err := os.ReadFile(s.Identity)
+	data, err := reading.File(s.Identity, maxKey)
 	if err != nil {
 		return nil, unusable(s.Identity, "the locker's key can't be read: "+stack.Reason(err), err)
 	}
@@ -291,7 +295,7 @@ func unusable(file, text string, cause error) error {
 }
 
 func (s *Store) read() ([]Secret, error) {
-	data, err := os.ReadFile(s.File)
+	data, err := reading.File(s.File, reading.Usual)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

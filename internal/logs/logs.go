@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -110,15 +111,27 @@ func Source(id stack.NodeID) string { return strings.TrimSuffix(logName(id), ".l
 // All reads a source's log of the last launch from its beginning, without the times; fs.ErrNotExist if there is none.
 func All(root, source string) (io.ReadCloser, error) {
 	name := filepath.Join(workspace.State(root), "logs", filepath.Base(source)+".log")
-	f, err := os.Open(name)
+	f, err := openEnd(name)
 	if err != nil {
 		return nil, err
 	}
 	files := []*os.File{f}
-	if older, err := os.Open(name + ".0"); err == nil {
+	if older, err := openEnd(name + ".0"); err == nil {
 		files = []*os.File{older, f}
 	}
 	return untimed(files...), nil
+}
+
+// openEnd opens a log. Of one that is larger than we let any become, something else has made it so: its end is read.
+func openEnd(name string) (*os.File, error) {
+	f, err := reading.OpenOwn(name)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := f.Stat(); err == nil && info.Size() > 2*logLimit {
+		f.Seek(-2*logLimit, io.SeekEnd)
+	}
+	return f, nil
 }
 
 // untimed gives what files hold, one behind the other, without the times. It closes them.
@@ -177,7 +190,7 @@ const (
 )
 
 func (l *Log) open() error {
-	f, err := os.OpenFile(l.name, os.O_CREATE|os.O_WRONLY|os.O_APPEND|workspace.NoFollow, 0o600)
+	f, err := reading.OpenToWrite(l.name, os.O_APPEND)
 	if err != nil {
 		return err
 	}
@@ -291,11 +304,11 @@ func (l *Log) Read() (io.ReadCloser, error) {
 	l.mu.Lock()
 	from := l.from
 	l.mu.Unlock()
-	f, err := os.Open(l.name)
+	f, err := openEnd(l.name)
 	if err != nil {
 		return nil, err
 	}
-	if info, err := f.Stat(); err == nil && info.Size() >= from {
+	if info, err := f.Stat(); err == nil && info.Size() >= from && info.Size()-from <= 2*logLimit {
 		f.Seek(from, io.SeekStart)
 	}
 	return untimed(f), nil
@@ -421,7 +434,7 @@ func (r *Reader) file(name, source string) ([]Line, error) {
 
 // read reads the whole lines of a file from the offset on.
 func (r *Reader) read(file, source string, offset int64, name string) ([]Line, error) {
-	f, err := os.Open(file)
+	f, err := reading.OpenOwn(file)
 	if err != nil {
 		return nil, err
 	}
@@ -430,17 +443,19 @@ func (r *Reader) read(file, source string, offset int64, name string) ([]Line, e
 	if err != nil {
 		return nil, err
 	}
+	offset = max(offset, info.Size()-2*logLimit) // nothing of ours is larger
 	if _, err := f.Seek(offset, io.SeekStart); err != nil {
 		return nil, err
 	}
 	var out []Line
-	for b := bufio.NewReaderSize(f, 64<<10); ; {
-		line, err := b.ReadString('\n')
-		if err != nil { // what has no end yet is read next time
+	for b := bufio.NewReaderSize(f, 2*maxLine); ; {
+		part, err := b.ReadSlice('\n')
+		if err != nil && err != bufio.ErrBufferFull { // what has no end yet is read next time
 			r.places[name] = place{info, offset}
 			return out, nil
 		}
-		offset += int64(len(line))
+		offset += int64(len(part))
+		line := string(part) // a longer one is none that we have written, and has no time before its parts
 		stamp, text, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
 		at, err := time.Parse(logTime, stamp)
 		if err != nil {

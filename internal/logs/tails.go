@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -48,7 +49,7 @@ func (t *Tails) Look() map[string]string {
 
 // lastLine is the text of the last whole line of a log that is not empty; false if the end of the log has none.
 func lastLine(name string, size int64) (string, bool) {
-	f, err := os.Open(name)
+	f, err := reading.OpenOwn(name)
 	if err != nil {
 		return "", false
 	}
@@ -80,7 +81,7 @@ const page = 512 << 10
 // case; all where it is empty.
 func LastLines(root, source, text string, most int) []Line {
 	name := filepath.Join(workspace.State(root), "logs", filepath.Base(source)+".log")
-	f, err := os.Open(name)
+	f, err := reading.OpenOwn(name)
 	if err != nil {
 		return nil
 	}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -159,7 +160,7 @@ func sum(h io.Writer, root, name string) error {
 		if !d.Type().IsRegular() && file != name {
 			return nil
 		}
-		f, err := os.Open(file)
+		f, err := reading.Open(file)
 		if err != nil {
 			return err
 		}

@@ -23,6 +23,7 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 )
@@ -53,7 +54,7 @@ func (l *Local) LoggedIn(address, variable string) bool {
 		return false
 	}
 	for _, file := range ecosystem.Logins() {
-		if data, err := os.ReadFile(filepath.Join(home, file)); err == nil &&
+		if data, err := reading.File(filepath.Join(home, file), reading.Usual/4); err == nil &&
 			strings.Contains(string(data), u.Hostname()) {
 			return true
 		}
@@ -346,7 +347,7 @@ func system() string {
 	if runtime.GOOS == "darwin" {
 		return "brew"
 	}
-	f, err := os.Open("/etc/os-release")
+	f, err := reading.Open("/etc/os-release")
 	if err != nil {
 		return ""
 	}

@@ -1,4 +1,4 @@
-package reading
+package reading_test
 
 import (
 	"io/fs"
@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/settings"
 )
 
@@ -35,8 +36,8 @@ func TestEachFileIsReadOnce(t *testing.T) {
 	t.Parallel()
 	under := &counting{MapFS: fstest.MapFS{".env": {Data: []byte("PORT=80\n")}, "bad.env": {Data: []byte("'")}},
 		opened: map[string]int{}}
-	files := Of(under)
-	if Of(files) != files {
+	files := reading.Of(under)
+	if reading.Of(files) != files {
 		t.Error("what is kept is kept twice")
 	}
 	var wait sync.WaitGroup

@@ -18,6 +18,7 @@ import (
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/locker"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/workspace"
@@ -135,7 +136,7 @@ func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, fr
 	free = func() {}
 	if dir, err := workspace.MakeStateDir(s.Root); err == nil {
 		lock := flock.New(filepath.Join(dir, "fill.lock"),
-			flock.SetFlag(os.O_CREATE|os.O_RDWR|workspace.NoFollow))
+			flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow))
 		if got, err := lock.TryLock(); err == nil && !got {
 			waiting()
 			if _, err := lock.TryLockContext(ctx, 20*time.Millisecond); ctx.Err() != nil {

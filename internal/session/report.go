@@ -98,11 +98,11 @@ func (out *Report) settings(m *Mixed, p *fill.Plan) {
 	}
 	for _, e := range m.Stack.EnvFiles {
 		f := SettingsFile{Path: e.Path, Template: e.Template, Settings: e.Settings}
-		file, err := m.Files.Settings(e.Path, e.Format)
+		file, err := settings.Read(m.Files, e.Path, e.Format)
 		if err == nil {
 			var template *settings.Document
 			if e.Template != "" {
-				template, _ = m.Files.Settings(e.Template, e.Format)
+				template, _ = settings.Read(m.Files, e.Template, e.Format)
 			}
 			for _, entry := range file.Entries {
 				if template != nil {

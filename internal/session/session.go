@@ -61,30 +61,27 @@ func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
 			At:   stack.Place{File: w.Root},
 			Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
-	w.Files = reading.Of(workspace.Files(root))
+	w.Files = reading.Of(reading.Under(root))
 	w.Checkouts = Checkouts(ctx, w.Root)
+	for _, path := range places(w.Root) {
+		for _, err := range []error{gitrepo.Sound(w.dir(path)), gitrepo.Clear(w.dir(path), []string{"x"})} {
+			if u := (*gitrepo.Unsound)(nil); errors.As(err, &u) {
+				w.Files.NoteUnread(filepath.ToSlash(filepath.Join(path, u.File)), u.Why)
+			}
+		}
+	}
 	return w, nil
 }
 
 // Checkouts finds the working copies in a workspace: the root itself, and those directly below it. Paths are relative
 // to it.
 func Checkouts(ctx context.Context, root string) []stack.Checkout {
-	paths := []string{"."}
-	if entries, err := os.ReadDir(root); err == nil {
-		for _, e := range entries {
-			if e.IsDir() {
-				paths = append(paths, e.Name())
-			}
-		}
-	}
+	paths := places(root)
 	var mu sync.Mutex
 	var out []stack.Checkout
 	var wait sync.WaitGroup
 	for _, p := range paths {
 		dir := filepath.Join(root, p)
-		if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
-			continue
-		}
 		wait.Go(func() {
 			c, err := gitrepo.Describe(ctx, dir)
 			if err != nil {
@@ -99,6 +96,36 @@ func Checkouts(ctx context.Context, root string) []stack.Checkout {
 	wait.Wait()
 	slices.SortFunc(out, func(a, b stack.Checkout) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// places are the folders that can be checkouts of a workspace: itself, and those directly below it.
+func places(root string) (paths []string) {
+	has := func(name string) bool {
+		_, err := os.Lstat(filepath.Join(root, name, ".git"))
+		return err == nil
+	}
+	if has(".") {
+		paths = append(paths, ".")
+	}
+	entries, err := os.ReadDir(root)
+	if err != nil {
+		return paths
+	}
+	for _, e := range entries {
+		if e.IsDir() && has(e.Name()) {
+			paths = append(paths, e.Name())
+		}
+	}
+	return paths
+}
+
+// unread adds a remark for each file that counts by its name and was not read for what it is.
+func (w *Workspace) unread(s *stack.Stack) {
+	for _, u := range w.Files.Unread() {
+		s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeFileUnread,
+			At: stack.Place{File: u.Path}, Text: "this is not read: " + u.Why.Error(),
+			Remedy: "Put the file there that belongs there, or remove it."})
+	}
 }
 
 // Surveyed is a workspace with what is in it.
@@ -132,6 +159,7 @@ func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 	if s == nil {
 		return nil, err
 	}
+	w.unread(s)
 	return &Surveyed{Workspace: w, Stack: s, code: bool(code)}, err
 }
 

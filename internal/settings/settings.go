@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -150,19 +151,11 @@ func loneReturn(data []byte) bool {
 	return false
 }
 
-// Read reads and parses a file of a file system. One that has a method Settings(name, format) keeps what was parsed,
-// and gives that: Clone it before an edit. The error is that of the reading, as dotenv.Unread tells, or Parse's.
+// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept: Clone it before an edit.
+// The error is that of the reading, as dotenv.Unread tells, or Parse's.
 func Read(fsys fs.FS, name, kind string) (*Document, error) {
-	if kept, ok := fsys.(interface {
-		Settings(name, kind string) (*Document, error)
-	}); ok {
-		return kept.Settings(name, kind)
-	}
-	data, err := fs.ReadFile(fsys, name)
-	if err != nil {
-		return nil, err
-	}
-	return Parse(name, kind, data)
+	return reading.Once(fsys, name, "settings "+kind,
+		func(data []byte) (*Document, error) { return Parse(name, kind, data) })
 }
 
 // Clone is a copy that can be edited without a change of the original.

@@ -19,6 +19,7 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -44,11 +45,7 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 			Text:   "the workspace's state can't be written: " + err.Error(),
 			Remedy: "Check the folder's rights and the free space.", Cause: err}
 	}
-	said, err := os.OpenFile(
-		filepath.Join(dir, "steward.log"),
-		os.O_CREATE|os.O_WRONLY|os.O_TRUNC|workspace.NoFollow,
-		0o600,
-	)
+	said, err := reading.OpenToWrite(filepath.Join(dir, "steward.log"), os.O_TRUNC)
 	if err != nil {
 		return nil, err
 	}

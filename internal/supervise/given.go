@@ -13,6 +13,7 @@ import (
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -41,7 +42,7 @@ func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err e
 	}
 	total := 0
 	add := func(name, target string, mode fs.FileMode) error {
-		data, err := top.ReadFile(filepath.FromSlash(name))
+		data, err := reading.FileIn(top, filepath.FromSlash(name), maxAlong)
 		if total += len(data); total > maxAlong {
 			return fmt.Errorf("%s holds more than %d MB, too much to go along to the engine's machine", m.Source,
 				maxAlong>>20)
@@ -52,7 +53,7 @@ func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err e
 	if !info.IsDir() {
 		return files, false, add(m.Source, m.Target, info.Mode())
 	}
-	err = fs.WalkDir(top.FS(), path.Clean(m.Source), func(at string, d fs.DirEntry, err error) error {
+	err = fs.WalkDir(reading.Under(top), path.Clean(m.Source), func(at string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() {
 			if d != nil && d.IsDir() && d.Name() == ".nharbor" {
 				return fs.SkipDir
@@ -137,12 +138,12 @@ func readNamed(root, name string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return os.ReadFile(full)
+		return reading.File(full, maxAlong)
 	}
 	top, err := os.OpenRoot(root)
 	if err != nil {
 		return nil, err
 	}
 	defer top.Close()
-	return top.ReadFile(local)
+	return reading.FileIn(top, local, maxAlong)
 }

@@ -22,6 +22,7 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/reading"
 )
 
 // prepareImage builds or fetches a service's image while the service still waits for others.
@@ -233,7 +234,7 @@ func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log 
 		if err != nil {
 			return nil, "", fmt.Errorf("the build context can't be read: %w", err)
 		}
-		spec.Folder = &engine.Folder{FS: root.FS(), Dockerfile: path.Clean(c.Dockerfile), Inline: c.Inline}
+		spec.Folder = &engine.Folder{FS: reading.Under(root), Dockerfile: path.Clean(c.Dockerfile), Inline: c.Inline}
 		if err := x.dockerfile(spec, root, s); err != nil {
 			return nil, "", err
 		}
@@ -362,6 +363,9 @@ func (x *Executor) bases(spec *engine.BuildSpec, s *launch.Service) (out []launc
 // names outside of it is shown for consent as such.
 func openContext(root, build string) (*os.Root, error) {
 	dir := filepath.FromSlash(build)
+	if info, err := os.Stat(filepath.Join(root, dir)); err == nil && !info.IsDir() { // a pipe would be waited for
+		return nil, fmt.Errorf("%s is no folder", build)
+	}
 	if !filepath.IsLocal(dir) {
 		return os.OpenRoot(filepath.Join(root, dir))
 	}

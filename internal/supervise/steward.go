@@ -20,6 +20,7 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/workspace"
@@ -131,7 +132,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 		leased: make(
 			chan struct{},
 		),
-		lock: flock.New(filepath.Join(dir, "steward.lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|workspace.NoFollow)),
+		lock: flock.New(filepath.Join(dir, "steward.lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow)),
 	}
 	s.over, s.ended = context.WithCancel(context.Background())
 	if got, err := s.lock.TryLock(); err != nil || !got {

@@ -19,6 +19,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -273,7 +274,7 @@ func (w *watcher) read(name, target string) (engine.File, error) {
 	if err != nil {
 		return engine.File{}, err
 	}
-	data, err := top.ReadFile(filepath.FromSlash(name))
+	data, err := reading.FileIn(top, filepath.FromSlash(name), maxAlong)
 	return engine.File{Target: target, Data: data, Mode: int64(info.Mode().Perm())}, err
 }
 

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"nimbleharbor/internal/workspace"
+	"nimbleharbor/internal/reading"
 )
 
 // forest makes a tree of files: projects with sources, and below each the packages that its manager has installed.
@@ -72,7 +72,7 @@ func BenchmarkSurvey(b *testing.B) {
 				bare()
 				found += time.Since(begin)
 				b.StartTimer()
-				s, err := Survey(workspace.Files(root), Options{Root: root.Name(), ReadCode: code})
+				s, err := Survey(reading.Under(root), Options{Root: root.Name(), ReadCode: code})
 				if err != nil || len(s.Projects) != 200 || code != (len(s.Reads) > 0) {
 					b.Fatalf("%d projects, %d reads, %v", len(s.Projects), len(s.Reads), err)
 				}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/stack"
@@ -48,7 +49,7 @@ func (s *surveyor) repositoriesBeside() {
 		}
 	}
 	for _, e := range s.stack.EnvFiles {
-		file, err := s.fsys.Env(e.Template)
+		file, err := dotenv.Read(s.fsys, e.Template)
 		if e.Template == "" || err != nil {
 			continue
 		}

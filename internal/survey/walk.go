@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 )
 
@@ -270,6 +271,7 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		isFile, isLink := e.Type().IsRegular(), e.Type()&fs.ModeSymlink != 0
 		if !isFile && !isLink {
 			here.out[name] = true
+			w.unread(dir, name, seeds, e.Type())
 			continue
 		}
 		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
@@ -281,6 +283,9 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 			info, err := fs.Stat(w.fsys, path.Join(dir, name))
 			if isFile = err == nil && info.Mode().IsRegular(); !isFile {
 				here.out[name] = true
+				if err == nil {
+					w.unread(dir, name, seeds, info.Mode().Type())
+				}
 			}
 		}
 		if !isFile || what == nothing && !isManifest {
@@ -297,6 +302,15 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		}
 	}
 	return here
+}
+
+// unread remembers a pipe or a device under a name that counts; sockets lie about where programs run.
+func (w *walker) unread(dir, name string, seeds bool, is fs.FileMode) {
+	counts := note(dir, name, seeds) != nothing || ecosystem.IsManifest(name) ||
+		ecosystem.OfCode(path.Ext(name)) != nil
+	if files, ok := w.fsys.(*reading.Files); ok && counts && is&(fs.ModeNamedPipe|fs.ModeDevice) != 0 {
+		files.NoteUnread(path.Join(dir, name), reading.ErrNotRegular)
+	}
 }
 
 // What a file's name makes it.

@@ -56,7 +56,8 @@ func Peak(f func()) uint64 {
 // shorter than the time after which go ends the whole suite without a word.
 const Long = 2 * time.Minute
 
-// Got waits for a value, or for a channel to be closed. The test ends if it doesn't come; what says what was waited for.
+// Got waits for a value, or for a channel to be closed. The test ends if it doesn't come; what says what was waited
+// for.
 func Got[T any](t testing.TB, what string, from <-chan T) T {
 	t.Helper()
 	select {

@@ -12,6 +12,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"nimbleharbor/internal/reading"
 )
 
 // State is a workspace's own folder, .nharbor in it, and nothing of that is believed because it lies there: a checkout
@@ -24,6 +26,9 @@ import (
 
 // keyFile holds the key of this person on this machine.
 const keyFile = "key"
+
+// maxKey bounds the key, in bytes.
+const maxKey = 4 << 10
 
 // proofFile holds the proof of a state folder.
 const proofFile = ".proof"
@@ -125,7 +130,7 @@ func key(make bool) ([]byte, error) {
 		return nil, err
 	}
 	name := filepath.Join(dir, keyFile)
-	data, err := os.ReadFile(name)
+	data, err := reading.File(name, maxKey)
 	if err == nil && len(data) >= 32 {
 		return data, nil
 	}
@@ -135,7 +140,7 @@ func key(make bool) ([]byte, error) {
 	data = []byte(rand.Text() + rand.Text())
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, fs.ErrExist) { // somebody else was first
-		return os.ReadFile(name)
+		return reading.File(name, maxKey)
 	}
 	if err != nil {
 		return nil, err
@@ -176,13 +181,8 @@ func proven(dir string) bool {
 
 // readFew reads a file that is no link, up to a limit.
 func readFew(name string, limit int64) ([]byte, error) {
-	f, err := os.OpenFile(name, os.O_RDONLY|NoFollow, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, limit+1))
-	if err == nil && int64(len(data)) > limit {
+	data, err := reading.OwnFile(name, limit)
+	if errors.As(err, new(*reading.TooLarge)) {
 		err = fmt.Errorf("%s is larger than %d bytes: %w", name, limit, ErrForged)
 	}
 	return data, err

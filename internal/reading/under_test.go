@@ -1,4 +1,4 @@
-package workspace
+package reading
 
 import (
 	"io/fs"
@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-func TestFiles(t *testing.T) {
+func TestUnder(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	for _, name := range []string{"a/x", "a/b/y", "z"} {
@@ -24,7 +24,7 @@ func TestFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	fsys := Files(root)
+	fsys := Under(root)
 	if data, err := fs.ReadFile(fsys, "a/b/y"); err != nil || string(data) != "a/b/y" {
 		t.Errorf("reading: %q, %v", data, err)
 	}
