@@ -95,6 +95,7 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	for i, dir := range dirs {
 		opt := opt
 		opt.Progress = progress.of(gitrepo.NameOf(targets[dir]), opt.Slim)
+		opt.Making, _ = workspace.Making("clone", targets[dir], dir) // without one nothing is kept
 		if opt.Ref == fitting {
 			opt.Choose = func(ctx context.Context, work string) (tag string, err error) {
 				tag, against[i], err = session.Fitting(ctx, work, needs.VersionHere(ctx))

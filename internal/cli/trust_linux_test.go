@@ -2,6 +2,8 @@ package cli_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -132,4 +134,59 @@ func TestStateIsNotWaitedFor(t *testing.T) {
 	}
 	b.must(0, "stop")
 	b.leavesNothing()
+}
+
+// TestUnfinishedCloneThatIsPlanted puts what looks like our own unfinished clone where anybody could: nothing of it is
+// obeyed, followed or removed; one that was really interrupted is gone on with from the person's own files alone.
+func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	repo := filepath.Join(b.home, "office")
+	b.git(b.home, "init", "-q", repo)
+	if err := os.WriteFile(filepath.Join(repo, "true"), []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	b.git(repo, "add", "-A")
+	b.git(repo, "commit", "-qm", "true")
+	sum := sha256.Sum256([]byte(repo))
+	planted := filepath.Join(b.dir, fmt.Sprintf(".nharbor-clone-office-%x", sum[:4]))
+	precious := filepath.Join(b.home, "precious")
+	for _, dir := range []string{precious, planted} {
+		if err := os.MkdirAll(filepath.Join(dir, "checkout"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, "fetched"), nil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		work := filepath.Join(dir, "checkout")
+		b.git(b.home, "init", "-q", work)
+		b.git(work, "config", "core.fsmonitor", "touch "+filepath.Join(b.home, "ran"))
+		hook := filepath.Join(work, ".git", "hooks", "post-checkout")
+		os.MkdirAll(filepath.Dir(hook), 0o755)
+		if err := os.WriteFile(hook, []byte("#!/bin/sh\ntouch "+filepath.Join(b.home, "ran")+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		b.git(work, "commit", "-q", "--allow-empty", "-m", "false")
+	}
+	if err := os.Symlink(precious, filepath.Join(b.dir, ".nharbor-clone-linked")); err != nil {
+		t.Fatal(err)
+	}
+	os.Remove(filepath.Join(b.home, "ran"))
+	b.must(0, "clone", repo)
+	if got := b.git(filepath.Join(b.dir, "office"), "log", "-1", "--format=%s"); got != "true" {
+		t.Errorf("what was cloned is %q", got)
+	}
+	for _, name := range []string{filepath.Join(b.home, "ran"), filepath.Join(b.dir, "office", ".git", "hooks",
+		"post-checkout")} {
+		if _, err := os.Lstat(name); err == nil {
+			t.Errorf("what was planted has made %s", name)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(precious, "checkout", ".git")); err != nil {
+		t.Errorf("a folder outside is gone: %v", err)
+	}
+	own := filepath.Join(b.home, ".local", "state", "nharbor", "making")
+	if left, _ := os.ReadDir(own); len(left) != 0 {
+		t.Errorf("of a finished clone %s keeps %v", own, left)
+	}
 }

@@ -33,13 +33,16 @@ type Options struct {
 	// all the time that that takes.
 	Patience time.Duration
 	MayAsk   bool
+	// Making is a folder among the person's own files, of a name that nobody else can guess, where what is fetched lies
+	// until the clone is complete. Where it is empty, an interrupted clone leaves nothing to go on from.
+	Making string
 }
 
 // Newest is the ref of the newest tag by its version, if there is none of that name.
 const Newest = "newest"
 
 // Clone makes a checkout of the repository at address in dir, with its submodules. The folder appears when it is
-// complete, or not at all. What an interrupted one has fetched is kept beside it, and the same call goes on from there.
+// complete, or not at all. What an interrupted one has fetched is kept (Options.Making), and the same call goes on from there.
 // The error is a *stack.Fault.
 func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkout, error) {
 	var none stack.Checkout
@@ -68,7 +71,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if c, ok, err := alreadyThere(ctx, address, local, dir, opt); ok || err != nil {
 		return c, err
 	}
-	at, err := takePlace(dir, address)
+	at, err := takePlace(dir, opt.Making)
 	if err != nil {
 		return none, err
 	}
@@ -86,6 +89,9 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if err := g.bring(at, source, opt); err != nil {
 		kept = at.worthKeeping(err)
 		return none, cloneFault(address, err, kept)
+	}
+	if err := at.settle(); err != nil {
+		return none, err
 	}
 	work := at.work()
 	if err := g.checkOut(work, opt); err != nil {
@@ -138,7 +144,7 @@ func (g git) bring(at *place, source string, opt Options) error {
 	work := at.work()
 	switch {
 	case at.is(fetched): // what has come since
-		if err := g.run(work, "fetch", "--progress", "--tags", "origin",
+		if err := g.run(work, "fetch", "--progress", "--tags", "--", source,
 			"+refs/heads/*:refs/remotes/origin/*"); err != nil {
 			return err
 		}
@@ -192,7 +198,7 @@ func (g git) bringInSteps(work, source string) error {
 	}
 	g.grows = work
 	branch := ""
-	for line := range strings.Lines(g.output(work, "ls-remote", "--symref", "origin", "HEAD")) {
+	for line := range strings.Lines(g.output(work, "ls-remote", "--symref", "--", source, "HEAD")) {
 		if rest, ok := strings.CutPrefix(line, "ref: refs/heads/"); ok {
 			branch, _, _ = strings.Cut(rest, "\t")
 		}
@@ -200,7 +206,7 @@ func (g git) bringInSteps(work, source string) error {
 	if branch != "" {
 		spec := "+refs/heads/" + branch + ":refs/remotes/origin/" + branch
 		if g.output(work, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch) == "" {
-			if err := g.run(work, "fetch", "--progress", "--no-tags", "--depth=1", "origin", spec); err != nil {
+			if err := g.run(work, "fetch", "--progress", "--no-tags", "--depth=1", "--", source, spec); err != nil {
 				return err
 			}
 		}
@@ -208,7 +214,8 @@ func (g git) bringInSteps(work, source string) error {
 			if _, err := os.Stat(filepath.Join(work, ".git", "shallow")); err != nil {
 				break
 			}
-			if err := g.run(work, "fetch", "--progress", "--no-tags", "--deepen="+more, "origin", spec); err != nil {
+			if err := g.run(work, "fetch", "--progress", "--no-tags", "--deepen="+more, "--", source,
+				spec); err != nil {
 				return err
 			}
 		}
@@ -217,7 +224,7 @@ func (g git) bringInSteps(work, source string) error {
 	if _, err := os.Stat(filepath.Join(work, ".git", "shallow")); err == nil {
 		args = append(args, "--unshallow")
 	}
-	if err := g.run(work, append(args, "origin", "+refs/heads/*:refs/remotes/origin/*")...); err != nil ||
+	if err := g.run(work, append(args, "--", source, "+refs/heads/*:refs/remotes/origin/*")...); err != nil ||
 		branch == "" {
 		return err
 	}

@@ -272,6 +272,22 @@ func WriteState(root, name string, data []byte) error {
 	return WriteFile(filepath.Join(dir, name), append(append(bytes.Clone(data), '\n'), s+"\n"...), 0o600)
 }
 
+// Making is the folder of the person's own in which something is made until it is complete, such as a clone of an
+// address into a folder: always the same for the same words, and of a name that nobody else can guess. It is not made.
+func Making(of ...string) (string, error) {
+	home, err := Own(true)
+	if err != nil {
+		return "", err
+	}
+	k, err := key(true)
+	if err != nil {
+		return "", err
+	}
+	h := hmac.New(sha256.New, k)
+	fmt.Fprintf(h, "%q", of)
+	return filepath.Join(home, "making", hex.EncodeToString(h.Sum(nil)[:16])), nil
+}
+
 // Known reports whether it is known of a folder that it is what it says to be, a clone of a repository of that name:
 // the person has said so, or we have cloned it. What a folder says of itself, anybody could have written.
 func Known(dir, name string) bool {
