@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -58,6 +59,9 @@ nharbor catchup --back brings the checkouts, and what runs, to where they were.`
 }
 
 func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags, agree bool) error {
+	if err := a.elsewhere(w, agree); err != nil {
+		return err
+	}
 	progress := a.fetching()
 	options := func(name string) gitrepo.Options {
 		return gitrepo.Options{MayAsk: a.asks(), Progress: progress.of(name, true)}
@@ -135,6 +139,28 @@ func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags
 		t.Line("To go back to where everything was: nharbor catchup --back")
 	}
 	return err
+}
+
+// elsewhere asks before anything is fetched into a repository that lies outside of the workspace: that of a second
+// working copy of one's own.
+func (a *app) elsewhere(w *session.Workspace, agree bool) error {
+	for _, c := range w.Checkouts {
+		dir := filepath.Join(w.Root, filepath.FromSlash(c.Path))
+		at := gitrepo.Outside(w.Root, dir)
+		if at == "" || agree {
+			continue
+		}
+		if a.asks() {
+			a.text().Line("The repository of %s lies outside of this workspace, in %s.", view.CheckoutName(w.Root, c.Path), at)
+			if a.yes("Is it yours, and may be fetched into?") {
+				continue
+			}
+		}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutElsewhere, At: stack.Place{File: dir},
+			Text:   "its repository lies outside of this workspace, in " + at,
+			Remedy: "If it is yours, and may be fetched into: nharbor catchup --agree"}
+	}
+	return nil
 }
 
 // seenFirst are commands without a mark on those that are seen for the first time.

@@ -53,36 +53,8 @@ var calm = []string{"-c", "core.hooksPath=" + os.DevNull, "-c", "core.fsmonitor=
 	"-c", "maintenance.auto=false", "-c", "merge.verifySignatures=false", "-c", "fetch.recurseSubmodules=false",
 	"-c", "submodule.recurse=false", "-c", "log.showSignature=false", "-c", "advice.detachedHead=false"}
 
-// runsPrograms are the keys of a checkout's own configuration by which git would run something when it fetches or puts
-// files in place. The person's own configuration may have them.
-var runsPrograms = expr.New(`^(core\.(sshcommand|gitproxy|askpass|alternaterefscommand)|credential\..*|include\.path|` +
-	`includeif\..*|remote\..*\.(uploadpack|vcs)|filter\..*\.(clean|smudge|process)|submodule\..*\.update|` +
-	`diff\.external|uploadpack\.packobjectshook|gpg\..*program|gpg\.program)$`)
-
-// lfs is the program of an open specification that its own installation writes into a checkout's configuration.
-const lfs = "git-lfs "
-
-// programs names the first key of a checkout's own configuration by which git would run a program; empty without one.
-func (g git) programs(dir string) string {
-	list := g.output(dir, "config", "--list", "--show-scope", "--no-includes", "-z")
-	fields := strings.Split(list, "\x00")
-	for i := 0; i+1 < len(fields); i += 2 {
-		key, value, _ := strings.Cut(fields[i+1], "\n")
-		if fields[i] != "local" && fields[i] != "worktree" || !runsPrograms.MatchString(key) {
-			continue
-		}
-		harmless := value == "" || strings.HasPrefix(value, lfs) ||
-			strings.HasSuffix(key, ".update") && !strings.HasPrefix(value, "!") ||
-			strings.HasSuffix(key, ".username") || strings.HasSuffix(key, ".usehttppath")
-		if !harmless {
-			return key
-		}
-	}
-	return ""
-}
-
 // UpstreamOf finds the branch that a checkout's own follows. Nothing is fetched yet. Codes of the error: git-missing,
-// upstream-missing, checkout-config-runs, address-invalid.
+// upstream-missing, checkout-config-runs, checkout-elsewhere, address-invalid.
 func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 	no := func(text, remedy string) (*Upstream, error) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeUpstreamMissing, At: stack.Place{File: dir},
@@ -114,11 +86,8 @@ func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 	if u.ref == "" || strings.HasPrefix(u.remote, "-") {
 		return no(u.Follows+", which its branch follows, is not known here", "Fetch it: "+gitIn(dir, "fetch --all"))
 	}
-	if key := g.programs(dir); key != "" {
-		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutConfigRuns,
-			At:     stack.Place{File: filepath.Join(dir, ".git", "config")},
-			Text:   "its own configuration has git run a program: " + key,
-			Remedy: "Read it. If it is yours, use git pull by hand, or move it into your own with git config --global."}
+	if err := g.obeys(dir); err != nil {
+		return nil, err
 	}
 	return u, nil
 }
@@ -246,6 +215,9 @@ func (u *Upstream) Take(ctx context.Context, dir string, opt Options) error {
 	if err != nil {
 		return err
 	}
+	if err := (git{ctx: ctx}).obeys(dir); err != nil { // it can have changed while somebody was asked
+		return err
+	}
 	if err := clean(ctx, dir); err != nil {
 		return err
 	}
@@ -256,7 +228,7 @@ func (u *Upstream) Take(ctx context.Context, dir string, opt Options) error {
 // would be lost.
 func Return(ctx context.Context, dir, from, to string) error {
 	g := git{ctx: ctx, protocols: "http:https:ssh:git", ours: true}
-	if key := (git{ctx: ctx}).programs(dir); key != "" || !commitName.MatchString(from) || !commitName.MatchString(to) {
+	if err := (git{ctx: ctx}).obeys(dir); err != nil || !commitName.MatchString(from) || !commitName.MatchString(to) {
 		return notReturned(dir, "its configuration or the commit is not what it was")
 	}
 	if now := (git{ctx: ctx}).output(dir, "rev-parse", "--verify", "--quiet", "HEAD"); now != from {

@@ -142,8 +142,47 @@ func TestUpstreamRefuses(t *testing.T) {
 		"a filter":                      {config("filter.x.smudge", "RUN"), stack.CodeCheckoutConfigRuns},
 		"a filter for large files":      {config("filter.lfs.smudge", "git-lfs smudge -- %f"), ""},
 		"an included file":              {config("include.path", "../more.cfg"), stack.CodeCheckoutConfigRuns},
-		"a file system monitor":         {config("core.fsmonitor", "RUN"), ""},
-		"a submodule's update":          {config("submodule.x.update", "!RUN"), stack.CodeCheckoutConfigRuns},
+		"a folder of hooks":             {config("core.hooksPath", ".husky/_"), ""},
+		"who one is":                    {config("user.email", "ida@quay.example"), ""},
+		"line endings":                  {config("core.autocrlf", "input"), ""},
+		"how to pull":                   {config("pull.rebase", "true"), ""},
+		"another work tree":             {config("core.worktree", "/tmp"), stack.CodeCheckoutConfigRuns},
+		"cookies":                       {config("http.cookieFile", "/etc/passwd"), stack.CodeCheckoutConfigRuns},
+		"another address instead": {config("url./tmp/.insteadOf", "https://quay.example/"),
+			stack.CodeCheckoutConfigRuns},
+		"a proxy":                 {config("http.proxy", "http://quay.example"), stack.CodeCheckoutConfigRuns},
+		"a list of attributes":    {config("core.attributesFile", "/tmp/x"), stack.CodeCheckoutConfigRuns},
+		"a driver of merges":      {config("merge.x.driver", "RUN"), stack.CodeCheckoutConfigRuns},
+		"a converter":             {config("diff.x.textconv", "RUN"), stack.CodeCheckoutConfigRuns},
+		"an agent of large files": {config("lfs.customtransfer.x.path", "RUN"), stack.CodeCheckoutConfigRuns},
+		"a trailer":               {config("trailer.x.command", "RUN"), stack.CodeCheckoutConfigRuns},
+		"a key that is a program": {config("user.signingKey", "./key"), stack.CodeCheckoutConfigRuns},
+		"a large file's filter that does more": {config("filter.lfs.smudge", "git-lfs smudge -- %f; RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a proxy of the remote": {config("remote.origin.proxy", "http://quay.example"), stack.CodeCheckoutConfigRuns},
+		"a bundle":              {config("fetch.bundleURI", "http://quay.example"), stack.CodeCheckoutConfigRuns},
+		"a filter of a submodule": {func(t *testing.T, _, dir, canary string) {
+			runGit(t, "", "init", "-q", filepath.Join(dir, ".git", "modules", "deep", "part"))
+			os.Rename(filepath.Join(dir, ".git", "modules", "deep", "part", ".git", "HEAD"),
+				filepath.Join(dir, ".git", "modules", "deep", "part", "HEAD"))
+			os.WriteFile(filepath.Join(dir, ".git", "modules", "deep", "part", "config"),
+				[]byte("[filter \"x\"]\n\tsmudge = touch "+canary+"\n"), 0o644)
+		}, stack.CodeCheckoutConfigRuns},
+		"a git folder elsewhere": {func(t *testing.T, origin, dir, _ string) {
+			elsewhere := filepath.Join(t.TempDir(), "git")
+			os.Rename(filepath.Join(dir, ".git"), elsewhere)
+			os.WriteFile(filepath.Join(dir, ".git"), []byte("gitdir: "+elsewhere+"\n"), 0o644)
+		}, stack.CodeUpstreamMissing},
+		"a link to a git folder elsewhere": {func(t *testing.T, origin, dir, _ string) {
+			elsewhere := filepath.Join(t.TempDir(), "git")
+			os.Rename(filepath.Join(dir, ".git"), elsewhere)
+			os.Symlink(elsewhere, filepath.Join(dir, ".git"))
+		}, stack.CodeUpstreamMissing},
+		"a common folder elsewhere": {func(t *testing.T, origin, dir, _ string) {
+			os.WriteFile(filepath.Join(dir, ".git", "commondir"), []byte(filepath.Join(origin, ".git")), 0o644)
+		}, stack.CodeUpstreamMissing},
+		"a file system monitor": {config("core.fsmonitor", "RUN"), ""},
+		"a submodule's update":  {config("submodule.x.update", "!RUN"), stack.CodeCheckoutConfigRuns},
 		"hooks": {func(t *testing.T, _, dir, canary string) {
 			os.MkdirAll(filepath.Join(dir, ".git", "hooks"), 0o755)
 			for _, hook := range []string{"post-merge", "post-checkout", "reference-transaction", "post-index-change"} {

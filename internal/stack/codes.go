@@ -79,6 +79,7 @@ const (
 	CodeFolderNotEmpty           Code = "folder-not-empty"
 	CodeFolderNotFound           Code = "folder-not-found"
 	CodeFolderTooDeep            Code = "folder-too-deep"
+	CodeCheckoutElsewhere        Code = "checkout-elsewhere"
 	CodeFileUnread               Code = "file-unread"
 	CodeFolderUnreadable         Code = "folder-unreadable"
 	CodeFolderUnwritable         Code = "folder-unwritable"
