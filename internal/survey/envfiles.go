@@ -268,7 +268,7 @@ func (s *surveyor) missingNames() {
 			named[key] = true
 		}
 		if img, _ := s.dockerfileOf(&s.stack.Services[i]); img != nil {
-			for _, key := range img.sets {
+			for _, key := range img.Sets {
 				named[key] = true
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
@@ -15,7 +16,6 @@ import (
 )
 
 var (
-	heredoc = expr.New(`<<-?["']?(\w+)["']?`)
 	// What only a build can put in is not known here.
 	buildVariable = expr.New(`[$*?\[]`)
 )
@@ -35,22 +35,22 @@ func portOf(text string) int {
 }
 
 // dockerfileOf reads the Dockerfile that a service is built from; nil if it can't be had.
-func (s *surveyor) dockerfileOf(svc *stack.Service) (*image, string) {
+func (s *surveyor) dockerfileOf(svc *stack.Service) (*dockerfile.Image, string) {
 	if svc.Build == "" || svc.Container == nil || strings.Contains(svc.Build, "://") {
 		return nil, ""
 	}
 	if svc.Container.Inline != "" {
-		return imageOf([]byte(svc.Container.Inline), svc.Container.Target), ""
+		return dockerfile.Read([]byte(svc.Container.Inline), svc.Container.Target), ""
 	}
 	file := path.Join(svc.Build, svc.Container.Dockerfile)
 	if !s.exists(file) {
 		return nil, file
 	}
 	data, err := fs.ReadFile(s.fsys, file)
-	if err != nil || len(data) > maxDockerfile {
+	if err != nil || len(data) > dockerfile.MaxSize {
 		return nil, file
 	}
-	return imageOf(data, svc.Container.Target), file
+	return dockerfile.Read(data, svc.Container.Target), file
 }
 
 // homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
@@ -65,10 +65,10 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 	var candidates []string
 	if img != nil {
 		if workdir == "" {
-			workdir = img.workdir
+			workdir = img.Workdir
 		}
 		if len(command) == 0 {
-			command = img.command
+			command = img.Command
 		}
 	}
 	if list := commandsOf(command); len(list) > 0 { // it may go elsewhere first
@@ -95,9 +95,9 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 		candidates = append(candidates, path.Dir(file))
 	}
 	if img != nil {
-		for _, c := range slices.Backward(img.copies) {
-			if from := path.Join(svc.Build, c.from); s.isFolder(from) {
-				over(from, c.to)
+		for _, c := range slices.Backward(img.Copies) {
+			if from := path.Join(svc.Build, c.From); s.isFolder(from) {
+				over(from, c.To)
 			}
 		}
 	}
@@ -286,8 +286,8 @@ func (s *surveyor) madeFirst() {
 			continue
 		}
 		if img, _ := s.dockerfileOf(svc); img != nil {
-			for _, t := range img.takes {
-				s.waitForBuild(svc, path.Join(svc.Build, untilPattern(t.path)))
+			for _, t := range img.Takes {
+				s.waitForBuild(svc, path.Join(svc.Build, untilPattern(t.Path)))
 			}
 		}
 		for _, m := range svc.Container.Mounts {
@@ -373,10 +373,10 @@ func (s *surveyor) takesWhatIsThere() {
 		if svc.Runs != stack.Container || img == nil || file == "" {
 			continue
 		}
-		for _, t := range img.takes {
-			full := path.Join(svc.Build, t.path)
-			at := stack.Place{File: file, Line: t.line}
-			if buildVariable.MatchString(t.path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
+		for _, t := range img.Takes {
+			full := path.Join(svc.Build, t.Path)
+			at := stack.Place{File: file, Line: t.Line}
+			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
 				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
@@ -428,4 +428,16 @@ func folderWords(dir string) string {
 		return "this folder"
 	}
 	return dir
+}
+
+// systems are images of a whole system, in which by itself a shell runs.
+var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux", "amazonlinux",
+	"archlinux", "opensuse", "busybox", "buildpack-deps"}
+
+// endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell: it is there for
+// others to be made on.
+func endsAtOnce(img *dockerfile.Image) bool {
+	name := protocol.ImageName(img.Base)
+	return len(img.Command) == 0 && len(img.Exposes) == 0 &&
+		(slices.Contains(systems, name) || ecosystem.IsToolImage(name))
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
@@ -451,8 +452,8 @@ func (s *surveyor) dockerfiles() {
 		}
 		context := dir
 		var ports []stack.Port
-		if img := imageOf(data, ""); img != nil {
-			if img.endsAtOnce() {
+		if img := dockerfile.Read(data, ""); img != nil {
+			if endsAtOnce(img) {
 				continue
 			}
 			context = s.contextOf(dir, img)
@@ -460,10 +461,10 @@ func (s *surveyor) dockerfiles() {
 				s.anyServes(s.topOf(dir)) {
 				continue // another way to run what is served anyway
 			}
-			for _, e := range img.exposes {
-				if e.transport != "udp" {
-					ports = append(ports, stack.Port{Host: s.published(dir, e.port), Target: e.port, Transport: "tcp",
-						Speaks: protocol.OfPort("", e.port), At: stack.Place{File: file, Line: e.line}})
+			for _, e := range img.Exposes {
+				if e.Transport != "udp" {
+					ports = append(ports, stack.Port{Host: s.published(dir, e.Port), Target: e.Port, Transport: "tcp",
+						Speaks: protocol.OfPort("", e.Port), At: stack.Place{File: file, Line: e.Line}})
 				}
 			}
 			for _, pair := range s.publishedPairs(dir) {
@@ -542,11 +543,11 @@ func isHidden(name string) bool { return len(name) > 1 && name[0] == '.' }
 
 // contextOf is the folder that a Dockerfile is built in: its own or, where what it takes isn't there, the nearest one
 // above that has all of it.
-func (s *surveyor) contextOf(dir string, img *image) string {
+func (s *surveyor) contextOf(dir string, img *dockerfile.Image) string {
 	for context := dir; ; context = path.Dir(context) {
-		if !slices.ContainsFunc(img.takes, func(t taken) bool {
-			full := path.Join(context, t.path)
-			return !buildVariable.MatchString(t.path) && !s.isFolder(full) && !s.exists(full)
+		if !slices.ContainsFunc(img.Takes, func(t dockerfile.Taken) bool {
+			full := path.Join(context, t.Path)
+			return !buildVariable.MatchString(t.Path) && !s.isFolder(full) && !s.exists(full)
 		}) {
 			return context
 		}

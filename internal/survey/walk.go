@@ -320,7 +320,7 @@ const (
 	nothing interest = iota
 	settingsFile
 	readme
-	dockerfile
+	imageFile
 	workflow
 	seed
 	processes
@@ -339,7 +339,7 @@ func note(dir, name string, seeds bool) interest {
 		}
 	case 'D', 'C':
 		if strings.HasPrefix(name, "Dockerfile") || strings.HasPrefix(name, "Containerfile") {
-			return dockerfile
+			return imageFile
 		}
 	case 'P':
 		if strings.HasPrefix(name, "Procfile") {
@@ -392,7 +392,7 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 		}
 	case readme:
 		t.readmes = append(t.readmes, full)
-	case dockerfile:
+	case imageFile:
 		t.dockerfiles = append(t.dockerfiles, full)
 	case workflow:
 		t.workflows = append(t.workflows, full)

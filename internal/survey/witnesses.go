@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
@@ -323,8 +324,8 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 	}
 	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.exists(file) {
 		if data, err := s.fsys.ReadFile(file); err == nil {
-			if img := imageOf(data, ""); img != nil && len(img.exposes) > 0 {
-				add(img.exposes[0].port, byDockerfile, stack.Place{File: file, Line: img.exposes[0].line})
+			if img := dockerfile.Read(data, ""); img != nil && len(img.Exposes) > 0 {
+				add(img.Exposes[0].Port, byDockerfile, stack.Place{File: file, Line: img.Exposes[0].Line})
 			}
 		}
 	}

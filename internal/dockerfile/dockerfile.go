@@ -1,41 +1,51 @@
-package survey
+// Package dockerfile reads Dockerfiles: what the image is that a stage makes, what it takes from the context and where
+// that lies, and what is run while it is built. It has no opinion.
+package dockerfile
 
 import (
 	"encoding/json"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
-	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
 )
 
-// image is what a Dockerfile says of the image that one of its stages makes.
-type image struct {
-	base    string // the image that it is made on
-	workdir string // absolute in the container
-	command []string
-	exposes []exposed
-	copies  []laidOver // from the context, the later ones last
-	takes   []taken    // all that it takes from the context, in stages before as well
-	sets    []string   // the names of the variables that it sets for what runs in it
+// Image is what a Dockerfile says of the image that one of its stages makes.
+type Image struct {
+	Base    string   // the image that it is made on
+	Workdir string   // absolute in the container
+	Command []string // of its last CMD or ENTRYPOINT
+	Entry   []string // of its last ENTRYPOINT
+	Exposes []Exposed
+	Copies  []LaidOver // from the context, the later ones last
+	Takes   []Taken    // all that it takes from the context, in stages before as well
+	Sets    []string   // the names of the variables that it sets for what runs in it
+	Runs    []Run      // while it is built, in stages before as well
 }
 
-// exposed is a port that an image says it listens on.
-type exposed struct {
-	port, line int
-	transport  string
+// Run is a command that is run while an image is built.
+type Run struct {
+	Line   int
+	Folder string // absolute in the container
+	Text   string // for a shell, its lines joined
 }
 
-// laidOver is a file or folder of the context, relative to it, and where it lies in the container.
-type laidOver struct{ from, to string }
+// Exposed is a port that an image says it listens on.
+type Exposed struct {
+	Port, Line int
+	Transport  string
+}
 
-// taken is a path of the context as it is written, with its line.
-type taken struct {
-	path string
-	line int
+// LaidOver is a file or folder of the context, relative to it, and where it lies in the container.
+type LaidOver struct{ From, To string }
+
+// Taken is a path of the context as it is written, with its line.
+type Taken struct {
+	Path string
+	Line int
 }
 
 // instruction is one of a Dockerfile's, its lines joined.
@@ -43,11 +53,13 @@ type instruction struct {
 	line  int
 	name  string // in upper case
 	words []string
+	here  []string // the lines of its heredoc
 }
 
-const maxDockerfile = 1 << 20
+// MaxSize is how large a Dockerfile may be, in bytes, that is read.
+const MaxSize = 1 << 20
 
-// instructions reads a Dockerfile; what stands in a heredoc is left out.
+// instructions reads a Dockerfile.
 func instructions(data []byte) []instruction {
 	var out []instruction
 	lines := strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
@@ -69,13 +81,15 @@ func instructions(data []byte) []instruction {
 		if len(words) == 0 { // nothing but signs that a line goes on
 			continue
 		}
+		var here []string
 		if mark := heredoc.FindStringSubmatch(text); mark != nil {
 			for i+1 < len(lines) && strings.TrimSpace(lines[i+1]) != mark[1] {
 				i++
+				here = append(here, lines[i])
 			}
 			i++
 		}
-		out = append(out, instruction{first + 1, strings.ToUpper(words[0]), words[1:]})
+		out = append(out, instruction{first + 1, strings.ToUpper(words[0]), words[1:], here})
 	}
 	return out
 }
@@ -91,12 +105,12 @@ func listed(words []string) []string {
 
 // buildStage is one of a Dockerfile's stages while it is read.
 type buildStage struct {
-	image
+	Image
 	from []int // the stages that it needs
 }
 
-// imageOf reads what the stage makes that is the target; empty is the last.
-func imageOf(data []byte, target string) *image {
+// Read reads what the stage makes that is the target; empty is the last.
+func Read(data []byte, target string) *Image {
 	var stages []*buildStage
 	names := map[string]int{}
 	last := -1
@@ -109,10 +123,10 @@ func imageOf(data []byte, target string) *image {
 			if len(words) == 0 {
 				continue
 			}
-			s := &buildStage{image: image{base: words[0], workdir: "/"}}
+			s := &buildStage{Image: Image{Base: words[0], Workdir: "/"}}
 			if base, ok := names[strings.ToLower(words[0])]; ok {
-				s.image, s.from = stages[base].image, []int{base}
-				s.takes = nil
+				s.Image, s.from = stages[base].Image, []int{base}
+				s.Takes, s.Runs = nil, nil
 			}
 			stages = append(stages, s)
 			if len(words) > 2 && strings.EqualFold(words[1], "as") {
@@ -133,37 +147,27 @@ func imageOf(data []byte, target string) *image {
 	if last < 0 {
 		last = len(stages) - 1
 	}
-	out := stages[last].image
-	out.takes = nil
+	out := stages[last].Image
+	out.Takes, out.Runs = nil, nil
 	seen := map[int]bool{}
-	var before []laidOver
+	var before []LaidOver
 	for open := []int{last}; len(open) > 0; open = open[1:] {
 		if seen[open[0]] {
 			continue
 		}
 		seen[open[0]] = true
 		s := stages[open[0]]
-		out.takes = append(out.takes, s.takes...)
+		out.Takes = append(out.Takes, s.Takes...)
+		out.Runs = append(out.Runs, s.Runs...)
 		if open[0] != last {
-			before = append(before, s.copies...)
+			before = append(before, s.Copies...)
 		}
 		open = append(open, s.from...)
 	}
-	out.copies = append(before, out.copies...)
-	slices.SortFunc(out.takes, func(a, b taken) int { return a.line - b.line })
+	out.Copies = append(before, out.Copies...)
+	slices.SortFunc(out.Takes, func(a, b Taken) int { return a.Line - b.Line })
+	slices.SortFunc(out.Runs, func(a, b Run) int { return a.Line - b.Line })
 	return &out
-}
-
-// systems are images of a whole system, in which by itself a shell runs.
-var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux", "amazonlinux",
-	"archlinux", "opensuse", "busybox", "buildpack-deps"}
-
-// endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell: it is there for
-// others to be made on.
-func (img *image) endsAtOnce() bool {
-	name := protocol.ImageName(img.base)
-	return len(img.command) == 0 && len(img.exposes) == 0 &&
-		(slices.Contains(systems, name) || ecosystem.IsToolImage(name))
 }
 
 // read takes in one instruction; number is the stage's own.
@@ -186,7 +190,7 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 	switch in.name {
 	case "WORKDIR":
 		if len(words) == 1 {
-			s.workdir = path.Join("/", inside(s.workdir, words[0]))
+			s.Workdir = path.Join("/", inside(s.Workdir, words[0]))
 		}
 	case "COPY", "ADD":
 		words = listed(words)
@@ -199,15 +203,15 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 				continue
 			}
 			w = path.Clean(strings.TrimLeft(w, "/"))
-			s.takes = append(s.takes, taken{w, in.line})
-			s.copies = append(s.copies, laidOver{w, inside(s.workdir, to)})
+			s.Takes = append(s.Takes, Taken{w, in.line})
+			s.Copies = append(s.Copies, LaidOver{w, inside(s.Workdir, to)})
 		}
 	case "EXPOSE":
 		for _, w := range words {
 			number, transport, _ := strings.Cut(w, "/")
 			if port := number; port != "" {
-				if n := portOf(port); n > 0 {
-					s.exposes = append(s.exposes, exposed{n, in.line, transport})
+				if n, err := strconv.Atoi(port); err == nil && n > 0 && n < 65536 {
+					s.Exposes = append(s.Exposes, Exposed{n, in.line, transport})
 				}
 			}
 		}
@@ -217,13 +221,25 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 		}
 		for _, w := range words {
 			if name, _, _ := strings.Cut(w, "="); variableName.MatchString(name) {
-				s.sets = append(s.sets, name)
+				s.Sets = append(s.Sets, name)
 			}
 		}
+	case "RUN":
+		run := Run{in.line, s.Workdir, strings.Join(words, " ")}
+		if list := listed(words); len(list) > 0 && len(words) > 0 && strings.HasPrefix(words[0], "[") {
+			run.Text = shell.Line(list)
+		}
+		if len(in.here) > 0 {
+			run.Text = strings.Join(in.here, "\n")
+		}
+		s.Runs = append(s.Runs, run)
 	case "CMD", "ENTRYPOINT":
-		s.command = listed(words)
+		s.Command = listed(words)
 		if len(words) > 0 && !strings.HasPrefix(words[0], "[") {
-			s.command = shell.Words(strings.Join(words, " "))
+			s.Command = shell.Words(strings.Join(words, " "))
+		}
+		if in.name == "ENTRYPOINT" {
+			s.Entry = s.Command
 		}
 	}
 }
@@ -247,9 +263,12 @@ func (s *buildStage) mounted(options string, line int, names map[string]int) {
 		s.from = append(s.from, base)
 	}
 	if kind == "bind" && from == "" && source != "" {
-		s.takes = append(s.takes, taken{path.Clean(strings.TrimLeft(source, "/")), line})
+		s.Takes = append(s.Takes, Taken{path.Clean(strings.TrimLeft(source, "/")), line})
 	}
 }
+
+// heredoc is the beginning of one, with the word that ends it.
+var heredoc = expr.New(`<<-?["']?(\w+)["']?`)
 
 var variableName = expr.New(`^[A-Za-z_]\w*$`)
 

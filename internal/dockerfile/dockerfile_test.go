@@ -1,4 +1,4 @@
-package survey
+package dockerfile
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 	"nimbleharbor/internal/testbound"
 )
 
-// TestImageOf reads Dockerfiles: what the image is, and what building it takes from the context.
-func TestImageOf(t *testing.T) {
+// TestRead reads Dockerfiles: what the image is, and what building it takes from the context.
+func TestRead(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ file, target, want string }{
 		"one stage": {"FROM node:20\nWORKDIR /app\nCOPY package*.json ./\nCOPY . .\nEXPOSE 3000\n" +
@@ -43,25 +43,25 @@ func TestImageOf(t *testing.T) {
 			"/; takes a b:2 c:2; over a b>/d c>/d; exposes ; runs "},
 		"nothing": {"# only this\n", "", "none"},
 	} {
-		img, got := imageOf([]byte(c.file), c.target), "none"
+		img, got := Read([]byte(c.file), c.target), "none"
 		if img != nil {
 			var takes, over, ports []string
-			for _, t := range img.takes {
-				takes = append(takes, fmt.Sprintf("%s:%d", t.path, t.line))
+			for _, t := range img.Takes {
+				takes = append(takes, fmt.Sprintf("%s:%d", t.Path, t.Line))
 			}
-			for _, o := range img.copies {
-				if !strings.Contains(o.from, "*") {
-					over = append(over, o.from+">"+o.to)
+			for _, o := range img.Copies {
+				if !strings.Contains(o.From, "*") {
+					over = append(over, o.From+">"+o.To)
 				}
 			}
-			for _, e := range img.exposes {
-				ports = append(ports, fmt.Sprint(e.port))
+			for _, e := range img.Exposes {
+				ports = append(ports, fmt.Sprint(e.Port))
 			}
 			if name == "a stage on top of another" { // what the stage before lays over counts too, and less
 				over = over[len(over)-1:]
 			}
-			got = fmt.Sprintf("%s; takes %s; over %s; exposes %s; runs %s", img.workdir, strings.Join(takes, " "),
-				strings.Join(over, " "), strings.Join(ports, " "), strings.Join(img.command, " "))
+			got = fmt.Sprintf("%s; takes %s; over %s; exposes %s; runs %s", img.Workdir, strings.Join(takes, " "),
+				strings.Join(over, " "), strings.Join(ports, " "), strings.Join(img.Command, " "))
 		}
 		if got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
@@ -69,11 +69,24 @@ func TestImageOf(t *testing.T) {
 	}
 }
 
-// FuzzImageOf holds the reader of Dockerfiles to end on anything.
-func FuzzImageOf(f *testing.F) {
+// TestRuns tells what is run while an image is built, in all stages that it needs.
+func TestRuns(t *testing.T) {
+	t.Parallel()
+	img := Read([]byte("FROM x AS no\nRUN never\nFROM x AS build\nWORKDIR /src\nRUN --mount=type=cache,target=/c make \\\n"+
+		"  all\nRUN [\"sh\", \"-c\", \"a b\"]\nFROM y\nCOPY --from=build /src /app\nWORKDIR /app\nRUN <<EOF\nsh up.sh\nEOF\n"+
+		"ENTRYPOINT [\"./run\"]\nCMD [\"x\"]\n"), "")
+	got := fmt.Sprintf("%v %v %v", img.Runs, img.Entry, img.Command)
+	const want = "[{5 /src make all} {7 /src sh -c 'a b'} {11 /app sh up.sh}] [./run] [x]"
+	if got != want {
+		t.Errorf("got %s\nwant %s", got, want)
+	}
+}
+
+// FuzzRead holds the reader of Dockerfiles to end on anything.
+func FuzzRead(f *testing.F) {
 	f.Add("FROM x AS y\nCOPY --from=y a b\\\n", "y")
 	f.Add("FROM\nRUN <<X\n", "")
 	f.Fuzz(func(t *testing.T, text, target string) {
-		testbound.Within(t, 256, 10*time.Second, func() { imageOf([]byte(text), target) })
+		testbound.Within(t, 256, 10*time.Second, func() { Read([]byte(text), target) })
 	})
 }
