@@ -151,7 +151,8 @@ func (a *app) elsewhere(w *session.Workspace, agree bool) error {
 			continue
 		}
 		if a.asks() {
-			a.text().Line("The repository of %s lies outside of this workspace, in %s.", view.CheckoutName(w.Root, c.Path), at)
+			a.text().Line("The repository of %s lies outside of this workspace, in %s.",
+				view.CheckoutName(w.Root, c.Path), at)
 			if a.yes("Is it yours, and may be fetched into?") {
 				continue
 			}

@@ -1,18 +1,23 @@
 package cli
 
 import (
+	"context"
 	"os"
+	"slices"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
 func (a *app) inside() *cobra.Command {
+	var vouched pinned
 	c := &cobra.Command{
 		Use:   "inside SERVICE [COMMAND...]",
 		Short: "A shell or a command where the service runs: in its container, or in its folder with its settings",
@@ -39,6 +44,11 @@ code is that of the command.`,
 			if err != nil {
 				return err
 			}
+			if plan.Services[stack.ServiceNode(args[0])].Name != "" {
+				if err := a.agree(ctx, m, entering(args[0]), vouched); err != nil {
+					return err
+				}
+			}
 			e := supervise.Entering{Plan: plan, Service: args[0], In: a.in, Out: a.out, Err: a.err}
 			if len(args) > 1 {
 				e.Command = args[1:]
@@ -52,8 +62,25 @@ code is that of the command.`,
 			return nil
 		},
 	}
+	vouchFlag(c, &vouched)
 	c.Flags().SetInterspersed(false) // what stands behind the service is the command's
 	return c
+}
+
+// entering is what is started beside a service: the person's own command, with all that the checkout says of where and
+// with which variables the service runs.
+func entering(service string) starting {
+	its := func(list []consent.Command) []consent.Command {
+		return slices.DeleteFunc(list, func(c consent.Command) bool { return c.ID != stack.ServiceNode(service) })
+	}
+	return starting{
+		commands: func(ctx context.Context, m *session.Mixed) ([]consent.Command, bool, error) {
+			list, _, err := m.Commands(ctx)
+			list = its(list)
+			return list, slices.ContainsFunc(list, func(c consent.Command) bool { return c.New }), err
+		},
+		lying:   func(m *session.Mixed) []consent.Command { return its(m.Lying()) },
+		command: "nharbor inside --vouch " + service}
 }
 
 // seat is the terminal at which a person sits, with its keyboard and its screen; nil where one of the two is a pipe.

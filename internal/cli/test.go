@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"math"
 	"slices"
 	"strings"
@@ -53,19 +54,14 @@ test fails.`,
 				return err
 			}
 			if list {
-				return a.listTests(tests)
+				return a.listTests(ctx, m, tests)
 			}
 			if !r.Alive() {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
 					Text:   "the stack is not launched, so that there is nothing to test against",
 					Remedy: "Launch it: nharbor launch --background. Which tests there are: nharbor test --list"}
 			}
-			commands := commandsOf(tests)
-			fresh, err := consent.MarkNew(m.Root, commands)
-			if err != nil {
-				return err
-			}
-			if err := a.agree(m.Root, commands, fresh, vouched, "nharbor test --vouch"); err != nil {
+			if err := a.agree(ctx, m, testing(tests), vouched); err != nil {
 				return err
 			}
 			return a.runTests(cmd, plan, tests)
@@ -116,16 +112,26 @@ func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 	return tests, nil
 }
 
-// commandsOf are what the tests run.
-func commandsOf(tests []launch.Test) []consent.Command {
-	var out []consent.Command
-	for _, t := range tests {
-		out = append(out, consent.Step(t.ID, t.Command, t.Expands, t.At))
+// testing is what tests start. Which those are is asked anew for a launch that is read anew.
+func testing(tests []launch.Test) starting {
+	of := func(m *session.Mixed) []launch.Test {
+		plan, err := m.Plan()
+		if err != nil {
+			return nil
+		}
+		return slices.DeleteFunc(slices.Clone(plan.Tests), func(t launch.Test) bool {
+			return !slices.ContainsFunc(tests, func(o launch.Test) bool { return o.ID == t.ID })
+		})
 	}
-	return out
+	return starting{
+		commands: func(ctx context.Context, m *session.Mixed) ([]consent.Command, bool, error) {
+			return m.Tests(ctx, of(m))
+		},
+		lying:   func(m *session.Mixed) []consent.Command { return m.LyingTests(of(m)) },
+		command: "nharbor test --vouch"}
 }
 
-func (a *app) listTests(tests []launch.Test) error {
+func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []launch.Test) error {
 	if a.json {
 		out := view.TestAnswer{Schema: "nharbor.test/1", Tests: []view.TestResult{}}
 		for _, t := range tests {
@@ -136,8 +142,9 @@ func (a *app) listTests(tests []launch.Test) error {
 	if len(tests) == 0 {
 		a.text().Line("No project here has tests of its own.")
 	}
-	a.text().Vouch(commandsOf(tests))
-	return nil
+	list, _, err := m.Tests(ctx, tests)
+	a.text().Vouch(list)
+	return err
 }
 
 func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Test) error {

@@ -43,11 +43,15 @@ you consent; what has changed is shown again before it runs.`,
 				a.text().Blank()
 			}
 			if sum {
-				fmt.Fprintln(a.out, consent.Sum(list))
+				fmt.Fprintln(a.out, consent.Sum(m.Lying()))
 				return nil
 			}
 			if fresh && !agree && a.asks() {
-				agree = a.yes("Do you want to let these run on this machine?")
+				if agree = a.yes("Do you want to let these run on this machine?"); agree {
+					if err := a.unchangedSince(cmd.Context(), m, all(""), list); err != nil {
+						return err
+					}
+				}
 			}
 			if fresh && agree {
 				if err := consent.Vouch(m.Root, list); err != nil {
@@ -108,13 +112,26 @@ func (a *app) yes(question string) bool {
 	return err == nil && strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y")
 }
 
+// starting is what a command is about to start of a checkout's. Whatever starts something asks by it, in agree.
+type starting struct {
+	// commands lists it for a launch, and reports whether some of it is new. Lying counts all files as they lie there.
+	commands func(ctx context.Context, m *session.Mixed) (list []consent.Command, fresh bool, err error)
+	lying    func(m *session.Mixed) []consent.Command
+	command  string // that consents for unattended runs
+}
+
+// all is everything that a launch runs.
+func all(command string) starting {
+	return starting{
+		commands: func(ctx context.Context, m *session.Mixed) ([]consent.Command, bool, error) {
+			return m.Commands(ctx)
+		},
+		lying: (*session.Mixed).Lying, command: command}
+}
+
 // consent makes sure that a person has vouched for all that is about to run.
 func (a *app) consent(ctx context.Context, m *session.Mixed, given pinned) error {
-	list, fresh, err := m.Commands(ctx)
-	if err != nil {
-		return err
-	}
-	return a.agree(m.Root, list, fresh, given, "nharbor launch --vouch")
+	return a.agree(ctx, m, all("nharbor launch --vouch"), given)
 }
 
 // pinned is the value of --vouch: empty without the flag, anything for consent to whatever is shown, else the sum of
@@ -139,15 +156,21 @@ func vouchFlag(c *cobra.Command, given *pinned) {
 	c.Flags().Lookup("vouch").NoOptDefVal = anything
 }
 
-// agree makes sure that a person has vouched for a list of commands: by now, at the terminal, or by the flag. Where it
-// is fresh, what nobody has vouched for is shown. The command is one that consents for unattended runs.
-func (a *app) agree(root string, list []consent.Command, fresh bool, given pinned, command string) error {
-	switch sum := consent.Sum(list); {
-	case given != "" && given != anything && string(given) != sum:
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
-			Text:   "what this checkout would run is not what --vouch names: its sum is " + sum,
-			Remedy: "Read it with nharbor vouch, and take the sum from nharbor vouch --print."}
-	case !fresh:
+// agree makes sure that a person has vouched for what is about to start: by now, at the terminal, or by the flag. What
+// nobody has vouched for is shown. What has changed by the time of the answer is not started.
+func (a *app) agree(ctx context.Context, m *session.Mixed, what starting, given pinned) error {
+	list, fresh, err := what.commands(ctx, m)
+	if err != nil {
+		return err
+	}
+	if given != "" && given != anything {
+		if sum := consent.Sum(what.lying(m)); string(given) != sum {
+			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
+				Text:   "what this checkout would run is not what --vouch names: its sum is " + sum,
+				Remedy: "Read it with nharbor vouch, and take the sum from nharbor vouch --print."}
+		}
+	}
+	if !fresh {
 		return nil
 	}
 	if !a.json {
@@ -163,10 +186,33 @@ func (a *app) agree(root string, list []consent.Command, fresh bool, given pinne
 		t.Vouch(unseen)
 		t.Blank()
 	}
-	if given == "" && !(a.asks() && a.yes("Do you want to let it run on this machine?")) {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
-			Text:   "nobody has vouched for what this checkout would run",
-			Remedy: "Read it with nharbor vouch; consent there, or with " + command + "."}
+	if given == "" {
+		if !a.asks() || !a.yes("Do you want to let it run on this machine?") {
+			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
+				Text:   "nobody has vouched for what this checkout would run",
+				Remedy: "Read it with nharbor vouch; consent there, or with " + what.command + "."}
+		}
+		if err := a.unchangedSince(ctx, m, what, list); err != nil {
+			return err
+		}
 	}
-	return consent.Vouch(root, list)
+	return consent.Vouch(m.Root, list)
+}
+
+// unchangedSince makes sure that what was shown is what there is now: a person takes time to read.
+func (a *app) unchangedSince(ctx context.Context, m *session.Mixed, what starting, shown []consent.Command) error {
+	now, err := m.Afresh(ctx)
+	if err != nil {
+		return err
+	}
+	list, _, err := what.commands(ctx, now)
+	if err != nil {
+		return err
+	}
+	if consent.Sum(list) == consent.Sum(shown) {
+		return nil
+	}
+	return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotVouched,
+		Text:   "what this checkout would run has changed while you were asked",
+		Remedy: "Nothing was started. Read it again: nharbor vouch"}
 }

@@ -31,6 +31,13 @@ type chain struct {
 	runs  map[string]bool // scripts, by their contents
 	obeys map[string]bool // files that a program obeys, by their contents
 	names map[string]bool // source, as it is committed
+	// sourced are settings that a shell is told to read as its own lines, by their contents but for plain values.
+	sourced map[string]bool
+
+	// laid is where the checkout's files lie for what is followed; nil outside of containers, where they lie where they
+	// are. place is then the folder of the container that the line runs in.
+	laid  laid
+	place string
 }
 
 const (
@@ -45,7 +52,8 @@ const (
 
 // follow goes after all lines that a command consists of, each run in dir.
 func follow(fsys fs.FS, s *stack.Stack, dir string, lines []string) *chain {
-	c := &chain{fsys, s, map[string]bool{}, nil, map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	c := &chain{fsys: fsys, stack: s, seen: map[string]bool{}, runs: map[string]bool{}, obeys: map[string]bool{},
+		names: map[string]bool{}, sourced: map[string]bool{}}
 	for _, line := range lines {
 		if name, script, ok := strings.Cut(line, ": "); ok && scriptName.MatchString(name) {
 			line = script // "dev: node server.js", as the lines of manifests are shown
@@ -81,10 +89,29 @@ func (c *chain) line(line, cwd, home string, depth int) {
 		c.file(word, cwd, home, depth)
 	}
 	for _, part := range shell.Everything(line) {
-		if dir := path.Join(cwd, part.Folder); filepath.IsLocal(dir) {
+		if dir, ok := c.entered(cwd, part.Folder); ok {
 			c.command(part, dir, home, depth)
 		}
 	}
+}
+
+// entered is the folder of the checkout that a line is in after its cd.
+func (c *chain) entered(cwd, folder string) (string, bool) {
+	switch {
+	case folder == ".":
+		return cwd, true
+	case c.laid == nil:
+		dir := path.Join(cwd, folder)
+		return dir, filepath.IsLocal(dir) && !path.IsAbs(folder)
+	}
+	to := path.Join(c.place, folder)
+	if path.IsAbs(folder) {
+		to = folder
+	}
+	if dir, ok := c.laid.folder(to); ok && filepath.IsLocal(filepath.FromSlash(dir)) {
+		return dir, true
+	}
+	return nowhere, true
 }
 
 func (c *chain) command(part shell.Command, cwd, home string, depth int) {
@@ -98,6 +125,11 @@ func (c *chain) command(part shell.Command, cwd, home string, depth int) {
 	}
 	if len(words) == 0 {
 		return
+	}
+	if (words[0] == "." || words[0] == "source") && len(words) > 1 {
+		if name, ok := c.named(words[1], cwd); ok {
+			c.sources(name, cwd, depth)
+		}
 	}
 	called := words
 	words, dir := ecosystem.InMember(c.stack.Projects, words, cwd, c.isFolder)
@@ -173,6 +205,9 @@ var (
 	// isScript are files that are run as they are, and isProcesses those that list what is run.
 	isScript    = expr.New(`\.(sh|bash|zsh|fish|command|ps1|bat|cmd)$`)
 	isProcesses = expr.New(`(^|/)Procfile(\.\w+)?$`)
+	// isCode are files that hold a program, whatever they are called elsewhere.
+	isCode = expr.New(`\.(sh|bash|zsh|fish|command|ps1|bat|cmd|[cm]?[jt]sx?|py|rb|ru|php|pl|lua|go|exs?|java|` +
+		`kts?|groovy|gradle|cs|fsx?|rake)$`)
 	// isSource are files that a program can be told to run, load or go by.
 	isSource = expr.New(`\.([cm]?[jt]sx?|py|rb|ru|php|pl|lua|go|exs?|java|kts?|groovy|gradle|cs|fsx?|sql|txt|cfg|ini|` +
 		`toml|ya?ml|json5?|xml|mk|prisma|conf|rake)$`)
@@ -187,7 +222,35 @@ func (c *chain) file(word, cwd, home string, depth int) {
 		}
 		c.fileAt(path.Join(home, word), word, cwd, depth)
 	}
-	c.fileAt(path.Join(cwd, word), word, cwd, depth)
+	if name, ok := c.named(word, cwd); ok {
+		c.fileAt(name, word, cwd, depth)
+	}
+}
+
+// named is the path in the checkout of what a word names for what runs in cwd.
+func (c *chain) named(word, cwd string) (string, bool) {
+	if c.laid != nil && path.IsAbs(word) {
+		return c.laid.source(word)
+	}
+	if c.laid != nil && cwd == nowhere {
+		return c.laid.source(path.Join(c.place, word))
+	}
+	return path.Join(cwd, word), true
+}
+
+// sources follows a file whose lines a shell reads as its own.
+func (c *chain) sources(name, cwd string, depth int) {
+	info, err := fs.Stat(c.fsys, name)
+	if !filepath.IsLocal(filepath.FromSlash(name)) || err != nil || !info.Mode().IsRegular() || c.sourced[name] ||
+		c.runs[name] {
+		return
+	}
+	if c.isSettings(name) { // its values may yet be filled
+		c.sourced[name] = true
+	} else {
+		c.runs[name] = true
+	}
+	c.lines(name, cwd, info.Size(), depth)
 }
 
 func (c *chain) fileAt(name, word, cwd string, depth int) {
@@ -195,11 +258,14 @@ func (c *chain) fileAt(name, word, cwd string, depth int) {
 		return
 	}
 	info, err := fs.Stat(c.fsys, name)
-	if err != nil || !info.Mode().IsRegular() || c.isSettings(name) || c.isOutput(name) {
+	if err != nil || !info.Mode().IsRegular() || c.isOutput(name) {
 		return
 	}
 	asItIs := strings.Contains(word, "/") && info.Mode()&0o111 != 0 && !isSource.MatchString(word)
 	switch {
+	// What holds settings may be filled here, and what matters of it is told by loaders; but a file counts by what it
+	// is used for, whatever else calls it settings.
+	case c.isSettings(name) && !isCode.MatchString(name) && !asItIs:
 	case isScript.MatchString(word), isProcesses.MatchString(word), asItIs:
 		c.runs[name] = true
 		c.lines(name, cwd, info.Size(), depth)
@@ -238,7 +304,7 @@ func (c *chain) lines(name, cwd string, size int64, depth int) {
 // shellLine is the first line of a script that a shell reads.
 var shellLine = expr.New(`^#!.*\b(sh|bash|zsh|dash|ksh|ash)\b`)
 
-// isSettings reports whether a file holds settings: it may be filled here, and what matters of it is told by loaders.
+// isSettings reports whether something calls a file settings.
 func (c *chain) isSettings(name string) bool {
 	return slices.ContainsFunc(c.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == name })
 }
@@ -293,6 +359,9 @@ func (c *chain) sums(blobs map[string]string, ignored map[string]bool) (out []st
 			out = append(out, "names "+name+" as it is now, sum "+sumOf(c.fsys, name))
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(c.sourced)) {
+		out = append(out, "reads the settings of "+name+" as a shell's lines, sum "+activeSum(c.fsys, name))
+	}
 	var obeyed []string
 	all := sha256.New()
 	for _, name := range slices.Sorted(maps.Keys(c.obeys)) {
@@ -312,6 +381,27 @@ func isMade(name string) bool {
 	return slices.ContainsFunc(strings.Split(path.Dir(name), "/"), func(dir string) bool {
 		return ecosystem.Made(dir, func(string) bool { return true })
 	})
+}
+
+// plainValue is a line that gives a variable a value in which a shell finds nothing to do.
+var plainValue = expr.New(`^\s*(?:export\s+)?([A-Za-z_]\w*)=(?:[\w@%+=:,./-]*|'[^']*'|"[^"$\x60\\]*")\s*(?:#.*)?$`)
+
+// activeSum is a sum of what a shell would do with the lines of a settings file, whatever the values of variables are
+// that are plain: those may be filled here.
+func activeSum(fsys fs.FS, name string) string {
+	data, err := fs.ReadFile(fsys, name)
+	if err != nil {
+		return "none, it can't be read"
+	}
+	h := sha256.New()
+	for line := range strings.Lines(string(data)) {
+		line = strings.TrimRight(line, "\r\n")
+		if text := strings.TrimSpace(line); text == "" || text[0] == '#' || plainValue.MatchString(line) {
+			continue
+		}
+		fmt.Fprintf(h, "%q\n", line)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:6])
 }
 
 // sumOf is a short sum of a file's content.

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
@@ -35,8 +36,9 @@ type Command struct {
 	Changed bool   `json:"changed,omitempty"`
 	Digest  string `json:"digest"`
 
-	as    string // what comes to the same, and is vouched for in its place; empty for Shows
-	chain *chain // what it leads to
+	as    string   // what comes to the same, and is vouched for in its place; empty for Shows
+	exact []string // what it is in the end, word by word: a text could be divided in another way
+	chain *chain   // what it leads to
 }
 
 // Commands lists all that the order would run, as it is written in the checkout, without secrets. Without committed
@@ -57,15 +59,24 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) [
 	for _, a := range s.Asks {
 		c := Command{
 			ID:     stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" + path.Base(a.Command[len(a.Command)-1])),
-			Shows:  strings.Join(a.Command, " "),
+			Shows:  shell.Line(a.Command),
+			exact:  a.Command,
 			At:     a.At,
 			Detail: []string{"asks you something: offered once everything is up"},
 		}
 		if a.Service != "" {
 			c.Detail = append(c.Detail, "in the container of "+a.Service)
+		} else {
+			c.chain = follow(fsys, s, cmp.Or(a.Folder, "."), []string{shell.Line(a.Command)})
+			c.Detail = slices.Concat(c.Detail, whereRun(a.Folder), loaders(fsys, s, cmp.Or(a.Folder, ".")))
 		}
 		out = append(out, c)
 	}
+	return finished(out, committed)
+}
+
+// finished are commands with what they lead to and their sums.
+func finished(out []Command, committed Committed) []Command {
 	named := map[string]bool{}
 	for _, c := range out {
 		if c.chain != nil {
@@ -91,13 +102,22 @@ func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
 		for _, step := range p.Steps {
 			if stack.StepNode(step.ID) == id {
 				dir := cmp.Or(step.Folder, p.Path)
-				c = Command{Shows: strings.Join(step.Command, " "), At: step.At, as: strings.Join(step.As, " "),
+				c = Command{Shows: shell.Line(step.Command), At: step.At, as: shell.Line(step.As),
+					exact:  exactly(step.As, step.Command),
 					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), shell.Line(step.Command))),
 					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
 			}
 		}
 	}
 	return c
+}
+
+// exactly is the command that counts: what comes to the same where there is that.
+func exactly(as, command []string) []string {
+	if len(as) > 0 {
+		return as
+	}
+	return command
 }
 
 // followed is the command with what it leads to.
@@ -115,9 +135,25 @@ func (c Command) followed(blobs map[string]string, ignored map[string]bool) Comm
 	return c
 }
 
-// Step is what a step beside the order would run.
-func Step(id stack.NodeID, command, expands []string, at stack.Place) Command {
-	return Command{ID: id, Shows: strings.Join(command, " "), Detail: slices.Clone(expands), At: at}.sealed()
+// Beside is something that runs beside the order: a project's own tests.
+type Beside struct {
+	ID      stack.NodeID
+	Command []string
+	Expands []string // what it leads to, where that stands in the checkout
+	Folder  string   // where it runs, relative to the workspace
+	At      stack.Place
+}
+
+// CommandsOf lists what runs beside the order, as Commands does.
+func CommandsOf(fsys fs.FS, s *stack.Stack, list []Beside, committed Committed) []Command {
+	s = survey.Hide(s)
+	var out []Command
+	for _, b := range list {
+		out = append(out, Command{ID: b.ID, Shows: shell.Line(b.Command), exact: b.Command, At: b.At,
+			chain:  follow(fsys, s, b.Folder, append(slices.Clone(b.Expands), shell.Line(b.Command))),
+			Detail: slices.Concat(whereRun(b.Folder), b.Expands, loaders(fsys, s, b.Folder))})
+	}
+	return finished(out, committed)
 }
 
 // Sum is one sum of all commands as they are now.
@@ -131,7 +167,7 @@ func Sum(list []Command) string {
 
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", c.ID, cmp.Or(c.as, c.Shows), c.Detail))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q %q", c.ID, cmp.Or(c.as, c.Shows), c.exact, c.Detail))
 	c.chain = nil
 	c.Digest = hex.EncodeToString(sum[:12])
 	return c
@@ -140,15 +176,17 @@ func (c Command) sealed() Command {
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
 		dir := v.Dir()
-		c := Command{Shows: strings.Join(v.Command, " "), At: v.At,
+		c := Command{Shows: shell.Line(v.Command), exact: v.Command, At: v.At,
 			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), shell.Line(v.Command))),
 			Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
+			c.chain.value(key, v.Env[key], dir)
 		}
 		return c
 	}
 	c := Command{Shows: "container of " + v.Image, At: v.At}
+	var img *dockerfile.Image
 	if v.Build != "" {
 		lines := v.Container.Inline
 		c.Shows = "container built from the compose file's own lines, in " + v.Build
@@ -161,6 +199,7 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			}
 			lines = string(data)
 		}
+		img = dockerfile.Read([]byte(lines[:min(len(lines), dockerfile.MaxSize)]), v.Container.Target)
 		for _, line := range strings.Split(lines, "\n") {
 			if line = strings.TrimSpace(line); line != "" && (line[0] != '#' || directive.MatchString(line)) {
 				c.Detail = append(c.Detail, line)
@@ -181,8 +220,8 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	}
 	var given []string
 	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
-		if loadsCode.MatchString(key) {
-			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", which can load code")
+		if why := loads(fsys, key, v.Env[key], v.Build); why != "" {
+			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", "+why)
 			continue
 		}
 		switch from := v.EnvFrom[key]; { // what settings give is told by their names: they may yet be filled
@@ -196,6 +235,9 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if len(given) > 0 {
 		c.Detail = append(c.Detail, "with "+strings.Join(given, ", "))
 	}
+	for _, words := range [][]string{v.Container.Entrypoint, v.Command} {
+		c.exact = append(append(c.exact, fmt.Sprint(len(words))), words...)
+	}
 	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
 		first, rest, _ := strings.Cut(strings.TrimSpace(strings.Join(words, " ")), "\n")
 		c.Detail = append(c.Detail, "runs: "+first)
@@ -204,35 +246,20 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 		}
 	}
 	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
+		c.exact = append(c.exact, h.Test...)
 		c.Detail = append(c.Detail, "health check: "+strings.Join(h.Test[1:], " "))
 	}
-	c.chain = mounted(fsys, s, v)
+	for _, hook := range slices.Concat(v.Container.PostStart, v.Container.PreStop) {
+		c.exact = append(append(c.exact, fmt.Sprint(len(hook.Command))), hook.Command...)
+	}
+	c.chain = contained(fsys, s, v, img)
 	c.Detail = append(c.Detail, reach(v, s)...)
 	for _, e := range v.EnvFiles {
 		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
 			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
+			continue
 		}
-	}
-	return c
-}
-
-// mounted goes after the files of the checkout that a container's words name by where a bind mount shows them.
-func mounted(fsys fs.FS, s *stack.Stack, v *stack.Service) *chain {
-	c := follow(fsys, s, ".", nil)
-	words := slices.Concat(v.Container.Entrypoint, v.Command)
-	if h := v.Container.Health; h != nil {
-		words = slices.Concat(words, h.Test)
-	}
-	for _, m := range v.Container.Mounts {
-		for word := range strings.FieldsSeq(strings.Join(words, " ")) {
-			below, ok := strings.CutPrefix(path.Join(cmp.Or(v.Container.WorkingDir, "/"), word), path.Clean(m.Target))
-			if path.IsAbs(word) {
-				below, ok = strings.CutPrefix(word, path.Clean(m.Target))
-			}
-			if ok && m.Type == "bind" && (below == "" || below[0] == '/') && filepath.IsLocal(m.Source) {
-				c.fileAt(path.Join(m.Source, below), word, path.Dir(path.Join(m.Source, below)), 0)
-			}
-		}
+		c.Detail = append(c.Detail, loadersOf(fsys, e.Path, cmp.Or(v.Build, "."))...)
 	}
 	return c
 }
@@ -249,9 +276,14 @@ type record struct {
 	IDs []stack.NodeID `json:"ids,omitempty"`
 }
 
+// consentFile is named after the folder itself: one that is moved keeps its consent, another one at its path has none.
 func consentFile(root string, make bool) (string, error) {
 	dir, err := workspace.Own(make)
-	return filepath.Join(dir, "vouched", workspace.ID(root)+".json"), err
+	if err != nil {
+		return "", err
+	}
+	name, err := workspace.Same(root, "vouched", make)
+	return filepath.Join(dir, "vouched", name+".json"), err
 }
 
 // MarkNew marks the commands that nobody has vouched for as they are now, and reports whether there are any.

@@ -3,16 +3,12 @@ package consent
 import (
 	"cmp"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
-	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -22,40 +18,6 @@ func whereRun(dir string) []string {
 		return nil
 	}
 	return []string{"in " + dir}
-}
-
-// loadsCode are variables that make programs load code, or run something else than they are told.
-var loadsCode = expr.New(`^(NODE_OPTIONS|LD_(PRELOAD|LIBRARY_PATH|AUDIT)|DYLD_\w+|PYTHON(PATH|STARTUP|HOME)|` +
-	`BASH_ENV|ENV|` +
-	`(_?JAVA_TOOL|JDK_JAVA|_JAVA)_OPTIONS|CLASSPATH|RUBY(OPT|LIB)|PERL5(OPT|LIB|DB)|GIT_\w+|PATH|SHELL|IFS|EDITOR|` +
-	`PAGER|` +
-	`npm_config_\w+|BUNDLE_GEMFILE|GOFLAGS|RUSTC_WRAPPER|CARGO_\w+|PHPRC|PHP_INI_SCAN_DIR|` +
-	`(GNU)?MAKEFLAGS|MAKEFILES|PROMPT_COMMAND)$`)
-
-// loaders tells of such variables in the settings files that what runs in a folder gets.
-func loaders(fsys fs.FS, s *stack.Stack, dir string) []string {
-	var out []string
-	for _, e := range s.EnvFiles {
-		if at := path.Dir(e.Path); at != "." && at != dir {
-			continue
-		}
-		data, err := fs.ReadFile(fsys, e.Path)
-		if err != nil {
-			continue
-		}
-		f, err := dotenv.Parse(e.Path, data)
-		if f == nil || err != nil {
-			continue
-		}
-		for _, setting := range f.Settings {
-			if loadsCode.MatchString(setting.Key) && setting.HasValue {
-				out = append(out, fmt.Sprintf("with %s=%s, which can load code "+
-					"(%s:%d)", setting.Key, setting.Value, e.Path,
-					setting.Line))
-			}
-		}
-	}
-	return out
 }
 
 // reach says in words what of this machine a container may reach beyond its own network and volumes.
@@ -72,6 +34,7 @@ func reach(v *stack.Service, s *stack.Stack) (out []string) {
 				says = "sees of this machine: all of this workspace"
 			}
 			says += leaving(s.Root, m.Source)
+			says += ", at " + m.Target
 			if m.ReadOnly {
 				says += " (to read)"
 			}

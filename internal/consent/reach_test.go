@@ -97,8 +97,9 @@ func TestReach(t *testing.T) {
 // TestSum changes with every command, and with their order.
 func TestSum(t *testing.T) {
 	t.Parallel()
-	a := Step("step:test:a", []string{"go", "test"}, nil, stack.Place{})
-	b := Step("step:test:b", []string{"go", "test"}, []string{"x"}, stack.Place{})
+	of := func(b ...Beside) []Command { return CommandsOf(fstest.MapFS{}, &stack.Stack{}, b, nil) }
+	a := of(Beside{ID: "step:test:a", Command: []string{"go", "test"}, Folder: "."})[0]
+	b := of(Beside{ID: "step:test:b", Command: []string{"go", "test"}, Expands: []string{"x"}, Folder: "."})[0]
 	seen := map[string]bool{}
 	for _, list := range [][]Command{nil, {a}, {b}, {a, b}, {b, a}} {
 		if s := Sum(list); seen[s] || len(s) != 32 {

@@ -72,8 +72,9 @@ func TestRead(t *testing.T) {
 // TestRuns tells what is run while an image is built, in all stages that it needs.
 func TestRuns(t *testing.T) {
 	t.Parallel()
-	img := Read([]byte("FROM x AS no\nRUN never\nFROM x AS build\nWORKDIR /src\nRUN --mount=type=cache,target=/c make \\\n"+
-		"  all\nRUN [\"sh\", \"-c\", \"a b\"]\nFROM y\nCOPY --from=build /src /app\nWORKDIR /app\nRUN <<EOF\nsh up.sh\nEOF\n"+
+	img := Read([]byte("FROM x AS no\nRUN never\nFROM x AS build\nWORKDIR /src\n"+
+		"RUN --mount=type=cache,target=/c make \\\n  all\nRUN [\"sh\", \"-c\", \"a b\"]\n"+
+		"FROM y\nCOPY --from=build /src /app\nWORKDIR /app\nRUN <<EOF\nsh up.sh\nEOF\n"+
 		"ENTRYPOINT [\"./run\"]\nCMD [\"x\"]\n"), "")
 	got := fmt.Sprintf("%v %v %v", img.Runs, img.Entry, img.Command)
 	const want = "[{5 /src make all} {7 /src sh -c 'a b'} {11 /app sh up.sh}] [./run] [x]"

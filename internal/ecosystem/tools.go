@@ -119,3 +119,16 @@ func (t *Tool) PackageFor(system, name string) string {
 func Known(name string) bool {
 	return slices.ContainsFunc(Tools(), func(t *Tool) bool { return t.Name == name })
 }
+
+// Programs are the names of all managers and tools, sorted.
+func Programs() []string {
+	var out []string
+	for _, m := range Managers() {
+		out = append(out, m.Name)
+	}
+	for _, t := range Tools() {
+		out = append(out, t.Name)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}

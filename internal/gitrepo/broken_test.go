@@ -181,7 +181,8 @@ func TestResumedAfterFetching(t *testing.T) {
 	address := serve(outer, through)
 	dir, making := filepath.Join(t.TempDir(), "new", "checkout"), filepath.Join(t.TempDir(), "making", "one")
 	var f *stack.Fault
-	if _, err := Clone(ctx, address, dir, Options{Making: making}); !errors.As(err, &f) || f.Kind != stack.Interrupted ||
+	opt := Options{Making: making}
+	if _, err := Clone(ctx, address, dir, opt); !errors.As(err, &f) || f.Kind != stack.Interrupted ||
 		!strings.Contains(f.Remedy, "goes on from what has arrived") {
 		t.Fatalf("interrupted at the submodule: %v", err)
 	}
@@ -228,7 +229,8 @@ func TestOneAtATime(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Clone(t.Context(), repo, dir, Options{Making: making}); err == nil || !strings.Contains(err.Error(), "under way") {
+	if _, err := Clone(t.Context(), repo, dir, Options{Making: making}); err == nil ||
+		!strings.Contains(err.Error(), "under way") {
 		t.Errorf("of the second: %v", err)
 	}
 	if err := os.MkdirAll(filepath.Join(at.work(), "torn"), 0o755); err != nil {

@@ -42,8 +42,8 @@ type Options struct {
 const Newest = "newest"
 
 // Clone makes a checkout of the repository at address in dir, with its submodules. The folder appears when it is
-// complete, or not at all. What an interrupted one has fetched is kept (Options.Making), and the same call goes on from there.
-// The error is a *stack.Fault.
+// complete, or not at all. What an interrupted one has fetched is kept (Options.Making), and the same call goes on from
+// there. The error is a *stack.Fault.
 func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkout, error) {
 	var none stack.Checkout
 	local, err := checkAddress(address)

@@ -29,15 +29,16 @@ var allowedConfig = []struct {
 }{
 	{expr.New(`^core\.(repositoryformatversion|filemode|bare|logallrefupdates|ignorecase|precomposeunicode|symlinks|` +
 		`hidedotfiles|protecthfs|protectntfs|longpaths|fscache|trustctime|checkstat|quotepath|abbrev|untrackedcache|` +
-		`preloadindex|splitindex|commitgraph|multipackindex|compression|bigfilethreshold|packedgitlimit|sharedrepository|` +
-		`autocrlf|eol|safecrlf|whitespace|checkroundtripencoding|sparsecheckout|sparsecheckoutcone|fsync\w*|createobject)$`),
+		`preloadindex|splitindex|commitgraph|multipackindex|compression|bigfilethreshold|packedgitlimit|` +
+		`sharedrepository|autocrlf|eol|safecrlf|whitespace|checkroundtripencoding|sparsecheckout|sparsecheckoutcone|` +
+		`fsync\w*|createobject)$`),
 		word, "what init and clone write, and line endings"},
 	{expr.New(`^core\.hookspath$`), anyValue, "no call of ours runs hooks; tools for hooks set it in every checkout"},
 	{expr.New(`^core\.(fsmonitor|pager|editor)$`), anyValue, "switched off on every call of ours"},
 	{expr.New(`^extensions\.(objectformat|compatobjectformat|refstorage|noop|worktreeconfig|relativeworktrees|` +
 		`preciousobjects|partialclone)$`), word, "what clone writes"},
 	{expr.New(`^(user|author|committer)\.(name|email)$`), anyValue, "who one is"},
-	{expr.New(`^user\.(useconfigonly)$|^user\.signingkey$`), hexWord, "who one is; a key that is a file is none of these"},
+	{expr.New(`^user\.(useconfigonly|signingkey)$`), hexWord, "who one is; a key that is a file is none of these"},
 	{expr.New(`^(commit|tag|push|merge)\.(gpgsign|forcesignannotated|verifysignatures)$|^gpg\.format$`), word,
 		"nothing is signed here, and looking at signatures is switched off"},
 	{expr.New(`^remote\..+\.(url|pushurl)$`), anyValue, "addresses are looked at where they are used"},
@@ -45,26 +46,28 @@ var allowedConfig = []struct {
 		`partialclonefilter|followremotehead|gh-resolved)$|^remotes\..+$|^remote\.pushdefault$|^checkout\.\w+$`), spec,
 		"which refs go where"},
 	{expr.New(`^branch\..+\.(remote|merge|rebase|pushremote|mergeoptions|description|gh-merge-base|` +
-		`vscode-merge-base|github-pr-owner-number)$|^branch\.(autosetupmerge|autosetuprebase|sort)$`), spec, "branches"},
+		`vscode-merge-base|github-pr-owner-number)$|^branch\.(autosetupmerge|autosetuprebase|sort)$`), spec,
+		"branches"},
 	{expr.New(`^submodule\..+\.update$`), expr.New(`^(checkout|rebase|merge|none)$`), "no command among its ways"},
 	{expr.New(`^submodule\..+\.(url|active|branch|ignore|shallow|fetchrecursesubmodules)$|` +
 		`^submodule\.(active|recurse|fetchjobs|propagatebranches)$`), spec, "submodules"},
-	{expr.New(`^(pull|push|fetch|merge|rebase)\.(rebase|ff|octopus|default|autosetupremote|followtags|prune|prunetags|` +
-		`parallel|writecommitgraph|recursesubmodules|all|conflictstyle|conflictstyle|renames|stat|autostash|autosquash|` +
+	{expr.New(`^(pull|push|fetch|merge|rebase)\.(rebase|ff|octopus|default|autosetupremote|followtags|prune|` +
+		`prunetags|parallel|writecommitgraph|recursesubmodules|all|conflictstyle|renames|stat|autostash|autosquash|` +
 		`updaterefs|renamelimit|directoryrenames|negotiationalgorithm|unpacklimit|fsckobjects)$|^(transfer|receive)\.` +
 		`(fsckobjects|unpacklimit|denycurrentbranch)$`), word, "how a pull, a push or a fetch goes about it"},
 	{expr.New(`^(rerere|gc|maintenance|index|pack|feature|status|color|advice|diff|log|format|init|i18n|apply|` +
 		`help|column|protocol)\.(enabled|auto|autodetach|autopacklimit|strategy|version|threads|skiphash|manyfiles|` +
-		`experimental|short|branch|showuntrackedfiles|submodulesummary|aheadbehind|ui|algorithm|renames|renamelimit|mnemonicprefix|` +
+		`experimental|short|branch|showuntrackedfiles|submodulesummary|aheadbehind|ui|algorithm|renames|renamelimit|` +
+		`mnemonicprefix|` +
 		`noprefix|colormoved|abbrevcommit|date|decorate|defaultbranch|commitencoding|logoutputencoding|whitespace|` +
-		`autocorrect|windowmemory|[a-z]*hint|detachedhead|pushnonfastforward|statushints)$|^maintenance\..+\.(enabled|` +
-		`schedule)$`), word, "how things are shown and kept"},
+		`autocorrect|windowmemory|[a-z]*hint|detachedhead|pushnonfastforward|statushints)$|` +
+		`^maintenance\..+\.(enabled|schedule)$`), word, "how things are shown and kept"},
 	{expr.New(`^credential\.(.+\.)?(username|usehttppath)$`), spec, "who one is"},
 	{expr.New(`^filter\.lfs\.(clean|smudge|process|required)$`),
 		expr.New(`^(git-lfs (clean|smudge|smudge --skip) -- %f|git-lfs filter-process( --skip)?|true|false|)$`),
 		"as the installation of its open specification writes them"},
-	{expr.New(`^lfs\.(repositoryformatversion|concurrenttransfers|fetchrecentalways)$|^lfs\..+\.(access|locksverify)$`), word,
-		"as that writes them"},
+	{expr.New(`^lfs\.(repositoryformatversion|concurrenttransfers|fetchrecentalways)$|` +
+		`^lfs\..+\.(access|locksverify)$`), word, "as that writes them"},
 }
 
 var (
@@ -114,7 +117,8 @@ func (g git) strange(dir string) (s setting, ok bool) {
 			if s, ok := g.strange(module); ok {
 				return s, true
 			}
-		} else if where, err := folderOf(module); err != nil || !strings.HasPrefix(where, real(at)+string(filepath.Separator)) {
+		} else if where, err := folderOf(module); err != nil ||
+			!strings.HasPrefix(where, real(at)+string(filepath.Separator)) {
 			return setting{filepath.Join(module, ".git"), "gitdir"}, true
 		}
 	}

@@ -20,10 +20,10 @@ import (
 const unfinished = ".nharbor-clone-"
 
 // place is where a clone is made until it is complete. What is fetched lies among the person's own files, in a folder
-// whose name nobody else can guess: an interrupted clone is gone on with, so that its configuration, hooks and objects are
-// believed, which anybody could have put into a folder with a name that is known. Where there is no such folder, nothing
-// is kept. The checkout is put together beside the final folder, in one with a random name. One process has a place at
-// a time, until leave.
+// whose name nobody else can guess: an interrupted clone is gone on with, so that its configuration, hooks and objects
+// are believed, which anybody could have put into a folder with a name that is known. Where there is no such folder,
+// nothing is kept. The checkout is put together beside the final folder, in one with a random name. One process has a
+// place at a time, until leave.
 type place struct {
 	dir  string // of what is fetched
 	temp string // beside the final one
@@ -122,8 +122,8 @@ func forgetOld(all string) {
 
 func (p *place) work() string { return p.in }
 
-// settle brings what is fetched to the disk on which the checkout is to appear, unless it is there already. A copy of it
-// is kept until leave.
+// settle brings what is fetched to the disk on which the checkout is to appear, unless it is there already. A copy of
+// it is kept until leave.
 func (p *place) settle() error {
 	probe := filepath.Join(p.temp, "here")
 	if p.dir == p.temp || p.mark("here") == nil &&

@@ -242,11 +242,55 @@ func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
 
 // Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.
 func (m *Mixed) Commands(ctx context.Context) (list []consent.Command, fresh bool, err error) {
-	list = consent.Commands(m.Files, m.Mix.Stack, m.Order, func(files []string) (map[string]string, map[string]bool) {
-		return m.committed(ctx, files)
-	})
+	list = consent.Commands(m.Files, m.Mix.Stack, m.Order, m.asCommitted(ctx))
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
+}
+
+// Lying lists all that would run as it lies there, whatever is committed of it: consent that is pinned to what somebody
+// has read, elsewhere, goes by nothing that a checkout says of itself.
+func (m *Mixed) Lying() []consent.Command {
+	return consent.Commands(m.Files, m.Mix.Stack, m.Order, nil)
+}
+
+// Tests lists what tests would run, with what that leads to, and reports whether some of it is new.
+func (m *Mixed) Tests(ctx context.Context, tests []launch.Test) (list []consent.Command, fresh bool, err error) {
+	list = consent.CommandsOf(m.Files, m.Mix.Stack, m.beside(tests), m.asCommitted(ctx))
+	fresh, err = consent.MarkNew(m.Root, list)
+	return list, fresh, err
+}
+
+// LyingTests lists the same as it lies there.
+func (m *Mixed) LyingTests(tests []launch.Test) []consent.Command {
+	return consent.CommandsOf(m.Files, m.Mix.Stack, m.beside(tests), nil)
+}
+
+func (m *Mixed) beside(tests []launch.Test) (out []consent.Beside) {
+	for _, t := range tests {
+		folder := t.Project
+		if rel, err := filepath.Rel(m.Root, t.Dir); err == nil {
+			folder = filepath.ToSlash(rel)
+		}
+		out = append(out, consent.Beside{ID: t.ID, Command: t.Command, Expands: t.Expands, Folder: folder, At: t.At})
+	}
+	return out
+}
+
+// Afresh is the same launch by the files as they are now, all of them read anew.
+func (m *Mixed) Afresh(ctx context.Context) (*Mixed, error) {
+	w, err := Open(ctx, m.Root, true)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Survey(Code(m.code))
+	if s == nil || err != nil && !OnlyVariables(err) {
+		return nil, err
+	}
+	return s.Mix(m.Options)
+}
+
+func (m *Mixed) asCommitted(ctx context.Context) consent.Committed {
+	return func(files []string) (map[string]string, map[string]bool) { return m.committed(ctx, files) }
 }
 
 // committed tells of files what the commits that are checked out have of them, and which of them git would ignore.

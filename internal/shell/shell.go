@@ -16,7 +16,7 @@ type Command struct {
 	// Words are the command and its arguments, without quotes. A word in which the shell would put something else
 	// stands there as it is written.
 	Words []string
-	// Folder is where it runs, relative to where the line does: cd is followed.
+	// Folder is where it runs, relative to where the line does, or absolute: cd is followed.
 	Folder string
 	// Text is the command as it is written.
 	Text string
@@ -150,6 +150,9 @@ func (r *reader) call(s *syntax.Stmt, c *syntax.CallExpr, at place) string {
 	r.out = append(r.out, out)
 	if len(out.Words) > 1 && (out.Words[0] == "cd" || out.Words[0] == "pushd") {
 		if to := out.Words[1]; !strings.ContainsAny(to, "<$~*") && !strings.HasPrefix(to, "-") {
+			if path.IsAbs(to) {
+				return path.Clean(to)
+			}
 			return path.Join(at.folder, to)
 		}
 	}

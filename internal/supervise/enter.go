@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"runtime"
+	"strings"
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
@@ -42,6 +44,14 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 		if command == nil {
 			command = []string{cmp.Or(os.Getenv("SHELL"), map[bool]string{true: "cmd",
 				false: "sh"}[runtime.GOOS == "windows"])}
+		}
+		// What a person types is the person's own program: a PATH of the checkout's has no say in which that is.
+		if !strings.ContainsAny(command[0], `/\\`) {
+			program, err := exec.LookPath(command[0])
+			if err != nil {
+				return -1, err
+			}
+			command = append([]string{program}, command[1:]...)
 		}
 		if e.On != nil {
 			return run.OnTerminal(ctx, s.Dir, command, s.Environment, e.On.In, e.On.Out)

@@ -316,6 +316,13 @@ func knownAs(dir, name string, make bool) (file, says string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	says, err = sum(dir, "clone of "+name, nil, make)
+	says, err = Same(dir, "clone of "+name, make)
 	return filepath.Join(home, "clones", says), says, err
+}
+
+// Same is a name for something that is remembered of a folder itself, wherever it is moved: another folder that comes
+// to stand at its path, even one that gets its number in the file system, has another. With make the person's key is
+// made if there is none yet.
+func Same(dir, what string, make bool) (string, error) {
+	return sum(dir, what, []byte(born(dir)), make)
 }
