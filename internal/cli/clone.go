@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"sync"
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/session"
@@ -91,7 +91,7 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	// All are fetched at the same time; what is there is told in their order.
 	got, failed := make([]stack.Checkout, len(dirs)), make([]error, len(dirs))
 	against := make([][]string, len(dirs))
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for i, dir := range dirs {
 		opt := opt
 		opt.Progress = progress.of(gitrepo.NameOf(targets[dir]), opt.Slim)

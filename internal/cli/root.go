@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
@@ -50,6 +51,8 @@ func Main(args []string) int {
 	if act, ok := demo.Actor(args); ok {
 		return act()
 	}
+	// What ends the program in a goroutine that nobody waits for has no way to a person but a trace: one line of it.
+	debug.SetTraceback("none")
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	return Run(ctx, args[1:], os.Stdin, os.Stdout, os.Stderr)
@@ -64,7 +67,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	root.SetIn(in)
 	root.SetOut(sink)
 	root.SetErr(errOut)
-	err := root.ExecuteContext(ctx)
+	err := foreseen(func() error { return root.ExecuteContext(ctx) })
 	a.unread()
 	if err == nil && sink.Err != nil {
 		err = &stack.Fault{Kind: stack.NotSo, Code: stack.CodeOutputUnwritten,
@@ -76,6 +79,31 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	}
 	a.json = a.json || slices.Contains(args, "--json") // a wrong flag may have stopped the reading before it
 	return a.fail(stack.AllFaults(explained(ctx, err)))
+}
+
+// foreseen runs a command. What nobody has foreseen becomes an error with what to do; where it happened is kept among
+// the person's own files, for whoever mends it.
+func foreseen(run func() error) (err error) {
+	defer func() {
+		why := recover()
+		if why == nil {
+			return
+		}
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeUnforeseen,
+			Text: fmt.Sprintf("something happened that nobody has foreseen: %v", why),
+			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file that was changed last: take " +
+				"that change back, or start with -C in another folder."}
+		if dir, ownErr := workspace.Own(true); ownErr == nil {
+			file := filepath.Join(dir, "unforeseen.txt")
+			text := fmt.Sprintf("nharbor %s\n%v\n\n%s", Version, why, debug.Stack())
+			if workspace.WriteFile(file, []byte(text), 0o600) == nil {
+				f.At.File = file
+				f.Remedy += " Whoever mends nharbor needs the file that is named here."
+			}
+		}
+		err = f
+	}()
+	return run()
 }
 
 // unread tells which files of the workspace were not read for what they are.
@@ -218,6 +246,10 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	dir, err := a.start()
 	if err != nil {
 		return nil, err
+	}
+	if why := workspace.Displaced(); why != "" && a.workspace == nil {
+		a.complain(&stack.Fault{Code: stack.CodeStateElsewhere, Text: why,
+			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, or set XDG_STATE_HOME."})
 	}
 	w, err := session.Open(ctx, dir, a.named)
 	a.workspace = w

@@ -3,8 +3,8 @@ package compose
 import (
 	"bytes"
 	"runtime"
-	"sync"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/expr"
 )
 
@@ -44,7 +44,7 @@ func inPieces(file string, data []byte, least, size int) (tree *Value, ok bool) 
 		return nil, false
 	}
 	turns := make(chan struct{}, runtime.GOMAXPROCS(0))
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for i := range pieces {
 		p := &pieces[i]
 		turns <- struct{}{}

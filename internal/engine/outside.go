@@ -12,6 +12,7 @@ import (
 
 	"github.com/moby/moby/client"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/stack"
 )
@@ -78,7 +79,7 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	}
 	e.itself(ctx, want, &out)
 	var mu sync.Mutex
-	var wait sync.WaitGroup
+	var wait beside.Group
 	logins := readLogins()
 	for ref, platform := range want.Images {
 		if !logins.knows(registryOf(ref)) {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/engine"
@@ -169,7 +170,7 @@ func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 		}
 	})
 	var mu sync.Mutex
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for _, tool := range slices.Collect(maps.Keys(a.versions)) {
 		wait.Go(func() {
 			v := version{}

@@ -6,8 +6,8 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
-	"sync"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
@@ -65,7 +65,7 @@ func (w *Workspace) Fetch(ctx context.Context, options func(name string) gitrepo
 	in := &Incoming{Schema: "nharbor.catchup/1", Checkouts: make([]Ahead, len(w.Checkouts)),
 		Settings: []NewSetting{}, Missing: []fill.Lack{}, Commands: []consent.Command{}, Needs: []needs.Need{}}
 	errs := make([]error, len(w.Checkouts))
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for i, c := range w.Checkouts {
 		in.Checkouts[i].Path = c.Path
 		name := c.Path
@@ -144,7 +144,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 		commits: commits}
 	now, then := &looked{}, &looked{}
 	filling.Ask, filling.Try = nil, false
-	var wait sync.WaitGroup
+	var wait beside.Group
 	wait.Go(func() {
 		if now.look(ctx, w, opt, r, filling) != nil {
 			now = &looked{} // then all that comes is new

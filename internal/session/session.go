@@ -25,6 +25,7 @@ import (
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/launch"
@@ -79,7 +80,7 @@ func Checkouts(ctx context.Context, root string) []stack.Checkout {
 	paths := places(root)
 	var mu sync.Mutex
 	var out []stack.Checkout
-	var wait sync.WaitGroup
+	var wait beside.Group
 	for _, p := range paths {
 		dir := filepath.Join(root, p)
 		wait.Go(func() {

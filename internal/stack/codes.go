@@ -80,6 +80,8 @@ const (
 	CodeFolderNotFound           Code = "folder-not-found"
 	CodeFolderTooDeep            Code = "folder-too-deep"
 	CodeCheckoutElsewhere        Code = "checkout-elsewhere"
+	CodeStateElsewhere           Code = "state-elsewhere"
+	CodeUnforeseen               Code = "unforeseen"
 	CodeFileUnread               Code = "file-unread"
 	CodeFolderUnreadable         Code = "folder-unreadable"
 	CodeFolderUnwritable         Code = "folder-unwritable"

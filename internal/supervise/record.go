@@ -221,39 +221,58 @@ func (r *Record) wake() {
 
 // socketName is the place of a workspace's steward, if somebody may be there; empty if not.
 func socketName(id string) string {
-	for _, dir := range []string{os.Getenv("XDG_RUNTIME_DIR"), os.TempDir(), "/tmp"} {
-		for _, below := range []string{"nharbor", fmt.Sprintf("nharbor-%d", os.Getuid())} {
-			name := filepath.Join(dir, below, id+".sock")
-			info, err := os.Lstat(filepath.Dir(name))
-			if dir == "" || err != nil || !info.IsDir() || !isMine(info) {
-				continue
-			}
-			if _, err := os.Lstat(name); err == nil {
-				return name
-			}
+	for _, dir := range meetings() {
+		name := filepath.Join(dir, id+".sock")
+		info, err := os.Lstat(dir)
+		if err != nil || !info.IsDir() || !isMine(info) {
+			continue
+		}
+		if _, err := os.Lstat(name); err == nil {
+			return name
 		}
 	}
 	return ""
 }
 
+// meetings are the folders in which stewards may listen, the first that can be had before the others. Another user can
+// have taken the name of one in a folder that all share.
+func meetings() (out []string) {
+	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) <= 60 {
+		out = append(out, filepath.Join(dir, "nharbor"))
+	}
+	for _, dir := range []string{os.TempDir(), "/tmp"} {
+		if len(dir) > 60 {
+			continue
+		}
+		name := filepath.Join(dir, fmt.Sprintf("nharbor-%d", os.Getuid()))
+		out = append(out, name)
+		for i := 1; i < 10; i++ {
+			out = append(out, fmt.Sprintf("%s-%d", name, i))
+		}
+	}
+	return out
+}
+
 // socketPath is where a workspace's steward listens: in a folder that this user alone can enter, with a
 // name short enough for a socket.
 func socketPath(id string) (string, error) {
-	dir := os.Getenv("XDG_RUNTIME_DIR")
-	if info, err := os.Stat(dir); dir == "" || err != nil || !info.IsDir() || len(dir) > 60 {
-		dir = os.TempDir()
-		if len(dir) > 60 {
-			dir = "/tmp"
+	var first error
+	for _, dir := range meetings() {
+		err := os.MkdirAll(filepath.Dir(dir), 0o700)
+		if err == nil {
+			if err = os.Mkdir(dir, 0o700); errors.Is(err, fs.ErrExist) {
+				err = nil
+			}
 		}
-		dir = filepath.Join(dir, fmt.Sprintf("nharbor-%d", os.Getuid()))
-	} else {
-		dir = filepath.Join(dir, "nharbor")
+		if err == nil {
+			err = private(dir)
+		}
+		if err == nil {
+			return filepath.Join(dir, id+".sock"), nil
+		}
+		if first == nil {
+			first = err
+		}
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return "", err
-	}
-	if err := private(dir); err != nil {
-		return "", err
-	}
-	return filepath.Join(dir, id+".sock"), nil
+	return "", first
 }

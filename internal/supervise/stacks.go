@@ -3,7 +3,6 @@ package supervise
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -47,18 +46,15 @@ func Stacks(ctx context.Context) []Stack {
 
 // stewards are the places at which this user's stewards listen.
 func stewards() (out []string) {
-	for _, dir := range []string{os.Getenv("XDG_RUNTIME_DIR"), os.TempDir(), "/tmp"} {
-		for _, below := range []string{"nharbor", fmt.Sprintf("nharbor-%d", os.Getuid())} {
-			folder := filepath.Join(dir, below)
-			info, err := os.Lstat(folder)
-			if dir == "" || err != nil || !info.IsDir() || !isMine(info) {
-				continue
-			}
-			found, err := filepath.Glob(filepath.Join(folder, "*.sock"))
-			for _, name := range found {
-				if err == nil && !slices.Contains(out, name) {
-					out = append(out, name)
-				}
+	for _, folder := range meetings() {
+		info, err := os.Lstat(folder)
+		if err != nil || !info.IsDir() || !isMine(info) {
+			continue
+		}
+		found, err := filepath.Glob(filepath.Join(folder, "*.sock"))
+		for _, name := range found {
+			if err == nil && !slices.Contains(out, name) {
+				out = append(out, name)
 			}
 		}
 	}

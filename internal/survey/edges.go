@@ -158,7 +158,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 	if p == nil {
 		return nil
 	}
-	folder := s.tree.byPath[svc.Dir()]
+	folder := s.tree.at(svc.Dir())
 	for _, proxy := range ecosystem.Named(p.Ecosystem).Proxies {
 		if strings.Contains(proxy.File, "/") || folder.Has(proxy.File) {
 			add(proxy.File, proxy.Form)

@@ -339,7 +339,7 @@ func (s *surveyor) asksDatabase(svc *stack.Service) bool {
 // madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is none, or several.
 func (s *surveyor) madeBy(dir string, known *protocol.Protocol) string {
 	var found []string
-	folder := s.tree.byPath[dir]
+	folder := s.tree.at(dir)
 	for name := range folder.Files {
 		if path.Ext(name) != ".sh" {
 			continue

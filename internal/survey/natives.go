@@ -130,7 +130,7 @@ func (s *surveyor) coveredBelow(dir string) bool {
 // and serves it there is that project's own service.
 func (s *surveyor) processesAlone() {
 	for _, dir := range slices.Sorted(maps.Keys(s.tree.byPath)) {
-		p, f := &stack.Project{Path: dir}, s.tree.byPath[dir]
+		p, f := &stack.Project{Path: dir}, s.tree.at(dir)
 		if len(f.Procfile()) == 0 || s.stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
 			len(ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir)) > 0 {
 			continue
@@ -246,7 +246,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 // procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
 // the place of one of its lines.
 func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
-	folder := s.tree.byPath[p.Path]
+	folder := s.tree.at(p.Path)
 	for _, proc := range folder.Procfile() {
 		if own := s.projectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
 			continue // it is of the other project of the folder
@@ -345,7 +345,7 @@ func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stac
 		add(port, protocol.Plain, proc.At)
 	}
 	if len(out) == 0 {
-		if port, at := s.tree.byPath[p.Path].ListensIn(shell.Words(proc.Line)); port > 0 {
+		if port, at := s.tree.at(p.Path).ListensIn(shell.Words(proc.Line)); port > 0 {
 			add(port, "http", at)
 		}
 	}
@@ -444,7 +444,7 @@ func (s *surveyor) dockerfiles() {
 		}) {
 			continue
 		}
-		folder := s.tree.byPath[dir]
+		folder := s.tree.at(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil {
 			s.faults = append(s.faults, stack.AllFaults(err)...)

@@ -66,7 +66,7 @@ func (s *surveyor) readmes() {
 			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
 			continue
 		}
-		folder := s.tree.byPath[dir]
+		folder := s.tree.at(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil || len(data) > maxReadme || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
 			s.remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
@@ -131,7 +131,7 @@ func isReadme(file string) bool { return strings.HasPrefix(strings.ToLower(path.
 var documents = expr.New(`(?i)^docs?$|^documentation$`)
 
 func (s *surveyor) devContainer(dir string) {
-	folder := s.tree.byPath[dir]
+	folder := s.tree.at(dir)
 	d, err := folder.DevContainer()
 	if err != nil {
 		s.faults = append(s.faults, stack.AllFaults(err)...)

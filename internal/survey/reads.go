@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/reading"
@@ -31,7 +32,7 @@ type codeReader struct {
 	fsys   *reading.Files
 	jobs   chan codeFolder
 	folder codeFolder // that is being told of
-	wait   sync.WaitGroup
+	wait   beside.Group
 
 	mu    sync.Mutex
 	found []codeReads

@@ -136,7 +136,7 @@ var adminKey = expr.New(
 
 // signInsOf reads one file, line by line; a password may stand up to two lines below its user.
 func (s *surveyor) signInsOf(file string, readme bool, add func(user, password string, at stack.Place)) {
-	folder := s.tree.byPath[path.Dir(file)]
+	folder := s.tree.at(path.Dir(file))
 	data, err := folder.Read(path.Base(file))
 	if err != nil || len(data) > maxReadme {
 		return

@@ -228,7 +228,7 @@ func (s *surveyor) verbsOf(names []string, dir string) []string {
 // plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
 func (s *surveyor) plainServices() {
 	for _, top := range s.tops() {
-		folder := s.tree.byPath[top]
+		folder := s.tree.at(top)
 		if folder.Path == "" || s.anyServes(top) || s.projectAt(top, nil) != nil {
 			continue
 		}
@@ -508,7 +508,7 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 	text := s.readmeOf(d.at.File)
 	port, at := ecosystem.PortIn(lines), d.at
 	if port == 0 && !besides {
-		if setting, place := s.tree.byPath[cwd].PortSetting(); setting > 0 {
+		if setting, place := s.tree.at(cwd).PortSetting(); setting > 0 {
 			port, at = setting, place
 		} else if page, line := text.page(d.at.Line+1, text.at(d.at.Line).to); page > 0 {
 			port, at = page, stack.Place{File: d.at.File, Line: line}

@@ -19,6 +19,7 @@ const maxDepth = 60
 
 // tree is what one walk has found.
 type tree struct {
+	fsys        fs.FS
 	folders     []ecosystem.Folder          // those with a manifest, the outer ones first
 	byPath      map[string]ecosystem.Folder // those that hold anything of interest
 	compose     []string                    // compose files, by path
@@ -123,7 +124,7 @@ type walker struct {
 // walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
 // ignored files only settings and compose files count, which people keep out of git on purpose.
 func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*tree, error) {
-	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{byPath: map[string]ecosystem.Folder{}},
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{fsys: fsys, byPath: map[string]ecosystem.Folder{}},
 		source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true
@@ -146,6 +147,15 @@ func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout
 		slices.SortFunc(*list, byDepth)
 	}
 	return t, nil
+}
+
+// at is a folder that counts or, for any other, one of which nothing is known but its path: a correction, a README or
+// a compose file can name any.
+func (t *tree) at(dir string) ecosystem.Folder {
+	if f, known := t.byPath[dir]; known {
+		return f
+	}
+	return ecosystem.Folder{FS: t.fsys, Path: dir, Files: map[string]bool{}}
 }
 
 func (w *walker) visit(dir string, depth int, rules *ignores) error {

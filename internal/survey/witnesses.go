@@ -300,7 +300,7 @@ func (s *surveyor) portClaims(v *stack.Service) []stack.Claim {
 		if seen := s.seen(v); seen != nil {
 			add(seen.Port, bySight, stack.Place{})
 		}
-		if port, at := s.tree.byPath[v.Dir()].PortSetting(); port > 0 {
+		if port, at := s.tree.at(v.Dir()).PortSetting(); port > 0 {
 			add(port, bySetting, at)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -61,8 +62,15 @@ func TestOwn(t *testing.T) {
 	if err := os.Chmod(instead, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if dir, err := Own(true); err == nil {
-		t.Errorf("a folder that others can look into is taken: %s", dir)
+	dir, err := Own(true)
+	if dir != instead+"-1" || err != nil {
+		t.Errorf("beside a folder that others can look into it is %s, %v", dir, err)
+	}
+	if again, err := Own(false); again != dir || err != nil {
+		t.Errorf("then it is %s, %v", again, err)
+	}
+	if why := Displaced(); !strings.Contains(why, dir) {
+		t.Errorf("it is said that %q", why)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 
 	"nimbleharbor/internal/reading"
 )
@@ -91,11 +92,36 @@ func Own(make bool) (string, error) {
 			return "", err
 		}
 	}
-	if info, err := os.Lstat(dir); err != nil || !info.IsDir() || info.Mode().Perm()&0o077 != 0 || !mine(info) {
+	if !private(dir) {
 		return "", fmt.Errorf("there is no place for what must be remembered: no home folder can be written to, and "+
 			"%s is not this user's alone", dir)
 	}
 	return dir, nil
+}
+
+// Displaced tells why this person's own state does not lie where it usually does; empty if it does.
+func Displaced() string {
+	dir, err := Own(false)
+	home, homeErr := atHome()
+	usual := temporary(0)
+	switch {
+	case err != nil || dir == home:
+		return ""
+	case homeErr != nil:
+		return "there is no home folder, so that what must be remembered lies in " + dir +
+			", until this machine is started anew"
+	case dir != usual:
+		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered lies in %s, "+
+			"until this machine is started anew", home, usual, dir)
+	}
+	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, until this machine is "+
+		"started anew", home, dir)
+}
+
+// private reports whether a folder is this user's alone.
+func private(dir string) bool {
+	info, err := os.Lstat(dir)
+	return err == nil && info.IsDir() && (info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows") && mine(info)
 }
 
 func atHome() (string, error) {
@@ -110,8 +136,24 @@ func atHome() (string, error) {
 	return filepath.Join(dir, "nharbor"), nil
 }
 
-// forNow is the folder that does for the one at home.
-func forNow() string { return filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-%d", os.Getuid())) }
+// temporary are the names of folders that do for the one at home, the usual one first: another user can have taken it.
+func temporary(i int) string {
+	name := fmt.Sprintf("nharbor-%d", os.Getuid())
+	if i > 0 {
+		name = fmt.Sprintf("%s-%d", name, i)
+	}
+	return filepath.Join(os.TempDir(), name)
+}
+
+// forNow is the folder that does for the one at home: the first that is this user's, or that nobody has.
+func forNow() string {
+	for i := range 10 {
+		if dir := temporary(i); private(dir) || !exists(dir) {
+			return dir
+		}
+	}
+	return temporary(0)
+}
 
 // usable reports whether files can be made in a folder.
 func usable(dir string) bool {
