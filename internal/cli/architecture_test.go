@@ -129,6 +129,7 @@ var opens = map[string]string{
 	"reading":                   "what the others go through",
 	"sockets/inside.go":         "the process table",
 	"supervise/loads_linux.go":  "the process table",
+	"supervise/strays_linux.go": "the process table",
 	"supervise/process_unix.go": "the process table",
 	"supervise/keeper.go":       "the process table",
 	"supervise/inside.go":       "the process table",

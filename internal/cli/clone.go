@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -88,6 +89,8 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 	answer := contract{Schema: "nharbor.clone/1", Root: root}
 	text := a.text()
 	progress := a.fetching()
+	a.ending.still("What has arrived is put away.", 20*time.Second)
+	defer a.ending.still("", 0)
 	// All are fetched at the same time; what is there is told in their order.
 	got, failed := make([]stack.Checkout, len(dirs)), make([]error, len(dirs))
 	against := make([][]string, len(dirs))

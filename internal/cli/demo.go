@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -25,6 +26,7 @@ with --real they are the engine and the tools of this machine.`,
 			opt.Call = func(ctx context.Context, out, errOut io.Writer, args ...string) int {
 				return Run(ctx, args, strings.NewReader(""), out, errOut) // the demo answers by itself
 			}
+			a.ending.still("The demo stops what it has started.", 30*time.Second)
 			status, err := demo.Run(cmd.Context(), opt)
 			a.status = status
 			return err

@@ -200,15 +200,8 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 		t = live
 		defer live.leave()
 	}
-	stopping := context.AfterFunc(ctx, func() {
-		t.say("Stopping everything; press Ctrl-C again to end at once.")
-		l.Stop()
-		again := make(chan os.Signal, 1)
-		signal.Notify(again, os.Interrupt, syscall.SIGTERM)
-		<-again
-		l.Kill()
-	})
-	defer stopping()
+	a.ending.still("Everything is being stopped.", -1)
+	defer context.AfterFunc(ctx, func() { a.stopAll(m, plan, t, l) })()
 	interrupted := false
 	for {
 		said, err := l.Next()
@@ -237,12 +230,42 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 			t.say("Everything has been stopped.")
 		}
 	}
+	if ctx.Err() != nil {
+		if r, err := supervise.ReadRecord(m.Root); err == nil && r.Alive() && !m.Options.Background {
+			return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
+				Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
+		}
+	}
 	if ctx.Err() != nil && (interrupted || a.status != 0) {
 		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
 			Text:   "the launch was interrupted before everything answered",
 			Remedy: "Launch again when you like; finished steps are not done twice."}
 	}
 	return nil
+}
+
+// stopAll stops what a command has launched that was interrupted. It waits no longer than the services themselves are
+// given to end; a second interruption kills them.
+func (a *app) stopAll(m *session.Mixed, plan *launch.Plan, t launchView, l *supervise.Launched) {
+	again := make(chan os.Signal, 1)
+	signal.Notify(again, os.Interrupt, syscall.SIGTERM)
+	names := m.Services()
+	shown := strings.Join(names[:min(len(names), 6)], ", ")
+	if more := len(names) - 6; more > 0 {
+		shown += fmt.Sprintf(" and %d more", more)
+	}
+	t.say("Stopping " + shown + "; press Ctrl-C again to end at once.")
+	l.Stop()
+	select {
+	case <-again:
+	case <-time.After(supervise.StopTimes(plan) + 5*time.Second):
+	}
+	l.Kill()
+	select {
+	case <-again:
+	case <-time.After(10 * time.Second):
+	}
+	l.Close() // its steward does not answer; the command ends and says so
 }
 
 // widest is the length of the longest name in an order.

@@ -20,6 +20,7 @@ import (
 
 	"nimbleharbor/internal/demo"
 	"nimbleharbor/internal/launch"
+	native "nimbleharbor/internal/run"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -42,6 +43,8 @@ type app struct {
 
 	workspace *session.Workspace // the one that was opened last; nil for none
 	tells     bool               // the command itself tells what of it was not read
+
+	ending ending
 }
 
 func init() { cobra.EnableCommandSorting = false } // help lists the commands in the order in which one uses them
@@ -51,17 +54,25 @@ func Main(args []string) int {
 	if act, ok := demo.Actor(args); ok {
 		return act()
 	}
+	native.KeepToOurselves()
 	// What ends the program in a goroutine that nobody waits for has no way to a person but a trace: one line of it.
 	debug.SetTraceback("none")
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	return Run(ctx, args[1:], os.Stdin, os.Stdout, os.Stderr)
+	return run(ctx, args[1:], os.Stdin, os.Stdout, os.Stderr, os.Exit)
 }
 
 // Run runs one command line and gives the exit code.
 func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	return run(ctx, args, in, out, errOut, nil)
+}
+
+// run runs one command line and gives the exit code. When ctx ends, and the command doesn't, leave ends the program.
+func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer, leave func(int)) int {
 	sink := &view.Sink{To: out}
 	a := &app{in: in, out: sink, err: errOut}
+	a.ending.leave = leave
+	defer a.watched(ctx)()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -91,7 +102,8 @@ func foreseen(run func() error) (err error) {
 		}
 		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeUnforeseen,
 			Text: fmt.Sprintf("something happened that nobody has foreseen: %v", why),
-			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file that was changed last: take " +
+			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file that was changed " +
+				"last: take " +
 				"that change back, or start with -C in another folder."}
 		if dir, ownErr := workspace.Own(true); ownErr == nil {
 			file := filepath.Join(dir, "unforeseen.txt")
@@ -249,7 +261,8 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	}
 	if why := workspace.Displaced(); why != "" && a.workspace == nil {
 		a.complain(&stack.Fault{Code: stack.CodeStateElsewhere, Text: why,
-			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, or set XDG_STATE_HOME."})
+			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, or set " +
+				"XDG_STATE_HOME."})
 	}
 	w, err := session.Open(ctx, dir, a.named)
 	a.workspace = w

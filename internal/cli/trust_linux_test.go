@@ -5,11 +5,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -219,11 +221,14 @@ func TestEveryCommandAsks(t *testing.T) {
 		trap = filepath.Join(b.home, "sprung")
 		b.write(map[string]string{
 			"go.mod": "module pier\n\ngo 1.24\n",
-			"main.go": fmt.Sprintf("package main\n\nimport \"net/http\"\n\nfunc main() { http.ListenAndServe(\"127.0.0.1:%d\", "+
+			"main.go": fmt.Sprintf("package main\n\nimport \"net/http\"\n\nfunc main() { "+
+				"http.ListenAndServe(\"127.0.0.1:%d\", "+
 				"nil) }\n", port),
-			"main_test.go": "package main\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestX(t *testing.T) { os.WriteFile(\"" +
+			"main_test.go": "package main\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestX(t *testing.T) { " +
+				"os.WriteFile(\"" +
 				trap + "\", nil, 0o600) }\n",
-			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; exec go run .\"]\nport = %d\n",
+			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; exec go run "+
+				".\"]\nport = %d\n",
 				trap, port),
 			".env":        "BASH_ENV=./trap.sh\nENV=./trap.sh\nLD_PRELOAD=./trap.so\nPATH=./bin:/usr/bin:/bin\n",
 			"trap.sh":     "touch " + trap + "\n",
@@ -315,7 +320,8 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 		t.Errorf("the sum of the same is %s and %s", sum, again)
 	}
 	b.write(map[string]string{"start.sh": "exec go run . # edited\n"})
-	if said := b.must(1, "launch", "--background", "--vouch="+sum); !strings.Contains(said, "is not what --vouch names") {
+	if said := b.must(1, "launch", "--background", "--vouch="+sum); !strings.Contains(said,
+		"is not what --vouch names") {
 		t.Errorf("what lies there is not what was read: %s", said)
 	}
 	term := newTerminal(t)
@@ -350,4 +356,150 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 	}
 	b.must(0, "stop")
 	b.leavesNothing()
+}
+
+// TestNothingIsInherited launches from a script that holds a lock and a pipe: both are free the moment the call
+// returns.
+func TestNothingIsInherited(t *testing.T) {
+	t.Parallel()
+	b, port := newBench(t), testport.Take(t)
+	b.write(quay(port))
+	script := exec.CommandContext(t.Context(), "bash", "-c", `exec 9>held; flock -n 9 || exit 7
+`+program+` launch --background --vouch || exit 8
+exec 9>&-
+flock -n held true || exit 9`)
+	script.Dir, script.Env, script.WaitDelay = b.dir, b.env, 10*time.Second
+	out, err := script.CombinedOutput() // returns when nobody holds the pipe any more
+	if err != nil {
+		t.Errorf("the script ends with %v: %s", err, out)
+	}
+	if !answers(port) {
+		t.Error("nothing was launched")
+	}
+	b.must(0, "stop")
+	b.leavesNothing()
+}
+
+// TestWithoutItsMark starts a program that leaves its group and session, and throws its variables away: it ends with
+// the stack, and when the steward is killed.
+func TestWithoutItsMark(t *testing.T) {
+	t.Parallel()
+	for _, how := range []string{"stopped", "killed"} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel()
+			b, port := newBench(t), testport.Take(t)
+			self, err := os.Executable()
+			if err != nil {
+				t.Fatal(err)
+			}
+			b.write(map[string]string{
+				"up.sh": fmt.Sprintf("(setsid env -i %s stand here %d </dev/null >/dev/null 2>&1 &)\nexec "+
+					"sleep 600\n", self, port),
+				"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [\"sh\", \"up.sh\"]\nport = %d\n", port)})
+			b.must(0, "launch", "--background", "--vouch")
+			if !answers(port) {
+				t.Fatal("it does not answer")
+			}
+			if how == "killed" {
+				<-time.After(3 * time.Second) // the steward looks every second
+				for _, pid := range processesIn(b.dir) {
+					if line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); strings.HasSuffix(string(line),
+						"steward\x00") {
+						syscall.Kill(pid, syscall.SIGKILL)
+					}
+				}
+			} else {
+				b.must(0, "stop")
+			}
+			waitFor(t, "the program to end", func() bool { return !answers(port) })
+			b.must(0, "stop")
+		})
+	}
+}
+
+// TestInterruptedWithinASecond interrupts commands in the middle of a read, a walk, a question to an engine and a
+// launch: those that own nothing are over within a second, and the launch has said by then what it stops.
+func TestInterruptedWithinASecond(t *testing.T) {
+	t.Parallel()
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // an engine that takes questions and says nothing
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	port := testport.Take(t)
+	deep := map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, ports: [\"4980:80\"]}}\n"}
+	for _, c := range []struct {
+		words string
+		files map[string]string
+		until func(b *bench) bool
+		env   string
+	}{
+		{words: "needs", files: deep, env: "DOCKER_HOST=tcp://" + silent.Addr().String()},
+		{words: "check --watch", files: deep}, {words: "logs --follow", files: deep},
+		{words: "diagnose -", files: deep}, {words: "survey", files: func() map[string]string {
+			wide := map[string]string{"package.json": `{"name":"x"}`}
+			for i := range 3000 {
+				wide[fmt.Sprintf("d%d/package.json", i)] = `{"name":"x","scripts":{"start":"node x.js"}}`
+			}
+			return wide
+		}()},
+		{words: "launch --vouch", files: quay(port), until: func(*bench) bool { return answers(port) }},
+	} {
+		t.Run(strings.Fields(c.words)[0], func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t)
+			b.write(c.files)
+			cmd := b.command(strings.Fields(c.words)...)
+			cmd.Env = append(cmd.Env, c.env)
+			in, err := cmd.StdinPipe() // open, so that what reads it waits
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer in.Close()
+			var out syncedBuffer
+			cmd.Stdout, cmd.Stderr = &out, &out
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			if c.until != nil {
+				waitFor(t, "it to be in the middle", func() bool { return c.until(b) })
+			} else {
+				<-time.After(150 * time.Millisecond)
+			}
+			begun := time.Now()
+			cmd.Process.Signal(syscall.SIGINT)
+			if strings.HasPrefix(c.words, "launch") {
+				waitFor(t, "the launch to say what it stops", func() bool {
+					return strings.Contains(out.String(),
+						"Stopping work")
+				})
+			} else {
+				cmd.Wait()
+			}
+			if took := time.Since(begun); took > 3*time.Second { // three times what is promised
+				t.Errorf("nharbor %s takes %v: %s", c.words, took, out.String())
+			}
+			if cmd.Wait(); strings.Contains(out.String(), "goroutine") {
+				t.Errorf("nharbor %s says %s", c.words, out.String())
+			}
+		})
+	}
+}
+
+// syncedBuffer can be read while it is written.
+type syncedBuffer struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (s *syncedBuffer) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *syncedBuffer) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }

@@ -79,7 +79,10 @@ func loads(fsys fs.FS, key, value, folder string) string {
 
 // codeFile is the file of the checkout that a value names, or that an option in it does, if it can be run or loaded.
 func codeFile(fsys fs.FS, value, folder string) string {
-	for word := range strings.FieldsFuncSeq(value, func(r rune) bool { return strings.ContainsRune(" \t\n=:;,|&\"'", r) }) {
+	for word := range strings.FieldsFuncSeq(value, func(r rune) bool {
+		return strings.ContainsRune(" \t\n=:;,|&\"'",
+			r)
+	}) {
 		for _, at := range []string{folder, "."} {
 			name := path.Join(at, word)
 			if !filepath.IsLocal(filepath.FromSlash(name)) || name == "." {

@@ -108,6 +108,7 @@ func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error)
 		return nil, err
 	}
 	n := &Native{PID: cmd.Process.Pid, cmd: cmd, done: make(chan struct{})}
+	begun.Store(n.PID, true)
 	read := make(chan struct{})
 	go func() {
 		defer close(read)
@@ -118,6 +119,7 @@ func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error)
 	}()
 	go func() {
 		err := cmd.Wait()
+		begun.Delete(n.PID)
 		n.exit = exitOf(err)
 		if held != nil {
 			held.Close()
@@ -136,6 +138,15 @@ func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error)
 		close(n.done)
 	}()
 	return n, nil
+}
+
+// begun are the processes that were started here and are waited for here.
+var begun sync.Map
+
+// Begun reports whether a process was started here by StartNative, and is waited for here.
+func Begun(pid int) bool {
+	_, ours := begun.Load(pid)
+	return ours
 }
 
 // Done implements Process.

@@ -51,7 +51,7 @@ func (j *judgement) ours(c *engine.Listed, service string) bool {
 }
 
 // isOwn reports whether a process is of a native service: of its group, or one that has left the group and still
-// carries the stack's mark.
+// carries the stack's mark or, without it, descends from the steward.
 func (j *judgement) isOwn(pid int, rec *RecordService) bool {
 	group := groupOf(pid)
 	if group == rec.PID {
@@ -60,7 +60,7 @@ func (j *judgement) isOwn(pid int, rec *RecordService) bool {
 	if slices.ContainsFunc(j.Record.Services, func(s RecordService) bool { return s.PID == group }) {
 		return false
 	}
-	return j.Record.ID != "" && markOf(pid) == j.Record.ID
+	return j.Record.ID != "" && markOf(pid) == j.Record.ID || j.alive && isBelow(pid, j.Record.PID)
 }
 
 // strange names who holds a port that is not the service's.

@@ -161,6 +161,13 @@ func marked(id, service string) []int {
 			out = append(out, group)
 		}
 	}
+	if service == "" {
+		for _, group := range strays(id) {
+			if !slices.Contains(out, group) {
+				out = append(out, group)
+			}
+		}
+	}
 	return out
 }
 

@@ -21,6 +21,7 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/workspace"
@@ -168,6 +169,8 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	if s.keeper, err = StartKeeper(self, keeperWords, addresses, plan.ID); err != nil {
 		return nil, err
 	}
+	run.Adopt()
+	noteSteward(plan.ID, s.keeper.cmd)
 	socket, err := socketPath(plan.ID)
 	if err != nil {
 		return nil, err
@@ -249,6 +252,7 @@ func (s *steward) work() error {
 		}
 	}()
 	go s.accept()
+	go takeIn(s.keeper, s.over.Done())
 	if !s.plan.Background {
 		go func() {
 			select {

@@ -6,11 +6,28 @@ import (
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/stack"
 )
 
 // grace is how long a native service may take to end by itself.
 const grace = 10 * time.Second
+
+// StopTimes is how long all services of a plan are given to end by themselves, one after the other.
+func StopTimes(p *launch.Plan) (sum time.Duration) {
+	for _, s := range p.Services {
+		sum += stopTime(&s)
+	}
+	return sum
+}
+
+// stopTime is how long a service is given to end by itself.
+func stopTime(s *launch.Service) time.Duration {
+	if s.Container != nil && s.Runs == stack.Container && s.Container.StopGrace > 0 {
+		return seconds(s.Container.StopGrace)
+	}
+	return grace
+}
 
 // Stop stops the services named, and those that need them; without names all. Each is stopped when
 // everything that needs it has ended. It returns when they all have.
@@ -70,11 +87,7 @@ func (x *Executor) stop(n *node) {
 	}
 	n.mu.Unlock()
 	if l.Process != nil && !l.Over {
-		wait := grace
-		if n.svc.Container != nil && n.svc.Runs == stack.Container && n.svc.Container.StopGrace > 0 {
-			wait = seconds(n.svc.Container.StopGrace)
-		}
-		l.Process.Stop(wait)
+		l.Process.Stop(stopTime(n.svc))
 	}
 	n.over() // without a process it waits or is being started, and is given up
 }

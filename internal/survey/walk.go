@@ -124,7 +124,8 @@ type walker struct {
 // walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
 // ignored files only settings and compose files count, which people keep out of git on purpose.
 func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*tree, error) {
-	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{fsys: fsys, byPath: map[string]ecosystem.Folder{}},
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{fsys: fsys,
+		byPath: map[string]ecosystem.Folder{}},
 		source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true

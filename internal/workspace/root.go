@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"os"
 	"path/filepath"
+	"sync"
+	"time"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/ecosystem"
@@ -82,9 +84,28 @@ func ID(root string) string {
 	return hex.EncodeToString(sum[:5])
 }
 
+// writing is held while a file is written.
+var writing sync.RWMutex
+
+// Settle waits, at most so long, until no file is being written by WriteFile, and lets none be written any more: the
+// program is about to end.
+func Settle(most time.Duration) {
+	settled := make(chan struct{})
+	go func() { // it may end with the program
+		writing.Lock()
+		close(settled)
+	}()
+	select {
+	case <-settled:
+	case <-time.After(most):
+	}
+}
+
 // WriteFile puts data into the named file at once: a reader, or a crash, finds the old content or the
 // new, never a part.
 func WriteFile(name string, data []byte, perm os.FileMode) (err error) {
+	writing.RLock()
+	defer writing.RUnlock()
 	f, err := os.CreateTemp(filepath.Dir(name), ".nharbor-*")
 	if err != nil {
 		return err

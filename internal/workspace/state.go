@@ -111,7 +111,8 @@ func Displaced() string {
 		return "there is no home folder, so that what must be remembered lies in " + dir +
 			", until this machine is started anew"
 	case dir != usual:
-		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered lies in %s, "+
+		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered "+
+			"lies in %s, "+
 			"until this machine is started anew", home, usual, dir)
 	}
 	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, until this machine is "+
