@@ -105,9 +105,11 @@ encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.pack(cmd, repository, recipient) }}
 	pack.Flags().StringVar(&recipient, "for", "", "the colleague's public key, or a file that holds it")
+	replace := false
 	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you",
 		Args: takes(0, 1),
-		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args) }}
+		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args, replace) }}
+	unpack.Flags().BoolVar(&replace, "replace", false, "let the pack replace other values that are kept")
 	for _, sub := range []*cobra.Command{put, drop, pack} {
 		here(sub)
 	}
@@ -247,7 +249,7 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 	return nil
 }
 
-func (a *app) unpack(args []string) error {
+func (a *app) unpack(args []string, replace bool) error {
 	from := a.in
 	if len(args) > 0 && args[0] != "-" {
 		f, err := os.Open(args[0])
@@ -263,7 +265,15 @@ func (a *app) unpack(args []string) error {
 	if err != nil {
 		return err
 	}
-	secrets, err := store.Unpack(from)
+	secrets, err := store.Unpack(from, func(differ []locker.Secret) bool {
+		if replace || !a.asks() {
+			return replace
+		}
+		for _, s := range differ {
+			a.text().Line("Another value of %s is kept for %s.", s.Key, s.Repository)
+		}
+		return a.yes("Replace what is kept with what is in the pack?")
+	})
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,11 @@ func (a *app) survey() *cobra.Command {
 				if !reveal {
 					shown = survey.Hide(shown)
 				}
-				if err := view.JSON(a.out, shown); err != nil {
+				write := view.JSON
+				if reveal {
+					write = view.JSONRevealed
+				}
+				if err := write(a.out, shown); err != nil {
 					return err
 				}
 			} else {
@@ -128,7 +132,11 @@ func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
 	}
 	if a.json {
 		sections := func(key string) any { return compose.Section(models, key) }
-		return view.JSON(a.out, struct {
+		write := view.JSON
+		if reveal {
+			write = view.JSONRevealed
+		}
+		return write(a.out, struct {
 			Schema   string   `json:"schema"`
 			Name     string   `json:"name"`
 			Files    []string `json:"files"`
@@ -142,7 +150,9 @@ func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
 		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"),
 			sections("secrets"), sections("configs"), from})
 	}
-	a.text().Compose(name, files, models, from)
+	t := a.text()
+	t.Reveals = reveal
+	t.Compose(name, files, models, from)
 	return nil
 }
 

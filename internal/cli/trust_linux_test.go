@@ -342,7 +342,8 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 	sum = strings.TrimSpace(b.must(0, "vouch", "--print"))
 	b.must(0, "launch", "--background", "--vouch="+sum)
 	// Beside what runs, the same consent is asked for.
-	b.write(map[string]string{".env": fmt.Sprintf("PORT=%d\nQUAY_SECRET=x\nLD_PRELOAD=./evil.so\nPATH=%s/bin:/usr/bin:/bin\n",
+	b.write(map[string]string{".env": fmt.Sprintf("PORT=%d\nQUAY_SECRET=x\n"+
+		"LD_PRELOAD=./evil.so\nPATH=%s/bin:/usr/bin:/bin\n",
 		port, b.dir)})
 	put(filepath.Join(b.dir, "bin"), "printenv", "#!/bin/sh\necho planted\n", 0o755)
 	for _, words := range []string{"inside work printenv PORT", "test", "restart"} {
@@ -502,4 +503,80 @@ func (s *syncedBuffer) String() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.text.String()
+}
+
+// TestTokensAreHiddenAnywhere puts tokens of a known form where nobody would look for a secret: no command shows one,
+// whole or cut, in text, in JSON or in a report.
+func TestTokensAreHiddenAnywhere(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	token := "ghp_" + strings.Repeat("Canary", 7)
+	repo := "https://" + token + "@quay.example/x.git"
+	b.write(map[string]string{
+		"compose.yaml": "services:\n  pier:\n    image: saltmarsh/pier:1\n    command: [run, --with, " + token + "]\n" +
+			"    environment: {HARBOUR_NOTE: " + token + "}\n    labels: {note: " + token + "}\n" +
+			"    healthcheck: {test: \"curl -H 'Authorization: Bearer " + token + "' localhost\"}\n" +
+			"    logging: {driver: syslog, options: {tag: " + token + "}}\n    configs: [note]\n" +
+			"    x-" + token + ": 1\nconfigs: {note: {content: " + token + "}}\n",
+		"package.json": `{"name":"pier","scripts":{"start":"node x.js ` + token + `","test":"t ` + token + `"}}`,
+		"Procfile":     "web: node x.js --key " + token + "\n", "up.sh": "curl -u x:" + token + " quay\n",
+		"Makefile":  "up:\n\tcurl https://quay.example/?access_token=" + token + "\n",
+		"README.md": "```sh\nexport NOTE=" + token + "\nmake up\nsh up.sh\ngit clone " + repo + "\n```\n",
+		".env":      "NOTE=" + token + "\nPLAIN=1\n", ".env.example": "NOTE=\nPLAIN=1\n# see " + token + "\n",
+		"Dockerfile": "FROM node\nENV NOTE=" + token + "\nRUN npm config set x " + token + "\nCMD [\"npm\", " +
+			"\"start\"]\n",
+	})
+	b.git(b.dir, "init", "-q")
+	b.git(b.dir, "remote", "add", "origin", repo)
+	b.git(b.dir, "add", "-A")
+	b.git(b.dir, "commit", "-qm", "begun "+token)
+	wrong := filepath.Join(b.dir, "wrong")
+	if err := os.Mkdir(wrong, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	put(wrong, "compose.yaml", "services:\n  pier: {image: x, ports: \""+token+"\", commmand: "+token+"}\n", 0o644)
+	put(wrong, "nharbor.toml", "[service.x]\nnote = \""+token+"\"\n", 0o644)
+	for _, words := range []string{"survey --all", "survey --json", "survey --compose", "survey --compose --json",
+		"survey --why pier", "survey --why NOTE", "needs", "needs --json", "fill --dry-run", "fill --dry-run --json",
+		"order",
+		"order --json", "order --draw -", "vouch", "vouch --json", "check", "check --json", "report r.md",
+		"report r.html",
+		"survey --write", "catchup", "launch --background", "test --list", "-C wrong survey", "-C wrong survey --json",
+		"clone " + repo, "clone --json " + repo} {
+		_, out, errOut := b.run(strings.Fields(words)...)
+		if i := strings.Index(out+errOut, "Canary"); i >= 0 {
+			all := out + errOut
+			t.Errorf("nharbor %s shows a token: %s", words, all[max(0, i-200):min(len(all), i+100)])
+		}
+	}
+	for _, name := range []string{"r.md", "r.html", "nharbor.toml"} {
+		if data, err := os.ReadFile(filepath.Join(b.dir, name)); err != nil || strings.Contains(string(data),
+			"Canary") {
+			t.Errorf("%s holds a token: %v", name, err)
+		}
+	}
+	if said := b.must(0, "survey", "--json", "--reveal"); !strings.Contains(said, token) {
+		t.Error("asked for, it is not shown")
+	}
+}
+
+// TestFilledValuesRunNothing answers with what a shell would act on, and has one read the file as its own lines.
+func TestFilledValuesRunNothing(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	b.write(map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, env_file: .env}}\n",
+		".env.example": "A=\nB='x'\nC=\"x\"\nD=\nE=\nF=\n"})
+	for key, value := range map[string]string{"A": "$(touch ran)", "B": "`touch ran`'", "C": "\"; touch ran; \"",
+		"D": "x;touch ran", "E": "x&touch ran&", "F": "x'`touch ran`\"$(touch ran)\\"} {
+		b.must(0, "fill", "--set", key+"="+value)
+		shell := exec.Command("bash", "-c", ". ./.env && printf %s \"$"+key+"\"")
+		shell.Dir, shell.Env = b.dir, b.env
+		out, err := shell.CombinedOutput()
+		if err != nil || string(out) != value {
+			t.Errorf("%s reads back in a shell as %q, %v; it was %q", key, out, err, value)
+		}
+		if _, err := os.Stat(filepath.Join(b.dir, "ran")); err == nil {
+			t.Fatalf("with %s=%s a shell runs something", key, value)
+		}
+	}
 }

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // check finds what the services say of things that don't exist, and cycles.
@@ -164,7 +164,7 @@ func (p *Project) remark() {
 		if u.Required {
 			continue
 		}
-		if dotenv.IsSecret(u.Name, "") {
+		if value.IsSecret(u.Name, "") {
 			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset,
 				At:     u.At,
 				Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),

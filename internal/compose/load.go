@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // Options say how a folder's compose files are read.
@@ -390,7 +391,7 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			return
 		}
 		for _, u := range uses {
-			if value, set := l.env(u.Name); set && dotenv.IsSecret(u.Name, "") && len(value) >= shortestSecret &&
+			if value, set := l.env(u.Name); set && values.IsSecret(u.Name, "") && len(value) >= shortestSecret &&
 				!slices.Contains(l.project.Secrets, value) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}

@@ -10,9 +10,8 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"nimbleharbor/internal/dotenv"
-	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // Limits on what a compose file may be, so that a hostile one costs no more than a large one.
@@ -124,26 +123,13 @@ func syntaxRemedy(data []byte, line int) string {
 	return "Look at the indentation, quotes and colons of this line and the one above."
 }
 
-// namedValue finds the keys on a line, in any style that has values behind them.
-var namedValue = expr.New(`([A-Za-z0-9_.-]+)["']?[ \t]*[:=][ \t]*`)
-
 // excerpt gives a line of the file as it stands there, but nothing of a value that may be a secret.
 func excerpt(data []byte, line int) string {
 	lines := bytes.SplitN(data, []byte("\n"), line+1)
 	if line < 1 || line > len(lines) {
 		return ""
 	}
-	text := strings.TrimRight(string(lines[line-1]), "\r")
-	for _, at := range namedValue.FindAllStringSubmatchIndex(text, -1) {
-		if dotenv.IsSecret(text[at[2]:at[3]], "") {
-			text = text[:at[1]] + "…"
-			break
-		}
-	}
-	if len(text) > 160 {
-		text = text[:160] + "…"
-	}
-	return strings.ToValidUTF8(dotenv.Mask(text), "?")
+	return value.Excerpt(strings.TrimRight(string(lines[line-1]), "\r"))
 }
 
 type reader struct {

@@ -11,8 +11,8 @@ import (
 	"strconv"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // Kind is what a Value is.
@@ -323,7 +323,7 @@ func (v *Value) secrets(key string, found []string) []string {
 	if v == nil {
 		return found
 	}
-	if v.Scalar() && len(v.Text) >= 6 && dotenv.IsSecret(key, "") {
+	if v.Scalar() && len(v.Text) >= 6 && values.IsSecret(key, "") {
 		found = append(found, v.Text)
 	}
 	for i := range v.Members {
@@ -340,8 +340,8 @@ func (v *Value) mask(key string, replace *strings.Replacer) {
 		return
 	}
 	if v.Kind == String && v.Text != "" {
-		v.Text = dotenv.Mask(replace.Replace(v.Text))
-		if dotenv.IsSecret(key, "") {
+		v.Text = values.Hide(replace.Replace(v.Text))
+		if values.IsSecret(key, "") {
 			v.Text = "***"
 		}
 	}

@@ -13,11 +13,11 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // chain goes after what commands lead to in a checkout: the tasks and scripts that they call by name and theirs in
@@ -66,7 +66,7 @@ func follow(fsys fs.FS, s *stack.Stack, dir string, lines []string) *chain {
 var scriptName = expr.New(`^[\w@./:-]+$`)
 
 func (c *chain) tell(format string, args ...any) {
-	text := dotenv.Mask(fmt.Sprintf(format, args...))
+	text := value.Hide(fmt.Sprintf(format, args...))
 	if !slices.Contains(c.tells, text) {
 		c.tells = append(c.tells, text)
 	}

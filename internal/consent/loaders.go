@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // A variable can make a program load code, or be another one, without a word of the command being changed. Nobody can
@@ -21,9 +22,10 @@ import (
 // nothing load anything, as NODE_ENV=production, unless the variable is there for nothing else.
 
 // alwaysLoads are variables whose only use it is to change what is loaded or run, whatever they hold.
-var alwaysLoads = expr.New(`(?i)^(LD_\w+|DYLD_\w+|NODE_OPTIONS|NODE_PATH|NODE_REPL_EXTERNAL_MODULE|PYTHON(PATH|STARTUP|` +
-	`HOME|BREAKPOINT|INSPECT|EXECUTABLE|PLATLIBDIR|USERBASE)|BASH_ENV|ENV|BASH_FUNC_.*|ZDOTDIR|PROMPT_COMMAND|PS4|IFS|` +
-	`SHELLOPTS|BASHOPTS|PATH|SHELL|PATHEXT|COMSPEC|(_?JAVA_TOOL|JDK_JAVA|_JAVA)_OPTIONS|CLASSPATH|RUBY(OPT|LIB|PATH)|` +
+var alwaysLoads = expr.New(`(?i)^(LD_\w+|DYLD_\w+|NODE_OPTIONS|NODE_PATH|NODE_REPL_EXTERNAL_MODULE|` +
+	`PYTHON(PATH|STARTUP|HOME|BREAKPOINT|INSPECT|EXECUTABLE|PLATLIBDIR|USERBASE)|BASH_ENV|ENV|BASH_FUNC_.*|` +
+	`ZDOTDIR|PROMPT_COMMAND|PS4|IFS|SHELLOPTS|BASHOPTS|PATH|SHELL|PATHEXT|COMSPEC|` +
+	`(_?JAVA_TOOL|JDK_JAVA|_JAVA)_OPTIONS|CLASSPATH|RUBY(OPT|LIB|PATH)|` +
 	`PERL5(OPT|LIB|DB)|PERLLIB|GIT_\w+|SSH_ASKPASS|SUDO_ASKPASS|EDITOR|VISUAL|PAGER|MANPAGER|BROWSER|LESSOPEN|` +
 	`LESSCLOSE|BUNDLE_GEMFILE|GEM_(HOME|PATH)|GOFLAGS|GOTOOLCHAIN|GOROOT|RUSTC(_\w*)?WRAPPER|RUSTFLAGS|PHPRC|` +
 	`PHP_INI_SCAN_DIR|(GNU)?MAKEFLAGS|MAKEFILES|GCONV_PATH|LOCPATH|HOSTALIASES|OPENSSL_(CONF|MODULES|ENGINES)|` +
@@ -130,7 +132,7 @@ func loadersOf(fsys fs.FS, file, dir string) (out []string) {
 		if why == "" || !setting.HasValue {
 			continue
 		}
-		text := fmt.Sprintf("with %s=%s, %s (%s:%d)", setting.Key, dotenv.Mask(setting.Value), why, file, setting.Line)
+		text := fmt.Sprintf("with %s=%s, %s (%s:%d)", setting.Key, values.Hide(setting.Value), why, file, setting.Line)
 		if name := codeFile(fsys, setting.Value, dir); name != "" {
 			text += ", sum of " + name + " " + sumOf(fsys, name)
 		}

@@ -288,15 +288,18 @@ func quoted(value string, was byte) string {
 		return "'" + value + "'"
 	case was == 0 && plain(value):
 		return value
-	case strings.Contains(value, "$") && single:
+	case strings.ContainsAny(value, "$`") && single:
 		return "'" + value + "'"
 	}
-	r := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`)
+	r := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "$", `\$`, "`", "\\`")
 	return `"` + r.Replace(value) + `"`
 }
 
+// plain reports whether a value needs no quotes: neither for those who read env files nor for a shell that reads one as
+// its own lines, as many scripts have it do.
 func plain(value string) bool {
-	return !strings.ContainsAny(value, " \t\r\n\"'#$\\`") && utf8.ValidString(value)
+	return !strings.ContainsAny(value, " \t\r\n\"'#$\\`;&|()<>") && !strings.HasPrefix(value, "~") &&
+		utf8.ValidString(value)
 }
 
 func validKey(key string) bool {

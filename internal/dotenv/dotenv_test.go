@@ -248,52 +248,6 @@ func FuzzParseIsLossless(f *testing.F) {
 	})
 }
 
-func TestIsSecret(t *testing.T) {
-	t.Parallel()
-	for key, want := range map[string]bool{
-		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true, "SECRET_KEY_BASE": true,
-		"JWT_SECRET": true, "auth_token": true,
-		"PASSPHRASE": true, "SIGNING_KEY": true, "SMTP_PASS": true, "APP_KEY": true, "PRIVATE_KEY": true,
-		"jwtSecret": true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true, "TOKEN_TTL": false,
-		"PASSWORD_MIN_LENGTH": false, "TOKEN_URL": false, "PASSWORD_FILE": false,
-		"PORT": false, "TOKENIZER": false, "KEYBOARD": false, "MONKEY": false, "PASSENGERS": false,
-		"DATABASE_URL": false, "PUBLIC_URL": false, "COMPASS": false,
-	} {
-		if got := IsSecret(key, "x"); got != want {
-			t.Errorf("IsSecret(%q) = %v", key, got)
-		}
-	}
-	if !IsSecret("DATABASE_URL", "postgres://u:p@h/d") || IsSecret("DATABASE_URL", "postgres://u@h/d") {
-		t.Error("an address is secret exactly when it holds a password")
-	}
-	if got := Mask("see postgres://u:canary@h/d and redis://:canary@h or Server=h;Password=canary;x"); strings.Contains(
-		got, "canary") || !strings.Contains(got, "u:***@h") {
-		t.Errorf("Mask gives %q", got)
-	}
-}
-
-func TestPasswordInside(t *testing.T) {
-	t.Parallel()
-	for value, want := range map[string]string{
-		"postgres://u:old@h:5432/d?x=1":                "postgres://u:n%2F%40w@h:5432/d?x=1",
-		"redis://:old@h/0":                             "redis://:n%2F%40w@h/0",
-		"postgres://u:o@d@h/d":                         "postgres://u:n%2F%40w@h/d",
-		"jdbc:postgresql://h/d?user=u&password=old&x":  "jdbc:postgresql://h/d?user=u&password=n%2F%40w&x",
-		"Server=db;User Id=sa;Password=old;Encrypt=no": "Server=db;User Id=sa;Password=n/@w;Encrypt=no",
-		"host=db password=old dbname=d":                "host=db password=n/@w dbname=d",
-		"postgres://u@h/d":                             "postgres://u@h/d",
-		"https://h:80/a@b":                             "https://h:80/a@b",
-	} {
-		got := WithPassword(value, "n/@w")
-		if got != want {
-			t.Errorf("WithPassword(%q) = %q, want %q", value, got, want)
-		}
-		if pw := PasswordOf(got); got != value && pw != "n/@w" {
-			t.Errorf("it reads back as %q", pw)
-		}
-	}
-}
-
 func BenchmarkParse10000Lines(b *testing.B) {
 	var text strings.Builder
 	for i := range 10000 {

@@ -210,7 +210,7 @@ func unescape(s string) string {
 			out.WriteByte('\r')
 		case 't':
 			out.WriteByte('\t')
-		case '"', '\\':
+		case '"', '\\', '`':
 			out.WriteByte(s[i])
 		case '$':
 			out.WriteString("$$") // an escaped dollar sign begins no variable

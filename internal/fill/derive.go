@@ -8,12 +8,12 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/address"
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 // reader tells from where a settings file is read: by containers, natively, or by a browser.
@@ -175,7 +175,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
-	if pw := dotenv.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && survey.Placeholder(pw) {
+	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && survey.Placeholder(pw) {
 		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value, '@'); at > start {
 			value = value[:start] + value[at+1:]
 			why = append(why, f.svc.Name+" asks for no password")

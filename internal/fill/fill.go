@@ -15,6 +15,7 @@ import (
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 // The origins of a setting's value.
@@ -317,7 +318,7 @@ func (m *maker) open(e stack.EnvFile) error {
 		}
 		seen[s.Key] = true
 		last, _ := f.source.Get(s.Key)
-		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: dotenv.IsSecret(s.Key, last.Value),
+		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: values.IsSecret(s.Key, last.Value),
 			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
@@ -345,7 +346,7 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 			lines = append(lines, fmt.Sprintf("# %s does not start without it.\n%s=\n", v.Image, key))
 		}
 		for _, r := range m.stack.Reads {
-			if _, given := v.Env[r.Name]; given || r.Default && !dotenv.IsSecret(r.Name, "") || v.Build == "" ||
+			if _, given := v.Env[r.Name]; given || r.Default && !values.IsSecret(r.Name, "") || v.Build == "" ||
 				r.Project != v.Build && r.Project != v.Project {
 				continue
 			}
@@ -371,7 +372,7 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 // variables adds what compose files take from a settings file and nobody gives.
 func (m *maker) variables() {
 	for _, v := range m.stack.Variables {
-		secret := dotenv.IsSecret(v.Name, "")
+		secret := values.IsSecret(v.Name, "")
 		if !secret && !v.Required {
 			continue
 		}

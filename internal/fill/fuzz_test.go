@@ -6,10 +6,10 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	"nimbleharbor/internal/value"
 )
 
 // FuzzFill fills what it is given from whatever template and on top of whatever file: no value that stood there is
@@ -74,7 +74,7 @@ func FuzzFill(f *testing.F) {
 			t.Fatalf("from %q and %q came %q, and then %q, %v", template, existing, content, second, err)
 		}
 		for _, q := range p.Missing {
-			if dotenv.Mask(q.Hint+q.Why) != q.Hint+q.Why {
+			if value.Hide(q.Hint+q.Why) != q.Hint+q.Why {
 				t.Fatalf("a question shows a password: %+v", q)
 			}
 		}

@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // given applies --set and the answers; the former win.
@@ -53,7 +53,7 @@ func (m *maker) given() error {
 						Remedy: "Keys of this format are written with dots between their levels; to add one, edit " +
 							"the file."}
 				}
-				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: dotenv.IsSecret(key, value),
+				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: values.IsSecret(key, value),
 					value: value})
 				continue
 			}

@@ -4,10 +4,10 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 // signInKey are the names of passwords of users that an application makes at its first start.
@@ -154,7 +154,7 @@ var judgementRules = []judgementRule{
 	{"a secret that can be made up",
 		func(_ *maker, j *judgement) bool {
 			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
-				(!dotenv.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
+				(!values.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
 		},
 		func(m *maker, j *judgement) { m.generate(j.f, j.s) }},
 	{"its comment asks for it",

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 func isURL(v string) bool {
@@ -20,7 +20,7 @@ func isURL(v string) bool {
 }
 
 // isCarrier reports whether a value carries a password inside.
-func isCarrier(v string) bool { return dotenv.IsSecret("", v) }
+func isCarrier(v string) bool { return values.IsSecret("", v) }
 
 // linkUp finds the settings that hold one secret, and gives them one value: the same key in several
 // files, the password of one service under several names, and the password inside an address.
@@ -76,7 +76,7 @@ func (m *maker) linkUp() {
 		if s.service != "" && m.byService(p, "", groups) {
 			continue
 		}
-		pw := dotenv.PasswordOf(s.value)
+		pw := values.PasswordOf(s.value)
 		if m.committed(pw) {
 			s.remark("", "the compose file itself holds the same password")
 			continue
@@ -96,7 +96,7 @@ func (m *maker) linkUp() {
 func (m *maker) committed(password string) bool {
 	return password != "" && slices.ContainsFunc(m.stack.Services, func(v stack.Service) bool {
 		for key, value := range v.Env {
-			if value == password && v.Literal(key) && dotenv.IsSecret(key, value) {
+			if value == password && v.Literal(key) && values.IsSecret(key, value) {
 				return true
 			}
 		}
@@ -186,13 +186,13 @@ func (m *maker) literal(p place, c *facts) {
 	s := m.at(p)
 	value := c.password
 	if isCarrier(s.value) {
-		if dotenv.PasswordOf(s.value) == c.password {
+		if values.PasswordOf(s.value) == c.password {
 			if s.Origin == Template {
 				s.remark("", "the compose file itself holds the same password")
 			}
 			return
 		}
-		value = dotenv.WithPassword(s.value, c.password)
+		value = values.WithPassword(s.value, c.password)
 	}
 	where := fmt.Sprintf("%s:%d", c.passwordAt.File, c.passwordAt.Line)
 	switch {
@@ -250,7 +250,7 @@ func (m *maker) unify(key string, places []place) {
 		n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
 		if isCarrier(s.value) {
 			n = min(n, 2)
-			if s.Origin != Kept && s.Origin != Answered || survey.Placeholder(dotenv.PasswordOf(s.value)) {
+			if s.Origin != Kept && s.Origin != Answered || survey.Placeholder(values.PasswordOf(s.value)) {
 				n = 0
 			}
 		}
@@ -260,7 +260,7 @@ func (m *maker) unify(key string, places []place) {
 	}
 	value := master.value
 	if isCarrier(value) {
-		value = dotenv.PasswordOf(value)
+		value = values.PasswordOf(value)
 	}
 	before := master.was // what the members agreed on until now
 	l := Link{Name: key}
@@ -272,7 +272,7 @@ func (m *maker) unify(key string, places []place) {
 		}
 		follows := master.Origin == Answered && master.there
 		if isCarrier(s.value) {
-			own := dotenv.PasswordOf(s.value)
+			own := values.PasswordOf(s.value)
 			switch {
 			case own == value:
 				if s.Origin == Template {
@@ -282,7 +282,7 @@ func (m *maker) unify(key string, places []place) {
 			case s.Origin == Kept && !(follows && own == before):
 				s.remark(stack.Warning, "holds another password than %s", key)
 			default:
-				s.value, s.Origin = dotenv.WithPassword(s.value, value), Derived
+				s.value, s.Origin = values.WithPassword(s.value, value), Derived
 				s.remark("", "takes its password from %s", key)
 			}
 			continue

@@ -104,25 +104,6 @@ func isBundle(name string) bool {
 var scp = expr.New(
 	`^[A-Za-z0-9_][A-Za-z0-9_.-]*(@[A-Za-z0-9][A-Za-z0-9_.-]*)?:[^/].*|^[A-Za-z0-9_.-]+@[A-Za-z0-9][A-Za-z0-9_.-]*:.+`)
 
-// hidden is an address without the password it may carry.
-func hidden(address string) string {
-	if u, err := url.Parse(address); err == nil && u.User != nil {
-		return u.Redacted()
-	}
-	return address
-}
-
-// withoutPassword is an address by which others can get the same repository.
-func withoutPassword(address string) string {
-	if u, err := url.Parse(address); err == nil && u.User != nil {
-		if _, has := u.User.Password(); has {
-			u.User = nil
-		}
-		return u.String()
-	}
-	return address
-}
-
 var (
 	shortAddress = expr.New(`^(?:[^@/\s]+@)?([^:/\s]+):([^/\s].*)$`)
 	fullAddress  = expr.New(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)

@@ -17,6 +17,7 @@ import (
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // Options say how a repository is cloned.
@@ -105,7 +106,7 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 			}
 			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed,
 				At:     stack.Place{File: ".gitmodules"},
-				Text:   "a submodule of " + hidden(address) + " could not be brought in: " + err.Error(),
+				Text:   "a submodule of " + value.Address(address) + " could not be brought in: " + err.Error(),
 				Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
 		}
 	}
@@ -297,7 +298,7 @@ func alreadyThere(ctx context.Context, address, local, dir string, opt Options) 
 	if origin != address && (local == "" || origin != local) {
 		from := "without a remote"
 		if origin != "" {
-			from = "of " + hidden(origin)
+			from = "of " + value.Address(origin)
 		}
 		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
 			Text: "another checkout stands there, " + from,
@@ -353,9 +354,9 @@ func brokenOff(err error) bool {
 }
 
 func cloneFault(address string, err error, kept bool) error {
-	said := err.Error()
+	said := value.Hide(err.Error())
 	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCloneFailed,
-		Text: fmt.Sprintf("%s could not be cloned: %s", hidden(address), said), Cause: err,
+		Text: fmt.Sprintf("%s could not be cloned: %s", value.Address(address), said), Cause: err,
 		Remedy: "Check the address and that you may read it."}
 	goesOn := "Run it again when you like."
 	if kept {
@@ -372,24 +373,25 @@ func cloneFault(address string, err error, kept bool) error {
 			f.Text = "the clone was interrupted"
 		}
 	case errors.As(err, new(*stalled)):
-		f.Code, f.Text, f.Remedy = stack.CodeCloneStalled, fmt.Sprintf("%s %s", hidden(address), said), goesOn
+		f.Code, f.Text, f.Remedy = stack.CodeCloneStalled, fmt.Sprintf("%s %s", value.Address(address), said), goesOn
 	case has("No space left on device"):
-		f.Code, f.Text = stack.CodeDiskFull, fmt.Sprintf("%s does not fit: the disk is full", hidden(address))
+		f.Code, f.Text = stack.CodeDiskFull, fmt.Sprintf("%s does not fit: the disk is full", value.Address(address))
 		f.Remedy = "Make room, or choose another place with --into."
 	case has(noNetwork...), brokenOff(err):
-		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s", hidden(address),
+		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s",
+			value.Address(address),
 			said)
 		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine works without a network."
 		if brokenOff(err) {
-			f.Text, f.Remedy = fmt.Sprintf("the connection to %s broke off: %s", hidden(address), said), goesOn
+			f.Text, f.Remedy = fmt.Sprintf("the connection to %s broke off: %s", value.Address(address), said), goesOn
 		}
 	case has("Permission denied (publickey", "Authentication failed", "could not read Username",
 		"terminal prompts disabled", "Permission denied", " 403", " 401"):
-		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s", hidden(address), said)
+		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s", value.Address(address), said)
 		f.Remedy = "Check your SSH key or token, and that the repository is yours to read."
 	case has("does not appear to be a git repository", "not found", "does not exist", "not a git repository",
 		"repository '"):
-		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository", hidden(address))
+		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository", value.Address(address))
 		f.Remedy = "Check the address. If the code is there without git, survey it as it is: nharbor -C FOLDER survey"
 	}
 	return f

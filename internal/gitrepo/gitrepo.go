@@ -18,6 +18,7 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 type git struct {
@@ -242,7 +243,7 @@ func Describe(ctx context.Context, dir string) (stack.Checkout, error) {
 	if c.Commit != "" {
 		c.Tag, _, _ = strings.Cut(g.output(dir, "tag", "--points-at", "HEAD", "--sort=-version:refname"), "\n")
 	}
-	c.Address = withoutPassword(g.output(dir, "config", "--get", "remote.origin.url"))
+	c.Address = value.Reachable(g.output(dir, "config", "--get", "remote.origin.url"))
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err == nil {
 		for _, line := range strings.Split(g.output(dir, "config", "--file", ".gitmodules", "--get-regexp",
 			`^submodule\..*\.path$`), "\n") {

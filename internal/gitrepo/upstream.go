@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // Upstream is the branch that a checkout's own follows, and what is there and not here.
@@ -105,7 +106,8 @@ func (u *Upstream) Fetch(ctx context.Context, dir string, opt Options) error {
 		u.remote)...); err != nil {
 		f, ok := cloneFault(u.address, err, false).(*stack.Fault)
 		if ok && f.Code == stack.CodeCloneFailed {
-			f.Code, f.Text = stack.CodeFetchFailed, fmt.Sprintf("%s could not be fetched: %v", hidden(u.address), err)
+			f.Code, f.Text = stack.CodeFetchFailed, fmt.Sprintf("%s could not be fetched: %v",
+				value.Address(u.address), err)
 		}
 		return f
 	}

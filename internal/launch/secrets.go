@@ -5,19 +5,19 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 // learn keeps a secret's value, so that logs can hide it. Short ones would hide ordinary words.
 func (m *mixer) learn(key, value string) {
-	if !dotenv.IsSecret(key, value) {
+	if !values.IsSecret(key, value) {
 		return
 	}
 	inside := false
-	for _, pw := range []string{dotenv.PasswordOf(value), dotenv.WrittenPassword(value)} {
+	for _, pw := range []string{values.PasswordOf(value), values.WrittenPassword(value)} {
 		if inside = inside || pw != ""; len(pw) >= 6 {
 			m.secrets[pw] = true
 		}

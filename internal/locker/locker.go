@@ -171,8 +171,9 @@ func encrypt(w io.Writer, to age.Recipient, secrets []Secret) error {
 	return enc.Close()
 }
 
-// Unpack reads secrets that were packed for this person, and keeps them.
-func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
+// Unpack reads secrets that were packed for this person, and keeps them. Where some would replace others that are kept,
+// replace is asked with those; if it says no, nothing is kept, and the error's code is secrets-differ.
+func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, error) {
 	id, err := s.own()
 	if err != nil {
 		return nil, err
@@ -214,7 +215,34 @@ func (s *Store) Unpack(r io.Reader) ([]Secret, error) {
 	if err != nil {
 		return nil, wrong
 	}
+	kept, err := s.read()
+	if err != nil {
+		return nil, err
+	}
+	var differ []Secret
+	for _, n := range secrets {
+		if slices.ContainsFunc(kept, func(o Secret) bool {
+			return o.Repository == n.Repository && o.Key == n.Key && o.Value != n.Value
+		}) {
+			differ = append(differ, n)
+		}
+	}
+	if len(differ) > 0 && !replace(differ) {
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSecretsDiffer,
+			Text: fmt.Sprintf("the pack would replace what is kept of %s, and nothing of it was kept",
+				namesOf(differ)),
+			Remedy: "If it is to be replaced: nharbor locker unpack --replace FILE"}
+	}
 	return secrets, s.Put(secrets...)
+}
+
+// namesOf are the names of secrets, with their repositories.
+func namesOf(list []Secret) string {
+	var names []string
+	for _, s := range list {
+		names = append(names, s.Key+" for "+s.Repository)
+	}
+	return strings.Join(names, ", ")
 }
 
 func decode(r io.Reader) ([]Secret, error) {

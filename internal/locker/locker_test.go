@@ -116,7 +116,18 @@ func TestPackForAColleague(t *testing.T) {
 		t.Errorf("the pack is %q", pack.String())
 	}
 	text := pack.String()
-	got, err := theirs.Unpack(strings.NewReader("Here it is:\n" + text + "\nIda"))
+	yes, no := func([]Secret) bool { return true }, func([]Secret) bool { return false }
+	if err := theirs.Put(Secret{Repository: "harbour/office", Key: "TIDE_TOKEN", Value: "of before"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := theirs.Unpack(strings.NewReader(text), no); err == nil || !strings.Contains(err.Error(),
+		"TIDE_TOKEN") {
+		t.Errorf("what would replace another value is kept: %v", err)
+	}
+	if value, _, _ := theirs.Get("harbour/office", "TIDE_TOKEN"); value != "of before" {
+		t.Errorf("kept is %q", value)
+	}
+	got, err := theirs.Unpack(strings.NewReader("Here it is:\n"+text+"\nIda"), yes)
 	if err != nil || len(got) != 1 || got[0].Value != "canary-1" {
 		t.Errorf("unpacked is %v, %v", got, err)
 	}
@@ -134,7 +145,7 @@ func TestPackForAColleague(t *testing.T) {
 		"nothing":       {theirs, "", "pack-unreadable"},
 		"only its head": {theirs, "-----BEGIN AGE ENCRYPTED FILE-----\n", "pack-unreadable"},
 	} {
-		_, err := c.store.Unpack(strings.NewReader(c.text))
+		_, err := c.store.Unpack(strings.NewReader(c.text), yes)
 		var f *stack.Fault
 		if !errors.As(err, &f) || string(f.Code) != c.code || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)

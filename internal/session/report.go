@@ -15,7 +15,6 @@ import (
 	"github.com/shirou/gopsutil/v4/host"
 	"github.com/shirou/gopsutil/v4/mem"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/launch"
@@ -27,6 +26,7 @@ import (
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/timeline"
+	values "nimbleharbor/internal/value"
 )
 
 // Report is all that is to be handed on about an application and its launch. It holds no secret, and no path outside of
@@ -217,8 +217,8 @@ func inFolder(dir, command string) string {
 func hiddenEnv(set map[string]string) string {
 	out := ""
 	for _, k := range slices.Sorted(maps.Keys(set)) {
-		v := dotenv.Mask(set[k])
-		if dotenv.IsSecret(k, "") {
+		v := values.Hide(set[k])
+		if values.IsSecret(k, "") {
 			v = "***"
 		}
 		out += k + "=" + shell.Word(v) + " "

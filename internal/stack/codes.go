@@ -81,6 +81,7 @@ const (
 	CodeFolderTooDeep            Code = "folder-too-deep"
 	CodeCheckoutElsewhere        Code = "checkout-elsewhere"
 	CodeStateElsewhere           Code = "state-elsewhere"
+	CodeSecretsDiffer            Code = "secrets-differ"
 	CodeUnforeseen               Code = "unforeseen"
 	CodeFileUnread               Code = "file-unread"
 	CodeFolderUnreadable         Code = "folder-unreadable"

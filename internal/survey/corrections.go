@@ -17,6 +17,7 @@ import (
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // The files that correct a survey: the first is committed, the second is one person's own and goes on top.
@@ -170,7 +171,7 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			At:     stack.Place{File: name, Line: line},
 			Column: column, Text: text, Remedy: remedy}
 		if line >= 1 && line <= len(lines) {
-			f.Line = strings.TrimRight(lines[line-1], "\r")
+			f.Line = values.Excerpt(strings.TrimRight(lines[line-1], "\r"))
 		}
 		return f
 	}

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // hidden stands in the place of a secret.
@@ -32,7 +32,7 @@ func Ordinary(s *stack.Stack, secret string) bool {
 			return true
 		}
 		for key, value := range v.Env {
-			if value == secret && plainWord.MatchString(secret) && !dotenv.IsSecret(key, "") {
+			if value == secret && plainWord.MatchString(secret) && !values.IsSecret(key, "") {
 				return true
 			}
 		}
@@ -46,7 +46,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 	secrets := slices.Clone(s.Secrets)
 	for _, v := range s.Services {
 		for key, value := range v.Env {
-			if dotenv.IsSecret(key, "") && len(value) >= 6 {
+			if values.IsSecret(key, "") && len(value) >= 6 {
 				secrets = append(secrets, value)
 			}
 		}
@@ -59,7 +59,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 		pairs = append(pairs, v, hidden)
 	}
 	replace := strings.NewReplacer(pairs...)
-	text := func(t string) string { return dotenv.Mask(replace.Replace(t)) }
+	text := func(t string) string { return values.Hide(replace.Replace(t)) }
 	list := func(words []string) []string {
 		out := slices.Clone(words)
 		for i := range out {
@@ -70,7 +70,7 @@ func Hide(s *stack.Stack) *stack.Stack {
 	table := func(m map[string]string) map[string]string {
 		out := maps.Clone(m)
 		for k, v := range out {
-			if out[k] = text(v); v != "" && dotenv.IsSecret(k, "") && !isSwitch.MatchString(v) {
+			if out[k] = text(v); v != "" && values.IsSecret(k, "") && !isSwitch.MatchString(v) {
 				out[k] = hidden
 			}
 		}
@@ -109,7 +109,7 @@ func hideContainer(c *stack.ContainerSpec, text func(string) string) *stack.Cont
 	mask = func(key string, v any) any {
 		switch v := v.(type) {
 		case string:
-			if v != "" && (key == "content" || dotenv.IsSecret(key, "") && !isSwitch.MatchString(v)) {
+			if v != "" && (key == "content" || values.IsSecret(key, "") && !isSwitch.MatchString(v)) {
 				return hidden
 			}
 			return text(v)

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 var (
@@ -284,7 +284,7 @@ func slashedIn(line string) []string {
 			return nil
 		}
 		m := []string{rest[at[0]:at[1]], rest[at[2]:at[3]], rest[at[4]:at[5]]}
-		if _, isTemplate := templateOf(m[2]); !isTemplate && !dotenv.IsSecret(m[1], "") &&
+		if _, isTemplate := templateOf(m[2]); !isTemplate && !values.IsSecret(m[1], "") &&
 			!strings.Contains(m[2], "@") {
 			return m
 		}

@@ -12,6 +12,7 @@ import (
 
 // Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
 func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
+	t.Reveals = reveal
 	if len(p.Files) == 0 && len(p.Unknown) == 0 {
 		t.Line("There is no settings file here, and no template for one.")
 		t.Remarks(p.Remarks)
@@ -35,7 +36,7 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 		t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
 		var rows [][]string
 		for _, s := range f.Settings {
-			value := strings.ReplaceAll(s.Value(), "\n", " ")
+			value := t.shown(strings.ReplaceAll(s.Value(), "\n", " "))
 			switch {
 			case s.Origin == fill.Missing:
 				value = ""

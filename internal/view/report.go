@@ -363,8 +363,13 @@ func markdown(r *session.Report, d *page) string {
 	return out.String()
 }
 
+// markdownSigns has all that means something in a line of Markdown, a backslash first of all: one in front of another
+// sign would take the escape away.
+var markdownSigns = strings.NewReplacer(`\`, `\\`, "\n", " ", "\r", " ", "|", `\|`, "<", "&lt;", ">", "&gt;", "&",
+	"&amp;",
+	"`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "!", `\!`, "#", `\#`, "~", `\~`)
+
 // inCell is a text as it can stand in a line of Markdown, as text.
 func inCell(s string) string {
-	return strings.NewReplacer("\n", " ", "|", `\|`, "<", "&lt;", ">", "&gt;", "`", "\\`", "*", `\*`, "_", `\_`,
-		"[", `\[`).Replace(s)
+	return markdownSigns.Replace(s)
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // Text writes text for a person. Width is the number of columns; Screen is true for a terminal, where longer lines
@@ -21,6 +22,8 @@ type Text struct {
 	Width  int
 	Screen bool
 	Colour bool
+	// Reveals is true where a person has asked for secrets to be shown.
+	Reveals bool
 }
 
 // For makes a Text that suits what w is: a terminal of some width, or a pipe or file.
@@ -39,7 +42,7 @@ func For(w io.Writer) *Text {
 // Line writes one line, broken between words where it is wider than the screen; what follows is indented
 // like the line itself and two columns more.
 func (t *Text) Line(format string, args ...any) {
-	line := fmt.Sprintf(format, args...)
+	line := t.shown(fmt.Sprintf(format, args...))
 	indent := len(line) - len(strings.TrimLeft(line, " "))
 	for i, part := range wrap(strings.TrimLeft(line, " "), t.Width-indent-2) {
 		more := ""
@@ -50,12 +53,20 @@ func (t *Text) Line(format string, args ...any) {
 	}
 }
 
+// shown is a text as it can be shown: unless a person has asked for secrets, without any, and only then cut to a width.
+func (t *Text) shown(text string) string {
+	if t.Reveals {
+		return text
+	}
+	return value.Hide(text)
+}
+
 // Blank writes an empty line.
 func (t *Text) Blank() { fmt.Fprintln(t.Out) }
 
 // Title writes a heading.
 func (t *Text) Title(text string) {
-	for _, part := range wrap(text, t.Width-2) {
+	for _, part := range wrap(t.shown(text), t.Width-2) {
 		fmt.Fprintln(t.Out, t.paint("1", part))
 	}
 }
@@ -111,7 +122,7 @@ func (t *Text) table(indent int, rows [][]string) {
 	for i, r := range rows { // before it is measured
 		rows[i] = make([]string, len(r))
 		for k, c := range r {
-			rows[i][k] = clean(c)
+			rows[i][k] = safe(t.shown(c))
 		}
 	}
 	widths := make([]int, columns)

@@ -5,6 +5,8 @@ import (
 	"os"
 	"strings"
 	"unicode/utf8"
+
+	"nimbleharbor/internal/value"
 )
 
 // Whatever comes from a checkout, a container, a server or a log may hold what a terminal takes for a command, or what
@@ -35,8 +37,11 @@ func hostile(r rune) bool {
 // replaced stands for each hostile character, so that it is seen that there was one.
 const replaced = '·'
 
-// clean makes text from files and programs safe to print.
-func clean(s string) string {
+// clean makes text from files and programs safe to print, without secrets.
+func clean(s string) string { return safe(value.Hide(s)) }
+
+// safe makes text from files and programs safe to print.
+func safe(s string) string {
 	return strings.Map(func(r rune) rune {
 		if hostile(r) || r == '\n' {
 			return replaced
@@ -50,6 +55,7 @@ func Clean(s string) string { return clean(s) }
 
 // washed is a text of several lines without hostile characters.
 func washed(s string) string {
+	s = value.Hide(s)
 	return strings.Map(func(r rune) rune {
 		if hostile(r) {
 			return replaced
