@@ -12,7 +12,9 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v4"
 
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/value"
 )
 
 // anyMap is an object of which only the values that are texts matter; it reads as empty where another kind of value
@@ -55,7 +57,10 @@ func parseYAML(data []byte, out any) error { return yaml.Unmarshal(data, out) }
 
 // parseTOML reads a TOML manifest; its fault tells the place.
 func parseTOML(f Folder, name string, data []byte, out any) error {
-	err := toml.Unmarshal(data, out)
+	err := reading.TOML(data)
+	if err == nil {
+		err = toml.Unmarshal(data, out)
+	}
 	if err == nil {
 		return nil
 	}
@@ -67,7 +72,7 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 	if errors.As(err, &at) {
 		fault.At.Line, fault.Column = at.Position()
 		if lines := strings.Split(string(data), "\n"); fault.At.Line <= len(lines) {
-			fault.Line = strings.TrimRight(lines[fault.At.Line-1], "\r")
+			fault.Line = value.Excerpt(strings.TrimRight(lines[fault.At.Line-1], "\r"))
 		}
 	}
 	return fault

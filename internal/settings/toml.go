@@ -8,12 +8,17 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"nimbleharbor/internal/reading"
 )
 
 // tomlFormat is TOML 1.0.
 type tomlFormat struct{}
 
 func (tomlFormat) read(name string, data []byte) ([]Entry, error) {
+	if err := reading.TOML(data); err != nil {
+		return nil, unreadable(name, "TOML", 1, 1, err.Error())
+	}
 	if err := toml.Unmarshal(data, &map[string]any{}); err != nil {
 		line, column := 1, 1
 		if de, ok := err.(*toml.DecodeError); ok {

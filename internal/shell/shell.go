@@ -32,6 +32,9 @@ type Command struct {
 
 // Parse lists the simple commands of a line, or of several, in their order; cd itself is among them.
 func Parse(line string) []Command {
+	if !within(line) {
+		return rough(line)
+	}
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
 	if err != nil {
 		return rough(line)
@@ -44,6 +47,9 @@ func Parse(line string) []Command {
 // Everything lists the commands as Parse does, and then those that stand inside of words: in $(…), in backquotes, in
 // <(…), and those of a script that a shell is given as a word.
 func Everything(line string) []Command {
+	if !within(line) {
+		return rough(line)
+	}
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
 	if err != nil {
 		return rough(strings.NewReplacer(";", "&&", "\n", "&&", "|", "&&").Replace(line))
@@ -65,7 +71,10 @@ func Everything(line string) []Command {
 // rough takes apart a line that is no shell's.
 func rough(line string) []Command {
 	var out []Command
-	for _, part := range strings.Split(line, "&&") {
+	for part := range strings.SplitSeq(line[:min(len(line), maxText)], "&&") {
+		if len(out) == maxParts {
+			break
+		}
 		if words := strings.Fields(part); len(words) > 0 {
 			out = append(out, Command{Words: words, Folder: ".", Text: strings.TrimSpace(part), Expands: true})
 		}

@@ -14,6 +14,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
@@ -162,6 +163,10 @@ var correctionKeys = map[string][]string{
 
 func parseCorrections(name string, data []byte) (*corrections, error) {
 	var c corrections
+	if err := reading.TOML(data); err != nil {
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: stack.Place{File: name},
+			Text: "the file is not read: " + err.Error(), Remedy: "Leave out what corrects nothing."}
+	}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&c)
 	var strict *toml.StrictMissingError
 	var wrong *toml.DecodeError

@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -184,6 +185,7 @@ func demandsOf(file string, data []byte, own ...string) []demand {
 			return r.out
 		}
 	}
+	data = reading.Markdown(data)
 	doc := goldmark.DefaultParser().Parse(text.NewReader(data))
 	ast.Walk(doc, func(n ast.Node, entering bool) (ast.WalkStatus, error) {
 		if !entering {
