@@ -383,6 +383,13 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 func keyLines(data []byte) map[string]int {
 	lines := map[string]int{}
 	d := json.NewDecoder(bytes.NewReader(data))
+	seen, line := int64(0), 1 // each part is looked at once
+	lineNow := func() int {
+		now := min(d.InputOffset(), int64(len(data)))
+		line += bytes.Count(data[seen:now], []byte("\n"))
+		seen = now
+		return line
+	}
 	var walk func(prefix string, depth int) bool
 	walk = func(prefix string, depth int) bool {
 		t, err := d.Token()
@@ -404,7 +411,7 @@ func keyLines(data []byte) map[string]int {
 				if prefix != "" {
 					at = prefix + "." + at
 				}
-				lines[at], _ = position(data, d.InputOffset())
+				lines[at] = lineNow()
 			}
 			if !walk(at, depth+1) {
 				return false

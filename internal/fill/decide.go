@@ -236,6 +236,9 @@ func (m *maker) exists(file string) bool {
 
 // duplicates notices a key that stands several times with different values.
 func duplicates(s *Setting, d *settings.Document) {
+	if d.Times(s.Key) < 2 {
+		return
+	}
 	var lines []string
 	differ := false
 	for _, e := range d.Entries {

@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/reading"
@@ -86,7 +87,33 @@ type Document struct {
 	data []byte
 	env  *dotenv.File // for the format Env
 	how  format       // for those with levels
+	keys *keys        // of Entries
 }
+
+// keys tell where the keys of a document stand. They are looked for when they are first asked for.
+type keys struct {
+	once  sync.Once
+	last  map[string]int
+	times map[string]int
+}
+
+func (d *Document) lookUp() *keys {
+	if d.keys == nil { // one that a test has put together
+		d.keys = &keys{}
+	}
+	k := d.keys
+	k.once.Do(func() {
+		k.last, k.times = make(map[string]int, len(d.Entries)), make(map[string]int, len(d.Entries))
+		for i := range d.Entries {
+			k.last[d.Entries[i].Key] = i
+			k.times[d.Entries[i].Key]++
+		}
+	})
+	return k
+}
+
+// Times is how often a key stands in the document.
+func (d *Document) Times(key string) int { return d.lookUp().times[key] }
 
 // format is what one of the formats with levels knows.
 type format interface {
@@ -101,7 +128,7 @@ type format interface {
 // Parse reads a file. Its faults come back together as stack.Faults, or one as a *stack.Fault, with no value of
 // the file in them. A file of the format Other has no entries.
 func Parse(name, kind string, data []byte) (*Document, error) {
-	d := &Document{Name: name, Format: kind, data: data}
+	d := &Document{Name: name, Format: kind, data: data, keys: &keys{}}
 	if kind == Env {
 		f, err := dotenv.Parse(name, data)
 		if err != nil {
@@ -126,7 +153,7 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return d, nil
 	}
 	if kind == YAML && loneReturn(data) { // it ends lines, and no reader agrees with another on their numbers
-		return &Document{Name: name, Format: Other, data: data}, nil
+		return &Document{Name: name, Format: Other, data: data, keys: &keys{}}, nil
 	}
 	var err error
 	if d.Entries, err = d.how.read(name, data); err == nil {
@@ -136,7 +163,7 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 	}
 	if bytes.Contains(data, []byte("<%")) || bytes.Contains(data, []byte("{%")) {
 		// A program makes the file from this one; it is no file of its format yet.
-		return &Document{Name: name, Format: Other, data: data}, nil
+		return &Document{Name: name, Format: Other, data: data, keys: &keys{}}, nil
 	}
 	return nil, err
 }
@@ -161,7 +188,7 @@ func Read(fsys fs.FS, name, kind string) (*Document, error) {
 // Clone is a copy that can be edited without a change of the original.
 func (d *Document) Clone() *Document {
 	out := *d
-	out.Entries = slices.Clone(d.Entries)
+	out.Entries, out.keys = slices.Clone(d.Entries), &keys{}
 	if d.env != nil {
 		env := *d.env
 		env.Settings = slices.Clone(d.env.Settings)
@@ -172,7 +199,7 @@ func (d *Document) Clone() *Document {
 
 func (d *Document) become(f *dotenv.File) {
 	d.env, d.data = f, f.Bytes()
-	d.Entries = make([]Entry, len(f.Settings))
+	d.Entries, d.keys = make([]Entry, len(f.Settings)), &keys{}
 	for i, s := range f.Settings {
 		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment, Expands: !s.Literal &&
 			strings.Contains(s.Value, "$")}
@@ -184,10 +211,8 @@ func (d *Document) Bytes() []byte { return d.data }
 
 // Get returns the entry with the key; of several the last, which is the one that counts.
 func (d *Document) Get(key string) (*Entry, bool) {
-	for i := len(d.Entries) - 1; i >= 0; i-- {
-		if d.Entries[i].Key == key {
-			return &d.Entries[i], true
-		}
+	if i, found := d.lookUp().last[key]; found {
+		return &d.Entries[i], true
 	}
 	return nil, false
 }

@@ -83,11 +83,12 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 
 // surveyor holds what the passes have found so far.
 type surveyor struct {
-	fsys   *reading.Files
-	opt    Options
-	tree   *tree
-	stack  *stack.Stack
-	faults stack.Faults
+	targets map[targetsKey]map[string]int // places of targets, by their names
+	fsys    *reading.Files
+	opt     Options
+	tree    *tree
+	stack   *stack.Stack
+	faults  stack.Faults
 
 	code     *codeReader        // nil if the code is not asked
 	composed []*compose.Project // the active compose files

@@ -464,13 +464,39 @@ func (s *surveyor) target(words []string, cwd string) *stack.Target {
 		if p.Path != cwd {
 			continue
 		}
-		for k := range p.Targets {
-			if t := &p.Targets[k]; t.Name == name || name == "" && k == 0 {
-				return t
-			}
+		if name == "" && len(p.Targets) > 0 {
+			return &p.Targets[0]
+		}
+		if k, found := s.targetsOf(p)[name]; found {
+			return &p.Targets[k]
 		}
 	}
 	return nil
+}
+
+// targetsOf are the places of a project's targets by their names, the first of each name.
+func (s *surveyor) targetsOf(p *stack.Project) map[string]int {
+	key := targetsKey{p.Path, p.Manager, len(p.Targets)}
+	if known := s.targets[key]; known != nil {
+		return known
+	}
+	places := make(map[string]int, len(p.Targets))
+	for k := range p.Targets {
+		if _, twice := places[p.Targets[k].Name]; !twice {
+			places[p.Targets[k].Name] = k
+		}
+	}
+	if s.targets == nil {
+		s.targets = map[targetsKey]map[string]int{}
+	}
+	s.targets[key] = places
+	return places
+}
+
+// targetsKey tells the targets of one project, as many as there are, from others.
+type targetsKey struct {
+	path, manager string
+	count         int
 }
 
 // toldService adds a service for a README's command.
