@@ -580,3 +580,89 @@ func TestFilledValuesRunNothing(t *testing.T) {
 		}
 	}
 }
+
+// TestNestingAndWidth gives files that are nested or repeated beyond all that people write: each command ends in time,
+// by itself, and with little memory.
+func TestNestingAndWidth(t *testing.T) {
+	t.Parallel()
+	many := func(part string, n int) string { return strings.Repeat(part, n) }
+	numbered := func(format string, n int) string {
+		var out strings.Builder
+		for i := range n {
+			fmt.Fprintf(&out, strings.ReplaceAll(format, "%n", "%[1]d"), i, i+1)
+		}
+		return out.String()
+	}
+	const n = 100_000
+	for name, files := range map[string]map[string]string{
+		"parentheses of a shell": {"Procfile": "web: " + many("(", n)},
+		"sums of a shell":        {"Procfile": "web: " + many("$((", n)},
+		"conditions of a shell":  {"up.sh": many("if ", n), "README.md": "    sh up.sh\n"},
+		"parts of a shell":       {"Procfile": "web: " + many("a && ", n) + "a"},
+		"quotes of Markdown":     {"README.md": many("> ", n) + "x", "package.json": "{}"},
+		"lists of Markdown":      {"README.md": many("- ", n) + "x", "package.json": "{}"},
+		"brackets of Markdown":   {"README.md": many("[a](", n), "package.json": "{}"},
+		"tables of TOML":         {"pyproject.toml": numbered("[a%n]\n", n)},
+		"brackets of TOML":       {"nharbor.toml": "a = " + many("[", n)},
+		"brackets of JSON":       {"package.json": many(`{"a":`, n)},
+		"brackets of YAML":       {"compose.yaml": "services: " + many("{a: ", n)},
+		"patterns to ignore": {".gitignore": many("*a", 500) + "b\n" + numbered("p%n*x\n", 2*n),
+			"package.json": "{}", many("a", 200): ""},
+		"many settings": {".env.example": numbered("K%n=v\n", n)},
+		"settings of others": {".env": numbered("K%n=$K%[2]d\n", n),
+			"compose.yaml": "services: {a: {image: \"x:$K0\"}}\n"},
+		"many scripts": {"package.json": `{"scripts": {` + numbered(`"s%n": "npm run s%[2]d", `,
+			n/4) + `"x": "y"}}`},
+		"many tasks":       {"Makefile": numbered("t%n: t%[2]d\n\techo\n", n/4), "README.md": "    make t0\n"},
+		"lines that go on": {"Dockerfile": "FROM x\n" + many("RUN a \\\n", n)},
+		"many stages":      {"Dockerfile": numbered("FROM s%n AS s%[2]d\nCOPY a b\n", n/4)},
+		"many versions":    {".tool-versions": many("node 20\n", n), "package.json": "{}"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := newBench(t)
+			b.write(files)
+			b.env = append(b.env, "GOMEMLIMIT=1GiB")
+			for _, command := range []string{"survey", "vouch", "fill --dry-run"} {
+				b.within(time.Minute, strings.Fields(command)...)
+			}
+		})
+	}
+}
+
+// TestNoTrace defines services in folders where nothing counts, or that are not there.
+func TestNoTrace(t *testing.T) {
+	t.Parallel()
+	for _, folder := range []string{"sub", "nowhere", ".", "..", "/etc", ""} {
+		b := newBench(t)
+		b.write(map[string]string{"sub/notes.txt": "x\n", "nharbor.toml": fmt.Sprintf("[service.x]\ncommand = "+
+			"\"sleep 600\"\n"+
+			"folder = %q\n", folder)})
+		for _, command := range []string{"survey", "order", "needs", "vouch", "fill --dry-run", "launch --background"} {
+			if said := b.within(30*time.Second, strings.Fields(command)...); strings.Contains(said, "foreseen") {
+				t.Errorf("with the folder %q nharbor %s says %s", folder, command, said)
+			}
+		}
+	}
+}
+
+// TestTakenPlaces has no home that can be used, and a usual temporary place that is somebody else's: that is said, and
+// another way is gone.
+func TestTakenPlaces(t *testing.T) {
+	t.Parallel()
+	b, port := newBench(t), testport.Take(t)
+	b.write(quay(port))
+	taken := filepath.Join(b.tmp, fmt.Sprintf("nharbor-%d", os.Getuid()))
+	if err := os.WriteFile(taken, nil, 0o600); err != nil { // what is no folder can be nobody's
+		t.Fatal(err)
+	}
+	b.env = append(b.env, "HOME=/dev/null/nowhere", "GOPATH="+b.home, "GOMODCACHE="+filepath.Join(b.home, "mod"))
+	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, taken+"-1") {
+		t.Errorf("it does not say where it went: %s", said)
+	}
+	b.must(0, "check")
+	b.must(0, "stop")
+	if answers(port) {
+		t.Error("it is not stopped")
+	}
+}

@@ -48,6 +48,9 @@ type Taken struct {
 	Line int
 }
 
+// maxStages is how many stages are read; each has all that the one before it has.
+const maxStages = 500
+
 // instruction is one of a Dockerfile's, its lines joined.
 type instruction struct {
 	line  int
@@ -69,13 +72,19 @@ func instructions(data []byte) []instruction {
 		if text == "" || text[0] == '#' {
 			continue
 		}
-		for strings.HasSuffix(text, `\`) && i+1 < len(lines) {
-			i++
-			if next := strings.TrimSpace(lines[i]); next == "" || next[0] != '#' {
-				text = strings.TrimSuffix(text, `\`) + " " + next
-			} else {
-				text = strings.TrimSuffix(text, `\`) + ` \` // a comment in between
+		if strings.HasSuffix(text, `\`) {
+			var joined strings.Builder
+			part := text
+			for strings.HasSuffix(part, `\`) && i+1 < len(lines) {
+				i++
+				joined.WriteString(strings.TrimSuffix(part, `\`))
+				joined.WriteByte(' ')
+				if part = strings.TrimSpace(lines[i]); part != "" && part[0] == '#' {
+					part = `\` // a comment in between
+				}
 			}
+			joined.WriteString(part)
+			text = joined.String()
 		}
 		words := strings.Fields(text)
 		if len(words) == 0 { // nothing but signs that a line goes on
@@ -114,7 +123,10 @@ func Read(data []byte, target string) *Image {
 	var stages []*buildStage
 	names := map[string]int{}
 	last := -1
-	for _, in := range instructions(data) {
+	for _, in := range instructions(data[:min(len(data), MaxSize)]) {
+		if in.name == "FROM" && len(stages) == maxStages {
+			break
+		}
 		if in.name == "FROM" {
 			words := slices.DeleteFunc(
 				slices.Clone(in.words),

@@ -17,6 +17,9 @@ var (
 	workflowKey = expr.New(`^\s*-?\s*([a-z]+)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
 )
 
+// maxVersions is how many lines are read of a list of versions: one for each tool there is, and more.
+const maxVersions = 500
+
 // ToolVersions reads the files that pin tools for a folder and all below it.
 func (f Folder) ToolVersions() []stack.Runtime {
 	var out []stack.Runtime
@@ -33,7 +36,8 @@ func (f Folder) ToolVersions() []stack.Runtime {
 			out = append(out, pins(tool, version, at))
 		}
 	}
-	for i, line := range strings.Split(f.text(".tool-versions"), "\n") {
+	lines := strings.Split(f.text(".tool-versions"), "\n")
+	for i, line := range lines[:min(len(lines), maxVersions)] {
 		if fields := strings.Fields(strings.SplitN(line, "#", 2)[0]); len(fields) > 1 {
 			version := fields[1]
 			if _, after, ok := strings.Cut(version, "-"); ok && fields[0] == "java" {

@@ -2,8 +2,8 @@ package shell
 
 import "strings"
 
-// A line of a checkout can be nested as deeply, and joined of as many parts, as its author likes; a parser that goes down
-// with each of them would exhaust its stack, which nothing survives. What is beyond these bounds is no line that
+// A line of a checkout can be nested as deeply, and joined of as many parts, as its author likes; a parser that goes
+// down with each of them would exhaust its stack, which nothing survives. What is beyond these bounds is no line that
 // somebody has written for a shell: it is taken apart at blanks.
 const (
 	maxText  = 1 << 20 // bytes

@@ -8,3 +8,6 @@ import "io/fs"
 func identity(dir string, _ fs.FileInfo) string { return dir }
 
 func mine(fs.FileInfo) bool { return true }
+
+// writable is found out by writing.
+func writable(string) bool { return true }

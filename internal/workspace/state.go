@@ -101,22 +101,33 @@ func Own(make bool) (string, error) {
 
 // Displaced tells why this person's own state does not lie where it usually does; empty if it does.
 func Displaced() string {
-	dir, err := Own(false)
 	home, homeErr := atHome()
-	usual := temporary(0)
-	switch {
-	case err != nil || dir == home:
+	if homeErr == nil && (exists(filepath.Join(home, keyFile)) && writable(home) || canBeMade(home)) {
 		return ""
+	}
+	dir, usual := forNow(), temporary(0)
+	switch {
 	case homeErr != nil:
 		return "there is no home folder, so that what must be remembered lies in " + dir +
 			", until this machine is started anew"
 	case dir != usual:
-		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered "+
-			"lies in %s, "+
-			"until this machine is started anew", home, usual, dir)
+		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered lies "+
+			"in %s, until this machine is started anew", home, usual, dir)
 	}
 	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, until this machine is "+
 		"started anew", home, dir)
+}
+
+// canBeMade reports whether a folder is there and can be written to, or can be made.
+func canBeMade(dir string) bool {
+	for ; ; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err == nil {
+			return info.IsDir() && writable(dir)
+		}
+		if dir == filepath.Dir(dir) {
+			return false
+		}
+	}
 }
 
 // private reports whether a folder is this user's alone.
