@@ -99,7 +99,11 @@ func TestNothingIsWaitedFor(t *testing.T) {
 				if c.told != "" && how == "a pipe" && !strings.Contains(said, c.told) {
 					t.Errorf("with %s survey does not say that it has not read it:\n%s", how, said)
 				}
-				for _, command := range []string{"needs", "order", "vouch", "fill --dry-run", "catchup"} {
+				commands := []string{"needs", "vouch"}
+				if how == "a pipe" {
+					commands = append(commands, "order", "fill --dry-run", "catchup")
+				}
+				for _, command := range commands {
 					b.within(15*time.Second, strings.Fields(command)...)
 				}
 			}
