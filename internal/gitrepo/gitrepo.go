@@ -290,10 +290,23 @@ func Known(ctx context.Context, dir string, files []string) (tracked, ignored ma
 		maps.Copy(tracked,
 			set("", append([]string{"--literal-pathspecs", "ls-files", "-z", "--"}, part...)...))
 	}
-	if len(files) == 0 {
-		return tracked, nil
+	return tracked, Ignored(ctx, dir, files)
+}
+
+// Ignored tells of files (relative to dir, slash-separated) which git would ignore; of none where it can't be asked.
+func Ignored(ctx context.Context, dir string, files []string) map[string]bool {
+	out := map[string]bool{}
+	if len(files) == 0 || Clear(dir, files) != nil {
+		return out
 	}
-	return tracked, set(strings.Join(files, "\x00"), "check-ignore", "--stdin", "-z")
+	// It ends with 1 where it ignores none.
+	data, _ := git{ctx: ctx}.asked(dir, strings.Join(files, "\x00"), "check-ignore", "--stdin", "-z")
+	for name := range strings.SplitSeq(string(data), "\x00") {
+		if name != "" {
+			out[name] = true
+		}
+	}
+	return out
 }
 
 // Committed tells of files (relative to dir, slash-separated) the names of their contents in a commit, such as HEAD.

@@ -297,6 +297,8 @@ func (m *Mixed) asCommitted(ctx context.Context) consent.Committed {
 // committed tells of files what the commits that are checked out have of them, and which of them git would ignore.
 func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[string]string, ignored map[string]bool) {
 	blobs, ignored = map[string]string{}, map[string]bool{}
+	var group beside.Group
+	var mu sync.Mutex
 	for _, c := range w.Checkouts {
 		var own []string
 		for _, name := range files {
@@ -309,14 +311,24 @@ func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[st
 			continue
 		}
 		dir := w.dir(c.Path)
-		_, ignores := gitrepo.Known(ctx, dir, own)
-		for name, blob := range gitrepo.Committed(ctx, dir, cmp.Or(w.commits[c.Path], "HEAD"), own) {
-			blobs[path.Join(c.Path, name)] = blob
-		}
-		for name := range ignores {
-			ignored[path.Join(c.Path, name)] = true
-		}
+		group.Go(func() {
+			ignores := gitrepo.Ignored(ctx, dir, own)
+			mu.Lock()
+			defer mu.Unlock()
+			for name := range ignores {
+				ignored[path.Join(c.Path, name)] = true
+			}
+		})
+		group.Go(func() {
+			known := gitrepo.Committed(ctx, dir, cmp.Or(w.commits[c.Path], "HEAD"), own)
+			mu.Lock()
+			defer mu.Unlock()
+			for name, blob := range known {
+				blobs[path.Join(c.Path, name)] = blob
+			}
+		})
 	}
+	group.Wait()
 	return blobs, ignored
 }
 
