@@ -239,7 +239,11 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 		c.exact = append(append(c.exact, fmt.Sprint(len(words))), words...)
 	}
 	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
-		first, rest, _ := strings.Cut(strings.TrimSpace(strings.Join(words, " ")), "\n")
+		shown := strings.Join(words, " ")
+		if !strings.Contains(shown, "\n") { // a script of several lines reads better without its quotes
+			shown = shell.Line(words)
+		}
+		first, rest, _ := strings.Cut(strings.TrimSpace(shown), "\n")
 		c.Detail = append(c.Detail, "runs: "+first)
 		for line := range strings.Lines(rest) { // of a script that a shell is given
 			c.Detail = append(c.Detail, "      "+strings.TrimSpace(line))
@@ -247,7 +251,11 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	}
 	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
 		c.exact = append(c.exact, h.Test...)
-		c.Detail = append(c.Detail, "health check: "+strings.Join(h.Test[1:], " "))
+		line := shell.Line(h.Test[1:])
+		if h.Test[0] == "CMD-SHELL" { // one word, which a shell reads
+			line = strings.Join(h.Test[1:], " ")
+		}
+		c.Detail = append(c.Detail, "health check: "+line)
 	}
 	for _, hook := range slices.Concat(v.Container.PostStart, v.Container.PreStop) {
 		c.exact = append(append(c.exact, fmt.Sprint(len(hook.Command))), hook.Command...)
