@@ -20,7 +20,7 @@ type ending struct {
 
 	mu   sync.Mutex
 	does string        // what an interrupted command still does; empty for nothing
-	for_ time.Duration // how long that takes at most; negative for as long as it says
+	most time.Duration // that it takes; negative for as long as it says
 }
 
 const (
@@ -35,7 +35,7 @@ const (
 func (e *ending) still(does string, most time.Duration) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.does, e.for_ = does, most
+	e.does, e.most = does, most
 }
 
 // watched ends the program when ctx does and the command doesn't. The function that it gives is called at the end of
@@ -63,7 +63,7 @@ func (a *app) watched(ctx context.Context) (over func()) {
 			return
 		}
 		a.ending.mu.Lock()
-		does, most := a.ending.does, a.ending.for_
+		does, most := a.ending.does, a.ending.most
 		a.ending.mu.Unlock()
 		if does != "" {
 			if most < 0 {

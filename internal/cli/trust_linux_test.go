@@ -397,9 +397,13 @@ func TestWithoutItsMark(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+			odd := filepath.Join(b.home, "x) Z 1") // as if it had ended, for who reads the process table carelessly
+			if err := os.Symlink(self, odd); err != nil {
+				t.Fatal(err)
+			}
 			b.write(map[string]string{
-				"up.sh": fmt.Sprintf("(setsid env -i %s stand here %d </dev/null >/dev/null 2>&1 &)\nexec "+
-					"sleep 600\n", self, port),
+				"up.sh": fmt.Sprintf("(setsid env -i '%s' stand here %d </dev/null >/dev/null 2>&1 &)\nexec "+
+					"sleep 600\n", odd, port),
 				"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [\"sh\", \"up.sh\"]\nport = %d\n", port)})
 			b.must(0, "launch", "--background", "--vouch")
 			if !answers(port) {

@@ -1,6 +1,7 @@
 package supervise
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
@@ -48,15 +49,24 @@ func descendants(pid int, but ...int) (out []int) {
 	return out
 }
 
+// statOf are what the system tells of a process behind its name: its state, its parent, and so on; empty if it is not
+// there. A process can give itself any name, also one with brackets and blanks in it.
+func statOf(pid int) []string {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return nil
+	}
+	return strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))
+}
+
 // isBelow reports whether a process descends from another one.
 func isBelow(pid, from int) bool {
 	for range 1000 {
-		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-		_, rest, ok := strings.Cut(string(data), ") ")
-		fields := strings.Fields(rest)
-		if err != nil || !ok || len(fields) < 2 {
+		fields := statOf(pid)
+		if len(fields) < 2 {
 			return false
 		}
+		var err error
 		if pid, err = strconv.Atoi(fields[1]); err != nil || pid < 2 {
 			return false
 		}
@@ -67,22 +77,22 @@ func isBelow(pid, from int) bool {
 	return false
 }
 
-// stewardOf are the stewards that this process knows: its own, by the id of its stack, with its keeper.
-var stewardOf struct {
+// owned is the stack that this process is the steward of, and its keeper; empty in all other processes.
+var owned struct {
 	sync.Mutex
-	id, keeper string
+	id     string
+	keeper int // its process
 }
 
-// strays are the groups of all that was started below this process's own stack, if it is that, whatever it carries.
+// strays are the groups of all that this process has started for the stack that it owns, whatever they carry.
 func strays(id string) (groups []int) {
-	stewardOf.Lock()
-	own, keeper := stewardOf.id == id && id != "", stewardOf.keeper
-	stewardOf.Unlock()
+	owned.Lock()
+	own, keeper := owned.id == id && id != "", owned.keeper
+	owned.Unlock()
 	if !own {
 		return nil
 	}
-	kept, _ := strconv.Atoi(keeper)
-	for _, pid := range descendants(os.Getpid(), kept) {
+	for _, pid := range descendants(os.Getpid(), keeper) {
 		if g := groupOf(pid); g > 1 && g != groupOf(os.Getpid()) && !slices.Contains(groups, g) && !isOver(pid) {
 			groups = append(groups, g)
 		}
@@ -92,12 +102,8 @@ func strays(id string) (groups []int) {
 
 // isOver reports whether a process has ended, and waits for somebody to take note of it.
 func isOver(pid int) bool {
-	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return true
-	}
-	_, rest, ok := strings.Cut(string(data), ") ")
-	return ok && strings.HasPrefix(rest, "Z")
+	fields := statOf(pid)
+	return len(fields) == 0 || fields[0] == "Z"
 }
 
 // takeIn looks after the processes that became this one's children by themselves, until stop: those that live are in
@@ -141,7 +147,7 @@ func takeIn(k *Keeper, stop <-chan struct{}) {
 }
 
 func noteSteward(id string, keeper *exec.Cmd) {
-	stewardOf.Lock()
-	defer stewardOf.Unlock()
-	stewardOf.id, stewardOf.keeper = id, strconv.Itoa(keeper.Process.Pid)
+	owned.Lock()
+	defer owned.Unlock()
+	owned.id, owned.keeper = id, keeper.Process.Pid
 }
