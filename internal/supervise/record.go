@@ -258,11 +258,10 @@ func meetings() (out []string) {
 func socketPath(id string) (string, error) {
 	var first error
 	for _, dir := range meetings() {
-		err := os.MkdirAll(filepath.Dir(dir), 0o700)
-		if err == nil {
-			if err = os.Mkdir(dir, 0o700); errors.Is(err, fs.ErrExist) {
-				err = nil
-			}
+		// What the folder stands in belongs to the login or to all: where it is absent, it isn't ours to make.
+		err := os.Mkdir(dir, 0o700)
+		if errors.Is(err, fs.ErrExist) {
+			err = nil
 		}
 		if err == nil {
 			err = private(dir)

@@ -144,8 +144,14 @@ func TestRemoveContainers(t *testing.T) {
 }
 
 func TestSocketPath(t *testing.T) {
+	short, err := os.MkdirTemp("", "nh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(short) })
+	absent := filepath.Join(short, "absent")
 	long := filepath.Join(t.TempDir(), strings.Repeat("long/", 30))
-	for _, dir := range []string{"", long, "/no/such/folder"} {
+	for _, dir := range []string{"", long, absent} {
 		t.Setenv("XDG_RUNTIME_DIR", dir) // so this test is not parallel
 		p, err := socketPath("0123456789")
 		if err != nil || len(p) > 100 {
@@ -155,6 +161,9 @@ func TestSocketPath(t *testing.T) {
 		if err != nil || info.Mode().Perm() != 0o700 {
 			t.Errorf("its folder: %v, %v", info.Mode(), err)
 		}
+	}
+	if _, err := os.Lstat(absent); err == nil {
+		t.Error("a folder of the login that was not there was made")
 	}
 }
 
