@@ -104,7 +104,8 @@ func TestStalledAndResumed(t *testing.T) {
 		if allow.Load() > 1<<20 { // the server doesn't fall silent, however slow this machine is
 			patience = time.Minute
 		}
-		_, err := Clone(t.Context(), address, dir, Options{Patience: patience, Making: making})
+		_, err := Clone(t.Context(), address, dir,
+			Options{Patience: patience, worthSteps: time.Hour, Making: making})
 		return err
 	}
 	var f *stack.Fault

@@ -1,6 +1,7 @@
 package gitrepo
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,7 +34,10 @@ type Options struct {
 	// Patience is how long a server may send nothing; zero is a minute. A person who may be asked for a password gets
 	// all the time that that takes.
 	Patience time.Duration
-	MayAsk   bool
+	// worthSteps is how long a clone must have run, when it is interrupted, for the next one to go in steps: each costs
+	// the server a question more. Zero is ten seconds.
+	worthSteps time.Duration
+	MayAsk     bool
 	// Making is a folder among the person's own files, of a name that nobody else can guess, where what is fetched lies
 	// until the clone is complete. Where it is empty, an interrupted clone leaves nothing to go on from.
 	Making string
@@ -167,7 +171,7 @@ func (g git) bring(at *place, source string, opt Options) error {
 		g.grows = work
 		begun := time.Now()
 		if err := g.run("", append(args, "--", source, work)...); err != nil {
-			if time.Since(begun) > worthSteps {
+			if time.Since(begun) > cmp.Or(opt.worthSteps, 10*time.Second) {
 				at.mark(inSteps)
 			}
 			os.RemoveAll(work)
@@ -176,10 +180,6 @@ func (g git) bring(at *place, source string, opt Options) error {
 	}
 	return at.mark(fetched)
 }
-
-// worthSteps is how long a clone must have run, when it is interrupted, for the next one to go in steps: each costs the
-// server a question more.
-const worthSteps = 10 * time.Second
 
 // deepening are the numbers of commits that are fetched one after the other: git keeps what a fetch has brought only
 // once all of it is there.
