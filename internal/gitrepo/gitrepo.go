@@ -236,8 +236,18 @@ func (g git) output(dir string, args ...string) string {
 func Describe(ctx context.Context, dir string) (stack.Checkout, error) {
 	g := git{ctx: ctx, protocols: ""}
 	c := stack.Checkout{Path: "."}
-	c.Commit = g.output(dir, "rev-parse", "--verify", "--quiet", "HEAD")
-	if c.Branch = g.output(dir, "symbolic-ref", "--short", "--quiet", "HEAD"); c.Commit == "" && c.Branch == "" {
+	// The second line names a branch, or HEAD again where none is checked out. Both are asked at once, since starting
+	// git is what takes time; before the first commit there is only a branch.
+	var head string
+	c.Commit, head, _ = strings.Cut(g.output(dir, "rev-parse", "HEAD", "--symbolic-full-name", "HEAD"), "\n")
+	c.Branch, _ = strings.CutPrefix(head, "refs/heads/")
+	if c.Commit == "" {
+		c.Branch = g.output(dir, "symbolic-ref", "--short", "--quiet", "HEAD")
+	}
+	if c.Branch == "HEAD" {
+		c.Branch = ""
+	}
+	if c.Commit == "" && c.Branch == "" {
 		return c, fmt.Errorf("%s is no checkout", dir)
 	}
 	if c.Commit != "" {

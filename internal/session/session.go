@@ -294,7 +294,8 @@ func (m *Mixed) asCommitted(ctx context.Context) consent.Committed {
 	return func(files []string) (map[string]string, map[string]bool) { return m.committed(ctx, files) }
 }
 
-// committed tells of files what the commits that are checked out have of them, and which of them git would ignore.
+// committed tells of files what the commits that are checked out have of them, and which of the others git would
+// ignore: what it keeps it doesn't ignore, and isn't asked about twice.
 func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[string]string, ignored map[string]bool) {
 	blobs, ignored = map[string]string{}, map[string]bool{}
 	var group beside.Group
@@ -312,19 +313,16 @@ func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[st
 		}
 		dir := w.dir(c.Path)
 		group.Go(func() {
-			ignores := gitrepo.Ignored(ctx, dir, own)
-			mu.Lock()
-			defer mu.Unlock()
-			for name := range ignores {
-				ignored[path.Join(c.Path, name)] = true
-			}
-		})
-		group.Go(func() {
 			known := gitrepo.Committed(ctx, dir, cmp.Or(w.commits[c.Path], "HEAD"), own)
+			others := slices.DeleteFunc(own, func(name string) bool { return known[name] != "" })
+			ignores := gitrepo.Ignored(ctx, dir, others)
 			mu.Lock()
 			defer mu.Unlock()
 			for name, blob := range known {
 				blobs[path.Join(c.Path, name)] = blob
+			}
+			for name := range ignores {
+				ignored[path.Join(c.Path, name)] = true
 			}
 		})
 	}
