@@ -621,7 +621,7 @@ func TestNestingAndWidth(t *testing.T) {
 			"compose.yaml": "services: {a: {image: \"x:$K0\"}}\n"},
 		"many scripts": {"package.json": `{"scripts": {` + numbered(`"s%n": "npm run s%[2]d", `,
 			n/4) + `"x": "y"}}`},
-		"many tasks":       {"Makefile": numbered("t%n: t%[2]d\n\techo\n", n/4), "README.md": "    make t0\n"},
+		"many tasks":       {"Makefile": numbered("t%n: t%[2]d\n\techo\n", n/10), "README.md": "    make t0\n"},
 		"lines that go on": {"Dockerfile": "FROM x\n" + many("RUN a \\\n", n)},
 		"many stages":      {"Dockerfile": numbered("FROM s%n AS s%[2]d\nCOPY a b\n", n/4)},
 		"many versions":    {".tool-versions": many("node 20\n", n), "package.json": "{}"},
@@ -672,5 +672,36 @@ func TestTakenPlaces(t *testing.T) {
 	b.must(0, "stop")
 	if answers(port) {
 		t.Error("it is not stopped")
+	}
+}
+
+// TestWorkingCopyBeside catches up in a second working copy, whose repository lies outside of the workspace: it is not
+// fetched into before the person says that it may be.
+func TestWorkingCopyBeside(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	origin, own := filepath.Join(b.home, "quay"), filepath.Join(b.home, "own")
+	put(origin, "package.json", `{"name": "quay", "scripts": {"test": "true"}}`, 0o644)
+	b.git(origin, "init", "-q", "-b", "main")
+	b.git(origin, "add", "-A")
+	b.git(origin, "commit", "-q", "-m", "A quay")
+	b.git(b.home, "clone", "-q", origin, own)
+	if err := os.Remove(b.dir); err != nil {
+		t.Fatal(err)
+	}
+	b.git(own, "worktree", "add", "-q", "-b", "side", "--track", b.dir, "origin/main")
+	put(origin, "README.md", "# Quay\n", 0o644)
+	b.git(origin, "add", "-A")
+	b.git(origin, "commit", "-q", "-m", "What it is")
+	comes := strings.TrimSpace(b.git(origin, "rev-parse", "main"))
+	fetched := func() bool { return strings.TrimSpace(b.git(own, "rev-parse", "origin/main")) == comes }
+
+	said := b.must(1, "catchup", "--json")
+	if !strings.Contains(said, `"checkout-elsewhere"`) || !strings.Contains(said, own) || fetched() {
+		t.Errorf("it goes by a repository elsewhere, fetched %v: %s", fetched(), said)
+	}
+	b.must(0, "catchup", "--agree")
+	if _, err := os.Stat(filepath.Join(b.dir, "README.md")); err != nil || !fetched() {
+		t.Errorf("with --agree it does not go on: %v", err)
 	}
 }

@@ -5,6 +5,7 @@ package shell
 import (
 	"path"
 	"strings"
+	"sync"
 
 	"mvdan.cc/sh/v3/syntax"
 )
@@ -30,12 +31,23 @@ type Command struct {
 	Maybe bool
 }
 
+// parsers are kept from line to line: making one costs more than most lines do.
+var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant(syntax.LangBash)) }}
+
+// parsed is a line as a shell takes it apart.
+func parsed(line string) (*syntax.File, error) {
+	p := parsers.Get().(*syntax.Parser)
+	file, err := p.Parse(strings.NewReader(line), "")
+	parsers.Put(p) // not where it panicked: then it isn't known what it holds
+	return file, err
+}
+
 // Parse lists the simple commands of a line, or of several, in their order; cd itself is among them.
 func Parse(line string) []Command {
 	if !within(line) {
 		return rough(line)
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
+	file, err := parsed(line)
 	if err != nil {
 		return rough(line)
 	}
@@ -50,7 +62,7 @@ func Everything(line string) []Command {
 	if !within(line) {
 		return rough(line)
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(line), "")
+	file, err := parsed(line)
 	if err != nil {
 		return rough(strings.NewReplacer(";", "&&", "\n", "&&", "|", "&&").Replace(line))
 	}
