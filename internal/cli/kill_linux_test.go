@@ -84,13 +84,10 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 // TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process and no container
 // stays without an owner, the state can be read, and the next command puts right what it finds.
 //
-// With -short these are 20, otherwise 200; NHARBOR_KILLS says another number. It does not run beside other tests, so
-// that a moment means the same each time.
+// These are 20; NHARBOR_KILLS says another number, and CI takes 200. It does not run beside other tests, so that a
+// moment means the same each time.
 func TestKilledAtAnyMoment(t *testing.T) {
-	moments, workers := 200, 4
-	if testing.Short() {
-		moments = 20
-	}
+	moments, workers := 20, 4
 	if n, err := strconv.Atoi(os.Getenv("NHARBOR_KILLS")); err == nil {
 		moments = n
 	}
