@@ -22,20 +22,29 @@ type Case struct {
 // Run runs f for every file that matches the pattern, each as a parallel test of its own.
 func Run(t *testing.T, pattern string, f func(t *testing.T, c *Case)) {
 	t.Helper()
+	for _, c := range All(t, pattern) {
+		t.Run(strings.TrimSuffix(filepath.Base(c.File), ".case"), func(t *testing.T) {
+			t.Parallel()
+			f(t, c)
+		})
+	}
+}
+
+// All are the cases of the files that match the pattern, of which there must be one.
+func All(t testing.TB, pattern string) (out []*Case) {
+	t.Helper()
 	names, err := filepath.Glob(pattern)
 	if err != nil || len(names) == 0 {
 		t.Fatalf("no case matches %s: %v", pattern, err)
 	}
 	for _, name := range names {
-		t.Run(strings.TrimSuffix(filepath.Base(name), ".case"), func(t *testing.T) {
-			t.Parallel()
-			data, err := os.ReadFile(name)
-			if err != nil {
-				t.Fatal(err)
-			}
-			f(t, parse(name, string(data)))
-		})
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, parse(name, string(data)))
 	}
+	return out
 }
 
 func parse(file, text string) *Case {

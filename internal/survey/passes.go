@@ -26,7 +26,7 @@ var passes = []pass{
 	{"copies", []string{"settings", "readmes"}, plainly((*surveyor).copies)},
 	{"compose files", []string{"walk", "settings", "readmes"}, plainly((*surveyor).compose)},
 	{"compose services", []string{"compose files", "projects", "readmes"}, plainly((*surveyor).adopt)},
-	{"native services", []string{"compose services", "settings"}, plainly((*surveyor).natives)},
+	{"native services", []string{"compose services", "settings", "copies"}, plainly((*surveyor).natives)},
 	{"dockerfiles", []string{"native services"}, plainly((*surveyor).dockerfiles)},
 	{"told services", []string{"dockerfiles", "readmes"}, plainly((*surveyor).toldServices)},
 	{"pages", []string{"told services", "readmes"}, plainly((*surveyor).pages)},
@@ -53,8 +53,8 @@ var passes = []pass{
 		[]string{"several applications", "edges", "drivers", "layers", "wanted settings"},
 		plainly((*surveyor).inspect),
 	},
-	{"coverage", []string{"edges", "layers", "readmes"}, plainly((*surveyor).cover)},
-	{"witnesses", []string{"coverage", "code", "ports"}, plainly((*surveyor).testify)},
+	{"coverage", []string{"edges", "layers", "readmes", "asks"}, plainly((*surveyor).cover)},
+	{"witnesses", []string{"coverage", "code", "debuggers", "drivers"}, plainly((*surveyor).testify)},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 
@@ -68,7 +68,7 @@ func plainly(look func(*surveyor)) func(*surveyor) error {
 // look takes the passes that are named, and those that they need, in their order; without names all of them.
 func (s *surveyor) look(names ...string) error {
 	wanted := map[string]bool{}
-	for _, p := range slices.Backward(passes) {
+	for _, p := range slices.Backward(s.passes) {
 		if len(names) == 0 || slices.Contains(names, p.name) || wanted[p.name] {
 			wanted[p.name] = true
 			for _, before := range p.after {
@@ -76,7 +76,7 @@ func (s *surveyor) look(names ...string) error {
 			}
 		}
 	}
-	for _, p := range passes {
+	for _, p := range s.passes {
 		if wanted[p.name] {
 			if err := p.run(s); err != nil {
 				return err

@@ -73,6 +73,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
 	return &surveyor{
+		passes:    passes,
 		fsys:      reading.Of(fsys),
 		opt:       opt,
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{}, keys: map[string]string{},
@@ -83,6 +84,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 
 // surveyor holds what the passes have found so far.
 type surveyor struct {
+	passes  []pass
 	targets map[targetsKey]map[string]int // places of targets, by their names
 	fsys    *reading.Files
 	opt     Options

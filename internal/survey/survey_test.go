@@ -1,13 +1,16 @@
 package survey
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/stack"
@@ -17,14 +20,86 @@ import (
 func TestCases(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
-		opt := Options{Root: "/home/ida/saltmarsh"}
-		for _, line := range strings.Fields(c.Files["checkouts"]) {
-			folder, address, _ := strings.Cut(line, "=")
-			opt.Checkouts = append(opt.Checkouts, stack.Checkout{Path: folder, Address: address})
-		}
-		s, err := Survey(c.FS("checkouts"), opt)
+		s, err := Survey(c.FS("checkouts"), caseOptions(c))
 		c.Want(t, conclusions(s)+faults(err))
 	})
+}
+
+func caseOptions(c *casefile.Case) Options {
+	opt := Options{Root: "/home/ida/saltmarsh"}
+	for _, line := range strings.Fields(c.Files["checkouts"]) {
+		folder, address, _ := strings.Cut(line, "=")
+		opt.Checkouts = append(opt.Checkouts, stack.Checkout{Path: folder, Address: address})
+	}
+	return opt
+}
+
+// TestPassesDeclareWhatTheyNeed takes the passes in random orders that respect what they declare: each concludes the
+// same. Only remarks may come in another order.
+func TestPassesDeclareWhatTheyNeed(t *testing.T) {
+	t.Parallel()
+	whole := func(c *casefile.Case, order []pass) string {
+		s := newSurveyor(c.FS("checkouts"), caseOptions(c))
+		s.passes = order
+		if err := s.look(); err != nil {
+			return err.Error()
+		}
+		slices.SortFunc(s.stack.Remarks, func(a, b stack.Remark) int {
+			return strings.Compare(fmt.Sprint(a), fmt.Sprint(b))
+		})
+		text, err := json.MarshalIndent(s.stack, "", " ")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text) + fmt.Sprint(s.stack.Claims)
+	}
+	cases := casefile.All(t, "testdata/*.case")
+	usual := make([]string, len(cases))
+	for i, c := range cases {
+		usual[i] = whole(c, passes)
+	}
+	seed := uint64(time.Now().UnixNano())
+	chance := rand.New(rand.NewPCG(seed, 0))
+	for range 4 * len(cases) {
+		order := shuffled(chance)
+		i := chance.IntN(len(cases))
+		if got := whole(cases[i], order); got != usual[i] {
+			t.Fatalf("seed %d, %s: in the order %v it concludes\n%s", seed, cases[i].File, names(order),
+				difference(usual[i], got))
+		}
+	}
+}
+
+// shuffled are the passes in a random order in which each comes after those that it names.
+func shuffled(chance *rand.Rand) (order []pass) {
+	done := map[string]bool{}
+	for len(order) < len(passes) {
+		p := passes[chance.IntN(len(passes))]
+		if !done[p.name] && !slices.ContainsFunc(p.after, func(name string) bool { return !done[name] }) {
+			order, done[p.name] = append(order, p), true
+		}
+	}
+	return order
+}
+
+func names(order []pass) (out []string) {
+	for _, p := range order {
+		out = append(out, p.name)
+	}
+	return out
+}
+
+// difference is the first line in which two texts differ, with those around it.
+func difference(want, got string) string {
+	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
+	for i := range min(len(w), len(g)) {
+		if w[i] != g[i] {
+			from := max(0, i-6)
+			return fmt.Sprintf("…\n%s\ninstead of\n%s", strings.Join(g[from:min(len(g), i+3)], "\n"),
+				strings.Join(w[from:min(len(w), i+3)], "\n"))
+		}
+	}
+	return "more or less of the same"
 }
 
 // conclusions writes a survey as lines.
