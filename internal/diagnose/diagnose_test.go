@@ -45,7 +45,7 @@ var cases = map[string]struct {
 	"failed":          {port(refusing(stack.Native, stack.Failed, "ended with 3")), "failed: ended with 3"},
 	"skipped":         {port(refusing(stack.Native, stack.Skipped, "db failed")), "since db failed"},
 	"stopped":         {port(refusing(stack.Native, stack.Stopped, "")), "nharbor restart berth"},
-	"starts-again":    {port(refusing(stack.Native, stack.Starting, "ended; it starts again")), "it starts again"},
+	"starts-again":    {port(pausing("ended; it starts again")), "it starts again"},
 	"loopback-inside": {port(refusing(stack.Container, stack.Running, "")), "listen on 0.0.0.0:8080"},
 	"does-not-listen": {port(refusing(stack.Native, stack.Running, "")), "does not listen"},
 	"silent": {port(Port{Alive: true, Launched: true, Patient: 5,
@@ -128,6 +128,12 @@ func port(p Port) Finding {
 func refusing(runs stack.Way, state stack.State, text string) Port {
 	return Port{Alive: true, Launched: true, Runs: runs, State: state, Text: text,
 		Check: stack.PortCheck{Verdict: stack.Refuses}}
+}
+
+func pausing(text string) Port {
+	p := refusing(stack.Native, stack.Starting, text)
+	p.Doing = stack.StartsAgain
+	return p
 }
 
 func answering(state stack.State, text string) Port {

@@ -22,6 +22,7 @@ type Port struct {
 	Launched bool // the service is, or was, part of the launch
 	Runs     stack.Way
 	State    stack.State
+	Doing    stack.EventKind
 	Text     string // what was said of the state
 	Why      string // the cause of its failure, where its log names it
 	Mend     string // and the remedy
@@ -110,7 +111,7 @@ var Ports = []Rule[Port]{
 		"another program answers on this port{owner}",
 		"Stop it, or launch on other ports: nharbor launch --shift 100", stack.Stranger},
 	{"starts-again",
-		refused(func(p *Port) bool { return p.State == stack.Starting && strings.Contains(p.Text, "starts again") }),
+		refused(func(p *Port) bool { return p.Doing == stack.StartsAgain }),
 		"{said}", "{mend}", ""},
 	// In front of a container it is the engine's forwarder that hangs up.
 	{"hangs-up",

@@ -224,7 +224,20 @@ type Event struct {
 	ID    NodeID  `json:"id"`
 	State State   `json:"state"`
 	Text  string  `json:"text"`
+	// Kind tells apart what the state alone does not; empty where it says all.
+	Kind EventKind `json:"kind,omitempty"`
 }
+
+// EventKind is what is going on in a state.
+type EventKind string
+
+// The kinds. Of what waits: its image is fetched or built meanwhile, or has been. Of what is starting: its process has
+// ended, and it starts again after a pause.
+const (
+	Preparing   EventKind = "preparing"
+	Prepared    EventKind = "prepared"
+	StartsAgain EventKind = "starts-again"
+)
 
 // ServiceResult is how one service stands at the end of a launch.
 type ServiceResult struct {

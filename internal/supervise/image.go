@@ -76,7 +76,7 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 		log.Line(line)
 		if strings.Contains(line, " layers") && time.Since(told) >= progressEvery {
 			told = time.Now()
-			x.move(n, change{kind: mentions, text: fmt.Sprintf("fetching %s: %s", s.Image, line)})
+			x.move(n, change{kind: prepares, text: fmt.Sprintf("fetching %s: %s", s.Image, line)})
 		}
 	})
 	done()
@@ -390,10 +390,10 @@ const worthSaying = 400 * time.Millisecond
 // the end.
 func (x *Executor) announce(n *node, text string) (done func()) {
 	begin := time.Now()
-	said := time.AfterFunc(worthSaying, func() { x.move(n, change{kind: mentions, text: text}) })
+	said := time.AfterFunc(worthSaying, func() { x.move(n, change{kind: prepares, text: text}) })
 	return func() {
 		if !said.Stop() {
-			x.move(n, change{kind: mentions, text: fmt.Sprintf("%s took %.1f s", text, time.Since(begin).Seconds())})
+			x.move(n, change{kind: prepared, text: fmt.Sprintf("%s took %.1f s", text, time.Since(begin).Seconds())})
 		}
 	}
 }

@@ -219,6 +219,7 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		return known
 	}
 	known.Launched, known.Runs, known.State, known.Text = true, rec.Runs, rec.State, rec.Text
+	known.Doing = rec.Doing
 	known.Why, known.Mend = rec.Cause, rec.Remedy
 	holder := j.holder(p.Host)
 	switch {

@@ -37,6 +37,7 @@ type image struct {
 // life is where a node stands.
 type life struct {
 	State stack.State
+	Kind  stack.EventKind
 	Text  string
 	Why                 // of a failure
 	Since time.Duration // of the state, since the launch
@@ -81,7 +82,8 @@ type kind int
 
 const (
 	waits    kind = iota // for others
-	mentions             // something is done for a node that waits
+	prepares             // something is done for a node that waits
+	prepared             // that has come to its end
 	runs                 // a step runs
 	starts               // a service is about to be started
 	begins               // it has a process
@@ -100,15 +102,20 @@ func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 	if l.Over {
 		return l, false, false
 	}
-	set := func(s stack.State) { next.State, next.Text, next.Why, next.Since = s, c.text, c.why, now }
+	set := func(s stack.State) {
+		next.State, next.Kind, next.Text, next.Why, next.Since = s, "", c.text, c.why, now
+	}
 	switch c.kind {
 	case waits:
 		set(stack.Waiting)
-	case mentions:
+	case prepares, prepared:
 		if l.State != stack.Waiting {
 			return l, false, false
 		}
 		set(stack.Waiting)
+		if next.Kind = stack.Preparing; c.kind == prepared {
+			next.Kind = stack.Prepared
+		}
 	case runs:
 		next.Reached = further(l.Reached, stack.Begun)
 		set(stack.Running)
@@ -143,6 +150,7 @@ func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 	case pauses:
 		next.Process, next.Again = nil, l.tries()+1
 		set(stack.Starting)
+		next.Kind = stack.StartsAgain
 	case ends:
 		set(c.state)
 		next.Over = true
@@ -233,7 +241,8 @@ func (x *Executor) move(n *node, c change) bool {
 	close(n.changed)
 	n.changed = make(chan struct{})
 	if told {
-		x.journal.add(stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id, State: next.State, Text: next.Text})
+		x.journal.add(stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id, State: next.State,
+			Kind: next.Kind, Text: next.Text})
 	} else {
 		x.journal.stir()
 	}

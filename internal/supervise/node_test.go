@@ -46,13 +46,13 @@ func TestLives(t *testing.T) {
 			"starting/, starting/begun, running/answering, answering/answering"},
 		"a port is learned of what runs alone": {[]change{start, begin, {kind: learns, process: old}},
 			"starting/, starting/begun, -"},
-		"what is mentioned is of one that waits": {[]change{wait, {kind: mentions}, start, {kind: mentions}},
-			"waiting/, waiting/, starting/, -"},
+		"only one that waits is prepared": {[]change{wait, {kind: prepares}, {kind: prepared}, wait, start,
+			{kind: prepares}}, "waiting/, waiting/ preparing, waiting/ prepared, waiting/, starting/, -"},
 		"a look at the process before": {[]change{start, begin, pause, start, again, answers},
-			"starting/, starting/begun, starting/begun, starting/begun, starting/begun, -"},
+			"starting/, starting/begun, starting/begun starts-again, starting/begun, starting/begun, -"},
 		"having answered once is not lost": {[]change{start, begin, answers, pause, start, again},
-			"starting/, starting/begun, answering/answering, starting/answering, starting/answering, " +
-				"starting/answering"},
+			"starting/, starting/begun, answering/answering, starting/answering starts-again, " +
+				"starting/answering, starting/answering"},
 		"a look is of no use to one that stops": {[]change{start, begin, stop, answers, ended(stack.Stopped)},
 			"starting/, starting/begun, starting/begun, -, stopped/begun bad"},
 		"a wish is not taken back": {[]change{wait, stop, halt}, "waiting/, waiting/, -"},
@@ -71,7 +71,8 @@ func TestLives(t *testing.T) {
 					continue
 				}
 				l = after
-				got = append(got, fmt.Sprintf("%s/%s%s", l.State, l.Reached, map[bool]string{true: " bad"}[l.Bad]))
+				is := fmt.Sprintf("%s/%s%s %s", l.State, l.Reached, map[bool]string{true: " bad"}[l.Bad], l.Kind)
+				got = append(got, strings.TrimSuffix(is, " "))
 			}
 			if all := strings.Join(got, ", "); all != test.want {
 				t.Errorf("got  %s\nwant %s", all, test.want)

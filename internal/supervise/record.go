@@ -39,7 +39,9 @@ type RecordService struct {
 	Runs  stack.Way      `json:"runs"`
 	Kind  stack.Lifetime `json:"kind"`
 	State stack.State    `json:"state"`
-	Text  string         `json:"text"`
+	// Doing is what is going on in the state.
+	Doing stack.EventKind `json:"doing,omitempty"`
+	Text  string          `json:"text"`
 	Why
 	PID   int          `json:"pid"` // the process group of a native service
 	Ports []stack.Port `json:"ports"`

@@ -220,8 +220,8 @@ func (x *Executor) records() []RecordService {
 			continue
 		}
 		l := n.now()
-		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Text: l.Text,
-			Why: l.Why, Ports: n.portsNow()}
+		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Doing: l.Kind,
+			Text: l.Text, Why: l.Why, Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}

@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"nimbleharbor/internal/expr"
@@ -133,7 +132,7 @@ func (t *Timeline) Add(e stack.Event) {
 	switch {
 	case e.State == stack.Waiting:
 		kind := Waits
-		if e.Text != "" && !strings.HasPrefix(e.Text, "for ") && !tookWords.MatchString(e.Text) {
+		if e.Kind == stack.Preparing {
 			kind = Prepares
 		}
 		r.turn(kind, e.T)
@@ -163,9 +162,6 @@ func (t *Timeline) Add(e stack.Event) {
 	}
 	t.tell()
 }
-
-// tookWords tell that what was done for a node that waits has come to its end.
-var tookWords = expr.New(` took [\d.]+ s$`)
 
 // Settle tells that everything has come to a state that lasts, after so many seconds.
 func (t *Timeline) Settle(seconds float64) {

@@ -51,7 +51,9 @@ func told(t testing.TB, files map[string]string) (*timeline.Timeline, map[stack.
 			l.Took = number(words[0])
 			continue
 		}
-		e := stack.Event{T: number(words[0]), ID: stack.NodeID(words[1]), State: stack.State(words[2])}
+		state, kind, _ := strings.Cut(words[2], "/")
+		e := stack.Event{T: number(words[0]), ID: stack.NodeID(words[1]), State: stack.State(state),
+			Kind: stack.EventKind(kind)}
 		if len(words) == 4 {
 			e.Text = words[3]
 		}
