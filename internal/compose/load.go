@@ -434,9 +434,8 @@ func (l *loader) notExpanded(v *Value, err error, data []byte) {
 			continue
 		}
 		told[missing.Variable] = true
-		_, says, _ := strings.Cut(missing.Text, ": ")
 		l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(), Required: true,
-			Says: says})
+			Says: missing.Says})
 		fault(stack.CodeComposeVariableRequired, missing, fmt.Sprintf(
 			"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable))
 	}

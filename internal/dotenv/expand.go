@@ -20,6 +20,7 @@ type ExpandError struct {
 	Offset   int
 	Text     string
 	Variable string         // the variable that is required and missing, if that is the reason
+	Says     string         // what the text says of it
 	More     []*ExpandError // further ones that are required and missing
 }
 
@@ -165,7 +166,7 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 		if word != "" {
 			text += ": " + word
 		}
-		x.missing = append(x.missing, &ExpandError{Offset: open, Text: text, Variable: name})
+		x.missing = append(x.missing, &ExpandError{Offset: open, Text: text, Variable: name, Says: word})
 		return "", nil
 	}
 	return value, nil

@@ -133,7 +133,8 @@ func TestOfEngine(t *testing.T) {
 					Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
 			{Name: "tides", Runs: stack.Container, Image: "absent-tides", At: stack.Place{Line: 7},
 				ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{}}},
-		}, Remarks: []stack.Remark{{Code: stack.CodeImageOfProject, At: stack.Place{Line: 7}, Remedy: "Make it."}}}
+		}, Remarks: []stack.Remark{{Code: stack.CodeImageOfProject, About: stack.AboutService("tides"),
+			Remedy: "Make it."}}}
 	var got []string
 	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
 	for _, n := range a.Needs {

@@ -45,7 +45,7 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 // madeHere is the remark that a project of the workspace makes a service's image; nil if none does.
 func (a *asker) madeHere(s *stack.Service) *stack.Remark {
 	i := slices.IndexFunc(a.stack.Remarks, func(r stack.Remark) bool {
-		return r.Code == stack.CodeImageOfProject && r.At == s.At
+		return r.Code == stack.CodeImageOfProject && r.About == stack.AboutService(s.Name)
 	})
 	if i < 0 {
 		return nil

@@ -508,4 +508,17 @@ type Remark struct {
 	Text   string `json:"text"`
 	At     Place  `json:"at"`
 	Remedy string `json:"remedy"`
+	// About is what it is of; empty where that is the workspace, or nothing that has a name.
+	About Subject `json:"about,omitempty"`
+}
+
+// Subject is what a remark is of: a service or a project.
+type Subject string
+
+// AboutService is the service of that name.
+func AboutService(name string) Subject { return Subject("service:" + name) }
+
+// AboutProject is the project of a folder that a manager takes care of.
+func AboutProject(folder, manager string) Subject {
+	return Subject("project:" + folder + "@" + manager)
 }

@@ -467,9 +467,6 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		if v.Runs == stack.Native {
 			v.Ports[0].Target = *fix.Port
 		}
-		s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
-			return r.Code == stack.CodePortUnknown && strings.Contains(r.Text, name)
-		})
 	}
 	if fix.Speaks != nil && len(v.Ports) > 0 {
 		v.Ports[0].Speaks = *fix.Speaks

@@ -151,7 +151,7 @@ func (s *surveyor) madeHere(svc *stack.Service, image string) string {
 		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image { // as isCalled
 			continue
 		}
-		s.remark(stack.Problem, stack.CodeImageOfProject, svc.At,
+		s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeImageOfProject, svc.At,
 			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has", svc.Name, svc.Image,
 				p.Path),
 			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch --native %s",
@@ -170,7 +170,7 @@ func (s *surveyor) publishedFrom(svc *stack.Service) string {
 		if p.Serve == nil || path.Base(ecosystem.Unversioned(p.Name)) != image {
 			continue
 		}
-		s.remark(stack.Note, stack.CodeImagePublished, svc.At,
+		s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
 			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this code", svc.Name,
 				svc.Image, folderWords(p.Path)),
 			"To run the code: nharbor launch --native "+svc.Name)
@@ -382,7 +382,7 @@ func (s *surveyor) takesWhatIsThere() {
 				continue
 			}
 			told[at] = true
-			s.remark(stack.Problem, stack.CodeBuildTakesMissing, at,
+			s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildTakesMissing, at,
 				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there", svc.Name, full),
 				s.howToMake(full))
 		}

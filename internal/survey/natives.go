@@ -232,13 +232,10 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {
-		s.remark(
-			stack.Warning,
-			stack.CodePortUnknown,
-			v.At,
-			fmt.Sprintf("no port was found on which %s listens", name),
-			"Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be checked.",
-		)
+		s.portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
+			Text: fmt.Sprintf("no port was found on which %s listens", name),
+			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be " +
+				"checked."}
 	}
 	s.stack.Services = append(s.stack.Services, svc)
 }
@@ -413,7 +410,7 @@ func (s *surveyor) severalApplications() {
 		names = append(names, v.Name)
 	}
 	s.rivals = names
-	s.remark(stack.Problem, stack.CodeSeveralApplications, likely.At,
+	s.remarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications, likely.At,
 		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s",
 			strings.Join(names, ", "), likely.Name, why),
 		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name,
@@ -491,13 +488,11 @@ func (s *surveyor) dockerfiles() {
 			v := &s.stack.Services[i]
 			v.Build, v.Container, v.Address = context, spec, v.Name
 			if len(v.Ports) == 0 {
-				if v.Ports = ports; len(ports) > 0 {
-					s.portFound(v.Name)
-				}
+				v.Ports = ports
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
-			s.remark(stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
+			s.remarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
 				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
 				"nharbor launch --container "+v.Name)
 			continue
@@ -515,9 +510,9 @@ func (s *surveyor) dockerfiles() {
 			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
 			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 		if len(ports) == 0 {
-			s.remark(stack.Warning, stack.CodePortUnknown, stack.Place{File: file, Line: 1},
-				fmt.Sprintf("the Dockerfile of %s exposes no port", name),
-				"Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked.")
+			s.portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown,
+				At: stack.Place{File: file, Line: 1}, Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
+				Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked."}
 		}
 	}
 }

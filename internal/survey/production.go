@@ -77,8 +77,8 @@ func (s *surveyor) writtenAddresses() {
 				!s.mentioned([]string{dir}, "", []string{`"` + w.path, `'` + w.path, "`" + w.path}) {
 				continue
 			}
-			s.remark(
-				stack.Warning,
+			s.remarkOn(
+				stack.AboutService(v.Name), stack.Warning,
 				stack.CodeAddressElsewhere,
 				w.at,
 				fmt.Sprintf(

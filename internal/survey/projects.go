@@ -42,7 +42,14 @@ func (s *surveyor) projects() {
 		for i := range f.Project.Parts {
 			f.Project.Parts[i].Framework = f.Project.Framework
 		}
-		s.stack.Remarks = append(s.stack.Remarks, f.Remarks...)
+		of := f
+		for of.Within != nil {
+			of = of.Within
+		}
+		for _, r := range f.Remarks {
+			r.About = stack.AboutProject(of.Project.Path, of.Project.Manager)
+			s.stack.Remarks = append(s.stack.Remarks, r)
+		}
 		if several[f] && f.Within == nil {
 			for i := range f.Project.Steps {
 				f.Project.Steps[i].ID += "@" + f.Project.Manager

@@ -51,8 +51,10 @@ func TestRemarksAreListed(t *testing.T) {
 		ast.Inspect(tree, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.CallExpr:
-				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "remark" && len(n.Args) > 1 {
-					text(n.Args[1])
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && strings.HasPrefix(sel.Sel.Name, "remark") {
+					for _, arg := range n.Args {
+						text(arg)
+					}
 				}
 			case *ast.CompositeLit:
 				if sel, ok := n.Type.(*ast.SelectorExpr); ok && sel.Sel.Name == "Remark" {

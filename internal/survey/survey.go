@@ -76,6 +76,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		passes:    passes,
 		fsys:      reading.Of(fsys),
 		opt:       opt,
+		portless:  map[string]stack.Remark{},
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{}, keys: map[string]string{},
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
@@ -112,13 +113,20 @@ type surveyor struct {
 	portsTold map[string][]toldPort
 	// mentions are texts that code was asked for.
 	mentions    map[string]bool
-	rivals      []string // services of several applications that want the same port
+	portless    map[string]stack.Remark // what is said of a service as long as no port of it is found
+	rivals      []string                // services of several applications that want the same port
 	corrections corrections
 }
 
 func (s *surveyor) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
+	s.remarkOn("", level, code, at, text, remedy)
+}
+
+// remarkOn is a remark that has a subject.
+func (s *surveyor) remarkOn(about stack.Subject, level stack.Level, code stack.Code, at stack.Place,
+	text, remedy string) {
 	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at,
-		Remedy: remedy})
+		Remedy: remedy, About: about})
 }
 
 // tops are the folders in which the workspace's main compose file may lie: its root and its checkouts.
@@ -406,22 +414,22 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 			if !stays {
 				svc.Kind = stack.Once
 			}
-			s.remark(stack.Note, stack.CodeServiceToldByReadme, told.at,
+			s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme, told.at,
 				fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
 		} else if !svc.Active && len(svc.Profiles) == 0 {
 			continue // which package compose has said
 		} else if !svc.Active {
-			s.remark(stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
+			s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
 				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
 					strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
 		if at, only := s.onlyRun(p, &svc.Service); only {
-			s.remark(
-				stack.Note,
+			s.remarkOn(
+				stack.AboutService(svc.Name), stack.Note,
 				stack.CodeServiceForTasks,
 				svc.At,
 				fmt.Sprintf(
@@ -436,7 +444,7 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 			continue
 		}
 		if other := s.stack.Service(svc.Name); other != nil {
-			s.remark(stack.Problem, stack.CodeServiceTwice, svc.At,
+			s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeServiceTwice, svc.At,
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
 					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
@@ -567,7 +575,7 @@ func (s *surveyor) inspect() {
 			if other := taken[p.Host]; other != nil && other != svc &&
 				!(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) &&
 				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.remark(stack.Problem, stack.CodePortTwice, p.At,
+				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
 					fmt.Sprintf("%s and %s both want port %d of this machine",
 						other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
@@ -577,7 +585,7 @@ func (s *surveyor) inspect() {
 			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.fsys, file); err != nil && !s.isMade(svc, file) {
-				s.remark(stack.Problem, stack.CodeBuildFileMissing, svc.At,
+				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing, svc.At,
 					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
 					"Correct the build context, or bring in the checkout or submodule that it lies in.")
 			}
@@ -590,7 +598,7 @@ func (s *surveyor) inspect() {
 				if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
 					remedy = "nharbor fill makes it with what is known to be read; look at what else belongs in it."
 				}
-				s.remark(stack.Problem, stack.CodeEnvFileMissing, ref.At,
+				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing, ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
 					remedy)
 			}
@@ -619,18 +627,7 @@ func (s *surveyor) ofUnusedProject(r stack.Remark) bool {
 	if r.Code != stack.CodeLockMissing {
 		return false
 	}
-	dir, used := path.Dir(r.At.File), false
-	for _, p := range s.stack.Projects {
-		if p.Path != dir && !slices.Contains(p.Members, dir) {
-			continue
-		}
-		for _, lock := range ecosystem.ManagerNamed(p.Manager).Locks {
-			if strings.Contains(r.Text, lock) {
-				used = used || slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
-					return v.Project == p.Path && v.Manager == p.Manager
-				})
-			}
-		}
-	}
-	return !used
+	return !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		return r.About == stack.AboutProject(v.Project, v.Manager)
+	})
 }

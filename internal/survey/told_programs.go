@@ -109,8 +109,8 @@ func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing stri
 		}
 		return true
 	}
-	s.remark(
-		stack.Note,
+	s.remarkOn(
+		stack.AboutService(proc.Name), stack.Note,
 		stack.CodeProcessForHost,
 		proc.At,
 		fmt.Sprintf(

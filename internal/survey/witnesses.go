@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strconv"
@@ -174,17 +175,17 @@ func (s *surveyor) judgePorts() {
 				tellPort(v, v.Ports[0].Host, port)
 			}
 			v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
-			s.portFound(v.Name)
 		}
 		for _, c := range claims[1:] {
 			if c.Says != first.Says && c.Witness == byReadme && first.Witness != byUsage {
-				s.remark(stack.Note, stack.CodeContradiction, c.At,
+				s.remarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
 					fmt.Sprintf("this speaks of port %s; %s listens on %s, by %s", c.Says, v.Name, first.Says,
 						placeWords(first)), "")
 			}
 		}
 	}
 	s.pageLeftOver()
+	s.tellPortless()
 }
 
 // pageLeftOver gives the one native service of which no port is known the one page that READMEs have on this machine
@@ -226,15 +227,18 @@ func (s *surveyor) pageLeftOver() {
 	}
 	if page.Host != 0 {
 		without.Ports = []stack.Port{page}
-		s.portFound(without.Name)
 	}
 }
 
-// portFound takes back that no port of a service was found.
-func (s *surveyor) portFound(name string) {
-	s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, func(r stack.Remark) bool {
-		return r.Code == stack.CodePortUnknown && strings.HasSuffix(r.Text, " "+name+" listens")
-	})
+// tellPortless remarks on the services of which nobody has said a port.
+func (s *surveyor) tellPortless() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if r, ok := s.portless[v.Name]; ok && len(v.Ports) == 0 {
+			r.About = stack.AboutService(v.Name)
+			s.stack.Remarks = append(s.stack.Remarks, r)
+		}
+	}
 }
 
 // tellPort puts the port that a service is to take into its command, where a usual one stood.
@@ -544,19 +548,10 @@ func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 	return byUsage
 }
 
-// mustRead is what code says of a setting that it can't do without.
-const mustRead = "is read, and the code fails without it"
-
 // testifyOfSettings collects what is said of each setting: whether code fails without it, and where it has a value.
 func (s *surveyor) testifyOfSettings() {
 	claims := map[string][]stack.Claim{}
-	var names []string
-	add := func(name string, c stack.Claim) {
-		if claims[name] == nil {
-			names = append(names, name)
-		}
-		claims[name] = append(claims[name], c)
-	}
+	add := func(name string, c stack.Claim) { claims[name] = append(claims[name], c) }
 	for _, e := range s.stack.EnvFiles {
 		file := e.Path
 		if !e.Present {
@@ -588,20 +583,20 @@ func (s *surveyor) testifyOfSettings() {
 		}
 	}
 	for _, r := range s.stack.Reads {
+		if r.Must {
+			add(r.Name, stack.Claim{Says: "is read, and the code fails without it", Witness: byCode, At: r.At})
+		}
+	}
+	for _, r := range s.stack.Reads {
 		says := "is read"
-		switch {
-		case r.Must:
-			says = mustRead
-		case r.Default:
+		if r.Default {
 			says = "is read, and the code has a value of its own"
 		}
-		add(r.Name, stack.Claim{Says: says, Witness: byCode, At: r.At})
+		if !r.Must {
+			add(r.Name, stack.Claim{Says: says, Witness: byCode, At: r.At})
+		}
 	}
-	slices.Sort(names)
-	for _, name := range names {
-		slices.SortStableFunc(claims[name], func(a, b stack.Claim) int {
-			return strings.Compare(strings.TrimPrefix(a.Says, mustRead), strings.TrimPrefix(b.Says, mustRead))
-		})
+	for _, name := range slices.Sorted(maps.Keys(claims)) {
 		for _, c := range sorted("setting", claims[name]) {
 			c.About = name
 			s.stack.Claims = append(s.stack.Claims, c)
