@@ -17,7 +17,7 @@ import (
 // layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
 var layers = [][]string{
 	{"stack", "expr", "shell", "reading", "spelling", "beside"},
-	{"archive", "dockerfile", "value"},
+	{"archive", "claim", "dockerfile", "value"},
 	{"diagnose", "protocol", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},

@@ -370,15 +370,27 @@ type Step struct {
 // Witness is a kind of source that says something about an application.
 type Witness string
 
+// Sure is how a conclusion is known.
+type Sure string
+
+// Seen at a launch; said by a file; only usual: nothing says so.
+const (
+	Seen  Sure = "seen"
+	Said  Sure = "said"
+	Usual Sure = "usual"
+)
+
 // Claim is what one witness says of one thing: of a service or a setting, by name, and of what about it.
 type Claim struct {
 	About   string  `json:"about"`
 	Of      string  `json:"of"` // "command", "port", "version of node" and so on
 	Says    string  `json:"says"`
 	Witness Witness `json:"witness"`
+	Sure    Sure    `json:"sure"`
 	At      Place   `json:"at"`
-	// Counts is true for the claim that is taken, of all about the same thing.
+	// Counts is true for the claim that is taken, of all about the same thing; Agrees for those that say the same as it.
 	Counts bool `json:"counts"`
+	Agrees bool `json:"agrees"`
 }
 
 // Evidence is a conclusion's reason: what the file says at the line.

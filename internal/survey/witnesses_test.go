@@ -5,54 +5,9 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/stack"
 )
-
-// TestEveryWitnessHasAPlace holds the lists of witnesses to name each of them once, and none that speaks of nothing.
-func TestEveryWitnessHasAPlace(t *testing.T) {
-	t.Parallel()
-	all := map[stack.Witness]bool{byCorrection: false, bySight: false, byCompose: false, byProcfile: false,
-		bySetting: false, byTask: false, byManifest: false, byLock: false, byFramework: false, byCode: false,
-		byReadme: false, byDockerfile: false, byDevelop: false, byWorkflow: false, byUsage: false}
-	for of, list := range order {
-		for i, w := range list {
-			if _, known := all[w]; !known {
-				t.Errorf("%s counts %q, which is no witness", of, w)
-			}
-			if all[w] = true; slices.Contains(list[:i], w) {
-				t.Errorf("%s counts %q twice", of, w)
-			}
-		}
-		if i := slices.Index(list, byCorrection); i > 0 {
-			t.Errorf("%s counts something before what a person has corrected", of)
-		}
-		if i := slices.Index(list, byUsage); i >= 0 && i != len(list)-1 {
-			t.Errorf("%s counts what is usual before something that is said", of)
-		}
-	}
-	for w, heard := range all {
-		if !heard {
-			t.Errorf("nobody hears %q", w)
-		}
-	}
-}
-
-// TestSorted puts claims in the order of their witnesses, and drops those of whom nobody asks.
-func TestSorted(t *testing.T) {
-	t.Parallel()
-	claims := sorted("port", []stack.Claim{{Says: "usual", Witness: byUsage}, {Says: "lock", Witness: byLock},
-		{Says: "readme", Witness: byReadme}, {Says: "seen", Witness: bySight}, {Says: "config", Witness: byFramework}})
-	var got []string
-	for i, c := range claims {
-		got = append(got, c.Says)
-		if c.Counts != (i == 0) || c.Of != "port" {
-			t.Errorf("%+v", c)
-		}
-	}
-	if want := []string{"seen", "config", "readme", "usual"}; !slices.Equal(got, want) {
-		t.Errorf("%v, want %v", got, want)
-	}
-}
 
 // TestWitnessAt tells from a place who speaks there.
 func TestWitnessAt(t *testing.T) {
@@ -61,23 +16,23 @@ func TestWitnessAt(t *testing.T) {
 		Options{Root: "/ws"})
 	s.instructions = []string{"README.md"}
 	s.stack.EnvFiles = []stack.EnvFile{{Path: "api/.env", Template: "api/env.sample"}}
-	for file, want := range map[string]stack.Witness{"nharbor.toml": byCorrection, "compose.yaml": byCompose,
-		"a/docker-compose.yml": byCompose, "Procfile.dev": byProcfile, "x/Dockerfile": byDockerfile,
-		"README.md":                       byReadme,
-		".devcontainer/devcontainer.json": byDevelop, ".github/workflows/ci.yml": byWorkflow,
-		"api/env.sample": bySetting,
-		".env.local":     bySetting, "Makefile": byTask, "package.json": byManifest, "go.mod": byManifest,
-		"pnpm-lock.yaml": byLock, "src/main.py": byCode, "vite.config.ts": byFramework,
-		"config/application.yml": byFramework,
-		"":                       byUsage} {
+	for file, want := range map[string]stack.Witness{"nharbor.toml": claim.Correction, "compose.yaml": claim.Compose,
+		"a/docker-compose.yml": claim.Compose, "Procfile.dev": claim.Procfile, "x/Dockerfile": claim.Dockerfile,
+		"README.md":                       claim.Readme,
+		".devcontainer/devcontainer.json": claim.Develop, ".github/workflows/ci.yml": claim.Workflow,
+		"api/env.sample": claim.Setting,
+		".env.local":     claim.Setting, "Makefile": claim.Task, "package.json": claim.Manifest, "go.mod": claim.Manifest,
+		"pnpm-lock.yaml": claim.Lock, "src/main.py": claim.Code, "vite.config.ts": claim.Framework,
+		"config/application.yml": claim.Framework,
+		"":                       claim.Usage} {
 		if got := s.witnessAt(stack.Place{File: file, Line: 1}, 0); got != want {
 			t.Errorf("%s is %q, want %q", file, got, want)
 		}
 	}
-	if got := s.witnessAt(stack.Place{File: "README.md", Line: 1}, 4001); got != byReadme {
+	if got := s.witnessAt(stack.Place{File: "README.md", Line: 1}, 4001); got != claim.Readme {
 		t.Errorf("a line that names the port is %q", got)
 	}
-	if got := s.witnessAt(stack.Place{File: "package.json", Line: 1}, 5173); got != byUsage {
+	if got := s.witnessAt(stack.Place{File: "package.json", Line: 1}, 5173); got != claim.Usage {
 		t.Errorf("a line that doesn't name the port is %q", got)
 	}
 }

@@ -296,7 +296,7 @@ func (t *Text) LogLine(seconds float64, source, text string, sources int) {
 
 // Why shows what witnesses say, in the order in which they count, and which of them is taken.
 func (t *Text) Why(claims []stack.Claim) {
-	about, of, taken := "", "", ""
+	about, of := "", ""
 	var rows [][]string
 	for _, c := range claims {
 		if c.About != about {
@@ -316,8 +316,7 @@ func (t *Text) Why(claims []stack.Claim) {
 		}
 		switch {
 		case c.Counts:
-			taken = c.Says
-		case c.Says == taken:
+		case c.Agrees:
 			at += ", says the same"
 		default:
 			at += ", counts less"

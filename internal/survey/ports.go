@@ -1,0 +1,328 @@
+package survey
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/dockerfile"
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// judgePorts concludes on which port each native service listens, from all who say something of it. A README's page
+// that is another service's says nothing; what contradicts the one that counts is a remark.
+func (s *surveyor) judgePorts() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
+			continue
+		}
+		s.portByItsKey(v)
+		judged := s.portClaims(v)
+		first, ok := judged.Counts()
+		if !ok {
+			continue
+		}
+		s.takePort(v, first)
+		for _, c := range judged.Against() {
+			if c.Witness == claim.Readme && first.Witness != claim.Usage {
+				s.remarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
+					fmt.Sprintf("this speaks of port %d; %s listens on %d, by %s", c.Value, v.Name, first.Value,
+						placeWords(first)), "")
+			}
+		}
+	}
+	s.pageLeftOver()
+	s.tellPortless()
+}
+
+// takePort gives a service the port that is concluded, where that is another than its own files say. A file that is not
+// the service's own (a README, a task) tells it the port; what was seen it takes by itself.
+func (s *surveyor) takePort(v *stack.Service, c claim.Claim[int]) {
+	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
+		return
+	}
+	if c.Witness != claim.Sight && c.Witness != claim.Readme && c.Witness != claim.Task {
+		return
+	}
+	p := stack.Port{Host: c.Value, Target: c.Value, Transport: "tcp", Speaks: "http", At: c.At}
+	if c.Witness == claim.Sight {
+		p.Speaks = s.seen(v).Speaks
+		if p.Said = -1; len(v.Ports) > 0 {
+			p.Said = v.Ports[0].Host
+		}
+	} else if len(v.Ports) > 0 {
+		tellPort(v, v.Ports[0].Host, c.Value)
+	}
+	v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
+}
+
+// pageLeftOver gives the one native service of which no port is known the one page that READMEs have on this machine
+// and that is nobody else's.
+func (s *surveyor) pageLeftOver() {
+	var without *stack.Service
+	taken := map[int]bool{}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		for _, p := range v.Ports {
+			taken[p.Host] = true
+		}
+		if v.Runs == stack.Native && v.Kind == stack.Lasting && !v.Watches && len(v.Ports) == 0 {
+			if without != nil {
+				return
+			}
+			without = v
+		}
+	}
+	if without == nil {
+		return
+	}
+	var page stack.Port
+	for _, file := range s.instructions {
+		text := s.readmeOf(file)
+		for i, line := range text.lines {
+			for _, m := range localURL.FindAllStringSubmatch(line, -1) {
+				n := portOf(m[2])
+				if m[1] == "" || n == 0 || taken[n] || offSections.MatchString(text.at(i+1).head) {
+					continue
+				}
+				if page.Host != 0 && page.Host != n {
+					return
+				}
+				page = stack.Port{Host: n, Target: n, Transport: "tcp", Speaks: "http",
+					At: stack.Place{File: file, Line: i + 1}}
+			}
+		}
+	}
+	if page.Host != 0 {
+		without.Ports = []stack.Port{page}
+	}
+}
+
+// tellPortless remarks on the services of which nobody has said a port.
+func (s *surveyor) tellPortless() {
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		if r, ok := s.portless[v.Name]; ok && len(v.Ports) == 0 {
+			r.About = stack.AboutService(v.Name)
+			s.stack.Remarks = append(s.stack.Remarks, r)
+		}
+	}
+}
+
+// tellPort puts the port that a service is to take into its command, where a usual one stood.
+func tellPort(v *stack.Service, usual, port int) {
+	was, is := strconv.Itoa(usual), strconv.Itoa(port)
+	told := false
+	tell := func(words []string) []string {
+		words = slices.Clone(words)
+		for i, w := range words {
+			for _, sign := range []string{"", ":", "="} {
+				if rest, ok := strings.CutSuffix(w, sign+was); ok && (sign != "" || rest == "") {
+					words[i], told = rest+sign+is, true
+					break
+				}
+			}
+		}
+		if !told {
+			for _, w := range v.PortBy.Words {
+				words = append(words, strings.ReplaceAll(w, "{port}", is))
+			}
+		}
+		return words
+	}
+	v.Command = tell(v.Command)
+	v.NativeCommand = slices.Clone(v.Command)
+}
+
+func placeWords(c claim.Claim[int]) string {
+	if c.At.File == "" {
+		return "what " + string(c.Witness) + " has shown"
+	}
+	return fmt.Sprintf("%s:%d", c.At.File, c.At.Line)
+}
+
+// seen is the port that a service opened when it was launched last, unless what is written of it has changed since; nil
+// if there is none.
+func (s *surveyor) seen(v *stack.Service) *Sight {
+	sight, ok := s.opt.Seen[v.Name]
+	said := 0
+	if len(v.Ports) > 0 {
+		said = v.Ports[0].Host
+	}
+	if !ok || sight.Said != said && sight.Port != said {
+		return nil
+	}
+	return &sight
+}
+
+// portClaims is what all witnesses say of a service's main port, the one that counts first.
+func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
+	var claims []claim.Claim[int]
+	add := func(port int, w stack.Witness, at stack.Place) {
+		claims = append(claims, claim.Claim[int]{Value: port, Witness: w, At: at})
+	}
+	if len(v.Ports) > 0 {
+		w := s.witnessAt(v.Ports[0].At, v.Ports[0].Host)
+		if v.Runs == stack.Container {
+			w = s.witnessAt(v.Ports[0].At, 0)
+		}
+		add(v.Ports[0].Host, w, v.Ports[0].At)
+	}
+	if v.Runs == stack.Native {
+		if seen := s.seen(v); seen != nil {
+			add(seen.Port, claim.Sight, stack.Place{})
+		}
+		if port, at := s.tree.at(v.Dir()).PortSetting(); port > 0 {
+			add(port, claim.Setting, at)
+		}
+	}
+	if v.Runs == stack.Native {
+		if port, at := s.taskPort(v); port > 0 {
+			add(port, claim.Task, at)
+		}
+		for _, told := range s.toldPorts()[v.Name] {
+			if !s.portOfAnother(v, told.port) {
+				add(told.port, claim.Readme, told.at)
+			}
+		}
+	}
+	for _, file := range s.instructions {
+		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
+			continue
+		}
+		if port, line := s.readmeOf(file).onlyPage(); port > 0 && !s.portOfAnother(v, port) {
+			add(port, claim.Readme, stack.Place{File: file, Line: line})
+		}
+	}
+	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.exists(file) {
+		if data, err := s.fsys.ReadFile(file); err == nil {
+			if img := dockerfile.Read(data, ""); img != nil && len(img.Exposes) > 0 {
+				add(img.Exposes[0].Port, claim.Dockerfile, stack.Place{File: file, Line: img.Exposes[0].Line})
+			}
+		}
+	}
+	return claim.Judge(claim.OfPort, claims...)
+}
+
+// portKey is how code of any language reads a variable of its environment that holds a port.
+var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|getenv\w*\(\s*["']|` +
+	`env::var\w*\(\s*"|lookupenv\(\s*"|\$\{)([A-Z][A-Z0-9_]*PORT[A-Z0-9_]*|PORT[A-Z0-9_]*)\b`)
+
+// portByItsKey lets a port that stands in code behind a variable follow that variable: the setting that gives it counts
+// before the code's own default, and the variable is how the service is told another one.
+func (s *surveyor) portByItsKey(v *stack.Service) {
+	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" || len(v.PortBy.Words) > 0 {
+		return
+	}
+	p := &v.Ports[0]
+	lines := s.readmeOf(p.At.File).lines
+	if ecosystem.OfCode(path.Ext(p.At.File)) == nil || p.At.Line < 1 || p.At.Line > len(lines) {
+		return
+	}
+	keys := portKey.FindAllStringSubmatch(lines[p.At.Line-1], -1)
+	if len(keys) != 1 || !strings.Contains(lines[p.At.Line-1], strconv.Itoa(p.Host)) {
+		return
+	}
+	v.PortBy.Env = keys[0][1]
+	for _, set := range s.settings(v) {
+		if n := portOf(set.text); set.key == v.PortBy.Env && n > 0 {
+			p.Host, p.Target, p.At = n, n, set.at
+			return
+		}
+	}
+}
+
+// taskPort is the port that the task gives by which people serve a project which is served here as its framework does;
+// 0 if there is no such task, or it names none.
+func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
+	p := s.stack.Project(v.Project, v.Manager)
+	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
+		return 0, stack.Place{}
+	}
+	for _, name := range ecosystem.ServeTasks {
+		t := s.taskAt(p.Path, name)
+		if t == nil || ecosystem.InContainers(t) {
+			continue
+		}
+		for _, l := range s.leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
+			role, of := ecosystem.Meaning(l.Words)
+			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.cwd != p.Path {
+				continue
+			}
+			if port := ecosystem.PortIn(l.Text); port > 0 {
+				return port, t.At
+			}
+		}
+	}
+	return 0, stack.Place{}
+}
+
+// taskAt is the entry of that name of a folder's task file; nil if there is none.
+func (s *surveyor) taskAt(dir, name string) *stack.Target {
+	for i := range s.stack.Projects {
+		p := &s.stack.Projects[i]
+		for k := range p.Targets {
+			if p.Path == dir && p.Targets[k].Name == name {
+				return &p.Targets[k]
+			}
+		}
+	}
+	return nil
+}
+
+// toldPort is a port that a README's command gives to a service which it serves.
+type toldPort struct {
+	port int
+	at   stack.Place
+}
+
+// toldPorts are those of all services, by their names.
+func (s *surveyor) toldPorts() map[string][]toldPort {
+	if s.portsTold != nil {
+		return s.portsTold
+	}
+	s.portsTold = map[string][]toldPort{}
+	for _, d := range s.demands {
+		if !slices.Contains(s.instructions, d.at.File) {
+			continue
+		}
+		for _, part := range d.parts {
+			port := ecosystem.PortIn(part.Text)
+			if port == 0 || len(part.Words) == 0 {
+				continue
+			}
+			if role, _ := ecosystem.Meaning(part.Words); role != ecosystem.Serves {
+				continue
+			}
+			by := s.coveredBy(part, path.Join(d.cwd, part.Folder), 0)
+			if name, ok := strings.CutPrefix(by, "service:"); ok {
+				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.at})
+			}
+		}
+	}
+	return s.portsTold
+}
+
+// ownServers counts the services that run the checkout's own programs.
+func (s *surveyor) ownServers() (n int) {
+	for _, v := range s.stack.Services {
+		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") && !v.Watches {
+			n++
+		}
+	}
+	return n
+}
+
+// portOfAnother reports whether a port belongs to another service.
+func (s *surveyor) portOfAnother(v *stack.Service, port int) bool {
+	return slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool {
+		return o.Name != v.Name && slices.ContainsFunc(o.Ports, func(p stack.Port) bool { return p.Host == port })
+	})
+}

@@ -1,0 +1,190 @@
+package survey
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/settings"
+	"nimbleharbor/internal/stack"
+)
+
+// testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
+func (s *surveyor) testify() {
+	tell := func(claims []stack.Claim) { s.stack.Claims = append(s.stack.Claims, claims...) }
+	plain := func(text string) string { return text }
+	said := func(says string, at stack.Place) claim.Claim[string] {
+		return claim.Claim[string]{Value: says, Witness: s.witnessAt(at, 0), At: at}
+	}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		kind := string(v.Kind) + ", " + map[stack.Way]string{stack.Native: "run natively",
+			stack.Container: "in a container"}[v.Runs]
+		tell(claim.Judge(claim.OfService, said(kind, v.At)).Told(v.Name, "", plain))
+		tell(s.commandClaims(v).Told(v.Name, "", plain))
+		tell(s.portClaims(v).Told(v.Name, "", strconv.Itoa))
+		for _, p := range v.Ports {
+			by := claim.Claim[string]{Value: p.Speaks, Witness: s.protocolBy(v, &p), At: p.At}
+			tell(claim.Judge(claim.OfProtocol, by).Told(v.Name, "", func(speaks string) string {
+				return fmt.Sprintf("%s on %d", speaks, max(p.Host, p.Target))
+			}))
+		}
+		for _, a := range v.After {
+			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.witnessAt(a.At, 0), At: a.At}
+			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service, func(u stack.Until) string {
+				return "until it is " + string(u)
+			}))
+		}
+		if p := s.stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
+			tell(s.managerClaims(p).Told(v.Name, "", func(by string) string { return p.Manager + ", by " + by }))
+			tools := map[string][]claim.Claim[string]{}
+			for _, r := range p.Runtimes {
+				tools[r.Tool] = append(tools[r.Tool], said(r.Tool+" "+r.Constraint, r.At))
+			}
+			for _, r := range p.Runtimes {
+				tell(claim.Judge(claim.OfVersion, tools[r.Tool]...).Told(v.Name, "version of "+r.Tool, plain))
+				delete(tools, r.Tool)
+			}
+		}
+	}
+	s.testifyOfSettings()
+}
+
+// managerClaims are what says that a project is taken care of by its manager. Where something names that manager the
+// manifest, which alone would only make it likely, says nothing.
+func (s *surveyor) managerClaims(p *stack.Project) claim.Judged[string] {
+	var likely, named []claim.Claim[string]
+	for i, e := range p.Evidence {
+		c := claim.Claim[string]{Value: e.Says, Witness: s.witnessAt(e.Place(), 0), At: e.Place()}
+		switch {
+		case i == 0:
+			likely = append(likely, c)
+		case namesManager(e.Says, p.Manager):
+			named = append(named, c)
+		}
+	}
+	if j := claim.Judge(claim.OfManager, named...); len(j.Claims) > 0 {
+		return j
+	}
+	return claim.Judge(claim.OfManager, likely...)
+}
+
+// namesManager reports whether what an evidence says names the manager, with or without its version.
+func namesManager(says, manager string) bool {
+	return slices.ContainsFunc(strings.Fields(says), func(w string) bool {
+		name, _, _ := strings.Cut(w, "@")
+		return name == manager
+	})
+}
+
+// commandClaims are the ways to run a service that somebody has written down.
+func (s *surveyor) commandClaims(v *stack.Service) claim.Judged[string] {
+	var claims []claim.Claim[string]
+	add := func(command string, w stack.Witness, at stack.Place) {
+		if !slices.ContainsFunc(claims, func(c claim.Claim[string]) bool { return c.Value == command }) {
+			claims = append(claims, claim.Claim[string]{Value: command, Witness: w, At: at})
+		}
+	}
+	if len(v.Command) > 0 {
+		add(strings.Join(v.Command, " "), s.witnessAt(v.At, 0), v.At)
+	}
+	for _, d := range s.stack.Readme {
+		if d.By == service(v.Name) {
+			add(d.Command, claim.Readme, d.At)
+		}
+	}
+	return claim.Judge(claim.OfCommand, claims...)
+}
+
+// protocolBy is who says what is spoken on a port.
+func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
+	switch {
+	case v.Image != "" && protocol.OfImage(v.Image) != nil:
+		return claim.Compose
+	case s.witnessAt(p.At, 0) == claim.Readme:
+		return claim.Readme
+	case v.Runs == stack.Native && s.seen(v) != nil:
+		return claim.Sight
+	}
+	return claim.Usage
+}
+
+// testifyOfSettings collects what is said of each setting: whether code fails without it, and where it has a value.
+func (s *surveyor) testifyOfSettings() {
+	claims := map[string][]claim.Claim[string]{}
+	add := func(name, says string, w stack.Witness, at stack.Place) {
+		claims[name] = append(claims[name], claim.Claim[string]{Value: says, Witness: w, At: at})
+	}
+	for _, e := range s.stack.EnvFiles {
+		file := e.Path
+		if !e.Present {
+			file = e.Template
+		}
+		if file == "" {
+			continue
+		}
+		d, err := settings.Read(s.fsys, file, e.Format)
+		if err != nil {
+			continue
+		}
+		for _, entry := range d.Entries {
+			says := "has a value"
+			switch {
+			case entry.Value == "":
+				says = "is empty"
+			case Placeholder(entry.Value):
+				says = "holds a placeholder"
+			}
+			add(entry.Key, says, claim.Setting, stack.Place{File: file, Line: entry.Line})
+		}
+	}
+	for _, v := range s.stack.Services {
+		for key := range v.Env {
+			if at := v.EnvAt[key]; !at.IsZero() {
+				add(key, "is set for "+v.Name, claim.Compose, at)
+			}
+		}
+	}
+	for _, r := range s.stack.Reads {
+		if r.Must {
+			add(r.Name, "is read, and the code fails without it", claim.Code, r.At)
+		}
+	}
+	for _, r := range s.stack.Reads {
+		says := "is read"
+		if r.Default {
+			says = "is read, and the code has a value of its own"
+		}
+		if !r.Must {
+			add(r.Name, says, claim.Code, r.At)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(claims)) {
+		s.stack.Claims = append(s.stack.Claims, claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
+			func(says string) string { return says })...)
+	}
+}
+
+// Why lists what is said of the service or the setting of that name, or of the port of that number, in the order in
+// which witnesses count.
+func Why(s *stack.Stack, name string) []stack.Claim {
+	port := portOf(name)
+	about := map[string]bool{name: port == 0}
+	for _, v := range s.Services {
+		if port > 0 &&
+			slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
+			about[v.Name] = true
+		}
+	}
+	var out []stack.Claim
+	for _, c := range s.Claims {
+		if about[c.About] && (port == 0 || c.Of == "port" || c.Of == "protocol" || c.Of == "service") {
+			out = append(out, c)
+		}
+	}
+	return out
+}
