@@ -127,8 +127,8 @@ func (j Judged[T]) Against() (out []Claim[T]) {
 	return out
 }
 
-// Told are the claims for a person who asks why: of whom they are, and each value in words. Of, if it is not empty, says
-// more closely of what than the aspect's own name does.
+// Told are the claims for a person who asks why: of whom they are, and each value in words. Of, if it
+// is not empty, says more closely of what than the aspect's own name does.
 func (j Judged[T]) Told(about, of string, says func(T) string) (out []stack.Claim) {
 	if of == "" {
 		of = j.of.name

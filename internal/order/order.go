@@ -16,6 +16,7 @@ type Edge struct {
 	ID      stack.NodeID `json:"id"`
 	Until   stack.Until  `json:"until"`
 	Because string       `json:"because"`
+	Sure    stack.Sure   `json:"sure,omitempty"`
 	Reason  string       `json:"reason"`
 	At      stack.Place  `json:"at"`
 }
@@ -127,6 +128,9 @@ func (n *Node) wait(e Edge) {
 		if old.Because != stack.Declared && e.Because == stack.Declared {
 			old.Because, old.Reason, old.At = e.Because, e.Reason, e.At
 		}
+		if e.Sure == stack.Said {
+			old.Sure = e.Sure
+		}
 		return
 	}
 	n.After = append(n.After, e)
@@ -192,7 +196,8 @@ func (b *builder) services() {
 				continue
 			}
 			other := to.service
-			e := Edge{ID: to.node.ID, Until: a.Until, Because: a.Because, Reason: a.Reason, At: a.At}
+			e := Edge{ID: to.node.ID, Until: a.Until, Because: a.Because, Sure: a.Sure,
+				Reason: a.Reason, At: a.At}
 			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting && to.askable {
 				e.Until = stack.Answering
 				e.Reason += ", and it can be asked whether it answers"
@@ -265,12 +270,12 @@ func (b *builder) steps() {
 				of = other
 			}
 			if n := b.stepByID(id, of, service); n != nil {
-				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred,
+				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
 					Reason: fmt.Sprintf("it uses what %s makes", n.ID.Title()), At: s.At})
 			}
 		}
 		if last != nil {
-			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Usual,
 				Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
 	}
@@ -289,7 +294,7 @@ func (b *builder) builtFirst(s *stack.Service, service *Node) {
 				last = b.step(st, service, last)
 			}
 		}
-		service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+		service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
 			Reason: fmt.Sprintf("its container holds what %s makes", last.ID.Title()), At: s.At})
 	}
 }
@@ -314,7 +319,7 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		for _, other := range step.AfterSteps {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
-					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
+					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
 						Reason: fmt.Sprintf("it uses what %s makes", before.ID.Title()), At: step.At})
 				}
 			}
@@ -331,7 +336,7 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		}
 	}
 	if last != nil && last != n {
-		n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+		n.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Usual,
 			Reason: fmt.Sprintf("%s comes before %s", role(last.ID), step.Role), At: step.At})
 	}
 	return n

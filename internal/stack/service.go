@@ -55,6 +55,8 @@ type Service struct {
 	Ports    []Port            `json:"ports"`
 	After    []After           `json:"after"`
 	At       Place             `json:"at"`
+	// Sure is how one knows that it is served, and by this command.
+	Sure Sure `json:"sure,omitempty"`
 
 	// Home is the folder in which the program of its container lives; empty where that isn't known.
 	Home string `json:"home,omitempty"`
@@ -149,6 +151,7 @@ type Port struct {
 	Transport string `json:"transport"`
 	Speaks    string `json:"speaks"`
 	At        Place  `json:"at"`
+	Sure      Sure   `json:"sure,omitempty"`
 
 	// HostIP is the address it is bound to; empty for all of them.
 	HostIP string `json:"hostIP,omitempty"`
@@ -193,6 +196,7 @@ type After struct {
 	Until   Until  `json:"until"`
 	Because string `json:"because"`
 	At      Place  `json:"at"`
+	Sure    Sure   `json:"sure,omitempty"`
 
 	Reason   string `json:"reason,omitempty"`
 	Optional bool   `json:"optional,omitempty"`

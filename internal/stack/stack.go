@@ -345,6 +345,8 @@ type Step struct {
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env"`
 	At      Place             `json:"at"`
+	// Sure is how one knows that it is to be done, and by this command.
+	Sure Sure `json:"sure,omitempty"`
 
 	// Folder is where it runs; empty for the project's own folder.
 	Folder string `json:"folder,omitempty"`
@@ -388,7 +390,8 @@ type Claim struct {
 	Witness Witness `json:"witness"`
 	Sure    Sure    `json:"sure"`
 	At      Place   `json:"at"`
-	// Counts is true for the claim that is taken, of all about the same thing; Agrees for those that say the same as it.
+	// Counts is true for the claim that is taken, of all about the same thing; Agrees for those that
+	// say the same as it.
 	Counts bool `json:"counts"`
 	Agrees bool `json:"agrees"`
 }
@@ -417,6 +420,8 @@ type EnvFile struct {
 	Present  bool   `json:"present"`
 	Settings int    `json:"settings"`
 	Unfilled int    `json:"unfilled"`
+	// Sure is how one knows that something reads it.
+	Sure Sure `json:"sure,omitempty"`
 
 	// WantedAt is where a compose file asks for the file, if nothing else makes it known.
 	WantedAt Place `json:"wantedAt,omitzero"`

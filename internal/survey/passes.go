@@ -55,6 +55,7 @@ var passes = []pass{
 	},
 	{"coverage", []string{"edges", "layers", "readmes", "asks"}, plainly((*surveyor).cover)},
 	{"witnesses", []string{"coverage", "code", "debuggers", "drivers"}, plainly((*surveyor).testify)},
+	{"how it is known", []string{"coverage", "witnesses"}, plainly((*surveyor).sure)},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 

@@ -529,8 +529,8 @@ func (s *surveyor) behindMigration(job *stack.Service) {
 			continue
 		}
 		v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
-			At: job.At, Reason: "it brings the database up to date that both use, " + job.At.File + ":" +
-				fmt.Sprint(job.At.Line)})
+			Sure: stack.Usual, At: job.At, Reason: fmt.Sprintf(
+				"it brings the database up to date that both use, %s:%d", job.At.File, job.At.Line)})
 	}
 }
 

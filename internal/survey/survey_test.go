@@ -125,7 +125,7 @@ func conclusions(s *stack.Stack) string {
 			say("  compiles %s with %s, certain=%v (%s:%d)", c.Package, c.Takes, c.Certain, c.At.File, c.At.Line)
 		}
 		for _, st := range p.Steps {
-			say("  step %s: %s (%s:%d)", st.ID, strings.Join(st.Command, " "), st.At.File, st.At.Line)
+			say("  step %s: %s (%s:%d)%s", st.ID, strings.Join(st.Command, " "), st.At.File, st.At.Line, known(st.Sure))
 			for _, id := range st.AfterSteps {
 				say("    after %s", id)
 			}
@@ -138,8 +138,8 @@ func conclusions(s *stack.Stack) string {
 		say("compose file %s active=%v", f.Path, f.Active)
 	}
 	for _, v := range s.Services {
-		say("service %s: %s %s from %s, project %q, %s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project,
-			strings.Join(v.Command, " "), v.Image, v.Build)
+		say("service %s: %s %s from %s, project %q, %s%s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project,
+			strings.Join(v.Command, " "), v.Image, v.Build, known(v.Sure))
 		if v.Folder != "" {
 			say("  in %s", v.Folder)
 		}
@@ -147,10 +147,11 @@ func conclusions(s *stack.Stack) string {
 			say("  after %s", id)
 		}
 		for _, p := range v.Ports {
-			say("  port %d to %d %s (%s:%d)", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line)
+			say("  port %d to %d %s (%s:%d)%s", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line, known(p.Sure))
 		}
 		for _, a := range v.After {
-			say("  after %s %s, %s: %s (%s:%d)", a.Service, a.Until, a.Because, a.Reason, a.At.File, a.At.Line)
+			say("  after %s %s, %s: %s (%s:%d)%s", a.Service, a.Until, a.Because, a.Reason, a.At.File, a.At.Line,
+				known(a.Sure))
 		}
 		for _, e := range v.EnvFiles {
 			say("  reads %s", e.Path)
@@ -163,7 +164,8 @@ func conclusions(s *stack.Stack) string {
 		}
 	}
 	for _, e := range s.EnvFiles {
-		say("settings %s from %q present=%v, %d, %d to fill", e.Path, e.Template, e.Present, e.Settings, e.Unfilled)
+		say("settings %s from %q present=%v, %d, %d to fill%s", e.Path, e.Template, e.Present, e.Settings,
+			e.Unfilled, known(e.Sure))
 	}
 	for _, w := range s.Servers {
 		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks, w.Port, w.For, w.Key,
@@ -200,6 +202,14 @@ func conclusions(s *stack.Stack) string {
 		say("%s %s: %s (%s:%d)", r.Level, r.Code, r.Text, r.At.File, r.At.Line)
 	}
 	return out.String()
+}
+
+// known is how a conclusion is known, where no file says it.
+func known(sure stack.Sure) string {
+	if sure == stack.Said {
+		return ""
+	}
+	return " (" + string(sure) + ")"
 }
 
 func faults(err error) string {

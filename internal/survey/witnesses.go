@@ -56,8 +56,18 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 	return claim.Framework
 }
 
-// lineNames reports whether the line at a place has the text in it.
+// lineNames reports whether the line at a place has the text in it; of a task whether one of its lines has.
 func (s *surveyor) lineNames(at stack.Place, text string) bool {
 	lines := s.readmeOf(at.File).lines
-	return at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text)
+	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {
+		return true
+	}
+	for i := range s.stack.Projects {
+		for _, t := range s.stack.Projects[i].Targets {
+			if t.At == at && strings.Contains(strings.Join(t.Lines, "\n"), text) {
+				return true
+			}
+		}
+	}
+	return false
 }

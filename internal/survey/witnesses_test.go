@@ -21,7 +21,8 @@ func TestWitnessAt(t *testing.T) {
 		"README.md":                       claim.Readme,
 		".devcontainer/devcontainer.json": claim.Develop, ".github/workflows/ci.yml": claim.Workflow,
 		"api/env.sample": claim.Setting,
-		".env.local":     claim.Setting, "Makefile": claim.Task, "package.json": claim.Manifest, "go.mod": claim.Manifest,
+		".env.local":     claim.Setting, "Makefile": claim.Task, "package.json": claim.Manifest,
+		"go.mod":         claim.Manifest,
 		"pnpm-lock.yaml": claim.Lock, "src/main.py": claim.Code, "vite.config.ts": claim.Framework,
 		"config/application.yml": claim.Framework,
 		"":                       claim.Usage} {

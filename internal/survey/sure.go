@@ -1,0 +1,65 @@
+package survey
+
+import (
+	"slices"
+
+	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/stack"
+)
+
+// sure says of each conclusion how it is known. What no file says is only usual: a command by which a framework is
+// usually served, a migration that a framework usually has, a port that no line names, an edge to the one server here
+// that a driver could be for. What a README tells to do is said, whoever concluded it first.
+func (s *surveyor) sure() {
+	told := map[string]bool{} // what READMEs' commands come to, by node
+	for _, d := range s.stack.Readme {
+		told[d.By] = true
+	}
+	for i := range s.stack.Services {
+		v := &s.stack.Services[i]
+		v.Sure = stack.Said
+		if v.Source == stack.FromFramework && !told[service(v.Name)] && s.witnessAt(v.At, 0) != claim.Correction {
+			v.Sure = stack.Usual
+		}
+		for k := range v.Ports {
+			v.Ports[k].Sure = s.surePort(v, &v.Ports[k])
+		}
+		for k := range v.After {
+			if v.After[k].Sure == "" {
+				v.After[k].Sure = stack.Said
+			}
+		}
+	}
+	for i := range s.stack.Projects {
+		for k := range s.stack.Projects[i].Steps {
+			st := &s.stack.Projects[i].Steps[k]
+			st.Sure = stack.Usual
+			if st.Role == stack.Install || len(st.Expands) > 0 || told[string(stack.StepNode(st.ID))] ||
+				slices.Contains(tellSteps, s.witnessAt(st.At, 0)) {
+				st.Sure = stack.Said // a manifest is there for its packages to be installed
+			}
+		}
+	}
+	for i := range s.stack.EnvFiles {
+		e := &s.stack.EnvFiles[i]
+		e.Sure = stack.Usual
+		if e.Present || e.Template != "" || !e.WantedAt.IsZero() {
+			e.Sure = stack.Said
+		}
+	}
+}
+
+// tellSteps are the witnesses that have commands of their own, and not packages from which a command would follow.
+var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile, claim.Task, claim.Readme,
+	claim.Develop, claim.Workflow}
+
+// surePort is how one knows a port.
+func (s *surveyor) surePort(v *stack.Service, p *stack.Port) stack.Sure {
+	if v.Runs == stack.Container {
+		return claim.Sure(s.witnessAt(p.At, 0))
+	}
+	if seen := s.seen(v); p.Said != 0 || seen != nil && seen.Port == p.Host {
+		return stack.Seen
+	}
+	return claim.Sure(s.witnessAt(p.At, p.Host))
+}
