@@ -55,7 +55,8 @@ func TestStartingAgainIsExplained(t *testing.T) {
 	t.Parallel()
 	refuses := stack.PortCheck{Verdict: stack.Refuses}
 	why := "ended with code 3; it starts again in 0.5 s, for the 1st time"
-	r := &Record{Services: []RecordService{{Name: "api", Runs: stack.Native, State: stack.Starting, Text: why}}}
+	r := &Record{Services: []RecordService{{Name: "api", Runs: stack.Native, State: stack.Starting,
+		Doing: stack.StartsAgain, Text: why}}}
 	about := func() stack.PortCheck {
 		j := &judgement{Judging: Judging{Record: r}, alive: true}
 		at := &target{service: &stack.Service{Name: "api"}, port: stack.Port{Host: 1, Target: 1}}
