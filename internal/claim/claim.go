@@ -1,8 +1,10 @@
-// Package claim decides who counts when several witnesses say something of one thing. A claim is what one of them says,
-// as a value of the thing's own type, with the place where it says so. Each thing that is concluded has one list of the
-// witnesses that have a say in it (Aspect), in the order in which they count; nothing else decides.
+// Package claim decides who counts when several witnesses say something of one thing. A claim is
+// what one of them says, as a value of the thing's own type, with the place where it says so. Each
+// thing that is concluded has one list of the witnesses that have a say in it (Aspect), in the
+// order in which they count; nothing else decides.
 //
-// All claims are kept: those that lost tell a person why, and two that are said and differ are a contradiction.
+// All claims are kept: those that lost tell a person why, and two that are said and differ are a
+// contradiction.
 package claim
 
 import (
@@ -30,7 +32,8 @@ const (
 	Usage      stack.Witness = "what is usual"
 )
 
-// Aspect is a thing that is concluded of a subject. A witness that is not in its list has no say in it.
+// Aspect is a thing that is concluded of a subject. A witness that is not in its list has no say in
+// it.
 type Aspect struct {
 	name string
 	list []stack.Witness
@@ -39,31 +42,38 @@ type Aspect struct {
 // String is the aspect's name, as a person reads it.
 func (a *Aspect) String() string { return a.name }
 
-// forRunning is the order for what runs a service: what is written for just that before what the tools of its language
-// would do.
-var forRunning = []stack.Witness{Correction, Compose, Procfile, Manifest, Framework, Task, Code, Readme, Dockerfile,
+// forRunning is the order for what runs a service: what is written for just that before what the
+// tools of its language would do.
+var forRunning = []stack.Witness{Correction, Compose, Procfile, Manifest, Framework, Task, Code,
+	Readme, Dockerfile,
 	Usage}
 
 // What is concluded.
 var (
 	OfService = &Aspect{"service", forRunning}
 	OfCommand = &Aspect{"command", forRunning}
-	// Where it listens: what was seen before what is said, and what the program is told before what people write of it.
-	OfPort = &Aspect{"port", []stack.Witness{Correction, Sight, Compose, Setting, Procfile, Task, Manifest, Framework,
+	// Where it listens: what was seen before what is said, and what the program is told before what
+	// people write of it.
+	OfPort = &Aspect{"port", []stack.Witness{Correction, Sight, Compose, Setting, Procfile, Task,
+		Manifest, Framework,
 		Code, Readme, Develop, Dockerfile, Usage}}
-	OfProtocol = &Aspect{"protocol", []stack.Witness{Correction, Sight, Compose, Manifest, Framework, Code, Readme,
+	OfProtocol = &Aspect{"protocol", []stack.Witness{Correction, Sight, Compose, Manifest,
+		Framework, Code, Readme,
 		Usage}}
 	// What it needs: what asks for it by itself before what others use.
-	OfVersion = &Aspect{"version", []stack.Witness{Manifest, Framework, Lock, Code, Dockerfile, Develop, Workflow}}
+	OfVersion = &Aspect{"version", []stack.Witness{Manifest, Framework, Lock, Code, Dockerfile,
+		Develop, Workflow}}
 	OfManager = &Aspect{"manager", []stack.Witness{Correction, Manifest, Lock, Readme, Usage}}
-	OfWaiting = &Aspect{"waits", []stack.Witness{Correction, Compose, Setting, Framework, Procfile, Readme, Manifest,
+	OfWaiting = &Aspect{"waits", []stack.Witness{Correction, Compose, Setting, Framework, Procfile,
+		Readme, Manifest,
 		Code, Usage}}
 	// A setting: what fails without it before what only names it.
 	OfSetting = &Aspect{"setting", []stack.Witness{Compose, Code, Setting, Readme}}
 )
 
 // Aspects are all of them.
-var Aspects = []*Aspect{OfService, OfCommand, OfPort, OfProtocol, OfVersion, OfManager, OfWaiting, OfSetting}
+var Aspects = []*Aspect{OfService, OfCommand, OfPort, OfProtocol, OfVersion, OfManager, OfWaiting,
+	OfSetting}
 
 // Sure is how one knows what a witness says.
 func Sure(w stack.Witness) stack.Sure {
@@ -92,8 +102,9 @@ type Judged[T comparable] struct {
 	Claims []Claim[T]
 }
 
-// Judge puts claims in the order in which their witnesses count; of those that count alike the first that was made.
-// Those without a say are left out, and what is said twice at one place counts once.
+// Judge puts claims in the order in which their witnesses count; of those that count alike the
+// first that was made. Those without a say are left out, and what is said twice at one place counts
+// once.
 func Judge[T comparable](of *Aspect, claims ...Claim[T]) Judged[T] {
 	j := Judged[T]{of: of}
 	for _, c := range claims {
@@ -127,14 +138,15 @@ func (j Judged[T]) Against() (out []Claim[T]) {
 	return out
 }
 
-// Told are the claims for a person who asks why: of whom they are, and each value in words. Of, if it
-// is not empty, says more closely of what than the aspect's own name does.
+// Told are the claims for a person who asks why: of whom they are, and each value in words. Of, if
+// it is not empty, says more closely of what than the aspect's own name does.
 func (j Judged[T]) Told(about, of string, says func(T) string) (out []stack.Claim) {
 	if of == "" {
 		of = j.of.name
 	}
 	for i, c := range j.Claims {
-		out = append(out, stack.Claim{About: about, Of: of, Says: says(c.Value), Witness: c.Witness, Sure: c.Sure(),
+		out = append(out, stack.Claim{About: about, Of: of, Says: says(c.Value),
+			Witness: c.Witness, Sure: c.Sure(),
 			At: c.At, Counts: i == 0, Agrees: c.Value == j.Claims[0].Value})
 	}
 	return out

@@ -8,10 +8,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-var everyWitness = []stack.Witness{Correction, Sight, Compose, Procfile, Setting, Task, Manifest, Lock, Framework, Code,
+var everyWitness = []stack.Witness{Correction, Sight, Compose, Procfile, Setting, Task, Manifest,
+	Lock, Framework, Code,
 	Readme, Dockerfile, Develop, Workflow, Usage}
 
-// TestEveryWitnessHasAPlace holds the lists of witnesses to name each of them once, and none that speaks of nothing.
+// TestEveryWitnessHasAPlace holds the lists of witnesses to name each of them once, and none that
+// speaks of nothing.
 func TestEveryWitnessHasAPlace(t *testing.T) {
 	t.Parallel()
 	heard := map[stack.Witness]bool{}
@@ -43,7 +45,8 @@ func TestJudge(t *testing.T) {
 	t.Parallel()
 	at := stack.Place{File: "vite.config.ts", Line: 3}
 	j := Judge(OfPort, Claim[int]{1, Usage, stack.Place{}}, Claim[int]{2, Lock, stack.Place{}},
-		Claim[int]{3, Readme, stack.Place{}}, Claim[int]{4, Sight, stack.Place{}}, Claim[int]{4, Framework, at},
+		Claim[int]{3, Readme, stack.Place{}}, Claim[int]{4, Sight, stack.Place{}}, Claim[int]{4,
+			Framework, at},
 		Claim[int]{4, Framework, at})
 	var got []string
 	for _, c := range j.Told("web", "", strconv.Itoa) {

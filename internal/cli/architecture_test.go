@@ -18,10 +18,10 @@ import (
 var layers = [][]string{
 	{"stack", "expr", "shell", "reading", "spelling", "beside"},
 	{"archive", "claim", "dockerfile", "value"},
-	{"diagnose", "protocol", "sockets", "testrun"},
+	{"diagnose", "protocol", "signin", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},
-	{"compose", "run", "engine/standin", "settings", "timeline"},
+	{"compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},

@@ -85,11 +85,8 @@ func (s *surveyor) askOf(part shell.Command, cwd string) *stack.Ask {
 	return a
 }
 
-var (
-	namedPage = expr.New(`(?i)\bhttps?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})(/[\w.~-][\w./~-]*)`)
-	// A line that calls an address for its answer names no page for people.
-	callsIt = expr.New(`(?i)\b(curl|wget|http|POST|PUT|PATCH|DELETE|webhooks?|callbacks?|redirect)\b[^:]`)
-)
+// callsIt is a line that calls an address for its answer, and so names no page for people.
+var callsIt = expr.New(`(?i)\b(curl|wget|http|POST|PUT|PATCH|DELETE|webhooks?|callbacks?|redirect)\b[^:]`)
 
 // maxPages bounds how many pages of one service are kept.
 const maxPages = 3
@@ -97,14 +94,11 @@ const maxPages = 3
 // namedPages collects the pages beyond the first one that READMEs name on ports of the stack.
 func (s *surveyor) namedPages() {
 	for _, file := range s.instructions {
-		for i, line := range s.readmeOf(file).lines {
-			if callsIt.MatchString(line) {
-				continue
-			}
-			for _, m := range namedPage.FindAllStringSubmatch(line, -1) {
-				if page := strings.TrimRight(m[2], "."); page != "/" {
-					s.namePage(portOf(m[1]), page, stack.Place{File: file, Line: i + 1})
-				}
+		text := s.readmeOf(file)
+		for _, a := range text.Addresses {
+			page := a.Scheme == "http" || a.Scheme == "https"
+			if page && a.Path != "" && a.Path != "/" && !callsIt.MatchString(text.Line(a.Line)) {
+				s.namePage(a.Port, a.Path, stack.Place{File: file, Line: a.Line})
 			}
 		}
 	}

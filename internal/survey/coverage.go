@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"io/fs"
+	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
 	"slices"
@@ -250,15 +251,15 @@ func (s *surveyor) clonesThis(address string) bool {
 	for i := range s.stack.Projects {
 		names = append(names, path.Base(s.stack.Projects[i].Name))
 	}
-	base := clonedInto([]string{"git", "clone", address})
+	base := readme.ClonedInto([]string{"git", "clone", address})
 	if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, base) }) {
 		return true
 	}
 	for _, d := range s.demands {
 		for _, part := range d.parts {
-			if clonedInto(part.Words) != "" {
+			if readme.ClonedInto(part.Words) != "" {
 				return slices.ContainsFunc(part.Words[2:], func(w string) bool {
-					return clonedInto([]string{"git", "clone", w}) == base
+					return readme.ClonedInto([]string{"git", "clone", w}) == base
 				})
 			}
 		}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"cmp"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strconv"
@@ -75,8 +76,7 @@ func (s *surveyor) elsewhereByReadme() {
 		return
 	}
 	for _, d := range s.demands {
-		if !slices.Contains(s.instructions, d.at.File) || offSections.MatchString(s.readmeOf(d.at.File).at(
-			d.at.Line).head) {
+		if !slices.Contains(s.instructions, d.at.File) || s.besideWork(d.at) {
 			continue
 		}
 		for _, part := range d.parts {
@@ -134,7 +134,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 			continue
 		}
 		data, err := s.fsys.ReadFile(file)
-		if err != nil || len(data) > maxReadme {
+		if err != nil || len(data) > readme.MaxSize {
 			continue
 		}
 		var found []stack.Server

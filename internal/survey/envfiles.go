@@ -3,6 +3,7 @@ package survey
 import (
 	"fmt"
 	"io/fs"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -39,7 +40,7 @@ func (s *surveyor) filledByProgram(t template) bool {
 		return false
 	}
 	data, err := s.fsys.ReadFile(t.path)
-	return err == nil && len(data) <= maxReadme && placesForValues.Match(data)
+	return err == nil && len(data) <= readme.MaxSize && placesForValues.Match(data)
 }
 
 var placesForValues = expr.New(`(?m)^\$\w+$|\$\{\w+\}|\{\{ ?[\w.-]+ ?\}\}|\{% |<%`)

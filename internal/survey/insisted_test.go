@@ -76,32 +76,6 @@ func TestSettingsAbove(t *testing.T) {
 	}
 }
 
-// TestSignInsInSentences finds a user and a password in what people write, and in nothing else.
-func TestSignInsInSentences(t *testing.T) {
-	t.Parallel()
-	for text, want := range map[string]string{
-		"Sign in as `bob` with the password `tide-1`.":                "bob tide-1",
-		"Log in with the user kim@quay.example and password `tide-2`": "kim@quay.example tide-2",
-		"## Login\nUse username ann and password tide-3":              "ann tide-3",
-		"You may log in as \"ida\" using the password \"tide-4\"":     "ida tide-4",
-		"Sign in as a user with password authentication":              "",
-		"You sign in as the user with the password that was mailed":   "",
-		"The default username and password are the same":              "",
-		"Sign in with your e-mail and password":                       "",
-		"as `root` with the password `<yours>`":                       "",
-	} {
-		s, _ := Survey(fstest.MapFS{"README.md": {Data: []byte(text)}, "package.json": {Data: []byte("{}")}},
-			Options{Root: "/w"})
-		got := ""
-		for _, i := range s.SignIns {
-			got += i.User + " " + i.Password
-		}
-		if got != want {
-			t.Errorf("%q tells %q, want %q", text, got, want)
-		}
-	}
-}
-
 // TestPortsBehindVariables follow the setting of the variable, in every language's way to read one.
 func TestPortsBehindVariables(t *testing.T) {
 	t.Parallel()

@@ -46,7 +46,7 @@ func (s *surveyor) toldInstalls() {
 	first := map[*stack.Step]bool{}
 	for _, d := range s.demands {
 		if !slices.Contains(s.instructions, d.at.File) ||
-			offSections.MatchString(s.readmeOf(d.at.File).at(d.at.Line).head) {
+			s.besideWork(d.at) {
 			continue
 		}
 		for _, part := range d.parts {

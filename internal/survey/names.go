@@ -22,7 +22,7 @@ var (
 // and, for the one service that looks at the engine and passes calls on, from the labels of the others.
 func (s *surveyor) hostNames() {
 	for _, file := range s.instructions {
-		for i, line := range s.readmeOf(file).lines {
+		for i, line := range s.readmeOf(file).Lines {
 			for _, m := range belowLocalhost.FindAllStringSubmatch(line, -1) {
 				port, _ := strconv.Atoi(m[2])
 				s.nameHost(s.atPort(port), m[1], port, stack.Place{File: file, Line: i + 1})

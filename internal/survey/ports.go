@@ -86,18 +86,15 @@ func (s *surveyor) pageLeftOver() {
 	var page stack.Port
 	for _, file := range s.instructions {
 		text := s.readmeOf(file)
-		for i, line := range text.lines {
-			for _, m := range localURL.FindAllStringSubmatch(line, -1) {
-				n := portOf(m[2])
-				if m[1] == "" || n == 0 || taken[n] || offSections.MatchString(text.at(i+1).head) {
-					continue
-				}
-				if page.Host != 0 && page.Host != n {
-					return
-				}
-				page = stack.Port{Host: n, Target: n, Transport: "tcp", Speaks: "http",
-					At: stack.Place{File: file, Line: i + 1}}
+		for _, a := range text.Addresses {
+			if !a.Page() || taken[a.Port] || offSections.MatchString(text.At(a.Line).Head) {
+				continue
 			}
+			if page.Host != 0 && page.Host != a.Port {
+				return
+			}
+			page = stack.Port{Host: a.Port, Target: a.Port, Transport: "tcp", Speaks: "http",
+				At: stack.Place{File: file, Line: a.Line}}
 		}
 	}
 	if page.Host != 0 {
@@ -197,7 +194,7 @@ func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
 		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
 			continue
 		}
-		if port, line := s.readmeOf(file).onlyPage(); port > 0 && !s.portOfAnother(v, port) {
+		if port, line := onlyPage(s.readmeOf(file)); port > 0 && !s.portOfAnother(v, port) {
 			add(port, claim.Readme, stack.Place{File: file, Line: line})
 		}
 	}
@@ -222,7 +219,7 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 		return
 	}
 	p := &v.Ports[0]
-	lines := s.readmeOf(p.At.File).lines
+	lines := s.readmeOf(p.At.File).Lines
 	if ecosystem.OfCode(path.Ext(p.At.File)) == nil || p.At.Line < 1 || p.At.Line > len(lines) {
 		return
 	}

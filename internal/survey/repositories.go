@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -43,7 +44,7 @@ func (s *surveyor) repositoriesBeside() {
 	}
 	for _, d := range s.demands {
 		for _, part := range d.parts {
-			if clonedInto(part.Words) != "" && !offSections.MatchString(s.readmeOf(d.at.File).at(d.at.Line).head) {
+			if readme.ClonedInto(part.Words) != "" && !s.besideWork(d.at) {
 				tell(d.at, "the README clones", strings.Join(part.Words[2:], " "))
 			}
 		}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"net/url"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -91,7 +92,7 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 	}
 	for _, file := range slices.Concat(s.tree.workflows, s.tree.compose, []string{".gitlab-ci.yml"}) {
 		data, err := s.fsys.ReadFile(file)
-		if err != nil || len(data) > maxReadme {
+		if err != nil || len(data) > readme.MaxSize {
 			continue
 		}
 		line := 0

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -73,10 +74,10 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
 	return &surveyor{
-		passes:    passes,
-		fsys:      reading.Of(fsys),
-		opt:       opt,
-		portless:  map[string]stack.Remark{},
+		passes:   passes,
+		fsys:     reading.Of(fsys),
+		opt:      opt,
+		portless: map[string]stack.Remark{}, texts: map[string]*readme.Document{},
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{}, keys: map[string]string{},
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
@@ -99,9 +100,9 @@ type surveyor struct {
 	demands  []demand
 	// instructions are the READMEs, and files like them, that the demands are from.
 	instructions []string
-	retired      map[string]retired     // folders out of use; nil as long as nobody asked
-	texts        map[string]*readmeText // READMEs by their lines, as far as they were asked for
-	builtInto    map[string]stack.Place // folders that are built into the program of another project
+	retired      map[string]retired          // folders out of use; nil as long as nobody asked
+	texts        map[string]*readme.Document // READMEs by their lines, as far as they were asked for
+	builtInto    map[string]stack.Place      // folders that are built into the program of another project
 	// toldAfter is, by the number of a demand, what the README does before it.
 	toldAfter map[int]stack.Role
 	// toldIn is the step of the install that a README's commands come after; toldWith the same for each of them.

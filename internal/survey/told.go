@@ -3,6 +3,7 @@ package survey
 import (
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
 	"slices"
@@ -72,11 +73,7 @@ func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
 // that they call. Those of its parts speak of a part alone.
 func (s *surveyor) told(top string) (out []composeSet) {
 	for _, d := range s.demands {
-		dir := path.Dir(d.at.File)
-		if !isReadme(d.at.File) {
-			dir = spokenOf(dir)
-		}
-		if dir != top {
+		if readme.SpokenOf(d.at.File) != top {
 			continue
 		}
 		for _, part := range d.parts {

@@ -40,7 +40,7 @@ func (s *surveyor) outOfUse() map[string]retired {
 	}
 	s.retired = map[string]retired{}
 	for _, file := range s.instructions {
-		text := strings.Join(s.readmeOf(file).lines, "\n")
+		text := strings.Join(s.readmeOf(file).Lines, "\n")
 		for from := 0; from < len(text); {
 			end := len(text)
 			if m := sentenceEnd.FindStringIndex(text[from:]); m != nil {

@@ -3,12 +3,12 @@ package survey
 import (
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -30,102 +30,43 @@ var offSections = expr.New(
 		`architecture|structure|examples?)\b`,
 )
 
-// section is a README's text from one head to the next.
-type section struct {
-	head     string
-	from, to int // lines, from 1; to is beyond the last
+// besideWork reports whether a place of instructions is in a section about something else than work on this machine.
+func (s *surveyor) besideWork(at stack.Place) bool {
+	return offSections.MatchString(s.readmeOf(at.File).At(at.Line).Head)
 }
 
-// readmeText is a README by its lines, and by its sections.
-type readmeText struct {
-	lines    []string
-	sections []section
-}
-
-var underline = expr.New(`^(=+|-+|~+|\^+)\s*$`)
-
-// readmeOf reads a README again, for what stands around its commands.
-func (s *surveyor) readmeOf(file string) *readmeText {
-	if s.texts == nil {
-		s.texts = map[string]*readmeText{}
+// readmeOf is what the instructions in a file hold; of any other file, which has none, its lines.
+func (s *surveyor) readmeOf(file string) *readme.Document {
+	if d := s.texts[file]; d != nil {
+		return d
 	}
-	if t := s.texts[file]; t != nil {
-		return t
+	d := &readme.Document{File: file}
+	if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= readme.MaxSize {
+		d.Lines = strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
 	}
-	t := &readmeText{}
-	s.texts[file] = t
-	if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= maxReadme {
-		t.lines = strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
-	}
-	add := func(head string, line int) {
-		if n := len(t.sections); n > 0 {
-			t.sections[n-1].to = line
-		}
-		t.sections = append(t.sections, section{head, line, len(t.lines) + 1})
-	}
-	add("", 1)
-	fenced := false
-	for i, line := range t.lines {
-		switch {
-		case strings.HasPrefix(strings.TrimSpace(line), "```"):
-			fenced = !fenced
-		case fenced:
-		case strings.HasPrefix(line, "#"):
-			add(strings.TrimLeft(line, "# "), i+1)
-		case i > 0 && underline.MatchString(line) && strings.TrimSpace(t.lines[i-1]) != "" &&
-			!strings.HasPrefix(t.lines[i-1], " ") && !strings.Contains(t.lines[i-1], "|"):
-			add(t.lines[i-1], i)
-		}
-	}
-	return t
-}
-
-// at is the section of a line.
-func (t *readmeText) at(line int) section {
-	for _, s := range slices.Backward(t.sections) {
-		if line >= s.from {
-			return s
-		}
-	}
-	return section{to: len(t.lines) + 1}
+	s.texts[file] = d
+	return d
 }
 
 // besides reports whether the text just above a command, below the command before it, sends it to a second terminal.
-func (t *readmeText) besides(line, before int) bool {
+func besides(t *readme.Document, line, before int) bool {
 	for i := line - 1; i >= max(1, before+1, line-8); i-- {
-		if i <= len(t.lines) && otherTerminal.MatchString(t.lines[i-1]) {
+		if otherTerminal.MatchString(t.Line(i)) {
 			return true
 		}
 	}
 	return false
 }
 
-var localURL = expr.New(`(?i)\b(?:(https?|wss?)://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b`)
-
-// page finds the first address on this machine in the lines from one to before another, and tells its port.
-func (t *readmeText) page(from, to int) (port, line int) {
-	for i := max(1, from); i < to && i <= len(t.lines); i++ {
-		if m := localURL.FindStringSubmatch(t.lines[i-1]); m != nil {
-			if n := portOf(m[2]); n > 0 {
-				return n, i
-			}
-		}
-	}
-	return 0, 0
-}
-
-// onlyPage is the one port that the README has addresses with; 0 if there are none or several.
-func (t *readmeText) onlyPage() (port, line int) {
-	for i, text := range t.lines {
-		for _, m := range localURL.FindAllStringSubmatch(text, -1) {
-			n := portOf(m[2])
-			switch {
-			case n == 0 || n == port || m[1] == "" && protocol.OfPort("", n) != "http":
-			case port == 0:
-				port, line = n, i+1
-			default:
-				return 0, 0
-			}
+// onlyPage is the one port that instructions have addresses with; 0 if there are none or several.
+func onlyPage(t *readme.Document) (port, line int) {
+	for _, a := range t.Addresses {
+		switch {
+		case a.Port == port || !a.Page() && protocol.OfPort("", a.Port) != "http":
+		case port == 0:
+			port, line = a.Port, a.Line
+		default:
+			return 0, 0
 		}
 	}
 	return port, line
@@ -135,7 +76,7 @@ func (t *readmeText) onlyPage() (port, line int) {
 // second terminal beside what is served.
 func (s *surveyor) toldServices() {
 	for i, d := range s.demands {
-		if !readmeName.MatchString(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") ||
+		if !readme.IsInstructions(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") ||
 			madeUpPath.MatchString(d.command) {
 			continue
 		}
@@ -143,10 +84,10 @@ func (s *surveyor) toldServices() {
 		if i > 0 && s.demands[i-1].at.File == d.at.File {
 			before = s.demands[i-1].at.Line
 		}
-		if offSections.MatchString(text.at(d.at.Line).head) {
+		if offSections.MatchString(text.At(d.at.Line).Head) {
 			continue
 		}
-		besides := text.besides(d.at.Line, before)
+		besides := besides(text, d.at.Line, before)
 		for _, part := range d.parts {
 			cwd := path.Join(d.cwd, part.Folder)
 			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.isFolder(cwd) || s.asideWhy(cwd) != "" ||
@@ -337,7 +278,7 @@ func (s *surveyor) guessed(cwd string) *stack.Service {
 // toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
 // project's packages does where the README has one address to look at; one that the project itself brings does there
 // as well, and in a section about running it.
-func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText, at int) bool {
+func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
 	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
 	usual := ecosystem.Canonical(part.Words)
@@ -361,9 +302,9 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 	case s.ofOwnTool(part.Words, cwd):
 		return true
 	case role == "":
-		_, line := text.onlyPage()
+		_, line := onlyPage(text)
 		if s.ownProgram(part.Words, cwd) {
-			return line > 0 || runHead.MatchString(text.at(at).head) || runHead.MatchString(part.Text)
+			return line > 0 || runHead.MatchString(text.At(at).Head) || runHead.MatchString(part.Text)
 		}
 		return line > 0 && s.ofPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
@@ -372,15 +313,15 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readmeText,
 
 // fileServes reports whether something says that a file which an interpreter runs serves: its name, the section or an
 // address of the README, or its code. Commands that run no file are taken at their word.
-func (s *surveyor) fileServes(usual []string, cwd string, text *readmeText, at int) bool {
+func (s *surveyor) fileServes(usual []string, cwd string, text *readme.Document, at int) bool {
 	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.exists(path.Join(cwd, usual[1])) {
 		return true
 	}
 	if preparesByName(usual[1]) {
 		return false
 	}
-	if _, line := text.onlyPage(); line > 0 || serverFile.MatchString(path.Base(usual[1])) ||
-		runHead.MatchString(text.at(at).head) {
+	if _, line := onlyPage(text); line > 0 || serverFile.MatchString(path.Base(usual[1])) ||
+		runHead.MatchString(text.At(at).Head) {
 		return true
 	}
 	data, err := s.fsys.ReadFile(path.Join(cwd, usual[1]))
@@ -442,9 +383,12 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 		return s.whyNot(part, cwd) == ""
 	}
 	return s.projectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
-		!slices.Contains(shellWords[:10], part.Words[0]) &&
+		!slices.Contains(handles, part.Words[0]) &&
 		(ecosystem.IsProgram(part.Words[0]) || s.ofPackages(part.Words, cwd))
 }
+
+// handles are programs that handle files, repositories and containers, and serve nothing of a checkout's themselves.
+var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo", "source", "export"}
 
 // taskName is the name of the task that a command calls; empty for the first of its file.
 func taskName(words []string) string {
@@ -536,9 +480,9 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 	if port == 0 && !besides {
 		if setting, place := s.tree.at(cwd).PortSetting(); setting > 0 {
 			port, at = setting, place
-		} else if page, line := text.page(d.at.Line+1, text.at(d.at.Line).to); page > 0 {
-			port, at = page, stack.Place{File: d.at.File, Line: line}
-		} else if page, line := text.onlyPage(); page > 0 {
+		} else if page, ok := text.Between(d.at.Line+1, text.At(d.at.Line).To); ok {
+			port, at = page.Port, stack.Place{File: d.at.File, Line: page.Line}
+		} else if page, line := onlyPage(text); page > 0 {
 			port, at = page, stack.Place{File: d.at.File, Line: line}
 		}
 	}
@@ -592,13 +536,10 @@ func (s *surveyor) pages() {
 			if p.Speaks != protocol.Plain || p.Host == 0 {
 				continue
 			}
-			want := strconv.Itoa(p.Host)
 			for _, file := range s.instructions {
-				for line, text := range s.readmeOf(file).lines {
-					for _, m := range localURL.FindAllStringSubmatch(text, -1) {
-						if m[1] != "" && m[2] == want {
-							p.Speaks, p.At = "http", stack.Place{File: file, Line: line + 1}
-						}
+				for _, a := range s.readmeOf(file).Addresses {
+					if a.Page() && a.Port == p.Host {
+						p.Speaks, p.At = "http", stack.Place{File: file, Line: a.Line}
 					}
 				}
 				if p.Speaks == "http" {

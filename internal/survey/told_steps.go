@@ -2,6 +2,7 @@ package survey
 
 import (
 	"cmp"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -42,7 +43,7 @@ var toldRoles = []struct {
 func (s *surveyor) toldSteps() {
 	byFile := map[string][]int{}
 	for i, d := range s.demands {
-		if readmeName.MatchString(path.Base(d.at.File)) {
+		if readme.IsInstructions(path.Base(d.at.File)) {
 			byFile[d.at.File] = append(byFile[d.at.File], i)
 		}
 	}
@@ -52,7 +53,7 @@ func (s *surveyor) toldSteps() {
 	}
 }
 
-func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
+func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 	var installed bool
 	var least stack.Role // what has been done by then
 	var open []int
@@ -78,7 +79,7 @@ func (s *surveyor) toldStepsOf(text *readmeText, demands []int) {
 				s.toldStep(k, s.projectOfStep(s.toldWith[k]))
 			}
 			installed, open, served[s.toldIn] = false, nil, true
-		case by == "" && installed && !served[s.toldIn] && !offSections.MatchString(text.at(d.at.Line).head):
+		case by == "" && installed && !served[s.toldIn] && !offSections.MatchString(text.At(d.at.Line).Head):
 			open = append(open, i)
 			s.toldAfter[i], s.toldWith[i] = least, s.toldIn
 		}

@@ -1,7 +1,7 @@
 package survey
 
 import (
-	"fmt"
+	"nimbleharbor/internal/readme"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -10,66 +10,29 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-const guide = `# Rota
-
-Look at http://localhost:4901/docs.
-
-## Start
-
-` + "```sh" + `
-# no head
-npm start
-` + "```" + `
-
-In another terminal:
-
-    npm run lamp
-
-Tests
------
-
-    npm test   # http://127.0.0.1:4902
-
-| a | b |
-|---|---|
-| http://localhost:4901 | same |
-`
-
-// TestReadmeText reads what stands around the commands of a README.
-func TestReadmeText(t *testing.T) {
+// TestAround reads what stands around the commands of instructions.
+func TestAround(t *testing.T) {
 	t.Parallel()
-	s := newSurveyor(fstest.MapFS{"README.md": {Data: []byte(guide)}}, Options{Root: "/ws"})
-	text := s.readmeOf("README.md")
-	var heads []string
-	for _, section := range text.sections {
-		heads = append(heads, fmt.Sprintf("%s %d-%d", section.head, section.from, section.to))
-	}
-	if got := strings.Join(heads, ", "); got != " 1-1, Rota 1-5, Start 5-16, Tests 16-25" {
-		t.Errorf("sections: %s", got)
-	}
-	if got := text.at(9).head; got != "Start" {
-		t.Errorf("line 9 is in %q", got)
-	}
+	text := readme.Read("README.md", []byte("http://localhost:4901\n\n```sh\nnpm start\n```\n\nIn another "+
+		"terminal:\n\n"+
+		"    npm run lamp\n\nor http://localhost:4902\n"))
 	for _, c := range []struct {
 		line, before int
 		want         bool
-	}{{14, 9, true}, {14, 13, false}, {9, 0, false}} {
-		if got := text.besides(c.line, c.before); got != c.want {
+	}{{9, 4, true}, {9, 8, false}, {4, 0, false}} {
+		if got := besides(text, c.line, c.before); got != c.want {
 			t.Errorf("line %d behind %d goes to a second terminal: %v", c.line, c.before, got)
 		}
 	}
-	if port, line := text.page(1, 10); port != 4901 || line != 3 {
-		t.Errorf("the page is on %d, line %d", port, line)
-	}
-	if port, _ := text.onlyPage(); port != 0 {
+	if port, _ := onlyPage(text); port != 0 {
 		t.Errorf("of two ports %d is the only one", port)
 	}
-	one := newSurveyor(fstest.MapFS{"README.md": {Data: []byte("http://localhost:4903 and localhost:4903")}},
-		Options{}).readmeOf("README.md")
-	if port, line := one.onlyPage(); port != 4903 || line != 1 {
+	one := readme.Read("README.md", []byte("http://localhost:4903 and localhost:4903"))
+	if port, line := onlyPage(one); port != 4903 || line != 1 {
 		t.Errorf("the only page is on %d, line %d", port, line)
 	}
-	if empty := s.readmeOf("nobody.md"); empty.at(1).head != "" || len(empty.lines) != 0 {
+	s := newSurveyor(fstest.MapFS{}, Options{Root: "/ws"})
+	if empty := s.readmeOf("nobody.md"); empty.At(1).Head != "" || len(empty.Lines) != 0 {
 		t.Errorf("of no file: %+v", empty)
 	}
 }

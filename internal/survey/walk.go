@@ -2,6 +2,7 @@ package survey
 
 import (
 	"io/fs"
+	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -106,9 +107,6 @@ func mayBeTemplate(name string) bool {
 }
 
 var (
-	readmeName = expr.New(
-		`(?i)^(readme|getting[-_]?started|install(ation)?|setup|development|contributing|hacking)(\.(md|markdown|` +
-			`mdown|rst|rdoc|txt))?$`)
 	seedName = expr.New(
 		`(?i)^(.*[-_.])?(seeds?|seeders?|fixtures?|sample[-_]?data|initial[-_]?data|demo[-_]?data|` +
 			`databaseseeder)([-_.].*)?\.(rb|js|ts|mjs|py|php|sql|json|ya?ml|exs|csv)$`)
@@ -330,7 +328,7 @@ type interest int
 const (
 	nothing interest = iota
 	settingsFile
-	readme
+	instructions
 	imageFile
 	workflow
 	seed
@@ -366,11 +364,10 @@ func note(dir, name string, seeds bool) interest {
 			return settingsFile
 		}
 	}
+	if readme.IsInstructions(name) {
+		return instructions
+	}
 	switch path.Ext(name) {
-	case ".md", ".markdown", ".mdown", ".rst", ".rdoc", ".txt", "":
-		if readmeName.MatchString(name) {
-			return readme
-		}
 	case ".yml", ".yaml":
 		if compose.IsFileName(name) {
 			return settingsFile
@@ -401,7 +398,7 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
 			t.dotenvs = append(t.dotenvs, full)
 		}
-	case readme:
+	case instructions:
 		t.readmes = append(t.readmes, full)
 	case imageFile:
 		t.dockerfiles = append(t.dockerfiles, full)

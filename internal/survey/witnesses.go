@@ -58,7 +58,7 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 
 // lineNames reports whether the line at a place has the text in it; of a task whether one of its lines has.
 func (s *surveyor) lineNames(at stack.Place, text string) bool {
-	lines := s.readmeOf(at.File).lines
+	lines := s.readmeOf(at.File).Lines
 	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {
 		return true
 	}
