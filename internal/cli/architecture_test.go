@@ -21,7 +21,7 @@ var layers = [][]string{
 	{"diagnose", "protocol", "signin", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},
-	{"compose", "run", "engine/standin", "readme", "settings", "timeline"},
+	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},

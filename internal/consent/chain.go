@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/shell"
@@ -150,24 +151,7 @@ func (c *chain) command(part shell.Command, cwd, home string, depth int) {
 
 // tasks follows a call of a program that runs tasks of a file.
 func (c *chain) tasks(words []string, cwd string, depth int) {
-	file, called := "", []string{}
-	for i := 1; i < len(words); i++ {
-		next := ""
-		if i+1 < len(words) {
-			next = words[i+1]
-		}
-		switch w := words[i]; {
-		case w == "-C" || w == "-d" || w == "--directory" || w == "--dir" || w == "--working-directory":
-			cwd = path.Join(cwd, next)
-			i++
-		case w == "-f" || w == "--file" || w == "--makefile" || w == "--justfile" || w == "-t" || w == "--taskfile":
-			file = next
-			i++
-		case strings.HasPrefix(w, "-"), strings.Contains(w, "="):
-		default:
-			called = append(called, w)
-		}
-	}
+	cwd, file, called := command.Tasks(words, cwd)
 	if !filepath.IsLocal(cwd) || file != "" && !filepath.IsLocal(path.Join(cwd, file)) {
 		return
 	}

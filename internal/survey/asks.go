@@ -29,7 +29,7 @@ func (s *surveyor) asks() {
 				continue
 			}
 			a.At = d.at
-			if key := a.Service + "\x00" + s.key(a.Command); seen[key] {
+			if key := a.Service + "\x00" + s.commands.Key(a.Command); seen[key] {
 				continue
 			} else {
 				seen[key] = true
@@ -64,8 +64,8 @@ func (s *surveyor) askOf(part shell.Command, cwd string) *stack.Ask {
 		}
 		return &stack.Ask{Command: args[1:], Service: v.Name}
 	}
-	if !s.isFolder(cwd) {
-		cwd = s.ownFolder(cwd)
+	if !s.commands.IsFolder(cwd) {
+		cwd = s.commands.Folder(cwd)
 	}
 	p := s.projectAt(cwd, part.Words)
 	if p == nil {

@@ -2,7 +2,7 @@ package survey
 
 import (
 	"cmp"
-	"io/fs"
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
@@ -62,7 +62,7 @@ func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
 func (s *surveyor) whyNot(c shell.Command, cwd string) string {
 	if a := s.askOf(c, cwd); asksSomebody(c) && a != nil &&
 		slices.ContainsFunc(s.stack.Asks, func(o stack.Ask) bool {
-			return o.Service == a.Service && s.key(o.Command) == s.key(a.Command)
+			return o.Service == a.Service && s.commands.Key(o.Command) == s.commands.Key(a.Command)
 		}) {
 		return "a launch offers it when everything is up"
 	}
@@ -177,9 +177,9 @@ func init() {
 			func(s *surveyor, c *covering) string { return s.imageBy(c.words[0]) }},
 		{"installing on the machine", func(c *covering) bool { return ecosystem.Installs(c.words[0]) },
 			func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
-		{"a script of the checkout", func(c *covering) bool { return scriptFile(c.words) != "" },
+		{"a script of the checkout", func(c *covering) bool { return command.File(c.words) != "" },
 			func(s *surveyor, c *covering) string {
-				return cmp.Or(s.fileBy(scriptFile(c.words), c), s.exactly(s.key(c.words), c.cwd))
+				return cmp.Or(s.fileBy(command.File(c.words), c), s.exactly(s.commands.Key(c.words), c.cwd))
 			}},
 		{"working on a project", func(*covering) bool { return true },
 			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
@@ -187,21 +187,21 @@ func init() {
 }
 
 // coveredBy tells the node, or the command of ours, that does what a README's command does; empty if nothing does.
-func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) string {
-	c := &covering{words: command.Words, text: command.Text, cwd: cwd, depth: depth}
+func (s *surveyor) coveredBy(part shell.Command, cwd string, depth int) string {
+	c := &covering{words: part.Words, text: part.Text, cwd: cwd, depth: depth}
 	for len(c.words) > 0 && slices.Contains([]string{"sudo", "time", "exec"}, c.words[0]) {
 		c.words = c.words[1:]
 	}
-	if len(c.words) == 0 || depth > maxTasks || madeUpPath.MatchString(c.text) {
+	if len(c.words) == 0 || depth > command.Deepest || madeUpPath.MatchString(c.text) {
 		return ""
 	}
-	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.isFolder(cwd) {
-		if c.cwd = s.ownFolder(cwd); depth == 0 && c.cwd == "." &&
+	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.commands.IsFolder(cwd) {
+		if c.cwd = s.commands.Folder(cwd); depth == 0 && c.cwd == "." &&
 			strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
 			return "" // of all that the path names, nothing is here
 		}
 	}
-	s.intoMember(c)
+	c.words, c.cwd = s.commands.Member(c.words, c.cwd)
 	for _, r := range coverRules {
 		if r.when(c) {
 			return r.by(s, c)
@@ -212,17 +212,6 @@ func (s *surveyor) coveredBy(command shell.Command, cwd string, depth int) strin
 
 // madeUpPath is a path that stands for one of the reader's own.
 var madeUpPath = expr.New(`(?i)(^|[\s=:"'])/?(path/to|your([_-]?(path|folder|dir\w*))?|some|somewhere)/`)
-
-// maxTasks is how deep tasks may call each other.
-const maxTasks = 8
-
-func (s *surveyor) isFolder(dir string) bool {
-	if _, known := s.tree.byPath[dir]; known || dir == "." {
-		return true
-	}
-	info, err := fs.Stat(s.fsys, dir)
-	return err == nil && info.IsDir()
-}
 
 // gitBy covers what brings this code: its own clone, its submodules, and the branch, tag or commit that is here.
 func (s *surveyor) gitBy(c *covering) string {
@@ -265,21 +254,6 @@ func (s *surveyor) clonesThis(address string) bool {
 		}
 	}
 	return true
-}
-
-// ownFolder is a README's folder as it is here: there the checkout's own name is often the first part.
-func (s *surveyor) ownFolder(cwd string) string {
-	for rest := cwd; rest != "" && rest != "."; {
-		if s.isFolder(rest) {
-			return rest
-		}
-		_, after, more := strings.Cut(rest, "/")
-		if !more {
-			break
-		}
-		rest = after
-	}
-	return "."
 }
 
 func service(name string) string { return "service:" + name }
@@ -344,30 +318,32 @@ func (s *surveyor) names(e *stack.EnvFile, key string) bool {
 	})
 }
 
-// targetBy covers a task by what covers all of its lines, or by the service or step that it is.
+// targetBy covers tasks by what covers all of their lines, or by the service or step that one is.
 func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
-	name := taskName(words)
+	dir, _, names := command.Tasks(words, cwd)
+	call := append(words[:1:1], names[:min(len(names), 1)]...)
 	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == cwd &&
-			slices.Equal(v.Command, words[:min(len(words), 1+min(1, len(name)))]) {
+		v := &s.stack.Services[i]
+		if v.Runs == stack.Native && v.Dir() == dir && slices.Equal(v.Command, call) {
 			return service(v.Name)
 		}
 	}
 	for i := range s.stack.Projects {
 		p := &s.stack.Projects[i]
-		if p.Path != cwd {
+		if p.Path != dir {
 			continue
 		}
 		for _, st := range p.Steps {
-			if len(st.Command) == 2 && st.Command[0] == words[0] && st.Command[1] == name && s.usesSteps(p) {
+			if len(call) == 2 && slices.Equal(st.Command, call) && s.usesSteps(p) {
 				return "step:" + st.ID
 			}
 		}
 	}
-	if t := s.target(words, cwd); t != nil {
-		return s.linesBy(commandsOfLines(t.Lines), cwd, depth)
+	var lines []string
+	for _, t := range s.commands.Targets(words, cwd) {
+		lines = append(lines, t.Lines...)
 	}
-	return ""
+	return s.linesBy(command.Lines(lines), dir, depth)
 }
 
 // usesSteps reports whether a native service takes the project's steps along.
@@ -419,7 +395,7 @@ var projectRules = []coverRule{
 	{"a tool of the machine", does(ecosystem.SetsUp),
 		func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 	{"exactly what a step runs", nil,
-		func(s *surveyor, c *covering) string { return s.exactly(s.key(c.words), c.cwd) }},
+		func(s *surveyor, c *covering) string { return s.exactly(s.commands.Key(c.words), c.cwd) }},
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
 		for i := range s.stack.Services {
 			v := &s.stack.Services[i]
@@ -427,9 +403,9 @@ var projectRules = []coverRule{
 				slices.Equal(given, c.words[1:]) {
 				return service(v.Name)
 			}
-			same := s.key(v.Command) == s.key(c.words) || slices.ContainsFunc(v.Expands, func(line string) bool {
+			same := s.commands.Key(v.Command) == s.commands.Key(c.words) || slices.ContainsFunc(v.Expands, func(line string) bool {
 				_, script, named := strings.Cut(line, ": ")
-				return named && !strings.ContainsAny(script, "&|;") && s.key(strings.Fields(script)) == s.key(c.words)
+				return named && !strings.ContainsAny(script, "&|;") && s.commands.Key(strings.Fields(script)) == s.commands.Key(c.words)
 			})
 			if usual := ecosystem.Canonical(c.words); len(usual) > 1 && usual[0] == "script" &&
 				!s.hasScript(usual[1], c.cwd) && !slices.Equal(c.words, v.Command) {
@@ -540,9 +516,9 @@ func (s *surveyor) exactly(key, cwd string) string {
 
 // runsKey reports whether a step runs the command, by its own words or by those that they lead to.
 func (s *surveyor) runsKey(st *stack.Step, key string) bool {
-	return s.key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
+	return s.commands.Key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
 		_, script, ok := strings.Cut(line, ": ")
-		return ok && s.key(strings.Fields(script)) == key
+		return ok && s.commands.Key(strings.Fields(script)) == key
 	})
 }
 
@@ -591,15 +567,4 @@ func (s *surveyor) ownProject(dir string, of *ecosystem.Ecosystem) *stack.Projec
 		}
 	}
 	return nil
-}
-
-// key is a command's key, which is asked for again and again.
-func (s *surveyor) key(words []string) string {
-	text := strings.Join(words, "\x00")
-	known, ok := s.keys[text]
-	if !ok {
-		known = ecosystem.Key(words)
-		s.keys[text] = known
-	}
-	return known
 }

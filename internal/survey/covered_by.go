@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
@@ -58,14 +59,14 @@ func (s *surveyor) namesBuilt(c *covering) bool {
 			ecosystem.OfCode(path.Ext(w)) == nil {
 			return false
 		}
-		return !s.exists(path.Join(c.cwd, w)) && !s.isFolder(path.Join(c.cwd, w))
+		return !s.exists(path.Join(c.cwd, w)) && !s.commands.IsFolder(path.Join(c.cwd, w))
 	})
 }
 
 // leadsToBuilt reports whether a command comes to running a file that was built for it, by the scripts that it calls.
 func (s *surveyor) leadsToBuilt(c *covering) bool {
-	return slices.ContainsFunc(s.leaves(shell.Command{Words: c.words, Folder: "."}, c.cwd),
-		func(l leaf) bool { return s.namesBuilt(&covering{words: l.Words, cwd: l.cwd}) })
+	return slices.ContainsFunc(s.commands.Leaves(shell.Command{Words: c.words, Folder: "."}, c.cwd),
+		func(l command.Leaf) bool { return s.namesBuilt(&covering{words: l.Words, cwd: l.Cwd}) })
 }
 
 // scriptBy covers the name of a script, or of another list of commands, by what covers all of them.
@@ -86,7 +87,7 @@ func (s *surveyor) scriptBy(c *covering) string {
 			}
 			for _, name := range names {
 				if lines := part.Scripts[name]; len(lines) > 0 {
-					return s.linesBy(commandsOfLines(lines), c.cwd, c.depth)
+					return s.linesBy(command.Lines(lines), c.cwd, c.depth)
 				}
 			}
 		}
@@ -97,7 +98,7 @@ func (s *surveyor) scriptBy(c *covering) string {
 // linesBy covers commands by what covers each of them: the last that is.
 func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by string) {
 	for _, part := range commands {
-		if len(s.leaves(part, cwd)) == 0 {
+		if len(s.commands.Leaves(part, cwd)) == 0 {
 			continue // a task that does nothing
 		}
 		if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
@@ -107,30 +108,10 @@ func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by 
 	return by
 }
 
-// saysNothing are commands of scripts that prepare nothing.
-var saysNothing = []string{"echo", "cd", "set", "trap", "exit", "true", "sleep", "printf", "wait", "kill", "pushd",
-	"popd", "local", "return", "shift", "[", "test"}
-
-// scriptFile is the file of commands that a command runs; empty if it runs none.
-func scriptFile(words []string) string {
-	switch {
-	case path.Ext(words[0]) == ".sh":
-		return words[0]
-	case len(words) > 1 && slices.Contains([]string{"sh", "bash", "zsh"}, words[0]) && path.Ext(words[1]) == ".sh":
-		return words[1]
-	}
-	return ""
-}
-
-// ownFolderIs is how a script goes to a place beside itself.
-var ownFolderIs = expr.New(`(?m)^\s*cd "?\$\(dirname (?:-- )?"?(?:\$0|\$\{BASH_SOURCE(?:\[0\])?\})"?\)(/[./\w-]*)?"?`)
-
-const maxScriptFile = 64 << 10
-
 // fileBy covers a file of commands by what covers all that it runs.
 func (s *surveyor) fileBy(file string, c *covering) string {
-	commands, cwd, ok := s.commandsIn(file, c.cwd)
-	if !ok || c.depth >= maxTasks {
+	commands, cwd, ok := s.commands.In(file, c.cwd)
+	if !ok || c.depth >= command.Deepest {
 		return ""
 	}
 	return s.linesBy(commands, cwd, c.depth)
@@ -299,7 +280,7 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 		}
 		w = path.Clean(strings.TrimPrefix(w, "./"))
 		if !strings.Contains(w, "/") && path.Ext(w) == "" || !s.exists(path.Join(c.cwd, w)) &&
-			!s.isFolder(path.Join(c.cwd, w)) {
+			!s.commands.IsFolder(path.Join(c.cwd, w)) {
 			continue
 		}
 		root := path.Dir(w) == "." && strings.HasSuffix(runs, " .")
@@ -328,18 +309,4 @@ func (s *surveyor) runsOtherInside(c *covering, v *stack.Service, runs string) b
 		stem := strings.TrimSuffix(path.Base(w), path.Ext(w))
 		return ecosystem.OfCode(path.Ext(w)) != nil && s.exists(path.Join(c.cwd, w)) && !strings.Contains(runs, stem)
 	})
-}
-
-// intoMember follows the words by which a manager is told to work in a member of its workspace, or in another folder.
-func (s *surveyor) intoMember(c *covering) {
-	if name := valueOf(c.words, "--package"); name != "" {
-		for _, p := range s.stack.Projects {
-			for _, part := range p.Parts {
-				if part.Name == name {
-					c.cwd = part.Folder
-				}
-			}
-		}
-	}
-	c.words, c.cwd = ecosystem.InMember(s.stack.Projects, c.words, c.cwd, s.isFolder)
 }

@@ -1,9 +1,9 @@
 package survey
 
 import (
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
-	"strings"
 
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/protocol"
@@ -46,7 +46,7 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 			return ""
 		}
 		if len(args) == 1 || v.Kind == stack.Once &&
-			(len(args) < 2 || s.key(args[1:]) == s.key(v.Command)) {
+			(len(args) < 2 || s.commands.Key(args[1:]) == s.commands.Key(v.Command)) {
 			return service(v.Name)
 		}
 		return s.runBy(args[1:], func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
@@ -57,14 +57,14 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 // runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container,
 // among other things or alone.
 func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
-	key := s.key(words)
+	key := s.commands.Key(words)
 	for i := range s.stack.Services {
 		v := &s.stack.Services[i]
 		if v.Runs != stack.Container || asked != nil && !asked(v) {
 			continue
 		}
 		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
-			if len(part.Words) > 0 && s.key(part.Words) == key {
+			if len(part.Words) > 0 && s.commands.Key(part.Words) == key {
 				return service(v.Name)
 			}
 		}
@@ -104,19 +104,10 @@ func (s *surveyor) isActive(file string) bool {
 
 // commandsOf lists what a list of words runs: itself, or what it gives to a shell.
 func commandsOf(words []string) []shell.Command {
-	if script, ok := givenToShell(words); ok {
+	if script, ok := command.GivenToShell(words); ok {
 		return shell.Parse(script)
 	}
 	return []shell.Command{{Words: words, Folder: "."}}
-}
-
-// givenToShell is the script that words give to a shell, sh -c SCRIPT.
-func givenToShell(words []string) (script string, ok bool) {
-	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"}, words[0]) &&
-		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
-		return words[2], true
-	}
-	return "", false
 }
 
 func containerEntry(v *stack.Service) []string {

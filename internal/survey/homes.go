@@ -84,7 +84,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 		}
 	}
 	for _, m := range svc.Container.Mounts {
-		if m.Type == "bind" && fs.ValidPath(m.Source) && s.isFolder(m.Source) {
+		if m.Type == "bind" && fs.ValidPath(m.Source) && s.commands.IsFolder(m.Source) {
 			over(m.Source, m.Target)
 			if svc.Build != "" && img == nil && !path.IsAbs(workdir) { // what it is built from isn't there yet
 				candidates = append(candidates, m.Source)
@@ -96,7 +96,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 	}
 	if img != nil {
 		for _, c := range slices.Backward(img.Copies) {
-			if from := path.Join(svc.Build, c.From); s.isFolder(from) {
+			if from := path.Join(svc.Build, c.From); s.commands.IsFolder(from) {
 				over(from, c.To)
 			}
 		}
@@ -295,7 +295,7 @@ func (s *surveyor) madeFirst() {
 				s.waitForBuild(svc, m.Source)
 			}
 		}
-		if svc.Build != "" && fs.ValidPath(svc.Build) && !s.isFolder(svc.Build) {
+		if svc.Build != "" && fs.ValidPath(svc.Build) && !s.commands.IsFolder(svc.Build) {
 			s.waitForInstall(svc, svc.Build)
 		}
 	}
@@ -324,7 +324,7 @@ func untilPattern(name string) string {
 
 // waitForBuild lets a service wait for the build that makes a file or folder which isn't there.
 func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
-	if full == "" || full == "." || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) {
+	if full == "" || full == "." || !fs.ValidPath(full) || s.commands.IsFolder(full) || s.exists(full) {
 		return
 	}
 	var best *stack.Project
@@ -376,7 +376,7 @@ func (s *surveyor) takesWhatIsThere() {
 		for _, t := range img.Takes {
 			full := path.Join(svc.Build, t.Path)
 			at := stack.Place{File: file, Line: t.Line}
-			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.isFolder(full) || s.exists(full) ||
+			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.commands.IsFolder(full) || s.exists(full) ||
 				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
 				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue

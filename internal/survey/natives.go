@@ -3,6 +3,7 @@ package survey
 import (
 	"fmt"
 	"maps"
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strconv"
@@ -137,7 +138,7 @@ func (s *surveyor) processesAlone() {
 		}
 		processes, _ := s.procfile(p)
 		for _, v := range processes {
-			commands := saying(shell.Parse(strings.Join(v.Command[len(v.Command)-1:], "")))
+			commands := command.Saying(shell.Parse(strings.Join(v.Command[len(v.Command)-1:], "")))
 			if s.servesElsewhere(commands, dir) {
 				continue
 			}
@@ -301,7 +302,7 @@ var watchesFiles = expr.New(`(:|--|\s)watch(\s|$|=)`)
 // firstWords are those of the first command of a line that does something.
 func firstWords(line string) []string {
 	for _, c := range shell.Parse(line) {
-		if len(c.Words) > 0 && !slices.Contains(saysNothing, c.Words[0]) {
+		if len(c.Words) > 0 && !command.SaysNothing(c.Words[0]) {
 			return c.Words
 		}
 	}
@@ -542,7 +543,7 @@ func (s *surveyor) contextOf(dir string, img *dockerfile.Image) string {
 	for context := dir; ; context = path.Dir(context) {
 		if !slices.ContainsFunc(img.Takes, func(t dockerfile.Taken) bool {
 			full := path.Join(context, t.Path)
-			return !buildVariable.MatchString(t.Path) && !s.isFolder(full) && !s.exists(full)
+			return !buildVariable.MatchString(t.Path) && !s.commands.IsFolder(full) && !s.exists(full)
 		}) {
 			return context
 		}

@@ -244,13 +244,13 @@ func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
 		return 0, stack.Place{}
 	}
 	for _, name := range ecosystem.ServeTasks {
-		t := s.taskAt(p.Path, name)
+		t := s.commands.Task(p.Path, name)
 		if t == nil || ecosystem.InContainers(t) {
 			continue
 		}
-		for _, l := range s.leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
+		for _, l := range s.commands.Leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
 			role, of := ecosystem.Meaning(l.Words)
-			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.cwd != p.Path {
+			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.Cwd != p.Path {
 				continue
 			}
 			if port := ecosystem.PortIn(l.Text); port > 0 {
@@ -259,19 +259,6 @@ func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
 		}
 	}
 	return 0, stack.Place{}
-}
-
-// taskAt is the entry of that name of a folder's task file; nil if there is none.
-func (s *surveyor) taskAt(dir, name string) *stack.Target {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		for k := range p.Targets {
-			if p.Path == dir && p.Targets[k].Name == name {
-				return &p.Targets[k]
-			}
-		}
-	}
-	return nil
 }
 
 // toldPort is a port that a README's command gives to a service which it serves.

@@ -154,7 +154,7 @@ func (s *surveyor) toldToRun(service string) (told *demand, stays bool) {
 	for i := range s.demands {
 		d := &s.demands[i]
 		for _, part := range d.parts {
-			for _, l := range s.leaves(part, d.cwd) {
+			for _, l := range s.commands.Leaves(part, d.cwd) {
 				verb, args := composeCall(l.Words)
 				switch {
 				case verb == "run" && len(args) > 0 && args[0] == service:

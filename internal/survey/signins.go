@@ -2,6 +2,7 @@ package survey
 
 import (
 	"maps"
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
@@ -137,11 +138,11 @@ func (s *surveyor) startsOthers(file string) map[int]bool {
 
 // startsOther reports whether a command comes to starting containers that a launch doesn't start.
 func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
-	return slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
-		c := &covering{words: l.Words, text: l.Text, cwd: l.cwd}
+	return slices.ContainsFunc(s.commands.Leaves(part, cwd), func(l command.Leaf) bool {
+		c := &covering{words: l.Words, text: l.Text, cwd: l.Cwd}
 		if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
 			return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })
 		}
-		return program("docker", "podman")(c) && c.word(1) == "run" && s.coveredBy(l.Command, l.cwd, 0) == ""
+		return program("docker", "podman")(c) && c.word(1) == "run" && s.coveredBy(l.Command, l.Cwd, 0) == ""
 	})
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
@@ -73,26 +74,34 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	if opt.Env == nil {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
-	return &surveyor{
+	s := &surveyor{
 		passes:   passes,
 		fsys:     reading.Of(fsys),
 		opt:      opt,
 		portless: map[string]stack.Remark{}, texts: map[string]*readme.Document{},
-		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{}, keys: map[string]string{},
+		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
 	}
+	s.commands = command.New(s.fsys, s.stack, func(dir string) bool {
+		if s.tree == nil {
+			return false
+		}
+		_, walked := s.tree.byPath[dir]
+		return walked
+	})
+	return s
 }
 
 // surveyor holds what the passes have found so far.
 type surveyor struct {
-	passes  []pass
-	targets map[targetsKey]map[string]int // places of targets, by their names
-	fsys    *reading.Files
-	opt     Options
-	tree    *tree
-	stack   *stack.Stack
-	faults  stack.Faults
+	passes   []pass
+	commands *command.Resolver
+	fsys     *reading.Files
+	opt      Options
+	tree     *tree
+	stack    *stack.Stack
+	faults   stack.Faults
 
 	code     *codeReader        // nil if the code is not asked
 	composed []*compose.Project // the active compose files
@@ -108,8 +117,6 @@ type surveyor struct {
 	// toldIn is the step of the install that a README's commands come after; toldWith the same for each of them.
 	toldIn   string
 	toldWith map[int]string
-	// keys are those of commands, by their words.
-	keys map[string]string
 	// portsTold are the ports that READMEs' commands give to services; nil as long as nobody asked.
 	portsTold map[string][]toldPort
 	// mentions are texts that code was asked for.
@@ -268,7 +275,7 @@ func (s *surveyor) composeFilesNamed() []string {
 	}
 	for _, p := range s.stack.Projects {
 		for _, t := range p.Targets {
-			add(commandsOfLines(t.Lines), p.Path)
+			add(command.Lines(t.Lines), p.Path)
 		}
 	}
 	return slices.Sorted(maps.Keys(named))

@@ -3,6 +3,7 @@ package survey
 import (
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
@@ -92,7 +93,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	named := map[string]bool{}
 	for _, d := range s.demands {
 		for _, part := range d.parts {
-			for _, l := range s.leaves(part, d.cwd) {
+			for _, l := range s.commands.Leaves(part, d.cwd) {
 				verb, args := composeCall(l.Words)
 				if verb == "up" && len(args) == 0 {
 					return at, false
@@ -111,7 +112,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	}
 	for i := range s.stack.Projects {
 		for _, t := range s.stack.Projects[i].Targets {
-			for _, c := range commandsOfLines(t.Lines) {
+			for _, c := range command.Lines(t.Lines) {
 				if verb, args := composeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
 					return t.At, true
 				}
@@ -131,7 +132,7 @@ func (s *surveyor) byTasks(top string) (out []composeSet) {
 			if otherGoals.MatchString(t.Name) {
 				continue
 			}
-			for _, part := range commandsOfLines(t.Lines) {
+			for _, part := range command.Lines(t.Lines) {
 				out = s.addStarted(out, part, top, t.At)
 			}
 		}
@@ -141,11 +142,11 @@ func (s *surveyor) byTasks(top string) (out []composeSet) {
 
 // addStarted adds the compose files that a command starts in the end, unless they are there already.
 func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
-	for _, l := range s.leaves(part, cwd) {
+	for _, l := range s.commands.Leaves(part, cwd) {
 		if verb, _ := composeCall(l.Words); verb != "up" && verb != "start" {
 			continue
 		}
-		c, ok := s.started(l.cwd, composeFiles(l.Words))
+		c, ok := s.started(l.Cwd, composeFiles(l.Words))
 		if c.at = at; ok && !slices.ContainsFunc(sets, func(o composeSet) bool {
 			return o.dir == c.dir && slices.Equal(o.files, c.files)
 		}) {

@@ -65,7 +65,7 @@ func (s *surveyor) retire(file, sentence string, line int) {
 	folder := ""
 	for _, m := range folderWord.FindAllStringSubmatch(sentence, -1) {
 		name := path.Join(path.Dir(file), strings.Join(m[1:], ""))
-		if !s.isFolder(name) || name == folder {
+		if !s.commands.IsFolder(name) || name == folder {
 			continue
 		}
 		if folder != "" {

@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"fmt"
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ import (
 // runnable tells whether the program of a Procfile's line can be run as it stands; what is missing is its name.
 func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 	for _, c := range shell.Parse(line) {
-		if len(c.Words) == 0 || slices.Contains(saysNothing, c.Words[0]) {
+		if len(c.Words) == 0 || command.SaysNothing(c.Words[0]) {
 			continue
 		}
 		words := c.Words
@@ -70,7 +71,7 @@ func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
 		})
 		if before := s.demands[i-1]; runs && before.at.File == d.at.File && len(before.parts) == 1 {
 			words := before.parts[0].Words
-			if t := s.target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+			if t := s.commands.Target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
 				return task(words, before.at, t)
 			}
 		}
@@ -126,7 +127,7 @@ func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing stri
 // needsOf adds the tools that a command and the tasks behind it call to what the project wants of the machine, and
 // notes the folders that they build.
 func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
-	if len(words) == 0 || depth > maxTasks {
+	if len(words) == 0 || depth > command.Deepest {
 		return
 	}
 	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != nil) && t.Headers == nil &&
@@ -134,7 +135,7 @@ func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stac
 		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
 	}
 	lines := []string{}
-	if t := s.target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+	if t := s.commands.Target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
 		lines, at = t.Lines, t.At
 	} else if other := s.projectAt(cwd, words); cwd != p.Path && other != nil {
 		if s.builtInto == nil {

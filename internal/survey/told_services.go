@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
@@ -90,7 +91,7 @@ func (s *surveyor) toldServices() {
 		besides := besides(text, d.at.Line, before)
 		for _, part := range d.parts {
 			cwd := path.Join(d.cwd, part.Folder)
-			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.isFolder(cwd) || s.asideWhy(cwd) != "" ||
+			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.commands.IsFolder(cwd) || s.asideWhy(cwd) != "" ||
 				s.coveredBy(part, cwd, 0) != "" {
 				continue
 			}
@@ -192,7 +193,7 @@ func (s *surveyor) taskServices() {
 				continue
 			}
 			t := &p.Targets[at]
-			own := slices.ContainsFunc(commandsOfLines(t.Lines), func(c shell.Command) bool {
+			own := slices.ContainsFunc(command.Lines(t.Lines), func(c shell.Command) bool {
 				return s.ownProgram(c.Words, p.Path)
 			})
 			if ecosystem.InContainers(t) || !own && !ecosystem.ServesTask(t) {
@@ -288,15 +289,15 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.hasScript(usual[1], cwd):
 		return false // there is no such script
 	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
-		t := s.target(part.Words, cwd)
+		t := s.commands.Target(part.Words, cwd)
 		return t != nil && ecosystem.ServesTask(t)
-	case scriptFile(part.Words) != "" && s.exists(path.Join(cwd, scriptFile(part.Words))):
-		data, err := s.fsys.ReadFile(path.Join(cwd, scriptFile(part.Words)))
-		return err == nil && len(data) <= maxScriptFile &&
+	case command.File(part.Words) != "" && s.exists(path.Join(cwd, command.File(part.Words))):
+		data, err := s.fsys.ReadFile(path.Join(cwd, command.File(part.Words)))
+		return err == nil && len(data) <= command.MaxFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
 		return !s.namesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
-			slices.ContainsFunc(s.leaves(part, cwd), func(l leaf) bool {
+			slices.ContainsFunc(s.commands.Leaves(part, cwd), func(l command.Leaf) bool {
 				return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
 			})
 	case s.ofOwnTool(part.Words, cwd):
@@ -377,7 +378,7 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 		return false
 	}
 	if ecosystem.ManagerNamed(part.Words[0]).Tasks {
-		return s.target(part.Words, cwd) != nil
+		return s.commands.Target(part.Words, cwd) != nil
 	}
 	if script := ecosystem.ScriptRun(part.Words); script != "" {
 		return s.whyNot(part, cwd) == ""
@@ -390,63 +391,10 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 // handles are programs that handle files, repositories and containers, and serve nothing of a checkout's themselves.
 var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo", "source", "export"}
 
-// taskName is the name of the task that a command calls; empty for the first of its file.
-func taskName(words []string) string {
-	for _, w := range words[1:] {
-		if !strings.HasPrefix(w, "-") && !strings.Contains(w, "=") {
-			return w
-		}
-	}
-	return ""
-}
-
-// target is the entry of a folder's task file that a command calls; nil if there is none.
-func (s *surveyor) target(words []string, cwd string) *stack.Target {
-	name := taskName(words)
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		if p.Path != cwd {
-			continue
-		}
-		if name == "" && len(p.Targets) > 0 {
-			return &p.Targets[0]
-		}
-		if k, found := s.targetsOf(p)[name]; found {
-			return &p.Targets[k]
-		}
-	}
-	return nil
-}
-
-// targetsOf are the places of a project's targets by their names, the first of each name.
-func (s *surveyor) targetsOf(p *stack.Project) map[string]int {
-	key := targetsKey{p.Path, p.Manager, len(p.Targets)}
-	if known := s.targets[key]; known != nil {
-		return known
-	}
-	places := make(map[string]int, len(p.Targets))
-	for k := range p.Targets {
-		if _, twice := places[p.Targets[k].Name]; !twice {
-			places[p.Targets[k].Name] = k
-		}
-	}
-	if s.targets == nil {
-		s.targets = map[targetsKey]map[string]int{}
-	}
-	s.targets[key] = places
-	return places
-}
-
-// targetsKey tells the targets of one project, as many as there are, from others.
-type targetsKey struct {
-	path, manager string
-	count         int
-}
-
 // toldService adds a service for a README's command.
 func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides bool) {
 	words := part.Words
-	for _, l := range s.leaves(part, cwd) {
+	for _, l := range s.commands.Leaves(part, cwd) {
 		if ecosystem.Of(l.Words) != nil && ecosystem.ManagerNamed(words[0]).Tasks {
 			words = l.Words // of several projects in the folder, the one that the task works with
 		}
@@ -468,10 +416,10 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 		ecosystem.InstallsItself(p)
 	}
 	lines := part.Text
-	if t := s.target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+	if t := s.commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
 		v.Expands = t.Lines
 		if len(p.Runtimes) > 0 {
-			s.needsOf(p, part.Words, cwd, d.at, maxTasks) // of the task itself; what it calls is the project's own
+			s.needsOf(p, part.Words, cwd, d.at, command.Deepest) // of the task itself; what it calls is the project's own
 		}
 		lines = strings.Join(t.Lines, "\n")
 	}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"cmp"
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
@@ -162,7 +163,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
 			st.ID += "+" + processName(part.Words)
 		}
-		if t := s.target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		if t := s.commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
 			st.Expands = t.Lines
 		}
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
@@ -184,13 +185,13 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 // doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
 // again, or serves; or it ends in an install, as the project's own step does.
 func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
-	leaves := s.leaves(part, cwd)
+	leaves := s.commands.Leaves(part, cwd)
 	if len(leaves) > 0 {
 		if role, _ := ecosystem.Meaning(leaves[len(leaves)-1].Words); role == stack.Install {
 			return true
 		}
 	}
-	return slices.ContainsFunc(leaves, func(l leaf) bool {
+	return slices.ContainsFunc(leaves, func(l command.Leaf) bool {
 		words := l.Words
 		if words[0] == "exec" && len(words) > 1 {
 			words = words[1:]
@@ -282,10 +283,10 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 	case words[0] == "script":
 		return len(words) > 1 && named(words[1]) && s.whyNot(part, cwd) == "" && s.hasScript(words[1], cwd)
 	case ecosystem.ManagerNamed(words[0]).Tasks:
-		t := s.target(part.Words, cwd)
+		t := s.commands.Target(part.Words, cwd)
 		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
-	case scriptFile(words) != "":
-		file := scriptFile(words)
+	case command.File(words) != "":
+		file := command.File(words)
 		return s.exists(path.Join(cwd, file)) && named(strings.TrimSuffix(path.Base(file), ".sh"))
 	case strings.Contains(words[0], "/"):
 		return s.exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"strings"
 	"testing"
@@ -105,7 +106,7 @@ func TestCommandsApart(t *testing.T) {
 	}
 	for line, want := range map[string]string{"bash bin/a.sh": "bin/a.sh", "./b.sh --x": "./b.sh", "sh -c x": "",
 		"node c.js": ""} {
-		if got := scriptFile(words(line)); got != want {
+		if got := command.File(words(line)); got != want {
 			t.Errorf("%s runs %q, want %q", line, got, want)
 		}
 	}
