@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
 		"testbound"},
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
-	{"workspace"},
+	{"workspace", "tree"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},

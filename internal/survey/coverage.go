@@ -2,17 +2,17 @@ package survey
 
 import (
 	"cmp"
-	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )

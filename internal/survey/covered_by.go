@@ -1,11 +1,11 @@
 package survey
 
 import (
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"

@@ -1,10 +1,10 @@
 package survey
 
 import (
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"

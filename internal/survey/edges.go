@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // value is one setting as a service sees it.
@@ -158,7 +159,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 	if p == nil {
 		return nil
 	}
-	folder := s.tree.at(svc.Dir())
+	folder := s.tree.At(svc.Dir())
 	for _, proxy := range ecosystem.Named(p.Ecosystem).Proxies {
 		if strings.Contains(proxy.File, "/") || folder.Has(proxy.File) {
 			add(proxy.File, proxy.Form)
@@ -314,7 +315,7 @@ func (s *surveyor) portBeside(svc *stack.Service, v value) int {
 
 // Below lists folders in fsys that look like the top of an application, nearest first, at most limit.
 func Below(fsys fs.FS, limit int) []string {
-	t, err := walk(fsys, nil)
+	t, err := tree.Walk(fsys, nil)
 	if err != nil {
 		return nil
 	}
@@ -324,12 +325,12 @@ func Below(fsys fs.FS, limit int) []string {
 			out = append(out, dir)
 		}
 	}
-	for _, f := range t.compose {
+	for _, f := range t.Compose {
 		add(path.Dir(f))
 	}
-	for _, f := range t.folders {
+	for _, f := range t.Folders {
 		add(f.Path)
 	}
-	slices.SortStableFunc(out, byDepth)
+	slices.SortStableFunc(out, tree.ByDepth)
 	return out[:min(limit, len(out))]
 }

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 )
@@ -339,7 +339,7 @@ func (s *surveyor) asksDatabase(svc *stack.Service) bool {
 // madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is none, or several.
 func (s *surveyor) madeBy(dir string, known *protocol.Protocol) string {
 	var found []string
-	folder := s.tree.at(dir)
+	folder := s.tree.At(dir)
 	for name := range folder.Files {
 		if path.Ext(name) != ".sh" {
 			continue

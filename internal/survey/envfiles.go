@@ -3,7 +3,6 @@ package survey
 import (
 	"fmt"
 	"io/fs"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -11,35 +10,37 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // envFiles lists the settings files that exist, and those that templates promise.
 func (s *surveyor) envFiles() {
-	for _, t := range s.tree.templates {
+	for _, t := range s.tree.Templates {
 		if s.filledByProgram(t) {
 			continue
 		}
-		target := t.target
-		if t.localOnly && !s.exists(target) && s.locally(path.Dir(t.path)) {
-			target = path.Join(path.Dir(t.path), ".env.local")
+		target := t.Target
+		if t.LocalOnly && !s.exists(target) && s.locally(path.Dir(t.Path)) {
+			target = path.Join(path.Dir(t.Path), ".env.local")
 		}
-		s.envFile(target, t.path)
+		s.envFile(target, t.Path)
 	}
-	for _, f := range s.tree.dotenvs {
+	for _, f := range s.tree.Dotenvs {
 		s.envFile(f, "")
 	}
 }
 
 // filledByProgram reports whether a template is one that a program fills in: it is called so, and has places for values
 // in a form that no settings file has.
-func (s *surveyor) filledByProgram(t template) bool {
-	if !strings.Contains(path.Base(t.path), "mpl") || settings.FormatOf(t.target) != settings.Other ||
-		strings.Contains(path.Base(t.path), "example") {
+func (s *surveyor) filledByProgram(t tree.Template) bool {
+	if !strings.Contains(path.Base(t.Path), "mpl") || settings.FormatOf(t.Target) != settings.Other ||
+		strings.Contains(path.Base(t.Path), "example") {
 		return false
 	}
-	data, err := s.fsys.ReadFile(t.path)
+	data, err := s.fsys.ReadFile(t.Path)
 	return err == nil && len(data) <= readme.MaxSize && placesForValues.Match(data)
 }
 
@@ -140,14 +141,14 @@ func (s *surveyor) copied(from, to string, folder bool) {
 		return
 	}
 	if info, err := fs.Stat(s.fsys, to); folder || err == nil && info.IsDir() {
-		target, ok := templateOf(path.Base(from))
+		target, ok := tree.TemplateOf(path.Base(from))
 		if !ok {
 			target = path.Base(from)
 		}
 		to = path.Join(to, target)
 	}
 	base := path.Base(to)
-	if !strings.Contains(base, "env") && !configEnding.MatchString(base) || from == to {
+	if !strings.Contains(base, "env") && !tree.IsConfig(base) || from == to {
 		return
 	}
 	// The README's word counts more than the template's name.

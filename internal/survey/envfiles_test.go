@@ -123,30 +123,6 @@ func TestMissingNames(t *testing.T) {
 	}
 }
 
-// TestConfigTemplates tells templates of configuration from what tools read themselves and from samples.
-func TestConfigTemplates(t *testing.T) {
-	t.Parallel()
-	for name, want := range map[string]string{
-		"database.yml.example": "database.yml", "config.example.json": "config.json",
-		"local_settings.py.sample": "local_settings.py", "settings.sample.toml": "settings.toml",
-		"appsettings.Development.json.example":  "appsettings.Development.json",
-		"application-local.properties.template": "application-local.properties",
-		"parameters.yml.dist":                   "parameters.yml", "config.template.php": "config.php",
-		"secrets.example.rb": "secrets.rb", "example.env": ".env", "env.sample": ".env",
-		".env.docker.example": ".env.docker",
-		"phpunit.xml.dist":    "", "phpstan.neon.dist": "", ".php-cs-fixer.dist.php": "", "data.sample.json": "",
-		"config.default.json": "", "index.example.html": "", "compose.example.yaml": "",
-		"docker-compose.sample.yml": "", "page.template.js": "", "x.example": "", ".example.json": "",
-	} {
-		if got, ok := templateOf(name); got != want || ok != (want != "") {
-			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)
-		}
-		if want != "" && !mayBeTemplate(name) {
-			t.Errorf("%q is passed over", name)
-		}
-	}
-}
-
 // TestEnvFilesFound lists settings files with what each is made from, and the layers that are read together.
 func TestEnvFilesFound(t *testing.T) {
 	t.Parallel()

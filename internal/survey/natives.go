@@ -3,26 +3,20 @@ package survey
 import (
 	"fmt"
 	"maps"
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
-
-// aside are folders whose projects are looked at but not launched.
-var aside = expr.New(
-	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
-		`playground|_?templates?_?|[\w-]+[-_]templates?|stubs?|scaffold(ing|s)?|skeletons?|boilerplates?|` +
-		`archive[ds]?|deprecated|legacy|tutorials?|` +
-		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
 
 // served are folders of files that come from elsewhere, or were made, and are handed out as they are.
 var served = expr.New(`(?i)/static(/|$)|(^|/)(vendors?|vendored|third[-_]?party|bower_components|` +
@@ -36,7 +30,7 @@ var (
 
 // asideWhy tells why a folder's projects are not launched; empty if they are.
 func (s *surveyor) asideWhy(dir string) string {
-	if aside.MatchString(dir) {
+	if tree.Aside.MatchString(dir) {
 		return "it is taken for a sample, a test or a site of documents"
 	}
 	if served.MatchString(dir) {
@@ -54,7 +48,7 @@ func (s *surveyor) asideWhy(dir string) string {
 			continue
 		}
 		parent := path.Join(parts[:i]...)
-		for _, f := range s.tree.folders {
+		for _, f := range s.tree.Folders {
 			rel := f.Path
 			if parent != "" {
 				var below bool
@@ -130,8 +124,8 @@ func (s *surveyor) coveredBelow(dir string) bool {
 // processesAlone makes services of Procfiles in folders without any project. A line that goes into a project's folder
 // and serves it there is that project's own service.
 func (s *surveyor) processesAlone() {
-	for _, dir := range slices.Sorted(maps.Keys(s.tree.byPath)) {
-		p, f := &stack.Project{Path: dir}, s.tree.at(dir)
+	for _, dir := range slices.Sorted(maps.Keys(s.tree.ByPath)) {
+		p, f := &stack.Project{Path: dir}, s.tree.At(dir)
 		if len(f.Procfile()) == 0 || s.stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
 			len(ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir)) > 0 {
 			continue
@@ -244,7 +238,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 // procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
 // the place of one of its lines.
 func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
-	folder := s.tree.at(p.Path)
+	folder := s.tree.At(p.Path)
 	for _, proc := range folder.Procfile() {
 		if own := s.projectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
 			continue // it is of the other project of the folder
@@ -343,7 +337,7 @@ func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stac
 		add(port, protocol.Plain, proc.At)
 	}
 	if len(out) == 0 {
-		if port, at := s.tree.at(p.Path).ListensIn(shell.Words(proc.Line)); port > 0 {
+		if port, at := s.tree.At(p.Path).ListensIn(shell.Words(proc.Line)); port > 0 {
 			add(port, "http", at)
 		}
 	}
@@ -430,7 +424,7 @@ func dockerfileName(v *stack.Service) string {
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
 // that service gets a second way to run.
 func (s *surveyor) dockerfiles() {
-	for _, file := range s.tree.dockerfiles {
+	for _, file := range s.tree.Dockerfiles {
 		dir := path.Dir(file)
 		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
 			slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
@@ -442,7 +436,7 @@ func (s *surveyor) dockerfiles() {
 		}) {
 			continue
 		}
-		folder := s.tree.at(dir)
+		folder := s.tree.At(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil {
 			s.faults = append(s.faults, stack.AllFaults(err)...)

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // pass is one look at the workspace. It finds what the passes before it have left in the surveyor, and leaves its own
@@ -94,7 +95,7 @@ func (s *surveyor) walked() error {
 		s.code = newCodeReader(s.fsys)
 		source = s.code.tell
 	}
-	t, err := walk(s.fsys, source, s.opt.Checkouts...)
+	t, err := tree.Walk(s.fsys, source, s.opt.Checkouts...)
 	if s.code != nil {
 		s.code.all()
 	}
@@ -105,6 +106,6 @@ func (s *surveyor) walked() error {
 			Cause: err}
 	}
 	s.tree = t
-	s.stack.Remarks = append(s.stack.Remarks, t.remarks...)
+	s.stack.Remarks = append(s.stack.Remarks, t.Remarks...)
 	return nil
 }

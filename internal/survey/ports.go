@@ -176,7 +176,7 @@ func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
 		if seen := s.seen(v); seen != nil {
 			add(seen.Port, claim.Sight, stack.Place{})
 		}
-		if port, at := s.tree.at(v.Dir()).PortSetting(); port > 0 {
+		if port, at := s.tree.At(v.Dir()).PortSetting(); port > 0 {
 			add(port, claim.Setting, at)
 		}
 	}

@@ -19,7 +19,7 @@ func (s *surveyor) projects() {
 	var list []*ecosystem.Finding
 	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
-	for _, folder := range s.tree.folders {
+	for _, folder := range s.tree.Folders {
 		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
 			continue // of the checkout's host, for its build servers
 		}
@@ -183,15 +183,15 @@ func (s *surveyor) versions(p *stack.Project) {
 		}
 	}
 	for dir := p.Path; ; dir = path.Dir(dir) {
-		if f, ok := s.tree.byPath[dir]; ok {
+		if f, ok := s.tree.ByPath[dir]; ok {
 			add(f.ToolVersions())
 			var files []string
-			for _, d := range s.tree.dockerfiles {
+			for _, d := range s.tree.Dockerfiles {
 				if path.Dir(d) == dir && dir == p.Path {
 					files = append(files, path.Base(d))
 				}
 			}
-			for _, w := range s.tree.workflows {
+			for _, w := range s.tree.Workflows {
 				if path.Dir(path.Dir(path.Dir(w))) == dir {
 					files = append(files, strings.TrimPrefix(w, dir+"/"))
 				}

@@ -8,6 +8,7 @@ import (
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // demand is a command that a README, or a dev container's definition, asks for.
@@ -23,7 +24,7 @@ const maxDemands = 300
 
 // readmes collects what READMEs and dev containers ask for, in their order: those of the checkouts' tops first.
 func (s *surveyor) readmes() {
-	files := slices.Clone(s.tree.readmes)
+	files := slices.Clone(s.tree.Readmes)
 	rank := func(file string) int {
 		if readme.IsReadme(file) {
 			return 0
@@ -34,7 +35,7 @@ func (s *surveyor) readmes() {
 		if path.Dir(a) == path.Dir(b) {
 			return rank(a) - rank(b)
 		}
-		return byDepth(a, b)
+		return tree.ByDepth(a, b)
 	})
 	own := s.ownPrograms()
 	led := s.ledTo(files, own)
@@ -42,11 +43,11 @@ func (s *surveyor) readmes() {
 		dir := path.Dir(file)
 		if led[file] {
 			// somebody says to read it, wherever it lies
-		} else if aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
+		} else if tree.Aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
 			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
 			continue
 		}
-		folder := s.tree.at(dir)
+		folder := s.tree.At(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil || len(data) > readme.MaxSize || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
 			s.remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
@@ -59,10 +60,10 @@ func (s *surveyor) readmes() {
 				cwd: c.Folder, parts: c.Parts})
 		}
 	}
-	for _, f := range s.tree.folders {
+	for _, f := range s.tree.Folders {
 		s.devContainer(f.Path)
 	}
-	if _, isProject := s.tree.byPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects,
+	if _, isProject := s.tree.ByPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects,
 		func(p stack.Project) bool { return p.Path == "." }) {
 		s.devContainer(".")
 	}
@@ -101,7 +102,7 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 		}
 		for _, file := range files {
 			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
-			if !below || !strings.Contains(rel, "/") || readme.IsReadme(file) && aside.MatchString(path.Dir(rel)) {
+			if !below || !strings.Contains(rel, "/") || readme.IsReadme(file) && tree.Aside.MatchString(path.Dir(rel)) {
 				continue
 			}
 			out[file] = out[file] || !told && readme.Documents.MatchString(path.Dir(rel)) ||
@@ -113,11 +114,11 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 
 // holdsComposeFile reports whether a compose file lies in the folder itself.
 func (s *surveyor) holdsComposeFile(dir string) bool {
-	return slices.ContainsFunc(s.tree.compose, func(file string) bool { return path.Dir(file) == dir })
+	return slices.ContainsFunc(s.tree.Compose, func(file string) bool { return path.Dir(file) == dir })
 }
 
 func (s *surveyor) devContainer(dir string) {
-	folder := s.tree.at(dir)
+	folder := s.tree.At(dir)
 	d, err := folder.DevContainer()
 	if err != nil {
 		s.faults = append(s.faults, stack.AllFaults(err)...)

@@ -14,13 +14,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
-)
-
-// Files of tests and of tools say nothing of what a launch needs.
-var notLaunched = expr.New(
-	`(?i)(^|/)(tests?|testing|specs?|__tests__|_*mocks?_*|e2e|cypress|features|bench(marks?)?)/|` +
-		`[._-](test|spec|stories)\.[a-z]+$|` +
-		`(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`,
+	"nimbleharbor/internal/tree"
 )
 
 // maxCodeSize is the size in bytes beyond which a file is no code that people have written.
@@ -71,7 +65,7 @@ func newCodeReader(fsys *reading.Files) *codeReader {
 		c.wait.Go(func() {
 			buffer := make([]byte, maxCodeSize+1)
 			for f := range c.jobs {
-				if aside.MatchString(f.dir) || notLaunched.MatchString(f.dir+"/") {
+				if tree.Aside.MatchString(f.dir) || tree.OfTests.MatchString(f.dir+"/") {
 					continue
 				}
 				c.read(f, buffer)
@@ -103,14 +97,14 @@ func (c *codeReader) all() {
 func (c *codeReader) done() []codeReads {
 	c.wait.Wait()
 	slices.SortFunc(c.found, func(a, b codeReads) int {
-		return cmp.Or(byDepth(a.dir, b.dir), strings.Compare(a.name, b.name))
+		return cmp.Or(tree.ByDepth(a.dir, b.dir), strings.Compare(a.name, b.name))
 	})
 	return c.found
 }
 
 func (c *codeReader) read(f codeFolder, buffer []byte) {
 	for _, name := range f.names {
-		if mayBeTest(name) && notLaunched.MatchString(name) {
+		if mayBeTest(name) && tree.OfTests.MatchString(name) {
 			continue
 		}
 		if reads := c.readsOf(path.Join(f.dir, name), buffer); len(reads) > 0 {
@@ -158,7 +152,7 @@ func (s *surveyor) reads() {
 	s.missingNames()
 }
 
-// mayBeTest is a quick look at a name before notLaunched.
+// mayBeTest is a quick look at a name before tree.OfTests.
 func mayBeTest(name string) bool {
 	lower := strings.ToLower(name)
 	return strings.Contains(lower, "test") || strings.Contains(lower, "spec") || strings.Contains(lower, "stories")

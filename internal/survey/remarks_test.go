@@ -93,33 +93,6 @@ func TestRemarksAreListed(t *testing.T) {
 	}
 }
 
-func TestIgnoreRules(t *testing.T) {
-	t.Parallel()
-	rules := (*ignores)(nil).with(".",
-		"# comment\n\n*.log\n!keep.log\n/top\nsub/dir\n**/deep\na/**/z\nonly/\n\\#odd\ntrail  \nb[ae]d\n").with("in",
-		"local\n!x.log\n")
-	for path, want := range map[string]bool{
-		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false, "in/keep.log": false, "top": true,
-		"d/top": false, "sub/dir": true, "d/sub/dir": false,
-		"deep": true, "a/b/deep": true, "a/z": true, "a/b/c/z": true, "b/z": false, "only/": true, "only": false,
-		"d/only/": true, "#odd": true, "trail": true,
-		"bad": true, "bed": true, "bid": false, "in/local": true, "local": false, "# comment": false,
-	} {
-		full, folder := strings.CutSuffix(path, "/")
-		dir, name := filepath.Split(full)
-		if dir = strings.TrimSuffix(dir, "/"); dir == "" {
-			dir = "."
-		}
-		set := rules
-		if dir != "in" {
-			set = rules.parent
-		}
-		if got := set.ignored(dir, name, folder); got != want {
-			t.Errorf("%s: ignored is %v", path, got)
-		}
-	}
-}
-
 func TestAgree(t *testing.T) {
 	t.Parallel()
 	for pair, want := range map[string]bool{

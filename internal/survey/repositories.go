@@ -2,7 +2,6 @@ package survey
 
 import (
 	"fmt"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/stack"
 )
 

@@ -2,13 +2,13 @@ package survey
 
 import (
 	"net/url"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/stack"
 )
 
@@ -90,7 +90,7 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 			several = several || image != name
 		}
 	}
-	for _, file := range slices.Concat(s.tree.workflows, s.tree.compose, []string{".gitlab-ci.yml"}) {
+	for _, file := range slices.Concat(s.tree.Workflows, s.tree.Compose, []string{".gitlab-ci.yml"}) {
 		data, err := s.fsys.ReadFile(file)
 		if err != nil || len(data) > readme.MaxSize {
 			continue

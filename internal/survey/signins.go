@@ -2,11 +2,11 @@ package survey
 
 import (
 	"maps"
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/readme"
@@ -37,7 +37,7 @@ func (s *surveyor) signIns() {
 	for _, file := range s.instructions {
 		s.toldSignIns(file, add)
 	}
-	seeds := slices.DeleteFunc(slices.Clone(s.tree.seeds), ofTests.MatchString)
+	seeds := slices.DeleteFunc(slices.Clone(s.tree.Seeds), ofTests.MatchString)
 	for _, file := range seeds[:min(len(seeds), maxSeeds)] {
 		s.seeded(file, add)
 	}
@@ -101,7 +101,7 @@ func (s *surveyor) toldSignIns(file string, add func(user, password string, at s
 
 // seeded tells of the users that sample data makes.
 func (s *surveyor) seeded(file string, add func(user, password string, at stack.Place)) {
-	data, err := s.tree.at(path.Dir(file)).Read(path.Base(file))
+	data, err := s.tree.At(path.Dir(file)).Read(path.Base(file))
 	if err != nil || len(data) > readme.MaxSize {
 		return
 	}

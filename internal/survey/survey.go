@@ -6,21 +6,22 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // Options are what a survey is told about the workspace.
@@ -53,7 +54,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 &&
 		len(s.faults) == 0 {
 		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound, At: stack.Place{File: opt.Root},
-			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.tree.files),
+			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.tree.Files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
 				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
@@ -87,7 +88,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		if s.tree == nil {
 			return false
 		}
-		_, walked := s.tree.byPath[dir]
+		_, walked := s.tree.ByPath[dir]
 		return walked
 	})
 	return s
@@ -99,7 +100,7 @@ type surveyor struct {
 	commands *command.Resolver
 	fsys     *reading.Files
 	opt      Options
-	tree     *tree
+	tree     *tree.Tree
 	stack    *stack.Stack
 	faults   stack.Faults
 
@@ -159,17 +160,17 @@ func (s *surveyor) compose() {
 		}
 	}
 	if len(sets) == 0 {
-		for _, file := range s.tree.compose { // its own README may start it
-			if told := s.told(path.Dir(file)); len(told) > 0 && !aside.MatchString(path.Dir(file)) {
+		for _, file := range s.tree.Compose { // its own README may start it
+			if told := s.told(path.Dir(file)); len(told) > 0 && !tree.Aside.MatchString(path.Dir(file)) {
 				sets = append(sets, told[0])
 				break
 			}
 		}
 	}
-	if len(sets) == 0 && len(s.tree.compose) > 0 {
-		for _, file := range s.tree.compose {
+	if len(sets) == 0 && len(s.tree.Compose) > 0 {
+		for _, file := range s.tree.Compose {
 			dir := path.Dir(file)
-			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !aside.MatchString(dir) && s.hasCompose(dir) &&
+			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) && s.hasCompose(dir) &&
 				s.ofApplication(c) {
 				sets = append(sets, c)
 				break
@@ -229,7 +230,7 @@ func (s *surveyor) compose() {
 		}
 		s.composed = append(s.composed, p)
 	}
-	listed := slices.Clone(s.tree.compose)
+	listed := slices.Clone(s.tree.Compose)
 	by := "" // the file that starts other compose files
 	for _, c := range sets {
 		if c.named() {

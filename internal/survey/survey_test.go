@@ -270,21 +270,6 @@ func TestPlaceholder(t *testing.T) {
 	}
 }
 
-func TestTemplateOf(t *testing.T) {
-	t.Parallel()
-	for name, want := range map[string]string{
-		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env",
-		".env.defaults": ".env", "env.example": ".env",
-		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env",
-		".env-example": ".env",
-		".env":         "", "readme.example": "", "example.env": ".env", "example": "",
-	} {
-		if got, ok := templateOf(name); got != want || ok != (want != "") {
-			t.Errorf("templateOf(%q) = %q, %v; want %q", name, got, ok, want)
-		}
-	}
-}
-
 func TestBelow(t *testing.T) {
 	t.Parallel()
 	file := &fstest.MapFile{Data: []byte("{}")}

@@ -3,18 +3,19 @@ package survey
 import (
 	"io/fs"
 	"maps"
-	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/readme"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // composeSet are compose files that belong together.
@@ -173,7 +174,7 @@ func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
 	if slices.Equal(c.files, compose.Find(s.fsys, c.dir, s.env(c.dir))) {
 		c.files = nil
 	}
-	return c, (c.named() || s.hasCompose(cwd)) && !aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
+	return c, (c.named() || s.hasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
 }
 
 func (s *surveyor) isFile(name string) bool {

@@ -3,11 +3,11 @@ package survey
 import (
 	"cmp"
 	"fmt"
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
@@ -81,7 +81,7 @@ func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
 			return task([]string{t.Program, t.Name}, t.At, t)
 		}
 	}
-	if words := ecosystem.BuildOf(s.tree.at(p.Path), p, program); words != nil {
+	if words := ecosystem.BuildOf(s.tree.At(p.Path), p, program); words != nil {
 		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{},
 			At: p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
 	}

@@ -1,11 +1,11 @@
 package survey
 
 import (
-	"nimbleharbor/internal/command"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
@@ -170,7 +170,7 @@ func (s *surveyor) verbsOf(names []string, dir string) []string {
 // plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
 func (s *surveyor) plainServices() {
 	for _, top := range s.tops() {
-		folder := s.tree.at(top)
+		folder := s.tree.At(top)
 		if folder.Path == "" || s.anyServes(top) || s.projectAt(top, nil) != nil {
 			continue
 		}
@@ -426,7 +426,7 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 	text := s.readmeOf(d.at.File)
 	port, at := ecosystem.PortIn(lines), d.at
 	if port == 0 && !besides {
-		if setting, place := s.tree.at(cwd).PortSetting(); setting > 0 {
+		if setting, place := s.tree.At(cwd).PortSetting(); setting > 0 {
 			port, at = setting, place
 		} else if page, ok := text.Between(d.at.Line+1, text.At(d.at.Line).To); ok {
 			port, at = page.Port, stack.Place{File: d.at.File, Line: page.Line}

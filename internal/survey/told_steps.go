@@ -2,14 +2,14 @@ package survey
 
 import (
 	"cmp"
-	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )

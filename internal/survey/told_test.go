@@ -1,12 +1,12 @@
 package survey
 
 import (
-	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/readme"
 	"strings"
 	"testing"
 	"testing/fstest"
 
+	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )

@@ -1,8 +1,10 @@
-package survey
+// Package tree walks a workspace once: which folders have a manifest, which files count by their
+// names, what git's ignore files leave out. It opens nothing but ignore files, and concludes
+// nothing.
+package tree
 
 import (
 	"io/fs"
-	"nimbleharbor/internal/readme"
 	"path"
 	"slices"
 	"strings"
@@ -12,40 +14,42 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/stack"
 )
 
 // maxDepth bounds how deep folders are entered.
 const maxDepth = 60
 
-// tree is what one walk has found.
-type tree struct {
+// Tree is what one walk has found.
+type Tree struct {
 	fsys        fs.FS
-	folders     []ecosystem.Folder          // those with a manifest, the outer ones first
-	byPath      map[string]ecosystem.Folder // those that hold anything of interest
-	compose     []string                    // compose files, by path
-	dockerfiles []string
-	readmes     []string
-	workflows   []string
-	seeds       []string // files that sample data is made from
-	templates   []template
-	dotenvs     []string
-	remarks     []stack.Remark
-	files       int
+	Folders     []ecosystem.Folder          // those with a manifest, the outer ones first
+	ByPath      map[string]ecosystem.Folder // those that hold anything of interest
+	Compose     []string                    // compose files, by path
+	Dockerfiles []string
+	Readmes     []string
+	Workflows   []string
+	Seeds       []string // files that sample data is made from
+	Templates   []Template
+	Dotenvs     []string
+	Remarks     []stack.Remark
+	Files       int
 }
 
-// template is an example file and the file that is made from it.
-type template struct {
-	path, target string
-	// localOnly is true where git would keep the target, but not the file .env.local beside it.
-	localOnly bool
+// Template is an example file and the file that is made from it.
+type Template struct {
+	Path, Target string
+	// LocalOnly is true where git would keep the target, but not the file .env.local beside it.
+	LocalOnly bool
 }
 
 var (
 	templateName = expr.New(`^(.*?)[._-](example|sample|template|tmpl|dist|defaults?)(\.[A-Za-z0-9.]+)?$`)
 	// Ends that only a file for copying has.
 	copied = expr.New(`[._-](example|sample|dist|template|tmpl)$`)
-	// What lies between a name and its ending makes a file for copying only where the name speaks of settings.
+	// What lies between a name and its ending makes a file for copying only where the name speaks
+	// of settings.
 	speaksOfSettings = expr.New(
 		`(?i)(conf|settings?|database|secrets?|credentials|parameters|\blocal\b|application|appsettings|options)`)
 	configEnding = expr.New(`^.+\.(jsonc?|ya?ml|toml|properties|php|rb|js|cjs|mjs|ts|py|ini|conf|cfg|exs)$`)
@@ -61,8 +65,12 @@ var (
 			`prettierrc|editorconfig|docker-compose|compose|phpbench|deptrac)([.-]|$)|\.config\.[cm]?[jt]s$`)
 )
 
-// templateOf tells which settings file a template of this name is for; ok is false for any other name.
-func templateOf(name string) (target string, ok bool) {
+// IsConfig reports whether a file of this name can hold settings, whatever else it is.
+func IsConfig(name string) bool { return configEnding.MatchString(name) }
+
+// TemplateOf tells which settings file a template of this name is for; ok is false for any other
+// name.
+func TemplateOf(name string) (target string, ok bool) {
 	switch name {
 	case "example.env", "sample.env", "template.env", "default.env", "defaults.env":
 		return ".env", true
@@ -76,14 +84,17 @@ func templateOf(name string) (target string, ok bool) {
 		switch {
 		case target == "env", target == "dotenv":
 			return ".env", true
-		case target == ".env", strings.HasPrefix(target, ".env."), strings.HasSuffix(target, ".env"):
+		case target == ".env", strings.HasPrefix(target, ".env."), strings.HasSuffix(target,
+			".env"):
 			return target, true
 		}
 	}
 	switch {
 	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "",
-		ecosystem.IsManifest(target), programEnding.MatchString(target) && !speaksOfSettings.MatchString(m[1]),
-		strings.HasPrefix(m[2], "t") && programEnding.MatchString(target) && strings.Count(m[3], ".") > 1:
+		ecosystem.IsManifest(target), programEnding.MatchString(target) &&
+			!speaksOfSettings.MatchString(m[1]),
+		strings.HasPrefix(m[2], "t") && programEnding.MatchString(target) &&
+			strings.Count(m[3], ".") > 1:
 		return "", false
 	case copied.MatchString(name), m[2] != "dist" && !strings.HasPrefix(m[2], "default") &&
 		speaksOfSettings.MatchString(m[1]):
@@ -100,10 +111,11 @@ func isDefaults(file string) int {
 	return 0
 }
 
-// mayBeTemplate is a quick look at a name before templateOf: the words for a template but one have three letters in
-// common.
+// mayBeTemplate is a quick look at a name before TemplateOf: the words for a template but one have
+// three letters in common.
 func mayBeTemplate(name string) bool {
-	return strings.Contains(name, "env") || strings.Contains(name, "mpl") || strings.Contains(name, "dist")
+	return strings.Contains(name, "env") || strings.Contains(name, "mpl") ||
+		strings.Contains(name, "dist")
 }
 
 var (
@@ -115,15 +127,16 @@ var (
 type walker struct {
 	fsys      fs.FS
 	checkouts map[string]bool
-	tree      *tree
+	tree      *Tree
 	source    func(dir, name string) // is told of every file of code, if not nil
 }
 
-// walk reads the tree once. Folders that the ignore files leave out are not entered, save other checkouts; of the
-// ignored files only settings and compose files count, which people keep out of git on purpose.
-func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*tree, error) {
-	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &tree{fsys: fsys,
-		byPath: map[string]ecosystem.Folder{}},
+// Walk reads the tree once. Folders that the ignore files leave out are not entered, save other
+// checkouts; of the ignored files only settings and compose files count, which people keep out of
+// git on purpose.
+func Walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*Tree, error) {
+	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &Tree{fsys: fsys,
+		ByPath: map[string]ecosystem.Folder{}},
 		source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true
@@ -132,26 +145,30 @@ func walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout
 		return nil, err
 	}
 	t := w.tree
-	slices.SortFunc(t.compose, byDepth)
-	slices.SortFunc(t.templates, func(a, b template) int {
-		if a.target == b.target { // defaults may as well be read as they are: an example is the better template
-			if d := isDefaults(a.path) - isDefaults(b.path); d != 0 {
+	slices.SortFunc(t.Compose, ByDepth)
+	slices.SortFunc(t.Templates, func(a, b Template) int {
+		// defaults may as well be read as they are: an example is the better template
+		if a.Target == b.Target {
+			if d := isDefaults(a.Path) - isDefaults(b.Path); d != 0 {
 				return d
 			}
 		}
-		return byDepth(a.path, b.path)
+		return ByDepth(a.Path, b.Path)
 	})
-	slices.SortStableFunc(t.folders, func(a, b ecosystem.Folder) int { return byDepth(a.Path, b.Path) })
-	for _, list := range []*[]string{&t.dotenvs, &t.dockerfiles, &t.readmes, &t.seeds} {
-		slices.SortFunc(*list, byDepth)
+	slices.SortStableFunc(t.Folders, func(a, b ecosystem.Folder) int {
+		return ByDepth(a.Path,
+			b.Path)
+	})
+	for _, list := range []*[]string{&t.Dotenvs, &t.Dockerfiles, &t.Readmes, &t.Seeds} {
+		slices.SortFunc(*list, ByDepth)
 	}
 	return t, nil
 }
 
-// at is a folder that counts or, for any other, one of which nothing is known but its path: a correction, a README or
-// a compose file can name any.
-func (t *tree) at(dir string) ecosystem.Folder {
-	if f, known := t.byPath[dir]; known {
+// At is a folder that counts or, for any other, one of which nothing is known but its path: a
+// correction, a README or a compose file can name any.
+func (t *Tree) At(dir string) ecosystem.Folder {
+	if f, known := t.ByPath[dir]; known {
 		return f
 	}
 	return ecosystem.Folder{FS: t.fsys, Path: dir, Files: map[string]bool{}}
@@ -164,7 +181,8 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 		if dir == "." {
 			return err
 		}
-		t.remarks = append(t.remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeFolderUnreadable,
+		t.Remarks = append(t.Remarks, stack.Remark{Level: stack.Warning,
+			Code:   stack.CodeFolderUnreadable,
 			At:     stack.Place{File: dir},
 			Text:   "the folder can't be read: " + stack.Reason(err),
 			Remedy: "Give yourself the right to read it, if it matters."})
@@ -175,7 +193,8 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	}
 	for _, e := range entries {
 		if e.Name() == ".gitignore" && e.Type().IsRegular() {
-			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil && len(data) < 1<<20 &&
+			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil &&
+				len(data) < 1<<20 &&
 				!((depth == 0 || w.checkouts[dir]) && ignoresAll(string(data))) {
 				rules = rules.with(dir, string(data))
 			}
@@ -184,15 +203,16 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	below, here := w.folders(dir, entries, rules), w.files(dir, entries, rules)
 	if here.manifest || here.kept || depth == 0 || w.checkouts[dir] {
 		f := ecosystem.Folder{FS: w.fsys, Path: dir, Files: here.names(entries), Folders: below}
-		t.byPath[dir] = f
+		t.ByPath[dir] = f
 		if here.manifest {
-			t.folders = append(t.folders, f)
+			t.Folders = append(t.Folders, f)
 		}
 	}
 	if depth >= maxDepth {
 		if len(below) > 0 {
-			t.remarks = append(t.remarks, stack.Remark{Level: stack.Note, Code: stack.CodeFolderTooDeep,
-				At: stack.Place{File: dir}, Text: "folders below this one are not looked at",
+			t.Remarks = append(t.Remarks, stack.Remark{Level: stack.Note,
+				Code: stack.CodeFolderTooDeep,
+				At:   stack.Place{File: dir}, Text: "folders below this one are not looked at",
 				Remedy: "Start nharbor further down with -C."})
 		}
 		return nil
@@ -229,14 +249,16 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 		}
 		name := e.Name()
 		if !utf8.ValidString(name) {
-			w.tree.remarks = append(w.tree.remarks, stack.Remark{Level: stack.Note, Code: stack.CodeFolderNameInvalid,
+			w.tree.Remarks = append(w.tree.Remarks, stack.Remark{Level: stack.Note,
+				Code:   stack.CodeFolderNameInvalid,
 				At:     stack.Place{File: dir},
 				Text:   "a folder here has a name that is not valid UTF-8; it is not looked at",
 				Remedy: "Rename it, if it matters."})
 			continue
 		}
 		if strings.Contains(name, "{{") {
-			continue // of a scaffold: what is in it becomes a program only where the name is filled in
+			// of a scaffold: what is in it becomes a program only where the name is filled in
+			continue
 		}
 		if !ecosystem.Made(name, beside) && !rules.ignored(dir, name, true) ||
 			len(w.checkouts) > 0 && w.checkouts[path.Join(dir, name)] {
@@ -275,7 +297,7 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		if e.IsDir() {
 			continue
 		}
-		w.tree.files++
+		w.tree.Files++
 		name := e.Name()
 		isFile, isLink := e.Type().IsRegular(), e.Type()&fs.ModeSymlink != 0
 		if !isFile && !isLink {
@@ -284,11 +306,13 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 			continue
 		}
 		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
-		if w.source != nil && isFile && ecosystem.OfCode(path.Ext(name)) != nil && !rules.ignored(dir, name, false) {
+		if w.source != nil && isFile && ecosystem.OfCode(path.Ext(name)) != nil &&
+			!rules.ignored(dir, name, false) {
 			w.source(dir, name)
 		}
 		if isLink {
-			// A link to a file inside the same folder tree counts; one to a folder is never followed.
+			// A link to a file inside the same folder tree counts; one to a folder is never
+			// followed.
 			info, err := fs.Stat(w.fsys, path.Join(dir, name))
 			if isFile = err == nil && info.Mode().IsRegular(); !isFile {
 				here.out[name] = true
@@ -313,11 +337,13 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 	return here
 }
 
-// unread remembers a pipe or a device under a name that counts; sockets lie about where programs run.
+// unread remembers a pipe or a device under a name that counts; sockets lie about where programs
+// run.
 func (w *walker) unread(dir, name string, seeds bool, is fs.FileMode) {
 	counts := note(dir, name, seeds) != nothing || ecosystem.IsManifest(name) ||
 		ecosystem.OfCode(path.Ext(name)) != nil
-	if files, ok := w.fsys.(*reading.Files); ok && counts && is&(fs.ModeNamedPipe|fs.ModeDevice) != 0 {
+	if files, ok := w.fsys.(*reading.Files); ok && counts &&
+		is&(fs.ModeNamedPipe|fs.ModeDevice) != 0 {
 		files.NoteUnread(path.Join(dir, name), reading.ErrNotRegular)
 	}
 }
@@ -343,7 +369,8 @@ func note(dir, name string, seeds bool) interest {
 		if strings.HasPrefix(name, ".env") {
 			return settingsFile
 		}
-		if name == ".tool-versions" || name == ".mise.toml" || name == ".sdkmanrc" || name == ".devcontainer.json" {
+		if name == ".tool-versions" || name == ".mise.toml" || name == ".sdkmanrc" ||
+			name == ".devcontainer.json" {
 			return versions
 		}
 	case 'D', 'C':
@@ -359,8 +386,8 @@ func note(dir, name string, seeds bool) interest {
 		return versions
 	}
 	if mayBeTemplate(name) {
-		if target, ok := templateOf(name); ok && (strings.Contains(target, "env") ||
-			!aside.MatchString(dir) && !addOn.MatchString(dir)) {
+		if target, ok := TemplateOf(name); ok && (strings.Contains(target, "env") ||
+			!Aside.MatchString(dir) && !addOn.MatchString(dir)) {
 			return settingsFile
 		}
 	}
@@ -377,7 +404,8 @@ func note(dir, name string, seeds bool) interest {
 		}
 		fallthrough
 	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs", ".csv":
-		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") || strings.Contains(name, "data")) &&
+		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") ||
+			strings.Contains(name, "data")) &&
 			seedName.MatchString(name) || seeds {
 			return seed
 		}
@@ -390,26 +418,28 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	switch what {
 	case settingsFile:
 		if compose.IsFileName(name) {
-			t.compose = append(t.compose, full)
-		} else if target, ok := templateOf(name); ok && !notLaunched.MatchString(dir+"/") &&
+			t.Compose = append(t.Compose, full)
+		} else if target, ok := TemplateOf(name); ok && !OfTests.MatchString(dir+"/") &&
 			(strings.Contains(target, "env") || !scaffold.MatchString(dir)) {
-			t.templates = append(t.templates, template{full, path.Join(dir, target),
-				target == ".env" && !rules.ignored(dir, ".env", false) && rules.ignored(dir, ".env.local", false)})
+			t.Templates = append(t.Templates, Template{full, path.Join(dir, target),
+				target == ".env" && !rules.ignored(dir, ".env", false) &&
+					rules.ignored(dir, ".env.local", false)})
 		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
-			t.dotenvs = append(t.dotenvs, full)
+			t.Dotenvs = append(t.Dotenvs, full)
 		}
 	case instructions:
-		t.readmes = append(t.readmes, full)
+		t.Readmes = append(t.Readmes, full)
 	case imageFile:
-		t.dockerfiles = append(t.dockerfiles, full)
+		t.Dockerfiles = append(t.Dockerfiles, full)
 	case workflow:
-		t.workflows = append(t.workflows, full)
+		t.Workflows = append(t.Workflows, full)
 	case seed:
-		t.seeds = append(t.seeds, full)
+		t.Seeds = append(t.Seeds, full)
 	}
 }
 
-func byDepth(a, b string) int {
+// ByDepth orders paths: the outer ones first.
+func ByDepth(a, b string) int {
 	if a == "." || b == "." {
 		return strings.Compare(a, b) // "." sorts before any name
 	}
@@ -418,3 +448,17 @@ func byDepth(a, b string) int {
 	}
 	return strings.Compare(a, b)
 }
+
+// Aside are folders whose projects are looked at but not launched.
+var Aside = expr.New(
+	`(?i)(^|/)(examples?|samples?|demos?|tests?|testdata|fixtures?|docs?|documentation|e2e|benchmarks?|storybook|` +
+		`playground|_?templates?_?|[\w-]+[-_]templates?|stubs?|scaffold(ing|s)?|skeletons?|boilerplates?|` +
+		`archive[ds]?|deprecated|legacy|tutorials?|` +
+		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
+
+// OfTests are files of tests and of tools: they say nothing of what a launch needs.
+var OfTests = expr.New(
+	`(?i)(^|/)(tests?|testing|specs?|__tests__|_*mocks?_*|e2e|cypress|features|bench(marks?)?)/|` +
+		`[._-](test|spec|stories)\.[a-z]+$|` +
+		`(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`,
+)

@@ -1,4 +1,4 @@
-package survey
+package tree
 
 import (
 	"path"
@@ -7,8 +7,8 @@ import (
 	"nimbleharbor/internal/ecosystem"
 )
 
-// ignores are the rules of the ignore files from the top of a checkout down to one folder. The form is git's
-// (gitignore, "Pattern format"): the last rule that fits decides.
+// ignores are the rules of the ignore files from the top of a checkout down to one folder. The form
+// is git's (gitignore, "Pattern format"): the last rule that fits decides.
 type ignores struct {
 	base   string // the folder that the rules lie in
 	rules  []ignoreRule
@@ -59,8 +59,8 @@ func (i *ignores) with(folder, text string) *ignores {
 	return out
 }
 
-// ignoresAll reports whether an ignore file leaves nothing: in a checkout, whose files are there although it does, git
-// was told to take them all the same.
+// ignoresAll reports whether an ignore file leaves nothing: in a checkout, whose files are there
+// although it does, git was told to take them all the same.
 func ignoresAll(text string) bool {
 	all := false
 	for _, line := range strings.Fields(text) {
