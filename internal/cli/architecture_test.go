@@ -23,6 +23,7 @@ var layers = [][]string{
 		"testbound"},
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace", "tree"},
+	{"code"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},

@@ -3,6 +3,7 @@ package survey
 import (
 	"slices"
 
+	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"
 )
@@ -92,12 +93,12 @@ func (s *surveyor) look(names ...string) error {
 func (s *surveyor) walked() error {
 	var source func(dir, name string)
 	if s.opt.ReadCode {
-		s.code = newCodeReader(s.fsys)
-		source = s.code.tell
+		s.code = code.New(s.fsys)
+		source = s.code.Tell
 	}
 	t, err := tree.Walk(s.fsys, source, s.opt.Checkouts...)
 	if s.code != nil {
-		s.code.all()
+		s.code.All()
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/dotenv"
@@ -84,6 +85,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
 			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
 	}
+	s.mentions = code.Mentions{Files: s.fsys}
 	s.commands = command.New(s.fsys, s.stack, func(dir string) bool {
 		if s.tree == nil {
 			return false
@@ -104,7 +106,8 @@ type surveyor struct {
 	stack    *stack.Stack
 	faults   stack.Faults
 
-	code     *codeReader        // nil if the code is not asked
+	code     *code.Reader       // nil if the code is not asked
+	read     *code.Found        // what it has found, once the code has been read
 	composed []*compose.Project // the active compose files
 	homes    map[string]bool    // the folders of projects and their members; for the reading of code
 	demands  []demand
@@ -121,7 +124,7 @@ type surveyor struct {
 	// portsTold are the ports that READMEs' commands give to services; nil as long as nobody asked.
 	portsTold map[string][]toldPort
 	// mentions are texts that code was asked for.
-	mentions    map[string]bool
+	mentions    code.Mentions
 	portless    map[string]stack.Remark // what is said of a service as long as no port of it is found
 	rivals      []string                // services of several applications that want the same port
 	corrections corrections

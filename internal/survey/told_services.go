@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -326,7 +327,7 @@ func (s *surveyor) fileServes(usual []string, cwd string, text *readme.Document,
 		return true
 	}
 	data, err := s.fsys.ReadFile(path.Join(cwd, usual[1]))
-	return err == nil && len(data) <= maxCodeSize && ecosystem.ListensByCode(string(data))
+	return err == nil && len(data) <= code.MaxSize && ecosystem.ListensByCode(string(data))
 }
 
 // serverFile is a name of a file in which a program that serves begins.

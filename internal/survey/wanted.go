@@ -149,15 +149,15 @@ func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
 		}
 	}
 	var found []string
-	for _, load := range s.code.loads {
-		base := s.projectOf(path.Dir(load.at.File))
+	for _, load := range s.read.Loads {
+		base := s.projectOf(path.Dir(load.At.File))
 		if !slices.Contains(reaches, base) {
 			continue
 		}
-		if load.beside {
-			base = path.Dir(load.at.File)
+		if load.Beside {
+			base = path.Dir(load.At.File)
 		}
-		found = append(found, path.Join(base, load.path))
+		found = append(found, path.Join(base, load.Path))
 	}
 	if i := slices.IndexFunc(found, func(f string) bool { return path.Dir(f) == svc.Dir() }); i >= 0 {
 		return found[i]
@@ -168,9 +168,6 @@ func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
 	}
 	return path.Join(svc.Dir(), names[0])
 }
-
-// maxAsked bounds how many files are looked through for the name of a part.
-const maxAsked = 3000
 
 // getsTo reports whether code that a service reaches asks for the file of another part in which a variable is read: by
 // the part's name and the file's own, or by the part's name alone if the file is where the part begins.
@@ -193,40 +190,5 @@ func (s *surveyor) getsTo(p *stack.Project, reaches []string, r stack.Read, own 
 	if f := ecosystem.FrameworkNamed(p.FrameworkAt(own)); f.Browser && !f.API {
 		reaches = []string{own}
 	}
-	return s.mentioned(reaches, path.Ext(base), wanted)
-}
-
-// mentioned reports whether a file of code in one of the folders has one of the texts.
-func (s *surveyor) mentioned(folders []string, ending string, texts []string) bool {
-	key := strings.Join(folders, "\x00") + "\x00" + strings.Join(texts, "\x00")
-	if known, ok := s.mentions[key]; ok {
-		return known
-	}
-	found, left := false, maxAsked
-	for _, dir := range folders {
-		fs.WalkDir(s.fsys, dir, func(file string, d fs.DirEntry, err error) error {
-			switch {
-			case err != nil || found || left == 0:
-				return fs.SkipAll
-			case d.IsDir():
-				if file != dir && (ecosystem.Made(d.Name(), func(string) bool { return true }) || d.Name()[0] == '.') {
-					return fs.SkipDir
-				}
-				return nil
-			case ecosystem.OfCode(path.Ext(file)) == nil && path.Ext(file) != ending:
-				return nil
-			}
-			left--
-			data, err := s.fsys.ReadFile(file)
-			found = err == nil && slices.ContainsFunc(texts, func(t string) bool {
-				return strings.Contains(string(data), t)
-			})
-			return nil
-		})
-	}
-	if s.mentions == nil {
-		s.mentions = map[string]bool{}
-	}
-	s.mentions[key] = found
-	return found
+	return s.mentions.In(reaches, path.Ext(base), wanted)
 }
