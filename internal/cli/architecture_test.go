@@ -24,6 +24,7 @@ var layers = [][]string{
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace", "tree"},
 	{"code"},
+	{"facts"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},

@@ -15,31 +15,31 @@ import (
 // in a container of the stack.
 func (s *surveyor) asks() {
 	seen := map[string]bool{}
-	for _, d := range s.demands {
-		if !slices.Contains(s.instructions, d.at.File) || strings.ContainsAny(d.command, "<>") ||
-			madeUpPath.MatchString(d.command) {
+	for _, d := range s.Demands {
+		if !slices.Contains(s.Instructions, d.At.File) || strings.ContainsAny(d.Command, "<>") ||
+			madeUpPath.MatchString(d.Command) {
 			continue
 		}
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			if len(part.Words) == 0 || !asksSomebody(part) || part.Plumbed || part.Background {
 				continue
 			}
-			a := s.askOf(part, path.Join(d.cwd, part.Folder))
+			a := s.askOf(part, path.Join(d.Cwd, part.Folder))
 			if a == nil {
 				continue
 			}
-			a.At = d.at
-			if key := a.Service + "\x00" + s.commands.Key(a.Command); seen[key] {
+			a.At = d.At
+			if key := a.Service + "\x00" + s.Commands.Key(a.Command); seen[key] {
 				continue
 			} else {
 				seen[key] = true
 			}
-			s.stack.Asks = append(s.stack.Asks, *a)
+			s.Stack.Asks = append(s.Stack.Asks, *a)
 			where := "in " + folderWords(a.Folder)
 			if a.Service != "" {
 				where = "in the container of " + a.Service
 			}
-			s.remark(stack.Note, stack.CodeAsksPerson, d.at,
+			s.Remark(stack.Note, stack.CodeAsksPerson, d.At,
 				fmt.Sprintf("%s asks for something that only a person knows", strings.Join(a.Command, " ")),
 				fmt.Sprintf("A launch offers it on the terminal once everything is up, and runs it %s.", where))
 		}
@@ -58,20 +58,20 @@ func (s *surveyor) askOf(part shell.Command, cwd string) *stack.Ask {
 		if verb != "exec" && verb != "run" || len(args) < 2 {
 			return nil
 		}
-		v := s.stack.Service(args[0])
+		v := s.Stack.Service(args[0])
 		if v == nil || v.Runs != stack.Container || v.Kind == stack.Once {
 			return nil
 		}
 		return &stack.Ask{Command: args[1:], Service: v.Name}
 	}
-	if !s.commands.IsFolder(cwd) {
-		cwd = s.commands.Folder(cwd)
+	if !s.Commands.IsFolder(cwd) {
+		cwd = s.Commands.Folder(cwd)
 	}
-	p := s.projectAt(cwd, part.Words)
+	p := s.ProjectAt(cwd, part.Words)
 	if p == nil {
 		return nil
 	}
-	if !s.usesSteps(p) {
+	if !s.UsesSteps(p) {
 		return nil // its container is told by the words of the compose command
 	}
 	a := &stack.Ask{Command: s.toldCommand(p, part), Folder: cwd, Project: p.Path, Manager: p.Manager}
@@ -93,8 +93,8 @@ const maxPages = 3
 
 // namedPages collects the pages beyond the first one that READMEs name on ports of the stack.
 func (s *surveyor) namedPages() {
-	for _, file := range s.instructions {
-		text := s.readmeOf(file)
+	for _, file := range s.Instructions {
+		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
 			page := a.Scheme == "http" || a.Scheme == "https"
 			if page && a.Path != "" && a.Path != "/" && !callsIt.MatchString(text.Line(a.Line)) {
@@ -105,8 +105,8 @@ func (s *surveyor) namedPages() {
 }
 
 func (s *surveyor) namePage(port int, page string, at stack.Place) {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if len(v.Pages) >= maxPages || port == 0 ||
 			!slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port && p.Speaks == "http" }) ||
 			slices.ContainsFunc(v.Pages, func(p stack.Page) bool { return p.Port == port && p.Path == page }) {

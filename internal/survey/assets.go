@@ -10,8 +10,8 @@ import (
 // assets gives a project that serves nothing itself, in a folder where another one is served, the scripts by which that
 // one's pages get their scripts and styles: the build as a step, and what makes them anew as a process beside it.
 func (s *surveyor) assets() {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if beside := s.servedBeside(p); beside == nil || s.served(p) || s.asideWhy(p.Path) != "" || p.NotHere != "" ||
 			ecosystem.ManagerNamed(p.Manager).Scripts == nil || len(p.Evidence) == 0 {
 			continue
@@ -38,7 +38,7 @@ func (s *surveyor) assets() {
 				p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Build, Command: call(name),
 					Env: map[string]string{}, At: p.Evidence[0].Place(), Expands: named(name, part.Scripts[name])})
 			}
-			if watch != "" && !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+			if watch != "" && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 				return v.Source == stack.FromProcfile && v.Dir() == p.Path // which says what runs beside it
 			}) {
 				s.native(p, stack.Serve{Name: watch, Command: call(watch), At: p.Evidence[0].Place(), Watches: true,
@@ -58,15 +58,15 @@ func named(script string, lines []string) (out []string) {
 
 // served reports whether a project is served by a service of its own.
 func (s *surveyor) served(p *stack.Project) bool {
-	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return v.Project == p.Path && v.Manager == p.Manager && !v.Watches
 	})
 }
 
 // assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
 func (s *surveyor) assetsFirst() {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		beside := s.servedBeside(p)
 		if beside == nil || s.served(p) ||
 			!slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Build }) {

@@ -80,7 +80,7 @@ func (s *surveyor) correctionsOf() error {
 	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{},
 		Service: map[string]serviceFix{}, Check: map[string]ownCheck{}, Cause: map[string]ownCause{}}
 	for _, name := range []string{CorrectionsFile, LocalCorrectionsFile} {
-		data, err := fs.ReadFile(s.fsys, name)
+		data, err := fs.ReadFile(s.Files, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -338,18 +338,18 @@ func (s *surveyor) correct() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.corrections.Project)) {
 		fix := s.corrections.Project[name]
-		i := slices.IndexFunc(s.stack.Projects, func(p stack.Project) bool { return p.Path == name })
+		i := slices.IndexFunc(s.Stack.Projects, func(p stack.Project) bool { return p.Path == name })
 		if i < 0 {
 			s.unknown("project", name, fix.at)
 			continue
 		}
 		if fix.Framework != nil {
-			s.stack.Projects[i].Framework = *fix.Framework
+			s.Stack.Projects[i].Framework = *fix.Framework
 		}
 		if fix.LeaveOut != nil && *fix.LeaveOut {
-			s.stack.Services = slices.DeleteFunc(s.stack.Services,
+			s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
 				func(v stack.Service) bool { return v.Runs == stack.Native && v.Project == name })
-			s.stack.Projects = slices.Delete(s.stack.Projects, i, i+1)
+			s.Stack.Projects = slices.Delete(s.Stack.Projects, i, i+1)
 		}
 	}
 	s.questions()
@@ -362,8 +362,8 @@ func (s *surveyor) unknown(what, name string, at stack.Place) {
 
 func (s *surveyor) correctStep(id string, fix stepFix) {
 	words, _ := wordsOf(fix.Command)
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		k := slices.IndexFunc(p.Steps, func(st stack.Step) bool { return st.ID == id })
 		if k < 0 {
 			continue
@@ -386,7 +386,7 @@ func (s *surveyor) correctStep(id string, fix stepFix) {
 	}
 	// A step that survey didn't find: ROLE:FOLDER.
 	role, dir, _ := strings.Cut(id, ":")
-	if p := s.stack.Project(dir, ""); p != nil && words != nil &&
+	if p := s.Stack.Project(dir, ""); p != nil && words != nil &&
 		(stack.Role(role) == stack.Install || stack.Role(role).Rank() > 0) {
 		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Role(role), Command: words, Env: map[string]string{},
 			At: fix.at, Inputs: fix.Inputs, EveryTime: fix.EveryTime != nil && *fix.EveryTime})
@@ -398,15 +398,15 @@ func (s *surveyor) correctStep(id string, fix stepFix) {
 
 func (s *surveyor) correctService(name string, fix serviceFix) {
 	words, _ := wordsOf(fix.Command)
-	v := s.stack.Service(name)
+	v := s.Stack.Service(name)
 	if fix.LeaveOut != nil && *fix.LeaveOut {
 		if v == nil {
 			s.unknown("service", name, fix.at)
 			return
 		}
-		s.stack.Services = slices.DeleteFunc(s.stack.Services, func(v stack.Service) bool { return v.Name == name })
-		for i := range s.stack.Services {
-			other := &s.stack.Services[i]
+		s.Stack.Services = slices.DeleteFunc(s.Stack.Services, func(v stack.Service) bool { return v.Name == name })
+		for i := range s.Stack.Services {
+			other := &s.Stack.Services[i]
 			other.After = slices.DeleteFunc(slices.Clone(other.After),
 				func(a stack.After) bool { return a.Service == name })
 		}
@@ -417,13 +417,13 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			s.unknown("service", name, fix.at)
 			return
 		}
-		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromStackFile,
+		s.Stack.Services = append(s.Stack.Services, stack.Service{Name: name, Source: stack.FromStackFile,
 			Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
-		v = &s.stack.Services[len(s.stack.Services)-1]
+		v = &s.Stack.Services[len(s.Stack.Services)-1]
 	}
 	if fix.Folder != nil {
 		dir := path.Clean(*fix.Folder)
-		if p := s.stack.Project(dir, ""); p != nil {
+		if p := s.Stack.Project(dir, ""); p != nil {
 			v.Project, v.Manager, v.Folder, v.Bin = dir, p.Manager, "", p.Bin
 		} else {
 			v.Folder = dir
@@ -483,7 +483,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 	}
 	for _, text := range fix.After {
 		other, until, _ := afterOf(text)
-		if s.stack.Service(other) == nil && s.corrections.Service[other].Command == nil {
+		if s.Stack.Service(other) == nil && s.corrections.Service[other].Command == nil {
 			s.unknown("service", other, fix.at)
 			continue
 		}

@@ -11,6 +11,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -19,20 +20,20 @@ import (
 
 // cover compares what the READMEs ask for with what a launch does.
 func (s *surveyor) cover() {
-	s.stack.Readme = []stack.ReadmeDemand{}
-	s.demands = slices.DeleteFunc(s.demands, func(d demand) bool { return onlySets(d) && s.demandBy(d).By == "" })
-	for _, d := range s.demands {
+	s.Stack.Readme = []stack.ReadmeDemand{}
+	s.Demands = slices.DeleteFunc(s.Demands, func(d facts.Demand) bool { return onlySets(d) && s.demandBy(d).By == "" })
+	for _, d := range s.Demands {
 		out := s.demandBy(d)
 		if onlySets(d) {
 			out.Command = assigned.ReplaceAllString(out.Command, "$1=…")
 		}
-		s.stack.Readme = append(s.stack.Readme, out)
+		s.Stack.Readme = append(s.Stack.Readme, out)
 	}
 }
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
-func onlySets(d demand) bool {
-	return setsOnce.MatchString(d.command) || !slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+func onlySets(d facts.Demand) bool {
+	return setsOnce.MatchString(d.Command) || !slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 		return len(c.Words) > 0 && !(program("export", "set")(&covering{words: c.Words}) && len(c.Words) > 1 &&
 			!slices.ContainsFunc(c.Words[1:], func(w string) bool { return !strings.Contains(w, "=") }))
 	})
@@ -43,15 +44,15 @@ var setsOnce = expr.New(`^(export|set|setx)\s+[A-Za-z_]\w*\s*=[^&|;]*$`)
 var assigned = expr.New(`\b([A-Za-z_]\w*)=("[^"]*"|'[^']*'|\S*)`)
 
 // demandBy tells what does a README's command.
-func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
-	out := stack.ReadmeDemand{At: d.at, Command: d.command, Covered: true}
-	for _, part := range d.parts {
+func (s *surveyor) demandBy(d facts.Demand) stack.ReadmeDemand {
+	out := stack.ReadmeDemand{At: d.At, Command: d.Command, Covered: true}
+	for _, part := range d.Parts {
 		if len(part.Words) == 0 || part.Words[0] == "cd" {
 			continue
 		}
-		if out.By = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0); out.By == "" {
+		if out.By = s.coveredBy(part, path.Join(d.Cwd, part.Folder), 0); out.By == "" {
 			out.Covered = false
-			out.Why = s.whyNot(part, path.Join(d.cwd, part.Folder))
+			out.Why = s.whyNot(part, path.Join(d.Cwd, part.Folder))
 			break
 		}
 	}
@@ -61,8 +62,8 @@ func (s *surveyor) demandBy(d demand) stack.ReadmeDemand {
 // whyNot tells why a command can't be done as it is written; empty if nothing is known.
 func (s *surveyor) whyNot(c shell.Command, cwd string) string {
 	if a := s.askOf(c, cwd); asksSomebody(c) && a != nil &&
-		slices.ContainsFunc(s.stack.Asks, func(o stack.Ask) bool {
-			return o.Service == a.Service && s.commands.Key(o.Command) == s.commands.Key(a.Command)
+		slices.ContainsFunc(s.Stack.Asks, func(o stack.Ask) bool {
+			return o.Service == a.Service && s.Commands.Key(o.Command) == s.Commands.Key(a.Command)
 		}) {
 		return "a launch offers it when everything is up"
 	}
@@ -71,7 +72,7 @@ func (s *surveyor) whyNot(c shell.Command, cwd string) string {
 		return ""
 	}
 	known := false
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		for _, part := range p.Parts {
 			if _, ok := part.Scripts[script]; ok {
 				return ""
@@ -179,7 +180,7 @@ func init() {
 			func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 		{"a script of the checkout", func(c *covering) bool { return command.File(c.words) != "" },
 			func(s *surveyor, c *covering) string {
-				return cmp.Or(s.fileBy(command.File(c.words), c), s.exactly(s.commands.Key(c.words), c.cwd))
+				return cmp.Or(s.fileBy(command.File(c.words), c), s.exactly(s.Commands.Key(c.words), c.cwd))
 			}},
 		{"working on a project", func(*covering) bool { return true },
 			func(s *surveyor, c *covering) string { return s.projectBy(c) }},
@@ -195,13 +196,13 @@ func (s *surveyor) coveredBy(part shell.Command, cwd string, depth int) string {
 	if len(c.words) == 0 || depth > command.Deepest || madeUpPath.MatchString(c.text) {
 		return ""
 	}
-	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.commands.IsFolder(cwd) {
-		if c.cwd = s.commands.Folder(cwd); depth == 0 && c.cwd == "." &&
+	if cwd == ".." || strings.HasPrefix(cwd, "../") || !s.Commands.IsFolder(cwd) {
+		if c.cwd = s.Commands.Folder(cwd); depth == 0 && c.cwd == "." &&
 			strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
 			return "" // of all that the path names, nothing is here
 		}
 	}
-	c.words, c.cwd = s.commands.Member(c.words, c.cwd)
+	c.words, c.cwd = s.Commands.Member(c.words, c.cwd)
 	for _, r := range coverRules {
 		if r.when(c) {
 			return r.by(s, c)
@@ -221,7 +222,7 @@ func (s *surveyor) gitBy(c *covering) string {
 	case plain[0] == "submodule" || plain[0] == "clone" && len(plain) > 1 && s.clonesThis(plain[1]):
 		return "clone"
 	case len(plain) == 2 && (plain[0] == "checkout" || plain[0] == "switch") &&
-		slices.ContainsFunc(s.stack.Checkouts, func(at stack.Checkout) bool {
+		slices.ContainsFunc(s.Stack.Checkouts, func(at stack.Checkout) bool {
 			return plain[1] == at.Branch || plain[1] == at.Tag ||
 				len(plain[1]) > 6 && strings.HasPrefix(at.Commit, plain[1])
 		}):
@@ -233,19 +234,19 @@ func (s *surveyor) gitBy(c *covering) string {
 // clonesThis reports whether an address is that of a checkout here, as far as names tell: one that is called like it,
 // or like the first that the instructions clone.
 func (s *surveyor) clonesThis(address string) bool {
-	names := []string{filepath.Base(s.opt.Root)}
-	for _, at := range s.stack.Checkouts {
+	names := []string{filepath.Base(s.Root)}
+	for _, at := range s.Stack.Checkouts {
 		names = append(names, path.Base(at.Path))
 	}
-	for i := range s.stack.Projects {
-		names = append(names, path.Base(s.stack.Projects[i].Name))
+	for i := range s.Stack.Projects {
+		names = append(names, path.Base(s.Stack.Projects[i].Name))
 	}
 	base := readme.ClonedInto([]string{"git", "clone", address})
 	if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, base) }) {
 		return true
 	}
-	for _, d := range s.demands {
-		for _, part := range d.parts {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
 			if readme.ClonedInto(part.Words) != "" {
 				return slices.ContainsFunc(part.Words[2:], func(w string) bool {
 					return readme.ClonedInto([]string{"git", "clone", w}) == base
@@ -276,7 +277,7 @@ func (s *surveyor) databaseBy(command, cwd string) string {
 	if !strings.Contains(command, "create") && !strings.Contains(strings.ToLower(command), "create database") {
 		return ""
 	}
-	for _, v := range s.stack.Services {
+	for _, v := range s.Stack.Services {
 		if p := protocol.OfImage(v.Image); p != nil && p.SignIn != nil && p.SignIn.Made(v.Env) {
 			return service(v.Name)
 		}
@@ -295,7 +296,7 @@ func (s *surveyor) copiedByFill(args []string, cwd string) string {
 	if len(files) != 2 {
 		return ""
 	}
-	for _, e := range s.stack.EnvFiles {
+	for _, e := range s.Stack.EnvFiles {
 		if e.Path == files[1] || e.Template == files[0] && (files[1] == path.Dir(e.Path)) {
 			return "fill"
 		}
@@ -304,7 +305,7 @@ func (s *surveyor) copiedByFill(args []string, cwd string) string {
 }
 
 func (s *surveyor) setting(key string) string {
-	if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return s.names(&e, key) }) {
+	if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return s.names(&e, key) }) {
 		return "fill"
 	}
 	return ""
@@ -313,7 +314,7 @@ func (s *surveyor) setting(key string) string {
 // names reports whether a settings file or its template has a setting.
 func (s *surveyor) names(e *stack.EnvFile, key string) bool {
 	return slices.ContainsFunc([]string{e.Path, e.Template}, func(file string) bool {
-		_, f := s.values(file)
+		_, f := s.Values(file)
 		return f != nil && slices.ContainsFunc(f.Settings, func(set dotenv.Setting) bool { return set.Key == key })
 	})
 }
@@ -322,48 +323,40 @@ func (s *surveyor) names(e *stack.EnvFile, key string) bool {
 func (s *surveyor) targetBy(words []string, cwd string, depth int) string {
 	dir, _, names := command.Tasks(words, cwd)
 	call := append(words[:1:1], names[:min(len(names), 1)]...)
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Runs == stack.Native && v.Dir() == dir && slices.Equal(v.Command, call) {
 			return service(v.Name)
 		}
 	}
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if p.Path != dir {
 			continue
 		}
 		for _, st := range p.Steps {
-			if len(call) == 2 && slices.Equal(st.Command, call) && s.usesSteps(p) {
+			if len(call) == 2 && slices.Equal(st.Command, call) && s.UsesSteps(p) {
 				return "step:" + st.ID
 			}
 		}
 	}
 	var lines []string
-	for _, t := range s.commands.Targets(words, cwd) {
+	for _, t := range s.Commands.Targets(words, cwd) {
 		lines = append(lines, t.Lines...)
 	}
 	return s.linesBy(command.Lines(lines), dir, depth)
 }
 
-// usesSteps reports whether a native service takes the project's steps along.
-func (s *surveyor) usesSteps(p *stack.Project) bool {
-	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
-		return v.Runs == stack.Native && v.Project == p.Path && v.Manager == p.Manager ||
-			slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) })
-	})
-}
-
 // stepBy finds a step of that role in the folder's project, or the container that the project runs in.
 func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if p.Path != cwd && !slices.Contains(p.Members, cwd) || ecosystem != "" && p.Ecosystem != ecosystem {
 			continue
 		}
 		for _, st := range p.Steps {
 			if st.Role == role && (st.Folder == "" || st.Folder == cwd || role == stack.Install) {
-				if s.usesSteps(p) {
+				if s.UsesSteps(p) {
 					return "step:" + st.ID
 				}
 				if role.Rank() < stack.Create.Rank() {
@@ -371,7 +364,7 @@ func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
 				}
 			}
 		}
-		if role.Rank() < stack.Create.Rank() && !s.usesSteps(p) {
+		if role.Rank() < stack.Create.Rank() && !s.UsesSteps(p) {
 			return s.containerOf(p.Path)
 		}
 	}
@@ -380,8 +373,8 @@ func (s *surveyor) stepBy(role stack.Role, cwd, ecosystem string) string {
 
 // containerOf is the service whose container holds the folder's program as it is here, built or mounted.
 func (s *surveyor) containerOf(dir string) string {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir && (v.Build != "" || v.Mounts(dir))) {
 			return service(v.Name)
 		}
@@ -395,20 +388,22 @@ var projectRules = []coverRule{
 	{"a tool of the machine", does(ecosystem.SetsUp),
 		func(s *surveyor, c *covering) string { return s.neededBy(c.words) }},
 	{"exactly what a step runs", nil,
-		func(s *surveyor, c *covering) string { return s.exactly(s.commands.Key(c.words), c.cwd) }},
+		func(s *surveyor, c *covering) string { return s.exactly(s.Commands.Key(c.words), c.cwd) }},
 	{"what a service runs", nil, func(s *surveyor, c *covering) string {
-		for i := range s.stack.Services {
-			v := &s.stack.Services[i]
+		for i := range s.Stack.Services {
+			v := &s.Stack.Services[i]
 			if names, given := s.programOf(v); v.Dir() == c.cwd && slices.Contains(names, path.Base(c.words[0])) &&
 				slices.Equal(given, c.words[1:]) {
 				return service(v.Name)
 			}
-			same := s.commands.Key(v.Command) == s.commands.Key(c.words) || slices.ContainsFunc(v.Expands, func(line string) bool {
-				_, script, named := strings.Cut(line, ": ")
-				return named && !strings.ContainsAny(script, "&|;") && s.commands.Key(strings.Fields(script)) == s.commands.Key(c.words)
-			})
+			same := s.Commands.Key(v.Command) == s.Commands.Key(c.words) ||
+				slices.ContainsFunc(v.Expands, func(line string) bool {
+					_, script, named := strings.Cut(line, ": ")
+					return named && !strings.ContainsAny(script, "&|;") &&
+						s.Commands.Key(strings.Fields(script)) == s.Commands.Key(c.words)
+				})
 			if usual := ecosystem.Canonical(c.words); len(usual) > 1 && usual[0] == "script" &&
-				!s.hasScript(usual[1], c.cwd) && !slices.Equal(c.words, v.Command) {
+				!s.HasScript(usual[1], c.cwd) && !slices.Equal(c.words, v.Command) {
 				same = false // words for a tool, and not for a script of its name
 			}
 			if v.Runs == stack.Native && v.Dir() == c.cwd && same &&
@@ -429,7 +424,7 @@ var projectRules = []coverRule{
 				return ""
 			}
 			by := s.serviceAt(c.cwd, c.of)
-			v := s.stack.Service(strings.TrimPrefix(by, "service:"))
+			v := s.Stack.Service(strings.TrimPrefix(by, "service:"))
 			if v != nil && (s.runsOther(c, v) || v.Runs == stack.Native && s.leadsToBuilt(c)) {
 				return ""
 			}
@@ -444,7 +439,7 @@ var projectRules = []coverRule{
 				return ""
 			}
 			by := s.stepBy(c.role, c.cwd, c.of.Name)
-			if st := s.stack.Step(strings.TrimPrefix(by, "step:")); st != nil && ecosystem.Packs(c.words) &&
+			if st := s.Stack.Step(strings.TrimPrefix(by, "step:")); st != nil && ecosystem.Packs(c.words) &&
 				!ecosystem.Packs(st.Command) {
 				return "" // classes are no package
 			}
@@ -461,7 +456,7 @@ var projectRules = []coverRule{
 	{"an install of nothing", does(stack.Install),
 		func(s *surveyor, c *covering) string {
 			p := s.ownProject(c.cwd, c.of)
-			if p == nil || !s.usesSteps(p) || s.otherManager(c) || s.installsMore(c) ||
+			if p == nil || !s.UsesSteps(p) || s.otherManager(c) || s.installsMore(c) ||
 				slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Install }) {
 				return ""
 			}
@@ -495,11 +490,11 @@ func (s *surveyor) projectBy(c *covering) string {
 // exactly finds the step that runs a command, in the folder or, if there is only one, elsewhere.
 func (s *surveyor) exactly(key, cwd string) string {
 	var elsewhere []string
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
 		for _, st := range p.Steps {
-			if !s.runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test || !s.usesSteps(p) {
+			if !s.runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test || !s.UsesSteps(p) {
 				continue
 			}
 			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
@@ -516,17 +511,17 @@ func (s *surveyor) exactly(key, cwd string) string {
 
 // runsKey reports whether a step runs the command, by its own words or by those that they lead to.
 func (s *surveyor) runsKey(st *stack.Step, key string) bool {
-	return s.commands.Key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
+	return s.Commands.Key(st.Command) == key || slices.ContainsFunc(st.Expands, func(line string) bool {
 		_, script, ok := strings.Cut(line, ": ")
-		return ok && s.commands.Key(strings.Fields(script)) == key
+		return ok && s.Commands.Key(strings.Fields(script)) == key
 	})
 }
 
 // serviceAt is what serves the project of the folder, unless that is of another ecosystem than the command.
 func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 	var below []string
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		at := v.Home
 		switch {
 		case v.Runs == stack.Native:
@@ -537,7 +532,7 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 		if at == "" || v.Kind == stack.Once {
 			continue
 		}
-		if p := s.stack.Project(v.Project, v.Manager); p != nil && of != nil && p.Ecosystem != of.Name {
+		if p := s.Stack.Project(v.Project, v.Manager); p != nil && of != nil && p.Ecosystem != of.Name {
 			continue
 		}
 		if at == cwd {
@@ -561,8 +556,8 @@ func (s *surveyor) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
 
 // ownProject is the project of a language that lies in a folder itself; nil if there is none.
 func (s *surveyor) ownProject(dir string, of *ecosystem.Ecosystem) *stack.Project {
-	for i := range s.stack.Projects {
-		if p := &s.stack.Projects[i]; p.Path == dir && of != nil && p.Ecosystem == of.Name {
+	for i := range s.Stack.Projects {
+		if p := &s.Stack.Projects[i]; p.Path == dir && of != nil && p.Ecosystem == of.Name {
 			return p
 		}
 	}

@@ -15,8 +15,8 @@ import (
 
 // alone is what a manager does in the folder when it is called without words.
 func (s *surveyor) alone(cwd, program string) []string {
-	for i := range s.stack.Projects {
-		if p := &s.stack.Projects[i]; p.Path == cwd && p.Manager == ecosystem.ManagerOf(program).Name {
+	for i := range s.Stack.Projects {
+		if p := &s.Stack.Projects[i]; p.Path == cwd && p.Manager == ecosystem.ManagerOf(program).Name {
 			return p.Alone
 		}
 	}
@@ -42,7 +42,7 @@ func (s *surveyor) otherManager(c *covering) bool {
 		return false
 	}
 	m := ecosystem.ManagerOf(usual[0])
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && p.Ecosystem == c.of.Name &&
 			p.Manager != m.Name && slices.Contains(c.of.Managers, m)
 	})
@@ -59,13 +59,13 @@ func (s *surveyor) namesBuilt(c *covering) bool {
 			ecosystem.OfCode(path.Ext(w)) == nil {
 			return false
 		}
-		return !s.exists(path.Join(c.cwd, w)) && !s.commands.IsFolder(path.Join(c.cwd, w))
+		return !s.Exists(path.Join(c.cwd, w)) && !s.Commands.IsFolder(path.Join(c.cwd, w))
 	})
 }
 
 // leadsToBuilt reports whether a command comes to running a file that was built for it, by the scripts that it calls.
 func (s *surveyor) leadsToBuilt(c *covering) bool {
-	return slices.ContainsFunc(s.commands.Leaves(shell.Command{Words: c.words, Folder: "."}, c.cwd),
+	return slices.ContainsFunc(s.Commands.Leaves(shell.Command{Words: c.words, Folder: "."}, c.cwd),
 		func(l command.Leaf) bool { return s.namesBuilt(&covering{words: l.Words, cwd: l.Cwd}) })
 }
 
@@ -77,8 +77,8 @@ func (s *surveyor) scriptBy(c *covering) string {
 	} else {
 		names = append(names, c.words[1:min(len(c.words), 3)]...) // composer NAME, composer run NAME
 	}
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		for _, part := range p.Parts {
 			if part.Folder != c.cwd || c.of != nil && c.of.Name != p.Ecosystem ||
 				c.of == nil && ecosystem.ManagerOf(c.words[0]).Name != p.Manager &&
@@ -98,7 +98,7 @@ func (s *surveyor) scriptBy(c *covering) string {
 // linesBy covers commands by what covers each of them: the last that is.
 func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by string) {
 	for _, part := range commands {
-		if len(s.commands.Leaves(part, cwd)) == 0 {
+		if len(s.Commands.Leaves(part, cwd)) == 0 {
 			continue // a task that does nothing
 		}
 		if by = s.coveredBy(part, path.Join(cwd, part.Folder), depth+1); by == "" {
@@ -110,7 +110,7 @@ func (s *surveyor) linesBy(commands []shell.Command, cwd string, depth int) (by 
 
 // fileBy covers a file of commands by what covers all that it runs.
 func (s *surveyor) fileBy(file string, c *covering) string {
-	commands, cwd, ok := s.commands.In(file, c.cwd)
+	commands, cwd, ok := s.Commands.In(file, c.cwd)
 	if !ok || c.depth >= command.Deepest {
 		return ""
 	}
@@ -150,13 +150,13 @@ func imageBuilt(words []string, cwd string) (tag, dir, file string) {
 
 // buildOf is the folder that the image of a run command is built from, by the READMEs' word.
 func (s *surveyor) buildOf(run []string, cwd string) (string, bool) {
-	for _, d := range s.demands {
-		for _, part := range d.parts {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
 			if len(part.Words) < 3 || !program("docker", "podman")(&covering{words: part.Words}) ||
 				!strings.HasPrefix(part.Words[1], "build") {
 				continue
 			}
-			tag, dir, _ := imageBuilt(part.Words, path.Join(d.cwd, part.Folder))
+			tag, dir, _ := imageBuilt(part.Words, path.Join(d.Cwd, part.Folder))
 			if tag != "" && slices.Contains(run[2:], tag) {
 				return dir, true
 			}
@@ -182,7 +182,7 @@ func (s *surveyor) neededBy(words []string) string {
 		if !slices.Contains(e.VersionManagers, words[0]) {
 			continue
 		}
-		if slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool { return p.Ecosystem == e.Name }) {
+		if slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool { return p.Ecosystem == e.Name }) {
 			return "needs"
 		}
 		return ""
@@ -195,10 +195,10 @@ func (s *surveyor) neededBy(words []string) string {
 		}
 		any = true
 		if spoken := protocol.OfPackage(unversioned(w)); spoken != nil {
-			at := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool { return speaks(&v, spoken) })
+			at := slices.IndexFunc(s.Stack.Services, func(v stack.Service) bool { return speaks(&v, spoken) })
 			if at >= 0 {
-				by = service(s.stack.Services[at].Name)
-			} else if !slices.ContainsFunc(s.stack.Servers,
+				by = service(s.Stack.Services[at].Name)
+			} else if !slices.ContainsFunc(s.Stack.Servers,
 				func(v stack.Server) bool { return v.Speaks == spoken.Name }) {
 				return ""
 			}
@@ -250,7 +250,7 @@ func (s *surveyor) machineNames() map[string]bool {
 			out[unversioned(name)] = true
 		}
 	}
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		add(p.Manager)
 		for _, r := range p.Runtimes {
 			add(r.Tool)
@@ -259,7 +259,7 @@ func (s *surveyor) machineNames() map[string]bool {
 			add(c.Takes)
 		}
 	}
-	if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+	if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
 		for _, name := range []string{"docker", "docker-ce", "docker.io", "docker-compose", "docker-compose-plugin",
 			"podman"} {
 			out[unversioned(name)] = true
@@ -279,8 +279,8 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 			continue
 		}
 		w = path.Clean(strings.TrimPrefix(w, "./"))
-		if !strings.Contains(w, "/") && path.Ext(w) == "" || !s.exists(path.Join(c.cwd, w)) &&
-			!s.commands.IsFolder(path.Join(c.cwd, w)) {
+		if !strings.Contains(w, "/") && path.Ext(w) == "" || !s.Exists(path.Join(c.cwd, w)) &&
+			!s.Commands.IsFolder(path.Join(c.cwd, w)) {
 			continue
 		}
 		root := path.Dir(w) == "." && strings.HasSuffix(runs, " .")
@@ -297,16 +297,16 @@ func (s *surveyor) runsOther(c *covering, v *stack.Service) bool {
 // runsOtherInside reports whether a command runs a file of the checkout that neither a container's build and command
 // speak of, nor the project's own way to serve.
 func (s *surveyor) runsOtherInside(c *covering, v *stack.Service, runs string) bool {
-	if _, file := s.dockerfileOf(v); file != "" {
-		data, _ := s.fsys.ReadFile(file)
+	if _, file := s.DockerfileOf(v); file != "" {
+		data, _ := s.Files.ReadFile(file)
 		runs += string(data)
 	}
 	runs += strings.Join(containerEntry(v), " ")
-	if p := s.projectAt(c.cwd, c.words); p != nil && p.Serve != nil {
+	if p := s.ProjectAt(c.cwd, c.words); p != nil && p.Serve != nil {
 		runs += strings.Join(slices.Concat(p.Serve.Command, p.Serve.Expands), " ")
 	}
 	return slices.ContainsFunc(c.words[1:], func(w string) bool {
 		stem := strings.TrimSuffix(path.Base(w), path.Ext(w))
-		return ecosystem.OfCode(path.Ext(w)) != nil && s.exists(path.Join(c.cwd, w)) && !strings.Contains(runs, stem)
+		return ecosystem.OfCode(path.Ext(w)) != nil && s.Exists(path.Join(c.cwd, w)) && !strings.Contains(runs, stem)
 	})
 }

@@ -13,14 +13,14 @@ import (
 
 // composeBy tells what covers a call of the compose files.
 func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
-	if profile := valueOf(c.words, "--profile"); profile != "" && !slices.ContainsFunc(s.stack.Services,
+	if profile := valueOf(c.words, "--profile"); profile != "" && !slices.ContainsFunc(s.Stack.Services,
 		func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
 		return ""
 	}
 	switch verb {
 	case "up", "start", "build", "pull", "create", "restart":
 		for _, a := range args {
-			if s.stack.Service(a) == nil {
+			if s.Stack.Service(a) == nil {
 				return ""
 			}
 		}
@@ -41,12 +41,12 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 		if len(args) == 0 {
 			return ""
 		}
-		v := s.stack.Service(args[0])
+		v := s.Stack.Service(args[0])
 		if v == nil {
 			return ""
 		}
 		if len(args) == 1 || v.Kind == stack.Once &&
-			(len(args) < 2 || s.commands.Key(args[1:]) == s.commands.Key(v.Command)) {
+			(len(args) < 2 || s.Commands.Key(args[1:]) == s.Commands.Key(v.Command)) {
 			return service(v.Name)
 		}
 		return s.runBy(args[1:], func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
@@ -57,14 +57,14 @@ func (s *surveyor) composeBy(c *covering, verb string, args []string) string {
 // runBy finds the first of the services asked about, which may be all (nil), that runs the words in its container,
 // among other things or alone.
 func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string {
-	key := s.commands.Key(words)
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	key := s.Commands.Key(words)
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Runs != stack.Container || asked != nil && !asked(v) {
 			continue
 		}
 		for _, part := range commandsOf(slices.Concat(containerEntry(v), v.Command)) {
-			if len(part.Words) > 0 && s.commands.Key(part.Words) == key {
+			if len(part.Words) > 0 && s.Commands.Key(part.Words) == key {
 				return service(v.Name)
 			}
 		}
@@ -76,7 +76,7 @@ func (s *surveyor) runBy(words []string, asked func(*stack.Service) bool) string
 func (s *surveyor) filesMeant(c *covering) []string {
 	files := composeFiles(c.words)
 	if len(files) == 0 {
-		files = compose.Find(s.fsys, c.cwd, s.env(c.cwd))
+		files = compose.Find(s.Files, c.cwd, s.Lookup(c.cwd))
 	} else {
 		for i := range files {
 			files[i] = path.Join(c.cwd, files[i])
@@ -88,16 +88,16 @@ func (s *surveyor) filesMeant(c *covering) []string {
 // isActive reports whether a compose file is one of those that a launch goes by, or all of its services are taken from
 // it by one of those.
 func (s *surveyor) isActive(file string) bool {
-	if slices.ContainsFunc(s.stack.ComposeFiles,
+	if slices.ContainsFunc(s.Stack.ComposeFiles,
 		func(f stack.ComposeFile) bool { return f.Path == file && f.Active }) {
 		return true
 	}
-	if !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
+	if !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
 		return false
 	}
 	p, _ := s.loadSet(composeSet{dir: path.Dir(file), files: []string{file}})
 	return p != nil && !slices.ContainsFunc(p.Services, func(c compose.Service) bool {
-		return c.Active && !slices.ContainsFunc(s.stack.Services,
+		return c.Active && !slices.ContainsFunc(s.Stack.Services,
 			func(v stack.Service) bool { return v.Name == c.Name && v.At.File == file })
 	})
 }
@@ -122,8 +122,8 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 	switch verb {
 	case "build", "buildx":
 		_, dir, file := imageBuilt(words, cwd)
-		for i := range s.stack.Services {
-			if v := &s.stack.Services[i]; v.Build == dir && path.Join(dir, dockerfileName(v)) == file {
+		for i := range s.Stack.Services {
+			if v := &s.Stack.Services[i]; v.Build == dir && path.Join(dir, dockerfileName(v)) == file {
 				return service(v.Name)
 			}
 		}
@@ -136,7 +136,7 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 			if by := s.imageBy(w); by != "" {
 				return by
 			}
-			if v := s.stack.Service(protocol.ImageName(w)); v != nil && v.Source == stack.FromDockerfile {
+			if v := s.Stack.Service(protocol.ImageName(w)); v != nil && v.Source == stack.FromDockerfile {
 				return service(v.Name)
 			}
 		}
@@ -148,13 +148,13 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 		}
 	case "network", "volume":
 		name := words[len(words)-1]
-		_, network := s.stack.Networks[name]
-		_, volume := s.stack.Volumes[name]
+		_, network := s.Stack.Networks[name]
+		_, volume := s.Stack.Volumes[name]
 		if len(words) > 3 && words[2] == "create" && (network || volume) {
 			return "launch"
 		}
 	case "ps", "logs", "stop", "rm":
-		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
 			return map[string]string{"ps": "check", "logs": "logs", "stop": "stop", "rm": "stop"}[verb]
 		}
 	}
@@ -164,7 +164,7 @@ func (s *surveyor) engineBy(verb string, words []string, cwd string) string {
 // imageBy finds the service that runs the program of an image.
 func (s *surveyor) imageBy(image string) string {
 	want, spoken := protocol.ImageName(image), protocol.OfProgram(image)
-	for _, v := range s.stack.Services {
+	for _, v := range s.Stack.Services {
 		if v.Image != "" && (protocol.ImageName(v.Image) == want || spoken != nil &&
 			protocol.OfImage(v.Image) == spoken) {
 			return service(v.Name)

@@ -14,9 +14,9 @@ import (
 // setting is the better witness: where one holds an address of that
 // protocol, nothing is concluded here.
 func (s *surveyor) inferByDriver() {
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
-		p := s.stack.Project(svc.Project, svc.Manager)
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		p := s.Stack.Project(svc.Project, svc.Manager)
 		if svc.Runs != stack.Native || svc.Watches || p == nil {
 			continue
 		}
@@ -26,7 +26,7 @@ func (s *surveyor) inferByDriver() {
 				continue
 			}
 			var speak []string
-			for _, other := range s.stack.Services {
+			for _, other := range s.Stack.Services {
 				if other.Name != svc.Name && other.Kind == stack.Lasting && speaks(&other, known) {
 					speak = append(speak, other.Name)
 				}
@@ -46,7 +46,7 @@ func (s *surveyor) inferByDriver() {
 // nearer reports whether another service of the project is closer to a driver of the protocol. A front end that takes
 // a server's types from a member that it has in common with that server does not speak to its database.
 func (s *surveyor) nearer(p *stack.Project, known *protocol.Protocol, away int) bool {
-	return slices.ContainsFunc(s.stack.Services, func(other stack.Service) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(other stack.Service) bool {
 		if other.Project != p.Path || other.Runs != stack.Native {
 			return false
 		}

@@ -35,15 +35,15 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 	slices.SortFunc(out, func(a, b value) int { return strings.Compare(a.key, b.key) })
 	for _, ref := range svc.EnvFiles {
 		file := ref.Path
-		if _, err := fs.Stat(s.fsys, file); err != nil {
+		if _, err := fs.Stat(s.Files, file); err != nil {
 			file = ""
-			for _, e := range s.stack.EnvFiles {
+			for _, e := range s.Stack.EnvFiles {
 				if e.Path == ref.Path {
 					file = e.Template
 				}
 			}
 		}
-		if values, f := s.values(file); f != nil {
+		if values, f := s.Values(file); f != nil {
 			waived, last := false, 0
 			for _, set := range f.Settings {
 				if set.Comment != "" || set.Line != last+1 {
@@ -69,7 +69,7 @@ var (
 // configs lists what the configuration files of a native service's framework say, as if they were settings; of two
 // files that say something of the same key, the later one counts. What is switched off is left out.
 func (s *surveyor) configs(svc *stack.Service) []value {
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	if svc.Runs != stack.Native || p == nil {
 		return nil
 	}
@@ -77,12 +77,12 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 	var out []value
 	for _, name := range ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir())).Config {
 		file, fixed := path.Join(svc.Dir(), name), true
-		if !s.exists(file) {
-			i := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
-			if i < 0 || s.stack.EnvFiles[i].Template == "" {
+		if !s.Exists(file) {
+			i := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
+			if i < 0 || s.Stack.EnvFiles[i].Template == "" {
 				continue
 			}
-			file, fixed = s.stack.EnvFiles[i].Template, false
+			file, fixed = s.Stack.EnvFiles[i].Template, false
 		}
 		for _, e := range s.configOf(file) {
 			if otherStage.MatchString(e.Key) {
@@ -145,7 +145,7 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 	var out []value
 	add := func(name string, form *expr.Expr) {
 		full := path.Join(svc.Dir(), name)
-		data, err := fs.ReadFile(s.fsys, full)
+		data, err := fs.ReadFile(s.Files, full)
 		if err != nil || len(data) > 1<<20 {
 			return
 		}
@@ -155,11 +155,11 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 					at: stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
 		}
 	}
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	if p == nil {
 		return nil
 	}
-	folder := s.tree.At(svc.Dir())
+	folder := s.Tree.At(svc.Dir())
 	for _, proxy := range ecosystem.Named(p.Ecosystem).Proxies {
 		if strings.Contains(proxy.File, "/") || folder.Has(proxy.File) {
 			add(proxy.File, proxy.Form)
@@ -187,8 +187,8 @@ var (
 
 // inferEdges finds, for every setting that points at another service, the edge that it means.
 func (s *surveyor) inferEdges() {
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		if svc.Watches {
 			continue
 		}
@@ -237,8 +237,8 @@ func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
 		if !a.Certain() && (!hostKey.MatchString(v.key) || a.Host != strings.ToLower(v.text)) {
 			continue
 		}
-		ref, ok := address.Resolve(s.stack.Services, svc.Name, svc.Runs == stack.Container, a.Host, a.Port)
-		if other := s.stack.Service(ref.Service); ok && !slices.Contains(out, other) {
+		ref, ok := address.Resolve(s.Stack.Services, svc.Name, svc.Runs == stack.Container, a.Host, a.Port)
+		if other := s.Stack.Service(ref.Service); ok && !slices.Contains(out, other) {
 			out = append(out, other)
 		}
 	}
@@ -271,7 +271,7 @@ var ofStage = expr.New(`(?i)(on-profile|profiles)$`)
 // configOf lists what a configuration file says: all of its documents that are for work on the application. A file that
 // can't be read says nothing.
 func (s *surveyor) configOf(file string) (out []settings.Entry) {
-	data, err := s.fsys.ReadFile(file)
+	data, err := s.Files.ReadFile(file)
 	if err != nil {
 		return nil
 	}

@@ -22,8 +22,8 @@ var runsImage = expr.New(`(?m)^[^#\n]*\brun\s+-`)
 // offers. Where something of the stack speaks the same, a setting will be made to point at that, and nothing is
 // concluded.
 func (s *surveyor) elsewhere() {
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		if svc.Runs != stack.Native || svc.Watches || s.inBrowser(svc) {
 			continue
 		}
@@ -43,8 +43,8 @@ func (s *surveyor) elsewhere() {
 					v.waived && !s.drives(svc, known) {
 					continue
 				}
-				_, here := address.Resolve(s.stack.Services, svc.Name, false, a.Host, port)
-				if here || slices.ContainsFunc(s.stack.Services,
+				_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
+				if here || slices.ContainsFunc(s.Stack.Services,
 					func(o stack.Service) bool { return speaks(&o, known) }) {
 					continue
 				}
@@ -54,8 +54,8 @@ func (s *surveyor) elsewhere() {
 			}
 		}
 	}
-	for i := range s.stack.Services { // what a setting says goes before
-		if svc := &s.stack.Services[i]; svc.Runs == stack.Native && !svc.Watches && !s.inBrowser(svc) {
+	for i := range s.Stack.Services { // what a setting says goes before
+		if svc := &s.Stack.Services[i]; svc.Runs == stack.Native && !svc.Watches && !s.inBrowser(svc) {
 			s.elsewhereByText(svc)
 			s.elsewhereByDriver(svc)
 		}
@@ -67,32 +67,32 @@ func (s *surveyor) elsewhere() {
 // nothing else says that there is one: it is for the one native service that they speak of.
 func (s *surveyor) elsewhereByReadme() {
 	var natives []*stack.Service
-	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native && !v.Watches && v.Kind == stack.Lasting {
+	for i := range s.Stack.Services {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && !v.Watches && v.Kind == stack.Lasting {
 			natives = append(natives, v)
 		}
 	}
 	if len(natives) != 1 {
 		return
 	}
-	for _, d := range s.demands {
-		if !slices.Contains(s.instructions, d.at.File) || s.besideWork(d.at) {
+	for _, d := range s.Demands {
+		if !slices.Contains(s.Instructions, d.At.File) || s.BesideWork(d.At) {
 			continue
 		}
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			if len(part.Words) < 2 {
 				continue
 			}
 			known := protocol.OfClient(part.Words[0])
 			if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 || elsewhereHost(part.Words) ||
-				slices.ContainsFunc(s.stack.Servers, func(w stack.Server) bool {
+				slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
 					o := protocol.Named(w.Speaks)
 					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
-				}) || slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool { return speaks(&o, known) }) {
+				}) || slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return speaks(&o, known) }) {
 				continue
 			}
 			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0], For: natives[0].Name, Fixed: true,
-				At: d.at})
+				At: d.At})
 		}
 	}
 }
@@ -112,7 +112,7 @@ func elsewhereHost(words []string) bool {
 
 // drives reports whether a driver of the protocol is among the packages of a service.
 func (s *surveyor) drives(svc *stack.Service, known *protocol.Protocol) bool {
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	if p == nil {
 		return false
 	}
@@ -125,7 +125,7 @@ var commentLine = expr.New(`^\s*(//|#|\*|/\*|;|--)`)
 
 // elsewhereByText finds servers by addresses in settings that are programs, which are read line by line only.
 func (s *surveyor) elsewhereByText(svc *stack.Service) {
-	for _, e := range s.stack.EnvFiles {
+	for _, e := range s.Stack.EnvFiles {
 		file := e.Path
 		if !e.Present {
 			file = e.Template
@@ -133,7 +133,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 		if e.Format != settings.Other || file == "" || s.projectOfFolder(path.Dir(file)) != svc.Dir() {
 			continue
 		}
-		data, err := s.fsys.ReadFile(file)
+		data, err := s.Files.ReadFile(file)
 		if err != nil || len(data) > readme.MaxSize {
 			continue
 		}
@@ -145,7 +145,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 			for _, a := range address.Find(line) {
 				known := protocol.OfScheme(a.Scheme)
 				if known == nil || known.SignIn == nil || !address.Local(a.Host) ||
-					slices.ContainsFunc(s.stack.Services,
+					slices.ContainsFunc(s.Stack.Services,
 						func(o stack.Service) bool { return speaks(&o, known) }) {
 					continue
 				}
@@ -171,8 +171,8 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 // projectOfFolder is the folder of the innermost project, or member of one, that a folder lies in.
 func (s *surveyor) projectOfFolder(dir string) string {
 	for ; dir != "."; dir = path.Dir(dir) {
-		for i := range s.stack.Projects {
-			if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
+		for i := range s.Stack.Projects {
+			if p := &s.Stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
 				return dir
 			}
 		}
@@ -188,7 +188,7 @@ var fileStore = expr.New(
 // no setting and nothing of the stack says more. Languages whose frameworks come with a store in a file say nothing
 // by a driver.
 func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	if e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem); e == nil || !e.Compiled && !e.ByDriver {
 		return
 	}
@@ -213,8 +213,8 @@ func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 		}
 		one, at = known, place
 	}
-	if one == nil || slices.ContainsFunc(s.stack.Servers, func(w stack.Server) bool { return w.Speaks == one.Name }) ||
-		slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool { return speaks(&o, one) }) ||
+	if one == nil || slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool { return w.Speaks == one.Name }) ||
+		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return speaks(&o, one) }) ||
 		slices.ContainsFunc(s.settings(svc), func(v value) bool {
 			return strings.Contains(strings.ToLower(v.key), "database") ||
 				strings.Contains(strings.ToLower(v.key), "db_")
@@ -246,7 +246,7 @@ func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
 				port = portOf(o.text)
 			}
 		}
-		if host != "" && !address.Local(host) || slices.ContainsFunc(s.stack.Services,
+		if host != "" && !address.Local(host) || slices.ContainsFunc(s.Stack.Services,
 			func(o stack.Service) bool { return speaks(&o, known) }) {
 			continue
 		}
@@ -273,7 +273,7 @@ func (s *surveyor) otherChosen(svc *stack.Service, known *protocol.Protocol) boo
 
 // inBrowser reports whether what a service serves runs in a browser alone, which speaks to no server but by HTTP.
 func (s *surveyor) inBrowser(svc *stack.Service) bool {
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	if p == nil {
 		return false
 	}
@@ -292,7 +292,7 @@ func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Pro
 	}
 	about := protocol.OfKey(m[1])
 	if len(about) > 1 { // the key alone doesn't say which
-		own := s.stack.Project(svc.Project, svc.Manager)
+		own := s.Stack.Project(svc.Project, svc.Manager)
 		about = slices.DeleteFunc(slices.Clone(about), func(p *protocol.Protocol) bool {
 			if own == nil {
 				return true
@@ -320,17 +320,17 @@ func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Pro
 
 // wantServer adds a server, unless it is known for the same service.
 func (s *surveyor) wantServer(w stack.Server) {
-	if !slices.ContainsFunc(s.stack.Servers, func(o stack.Server) bool {
+	if !slices.ContainsFunc(s.Stack.Servers, func(o stack.Server) bool {
 		return o.Port == w.Port && o.Speaks == w.Speaks && o.For == w.For
 	}) {
 		s.describe(&w)
-		s.stack.Servers = append(s.stack.Servers, w)
+		s.Stack.Servers = append(s.Stack.Servers, w)
 	}
 }
 
 // asksDatabase reports whether a service's project has a step that fails without its database.
 func (s *surveyor) asksDatabase(svc *stack.Service) bool {
-	p := s.stack.Project(svc.Project, svc.Manager)
+	p := s.Stack.Project(svc.Project, svc.Manager)
 	return p != nil && slices.ContainsFunc(p.Steps, func(st stack.Step) bool {
 		return st.Role == stack.Create || st.Role == stack.Migrate || st.Role == stack.Seed
 	})
@@ -339,7 +339,7 @@ func (s *surveyor) asksDatabase(svc *stack.Service) bool {
 // madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is none, or several.
 func (s *surveyor) madeBy(dir string, known *protocol.Protocol) string {
 	var found []string
-	folder := s.tree.At(dir)
+	folder := s.Tree.At(dir)
 	for name := range folder.Files {
 		if path.Ext(name) != ".sh" {
 			continue

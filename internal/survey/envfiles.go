@@ -18,17 +18,17 @@ import (
 
 // envFiles lists the settings files that exist, and those that templates promise.
 func (s *surveyor) envFiles() {
-	for _, t := range s.tree.Templates {
+	for _, t := range s.Tree.Templates {
 		if s.filledByProgram(t) {
 			continue
 		}
 		target := t.Target
-		if t.LocalOnly && !s.exists(target) && s.locally(path.Dir(t.Path)) {
+		if t.LocalOnly && !s.Exists(target) && s.locally(path.Dir(t.Path)) {
 			target = path.Join(path.Dir(t.Path), ".env.local")
 		}
 		s.envFile(target, t.Path)
 	}
-	for _, f := range s.tree.Dotenvs {
+	for _, f := range s.Tree.Dotenvs {
 		s.envFile(f, "")
 	}
 }
@@ -40,7 +40,7 @@ func (s *surveyor) filledByProgram(t tree.Template) bool {
 		strings.Contains(path.Base(t.Path), "example") {
 		return false
 	}
-	data, err := s.fsys.ReadFile(t.Path)
+	data, err := s.Files.ReadFile(t.Path)
 	return err == nil && len(data) <= readme.MaxSize && placesForValues.Match(data)
 }
 
@@ -48,17 +48,12 @@ var placesForValues = expr.New(`(?m)^\$\w+$|\$\{\w+\}|\{\{ ?[\w.-]+ ?\}\}|\{% |<
 
 // locally reports whether what runs in the folder reads .env.local on top of .env.
 func (s *surveyor) locally(dir string) bool {
-	for i := range s.stack.Projects {
-		if p := &s.stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
+	for i := range s.Stack.Projects {
+		if p := &s.Stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
 			return ecosystem.FrameworkNamed(p.FrameworkAt(dir)).Local()
 		}
 	}
 	return false
-}
-
-func (s *surveyor) exists(file string) bool {
-	info, err := fs.Stat(s.fsys, file)
-	return err == nil && info.Mode().IsRegular()
 }
 
 func (s *surveyor) envFile(target, template string) {
@@ -66,15 +61,15 @@ func (s *surveyor) envFile(target, template string) {
 }
 
 func (s *surveyor) envFileAs(target, template, format string) {
-	if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
+	if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
 		return
 	}
-	e := stack.EnvFile{Path: target, Template: template, Format: format, Present: s.exists(target)}
+	e := stack.EnvFile{Path: target, Template: template, Format: format, Present: s.Exists(target)}
 	source := template
 	if e.Present {
 		source = target
 	}
-	d, err := settings.Read(s.fsys, source, e.Format)
+	d, err := settings.Read(s.Files, source, e.Format)
 	if dotenv.Unread(err) {
 		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
 			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
@@ -89,27 +84,27 @@ func (s *surveyor) envFileAs(target, template, format string) {
 			}
 		}
 	}
-	s.stack.EnvFiles = append(s.stack.EnvFiles, e)
+	s.Stack.EnvFiles = append(s.Stack.EnvFiles, e)
 }
 
 // copies takes over what the README says that is to be copied where: a template may lie in another folder than the file
 // that is made from it.
 func (s *surveyor) copies() {
 	told := map[string]bool{} // templates of which a README speaks
-	for _, d := range s.demands {
-		for _, part := range d.parts {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
 			if len(part.Words) == 0 || part.Words[0] != "cp" && part.Words[0] != "copy" {
 				continue
 			}
 			words := slices.DeleteFunc(slices.Clone(part.Words[1:]),
 				func(w string) bool { return strings.HasPrefix(w, "-") })
-			if dir := path.Join(d.cwd, part.Folder); len(words) == 2 {
+			if dir := path.Join(d.Cwd, part.Folder); len(words) == 2 {
 				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]), strings.HasSuffix(words[1], "/"))
 				told[path.Join(dir, words[0])] = true
 			}
 		}
 	}
-	for _, e := range slices.Clone(s.stack.EnvFiles) {
+	for _, e := range slices.Clone(s.Stack.EnvFiles) {
 		if to := s.readByScripts(path.Dir(e.Path)); to != "" && e.Template != "" && !e.Present && !told[e.Template] &&
 			path.Base(e.Path) == ".env" {
 			s.copied(e.Template, to, false)
@@ -120,7 +115,7 @@ func (s *surveyor) copies() {
 // readByScripts is the one settings file that the scripts of a folder's manifest have their programs read; empty if
 // they name none, or several.
 func (s *surveyor) readByScripts(dir string) (file string) {
-	for _, part := range ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir) {
+	for _, part := range ecosystem.PartsCalled(s.Stack.Projects, []string{dir}, dir) {
 		for name, lines := range part.Scripts {
 			m := envOption.FindStringSubmatch(strings.Join(lines, "\n"))
 			if m == nil || otherGoals.MatchString(name) || part.Folder != dir {
@@ -137,10 +132,10 @@ func (s *surveyor) readByScripts(dir string) (file string) {
 }
 
 func (s *surveyor) copied(from, to string, folder bool) {
-	if !fs.ValidPath(from) || !fs.ValidPath(to) || !s.exists(from) {
+	if !fs.ValidPath(from) || !fs.ValidPath(to) || !s.Exists(from) {
 		return
 	}
-	if info, err := fs.Stat(s.fsys, to); folder || err == nil && info.IsDir() {
+	if info, err := fs.Stat(s.Files, to); folder || err == nil && info.IsDir() {
 		target, ok := tree.TemplateOf(path.Base(from))
 		if !ok {
 			target = path.Base(from)
@@ -152,47 +147,47 @@ func (s *surveyor) copied(from, to string, folder bool) {
 		return
 	}
 	// The README's word counts more than the template's name.
-	s.stack.EnvFiles = slices.DeleteFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+	s.Stack.EnvFiles = slices.DeleteFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
 		return e.Template == from && !e.Present && e.Path != to && path.Base(e.Path) != ".env.local"
 	})
-	known := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
+	known := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
 	switch {
-	case known >= 0 && s.stack.EnvFiles[known].Template == "":
-		s.stack.EnvFiles[known].Template = from
-	case known < 0 && !slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }):
+	case known >= 0 && s.Stack.EnvFiles[known].Template == "":
+		s.Stack.EnvFiles[known].Template = from
+	case known < 0 && !slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }):
 		s.envFile(to, from)
 	}
 }
 
 // layer adds the files that compose files ask for and nobody has, and tells which files are read together.
 func (s *surveyor) layer() {
-	for i := range s.stack.Services {
-		for _, ref := range s.stack.Services[i].EnvFiles {
+	for i := range s.Stack.Services {
+		for _, ref := range s.Stack.Services[i].EnvFiles {
 			// Whatever it is called, it is read as an env file.
 			format := settings.FormatOf(ref.Path)
 			if format == settings.Other {
 				format = settings.Env
 			}
-			if s.exists(ref.Path) && !ref.Raw {
+			if s.Exists(ref.Path) && !ref.Raw {
 				s.envFileAs(ref.Path, "", format)
 			}
 			for _, ending := range []string{"example", "sample", "dist", "template", "tmpl", "default"} {
-				if template := ref.Path + "." + ending; fs.ValidPath(template) && s.exists(template) {
+				if template := ref.Path + "." + ending; fs.ValidPath(template) && s.Exists(template) {
 					s.envFileAs(ref.Path, template, format)
 				}
 			}
-			if _, err := fs.Stat(s.fsys, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) ||
-				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
+			if _, err := fs.Stat(s.Files, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) ||
+				slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
 				continue
 			}
-			s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env,
+			s.Stack.EnvFiles = append(s.Stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env,
 				WantedAt: ref.At})
 		}
 	}
-	for i := range s.stack.EnvFiles {
-		e := &s.stack.EnvFiles[i]
-		for k := range s.stack.Projects {
-			p, dir := &s.stack.Projects[k], path.Dir(e.Path)
+	for i := range s.Stack.EnvFiles {
+		e := &s.Stack.EnvFiles[i]
+		for k := range s.Stack.Projects {
+			p, dir := &s.Stack.Projects[k], path.Dir(e.Path)
 			if p.Path != dir && !slices.Contains(p.Members, dir) {
 				continue
 			}
@@ -253,33 +248,33 @@ func Waives(comment string) bool { return optional.MatchString(comment) }
 // remarks on the others.
 func (s *surveyor) missingNames() {
 	named := map[string]bool{}
-	for _, e := range s.stack.EnvFiles {
+	for _, e := range s.Stack.EnvFiles {
 		for _, file := range []string{e.Path, e.Template} {
 			if file == "" {
 				continue
 			}
-			if d, err := settings.Read(s.fsys, file, e.Format); err == nil {
+			if d, err := settings.Read(s.Files, file, e.Format); err == nil {
 				for _, entry := range d.Entries {
 					named[entry.Key] = true
 				}
 			}
 		}
 	}
-	for i := range s.stack.Services {
-		for key := range s.stack.Services[i].Env {
+	for i := range s.Stack.Services {
+		for key := range s.Stack.Services[i].Env {
 			named[key] = true
 		}
-		if img, _ := s.dockerfileOf(&s.stack.Services[i]); img != nil {
+		if img, _ := s.DockerfileOf(&s.Stack.Services[i]); img != nil {
 			for _, key := range img.Sets {
 				named[key] = true
 			}
 		}
 	}
-	for _, v := range s.stack.Variables {
+	for _, v := range s.Stack.Variables {
 		named[v.Name] = true
 	}
-	for i := range s.stack.Reads {
-		s.stack.Reads[i].Named = named[s.stack.Reads[i].Name]
+	for i := range s.Stack.Reads {
+		s.Stack.Reads[i].Named = named[s.Stack.Reads[i].Name]
 	}
 }
 

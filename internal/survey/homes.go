@@ -34,25 +34,6 @@ func portOf(text string) int {
 	return n
 }
 
-// dockerfileOf reads the Dockerfile that a service is built from; nil if it can't be had.
-func (s *surveyor) dockerfileOf(svc *stack.Service) (*dockerfile.Image, string) {
-	if svc.Build == "" || svc.Container == nil || strings.Contains(svc.Build, "://") {
-		return nil, ""
-	}
-	if svc.Container.Inline != "" {
-		return dockerfile.Read([]byte(svc.Container.Inline), svc.Container.Target), ""
-	}
-	file := path.Join(svc.Build, svc.Container.Dockerfile)
-	if !s.exists(file) {
-		return nil, file
-	}
-	data, err := fs.ReadFile(s.fsys, file)
-	if err != nil || len(data) > dockerfile.MaxSize {
-		return nil, file
-	}
-	return dockerfile.Read(data, svc.Container.Target), file
-}
-
 // homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
 // working folder, by a mount or by a copy; the folder of its Dockerfile; or its context. The first that is a project,
 // or a member of one, counts.
@@ -60,7 +41,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 	if svc.Container == nil {
 		return ""
 	}
-	img, file := s.dockerfileOf(svc)
+	img, file := s.DockerfileOf(svc)
 	workdir, command := svc.Container.WorkingDir, svc.Command
 	var candidates []string
 	if img != nil {
@@ -84,7 +65,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 		}
 	}
 	for _, m := range svc.Container.Mounts {
-		if m.Type == "bind" && fs.ValidPath(m.Source) && s.commands.IsFolder(m.Source) {
+		if m.Type == "bind" && fs.ValidPath(m.Source) && s.Commands.IsFolder(m.Source) {
 			over(m.Source, m.Target)
 			if svc.Build != "" && img == nil && !path.IsAbs(workdir) { // what it is built from isn't there yet
 				candidates = append(candidates, m.Source)
@@ -96,7 +77,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 	}
 	if img != nil {
 		for _, c := range slices.Backward(img.Copies) {
-			if from := path.Join(svc.Build, c.From); s.commands.IsFolder(from) {
+			if from := path.Join(svc.Build, c.From); s.Commands.IsFolder(from) {
 				over(from, c.To)
 			}
 		}
@@ -105,7 +86,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 		candidates = append(candidates, svc.Build)
 	}
 	for _, dir := range candidates {
-		if p := s.projectAt(dir, command); p != nil {
+		if p := s.ProjectAt(dir, command); p != nil {
 			return s.memberMeant(p, dir, command)
 		}
 	}
@@ -146,12 +127,12 @@ func (s *surveyor) memberMeant(p *stack.Project, dir string, command []string) s
 
 // madeHere is the folder of the project that makes an image of that name: the one that is called so.
 func (s *surveyor) madeHere(svc *stack.Service, image string) string {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image { // as isCalled
 			continue
 		}
-		s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeImageOfProject, svc.At,
+		s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeImageOfProject, svc.At,
 			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has", svc.Name, svc.Image,
 				p.Path),
 			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch --native %s",
@@ -165,12 +146,12 @@ func (s *surveyor) madeHere(svc *stack.Service, image string) string {
 // and is called as the image is.
 func (s *surveyor) publishedFrom(svc *stack.Service) string {
 	_, image := path.Split(protocol.ImageName(svc.Image))
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if p.Serve == nil || path.Base(ecosystem.Unversioned(p.Name)) != image {
 			continue
 		}
-		s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
+		s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
 			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this code", svc.Name,
 				svc.Image, folderWords(p.Path)),
 			"To run the code: nharbor launch --native "+svc.Name)
@@ -184,8 +165,8 @@ var makesImage = expr.New(`jib|dockerBuild|bootBuildImage|build-image|docker bui
 
 // imageScript names the script of a folder that makes an image; empty if there is none.
 func (s *surveyor) imageScript(dir string) string {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		for _, part := range p.Parts {
 			if part.Folder != dir {
 				continue
@@ -205,31 +186,6 @@ func (s *surveyor) imageScript(dir string) string {
 	return ""
 }
 
-// projectAt is the project of a folder, or that whose member it is. Where several lie in it, the first counts of those
-// that the command is of, that have a framework, that serve; nil if there is none.
-func (s *surveyor) projectAt(dir string, command []string) (best *stack.Project) {
-	of := ecosystem.Of(command)
-	rank := func(p *stack.Project) (n int) {
-		if of != nil && p.Ecosystem == of.Name {
-			n += 4
-		}
-		if p.Framework != "" {
-			n += 2
-		}
-		if p.Serve != nil {
-			n++
-		}
-		return n
-	}
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
-		if (p.Path == dir || slices.Contains(p.Members, dir)) && (best == nil || rank(p) > rank(best)) {
-			best = p
-		}
-	}
-	return best
-}
-
 // servedAt is how a project is served in one of its folders; nil if it isn't.
 func servedAt(p *stack.Project, dir string) *stack.Serve {
 	if p.Path == dir {
@@ -247,19 +203,19 @@ func servedAt(p *stack.Project, dir string) *stack.Serve {
 // that offers a port serves.
 func (s *surveyor) settle() {
 	homes := map[string]int{}
-	for i := range s.stack.Services {
-		if svc := &s.stack.Services[i]; svc.Source == stack.FromCompose {
+	for i := range s.Stack.Services {
+		if svc := &s.Stack.Services[i]; svc.Source == stack.FromCompose {
 			if svc.Home = s.homeOf(svc); svc.Home != "" {
 				homes[svc.Home]++
 			}
 		}
 	}
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		if svc.Source != stack.FromCompose || svc.Home == "" {
 			continue
 		}
-		p := s.projectAt(svc.Home, svc.Command)
+		p := s.ProjectAt(svc.Home, svc.Command)
 		svc.Project, svc.Manager = p.Path, p.Manager
 		serve := servedAt(p, svc.Home)
 		if serve == nil || homes[svc.Home] > 1 && len(svc.Ports) == 0 {
@@ -280,12 +236,12 @@ func (s *surveyor) settle() {
 
 // madeFirst lets services wait for the builds of what their images take, or have mounted, from a project that makes it.
 func (s *surveyor) madeFirst() {
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		if svc.Runs != stack.Container || svc.Container == nil {
 			continue
 		}
-		if img, _ := s.dockerfileOf(svc); img != nil {
+		if img, _ := s.DockerfileOf(svc); img != nil {
 			for _, t := range img.Takes {
 				s.waitForBuild(svc, path.Join(svc.Build, untilPattern(t.Path)))
 			}
@@ -295,7 +251,7 @@ func (s *surveyor) madeFirst() {
 				s.waitForBuild(svc, m.Source)
 			}
 		}
-		if svc.Build != "" && fs.ValidPath(svc.Build) && !s.commands.IsFolder(svc.Build) {
+		if svc.Build != "" && fs.ValidPath(svc.Build) && !s.Commands.IsFolder(svc.Build) {
 			s.waitForInstall(svc, svc.Build)
 		}
 	}
@@ -303,8 +259,8 @@ func (s *surveyor) madeFirst() {
 
 // waitForInstall lets a service wait for the install that brings a folder which isn't there.
 func (s *surveyor) waitForInstall(svc *stack.Service, folder string) {
-	for i := range s.stack.Projects {
-		for _, st := range s.stack.Projects[i].Steps {
+	for i := range s.Stack.Projects {
+		for _, st := range s.Stack.Projects[i].Steps {
 			brings := slices.ContainsFunc(st.Outputs, func(o string) bool { return strings.HasPrefix(folder, o+"/") })
 			if st.Role == stack.Install && brings && !slices.Contains(svc.AfterSteps, st.ID) {
 				svc.AfterSteps = append(svc.AfterSteps, st.ID)
@@ -324,13 +280,13 @@ func untilPattern(name string) string {
 
 // waitForBuild lets a service wait for the build that makes a file or folder which isn't there.
 func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
-	if full == "" || full == "." || !fs.ValidPath(full) || s.commands.IsFolder(full) || s.exists(full) {
+	if full == "" || full == "." || !fs.ValidPath(full) || s.Commands.IsFolder(full) || s.Exists(full) {
 		return
 	}
 	var best *stack.Project
 	folder := ""
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		for _, dir := range append([]string{p.Path}, p.Members...) {
 			inside := dir == "." || strings.HasPrefix(full, dir+"/")
 			if inside && (best == nil || len(dir) > len(folder)) {
@@ -367,22 +323,23 @@ func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
 // takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't there.
 func (s *surveyor) takesWhatIsThere() {
 	told := map[stack.Place]bool{}
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
-		img, file := s.dockerfileOf(svc)
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		img, file := s.DockerfileOf(svc)
 		if svc.Runs != stack.Container || img == nil || file == "" {
 			continue
 		}
 		for _, t := range img.Takes {
 			full := path.Join(svc.Build, t.Path)
 			at := stack.Place{File: file, Line: t.Line}
-			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.commands.IsFolder(full) || s.exists(full) ||
-				told[at] || s.isCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
-				slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.Commands.IsFolder(full) ||
+				s.Exists(full) ||
+				told[at] || s.IsCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
+				slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}
 			told[at] = true
-			s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildTakesMissing, at,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildTakesMissing, at,
 				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there", svc.Name, full),
 				s.howToMake(full))
 		}
@@ -392,7 +349,7 @@ func (s *surveyor) takesWhatIsThere() {
 // isMade reports whether one of the steps that a service waits for makes a file.
 func (s *surveyor) isMade(svc *stack.Service, file string) bool {
 	return slices.ContainsFunc(svc.AfterSteps, func(id string) bool {
-		st := s.stack.Step(id)
+		st := s.Stack.Step(id)
 		return st != nil && slices.ContainsFunc(st.Outputs, func(o string) bool {
 			return o == file || strings.HasPrefix(file, o+"/")
 		})
@@ -407,7 +364,7 @@ func (s *surveyor) howToMake(file string) string {
 				folderWords(path.Dir(file)))
 		}
 	}
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		for _, st := range p.Steps {
 			if slices.ContainsFunc(st.Outputs, func(o string) bool {
 				return o == file || strings.HasPrefix(file, o+"/")

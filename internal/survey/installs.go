@@ -44,17 +44,17 @@ func wider(words []string) (options [][]string, extras string) {
 // plain one.
 func (s *surveyor) toldInstalls() {
 	first := map[*stack.Step]bool{}
-	for _, d := range s.demands {
-		if !slices.Contains(s.instructions, d.at.File) ||
-			s.besideWork(d.at) {
+	for _, d := range s.Demands {
+		if !slices.Contains(s.Instructions, d.At.File) ||
+			s.BesideWork(d.At) {
 			continue
 		}
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			role, of := ecosystem.Meaning(part.Words)
 			if role != stack.Install {
 				continue
 			}
-			c := &covering{words: part.Words, text: part.Text, cwd: path.Join(d.cwd, part.Folder), role: role, of: of}
+			c := &covering{words: part.Words, text: part.Text, cwd: path.Join(d.Cwd, part.Folder), role: role, of: of}
 			st := s.installOf(c)
 			if st == nil || first[st] || s.otherManager(c) {
 				continue
@@ -84,8 +84,8 @@ func widen(st *stack.Step, part shell.Command) {
 
 // installOf is the install step of the project of a command's folder; nil if there is none.
 func (s *surveyor) installOf(c *covering) *stack.Step {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if p.Path != c.cwd && !slices.Contains(p.Members, c.cwd) || c.of != nil && p.Ecosystem != c.of.Name {
 			continue
 		}
@@ -127,7 +127,7 @@ func (s *surveyor) installsMore(c *covering) bool {
 		switch {
 		case before == "--without":
 			return false // what follows is left out
-		case s.exists(path.Join(c.cwd, w)):
+		case s.Exists(path.Join(c.cwd, w)):
 			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && s.usesInstall(c) {
 				return true
 			}
@@ -163,8 +163,8 @@ var packageFollows = map[string]bool{
 
 // usesInstall reports whether the command's folder is installed by a step of a launch.
 func (s *surveyor) usesInstall(c *covering) bool {
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
-		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && s.usesSteps(&p)
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
+		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && s.UsesSteps(&p)
 	})
 }
 
@@ -177,7 +177,7 @@ func (s *surveyor) asksFor(c *covering, word string) bool {
 	if at := strings.IndexAny(name, "=<>~[!"); at > 0 {
 		name = name[:at]
 	}
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return (c.of == nil || p.Ecosystem == c.of.Name) && slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
 			for used := range part.Uses {
 				if strings.ToLower(used) == name || strings.ReplaceAll(strings.ToLower(used), "_", "-") == name {

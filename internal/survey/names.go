@@ -21,16 +21,16 @@ var (
 // hostNames collects the names by which services want to be called: from READMEs' addresses, from their own settings,
 // and, for the one service that looks at the engine and passes calls on, from the labels of the others.
 func (s *surveyor) hostNames() {
-	for _, file := range s.instructions {
-		for i, line := range s.readmeOf(file).Lines {
+	for _, file := range s.Instructions {
+		for i, line := range s.ReadmeOf(file).Lines {
 			for _, m := range belowLocalhost.FindAllStringSubmatch(line, -1) {
 				port, _ := strconv.Atoi(m[2])
 				s.nameHost(s.atPort(port), m[1], port, stack.Place{File: file, Line: i + 1})
 			}
 		}
 	}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			if m := belowLocalhost.FindStringSubmatch(v.Env[key]); m != nil {
 				port, _ := strconv.Atoi(m[2])
@@ -41,8 +41,8 @@ func (s *surveyor) hostNames() {
 		}
 	}
 	proxy := s.proxy()
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Container == nil || proxy == nil {
 			continue
 		}
@@ -75,9 +75,9 @@ func (s *surveyor) atPort(port int) *stack.Service {
 	if port == 0 {
 		port = 80
 	}
-	for i := range s.stack.Services {
-		if slices.ContainsFunc(s.stack.Services[i].Ports, func(p stack.Port) bool { return p.Host == port }) {
-			return &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		if slices.ContainsFunc(s.Stack.Services[i].Ports, func(p stack.Port) bool { return p.Host == port }) {
+			return &s.Stack.Services[i]
 		}
 	}
 	return nil
@@ -85,8 +85,8 @@ func (s *surveyor) atPort(port int) *stack.Service {
 
 // proxy is the one service that looks at the engine's socket and publishes a port: it finds the others by their labels.
 func (s *surveyor) proxy() (out *stack.Service) {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		looks := v.Container != nil && slices.ContainsFunc(v.Container.Mounts,
 			func(m stack.Mount) bool { return strings.HasSuffix(m.Source, "docker.sock") })
 		if !looks || len(v.Ports) == 0 {
@@ -103,8 +103,8 @@ func (s *surveyor) proxy() (out *stack.Service) {
 // debuggers tells the ports of debuggers by the options that open them: by number alone they would be taken for pages,
 // and spoken to.
 func (s *surveyor) debuggers() {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		lines := []string{
 			strings.Join(v.Command, " "),
 			strings.Join(v.NativeCommand, " "),

@@ -12,6 +12,7 @@ import (
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
@@ -48,7 +49,7 @@ func (s *surveyor) asideWhy(dir string) string {
 			continue
 		}
 		parent := path.Join(parts[:i]...)
-		for _, f := range s.tree.Folders {
+		for _, f := range s.Tree.Folders {
 			rel := f.Path
 			if parent != "" {
 				var below bool
@@ -61,7 +62,7 @@ func (s *surveyor) asideWhy(dir string) string {
 			}
 		}
 	}
-	if p := s.stack.Project(dir, ""); p != nil && ecosystem.FrameworkNamed(p.Framework).Documents {
+	if p := s.Stack.Project(dir, ""); p != nil && ecosystem.FrameworkNamed(p.Framework).Documents {
 		return "it is a site of documents"
 	}
 	for at := dir; at != "."; at = path.Dir(at) {
@@ -75,11 +76,11 @@ func (s *surveyor) asideWhy(dir string) string {
 // beside is the folder of the solution, of the same manager as the project in a folder below it, that the project is
 // no part of; empty if there is none. A solution lists what belongs together.
 func (s *surveyor) beside(dir string) string {
-	p := s.stack.Project(dir, "")
+	p := s.Stack.Project(dir, "")
 	if p == nil || !ecosystem.ManagerNamed(p.Manager).Lists {
 		return ""
 	}
-	for _, o := range s.stack.Projects {
+	for _, o := range s.Stack.Projects {
 		if o.Manager == p.Manager && len(o.Members) > 0 && o.Path != dir &&
 			(o.Path == "." || strings.HasPrefix(dir, o.Path+"/")) {
 			return o.Path
@@ -92,8 +93,8 @@ func (s *surveyor) beside(dir string) string {
 // processes beside it.
 func (s *surveyor) natives() {
 	var tasks []*stack.Project
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if ecosystem.ManagerNamed(p.Manager).Tasks {
 			tasks = append(tasks, p)
 			continue
@@ -103,7 +104,7 @@ func (s *surveyor) natives() {
 	s.processesAlone()
 	// A task file counts where it is the only way that is written down.
 	for _, p := range tasks {
-		if len(s.stack.Services) == 0 || !s.coveredBelow(p.Path) {
+		if len(s.Stack.Services) == 0 || !s.coveredBelow(p.Path) {
 			s.nativesOf(p)
 		}
 	}
@@ -111,7 +112,7 @@ func (s *surveyor) natives() {
 
 // coveredBelow reports whether a service runs in the folder or below it.
 func (s *surveyor) coveredBelow(dir string) bool {
-	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		for _, at := range []string{v.Dir(), v.Build, path.Dir(v.At.File)} {
 			if at != "" && (dir == "." || at == dir || strings.HasPrefix(at, dir+"/")) {
 				return true
@@ -124,10 +125,10 @@ func (s *surveyor) coveredBelow(dir string) bool {
 // processesAlone makes services of Procfiles in folders without any project. A line that goes into a project's folder
 // and serves it there is that project's own service.
 func (s *surveyor) processesAlone() {
-	for _, dir := range slices.Sorted(maps.Keys(s.tree.ByPath)) {
-		p, f := &stack.Project{Path: dir}, s.tree.At(dir)
-		if len(f.Procfile()) == 0 || s.stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
-			len(ecosystem.PartsCalled(s.stack.Projects, []string{dir}, dir)) > 0 {
+	for _, dir := range slices.Sorted(maps.Keys(s.Tree.ByPath)) {
+		p, f := &stack.Project{Path: dir}, s.Tree.At(dir)
+		if len(f.Procfile()) == 0 || s.Stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
+			len(ecosystem.PartsCalled(s.Stack.Projects, []string{dir}, dir)) > 0 {
 			continue
 		}
 		processes, _ := s.procfile(p)
@@ -138,7 +139,7 @@ func (s *surveyor) processesAlone() {
 			}
 			if len(commands) == 1 && commands[0].Folder != "." {
 				at := path.Join(dir, commands[0].Folder)
-				if own := s.projectAt(at, commands[0].Words); own != nil {
+				if own := s.ProjectAt(at, commands[0].Words); own != nil {
 					v.Command, v.Folder = s.toldCommand(own, commands[0]), at
 					s.native(own, v, at)
 					continue
@@ -155,7 +156,7 @@ func (s *surveyor) servesElsewhere(commands []shell.Command, dir string) bool {
 	for _, c := range commands {
 		at := path.Join(dir, c.Folder)
 		role, _ := ecosystem.Meaning(c.Words)
-		here := slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		here := slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			same := len(v.Command) > 0 && ecosystem.Key(v.Command) == ecosystem.Key(c.Words)
 			return at != dir && (v.Dir() == at || v.Home == at) && (role == ecosystem.Serves || same || v.Home == at)
 		})
@@ -178,7 +179,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 		if v.Folder != "" {
 			dir = v.Folder
 		}
-		if slices.ContainsFunc(s.stack.Services, func(other stack.Service) bool {
+		if slices.ContainsFunc(s.Stack.Services, func(other stack.Service) bool {
 			return other.Source == stack.FromCompose && other.Home == dir
 		}) {
 			continue
@@ -188,7 +189,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 		}
 		if why := s.asideWhy(dir); why != "" {
 			if v.Name == "" {
-				s.remark(stack.Note, stack.CodeProjectAside, v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
+				s.Remark(stack.Note, stack.CodeProjectAside, v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
 					"Start nharbor in that folder with -C to launch it.")
 			}
 			continue
@@ -217,7 +218,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 	for at := dir; ; at = path.Dir(at) {
 		for _, file := range ecosystem.FrameworkNamed(p.FrameworkAt(dir)).SettingsFiles() {
 			full := path.Join(at, file)
-			if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+			if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
 				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
 			}
 		}
@@ -232,15 +233,15 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be " +
 				"checked."}
 	}
-	s.stack.Services = append(s.stack.Services, svc)
+	s.Stack.Services = append(s.Stack.Services, svc)
 }
 
 // procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
 // the place of one of its lines.
 func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
-	folder := s.tree.At(p.Path)
+	folder := s.Tree.At(p.Path)
 	for _, proc := range folder.Procfile() {
-		if own := s.projectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
+		if own := s.ProjectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
 			continue // it is of the other project of the folder
 		}
 		if s.hostsServe(p, proc) {
@@ -310,10 +311,10 @@ func (s *surveyor) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 		return false
 	}
 	_, of := ecosystem.Meaning(p.Serve.Command)
-	return of != nil && slices.ContainsFunc(s.demands, func(d demand) bool {
-		return slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+	return of != nil && slices.ContainsFunc(s.Demands, func(d facts.Demand) bool {
+		return slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 			role, told := ecosystem.Meaning(c.Words)
-			return role == ecosystem.Serves && told == of && path.Join(d.cwd, c.Folder) == p.Path &&
+			return role == ecosystem.Serves && told == of && path.Join(d.Cwd, c.Folder) == p.Path &&
 				ecosystem.Key(c.Words) == ecosystem.Key(slices.DeleteFunc(slices.Clone(p.Serve.Command),
 					func(w string) bool { return portOf(w) > 0 }))
 		})
@@ -337,7 +338,7 @@ func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stac
 		add(port, protocol.Plain, proc.At)
 	}
 	if len(out) == 0 {
-		if port, at := s.tree.At(p.Path).ListensIn(shell.Words(proc.Line)); port > 0 {
+		if port, at := s.Tree.At(p.Path).ListensIn(shell.Words(proc.Line)); port > 0 {
 			add(port, "http", at)
 		}
 	}
@@ -350,7 +351,7 @@ var unfit = expr.New(`[^A-Za-z0-9._-]+`)
 func (s *surveyor) folderName(dir string) string {
 	name := path.Base(dir)
 	if dir == "." {
-		name = path.Base(strings.ReplaceAll(s.opt.Root, `\`, "/"))
+		name = path.Base(strings.ReplaceAll(s.Root, `\`, "/"))
 	}
 	if name = strings.Trim(unfit.ReplaceAllString(name, "-"), "-."); name == "" {
 		name = "app"
@@ -360,11 +361,11 @@ func (s *surveyor) folderName(dir string) string {
 
 // unused makes the name one that no service has: by the folder's whole path, then by the manager.
 func (s *surveyor) unused(name, dir, manager string) string {
-	if s.stack.Service(name) == nil {
+	if s.Stack.Service(name) == nil {
 		return name
 	}
 	long := strings.ReplaceAll(dir, "/", "-")
-	for n := 2; long == "." || s.stack.Service(long) != nil; n++ {
+	for n := 2; long == "." || s.Stack.Service(long) != nil; n++ {
 		if long = fmt.Sprintf("%s-%s", name, manager); n > 2 {
 			long = fmt.Sprintf("%s-%d", long, n)
 		}
@@ -376,15 +377,15 @@ func (s *surveyor) unused(name, dir, manager string) string {
 // nothing to do with each other.
 func (s *surveyor) severalApplications() {
 	byPort := map[int][]*stack.Service{}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Runs == stack.Native && len(v.Ports) > 0 {
 			byPort[v.Ports[0].Host] = append(byPort[v.Ports[0].Host], v)
 		}
 	}
 	var rivals []*stack.Service
-	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native && len(v.Ports) > 0 && len(byPort[v.Ports[0].Host]) > 1 {
+	for i := range s.Stack.Services {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && len(v.Ports) > 0 && len(byPort[v.Ports[0].Host]) > 1 {
 			rivals = append(rivals, v)
 		}
 	}
@@ -393,8 +394,8 @@ func (s *surveyor) severalApplications() {
 	}
 	likely, why := rivals[0], "it lies highest"
 	for _, v := range rivals {
-		for _, d := range s.demands {
-			if d.cwd == v.Dir() && v.Dir() != "." && likely.Dir() != v.Dir() &&
+		for _, d := range s.Demands {
+			if d.Cwd == v.Dir() && v.Dir() != "." && likely.Dir() != v.Dir() &&
 				why != "the README leads there first" {
 				likely, why = v, "the README leads there first"
 			}
@@ -405,7 +406,7 @@ func (s *surveyor) severalApplications() {
 		names = append(names, v.Name)
 	}
 	s.rivals = names
-	s.remarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications, likely.At,
+	s.RemarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications, likely.At,
 		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s",
 			strings.Join(names, ", "), likely.Name, why),
 		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name,
@@ -424,19 +425,19 @@ func dockerfileName(v *stack.Service) string {
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
 // that service gets a second way to run.
 func (s *surveyor) dockerfiles() {
-	for _, file := range s.tree.Dockerfiles {
+	for _, file := range s.Tree.Dockerfiles {
 		dir := path.Dir(file)
 		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
 			slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
 			continue
 		}
-		if slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose &&
 				(v.Build == dir || v.Home == dir || path.Join(v.Build, dockerfileName(&v)) == file)
 		}) {
 			continue
 		}
-		folder := s.tree.At(dir)
+		folder := s.Tree.At(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil {
 			s.faults = append(s.faults, stack.AllFaults(err)...)
@@ -449,7 +450,7 @@ func (s *surveyor) dockerfiles() {
 				continue
 			}
 			context = s.contextOf(dir, img)
-			if s.projectAt(dir, nil) == nil && packing.MatchString(dir) &&
+			if s.ProjectAt(dir, nil) == nil && packing.MatchString(dir) &&
 				s.anyServes(s.topOf(dir)) {
 				continue // another way to run what is served anyway
 			}
@@ -469,7 +470,7 @@ func (s *surveyor) dockerfiles() {
 		}
 		spec := &stack.ContainerSpec{Building: stack.Building{Dockerfile: strings.TrimPrefix(file, context+"/")}}
 		natives := 0
-		for _, v := range s.stack.Services {
+		for _, v := range s.Stack.Services {
 			if v.Runs == stack.Native && v.Dir() == dir {
 				natives++
 			}
@@ -477,22 +478,22 @@ func (s *surveyor) dockerfiles() {
 		if natives > 1 {
 			continue // nobody says which of them the image is
 		}
-		if i := slices.IndexFunc(s.stack.Services, func(v stack.Service) bool {
+		if i := slices.IndexFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Runs == stack.Native && v.Dir() == dir && v.Container == nil
 		}); i >= 0 {
-			v := &s.stack.Services[i]
+			v := &s.Stack.Services[i]
 			v.Build, v.Container, v.Address = context, spec, v.Name
 			if len(v.Ports) == 0 {
 				v.Ports = ports
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
-			s.remarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
+			s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
 				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
 				"nharbor launch --container "+v.Name)
 			continue
 		}
-		if len(s.stack.ComposeFiles) > 0 {
+		if len(s.Stack.ComposeFiles) > 0 {
 			continue // the compose files say what runs in containers
 		}
 		of := dir
@@ -500,7 +501,7 @@ func (s *surveyor) dockerfiles() {
 			of = path.Dir(of) // that is called after what it is for, and not after the application
 		}
 		name := s.unused(s.folderName(of), dir, "container")
-		s.stack.Services = append(s.stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
+		s.Stack.Services = append(s.Stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
 			Runs: stack.Container, Kind: stack.Lasting, Build: context,
 			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
 			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
@@ -521,7 +522,7 @@ var packing = expr.New(
 // topOf is the top of the checkout that a folder lies in, or of the workspace.
 func (s *surveyor) topOf(dir string) string {
 	for ; dir != "."; dir = path.Dir(dir) {
-		if s.isCheckout(dir) {
+		if s.IsCheckout(dir) {
 			return dir
 		}
 	}
@@ -537,11 +538,11 @@ func (s *surveyor) contextOf(dir string, img *dockerfile.Image) string {
 	for context := dir; ; context = path.Dir(context) {
 		if !slices.ContainsFunc(img.Takes, func(t dockerfile.Taken) bool {
 			full := path.Join(context, t.Path)
-			return !buildVariable.MatchString(t.Path) && !s.commands.IsFolder(full) && !s.exists(full)
+			return !buildVariable.MatchString(t.Path) && !s.Commands.IsFolder(full) && !s.Exists(full)
 		}) {
 			return context
 		}
-		if context == "." || s.isCheckout(context) {
+		if context == "." || s.IsCheckout(context) {
 			return dir
 		}
 	}
@@ -556,20 +557,20 @@ type pair struct {
 
 // publishedPairs are those that the READMEs publish of the image that is built from a folder, or run in that folder.
 func (s *surveyor) publishedPairs(dir string) (out []pair) {
-	for _, d := range s.demands {
+	for _, d := range s.Demands {
 		built, known := "", false
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
-				built, known = s.buildOf(part.Words, path.Join(d.cwd, part.Folder))
+				built, known = s.buildOf(part.Words, path.Join(d.Cwd, part.Folder))
 			}
 		}
-		if known && built != dir || !known && d.cwd != dir {
+		if known && built != dir || !known && d.Cwd != dir {
 			continue
 		}
-		for _, m := range portPair.FindAllStringSubmatch(d.command, -1) {
+		for _, m := range portPair.FindAllStringSubmatch(d.Command, -1) {
 			host, _ := strconv.Atoi(m[1])
 			inner, _ := strconv.Atoi(m[2])
-			out = append(out, pair{host, inner, d.at, known})
+			out = append(out, pair{host, inner, d.At, known})
 		}
 	}
 	return out
@@ -587,7 +588,7 @@ func (s *surveyor) published(dir string, inner int) int {
 		return inner
 	}
 	for port := 8000 + inner; ; port++ {
-		if !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+		if !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port })
 		}) {
 			return port

@@ -93,20 +93,20 @@ func (s *surveyor) look(names ...string) error {
 func (s *surveyor) walked() error {
 	var source func(dir, name string)
 	if s.opt.ReadCode {
-		s.code = code.New(s.fsys)
+		s.code = code.New(s.Files)
 		source = s.code.Tell
 	}
-	t, err := tree.Walk(s.fsys, source, s.opt.Checkouts...)
+	t, err := tree.Walk(s.Files, source, s.opt.Checkouts...)
 	if s.code != nil {
 		s.code.All()
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
-			At:   stack.Place{File: s.opt.Root},
+			At:   stack.Place{File: s.Root},
 			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.",
 			Cause: err}
 	}
-	s.tree = t
-	s.stack.Remarks = append(s.stack.Remarks, t.Remarks...)
+	s.Tree = t
+	s.Stack.Remarks = append(s.Stack.Remarks, t.Remarks...)
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -18,8 +19,8 @@ import (
 // judgePorts concludes on which port each native service listens, from all who say something of it. A README's page
 // that is another service's says nothing; what contradicts the one that counts is a remark.
 func (s *surveyor) judgePorts() {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
 			continue
 		}
@@ -32,7 +33,7 @@ func (s *surveyor) judgePorts() {
 		s.takePort(v, first)
 		for _, c := range judged.Against() {
 			if c.Witness == claim.Readme && first.Witness != claim.Usage {
-				s.remarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
+				s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
 					fmt.Sprintf("this speaks of port %d; %s listens on %d, by %s", c.Value, v.Name, first.Value,
 						placeWords(first)), "")
 			}
@@ -68,8 +69,8 @@ func (s *surveyor) takePort(v *stack.Service, c claim.Claim[int]) {
 func (s *surveyor) pageLeftOver() {
 	var without *stack.Service
 	taken := map[int]bool{}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		for _, p := range v.Ports {
 			taken[p.Host] = true
 		}
@@ -84,10 +85,10 @@ func (s *surveyor) pageLeftOver() {
 		return
 	}
 	var page stack.Port
-	for _, file := range s.instructions {
-		text := s.readmeOf(file)
+	for _, file := range s.Instructions {
+		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
-			if !a.Page() || taken[a.Port] || offSections.MatchString(text.At(a.Line).Head) {
+			if !a.Page() || taken[a.Port] || facts.OffSections.MatchString(text.At(a.Line).Head) {
 				continue
 			}
 			if page.Host != 0 && page.Host != a.Port {
@@ -104,11 +105,11 @@ func (s *surveyor) pageLeftOver() {
 
 // tellPortless remarks on the services of which nobody has said a port.
 func (s *surveyor) tellPortless() {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if r, ok := s.portless[v.Name]; ok && len(v.Ports) == 0 {
 			r.About = stack.AboutService(v.Name)
-			s.stack.Remarks = append(s.stack.Remarks, r)
+			s.Stack.Remarks = append(s.Stack.Remarks, r)
 		}
 	}
 }
@@ -176,7 +177,7 @@ func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
 		if seen := s.seen(v); seen != nil {
 			add(seen.Port, claim.Sight, stack.Place{})
 		}
-		if port, at := s.tree.At(v.Dir()).PortSetting(); port > 0 {
+		if port, at := s.Tree.At(v.Dir()).PortSetting(); port > 0 {
 			add(port, claim.Setting, at)
 		}
 	}
@@ -190,16 +191,16 @@ func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
 			}
 		}
 	}
-	for _, file := range s.instructions {
+	for _, file := range s.Instructions {
 		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
 			continue
 		}
-		if port, line := onlyPage(s.readmeOf(file)); port > 0 && !s.portOfAnother(v, port) {
+		if port, line := onlyPage(s.ReadmeOf(file)); port > 0 && !s.portOfAnother(v, port) {
 			add(port, claim.Readme, stack.Place{File: file, Line: line})
 		}
 	}
-	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.exists(file) {
-		if data, err := s.fsys.ReadFile(file); err == nil {
+	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.Exists(file) {
+		if data, err := s.Files.ReadFile(file); err == nil {
 			if img := dockerfile.Read(data, ""); img != nil && len(img.Exposes) > 0 {
 				add(img.Exposes[0].Port, claim.Dockerfile, stack.Place{File: file, Line: img.Exposes[0].Line})
 			}
@@ -219,7 +220,7 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 		return
 	}
 	p := &v.Ports[0]
-	lines := s.readmeOf(p.At.File).Lines
+	lines := s.ReadmeOf(p.At.File).Lines
 	if ecosystem.OfCode(path.Ext(p.At.File)) == nil || p.At.Line < 1 || p.At.Line > len(lines) {
 		return
 	}
@@ -239,16 +240,16 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 // taskPort is the port that the task gives by which people serve a project which is served here as its framework does;
 // 0 if there is no such task, or it names none.
 func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
-	p := s.stack.Project(v.Project, v.Manager)
+	p := s.Stack.Project(v.Project, v.Manager)
 	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
 		return 0, stack.Place{}
 	}
 	for _, name := range ecosystem.ServeTasks {
-		t := s.commands.Task(p.Path, name)
+		t := s.Commands.Task(p.Path, name)
 		if t == nil || ecosystem.InContainers(t) {
 			continue
 		}
-		for _, l := range s.commands.Leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
+		for _, l := range s.Commands.Leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
 			role, of := ecosystem.Meaning(l.Words)
 			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.Cwd != p.Path {
 				continue
@@ -273,11 +274,11 @@ func (s *surveyor) toldPorts() map[string][]toldPort {
 		return s.portsTold
 	}
 	s.portsTold = map[string][]toldPort{}
-	for _, d := range s.demands {
-		if !slices.Contains(s.instructions, d.at.File) {
+	for _, d := range s.Demands {
+		if !slices.Contains(s.Instructions, d.At.File) {
 			continue
 		}
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			port := ecosystem.PortIn(part.Text)
 			if port == 0 || len(part.Words) == 0 {
 				continue
@@ -285,9 +286,9 @@ func (s *surveyor) toldPorts() map[string][]toldPort {
 			if role, _ := ecosystem.Meaning(part.Words); role != ecosystem.Serves {
 				continue
 			}
-			by := s.coveredBy(part, path.Join(d.cwd, part.Folder), 0)
+			by := s.coveredBy(part, path.Join(d.Cwd, part.Folder), 0)
 			if name, ok := strings.CutPrefix(by, "service:"); ok {
-				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.at})
+				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.At})
 			}
 		}
 	}
@@ -296,7 +297,7 @@ func (s *surveyor) toldPorts() map[string][]toldPort {
 
 // ownServers counts the services that run the checkout's own programs.
 func (s *surveyor) ownServers() (n int) {
-	for _, v := range s.stack.Services {
+	for _, v := range s.Stack.Services {
 		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") && !v.Watches {
 			n++
 		}
@@ -306,7 +307,7 @@ func (s *surveyor) ownServers() (n int) {
 
 // portOfAnother reports whether a port belongs to another service.
 func (s *surveyor) portOfAnother(v *stack.Service, port int) bool {
-	return slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Name != v.Name && slices.ContainsFunc(o.Ports, func(p stack.Port) bool { return p.Host == port })
 	})
 }

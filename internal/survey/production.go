@@ -13,19 +13,19 @@ func (s *surveyor) writtenAddresses() {
 	if s.code == nil {
 		return
 	}
-	for _, w := range s.read.Written {
+	for _, w := range s.Code.Written {
 		own := s.projectOf(path.Dir(w.At.File))
-		for i := range s.stack.Services {
-			v := &s.stack.Services[i]
+		for i := range s.Stack.Services {
+			v := &s.Stack.Services[i]
 			dir := v.Home
 			if v.Runs == stack.Native {
 				dir = v.Dir()
 			}
 			if dir == "" || dir == own || len(v.Ports) == 0 || v.Ports[0].Host == 0 ||
-				!s.mentions.In([]string{dir}, "", []string{`"` + w.Path, `'` + w.Path, "`" + w.Path}) {
+				!s.Mentions.In([]string{dir}, "", []string{`"` + w.Path, `'` + w.Path, "`" + w.Path}) {
 				continue
 			}
-			s.remarkOn(
+			s.RemarkOn(
 				stack.AboutService(v.Name), stack.Warning,
 				stack.CodeAddressElsewhere,
 				w.At,

@@ -19,7 +19,7 @@ func (s *surveyor) projects() {
 	var list []*ecosystem.Finding
 	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
-	for _, folder := range s.tree.Folders {
+	for _, folder := range s.Tree.Folders {
 		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
 			continue // of the checkout's host, for its build servers
 		}
@@ -48,7 +48,7 @@ func (s *surveyor) projects() {
 		}
 		for _, r := range f.Remarks {
 			r.About = stack.AboutProject(of.Project.Path, of.Project.Manager)
-			s.stack.Remarks = append(s.stack.Remarks, r)
+			s.Stack.Remarks = append(s.Stack.Remarks, r)
 		}
 		if several[f] && f.Within == nil {
 			for i := range f.Project.Steps {
@@ -56,7 +56,7 @@ func (s *surveyor) projects() {
 			}
 		}
 		if f.Project.NotHere != "" {
-			s.remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
+			s.Remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
 				fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
 				"Build it on the system that it is for.")
 			f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
@@ -84,7 +84,7 @@ func (s *surveyor) projects() {
 				return cmp.Or(strings.Compare(a.Folder, b.Folder), strings.Compare(a.Name, b.Name))
 			})
 			s.versions(p)
-			s.stack.Projects = append(s.stack.Projects, *p)
+			s.Stack.Projects = append(s.Stack.Projects, *p)
 		}
 	}
 	// Of several in a folder, what runs in a browser, or serves nothing, comes behind.
@@ -98,7 +98,7 @@ func (s *surveyor) projects() {
 		}
 		return 0
 	}
-	slices.SortStableFunc(s.stack.Projects, func(a, b stack.Project) int {
+	slices.SortStableFunc(s.Stack.Projects, func(a, b stack.Project) int {
 		return cmp.Or(strings.Compare(a.Path, b.Path), rank(&a)-rank(&b))
 	})
 }
@@ -183,22 +183,22 @@ func (s *surveyor) versions(p *stack.Project) {
 		}
 	}
 	for dir := p.Path; ; dir = path.Dir(dir) {
-		if f, ok := s.tree.ByPath[dir]; ok {
+		if f, ok := s.Tree.ByPath[dir]; ok {
 			add(f.ToolVersions())
 			var files []string
-			for _, d := range s.tree.Dockerfiles {
+			for _, d := range s.Tree.Dockerfiles {
 				if path.Dir(d) == dir && dir == p.Path {
 					files = append(files, path.Base(d))
 				}
 			}
-			for _, w := range s.tree.Workflows {
+			for _, w := range s.Tree.Workflows {
 				if path.Dir(path.Dir(path.Dir(w))) == dir {
 					files = append(files, strings.TrimPrefix(w, dir+"/"))
 				}
 			}
 			add(f.Hints(files))
 		}
-		if dir == "." || s.isCheckout(dir) {
+		if dir == "." || s.IsCheckout(dir) {
 			break
 		}
 	}
@@ -220,7 +220,7 @@ func (s *surveyor) versions(p *stack.Project) {
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
-				s.remark(
+				s.Remark(
 					level,
 					stack.CodeVersionsContradict,
 					a.At,
@@ -237,10 +237,6 @@ func (s *surveyor) versions(p *stack.Project) {
 			}
 		}
 	}
-}
-
-func (s *surveyor) isCheckout(dir string) bool {
-	return slices.ContainsFunc(s.stack.Checkouts, func(c stack.Checkout) bool { return c.Path == dir })
 }
 
 // agree reports whether some version fits both constraints; what can't be read agrees with anything.

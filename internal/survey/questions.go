@@ -65,7 +65,7 @@ func (c *ownCheck) wrong(name string) (text, remedy string) {
 func (s *surveyor) questions() {
 	for _, name := range slices.Sorted(maps.Keys(s.corrections.Check)) {
 		c := s.corrections.Check[name]
-		if s.stack.Service(c.Service) == nil {
+		if s.Stack.Service(c.Service) == nil {
 			s.unknown("service", c.Service, c.at)
 			continue
 		}
@@ -78,11 +78,11 @@ func (s *surveyor) questions() {
 		for k, v := range c.JSON {
 			out.JSON[k] = fmt.Sprint(v)
 		}
-		s.stack.Checks = append(s.stack.Checks, out)
+		s.Stack.Checks = append(s.Stack.Checks, out)
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.corrections.Cause)) {
 		c := s.corrections.Cause[name]
-		s.stack.Causes = append(s.stack.Causes,
+		s.Stack.Causes = append(s.Stack.Causes,
 			stack.OwnCause{Name: name, Line: c.Line, Says: c.Says, Do: c.Do, At: c.at})
 	}
 }

@@ -5,26 +5,19 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"
 )
 
-// demand is a command that a README, or a dev container's definition, asks for.
-type demand struct {
-	at      stack.Place
-	command string
-	cwd     string // the folder that it is meant for
-	parts   []shell.Command
-}
-
 // maxDemands is how many commands of instructions are looked at.
 const maxDemands = 300
 
 // readmes collects what READMEs and dev containers ask for, in their order: those of the checkouts' tops first.
 func (s *surveyor) readmes() {
-	files := slices.Clone(s.tree.Readmes)
+	files := slices.Clone(s.Tree.Readmes)
 	rank := func(file string) int {
 		if readme.IsReadme(file) {
 			return 0
@@ -43,58 +36,50 @@ func (s *surveyor) readmes() {
 		dir := path.Dir(file)
 		if led[file] {
 			// somebody says to read it, wherever it lies
-		} else if tree.Aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.tops(), dir) ||
-			!slices.Contains(s.tops(), dir) && s.stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
+		} else if tree.Aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.Tops(), dir) ||
+			!slices.Contains(s.Tops(), dir) && s.Stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
 			continue
 		}
-		folder := s.tree.At(dir)
+		folder := s.Tree.At(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil || len(data) > readme.MaxSize || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
-			s.remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
+			s.Remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
 				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
-		s.instructions = append(s.instructions, file)
-		for _, c := range s.document(file, data, own).Commands {
-			s.demands = append(s.demands, demand{at: stack.Place{File: file, Line: c.Line}, command: c.Text,
-				cwd: c.Folder, parts: c.Parts})
+		s.Instructions = append(s.Instructions, file)
+		for _, c := range s.Document(file, data, own).Commands {
+			s.Demands = append(s.Demands, facts.Demand{At: stack.Place{File: file, Line: c.Line}, Command: c.Text,
+				Cwd: c.Folder, Parts: c.Parts})
 		}
 	}
-	for _, f := range s.tree.Folders {
+	for _, f := range s.Tree.Folders {
 		s.devContainer(f.Path)
 	}
-	if _, isProject := s.tree.ByPath["."]; isProject && !slices.ContainsFunc(s.stack.Projects,
+	if _, isProject := s.Tree.ByPath["."]; isProject && !slices.ContainsFunc(s.Stack.Projects,
 		func(p stack.Project) bool { return p.Path == "." }) {
 		s.devContainer(".")
 	}
-	if len(s.demands) > maxDemands {
-		s.demands = s.demands[:maxDemands]
-		s.remark(stack.Note, stack.CodeReadmeLong, s.demands[0].at,
+	if len(s.Demands) > maxDemands {
+		s.Demands = s.Demands[:maxDemands]
+		s.Remark(stack.Note, stack.CodeReadmeLong, s.Demands[0].At,
 			"only the first 300 commands of the READMEs are compared with the order", "")
 	}
-}
-
-// document is what instructions hold; each is read once.
-func (s *surveyor) document(file string, data []byte, own []string) *readme.Document {
-	if s.texts[file] == nil {
-		s.texts[file] = readme.Read(file, data, own...)
-	}
-	return s.texts[file]
 }
 
 // ledTo are the files among those with instructions that a README at a top names by their path and, where none at the
 // top has a command, those in its folders of documents.
 func (s *surveyor) ledTo(files, own []string) map[string]bool {
 	out := map[string]bool{}
-	for _, top := range s.tops() {
+	for _, top := range s.Tops() {
 		told := false
 		var texts []string
 		for _, file := range files {
 			if path.Dir(file) != top {
 				continue
 			}
-			if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= readme.MaxSize {
-				told = told || len(s.document(file, data, own).Commands) > 0
+			if data, err := s.Files.ReadFile(file); err == nil && len(data) <= readme.MaxSize {
+				told = told || len(s.Document(file, data, own).Commands) > 0
 				if readme.IsReadme(file) {
 					texts = append(texts, string(data))
 				}
@@ -114,11 +99,11 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 
 // holdsComposeFile reports whether a compose file lies in the folder itself.
 func (s *surveyor) holdsComposeFile(dir string) bool {
-	return slices.ContainsFunc(s.tree.Compose, func(file string) bool { return path.Dir(file) == dir })
+	return slices.ContainsFunc(s.Tree.Compose, func(file string) bool { return path.Dir(file) == dir })
 }
 
 func (s *surveyor) devContainer(dir string) {
-	folder := s.tree.At(dir)
+	folder := s.Tree.At(dir)
 	d, err := folder.DevContainer()
 	if err != nil {
 		s.faults = append(s.faults, stack.AllFaults(err)...)
@@ -127,18 +112,18 @@ func (s *surveyor) devContainer(dir string) {
 		return
 	}
 	for _, c := range d.Commands {
-		s.demands = append(s.demands, demandOf(d.At, strings.TrimSpace(c), dir))
+		s.Demands = append(s.Demands, demandOf(d.At, strings.TrimSpace(c), dir))
 	}
 	says := "a dev container is defined here"
 	if d.Image != "" {
 		says += ", of " + d.Image
 	}
-	s.remark(stack.Note, stack.CodeDevContainer, d.At, says+"; nharbor uses its commands and ports as hints only", "")
+	s.Remark(stack.Note, stack.CodeDevContainer, d.At, says+"; nharbor uses its commands and ports as hints only", "")
 }
 
 // ownPrograms are the programs that the projects bring.
 func (s *surveyor) ownPrograms() (out []string) {
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		for _, part := range p.Parts {
 			out = append(out, part.Programs...)
 		}
@@ -146,16 +131,16 @@ func (s *surveyor) ownPrograms() (out []string) {
 	return out
 }
 
-func demandOf(at stack.Place, command, cwd string) demand {
-	return demand{at: at, command: command, cwd: cwd, parts: shell.Parse(command)}
+func demandOf(at stack.Place, command, cwd string) facts.Demand {
+	return facts.Demand{At: at, Command: command, Cwd: cwd, Parts: shell.Parse(command)}
 }
 
 // toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up, to stay.
-func (s *surveyor) toldToRun(service string) (told *demand, stays bool) {
-	for i := range s.demands {
-		d := &s.demands[i]
-		for _, part := range d.parts {
-			for _, l := range s.commands.Leaves(part, d.cwd) {
+func (s *surveyor) toldToRun(service string) (told *facts.Demand, stays bool) {
+	for i := range s.Demands {
+		d := &s.Demands[i]
+		for _, part := range d.Parts {
+			for _, l := range s.Commands.Leaves(part, d.Cwd) {
 				verb, args := composeCall(l.Words)
 				switch {
 				case verb == "run" && len(args) > 0 && args[0] == service:

@@ -10,32 +10,32 @@ func (s *surveyor) reads() {
 		return
 	}
 	s.homes = map[string]bool{}
-	for i := range s.stack.Projects {
-		for _, dir := range append([]string{s.stack.Projects[i].Path}, s.stack.Projects[i].Members...) {
+	for i := range s.Stack.Projects {
+		for _, dir := range append([]string{s.Stack.Projects[i].Path}, s.Stack.Projects[i].Members...) {
 			s.homes[dir] = true
 		}
 	}
 	at := map[[2]string]int{}
-	s.read = s.code.Done()
-	for _, f := range s.read.Files {
+	s.Code = s.code.Done()
+	for _, f := range s.Code.Files {
 		project := s.projectOf(f.Dir)
 		for _, r := range f.Reads {
 			r.Project = project
 			if i, seen := at[[2]string{r.Project, r.Name}]; seen {
-				known := &s.stack.Reads[i]
+				known := &s.Stack.Reads[i]
 				known.Default, known.Must = known.Default || r.Default, known.Must || r.Must
 				continue
 			}
-			at[[2]string{r.Project, r.Name}] = len(s.stack.Reads)
-			s.stack.Reads = append(s.stack.Reads, r)
+			at[[2]string{r.Project, r.Name}] = len(s.Stack.Reads)
+			s.Stack.Reads = append(s.Stack.Reads, r)
 		}
 	}
 	given := map[[2]string]bool{}
-	for _, g := range s.read.Gives {
+	for _, g := range s.Code.Gives {
 		given[[2]string{s.projectOf(g.Dir), g.Name}] = true
 	}
-	for i := range s.stack.Reads { // of what the project's own code sets somewhere, it insists on nothing
-		if r := &s.stack.Reads[i]; given[[2]string{r.Project, r.Name}] {
+	for i := range s.Stack.Reads { // of what the project's own code sets somewhere, it insists on nothing
+		if r := &s.Stack.Reads[i]; given[[2]string{r.Project, r.Name}] {
 			r.Default, r.Must = true, false
 		}
 	}

@@ -51,7 +51,8 @@ func TestRemarksAreListed(t *testing.T) {
 		ast.Inspect(tree, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.CallExpr:
-				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && strings.HasPrefix(sel.Sel.Name, "remark") {
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && strings.HasPrefix(strings.ToLower(sel.Sel.Name),
+					"remark") {
 					for _, arg := range n.Args {
 						text(arg)
 					}

@@ -21,7 +21,7 @@ var repositoryAddress = expr.New(`(?:https?|ssh|git)://[\w.@:/~+-]+|[\w.-]+@[\w.
 // owners.
 func (s *surveyor) repositoriesBeside() {
 	var owners, known []string
-	for _, c := range s.stack.Checkouts {
+	for _, c := range s.Stack.Checkouts {
 		if c.Address != "" {
 			name := gitrepo.NormalAddress(c.Address)
 			owners, known = append(owners, path.Dir(name)), append(known, name)
@@ -38,19 +38,19 @@ func (s *surveyor) repositoriesBeside() {
 				continue
 			}
 			known = append(known, name)
-			s.remark(stack.Note, stack.CodeRepositoryBeside, at, fmt.Sprintf("%s another repository of the same "+
+			s.Remark(stack.Note, stack.CodeRepositoryBeside, at, fmt.Sprintf("%s another repository of the same "+
 				"owner: %s", where, address), "If it is a part of this application, bring it in: "+s.bringsIn(address))
 		}
 	}
-	for _, d := range s.demands {
-		for _, part := range d.parts {
-			if readme.ClonedInto(part.Words) != "" && !s.besideWork(d.at) {
-				tell(d.at, "the README clones", strings.Join(part.Words[2:], " "))
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
+			if readme.ClonedInto(part.Words) != "" && !s.BesideWork(d.At) {
+				tell(d.At, "the README clones", strings.Join(part.Words[2:], " "))
 			}
 		}
 	}
-	for _, e := range s.stack.EnvFiles {
-		file, err := dotenv.Read(s.fsys, e.Template)
+	for _, e := range s.Stack.EnvFiles {
+		file, err := dotenv.Read(s.Files, e.Template)
 		if e.Template == "" || err != nil {
 			continue
 		}
@@ -64,7 +64,7 @@ func (s *surveyor) repositoriesBeside() {
 // checkout, both into a new one.
 func (s *surveyor) bringsIn(address string) string {
 	name := gitrepo.NameOf(address)
-	if c := s.stack.Checkouts; len(c) == 1 && c[0].Path == "." {
+	if c := s.Stack.Checkouts; len(c) == 1 && c[0].Path == "." {
 		return fmt.Sprintf("nharbor clone %s %s --into %s-workspace, beside this folder", c[0].Address, address,
 			gitrepo.NameOf(c[0].Address))
 	}

@@ -15,7 +15,7 @@ import (
 // describe adds to a server that nothing of the stack offers what the checkout says of it: the database and the user
 // that settings name, and the image that somebody else uses for it.
 func (s *surveyor) describe(w *stack.Server) {
-	known, svc := protocol.Named(w.Speaks), s.stack.Service(w.For)
+	known, svc := protocol.Named(w.Speaks), s.Stack.Service(w.For)
 	if known == nil || svc == nil {
 		return
 	}
@@ -90,8 +90,8 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 			several = several || image != name
 		}
 	}
-	for _, file := range slices.Concat(s.tree.Workflows, s.tree.Compose, []string{".gitlab-ci.yml"}) {
-		data, err := s.fsys.ReadFile(file)
+	for _, file := range slices.Concat(s.Tree.Workflows, s.Tree.Compose, []string{".gitlab-ci.yml"}) {
+		data, err := s.Files.ReadFile(file)
 		if err != nil || len(data) > readme.MaxSize {
 			continue
 		}
@@ -103,11 +103,11 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 			}
 		}
 	}
-	for _, d := range s.demands {
-		for _, part := range d.parts {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
 			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
 				for _, word := range part.Words[2:] {
-					tell(word, d.at)
+					tell(word, d.At)
 				}
 			}
 		}

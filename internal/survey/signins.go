@@ -24,25 +24,25 @@ const (
 // signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings
 // files.
 func (s *surveyor) signIns() {
-	s.stack.SignIns = []stack.SignIn{}
+	s.Stack.SignIns = []stack.SignIn{}
 	add := func(user, password string, at stack.Place) {
 		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
-		if len(s.stack.SignIns) >= maxSignIns || !signin.IsValue(user) ||
+		if len(s.Stack.SignIns) >= maxSignIns || !signin.IsValue(user) ||
 			!signin.IsValue(password) && password != "" && !strings.EqualFold(password, "password") ||
-			slices.ContainsFunc(s.stack.SignIns, func(i stack.SignIn) bool { return i.User == user }) {
+			slices.ContainsFunc(s.Stack.SignIns, func(i stack.SignIn) bool { return i.User == user }) {
 			return
 		}
-		s.stack.SignIns = append(s.stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
+		s.Stack.SignIns = append(s.Stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
 	}
-	for _, file := range s.instructions {
+	for _, file := range s.Instructions {
 		s.toldSignIns(file, add)
 	}
-	seeds := slices.DeleteFunc(slices.Clone(s.tree.Seeds), ofTests.MatchString)
+	seeds := slices.DeleteFunc(slices.Clone(s.Tree.Seeds), ofTests.MatchString)
 	for _, file := range seeds[:min(len(seeds), maxSeeds)] {
 		s.seeded(file, add)
 	}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		for _, line := range v.Expands {
 			for _, c := range shell.Parse(line) {
 				setting := map[string]string{}
@@ -84,7 +84,7 @@ var adminKey = expr.New(
 // toldSignIns tells of those of instructions, but of a program that a launch doesn't start: those below a command which
 // starts one, up to the next head.
 func (s *surveyor) toldSignIns(file string, add func(user, password string, at stack.Place)) {
-	doc, others := s.readmeOf(file), s.startsOthers(file)
+	doc, others := s.ReadmeOf(file), s.startsOthers(file)
 	for _, found := range doc.SignIns() {
 		other := false
 		for line := found.Line; line >= doc.At(found.Line).From; line-- {
@@ -101,7 +101,7 @@ func (s *surveyor) toldSignIns(file string, add func(user, password string, at s
 
 // seeded tells of the users that sample data makes.
 func (s *surveyor) seeded(file string, add func(user, password string, at stack.Place)) {
-	data, err := s.tree.At(path.Dir(file)).Read(path.Base(file))
+	data, err := s.Tree.At(path.Dir(file)).Read(path.Base(file))
 	if err != nil || len(data) > readme.MaxSize {
 		return
 	}
@@ -119,17 +119,17 @@ func (s *surveyor) seeded(file string, add func(user, password string, at stack.
 // are done by a launch.
 func (s *surveyor) startsOthers(file string) map[int]bool {
 	out := map[int]bool{}
-	for i, d := range s.demands {
-		if d.at.File != file {
+	for i, d := range s.Demands {
+		if d.At.File != file {
 			continue
 		}
-		if s.stack.Readme[i].Covered {
-			out[d.at.Line] = false
+		if s.Stack.Readme[i].Covered {
+			out[d.At.Line] = false
 			continue
 		}
-		for _, part := range d.parts {
-			if s.startsOther(part, d.cwd) {
-				out[d.at.Line] = true
+		for _, part := range d.Parts {
+			if s.startsOther(part, d.Cwd) {
+				out[d.At.Line] = true
 			}
 		}
 	}
@@ -138,7 +138,7 @@ func (s *surveyor) startsOthers(file string) map[int]bool {
 
 // startsOther reports whether a command comes to starting containers that a launch doesn't start.
 func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
-	return slices.ContainsFunc(s.commands.Leaves(part, cwd), func(l command.Leaf) bool {
+	return slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
 		c := &covering{words: l.Words, text: l.Text, cwd: l.Cwd}
 		if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
 			return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })

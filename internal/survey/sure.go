@@ -12,11 +12,11 @@ import (
 // that a driver could be for. What a README tells to do is said, whoever concluded it first.
 func (s *surveyor) sure() {
 	told := map[string]bool{} // what READMEs' commands come to, by node
-	for _, d := range s.stack.Readme {
+	for _, d := range s.Stack.Readme {
 		told[d.By] = true
 	}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		v.Sure = stack.Said
 		if v.Source == stack.FromFramework && !told[service(v.Name)] && s.witnessAt(v.At, 0) != claim.Correction {
 			v.Sure = stack.Usual
@@ -30,9 +30,9 @@ func (s *surveyor) sure() {
 			}
 		}
 	}
-	for i := range s.stack.Projects {
-		for k := range s.stack.Projects[i].Steps {
-			st := &s.stack.Projects[i].Steps[k]
+	for i := range s.Stack.Projects {
+		for k := range s.Stack.Projects[i].Steps {
+			st := &s.Stack.Projects[i].Steps[k]
 			st.Sure = stack.Usual
 			if st.Role == stack.Install || len(st.Expands) > 0 || told[string(stack.StepNode(st.ID))] ||
 				slices.Contains(tellSteps, s.witnessAt(st.At, 0)) {
@@ -40,8 +40,8 @@ func (s *surveyor) sure() {
 			}
 		}
 	}
-	for i := range s.stack.EnvFiles {
-		e := &s.stack.EnvFiles[i]
+	for i := range s.Stack.EnvFiles {
+		e := &s.Stack.EnvFiles[i]
 		e.Sure = stack.Usual
 		if e.Present || e.Template != "" || !e.WantedAt.IsZero() {
 			e.Sure = stack.Said

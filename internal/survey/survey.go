@@ -17,6 +17,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/readme"
@@ -50,12 +51,12 @@ type Sight struct {
 func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s := newSurveyor(fsys, opt)
 	if err := s.look(); err != nil {
-		return s.stack, err
+		return s.Stack, err
 	}
-	if len(s.stack.Projects) == 0 && len(s.stack.ComposeFiles) == 0 && len(s.stack.Services) == 0 &&
+	if len(s.Stack.Projects) == 0 && len(s.Stack.ComposeFiles) == 0 && len(s.Stack.Services) == 0 &&
 		len(s.faults) == 0 {
-		return s.stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound, At: stack.Place{File: opt.Root},
-			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.tree.Files),
+		return s.Stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound, At: stack.Place{File: opt.Root},
+			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.Tree.Files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
 				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
@@ -67,30 +68,31 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 			seen[f.Error()] = true
 			return twice
 		})
-		return s.stack, s.faults
+		return s.Stack, s.faults
 	}
-	return s.stack, nil
+	return s.Stack, nil
 }
 
 func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	if opt.Env == nil {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
+	files := reading.Of(fsys)
 	s := &surveyor{
-		passes:   passes,
-		fsys:     reading.Of(fsys),
-		opt:      opt,
-		portless: map[string]stack.Remark{}, texts: map[string]*readme.Document{},
+		Facts: &facts.Facts{Files: files, Root: opt.Root, Env: opt.Env, Documents: map[string]*readme.Document{},
+			Stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
+				Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}},
+		passes:    passes,
+		opt:       opt,
+		portless:  map[string]stack.Remark{},
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
-		stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root,
-			Checkouts: opt.Checkouts, Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}},
 	}
-	s.mentions = code.Mentions{Files: s.fsys}
-	s.commands = command.New(s.fsys, s.stack, func(dir string) bool {
-		if s.tree == nil {
+	s.Mentions = code.Mentions{Files: s.Files}
+	s.Commands = command.New(s.Files, s.Stack, func(dir string) bool {
+		if s.Tree == nil {
 			return false
 		}
-		_, walked := s.tree.ByPath[dir]
+		_, walked := s.Tree.ByPath[dir]
 		return walked
 	})
 	return s
@@ -98,82 +100,51 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 
 // surveyor holds what the passes have found so far.
 type surveyor struct {
-	passes   []pass
-	commands *command.Resolver
-	fsys     *reading.Files
-	opt      Options
-	tree     *tree.Tree
-	stack    *stack.Stack
-	faults   stack.Faults
+	*facts.Facts
+	passes []pass
+	opt    Options
+	faults stack.Faults
 
-	code     *code.Reader       // nil if the code is not asked
-	read     *code.Found        // what it has found, once the code has been read
-	composed []*compose.Project // the active compose files
-	homes    map[string]bool    // the folders of projects and their members; for the reading of code
-	demands  []demand
-	// instructions are the READMEs, and files like them, that the demands are from.
-	instructions []string
-	retired      map[string]retired          // folders out of use; nil as long as nobody asked
-	texts        map[string]*readme.Document // READMEs by their lines, as far as they were asked for
-	builtInto    map[string]stack.Place      // folders that are built into the program of another project
+	code      *code.Reader           // nil if the code is not asked
+	composed  []*compose.Project     // the active compose files
+	homes     map[string]bool        // the folders of projects and their members; for the reading of code
+	retired   map[string]retired     // folders out of use; nil as long as nobody asked
+	builtInto map[string]stack.Place // folders that are built into the program of another project
 	// toldAfter is, by the number of a demand, what the README does before it.
 	toldAfter map[int]stack.Role
 	// toldIn is the step of the install that a README's commands come after; toldWith the same for each of them.
 	toldIn   string
 	toldWith map[int]string
 	// portsTold are the ports that READMEs' commands give to services; nil as long as nobody asked.
-	portsTold map[string][]toldPort
-	// mentions are texts that code was asked for.
-	mentions    code.Mentions
+	portsTold   map[string][]toldPort
 	portless    map[string]stack.Remark // what is said of a service as long as no port of it is found
 	rivals      []string                // services of several applications that want the same port
 	corrections corrections
-}
-
-func (s *surveyor) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
-	s.remarkOn("", level, code, at, text, remedy)
-}
-
-// remarkOn is a remark that has a subject.
-func (s *surveyor) remarkOn(about stack.Subject, level stack.Level, code stack.Code, at stack.Place,
-	text, remedy string) {
-	s.stack.Remarks = append(s.stack.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at,
-		Remedy: remedy, About: about})
-}
-
-// tops are the folders in which the workspace's main compose file may lie: its root and its checkouts.
-func (s *surveyor) tops() []string {
-	tops := []string{"."}
-	for _, c := range s.stack.Checkouts {
-		if c.Path != "." {
-			tops = append(tops, c.Path)
-		}
-	}
-	return tops
 }
 
 // compose reads the compose files that are active: those at the top of the workspace and of each
 // checkout, or that its READMEs start; where there are none, the one that lies highest.
 func (s *surveyor) compose() {
 	var sets []composeSet
-	for _, top := range s.tops() {
+	for _, top := range s.Tops() {
 		if c, ok := s.chosen(top); ok &&
 			!slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
 			sets = append(sets, c)
 		}
 	}
 	if len(sets) == 0 {
-		for _, file := range s.tree.Compose { // its own README may start it
+		for _, file := range s.Tree.Compose { // its own README may start it
 			if told := s.told(path.Dir(file)); len(told) > 0 && !tree.Aside.MatchString(path.Dir(file)) {
 				sets = append(sets, told[0])
 				break
 			}
 		}
 	}
-	if len(sets) == 0 && len(s.tree.Compose) > 0 {
-		for _, file := range s.tree.Compose {
+	if len(sets) == 0 && len(s.Tree.Compose) > 0 {
+		for _, file := range s.Tree.Compose {
 			dir := path.Dir(file)
-			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) && s.hasCompose(dir) &&
+			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) &&
+				s.hasCompose(dir) &&
 				s.ofApplication(c) {
 				sets = append(sets, c)
 				break
@@ -184,7 +155,7 @@ func (s *surveyor) compose() {
 	for _, c := range sets {
 		dir := c.dir
 		if c.named() {
-			s.remark(
+			s.Remark(
 				stack.Note,
 				stack.CodeComposeTold,
 				c.at,
@@ -200,7 +171,7 @@ func (s *surveyor) compose() {
 		if err != nil {
 			files := c.files
 			if !c.named() {
-				files = compose.Find(s.fsys, dir, s.env(dir))
+				files = compose.Find(s.Files, dir, s.Lookup(dir))
 			}
 			for _, f := range files {
 				active[f] = true
@@ -212,10 +183,10 @@ func (s *surveyor) compose() {
 		}
 		for _, u := range p.Unset {
 			u.File = path.Join(dir, ".env")
-			if u.Required && !slices.ContainsFunc(s.stack.Variables, func(o stack.Variable) bool {
+			if u.Required && !slices.ContainsFunc(s.Stack.Variables, func(o stack.Variable) bool {
 				return o.Required && o.Name == u.Name && o.File == u.File
 			}) {
-				s.remark(
+				s.Remark(
 					stack.Warning,
 					stack.CodeComposeVariableRequired,
 					u.At,
@@ -226,14 +197,14 @@ func (s *surveyor) compose() {
 					),
 				)
 			}
-			s.stack.Variables = append(s.stack.Variables, u)
+			s.Stack.Variables = append(s.Stack.Variables, u)
 		}
 		for _, f := range slices.Concat(p.Files, p.Included) {
 			active[f] = true
 		}
 		s.composed = append(s.composed, p)
 	}
-	listed := slices.Clone(s.tree.Compose)
+	listed := slices.Clone(s.Tree.Compose)
 	by := "" // the file that starts other compose files
 	for _, c := range sets {
 		if c.named() {
@@ -246,15 +217,15 @@ func (s *surveyor) compose() {
 		}
 	}
 	for _, f := range listed {
-		s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
+		s.Stack.ComposeFiles = append(s.Stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
 			why, remedy := inactive(f, active, by)
-			s.remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
+			s.Remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
 	for _, f := range s.composeFilesNamed() {
 		if !slices.Contains(listed, f) && !active[f] {
-			s.stack.ComposeFiles = append(s.stack.ComposeFiles, stack.ComposeFile{Path: f})
+			s.Stack.ComposeFiles = append(s.Stack.ComposeFiles, stack.ComposeFile{Path: f})
 		}
 	}
 }
@@ -268,16 +239,16 @@ func (s *surveyor) composeFilesNamed() []string {
 				continue
 			}
 			for _, f := range composeFiles(c.Words) {
-				if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.exists(f) {
+				if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.Exists(f) {
 					named[f] = true
 				}
 			}
 		}
 	}
-	for _, d := range s.demands {
-		add(d.parts, d.cwd)
+	for _, d := range s.Demands {
+		add(d.Parts, d.Cwd)
 	}
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		for _, t := range p.Targets {
 			add(command.Lines(t.Lines), p.Path)
 		}
@@ -334,47 +305,6 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 	return s.composed, nil
 }
 
-// env is where the variables of a compose file in dir come from: the shell, and the .env beside it or, as long as there
-// is none, the template that one will be made from.
-func (s *surveyor) env(dir string) dotenv.Lookup {
-	beside, _ := s.variablesOf(dir)
-	return func(name string) (string, bool) {
-		if v, ok := s.opt.Env(name); ok {
-			return v, true
-		}
-		v, ok := beside[name]
-		return v, ok
-	}
-}
-
-// variablesOf is what the .env file beside a compose file says or, as long as there is none, its template, and which.
-func (s *surveyor) variablesOf(dir string) (values map[string]string, file string) {
-	for _, e := range s.stack.EnvFiles {
-		if e.Path != path.Join(dir, ".env") {
-			continue
-		}
-		if file = e.Path; !e.Present {
-			file = e.Template
-		}
-		if file != "" {
-			values, _ = s.values(file)
-		}
-	}
-	return values, file
-}
-
-func (s *surveyor) values(file string) (map[string]string, *dotenv.File) {
-	f, err := dotenv.Read(s.fsys, file)
-	if err != nil {
-		return nil, nil
-	}
-	v, err := f.Values(s.opt.Env)
-	if err != nil {
-		return nil, f
-	}
-	return v, f
-}
-
 // adopt takes over what the active compose files describe.
 func (s *surveyor) adopt() {
 	for _, p := range s.composed {
@@ -389,9 +319,9 @@ func (s *surveyor) adopt() {
 func (s *surveyor) anyPorts() {
 	taken := map[int]bool{}
 	each := func(f func(p *stack.Port)) {
-		for i := range s.stack.Services {
-			for k := range s.stack.Services[i].Ports {
-				f(&s.stack.Services[i].Ports[k])
+		for i := range s.Stack.Services {
+			for k := range s.Stack.Services[i].Ports {
+				f(&s.Stack.Services[i].Ports[k])
 			}
 		}
 	}
@@ -413,34 +343,34 @@ func (s *surveyor) anyPorts() {
 
 func (s *surveyor) adoptFrom(p *compose.Project) {
 	for name, n := range p.Networks {
-		s.stack.Networks[name] = n
+		s.Stack.Networks[name] = n
 	}
 	for name, v := range p.Volumes {
-		s.stack.Volumes[name] = v
+		s.Stack.Volumes[name] = v
 	}
-	s.stack.Remarks = append(s.stack.Remarks, p.Remarks...)
-	s.stack.Secrets = append(s.stack.Secrets, p.Secrets...)
+	s.Stack.Remarks = append(s.Stack.Remarks, p.Remarks...)
+	s.Stack.Secrets = append(s.Stack.Secrets, p.Secrets...)
 	for i := range p.Services {
 		svc := &p.Services[i]
 		if told, stays := s.toldToRun(svc.Name); !svc.Active && told != nil {
 			if !stays {
 				svc.Kind = stack.Once
 			}
-			s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme, told.at,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme, told.At,
 				fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
 		} else if !svc.Active && len(svc.Profiles) == 0 {
 			continue // which package compose has said
 		} else if !svc.Active {
-			s.remarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
 				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
 					strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
 			continue
 		}
 		if at, only := s.onlyRun(p, &svc.Service); only {
-			s.remarkOn(
+			s.RemarkOn(
 				stack.AboutService(svc.Name), stack.Note,
 				stack.CodeServiceForTasks,
 				svc.At,
@@ -455,13 +385,13 @@ func (s *surveyor) adoptFrom(p *compose.Project) {
 			)
 			continue
 		}
-		if other := s.stack.Service(svc.Name); other != nil {
-			s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeServiceTwice, svc.At,
+		if other := s.Stack.Service(svc.Name); other != nil {
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeServiceTwice, svc.At,
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
 					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
 		}
-		s.stack.Services = append(s.stack.Services, svc.Service)
+		s.Stack.Services = append(s.Stack.Services, svc.Service)
 	}
 }
 
@@ -469,21 +399,21 @@ var setUpName = expr.New(`^(.*[-_])?(migrat(e|ions?)|seed(er)?|setup|set-up|init
 
 // once finds the services that are expected to end.
 func (s *surveyor) once() {
-	for i := range s.stack.Services {
-		for _, a := range s.stack.Services[i].After {
-			if other := s.stack.Service(a.Service); other != nil && a.Until == stack.Finished {
+	for i := range s.Stack.Services {
+		for _, a := range s.Stack.Services[i].After {
+			if other := s.Stack.Service(a.Service); other != nil && a.Until == stack.Finished {
 				other.Kind = stack.Once
 			}
 		}
 	}
-	for i := range s.stack.Services {
-		told, stays := s.toldToRun(s.stack.Services[i].Name)
-		if told != nil && !stays && s.stack.Services[i].Kind == stack.Once {
-			s.behind(&s.stack.Services[i], told.at)
+	for i := range s.Stack.Services {
+		told, stays := s.toldToRun(s.Stack.Services[i].Name)
+		if told != nil && !stays && s.Stack.Services[i].Kind == stack.Once {
+			s.behind(&s.Stack.Services[i], told.At)
 		}
 	}
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		again := svc.Restarts.Restart && !svc.RestartOnFailure
 		if len(svc.Ports) == 0 && !again && setUpName.MatchString(svc.Name) {
 			svc.Kind = stack.Once
@@ -533,8 +463,8 @@ func (s *surveyor) migrates(svc *stack.Service) bool {
 
 // behindMigration lets what is built from the same place wait for a migration.
 func (s *surveyor) behindMigration(job *stack.Service) {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Name == job.Name || v.Kind == stack.Once || v.Build == "" || v.Build != job.Build ||
 			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
 			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) || s.migrates(v) {
@@ -548,8 +478,8 @@ func (s *surveyor) behindMigration(job *stack.Service) {
 
 // behind lets the services that use the same parts wait for a set-up job that the README tells to run.
 func (s *surveyor) behind(job *stack.Service, at stack.Place) {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		if v.Name == job.Name || v.Kind == stack.Once ||
 			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
 			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) {
@@ -566,19 +496,19 @@ func (s *surveyor) behind(job *stack.Service, at stack.Place) {
 
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
-	if len(s.stack.Services) == 0 && len(s.stack.Projects) > 0 {
-		s.remark(
+	if len(s.Stack.Services) == 0 && len(s.Stack.Projects) > 0 {
+		s.Remark(
 			stack.Warning,
 			stack.CodeNothingToLaunch,
-			s.stack.Projects[0].Evidence[0].Place(),
+			s.Stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, nothing that a framework starts, no compose service",
 			"If you know the command, name it in "+
 				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….",
 		)
 	}
 	taken := map[int]*stack.Service{}
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
 		for _, p := range svc.Ports {
 			if p.Host == 0 || svc.Kind == stack.Once {
 				continue
@@ -587,7 +517,7 @@ func (s *surveyor) inspect() {
 			if other := taken[p.Host]; other != nil && other != svc &&
 				!(slices.Contains(s.rivals, svc.Name) && slices.Contains(s.rivals, other.Name)) &&
 				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
 					fmt.Sprintf("%s and %s both want port %d of this machine",
 						other.Name, svc.Name, p.Host), "Change one of the two published ports.")
 			}
@@ -596,32 +526,32 @@ func (s *surveyor) inspect() {
 		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" &&
 			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
-			if _, err := fs.Stat(s.fsys, file); err != nil && !s.isMade(svc, file) {
-				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing, svc.At,
+			if _, err := fs.Stat(s.Files, file); err != nil && !s.isMade(svc, file) {
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing, svc.At,
 					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
 					"Correct the build context, or bring in the checkout or submodule that it lies in.")
 			}
 		}
 		for _, ref := range svc.EnvFiles {
-			known := slices.ContainsFunc(s.stack.EnvFiles,
+			known := slices.ContainsFunc(s.Stack.EnvFiles,
 				func(e stack.EnvFile) bool { return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil) })
-			if _, err := fs.Stat(s.fsys, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
+			if _, err := fs.Stat(s.Files, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
 				remedy := "Ask who made the application what belongs in it; if it may be empty: touch " + ref.Path
 				if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
 					remedy = "nharbor fill makes it with what is known to be read; look at what else belongs in it."
 				}
-				s.remarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing, ref.At,
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing, ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
 					remedy)
 			}
 		}
 	}
 	s.takesWhatIsThere()
-	s.stack.Remarks = slices.DeleteFunc(s.stack.Remarks, s.ofUnusedProject)
-	for _, c := range s.stack.Checkouts {
+	s.Stack.Remarks = slices.DeleteFunc(s.Stack.Remarks, s.ofUnusedProject)
+	for _, c := range s.Stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
-				s.remark(
+				s.Remark(
 					stack.Problem,
 					stack.CodeSubmoduleMissing,
 					stack.Place{File: path.Join(c.Path, ".gitmodules")},
@@ -639,7 +569,7 @@ func (s *surveyor) ofUnusedProject(r stack.Remark) bool {
 	if r.Code != stack.CodeLockMissing {
 		return false
 	}
-	return !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	return !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return r.About == stack.AboutProject(v.Project, v.Manager)
 	})
 }

@@ -44,14 +44,14 @@ func TestPassesDeclareWhatTheyNeed(t *testing.T) {
 		if err := s.look(); err != nil {
 			return err.Error()
 		}
-		slices.SortFunc(s.stack.Remarks, func(a, b stack.Remark) int {
+		slices.SortFunc(s.Stack.Remarks, func(a, b stack.Remark) int {
 			return strings.Compare(fmt.Sprint(a), fmt.Sprint(b))
 		})
-		text, err := json.MarshalIndent(s.stack, "", " ")
+		text, err := json.MarshalIndent(s.Stack, "", " ")
 		if err != nil {
 			t.Fatal(err)
 		}
-		return string(text) + fmt.Sprint(s.stack.Claims)
+		return string(text) + fmt.Sprint(s.Stack.Claims)
 	}
 	cases := casefile.All(t, "testdata/*.case")
 	usual := make([]string, len(cases))

@@ -36,7 +36,7 @@ func (s *surveyor) chosen(top string) (composeSet, bool) {
 	own := composeSet{dir: top}
 	has := s.hasCompose(top)
 	sets := s.told(top)
-	if named, _ := s.env(top)("COMPOSE_FILE"); named != "" || has && !slices.ContainsFunc(sets, composeSet.named) {
+	if named, _ := s.Lookup(top)("COMPOSE_FILE"); named != "" || has && !slices.ContainsFunc(sets, composeSet.named) {
 		return own, has
 	}
 	if !slices.ContainsFunc(sets, composeSet.named) {
@@ -60,26 +60,28 @@ func (s *surveyor) chosen(top string) (composeSet, bool) {
 // named reports whether somebody has named the files.
 func (c composeSet) named() bool { return c.files != nil }
 
-func (s *surveyor) hasCompose(dir string) bool { return len(compose.Find(s.fsys, dir, s.env(dir))) > 0 }
+func (s *surveyor) hasCompose(dir string) bool {
+	return len(compose.Find(s.Files, dir, s.Lookup(dir))) > 0
+}
 
 func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
-	_, beside := s.variablesOf(c.dir)
+	_, beside := s.VariablesOf(c.dir)
 	if beside == path.Join(c.dir, ".env") {
 		beside = ""
 	}
-	return compose.Load(s.fsys, c.dir, compose.Options{Env: s.opt.Env, Files: c.files, Beside: beside,
-		Folder: path.Base(filepath.ToSlash(s.opt.Root))})
+	return compose.Load(s.Files, c.dir, compose.Options{Env: s.Env, Files: c.files, Beside: beside,
+		Folder: path.Base(filepath.ToSlash(s.Root))})
 }
 
 // told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts
 // that they call. Those of its parts speak of a part alone.
 func (s *surveyor) told(top string) (out []composeSet) {
-	for _, d := range s.demands {
-		if readme.SpokenOf(d.at.File) != top {
+	for _, d := range s.Demands {
+		if readme.SpokenOf(d.At.File) != top {
 			continue
 		}
-		for _, part := range d.parts {
-			out = s.addStarted(out, part, d.cwd, d.at)
+		for _, part := range d.Parts {
+			out = s.addStarted(out, part, d.Cwd, d.At)
 		}
 	}
 	return out
@@ -92,9 +94,9 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 		return at, false
 	}
 	named := map[string]bool{}
-	for _, d := range s.demands {
-		for _, part := range d.parts {
-			for _, l := range s.commands.Leaves(part, d.cwd) {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
+			for _, l := range s.Commands.Leaves(part, d.Cwd) {
 				verb, args := composeCall(l.Words)
 				if verb == "up" && len(args) == 0 {
 					return at, false
@@ -111,8 +113,8 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 		}) {
 		return at, false
 	}
-	for i := range s.stack.Projects {
-		for _, t := range s.stack.Projects[i].Targets {
+	for i := range s.Stack.Projects {
+		for _, t := range s.Stack.Projects[i].Targets {
 			for _, c := range command.Lines(t.Lines) {
 				if verb, args := composeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
 					return t.At, true
@@ -125,7 +127,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 
 // byTasks lists what the tasks and scripts at the top of a checkout start, in their order.
 func (s *surveyor) byTasks(top string) (out []composeSet) {
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		if p.Path != top {
 			continue
 		}
@@ -143,7 +145,7 @@ func (s *surveyor) byTasks(top string) (out []composeSet) {
 
 // addStarted adds the compose files that a command starts in the end, unless they are there already.
 func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
-	for _, l := range s.commands.Leaves(part, cwd) {
+	for _, l := range s.Commands.Leaves(part, cwd) {
 		if verb, _ := composeCall(l.Words); verb != "up" && verb != "start" {
 			continue
 		}
@@ -171,20 +173,20 @@ func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
 		}
 		c.files = append(c.files, file)
 	}
-	if slices.Equal(c.files, compose.Find(s.fsys, c.dir, s.env(c.dir))) {
+	if slices.Equal(c.files, compose.Find(s.Files, c.dir, s.Lookup(c.dir))) {
 		c.files = nil
 	}
 	return c, (c.named() || s.hasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
 }
 
 func (s *surveyor) isFile(name string) bool {
-	info, err := fs.Stat(s.fsys, name)
+	info, err := fs.Stat(s.Files, name)
 	return err == nil && info.Mode().IsRegular()
 }
 
 // isCalled reports whether a project of the checkout has that name.
 func (s *surveyor) isCalled(name string) bool {
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return p.Serve != nil && (p.Name == name || path.Base(p.Path) == name)
 	})
 }

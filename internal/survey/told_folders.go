@@ -39,8 +39,8 @@ func (s *surveyor) outOfUse() map[string]retired {
 		return s.retired
 	}
 	s.retired = map[string]retired{}
-	for _, file := range s.instructions {
-		text := strings.Join(s.readmeOf(file).Lines, "\n")
+	for _, file := range s.Instructions {
+		text := strings.Join(s.ReadmeOf(file).Lines, "\n")
 		for from := 0; from < len(text); {
 			end := len(text)
 			if m := sentenceEnd.FindStringIndex(text[from:]); m != nil {
@@ -65,7 +65,7 @@ func (s *surveyor) retire(file, sentence string, line int) {
 	folder := ""
 	for _, m := range folderWord.FindAllStringSubmatch(sentence, -1) {
 		name := path.Join(path.Dir(file), strings.Join(m[1:], ""))
-		if !s.commands.IsFolder(name) || name == folder {
+		if !s.Commands.IsFolder(name) || name == folder {
 			continue
 		}
 		if folder != "" {

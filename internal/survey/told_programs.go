@@ -27,7 +27,7 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 		name, full := words[0], path.Join(p.Path, c.Folder, words[0])
 		switch {
 		case strings.ContainsAny(name, "$/") && !strings.Contains(name, "$"):
-			if !s.exists(full) && !madeByInstall(name) {
+			if !s.Exists(full) && !madeByInstall(name) {
 				return name
 			}
 		case strings.Contains(name, "$"):
@@ -35,7 +35,7 @@ func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
 			return name
 		}
 		for i, w := range words[1:] {
-			if path.Ext(w) == ".jar" && words[i] == "-jar" && !s.exists(path.Join(p.Path, w)) {
+			if path.Ext(w) == ".jar" && words[i] == "-jar" && !s.Exists(path.Join(p.Path, w)) {
 				return w
 			}
 		}
@@ -62,17 +62,17 @@ func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
 		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{}, At: at,
 			Expands: t.Lines, Outputs: []string{path.Join(p.Path, program)}}
 	}
-	for i, d := range s.demands {
-		if i == 0 || d.cwd != p.Path && d.at.File != path.Join(p.Path, path.Base(d.at.File)) {
+	for i, d := range s.Demands {
+		if i == 0 || d.Cwd != p.Path && d.At.File != path.Join(p.Path, path.Base(d.At.File)) {
 			continue
 		}
-		runs := slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+		runs := slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 			return len(c.Words) > 0 && path.Base(c.Words[0]) == name && strings.Contains(c.Words[0], "/")
 		})
-		if before := s.demands[i-1]; runs && before.at.File == d.at.File && len(before.parts) == 1 {
-			words := before.parts[0].Words
-			if t := s.commands.Target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
-				return task(words, before.at, t)
+		if before := s.Demands[i-1]; runs && before.At.File == d.At.File && len(before.Parts) == 1 {
+			words := before.Parts[0].Words
+			if t := s.Commands.Target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+				return task(words, before.At, t)
 			}
 		}
 	}
@@ -81,7 +81,7 @@ func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
 			return task([]string{t.Program, t.Name}, t.At, t)
 		}
 	}
-	if words := ecosystem.BuildOf(s.tree.At(p.Path), p, program); words != nil {
+	if words := ecosystem.BuildOf(s.Tree.At(p.Path), p, program); words != nil {
 		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{},
 			At: p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
 	}
@@ -110,7 +110,7 @@ func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing stri
 		}
 		return true
 	}
-	s.remarkOn(
+	s.RemarkOn(
 		stack.AboutService(proc.Name), stack.Note,
 		stack.CodeProcessForHost,
 		proc.At,
@@ -135,9 +135,9 @@ func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stac
 		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
 	}
 	lines := []string{}
-	if t := s.commands.Target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+	if t := s.Commands.Target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
 		lines, at = t.Lines, t.At
-	} else if other := s.projectAt(cwd, words); cwd != p.Path && other != nil {
+	} else if other := s.ProjectAt(cwd, words); cwd != p.Path && other != nil {
 		if s.builtInto == nil {
 			s.builtInto = map[string]stack.Place{}
 		}

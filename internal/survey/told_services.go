@@ -9,6 +9,7 @@ import (
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -23,32 +24,6 @@ var otherTerminal = expr.New(
 	`(?i)\b(another|second|separate|new|different|other)\s+(terminal|shell|console|tab|window|` +
 		`command (prompt|line))\b`,
 )
-
-// offSections are heads of sections about something else than work on this machine.
-var offSections = expr.New(
-	`(?i)\b(production|deploy\w*|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
-		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
-		`clean\w*|api|` +
-		`architecture|structure|examples?)\b`,
-)
-
-// besideWork reports whether a place of instructions is in a section about something else than work on this machine.
-func (s *surveyor) besideWork(at stack.Place) bool {
-	return offSections.MatchString(s.readmeOf(at.File).At(at.Line).Head)
-}
-
-// readmeOf is what the instructions in a file hold; of any other file, which has none, its lines.
-func (s *surveyor) readmeOf(file string) *readme.Document {
-	if d := s.texts[file]; d != nil {
-		return d
-	}
-	d := &readme.Document{File: file}
-	if data, err := s.fsys.ReadFile(file); err == nil && len(data) <= readme.MaxSize {
-		d.Lines = strings.Split(strings.ReplaceAll(string(data), "\r\n", "\n"), "\n")
-	}
-	s.texts[file] = d
-	return d
-}
 
 // besides reports whether the text just above a command, below the command before it, sends it to a second terminal.
 func besides(t *readme.Document, line, before int) bool {
@@ -77,34 +52,34 @@ func onlyPage(t *readme.Document) (port, line int) {
 // toldServices makes services of what READMEs say to run, where nothing else serves, and of what they say to run in a
 // second terminal beside what is served.
 func (s *surveyor) toldServices() {
-	for i, d := range s.demands {
-		if !readme.IsInstructions(path.Base(d.at.File)) || strings.ContainsAny(d.command, "<>") ||
-			madeUpPath.MatchString(d.command) {
+	for i, d := range s.Demands {
+		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") ||
+			madeUpPath.MatchString(d.Command) {
 			continue
 		}
-		text, before := s.readmeOf(d.at.File), 0
-		if i > 0 && s.demands[i-1].at.File == d.at.File {
-			before = s.demands[i-1].at.Line
+		text, before := s.ReadmeOf(d.At.File), 0
+		if i > 0 && s.Demands[i-1].At.File == d.At.File {
+			before = s.Demands[i-1].At.Line
 		}
-		if offSections.MatchString(text.At(d.at.Line).Head) {
+		if facts.OffSections.MatchString(text.At(d.At.Line).Head) {
 			continue
 		}
-		besides := besides(text, d.at.Line, before)
-		for _, part := range d.parts {
-			cwd := path.Join(d.cwd, part.Folder)
-			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.commands.IsFolder(cwd) || s.asideWhy(cwd) != "" ||
+		besides := besides(text, d.At.Line, before)
+		for _, part := range d.Parts {
+			cwd := path.Join(d.Cwd, part.Folder)
+			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) || s.asideWhy(cwd) != "" ||
 				s.coveredBy(part, cwd, 0) != "" {
 				continue
 			}
 			switch {
 			case besides && s.anyServes(cwd) && s.lasts(part, cwd):
 				s.toldService(d, part, cwd, true)
-			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text, d.at.Line):
+			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text, d.At.Line):
 				s.toldService(d, part, cwd, false)
-			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && s.toldToServe(part, cwd, text, d.at.Line):
+			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && s.toldToServe(part, cwd, text, d.At.Line):
 				name := s.guessed(cwd).Name
-				s.stack.Services = slices.DeleteFunc(
-					s.stack.Services,
+				s.Stack.Services = slices.DeleteFunc(
+					s.Stack.Services,
 					func(v stack.Service) bool { return v.Name == name },
 				)
 				s.toldService(d, part, cwd, false)
@@ -119,8 +94,8 @@ func (s *surveyor) toldServices() {
 
 // toldVerbs gives a service that is compiled and run the words by which the README has its program serve: PROGRAM run.
 func (s *surveyor) toldVerbs() {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		names, given := s.programOf(v)
 		if len(given) > 0 || v.Source != stack.FromFramework && v.Source != stack.FromScript {
 			continue
@@ -142,7 +117,7 @@ func (s *surveyor) programOf(v *stack.Service) (names, given []string) {
 	if program != "" {
 		names = append(names, program)
 	}
-	if p := s.stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
+	if p := s.Stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
 		names = append(names, path.Base(p.Name))
 	}
 	return names, given
@@ -151,10 +126,10 @@ func (s *surveyor) programOf(v *stack.Service) (names, given []string) {
 // verbsOf are the first words that the instructions give to a program of the folder that is called by one of the names,
 // where they tell it to serve; none where they run it without any.
 func (s *surveyor) verbsOf(names []string, dir string) []string {
-	for _, d := range s.demands {
-		for _, part := range d.parts {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
 			if len(part.Words) == 0 || !slices.Contains(names, path.Base(part.Words[0])) ||
-				path.Join(d.cwd, part.Folder) != dir {
+				path.Join(d.Cwd, part.Folder) != dir {
 				continue
 			}
 			if len(part.Words) == 1 {
@@ -170,9 +145,9 @@ func (s *surveyor) verbsOf(names []string, dir string) []string {
 
 // plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
 func (s *surveyor) plainServices() {
-	for _, top := range s.tops() {
-		folder := s.tree.At(top)
-		if folder.Path == "" || s.anyServes(top) || s.projectAt(top, nil) != nil {
+	for _, top := range s.Tops() {
+		folder := s.Tree.At(top)
+		if folder.Path == "" || s.anyServes(top) || s.ProjectAt(top, nil) != nil {
 			continue
 		}
 		if v := folder.Plain(); v != nil {
@@ -183,8 +158,8 @@ func (s *surveyor) plainServices() {
 
 // taskServices makes services of the tasks that serve, beside projects of which nothing else does.
 func (s *surveyor) taskServices() {
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if len(p.Targets) == 0 || s.asideWhy(p.Path) != "" || s.anyServes(p.Path) {
 			continue
 		}
@@ -201,8 +176,8 @@ func (s *surveyor) taskServices() {
 				continue
 			}
 			part := shell.Command{Words: []string{t.Program, name}, Text: t.Program + " " + name, Folder: "."}
-			s.toldService(demand{at: t.At, command: part.Text, cwd: p.Path}, part, p.Path, false)
-			s.stack.Services[len(s.stack.Services)-1].Source = stack.FromScript
+			s.toldService(facts.Demand{At: t.At, Command: part.Text, Cwd: p.Path}, part, p.Path, false)
+			s.Stack.Services[len(s.Stack.Services)-1].Source = stack.FromScript
 			break
 		}
 	}
@@ -225,7 +200,7 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 			return false
 		}
 	}
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
 			return part.Folder == cwd && slices.Contains(part.Programs, usual[0])
 		})
@@ -241,12 +216,12 @@ var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)
 
 // anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
 func (s *surveyor) anyServes(cwd string) bool {
-	return slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		own := v.Runs == stack.Native || v.Build != "" || v.Home != ""
 		if !own || v.Kind == stack.Once {
 			return false
 		}
-		return cwd == "." || slices.Contains(s.tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
+		return cwd == "." || slices.Contains(s.Tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
 	})
 }
 
@@ -261,8 +236,8 @@ func isGuess(v stack.Service) bool {
 // own or, where nothing else is served natively, another one's. Nil if there is none.
 func (s *surveyor) guessed(cwd string) *stack.Service {
 	var natives, here []*stack.Service
-	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native {
+	for i := range s.Stack.Services {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native {
 			natives = append(natives, v)
 			if v.Dir() == cwd {
 				here = append(here, v)
@@ -287,18 +262,18 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 	switch {
 	case ecosystem.RunsHelper(part.Words):
 		return false
-	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.hasScript(usual[1], cwd):
+	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.HasScript(usual[1], cwd):
 		return false // there is no such script
 	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
-		t := s.commands.Target(part.Words, cwd)
+		t := s.Commands.Target(part.Words, cwd)
 		return t != nil && ecosystem.ServesTask(t)
-	case command.File(part.Words) != "" && s.exists(path.Join(cwd, command.File(part.Words))):
-		data, err := s.fsys.ReadFile(path.Join(cwd, command.File(part.Words)))
+	case command.File(part.Words) != "" && s.Exists(path.Join(cwd, command.File(part.Words))):
+		data, err := s.Files.ReadFile(path.Join(cwd, command.File(part.Words)))
 		return err == nil && len(data) <= command.MaxFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
 		return !s.namesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
-			slices.ContainsFunc(s.commands.Leaves(part, cwd), func(l command.Leaf) bool {
+			slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
 				return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
 			})
 	case s.ofOwnTool(part.Words, cwd):
@@ -316,7 +291,7 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 // fileServes reports whether something says that a file which an interpreter runs serves: its name, the section or an
 // address of the README, or its code. Commands that run no file are taken at their word.
 func (s *surveyor) fileServes(usual []string, cwd string, text *readme.Document, at int) bool {
-	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.exists(path.Join(cwd, usual[1])) {
+	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.Exists(path.Join(cwd, usual[1])) {
 		return true
 	}
 	if preparesByName(usual[1]) {
@@ -326,7 +301,7 @@ func (s *surveyor) fileServes(usual []string, cwd string, text *readme.Document,
 		runHead.MatchString(text.At(at).Head) {
 		return true
 	}
-	data, err := s.fsys.ReadFile(path.Join(cwd, usual[1]))
+	data, err := s.Files.ReadFile(path.Join(cwd, usual[1]))
 	return err == nil && len(data) <= code.MaxSize && ecosystem.ListensByCode(string(data))
 }
 
@@ -345,7 +320,7 @@ func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
 	if len(plain) < 3 || !serveVerb.MatchString(plain[2]) || plain[1] == "run" || ecosystem.Installs(plain[1]) {
 		return false
 	}
-	p := s.projectAt(cwd, words)
+	p := s.ProjectAt(cwd, words)
 	if p == nil {
 		return false
 	}
@@ -362,7 +337,7 @@ func (s *surveyor) ofPackages(words []string, cwd string) bool {
 	if len(usual) == 0 {
 		return false
 	}
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
 			_, asked := part.Uses[usual[0]]
 			return asked && part.Folder == cwd
@@ -379,12 +354,12 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 		return false
 	}
 	if ecosystem.ManagerNamed(part.Words[0]).Tasks {
-		return s.commands.Target(part.Words, cwd) != nil
+		return s.Commands.Target(part.Words, cwd) != nil
 	}
 	if script := ecosystem.ScriptRun(part.Words); script != "" {
 		return s.whyNot(part, cwd) == ""
 	}
-	return s.projectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
+	return s.ProjectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
 		!slices.Contains(handles, part.Words[0]) &&
 		(ecosystem.IsProgram(part.Words[0]) || s.ofPackages(part.Words, cwd))
 }
@@ -393,18 +368,18 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo", "source", "export"}
 
 // toldService adds a service for a README's command.
-func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides bool) {
+func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, besides bool) {
 	words := part.Words
-	for _, l := range s.commands.Leaves(part, cwd) {
+	for _, l := range s.Commands.Leaves(part, cwd) {
 		if ecosystem.Of(l.Words) != nil && ecosystem.ManagerNamed(words[0]).Tasks {
 			words = l.Words // of several projects in the folder, the one that the task works with
 		}
 	}
-	p := s.projectAt(cwd, words)
+	p := s.ProjectAt(cwd, words)
 	if p == nil {
 		p = &stack.Project{Path: cwd}
 	}
-	v := stack.Serve{Command: s.toldCommand(p, part), At: d.at, Source: stack.FromReadme, Env: map[string]string{},
+	v := stack.Serve{Command: s.toldCommand(p, part), At: d.At, Source: stack.FromReadme, Env: map[string]string{},
 		PortBy: stack.PortBy{Env: "PORT"}}
 	for _, set := range part.Set {
 		key, value, _ := strings.Cut(set, "=")
@@ -417,22 +392,23 @@ func (s *surveyor) toldService(d demand, part shell.Command, cwd string, besides
 		ecosystem.InstallsItself(p)
 	}
 	lines := part.Text
-	if t := s.commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+	if t := s.Commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
 		v.Expands = t.Lines
 		if len(p.Runtimes) > 0 {
-			s.needsOf(p, part.Words, cwd, d.at, command.Deepest) // of the task itself; what it calls is the project's own
+			// of the task itself; what it calls is the project's own
+			s.needsOf(p, part.Words, cwd, d.At, command.Deepest)
 		}
 		lines = strings.Join(t.Lines, "\n")
 	}
-	text := s.readmeOf(d.at.File)
-	port, at := ecosystem.PortIn(lines), d.at
+	text := s.ReadmeOf(d.At.File)
+	port, at := ecosystem.PortIn(lines), d.At
 	if port == 0 && !besides {
-		if setting, place := s.tree.At(cwd).PortSetting(); setting > 0 {
+		if setting, place := s.Tree.At(cwd).PortSetting(); setting > 0 {
 			port, at = setting, place
-		} else if page, ok := text.Between(d.at.Line+1, text.At(d.at.Line).To); ok {
-			port, at = page.Port, stack.Place{File: d.at.File, Line: page.Line}
+		} else if page, ok := text.Between(d.At.Line+1, text.At(d.At.Line).To); ok {
+			port, at = page.Port, stack.Place{File: d.At.File, Line: page.Line}
 		} else if page, line := onlyPage(text); page > 0 {
-			port, at = page, stack.Place{File: d.at.File, Line: line}
+			port, at = page, stack.Place{File: d.At.File, Line: line}
 		}
 	}
 	if port > 0 {
@@ -478,15 +454,15 @@ func processName(words []string) string {
 
 // pages upgrades ports of which nothing is known to HTTP where a README has a page on them.
 func (s *surveyor) pages() {
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		for k := range v.Ports {
 			p := &v.Ports[k]
 			if p.Speaks != protocol.Plain || p.Host == 0 {
 				continue
 			}
-			for _, file := range s.instructions {
-				for _, a := range s.readmeOf(file).Addresses {
+			for _, file := range s.Instructions {
+				for _, a := range s.ReadmeOf(file).Addresses {
 					if a.Page() && a.Port == p.Host {
 						p.Speaks, p.At = "http", stack.Place{File: file, Line: a.Line}
 					}

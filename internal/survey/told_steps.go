@@ -9,6 +9,7 @@ import (
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
@@ -43,14 +44,14 @@ var toldRoles = []struct {
 // run something of the checkout and nothing else does them: in their place in the order, with the variables in front.
 func (s *surveyor) toldSteps() {
 	byFile := map[string][]int{}
-	for i, d := range s.demands {
-		if readme.IsInstructions(path.Base(d.at.File)) {
-			byFile[d.at.File] = append(byFile[d.at.File], i)
+	for i, d := range s.Demands {
+		if readme.IsInstructions(path.Base(d.At.File)) {
+			byFile[d.At.File] = append(byFile[d.At.File], i)
 		}
 	}
 	s.assetsFirst()
-	for _, file := range s.instructions {
-		s.toldStepsOf(s.readmeOf(file), byFile[file])
+	for _, file := range s.Instructions {
+		s.toldStepsOf(s.ReadmeOf(file), byFile[file])
 	}
 }
 
@@ -60,11 +61,11 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 	var open []int
 	served := map[string]bool{} // what was installed, and is served by then
 	for _, i := range demands {
-		d := &s.demands[i]
+		d := &s.Demands[i]
 		by := ""
-		for _, part := range d.parts {
+		for _, part := range d.Parts {
 			if len(part.Words) > 0 && part.Words[0] != "cd" {
-				by = s.coveredBy(part, path.Join(d.cwd, part.Folder), 0)
+				by = s.coveredBy(part, path.Join(d.Cwd, part.Folder), 0)
 			}
 		}
 		switch {
@@ -80,7 +81,7 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 				s.toldStep(k, s.projectOfStep(s.toldWith[k]))
 			}
 			installed, open, served[s.toldIn] = false, nil, true
-		case by == "" && installed && !served[s.toldIn] && !offSections.MatchString(text.At(d.at.Line).Head):
+		case by == "" && installed && !served[s.toldIn] && !facts.OffSections.MatchString(text.At(d.At.Line).Head):
 			open = append(open, i)
 			s.toldAfter[i], s.toldWith[i] = least, s.toldIn
 		}
@@ -89,15 +90,15 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 
 // onlyServers reports whether what covers a command starts nothing but servers as they come, on which the application
 // then works.
-func (s *surveyor) onlyServers(d *demand, by string) bool {
+func (s *surveyor) onlyServers(d *facts.Demand, by string) bool {
 	name, one := strings.CutPrefix(by, "service:")
-	if v := s.stack.Service(name); one {
+	if v := s.Stack.Service(name); one {
 		return v != nil && isServer(v)
 	}
-	return by == "launch" && slices.ContainsFunc(d.parts, func(c shell.Command) bool {
+	return by == "launch" && slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 		verb, _ := composeCall(c.Words)
 		return verb == "up" || verb == "start"
-	}) && !slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	}) && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return v.Source == stack.FromCompose && !isServer(&v)
 	})
 }
@@ -109,19 +110,19 @@ func roleOf(node string) stack.Role {
 
 // toldStep makes a step of a README's command, if all of it is something of the checkout.
 func (s *surveyor) toldStep(number int, installed *stack.Project) {
-	d := &s.demands[number]
-	if strings.ContainsAny(d.command, "<>") {
+	d := &s.Demands[number]
+	if strings.ContainsAny(d.Command, "<>") {
 		return
 	}
-	for _, part := range d.parts {
+	for _, part := range d.Parts {
 		if len(part.Words) == 0 || part.Words[0] == "cd" {
 			continue
 		}
-		cwd := path.Join(d.cwd, part.Folder)
-		if role, _ := ecosystem.Meaning(part.Words); role == stack.Install && len(d.parts) > 1 {
+		cwd := path.Join(d.Cwd, part.Folder)
+		if role, _ := ecosystem.Meaning(part.Words); role == stack.Install && len(d.Parts) > 1 {
 			continue // the project's own step does that
 		}
-		p := s.projectAt(cwd, part.Words)
+		p := s.ProjectAt(cwd, part.Words)
 		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
 			p = installed // of no ecosystem's own: what was installed just before is what it works with
 		}
@@ -129,7 +130,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 			return
 		}
 		var beside *stack.Service // that is served out of the same folder, where nothing of this project is
-		if !s.usesSteps(p) {
+		if !s.UsesSteps(p) {
 			if beside = s.servedBeside(p); beside == nil {
 				return
 			}
@@ -152,7 +153,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 			id += "@" + p.Manager
 		}
 		st := stack.Step{ID: id, Role: role, Command: s.toldCommand(p, part),
-			Env: map[string]string{}, At: d.at}
+			Env: map[string]string{}, At: d.At}
 		if cwd != p.Path {
 			st.Folder = cwd
 		}
@@ -163,7 +164,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
 			st.ID += "+" + processName(part.Words)
 		}
-		if t := s.commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		if t := s.Commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
 			st.Expands = t.Lines
 		}
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
@@ -185,7 +186,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 // doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
 // again, or serves; or it ends in an install, as the project's own step does.
 func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
-	leaves := s.commands.Leaves(part, cwd)
+	leaves := s.Commands.Leaves(part, cwd)
 	if len(leaves) > 0 {
 		if role, _ := ecosystem.Meaning(leaves[len(leaves)-1].Words); role == stack.Install {
 			return true
@@ -210,8 +211,8 @@ var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|l
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
 func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
-	for i := range s.stack.Services {
-		if v := &s.stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path && v.Manager != p.Manager &&
+	for i := range s.Stack.Services {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path && v.Manager != p.Manager &&
 			len(v.Ports) > 0 {
 			return v
 		}
@@ -223,14 +224,14 @@ func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
 func (s *surveyor) buildsAssets(part shell.Command, cwd string) bool {
 	usual := ecosystem.Canonical(part.Words)
 	return len(usual) > 1 && usual[0] == "script" && strings.HasPrefix(usual[1], "build") &&
-		s.hasScript(usual[1], cwd)
+		s.HasScript(usual[1], cwd)
 }
 
 // projectOfStep is the project that has a step; nil if none has.
 func (s *surveyor) projectOfStep(node string) *stack.Project {
 	id := strings.TrimPrefix(node, "step:")
-	for i := range s.stack.Projects {
-		p := &s.stack.Projects[i]
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
 		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.ID == id }) {
 			return p
 		}
@@ -241,7 +242,7 @@ func (s *surveyor) projectOfStep(node string) *stack.Project {
 // severalAt reports whether several projects lie in a folder.
 func (s *surveyor) severalAt(dir string) bool {
 	n := 0
-	for _, p := range s.stack.Projects {
+	for _, p := range s.Stack.Projects {
 		if p.Path == dir {
 			n++
 		}
@@ -281,16 +282,16 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 	named := func(name string) bool { return !otherWork.MatchString(name) }
 	switch {
 	case words[0] == "script":
-		return len(words) > 1 && named(words[1]) && s.whyNot(part, cwd) == "" && s.hasScript(words[1], cwd)
+		return len(words) > 1 && named(words[1]) && s.whyNot(part, cwd) == "" && s.HasScript(words[1], cwd)
 	case ecosystem.ManagerNamed(words[0]).Tasks:
-		t := s.commands.Target(part.Words, cwd)
+		t := s.Commands.Target(part.Words, cwd)
 		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
 	case command.File(words) != "":
 		file := command.File(words)
-		return s.exists(path.Join(cwd, file)) && named(strings.TrimSuffix(path.Base(file), ".sh"))
+		return s.Exists(path.Join(cwd, file)) && named(strings.TrimSuffix(path.Base(file), ".sh"))
 	case strings.Contains(words[0], "/"):
-		return s.exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))
-	case len(words) > 1 && s.exists(path.Join(cwd, words[1])):
+		return s.Exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))
+	case len(words) > 1 && s.Exists(path.Join(cwd, words[1])):
 		// an interpreter with a file of the checkout, and what the file is to do
 		last := words[len(words)-1]
 		return ecosystem.IsProgram(words[0]) && named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
@@ -315,12 +316,4 @@ func preparesByName(file string) bool {
 		}
 	}
 	return false
-}
-
-func (s *surveyor) hasScript(name, cwd string) bool {
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
-		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
-			return part.Folder == cwd && len(part.Scripts[name]) > 0
-		})
-	})
 }

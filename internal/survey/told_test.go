@@ -33,7 +33,7 @@ func TestAround(t *testing.T) {
 		t.Errorf("the only page is on %d, line %d", port, line)
 	}
 	s := newSurveyor(fstest.MapFS{}, Options{Root: "/ws"})
-	if empty := s.readmeOf("nobody.md"); empty.At(1).Head != "" || len(empty.Lines) != 0 {
+	if empty := s.ReadmeOf("nobody.md"); empty.At(1).Head != "" || len(empty.Lines) != 0 {
 		t.Errorf("of no file: %+v", empty)
 	}
 }

@@ -21,9 +21,9 @@ func (s *surveyor) wantedSettings() {
 	}
 	asked := map[stack.Place]bool{} // the places from which some service's code asks
 	natives := 0
-	for i := range s.stack.Services {
-		svc := &s.stack.Services[i]
-		p := s.stack.Project(svc.Project, svc.Manager)
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		p := s.Stack.Project(svc.Project, svc.Manager)
 		if svc.Runs != stack.Native || p == nil || svc.Watches {
 			continue
 		}
@@ -34,7 +34,7 @@ func (s *surveyor) wantedSettings() {
 			// what runs in a browser takes no more than types from a server's parts
 			reaches = append([]string{svc.Dir()}, s.askedDirectly(p, svc.Dir())...)
 		}
-		for _, r := range s.stack.Reads {
+		for _, r := range s.Stack.Reads {
 			if !slices.Contains(reaches, r.Project) || !s.getsTo(p, reaches, r, svc.Dir()) {
 				continue
 			}
@@ -51,7 +51,7 @@ func (s *surveyor) wantedSettings() {
 			continue
 		}
 		file := s.settingsTarget(svc, reaches)
-		if slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+		if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
 			return e.Path == file && (e.Present || e.Template != "")
 		}) || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) || settings.FormatOf(file) != settings.Env {
 			continue
@@ -59,23 +59,23 @@ func (s *surveyor) wantedSettings() {
 		s.want(svc, file, wants)
 	}
 	if natives > 0 {
-		s.stack.Reads = slices.DeleteFunc(s.stack.Reads, func(r stack.Read) bool {
+		s.Stack.Reads = slices.DeleteFunc(s.Stack.Reads, func(r stack.Read) bool {
 			return r.Must && !r.Named && !asked[r.At] && s.isPart(r.Project)
 		})
 	}
-	for i := range s.stack.Reads {
-		r := &s.stack.Reads[i]
-		r.Named = r.Named || slices.ContainsFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool {
+	for i := range s.Stack.Reads {
+		r := &s.Stack.Reads[i]
+		r.Named = r.Named || slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
 			return slices.ContainsFunc(e.Wants, func(w stack.Read) bool { return w.Name == r.Name })
 		})
 	}
-	s.stack.Remarks = append(s.stack.Remarks, Unnamed(s.stack.Reads, nil)...)
+	s.Stack.Remarks = append(s.Stack.Remarks, Unnamed(s.Stack.Reads, nil)...)
 }
 
 // ofAnother reports whether a folder is that of another native service of the same project: its settings are its own,
 // even where both ask for the same part.
 func (s *surveyor) ofAnother(svc *stack.Service, dir string) bool {
-	return dir != svc.Dir() && slices.ContainsFunc(s.stack.Services, func(o stack.Service) bool {
+	return dir != svc.Dir() && slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Runs == stack.Native && o.Project == svc.Project && o.Dir() == dir
 	})
 }
@@ -85,13 +85,13 @@ func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
 	if !slices.ContainsFunc(svc.EnvFiles, func(r stack.EnvFileRef) bool { return r.Path == file }) {
 		svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
 	}
-	i := slices.IndexFunc(s.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
+	i := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
 	if i < 0 {
-		i = len(s.stack.EnvFiles)
-		s.stack.EnvFiles = append(s.stack.EnvFiles, stack.EnvFile{Path: file, Format: settings.Env,
+		i = len(s.Stack.EnvFiles)
+		s.Stack.EnvFiles = append(s.Stack.EnvFiles, stack.EnvFile{Path: file, Format: settings.Env,
 			WantedAt: wants[0].At})
 	}
-	e := &s.stack.EnvFiles[i]
+	e := &s.Stack.EnvFiles[i]
 	for _, r := range wants {
 		if !slices.ContainsFunc(e.Wants, func(o stack.Read) bool { return o.Name == r.Name }) {
 			e.Wants = append(e.Wants, r)
@@ -104,7 +104,7 @@ func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
 // what its code insists on: nothing else gives it that. A file with a PORT is somebody's own.
 func (s *surveyor) readAbove(svc *stack.Service, r stack.Read) {
 	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
-		for _, e := range s.stack.EnvFiles {
+		for _, e := range s.Stack.EnvFiles {
 			if path.Dir(e.Path) == at && e.Format == settings.Env &&
 				s.names(&e, r.Name) && !s.names(&e, "PORT") {
 				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: e.Path, At: r.At})
@@ -131,7 +131,7 @@ func (s *surveyor) askedDirectly(p *stack.Project, dir string) (out []string) {
 
 // isPart reports whether a folder is a part of a project that others ask for by its name.
 func (s *surveyor) isPart(folder string) bool {
-	return slices.ContainsFunc(s.stack.Projects, func(p stack.Project) bool {
+	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return p.Path != folder && slices.Contains(p.Members, folder)
 	})
 }
@@ -149,7 +149,7 @@ func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
 		}
 	}
 	var found []string
-	for _, load := range s.read.Loads {
+	for _, load := range s.Code.Loads {
 		base := s.projectOf(path.Dir(load.At.File))
 		if !slices.Contains(reaches, base) {
 			continue
@@ -190,5 +190,5 @@ func (s *surveyor) getsTo(p *stack.Project, reaches []string, r stack.Read, own 
 	if f := ecosystem.FrameworkNamed(p.FrameworkAt(own)); f.Browser && !f.API {
 		reaches = []string{own}
 	}
-	return s.mentions.In(reaches, path.Ext(base), wanted)
+	return s.Mentions.In(reaches, path.Ext(base), wanted)
 }

@@ -15,13 +15,13 @@ import (
 
 // testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
 func (s *surveyor) testify() {
-	tell := func(claims []stack.Claim) { s.stack.Claims = append(s.stack.Claims, claims...) }
+	tell := func(claims []stack.Claim) { s.Stack.Claims = append(s.Stack.Claims, claims...) }
 	plain := func(text string) string { return text }
 	said := func(says string, at stack.Place) claim.Claim[string] {
 		return claim.Claim[string]{Value: says, Witness: s.witnessAt(at, 0), At: at}
 	}
-	for i := range s.stack.Services {
-		v := &s.stack.Services[i]
+	for i := range s.Stack.Services {
+		v := &s.Stack.Services[i]
 		kind := string(v.Kind) + ", " + map[stack.Way]string{stack.Native: "run natively",
 			stack.Container: "in a container"}[v.Runs]
 		tell(claim.Judge(claim.OfService, said(kind, v.At)).Told(v.Name, "", plain))
@@ -39,7 +39,7 @@ func (s *surveyor) testify() {
 				return "until it is " + string(u)
 			}))
 		}
-		if p := s.stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
+		if p := s.Stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
 			tell(s.managerClaims(p).Told(v.Name, "", func(by string) string { return p.Manager + ", by " + by }))
 			tools := map[string][]claim.Claim[string]{}
 			for _, r := range p.Runtimes {
@@ -92,7 +92,7 @@ func (s *surveyor) commandClaims(v *stack.Service) claim.Judged[string] {
 	if len(v.Command) > 0 {
 		add(strings.Join(v.Command, " "), s.witnessAt(v.At, 0), v.At)
 	}
-	for _, d := range s.stack.Readme {
+	for _, d := range s.Stack.Readme {
 		if d.By == service(v.Name) {
 			add(d.Command, claim.Readme, d.At)
 		}
@@ -119,7 +119,7 @@ func (s *surveyor) testifyOfSettings() {
 	add := func(name, says string, w stack.Witness, at stack.Place) {
 		claims[name] = append(claims[name], claim.Claim[string]{Value: says, Witness: w, At: at})
 	}
-	for _, e := range s.stack.EnvFiles {
+	for _, e := range s.Stack.EnvFiles {
 		file := e.Path
 		if !e.Present {
 			file = e.Template
@@ -127,7 +127,7 @@ func (s *surveyor) testifyOfSettings() {
 		if file == "" {
 			continue
 		}
-		d, err := settings.Read(s.fsys, file, e.Format)
+		d, err := settings.Read(s.Files, file, e.Format)
 		if err != nil {
 			continue
 		}
@@ -142,19 +142,19 @@ func (s *surveyor) testifyOfSettings() {
 			add(entry.Key, says, claim.Setting, stack.Place{File: file, Line: entry.Line})
 		}
 	}
-	for _, v := range s.stack.Services {
+	for _, v := range s.Stack.Services {
 		for key := range v.Env {
 			if at := v.EnvAt[key]; !at.IsZero() {
 				add(key, "is set for "+v.Name, claim.Compose, at)
 			}
 		}
 	}
-	for _, r := range s.stack.Reads {
+	for _, r := range s.Stack.Reads {
 		if r.Must {
 			add(r.Name, "is read, and the code fails without it", claim.Code, r.At)
 		}
 	}
-	for _, r := range s.stack.Reads {
+	for _, r := range s.Stack.Reads {
 		says := "is read"
 		if r.Default {
 			says = "is read, and the code has a value of its own"
@@ -164,7 +164,7 @@ func (s *surveyor) testifyOfSettings() {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(claims)) {
-		s.stack.Claims = append(s.stack.Claims, claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
+		s.Stack.Claims = append(s.Stack.Claims, claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
 			func(says string) string { return says })...)
 	}
 }

@@ -20,8 +20,8 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 		return claim.Usage
 	case name == CorrectionsFile:
 		return claim.Correction
-	case slices.ContainsFunc(s.stack.ComposeFiles, func(f stack.ComposeFile) bool { return f.Path == at.File }),
-		slices.ContainsFunc(s.stack.Services, func(v stack.Service) bool {
+	case slices.ContainsFunc(s.Stack.ComposeFiles, func(f stack.ComposeFile) bool { return f.Path == at.File }),
+		slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose && v.At.File == at.File
 		}), compose.IsFileName(name):
 		return claim.Compose
@@ -34,13 +34,13 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 		return claim.Procfile
 	case strings.HasPrefix(name, "Dockerfile"), strings.HasPrefix(name, "Containerfile"):
 		return claim.Dockerfile
-	case slices.Contains(s.instructions, at.File):
+	case slices.Contains(s.Instructions, at.File):
 		return claim.Readme
 	case strings.Contains(at.File, "devcontainer"):
 		return claim.Develop
 	case strings.Contains(at.File, ".github/"), strings.Contains(name, "gitlab-ci"):
 		return claim.Workflow
-	case slices.ContainsFunc(s.stack.EnvFiles,
+	case slices.ContainsFunc(s.Stack.EnvFiles,
 		func(e stack.EnvFile) bool { return e.Path == at.File || e.Template == at.File }),
 		strings.HasPrefix(name, ".env"):
 		return claim.Setting
@@ -58,12 +58,12 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 
 // lineNames reports whether the line at a place has the text in it; of a task whether one of its lines has.
 func (s *surveyor) lineNames(at stack.Place, text string) bool {
-	lines := s.readmeOf(at.File).Lines
+	lines := s.ReadmeOf(at.File).Lines
 	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {
 		return true
 	}
-	for i := range s.stack.Projects {
-		for _, t := range s.stack.Projects[i].Targets {
+	for i := range s.Stack.Projects {
+		for _, t := range s.Stack.Projects[i].Targets {
 			if t.At == at && strings.Contains(strings.Join(t.Lines, "\n"), text) {
 				return true
 			}

@@ -14,8 +14,8 @@ func TestWitnessAt(t *testing.T) {
 	t.Parallel()
 	s := newSurveyor(fstest.MapFS{"README.md": {Data: []byte("on 4001")}, "package.json": {Data: []byte("vite")}},
 		Options{Root: "/ws"})
-	s.instructions = []string{"README.md"}
-	s.stack.EnvFiles = []stack.EnvFile{{Path: "api/.env", Template: "api/env.sample"}}
+	s.Instructions = []string{"README.md"}
+	s.Stack.EnvFiles = []stack.EnvFile{{Path: "api/.env", Template: "api/env.sample"}}
 	for file, want := range map[string]stack.Witness{"nharbor.toml": claim.Correction, "compose.yaml": claim.Compose,
 		"a/docker-compose.yml": claim.Compose, "Procfile.dev": claim.Procfile, "x/Dockerfile": claim.Dockerfile,
 		"README.md":                       claim.Readme,
