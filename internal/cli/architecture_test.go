@@ -25,6 +25,7 @@ var layers = [][]string{
 	{"workspace", "tree"},
 	{"code"},
 	{"facts"},
+	{"demand"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},

@@ -24,7 +24,8 @@ func quay() *Resolver {
 			Parts: []stack.Part{
 				part(".", "quay", map[string][]string{"dev": {"npm run start --workspace web"},
 					"round": {"npm run round"}}),
-				part("web", "@quay/web", map[string][]string{"start": {"echo starts && vite --port " +
+				part("web", "@quay/web", map[string][]string{"start": {"echo starts && vite " +
+					"--port " +
 					"4101"}}),
 				part("api", "api", map[string][]string{"start": {"PORT=4102 node api.js"}}),
 			}},

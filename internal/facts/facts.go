@@ -15,6 +15,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -225,3 +226,22 @@ func (f *Facts) UsesSteps(p *stack.Project) bool {
 func (f *Facts) BesideWork(at stack.Place) bool {
 	return OffSections.MatchString(f.ReadmeOf(at.File).At(at.Line).Head)
 }
+
+// Words names a folder in a sentence.
+func Words(dir string) string {
+	if dir == "." {
+		return "this folder"
+	}
+	return dir
+}
+
+// Dockerfile is the name of the one that a service is built from; empty for none.
+func Dockerfile(v *stack.Service) string {
+	if v.Container == nil {
+		return ""
+	}
+	return v.Container.Dockerfile
+}
+
+// Speaks reports whether a service is a server of the protocol, by its image.
+func Speaks(s *stack.Service, p *protocol.Protocol) bool { return protocol.OfImage(s.Image) == p }

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
@@ -27,7 +28,7 @@ func (s *surveyor) inferByDriver() {
 			}
 			var speak []string
 			for _, other := range s.Stack.Services {
-				if other.Name != svc.Name && other.Kind == stack.Lasting && speaks(&other, known) {
+				if other.Name != svc.Name && other.Kind == stack.Lasting && facts.Speaks(&other, known) {
 					speak = append(speak, other.Name)
 				}
 			}
@@ -54,9 +55,6 @@ func (s *surveyor) nearer(p *stack.Project, known *protocol.Protocol, away int) 
 		return ok && closer < away
 	})
 }
-
-// speaks reports whether a service is a server of the protocol, by its image.
-func speaks(s *stack.Service, p *protocol.Protocol) bool { return protocol.OfImage(s.Image) == p }
 
 // hasAddressOf reports whether a setting of a service holds an address of the protocol.
 func (s *surveyor) hasAddressOf(svc *stack.Service, p *protocol.Protocol) bool {

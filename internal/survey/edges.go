@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
@@ -117,7 +118,7 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 
 // flags lists what the options of a service's command say, as if they were settings.
 func flags(svc *stack.Service) (out []value) {
-	for _, c := range commandsOf(svc.Command) {
+	for _, c := range demand.CommandsOf(svc.Command) {
 		for i, word := range c.Words {
 			name, text, joined := strings.Cut(word, "=")
 			if !strings.HasPrefix(name, "-") {

@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/settings"
@@ -45,7 +46,7 @@ func (s *surveyor) elsewhere() {
 				}
 				_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
 				if here || slices.ContainsFunc(s.Stack.Services,
-					func(o stack.Service) bool { return speaks(&o, known) }) {
+					func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 					continue
 				}
 				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.key, At: v.at,
@@ -88,7 +89,10 @@ func (s *surveyor) elsewhereByReadme() {
 				slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
 					o := protocol.Named(w.Speaks)
 					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
-				}) || slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return speaks(&o, known) }) {
+				}) || slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
+				return facts.Speaks(&o,
+					known)
+			}) {
 				continue
 			}
 			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0], For: natives[0].Name, Fixed: true,
@@ -146,7 +150,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 				known := protocol.OfScheme(a.Scheme)
 				if known == nil || known.SignIn == nil || !address.Local(a.Host) ||
 					slices.ContainsFunc(s.Stack.Services,
-						func(o stack.Service) bool { return speaks(&o, known) }) {
+						func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 					continue
 				}
 				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(), For: svc.Name, Fixed: true,
@@ -214,7 +218,7 @@ func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 		one, at = known, place
 	}
 	if one == nil || slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool { return w.Speaks == one.Name }) ||
-		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return speaks(&o, one) }) ||
+		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return facts.Speaks(&o, one) }) ||
 		slices.ContainsFunc(s.settings(svc), func(v value) bool {
 			return strings.Contains(strings.ToLower(v.key), "database") ||
 				strings.Contains(strings.ToLower(v.key), "db_")
@@ -247,7 +251,7 @@ func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
 			}
 		}
 		if host != "" && !address.Local(host) || slices.ContainsFunc(s.Stack.Services,
-			func(o stack.Service) bool { return speaks(&o, known) }) {
+			func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 			continue
 		}
 		s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: at.key, At: at.at,

@@ -8,9 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
@@ -52,7 +54,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 			command = img.Command
 		}
 	}
-	if list := commandsOf(command); len(list) > 0 { // it may go elsewhere first
+	if list := demand.CommandsOf(command); len(list) > 0 { // it may go elsewhere first
 		if last := list[len(list)-1].Folder; path.IsAbs(last) {
 			workdir = last
 		} else {
@@ -153,7 +155,7 @@ func (s *surveyor) publishedFrom(svc *stack.Service) string {
 		}
 		s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
 			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this code", svc.Name,
-				svc.Image, folderWords(p.Path)),
+				svc.Image, facts.Words(p.Path)),
 			"To run the code: nharbor launch --native "+svc.Name)
 		return p.Path
 	}
@@ -361,7 +363,7 @@ func (s *surveyor) howToMake(file string) string {
 	for _, m := range ecosystem.Managers() {
 		if slices.Contains(m.Locks, path.Base(file)) {
 			return fmt.Sprintf("It is the lock file of %s: let %s make it in %s.", m.Name, m.Name,
-				folderWords(path.Dir(file)))
+				facts.Words(path.Dir(file)))
 		}
 	}
 	for _, p := range s.Stack.Projects {
@@ -372,19 +374,12 @@ func (s *surveyor) howToMake(file string) string {
 				return fmt.Sprintf(
 					"Make it first: %s in %s.",
 					strings.Join(st.Command, " "),
-					folderWords(cmp.Or(st.Folder, p.Path)),
+					facts.Words(cmp.Or(st.Folder, p.Path)),
 				)
 			}
 		}
 	}
 	return "Bring it in, or make it first as the README says."
-}
-
-func folderWords(dir string) string {
-	if dir == "." {
-		return "this folder"
-	}
-	return dir
 }
 
 // systems are images of a whole system, in which by itself a shell runs.

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -41,7 +42,7 @@ func (s *surveyor) asideWhy(dir string) string {
 		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File, at.Line)
 	}
 	if solution := s.beside(dir); solution != "" {
-		return "it is no part of the solution in " + folderWords(solution)
+		return "it is no part of the solution in " + facts.Words(solution)
 	}
 	parts := strings.Split(dir, "/")
 	for i, part := range parts {
@@ -140,7 +141,7 @@ func (s *surveyor) processesAlone() {
 			if len(commands) == 1 && commands[0].Folder != "." {
 				at := path.Join(dir, commands[0].Folder)
 				if own := s.ProjectAt(at, commands[0].Words); own != nil {
-					v.Command, v.Folder = s.toldCommand(own, commands[0]), at
+					v.Command, v.Folder = s.cover.Told(own, commands[0]), at
 					s.native(own, v, at)
 					continue
 				}
@@ -415,13 +416,6 @@ func (s *surveyor) severalApplications() {
 
 var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
 
-func dockerfileName(v *stack.Service) string {
-	if v.Container == nil {
-		return ""
-	}
-	return v.Container.Dockerfile
-}
-
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
 // that service gets a second way to run.
 func (s *surveyor) dockerfiles() {
@@ -433,7 +427,7 @@ func (s *surveyor) dockerfiles() {
 		}
 		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose &&
-				(v.Build == dir || v.Home == dir || path.Join(v.Build, dockerfileName(&v)) == file)
+				(v.Build == dir || v.Home == dir || path.Join(v.Build, facts.Dockerfile(&v)) == file)
 		}) {
 			continue
 		}
@@ -560,8 +554,8 @@ func (s *surveyor) publishedPairs(dir string) (out []pair) {
 	for _, d := range s.Demands {
 		built, known := "", false
 		for _, part := range d.Parts {
-			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
-				built, known = s.buildOf(part.Words, path.Join(d.Cwd, part.Folder))
+			if len(part.Words) > 2 && demand.Program("docker", "podman")(&demand.Call{Words: part.Words}) {
+				built, known = s.cover.BuildOf(part.Words, path.Join(d.Cwd, part.Folder))
 			}
 		}
 		if known && built != dir || !known && d.Cwd != dir {

@@ -286,7 +286,7 @@ func (s *surveyor) toldPorts() map[string][]toldPort {
 			if role, _ := ecosystem.Meaning(part.Words); role != ecosystem.Serves {
 				continue
 			}
-			by := s.coveredBy(part, path.Join(d.Cwd, part.Folder), 0)
+			by := s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
 			if name, ok := strings.CutPrefix(by, "service:"); ok {
 				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.At})
 			}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -141,7 +142,7 @@ func (s *surveyor) toldToRun(service string) (told *facts.Demand, stays bool) {
 		d := &s.Demands[i]
 		for _, part := range d.Parts {
 			for _, l := range s.Commands.Leaves(part, d.Cwd) {
-				verb, args := composeCall(l.Words)
+				verb, args := command.ComposeCall(l.Words)
 				switch {
 				case verb == "run" && len(args) > 0 && args[0] == service:
 					return d, false
@@ -152,56 +153,4 @@ func (s *surveyor) toldToRun(service string) (told *facts.Demand, stays bool) {
 		}
 	}
 	return nil, false
-}
-
-// composeFiles are the files that a call of the compose command names.
-func composeFiles(words []string) (files []string) {
-	for i, w := range words {
-		option, value, joined := strings.Cut(w, "=")
-		if option != "-f" && option != "--file" {
-			continue
-		}
-		if !joined {
-			if i+1 == len(words) {
-				break
-			}
-			value = words[i+1]
-		}
-		files = append(files, value)
-		if verb, _ := composeCall(words[:i+1]); verb != "" {
-			return files[:len(files)-1] // an option of the verb, such as logs -f
-		}
-	}
-	return files
-}
-
-// composeCall splits a command that goes to the container engine's compose files: the verb, and the words after it
-// without options.
-func composeCall(words []string) (verb string, args []string) {
-	switch {
-	case len(words) > 2 && (words[0] == "docker" || words[0] == "podman") && words[1] == "compose":
-		words = words[2:]
-	case len(words) > 1 && (words[0] == "docker-compose" || words[0] == "podman-compose"):
-		words = words[1:]
-	default:
-		return "", nil
-	}
-	takes := map[string]bool{"-f": true, "--file": true, "--profile": true, "-p": true, "--project-name": true,
-		"--env-file": true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true, "--workdir": true,
-		"--entrypoint": true, "-v": true, "--wait-timeout": true, "--timeout": true, "-t": true, "--scale": true,
-		"--pull": true, "--exit-code-from": true}
-	skip := false
-	for _, w := range words {
-		switch {
-		case skip:
-			skip = false
-		case strings.HasPrefix(w, "-") && len(args) == 0:
-			skip = takes[w]
-		case verb == "":
-			verb = w
-		default:
-			args = append(args, w)
-		}
-	}
-	return verb, args
 }

@@ -34,7 +34,7 @@ func (s *surveyor) repositoriesBeside() {
 		for _, found := range repositoryAddress.FindAllStringSubmatch(text, -1) {
 			address := strings.TrimRight(found[0], ".,:/")
 			name := gitrepo.NormalAddress(address)
-			if !slices.Contains(owners, path.Dir(name)) || slices.Contains(known, name) || s.clonesThis(address) {
+			if !slices.Contains(owners, path.Dir(name)) || slices.Contains(known, name) || s.cover.ClonesThis(address) {
 				continue
 			}
 			known = append(known, name)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
@@ -105,7 +106,7 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 	}
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
-			if len(part.Words) > 2 && program("docker", "podman")(&covering{words: part.Words}) {
+			if len(part.Words) > 2 && demand.Program("docker", "podman")(&demand.Call{Words: part.Words}) {
 				for _, word := range part.Words[2:] {
 					tell(word, d.At)
 				}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/readme"
@@ -139,10 +140,10 @@ func (s *surveyor) startsOthers(file string) map[int]bool {
 // startsOther reports whether a command comes to starting containers that a launch doesn't start.
 func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
 	return slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
-		c := &covering{words: l.Words, text: l.Text, cwd: l.Cwd}
-		if verb, _ := composeCall(c.words); verb == "up" || verb == "start" {
-			return slices.ContainsFunc(s.filesMeant(c), func(file string) bool { return !s.isActive(file) })
+		c := &demand.Call{Words: l.Words, Text: l.Text, Cwd: l.Cwd}
+		if verb, _ := command.ComposeCall(c.Words); verb == "up" || verb == "start" {
+			return slices.ContainsFunc(s.cover.FilesMeant(c), func(file string) bool { return !s.cover.IsActive(file) })
 		}
-		return program("docker", "podman")(c) && c.word(1) == "run" && s.coveredBy(l.Command, l.Cwd, 0) == ""
+		return demand.Program("docker", "podman")(c) && c.Word(1) == "run" && s.cover.By(l.Command, l.Cwd, 0) == ""
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/stack"
 )
 
@@ -18,7 +19,8 @@ func (s *surveyor) sure() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		v.Sure = stack.Said
-		if v.Source == stack.FromFramework && !told[service(v.Name)] && s.witnessAt(v.At, 0) != claim.Correction {
+		if v.Source == stack.FromFramework && !told[demand.Service(v.Name)] &&
+			s.witnessAt(v.At, 0) != claim.Correction {
 			v.Sure = stack.Usual
 		}
 		for k := range v.Ports {

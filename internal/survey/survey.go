@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -87,6 +88,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		portless:  map[string]stack.Remark{},
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
 	}
+	s.cover = &demand.Coverage{Facts: s.Facts}
 	s.Mentions = code.Mentions{Files: s.Files}
 	s.Commands = command.New(s.Files, s.Stack, func(dir string) bool {
 		if s.Tree == nil {
@@ -101,6 +103,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 // surveyor holds what the passes have found so far.
 type surveyor struct {
 	*facts.Facts
+	cover  *demand.Coverage
 	passes []pass
 	opt    Options
 	faults stack.Faults
@@ -144,7 +147,7 @@ func (s *surveyor) compose() {
 		for _, file := range s.Tree.Compose {
 			dir := path.Dir(file)
 			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) &&
-				s.hasCompose(dir) &&
+				s.HasCompose(dir) &&
 				s.ofApplication(c) {
 				sets = append(sets, c)
 				break
@@ -167,7 +170,7 @@ func (s *surveyor) compose() {
 				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside it.",
 			)
 		}
-		p, err := s.loadSet(c)
+		p, err := s.Compose(c.dir, c.files)
 		if err != nil {
 			files := c.files
 			if !c.named() {
@@ -235,10 +238,10 @@ func (s *surveyor) composeFilesNamed() []string {
 	named := map[string]bool{}
 	add := func(commands []shell.Command, cwd string) {
 		for _, c := range commands {
-			if verb, _ := composeCall(c.Words); verb == "" {
+			if verb, _ := command.ComposeCall(c.Words); verb == "" {
 				continue
 			}
-			for _, f := range composeFiles(c.Words) {
+			for _, f := range command.ComposeFiles(c.Words) {
 				if f = path.Join(cwd, c.Folder, f); fs.ValidPath(f) && s.Exists(f) {
 					named[f] = true
 				}
@@ -445,7 +448,7 @@ var tidying = []string{"chmod", "chown", "mkdir", "cp", "mv", "rm", "ln", "touch
 
 // tidies reports whether all that a container runs are such programs.
 func (s *surveyor) tidies(svc *stack.Service) bool {
-	commands := commandsOf(slices.Concat(containerEntry(svc), svc.Command))
+	commands := demand.CommandsOf(slices.Concat(demand.ContainerEntry(svc), svc.Command))
 	return len(commands) > 0 && !slices.ContainsFunc(commands, func(c shell.Command) bool {
 		return len(c.Words) == 0 || !slices.Contains(tidying, path.Base(c.Words[0]))
 	})
@@ -453,7 +456,7 @@ func (s *surveyor) tidies(svc *stack.Service) bool {
 
 // migrates reports whether the last thing that a container runs is a migration.
 func (s *surveyor) migrates(svc *stack.Service) bool {
-	commands := commandsOf(slices.Concat(containerEntry(svc), svc.Command))
+	commands := demand.CommandsOf(slices.Concat(demand.ContainerEntry(svc), svc.Command))
 	if len(commands) == 0 {
 		return false
 	}

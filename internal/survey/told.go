@@ -4,7 +4,6 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -34,7 +33,7 @@ var otherGoals = expr.New(`(?i)(^|[-_.])(prod(uction)?|staging|deploy(ment)?|tes
 // come first. COMPOSE_FILE goes before all.
 func (s *surveyor) chosen(top string) (composeSet, bool) {
 	own := composeSet{dir: top}
-	has := s.hasCompose(top)
+	has := s.HasCompose(top)
 	sets := s.told(top)
 	if named, _ := s.Lookup(top)("COMPOSE_FILE"); named != "" || has && !slices.ContainsFunc(sets, composeSet.named) {
 		return own, has
@@ -60,19 +59,6 @@ func (s *surveyor) chosen(top string) (composeSet, bool) {
 // named reports whether somebody has named the files.
 func (c composeSet) named() bool { return c.files != nil }
 
-func (s *surveyor) hasCompose(dir string) bool {
-	return len(compose.Find(s.Files, dir, s.Lookup(dir))) > 0
-}
-
-func (s *surveyor) loadSet(c composeSet) (*compose.Project, error) {
-	_, beside := s.VariablesOf(c.dir)
-	if beside == path.Join(c.dir, ".env") {
-		beside = ""
-	}
-	return compose.Load(s.Files, c.dir, compose.Options{Env: s.Env, Files: c.files, Beside: beside,
-		Folder: path.Base(filepath.ToSlash(s.Root))})
-}
-
 // told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts
 // that they call. Those of its parts speak of a part alone.
 func (s *surveyor) told(top string) (out []composeSet) {
@@ -97,7 +83,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
 			for _, l := range s.Commands.Leaves(part, d.Cwd) {
-				verb, args := composeCall(l.Words)
+				verb, args := command.ComposeCall(l.Words)
 				if verb == "up" && len(args) == 0 {
 					return at, false
 				}
@@ -116,7 +102,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	for i := range s.Stack.Projects {
 		for _, t := range s.Stack.Projects[i].Targets {
 			for _, c := range command.Lines(t.Lines) {
-				if verb, args := composeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
+				if verb, args := command.ComposeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
 					return t.At, true
 				}
 			}
@@ -146,10 +132,10 @@ func (s *surveyor) byTasks(top string) (out []composeSet) {
 // addStarted adds the compose files that a command starts in the end, unless they are there already.
 func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
 	for _, l := range s.Commands.Leaves(part, cwd) {
-		if verb, _ := composeCall(l.Words); verb != "up" && verb != "start" {
+		if verb, _ := command.ComposeCall(l.Words); verb != "up" && verb != "start" {
 			continue
 		}
-		c, ok := s.started(l.Cwd, composeFiles(l.Words))
+		c, ok := s.started(l.Cwd, command.ComposeFiles(l.Words))
 		if c.at = at; ok && !slices.ContainsFunc(sets, func(o composeSet) bool {
 			return o.dir == c.dir && slices.Equal(o.files, c.files)
 		}) {
@@ -176,7 +162,7 @@ func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
 	if slices.Equal(c.files, compose.Find(s.Files, c.dir, s.Lookup(c.dir))) {
 		c.files = nil
 	}
-	return c, (c.named() || s.hasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
+	return c, (c.named() || s.HasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
 }
 
 func (s *surveyor) isFile(name string) bool {
@@ -194,7 +180,7 @@ func (s *surveyor) isCalled(name string) bool {
 // ofApplication reports whether a set that nobody says to start is part of the application: it builds from the checkout
 // or runs an image that only a project here makes, or half of its services at least are known servers.
 func (s *surveyor) ofApplication(c composeSet) bool {
-	p, _ := s.loadSet(c)
+	p, _ := s.Compose(c.dir, c.files)
 	if p == nil {
 		return true // to be told why it can't be read
 	}
@@ -216,7 +202,7 @@ func (s *surveyor) ofApplication(c composeSet) bool {
 
 // servers counts the services of a set whose images are known servers.
 func (s *surveyor) servers(c composeSet) (n int) {
-	p, _ := s.loadSet(c)
+	p, _ := s.Compose(c.dir, c.files)
 	if p == nil {
 		return 0
 	}

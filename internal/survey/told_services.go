@@ -7,6 +7,7 @@ import (
 
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
@@ -54,7 +55,7 @@ func onlyPage(t *readme.Document) (port, line int) {
 func (s *surveyor) toldServices() {
 	for i, d := range s.Demands {
 		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") ||
-			madeUpPath.MatchString(d.Command) {
+			demand.MadeUp.MatchString(d.Command) {
 			continue
 		}
 		text, before := s.ReadmeOf(d.At.File), 0
@@ -68,7 +69,7 @@ func (s *surveyor) toldServices() {
 		for _, part := range d.Parts {
 			cwd := path.Join(d.Cwd, part.Folder)
 			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) || s.asideWhy(cwd) != "" ||
-				s.coveredBy(part, cwd, 0) != "" {
+				s.cover.By(part, cwd, 0) != "" {
 				continue
 			}
 			switch {
@@ -96,7 +97,7 @@ func (s *surveyor) toldServices() {
 func (s *surveyor) toldVerbs() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		names, given := s.programOf(v)
+		names, given := s.cover.ProgramOf(v)
 		if len(given) > 0 || v.Source != stack.FromFramework && v.Source != stack.FromScript {
 			continue
 		}
@@ -105,22 +106,6 @@ func (s *surveyor) toldVerbs() {
 			v.Command = v.NativeCommand
 		}
 	}
-}
-
-// programOf are the names by which people call the program that a native service compiles and runs, and the words that
-// it is given; no names for other services.
-func (s *surveyor) programOf(v *stack.Service) (names, given []string) {
-	program, given, ok := ecosystem.ProgramRun(v.NativeCommand)
-	if !ok || v.Runs != stack.Native {
-		return nil, nil
-	}
-	if program != "" {
-		names = append(names, program)
-	}
-	if p := s.Stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
-		names = append(names, path.Base(p.Name))
-	}
-	return names, given
 }
 
 // verbsOf are the first words that the instructions give to a program of the folder that is called by one of the names,
@@ -191,7 +176,7 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 		usual = append([]string{path.Base(usual[0])}, usual[1:]...)
 	}
 	if len(usual) == 0 || slices.ContainsFunc(usual[1:], func(w string) bool {
-		return onlyLooks.MatchString(w) || w[0] != '-' && preparesByName(w)
+		return demand.OnlyLooks.MatchString(w) || w[0] != '-' && preparesByName(w)
 	}) || len(usual) > 1 && usual[1][0] != '-' && !serveVerb.MatchString(usual[1]) {
 		return false
 	}
@@ -206,10 +191,6 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 		})
 	})
 }
-
-// onlyLooks are words by which a program is asked for something that ends at once.
-var onlyLooks = expr.New(`^(-h|-V|--?help|--?version|help|version|check|config|status|list|show|test|` +
-	`--?(generate|init|create|migrate|upgrade|install|list|show|check|dump|export|import)([-=].*)?)$`)
 
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
@@ -257,7 +238,7 @@ func (s *surveyor) guessed(cwd string) *stack.Service {
 // as well, and in a section about running it.
 func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
-	c := &covering{words: part.Words, text: part.Text, cwd: cwd, of: of}
+	c := &demand.Call{Words: part.Words, Text: part.Text, Cwd: cwd, Of: of}
 	usual := ecosystem.Canonical(part.Words)
 	switch {
 	case ecosystem.RunsHelper(part.Words):
@@ -272,7 +253,7 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 		return err == nil && len(data) <= command.MaxFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
 	case role == ecosystem.Serves:
-		return !s.namesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
+		return !s.cover.NamesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
 			slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
 				return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
 			})
@@ -283,7 +264,7 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 		if s.ownProgram(part.Words, cwd) {
 			return line > 0 || runHead.MatchString(text.At(at).Head) || runHead.MatchString(part.Text)
 		}
-		return line > 0 && s.ofPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
+		return line > 0 && s.cover.OfPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false
 }
@@ -331,37 +312,23 @@ func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
 	return !slices.ContainsFunc(p.Parts, func(part stack.Part) bool { return len(part.Scripts[plain[1]]) > 0 })
 }
 
-// ofPackages reports whether a command's program is one of the packages that the folder's project asks for.
-func (s *surveyor) ofPackages(words []string, cwd string) bool {
-	usual := ecosystem.Canonical(words)
-	if len(usual) == 0 {
-		return false
-	}
-	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
-		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
-			_, asked := part.Uses[usual[0]]
-			return asked && part.Folder == cwd
-		})
-	})
-}
-
 // lasts reports whether a command that goes to a second terminal can be run: a script, a task, or a program that is
 // known here. What only looks or ends is none.
 func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 	role, _ := ecosystem.Meaning(part.Words)
 	if role != "" && role != ecosystem.Serves || part.Plumbed ||
-		s.namesBuilt(&covering{words: part.Words, cwd: cwd}) {
+		s.cover.NamesBuilt(&demand.Call{Words: part.Words, Cwd: cwd}) {
 		return false
 	}
 	if ecosystem.ManagerNamed(part.Words[0]).Tasks {
 		return s.Commands.Target(part.Words, cwd) != nil
 	}
 	if script := ecosystem.ScriptRun(part.Words); script != "" {
-		return s.whyNot(part, cwd) == ""
+		return s.cover.WhyNot(part, cwd) == ""
 	}
 	return s.ProjectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
 		!slices.Contains(handles, part.Words[0]) &&
-		(ecosystem.IsProgram(part.Words[0]) || s.ofPackages(part.Words, cwd))
+		(ecosystem.IsProgram(part.Words[0]) || s.cover.OfPackages(part.Words, cwd))
 }
 
 // handles are programs that handle files, repositories and containers, and serve nothing of a checkout's themselves.
@@ -379,7 +346,7 @@ func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, b
 	if p == nil {
 		p = &stack.Project{Path: cwd}
 	}
-	v := stack.Serve{Command: s.toldCommand(p, part), At: d.At, Source: stack.FromReadme, Env: map[string]string{},
+	v := stack.Serve{Command: s.cover.Told(p, part), At: d.At, Source: stack.FromReadme, Env: map[string]string{},
 		PortBy: stack.PortBy{Env: "PORT"}}
 	for _, set := range part.Set {
 		key, value, _ := strings.Cut(set, "=")
@@ -418,24 +385,6 @@ func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, b
 		v.Folder = cwd
 	}
 	s.native(p, v, cwd)
-}
-
-// toldCommand is a README's command as the project runs it.
-func (s *surveyor) toldCommand(p *stack.Project, part shell.Command) []string {
-	if part.Expands || part.Plumbed {
-		return []string{"sh", "-c", part.Text}
-	}
-	words := part.Words
-	if by := ecosystem.WrappedBy(words); by != nil && by.Name == p.Ecosystem && by.Compiled == false &&
-		ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
-		if usual := ecosystem.Canonical(words); usual[0] != "script" {
-			words = words[len(words)-len(usual):] // what another manager would run, out of the project's own folder
-		}
-	}
-	if len(p.Prefix) > 0 && words[0] != p.Prefix[0] && s.ofPackages(words, p.Path) {
-		words = slices.Concat(p.Prefix, words)
-	}
-	return words
 }
 
 // processName tells a further process of a project from its server: by the script or the last plain word.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
@@ -21,12 +22,6 @@ var otherWork = expr.New(
 		`dev|start|serve|studio|console|shell|publish|release|deploy\w*|reset|drop|down|stop|destroy|rollback|undo|` +
 		`prod\w*|` +
 		`build|preview|analy\w+|bench\w*|debug|docker\w*|help|version|up|add|new|make|upgrade|update)([:._-]|$)`,
-)
-
-// asksPerson are commands that ask somebody for a name and a password.
-var asksPerson = expr.New(
-	`(?i)\b(createsuperuser|create[-_:]?(super)?(user|admin)|add[-_:]?(user|admin)|make[-_:]?admin|` +
-		`new[-_:]?admin)\b`,
 )
 
 // toldRoles tell by a command's words what it is for, the first that fits.
@@ -65,7 +60,7 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 		by := ""
 		for _, part := range d.Parts {
 			if len(part.Words) > 0 && part.Words[0] != "cd" {
-				by = s.coveredBy(part, path.Join(d.Cwd, part.Folder), 0)
+				by = s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
 			}
 		}
 		switch {
@@ -96,7 +91,7 @@ func (s *surveyor) onlyServers(d *facts.Demand, by string) bool {
 		return v != nil && isServer(v)
 	}
 	return by == "launch" && slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
-		verb, _ := composeCall(c.Words)
+		verb, _ := command.ComposeCall(c.Words)
 		return verb == "up" || verb == "start"
 	}) && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return v.Source == stack.FromCompose && !isServer(&v)
@@ -141,7 +136,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if !s.ofCheckout(part, cwd, p) && (beside == nil || !s.buildsAssets(part, cwd)) {
 			return
 		}
-		if asksSomebody(part) {
+		if demand.AsksSomebody(part) {
 			return // as asks says
 		}
 		role := toldRole(part, s.toldAfter[number])
@@ -152,7 +147,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if s.severalAt(p.Path) {
 			id += "@" + p.Manager
 		}
-		st := stack.Step{ID: id, Role: role, Command: s.toldCommand(p, part),
+		st := stack.Step{ID: id, Role: role, Command: s.cover.Told(p, part),
 			Env: map[string]string{}, At: d.At}
 		if cwd != p.Path {
 			st.Folder = cwd
@@ -282,7 +277,7 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 	named := func(name string) bool { return !otherWork.MatchString(name) }
 	switch {
 	case words[0] == "script":
-		return len(words) > 1 && named(words[1]) && s.whyNot(part, cwd) == "" && s.HasScript(words[1], cwd)
+		return len(words) > 1 && named(words[1]) && s.cover.WhyNot(part, cwd) == "" && s.HasScript(words[1], cwd)
 	case ecosystem.ManagerNamed(words[0]).Tasks:
 		t := s.Commands.Target(part.Words, cwd)
 		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
@@ -296,7 +291,7 @@ func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) 
 		last := words[len(words)-1]
 		return ecosystem.IsProgram(words[0]) && named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
 			named(last)
-	case ecosystem.IsProgram(words[0]) || s.ofPackages(words, cwd):
+	case ecosystem.IsProgram(words[0]) || s.cover.OfPackages(words, cwd):
 		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {
 			role stack.Role
 			says *expr.Expr

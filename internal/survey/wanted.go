@@ -106,7 +106,7 @@ func (s *surveyor) readAbove(svc *stack.Service, r stack.Read) {
 	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
 		for _, e := range s.Stack.EnvFiles {
 			if path.Dir(e.Path) == at && e.Format == settings.Env &&
-				s.names(&e, r.Name) && !s.names(&e, "PORT") {
+				s.cover.Names(&e, r.Name) && !s.cover.Names(&e, "PORT") {
 				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: e.Path, At: r.At})
 				return
 			}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
@@ -93,7 +94,7 @@ func (s *surveyor) commandClaims(v *stack.Service) claim.Judged[string] {
 		add(strings.Join(v.Command, " "), s.witnessAt(v.At, 0), v.At)
 	}
 	for _, d := range s.Stack.Readme {
-		if d.By == service(v.Name) {
+		if d.By == demand.Service(v.Name) {
 			add(d.Command, claim.Readme, d.At)
 		}
 	}

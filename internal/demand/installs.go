@@ -1,4 +1,4 @@
-package survey
+package demand
 
 import (
 	"path"
@@ -10,7 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// widening are the options by which an install is told to bring more than by itself, and whether a value follows.
+// widening are the options by which an install is told to bring more than by itself, and whether a
+// value follows.
 var widening = map[string]bool{
 	"--all-extras": false,
 	"--all-groups": false,
@@ -21,8 +22,8 @@ var widening = map[string]bool{
 	"--with":       true,
 }
 
-// wider lists the words by which an install command brings more than by itself: options, and a package's own extras,
-// written as .[NAME].
+// wider lists the words by which an install command brings more than by itself: options, and a
+// package's own extras, written as .[NAME].
 func wider(words []string) (options [][]string, extras string) {
 	for i := 0; i < len(words); i++ {
 		option, _, joined := strings.Cut(words[i], "=")
@@ -40,23 +41,24 @@ func wider(words []string) (options [][]string, extras string) {
 	return options, extras
 }
 
-// toldInstalls widens installs as the READMEs ask for: by what the first install command of a project says beyond the
-// plain one.
-func (s *surveyor) toldInstalls() {
+// Installs widens installs as the READMEs ask for: by what the first install command of a project
+// says beyond the plain one.
+func (d *Coverage) Installs() {
 	first := map[*stack.Step]bool{}
-	for _, d := range s.Demands {
-		if !slices.Contains(s.Instructions, d.At.File) ||
-			s.BesideWork(d.At) {
+	for _, asked := range d.Demands {
+		if !slices.Contains(d.Instructions, asked.At.File) ||
+			d.BesideWork(asked.At) {
 			continue
 		}
-		for _, part := range d.Parts {
+		for _, part := range asked.Parts {
 			role, of := ecosystem.Meaning(part.Words)
 			if role != stack.Install {
 				continue
 			}
-			c := &covering{words: part.Words, text: part.Text, cwd: path.Join(d.Cwd, part.Folder), role: role, of: of}
-			st := s.installOf(c)
-			if st == nil || first[st] || s.otherManager(c) {
+			c := &Call{Words: part.Words, Text: part.Text, Cwd: path.Join(asked.Cwd, part.Folder),
+				role: role, Of: of}
+			st := d.installOf(c)
+			if st == nil || first[st] || d.otherManager(c) {
 				continue
 			}
 			first[st] = true
@@ -83,10 +85,11 @@ func widen(st *stack.Step, part shell.Command) {
 }
 
 // installOf is the install step of the project of a command's folder; nil if there is none.
-func (s *surveyor) installOf(c *covering) *stack.Step {
-	for i := range s.Stack.Projects {
-		p := &s.Stack.Projects[i]
-		if p.Path != c.cwd && !slices.Contains(p.Members, c.cwd) || c.of != nil && p.Ecosystem != c.of.Name {
+func (d *Coverage) installOf(c *Call) *stack.Step {
+	for i := range d.Stack.Projects {
+		p := &d.Stack.Projects[i]
+		if p.Path != c.Cwd && !slices.Contains(p.Members, c.Cwd) || c.Of != nil &&
+			p.Ecosystem != c.Of.Name {
 			continue
 		}
 		for k := range p.Steps {
@@ -98,15 +101,15 @@ func (s *surveyor) installOf(c *covering) *stack.Step {
 	return nil
 }
 
-// installsMore reports whether an install command brings what the project's own install doesn't: packages that the
-// manifest doesn't name, another list of them, or more groups of them.
-func (s *surveyor) installsMore(c *covering) bool {
-	usual := ecosystem.Canonical(c.words)
+// installsMore reports whether an install command brings what the project's own install doesn't:
+// packages that the manifest doesn't name, another list of them, or more groups of them.
+func (d *Coverage) installsMore(c *Call) bool {
+	usual := ecosystem.Canonical(c.Words)
 	if c.role != stack.Install || len(usual) < 2 {
 		return false
 	}
 	var does string
-	if st := s.installOf(c); st != nil {
+	if st := d.installOf(c); st != nil {
 		does = strings.Join(st.Command, " ")
 	}
 	options, extras := wider(usual)
@@ -127,13 +130,15 @@ func (s *surveyor) installsMore(c *covering) bool {
 		switch {
 		case before == "--without":
 			return false // what follows is left out
-		case s.Exists(path.Join(c.cwd, w)):
-			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && s.usesInstall(c) {
+		case d.Exists(path.Join(c.Cwd, w)):
+			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) &&
+				d.usesInstall(c) {
 				return true
 			}
 		case strings.HasPrefix(w, "-"), strings.HasPrefix(w, "."), w == "&&",
-			strings.HasPrefix(before, "-") && !packageFollows[before] && !strings.Contains(before, "="):
-		case !s.asksFor(c, w):
+			strings.HasPrefix(before, "-") && !packageFollows[before] &&
+				!strings.Contains(before, "="):
+		case !d.asksFor(c, w):
 			return true
 		}
 	}
@@ -162,14 +167,15 @@ var packageFollows = map[string]bool{
 }
 
 // usesInstall reports whether the command's folder is installed by a step of a launch.
-func (s *surveyor) usesInstall(c *covering) bool {
-	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
-		return (p.Path == c.cwd || slices.Contains(p.Members, c.cwd)) && s.UsesSteps(&p)
+func (d *Coverage) usesInstall(c *Call) bool {
+	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
+		return (p.Path == c.Cwd || slices.Contains(p.Members, c.Cwd)) && d.UsesSteps(&p)
 	})
 }
 
-// asksFor reports whether a project of the command's ecosystem asks for the package that a word of an install names.
-func (s *surveyor) asksFor(c *covering, word string) bool {
+// asksFor reports whether a project of the command's ecosystem asks for the package that a word of
+// an install names.
+func (d *Coverage) asksFor(c *Call, word string) bool {
 	name := strings.ToLower(word)
 	if at := strings.LastIndexByte(name, '@'); at > 0 {
 		name = name[:at]
@@ -177,14 +183,16 @@ func (s *surveyor) asksFor(c *covering, word string) bool {
 	if at := strings.IndexAny(name, "=<>~[!"); at > 0 {
 		name = name[:at]
 	}
-	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
-		return (c.of == nil || p.Ecosystem == c.of.Name) && slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
-			for used := range part.Uses {
-				if strings.ToLower(used) == name || strings.ReplaceAll(strings.ToLower(used), "_", "-") == name {
-					return true
+	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
+		return (c.Of == nil || p.Ecosystem == c.Of.Name) && slices.ContainsFunc(p.Parts,
+			func(part stack.Part) bool {
+				for used := range part.Uses {
+					if strings.ToLower(used) == name || strings.ReplaceAll(strings.ToLower(used), "_",
+						"-") == name {
+						return true
+					}
 				}
-			}
-			return false
-		})
+				return false
+			})
 	})
 }

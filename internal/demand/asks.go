@@ -1,0 +1,150 @@
+package demand
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// Asks lists the commands of READMEs that ask a person something, each once: of what is served
+// here, and of what runs in a container of the stack.
+func (d *Coverage) Asks() {
+	seen := map[string]bool{}
+	for _, asked := range d.Demands {
+		if !slices.Contains(d.Instructions, asked.At.File) ||
+			strings.ContainsAny(asked.Command, "<>") ||
+			MadeUp.MatchString(asked.Command) {
+			continue
+		}
+		for _, part := range asked.Parts {
+			if len(part.Words) == 0 || !AsksSomebody(part) || part.Plumbed || part.Background {
+				continue
+			}
+			a := d.askOf(part, path.Join(asked.Cwd, part.Folder))
+			if a == nil {
+				continue
+			}
+			a.At = asked.At
+			if key := a.Service + "\x00" + d.Commands.Key(a.Command); seen[key] {
+				continue
+			} else {
+				seen[key] = true
+			}
+			d.Stack.Asks = append(d.Stack.Asks, *a)
+			where := "in " + facts.Words(a.Folder)
+			if a.Service != "" {
+				where = "in the container of " + a.Service
+			}
+			d.Remark(stack.Note, stack.CodeAsksPerson, asked.At,
+				fmt.Sprintf("%s asks for something that only a person knows",
+					strings.Join(a.Command, " ")),
+				fmt.Sprintf("A launch offers it on the terminal once everything is up, and runs "+
+					"it %s.", where))
+		}
+	}
+}
+
+// AsksSomebody reports whether a command asks a person something, by its words; the values that it
+// gives are none.
+func AsksSomebody(part shell.Command) bool {
+	return asksPerson.MatchString(strings.Join(slices.DeleteFunc(slices.Clone(part.Words),
+		func(w string) bool { return strings.Contains(w, "=") }), " "))
+}
+
+// askOf is a command that asks a person something as it is run here; nil if it isn't the stack'd.
+func (d *Coverage) askOf(part shell.Command, cwd string) *stack.Ask {
+	if verb, args := command.ComposeCall(part.Words); verb != "" {
+		if verb != "exec" && verb != "run" || len(args) < 2 {
+			return nil
+		}
+		v := d.Stack.Service(args[0])
+		if v == nil || v.Runs != stack.Container || v.Kind == stack.Once {
+			return nil
+		}
+		return &stack.Ask{Command: args[1:], Service: v.Name}
+	}
+	if !d.Commands.IsFolder(cwd) {
+		cwd = d.Commands.Folder(cwd)
+	}
+	p := d.ProjectAt(cwd, part.Words)
+	if p == nil {
+		return nil
+	}
+	if !d.UsesSteps(p) {
+		return nil // its container is told by the words of the compose command
+	}
+	a := &stack.Ask{Command: d.Told(p, part), Folder: cwd, Project: p.Path, Manager: p.Manager}
+	if len(part.Set) > 0 {
+		a.Env = map[string]string{}
+	}
+	for _, set := range part.Set {
+		key, value, _ := strings.Cut(set, "=")
+		a.Env[key] = value
+	}
+	return a
+}
+
+// Told is a README's command as the project runs it.
+func (d *Coverage) Told(p *stack.Project, part shell.Command) []string {
+	if part.Expands || part.Plumbed {
+		return []string{"sh", "-c", part.Text}
+	}
+	words := part.Words
+	if by := ecosystem.WrappedBy(words); by != nil && by.Name == p.Ecosystem &&
+		by.Compiled == false &&
+		ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
+		if usual := ecosystem.Canonical(words); usual[0] != "script" {
+			// what another manager would run, out of the project's own folder
+			words = words[len(words)-len(usual):]
+		}
+	}
+	if len(p.Prefix) > 0 && words[0] != p.Prefix[0] && d.OfPackages(words, p.Path) {
+		words = slices.Concat(p.Prefix, words)
+	}
+	return words
+}
+
+// OfPackages reports whether a command's program is one of the packages that the folder's project
+// asks for.
+func (d *Coverage) OfPackages(words []string, cwd string) bool {
+	usual := ecosystem.Canonical(words)
+	if len(usual) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
+		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			_, asked := part.Uses[usual[0]]
+			return asked && part.Folder == cwd
+		})
+	})
+}
+
+// ProgramOf are the names by which people call the program that a native service compiles and runs,
+// and the words that it is given; no names for other services.
+func (d *Coverage) ProgramOf(v *stack.Service) (names, given []string) {
+	program, given, ok := ecosystem.ProgramRun(v.NativeCommand)
+	if !ok || v.Runs != stack.Native {
+		return nil, nil
+	}
+	if program != "" {
+		names = append(names, program)
+	}
+	if p := d.Stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
+		names = append(names, path.Base(p.Name))
+	}
+	return names, given
+}
+
+// asksPerson are commands that ask somebody for a name and a password.
+var asksPerson = expr.New(
+	`(?i)\b(createsuperuser|create[-_:]?(super)?(user|admin)|add[-_:]?(user|admin)|make[-_:]?admin|` +
+		`new[-_:]?admin)\b`,
+)

@@ -1,0 +1,184 @@
+package demand
+
+import (
+	"path"
+	"slices"
+
+	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// composeBy tells what covers a call of the compose files.
+func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
+	if profile := ValueOf(c.Words, "--profile"); profile != "" &&
+		!slices.ContainsFunc(d.Stack.Services,
+			func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
+		return ""
+	}
+	switch verb {
+	case "up", "start", "build", "pull", "create", "restart":
+		for _, a := range args {
+			if d.Stack.Service(a) == nil {
+				return ""
+			}
+		}
+		if len(args) == 1 {
+			return Service(args[0])
+		}
+		return "launch"
+	case "down", "stop", "rm", "kill":
+		if c.has("-v", "--volumes", "--rmi") {
+			return "" // stop keeps data and images
+		}
+		return "stop"
+	case "logs":
+		return "logs"
+	case "ps", "port", "top":
+		return "check"
+	case "run", "exec":
+		if len(args) == 0 {
+			return ""
+		}
+		v := d.Stack.Service(args[0])
+		if v == nil {
+			return ""
+		}
+		if len(args) == 1 || v.Kind == stack.Once &&
+			(len(args) < 2 || d.Commands.Key(args[1:]) == d.Commands.Key(v.Command)) {
+			return Service(v.Name)
+		}
+		return d.runBy(args[1:], func(o *stack.Service) bool {
+			return o == v ||
+				o.Kind == stack.Once
+		})
+	}
+	return ""
+}
+
+// runBy finds the first of the services asked about, which may be all (nil), that runs the words in
+// its container, among other things or alone.
+func (d *Coverage) runBy(words []string, asked func(*stack.Service) bool) string {
+	key := d.Commands.Key(words)
+	for i := range d.Stack.Services {
+		v := &d.Stack.Services[i]
+		if v.Runs != stack.Container || asked != nil && !asked(v) {
+			continue
+		}
+		for _, part := range CommandsOf(slices.Concat(ContainerEntry(v), v.Command)) {
+			if len(part.Words) > 0 && d.Commands.Key(part.Words) == key {
+				return Service(v.Name)
+			}
+		}
+	}
+	return ""
+}
+
+// FilesMeant are the compose files that a call goes by; none where neither the call nor its folder
+// names one.
+func (d *Coverage) FilesMeant(c *Call) []string {
+	files := command.ComposeFiles(c.Words)
+	if len(files) == 0 {
+		files = compose.Find(d.Files, c.Cwd, d.Lookup(c.Cwd))
+	} else {
+		for i := range files {
+			files[i] = path.Join(c.Cwd, files[i])
+		}
+	}
+	return files
+}
+
+// IsActive reports whether a compose file is one of those that a launch goes by, or all of its
+// services are taken from it by one of those.
+func (d *Coverage) IsActive(file string) bool {
+	if slices.ContainsFunc(d.Stack.ComposeFiles,
+		func(f stack.ComposeFile) bool { return f.Path == file && f.Active }) {
+		return true
+	}
+	if !slices.ContainsFunc(d.Stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
+		return false
+	}
+	p, _ := d.Compose(path.Dir(file), []string{file})
+	return p != nil && !slices.ContainsFunc(p.Services, func(c compose.Service) bool {
+		return c.Active && !slices.ContainsFunc(d.Stack.Services,
+			func(v stack.Service) bool { return v.Name == c.Name && v.At.File == file })
+	})
+}
+
+// CommandsOf lists what a list of words runs: itself, or what it gives to a shell.
+func CommandsOf(words []string) []shell.Command {
+	if script, ok := command.GivenToShell(words); ok {
+		return shell.Parse(script)
+	}
+	return []shell.Command{{Words: words, Folder: "."}}
+}
+
+func ContainerEntry(v *stack.Service) []string {
+	if v.Container == nil {
+		return nil
+	}
+	return v.Container.Entrypoint
+}
+
+// engineBy tells what covers a call of the engine itself.
+func (d *Coverage) engineBy(verb string, words []string, cwd string) string {
+	switch verb {
+	case "build", "buildx":
+		_, dir, file := ImageBuilt(words, cwd)
+		for i := range d.Stack.Services {
+			if v := &d.Stack.Services[i]; v.Build == dir && path.Join(dir,
+				facts.Dockerfile(v)) == file {
+				return Service(v.Name)
+			}
+		}
+		return ""
+	case "run":
+		if dir, ok := d.BuildOf(words, cwd); ok {
+			return d.containerOf(dir)
+		}
+		for _, w := range words[2:] {
+			if by := d.imageBy(w); by != "" {
+				return by
+			}
+			if v := d.Stack.Service(protocol.ImageName(w)); v != nil &&
+				v.Source == stack.FromDockerfile {
+				return Service(v.Name)
+			}
+		}
+	case "pull":
+		for _, w := range words[2:] {
+			if by := d.imageBy(w); by != "" {
+				return by
+			}
+		}
+	case "network", "volume":
+		name := words[len(words)-1]
+		_, network := d.Stack.Networks[name]
+		_, volume := d.Stack.Volumes[name]
+		if len(words) > 3 && words[2] == "create" && (network || volume) {
+			return "launch"
+		}
+	case "ps", "logs", "stop", "rm":
+		if slices.ContainsFunc(d.Stack.Services,
+			func(v stack.Service) bool { return v.Runs == stack.Container }) {
+			return map[string]string{"ps": "check", "logs": "logs", "stop": "stop",
+				"rm": "stop"}[verb]
+		}
+	}
+	return ""
+}
+
+// imageBy finds the service that runs the program of an image.
+func (d *Coverage) imageBy(image string) string {
+	want, spoken := protocol.ImageName(image), protocol.OfProgram(image)
+	for _, v := range d.Stack.Services {
+		if v.Image != "" && (protocol.ImageName(v.Image) == want || spoken != nil &&
+			protocol.OfImage(v.Image) == spoken) {
+			return Service(v.Name)
+		}
+	}
+	return ""
+}

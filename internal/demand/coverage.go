@@ -1,0 +1,615 @@
+// Package demand tells what the commands of instructions come to, and what of ours does it: a step,
+// a service, fill, a launch. A command is covered when all that it comes to is; what only looks
+// round asks for nothing.
+package demand
+
+import (
+	"cmp"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/readme"
+	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
+)
+
+// Coverage asks the facts of a workspace what covers a command.
+type Coverage struct {
+	*facts.Facts
+}
+
+// All compares what the READMEs ask for with what a launch does.
+func (d *Coverage) All() {
+	d.Stack.Readme = []stack.ReadmeDemand{}
+	d.Demands = slices.DeleteFunc(d.Demands, func(asked facts.Demand) bool {
+		return onlySets(asked) && d.demandBy(asked).By == ""
+	})
+	for _, asked := range d.Demands {
+		out := d.demandBy(asked)
+		if onlySets(asked) {
+			out.Command = assigned.ReplaceAllString(out.Command, "$1=…")
+		}
+		d.Stack.Readme = append(d.Stack.Readme, out)
+	}
+}
+
+// onlySets reports whether a command gives values to variables, and does nothing else.
+func onlySets(asked facts.Demand) bool {
+	return setsOnce.MatchString(asked.Command) || !slices.ContainsFunc(asked.Parts,
+		func(c shell.Command) bool {
+			return len(c.Words) > 0 && !(Program("export", "set")(&Call{Words: c.Words}) &&
+				len(c.Words) > 1 &&
+				!slices.ContainsFunc(c.Words[1:], func(w string) bool {
+					return !strings.Contains(w,
+						"=")
+				}))
+		})
+}
+
+var setsOnce = expr.New(`^(export|set|setx)\s+[A-Za-z_]\w*\s*=[^&|;]*$`)
+
+var assigned = expr.New(`\b([A-Za-z_]\w*)=("[^"]*"|'[^']*'|\S*)`)
+
+// demandBy tells what does a README's command.
+func (d *Coverage) demandBy(asked facts.Demand) stack.ReadmeDemand {
+	out := stack.ReadmeDemand{At: asked.At, Command: asked.Command, Covered: true}
+	for _, part := range asked.Parts {
+		if len(part.Words) == 0 || part.Words[0] == "cd" {
+			continue
+		}
+		if out.By = d.By(part, path.Join(asked.Cwd, part.Folder), 0); out.By == "" {
+			out.Covered = false
+			out.Why = d.WhyNot(part, path.Join(asked.Cwd, part.Folder))
+			break
+		}
+	}
+	return out
+}
+
+// WhyNot tells why a command can't be done as it is written; empty if nothing is known.
+func (d *Coverage) WhyNot(c shell.Command, cwd string) string {
+	if a := d.askOf(c, cwd); AsksSomebody(c) && a != nil &&
+		slices.ContainsFunc(d.Stack.Asks, func(o stack.Ask) bool {
+			return o.Service == a.Service && d.Commands.Key(o.Command) == d.Commands.Key(a.Command)
+		}) {
+		return "a launch offers it when everything is up"
+	}
+	script := ecosystem.ScriptRun(c.Words)
+	if script == "" {
+		return ""
+	}
+	known := false
+	for _, p := range d.Stack.Projects {
+		for _, part := range p.Parts {
+			if _, ok := part.Scripts[script]; ok {
+				return ""
+			}
+			known = known || part.Folder == cwd && part.Scripts != nil
+		}
+	}
+	if !known {
+		return ""
+	}
+	return "there is no script " + script
+}
+
+// changes are the options of a call that does more than look.
+var changes = expr.New(`\s(-d|--data[a-z-]*|-F|--form|-T|--upload-file|--post-data|--json|(-X|--request)[ =]?` +
+	`(POST|PUT|PATCH|DELETE))\b`)
+
+var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
+
+// Call is a README's command that is looked for in what a launch does.
+type Call struct {
+	Words []string // without sudo and its like
+	Text  string   // as it is written
+	Cwd   string   // the folder that it is meant for
+	depth int      // of tasks that call tasks
+
+	role stack.Role           // what it is for; empty if that isn't known
+	Of   *ecosystem.Ecosystem // whose command it is; nil for nobody's that is known
+}
+
+// Word is one of the words; empty if there are fewer.
+func (c *Call) Word(i int) string {
+	if i < len(c.Words) {
+		return c.Words[i]
+	}
+	return ""
+}
+
+// has reports whether one of the options is among the words.
+func (c *Call) has(options ...string) bool {
+	return slices.ContainsFunc(options, func(o string) bool { return slices.Contains(c.Words, o) })
+}
+
+// coverRule says who does what a command of one kind asks for.
+type coverRule struct {
+	name string
+	when func(c *Call) bool
+	// by gives the node, or the command of ours; empty if nothing does.
+	by func(d *Coverage, c *Call) string
+}
+
+// Program holds for commands that begin with one of the words.
+func Program(words ...string) func(*Call) bool {
+	return func(c *Call) bool { return slices.Contains(words, c.Words[0]) }
+}
+
+// coverRules are gone through in their order; the first that holds decides.
+var coverRules []coverRule
+
+// A task is covered by what covers its lines, which leads back to the rules.
+func init() {
+	coverRules = []coverRule{
+		{"compose", func(c *Call) bool {
+			verb,
+				_ := command.ComposeCall(c.Words)
+			return verb != ""
+		},
+			func(d *Coverage, c *Call) string {
+				files := d.FilesMeant(c)
+				if len(files) == 0 ||
+					slices.ContainsFunc(files,
+						func(file string) bool { return !d.IsActive(file) }) {
+					return ""
+				}
+				verb, args := command.ComposeCall(c.Words)
+				return d.composeBy(c, verb, args)
+			}},
+		{"git", Program("git"), (*Coverage).gitBy},
+		{"copying a template", Program("cp", "copy", "mv", "Copy-Item"),
+			func(d *Coverage, c *Call) string { return d.copiedByFill(c.Words[1:], c.Cwd) }},
+		{"setting a variable", Program("export", "set"), func(d *Coverage, c *Call) string {
+			key, _, _ := strings.Cut(c.Word(1), "=")
+			return d.setting(key)
+		}},
+		{"entering an environment", func(c *Call) bool {
+			role, _ := ecosystem.Meaning(c.Words)
+			return role != "" && Program("source", ".")(c)
+		},
+			func(d *Coverage, c *Call) string {
+				role, of := ecosystem.Meaning(c.Words)
+				return d.stepBy(role, c.Cwd, of.Name)
+			}},
+		{"reading settings", Program("source", "."),
+			func(d *Coverage, c *Call) string {
+				return d.copiedByFill([]string{c.Word(1),
+					c.Word(1)}, c.Cwd)
+			}},
+		{"calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) string {
+			if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
+				return "check"
+			}
+			return ""
+		}},
+		{"engine", Program("docker", "podman"),
+			func(d *Coverage, c *Call) string { return d.engineBy(c.Word(1), c.Words, c.Cwd) }},
+		{"task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
+			func(d *Coverage, c *Call) string { return d.targetBy(c.Words, c.Cwd, c.depth) }},
+		{"making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },
+			func(d *Coverage, c *Call) string { return d.databaseBy(c.Text, c.Cwd) }},
+		{"starting a server", func(c *Call) bool { return protocol.OfProgram(c.Words[0]) != nil },
+			func(d *Coverage, c *Call) string { return d.imageBy(c.Words[0]) }},
+		{"installing on the machine", func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
+			func(d *Coverage, c *Call) string { return d.neededBy(c.Words) }},
+		{"a script of the checkout", func(c *Call) bool { return command.File(c.Words) != "" },
+			func(d *Coverage, c *Call) string {
+				return cmp.Or(d.fileBy(command.File(c.Words), c),
+					d.exactly(d.Commands.Key(c.Words), c.Cwd))
+			}},
+		{"working on a project", func(*Call) bool { return true },
+			func(d *Coverage, c *Call) string { return d.projectBy(c) }},
+	}
+}
+
+// By tells the node, or the command of ours, that does what a README's command does; empty if
+// nothing does.
+func (d *Coverage) By(part shell.Command, cwd string, depth int) string {
+	c := &Call{Words: part.Words, Text: part.Text, Cwd: cwd, depth: depth}
+	for len(c.Words) > 0 && slices.Contains([]string{"sudo", "time", "exec"}, c.Words[0]) {
+		c.Words = c.Words[1:]
+	}
+	if len(c.Words) == 0 || depth > command.Deepest || MadeUp.MatchString(c.Text) {
+		return ""
+	}
+	if cwd == ".." || strings.HasPrefix(cwd, "../") || !d.Commands.IsFolder(cwd) {
+		if c.Cwd = d.Commands.Folder(cwd); depth == 0 && c.Cwd == "." &&
+			strings.Contains(strings.TrimPrefix(cwd, "../"), "/") {
+			return "" // of all that the path names, nothing is here
+		}
+	}
+	c.Words, c.Cwd = d.Commands.Member(c.Words, c.Cwd)
+	for _, r := range coverRules {
+		if r.when(c) {
+			return r.by(d, c)
+		}
+	}
+	return ""
+}
+
+// MadeUp is a path that stands for one of the reader's own.
+var MadeUp = expr.New(`(?i)(^|[\s=:"'])/?(path/to|your([_-]?(path|folder|dir\w*))?|some|somewhere)/`)
+
+// gitBy covers what brings this code: its own clone, its submodules, and the branch, tag or commit
+// that is here.
+func (d *Coverage) gitBy(c *Call) string {
+	plain := slices.DeleteFunc(slices.Clone(c.Words[1:]),
+		func(w string) bool { return strings.HasPrefix(w, "-") })
+	switch {
+	case len(plain) == 0:
+	case plain[0] == "submodule" || plain[0] == "clone" && len(plain) > 1 && d.ClonesThis(plain[1]):
+		return "clone"
+	case len(plain) == 2 && (plain[0] == "checkout" || plain[0] == "switch") &&
+		slices.ContainsFunc(d.Stack.Checkouts, func(at stack.Checkout) bool {
+			return plain[1] == at.Branch || plain[1] == at.Tag ||
+				len(plain[1]) > 6 && strings.HasPrefix(at.Commit, plain[1])
+		}):
+		return "clone"
+	}
+	return ""
+}
+
+// ClonesThis reports whether an address is that of a checkout here, as far as names tell: one that
+// is called like it, or like the first that the instructions clone.
+func (d *Coverage) ClonesThis(address string) bool {
+	names := []string{filepath.Base(d.Root)}
+	for _, at := range d.Stack.Checkouts {
+		names = append(names, path.Base(at.Path))
+	}
+	for i := range d.Stack.Projects {
+		names = append(names, path.Base(d.Stack.Projects[i].Name))
+	}
+	base := readme.ClonedInto([]string{"git", "clone", address})
+	if slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, base) }) {
+		return true
+	}
+	for _, asked := range d.Demands {
+		for _, part := range asked.Parts {
+			if readme.ClonedInto(part.Words) != "" {
+				return slices.ContainsFunc(part.Words[2:], func(w string) bool {
+					return readme.ClonedInto([]string{"git", "clone", w}) == base
+				})
+			}
+		}
+	}
+	return true
+}
+
+func Service(name string) string { return "service:" + name }
+
+// ValueOf is the value of an option; empty if it isn't there.
+func ValueOf(words []string, option string) string {
+	for i, w := range words {
+		if value, joined := strings.CutPrefix(w, option+"="); joined {
+			return value
+		}
+		if w == option && i+1 < len(words) {
+			return words[i+1]
+		}
+	}
+	return ""
+}
+
+// databaseBy covers the making of a database by a database that makes it itself, or by a step.
+func (d *Coverage) databaseBy(command, cwd string) string {
+	if !strings.Contains(command, "create") && !strings.Contains(strings.ToLower(command),
+		"create database") {
+		return ""
+	}
+	for _, v := range d.Stack.Services {
+		if p := protocol.OfImage(v.Image); p != nil && p.SignIn != nil && p.SignIn.Made(v.Env) {
+			return Service(v.Name)
+		}
+	}
+	return d.stepBy(stack.Create, cwd, "")
+}
+
+// copiedByFill covers the copying of a template by fill.
+func (d *Coverage) copiedByFill(args []string, cwd string) string {
+	var files []string
+	for _, a := range args {
+		if !strings.HasPrefix(a, "-") {
+			files = append(files, path.Join(cwd, strings.Trim(a, `"'`)))
+		}
+	}
+	if len(files) != 2 {
+		return ""
+	}
+	for _, e := range d.Stack.EnvFiles {
+		if e.Path == files[1] || e.Template == files[0] && (files[1] == path.Dir(e.Path)) {
+			return "fill"
+		}
+	}
+	return ""
+}
+
+func (d *Coverage) setting(key string) string {
+	if slices.ContainsFunc(d.Stack.EnvFiles, func(e stack.EnvFile) bool {
+		return d.Names(&e,
+			key)
+	}) {
+		return "fill"
+	}
+	return ""
+}
+
+// Names reports whether a settings file or its template has a setting.
+func (d *Coverage) Names(e *stack.EnvFile, key string) bool {
+	return slices.ContainsFunc([]string{e.Path, e.Template}, func(file string) bool {
+		_, f := d.Values(file)
+		return f != nil && slices.ContainsFunc(f.Settings,
+			func(set dotenv.Setting) bool { return set.Key == key })
+	})
+}
+
+// targetBy covers tasks by what covers all of their lines, or by the service or step that one is.
+func (d *Coverage) targetBy(words []string, cwd string, depth int) string {
+	dir, _, names := command.Tasks(words, cwd)
+	call := append(words[:1:1], names[:min(len(names), 1)]...)
+	for i := range d.Stack.Services {
+		v := &d.Stack.Services[i]
+		if v.Runs == stack.Native && v.Dir() == dir && slices.Equal(v.Command, call) {
+			return Service(v.Name)
+		}
+	}
+	for i := range d.Stack.Projects {
+		p := &d.Stack.Projects[i]
+		if p.Path != dir {
+			continue
+		}
+		for _, st := range p.Steps {
+			if len(call) == 2 && slices.Equal(st.Command, call) && d.UsesSteps(p) {
+				return "step:" + st.ID
+			}
+		}
+	}
+	var lines []string
+	for _, t := range d.Commands.Targets(words, cwd) {
+		lines = append(lines, t.Lines...)
+	}
+	return d.linesBy(command.Lines(lines), dir, depth)
+}
+
+// stepBy finds a step of that role in the folder's project, or the container that the project runs
+// in.
+func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) string {
+	for i := range d.Stack.Projects {
+		p := &d.Stack.Projects[i]
+		if p.Path != cwd && !slices.Contains(p.Members, cwd) || ecosystem != "" &&
+			p.Ecosystem != ecosystem {
+			continue
+		}
+		for _, st := range p.Steps {
+			if st.Role == role && (st.Folder == "" || st.Folder == cwd || role == stack.Install) {
+				if d.UsesSteps(p) {
+					return "step:" + st.ID
+				}
+				if role.Rank() < stack.Create.Rank() {
+					return d.containerOf(p.Path)
+				}
+			}
+		}
+		if role.Rank() < stack.Create.Rank() && !d.UsesSteps(p) {
+			return d.containerOf(p.Path)
+		}
+	}
+	return ""
+}
+
+// containerOf is the service whose container holds the folder's program as it is here, built or
+// mounted.
+func (d *Coverage) containerOf(dir string) string {
+	for i := range d.Stack.Services {
+		v := &d.Stack.Services[i]
+		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir &&
+			(v.Build != "" || v.Mounts(dir))) {
+			return Service(v.Name)
+		}
+	}
+	return ""
+}
+
+// projectRules lead from a command of a package manager or a framework to what does the same. A
+// rule without when always applies; the first that gives an answer counts.
+var projectRules = []coverRule{
+	{"a tool of the machine", does(ecosystem.SetsUp),
+		func(d *Coverage, c *Call) string { return d.neededBy(c.Words) }},
+	{"exactly what a step runs", nil,
+		func(d *Coverage, c *Call) string { return d.exactly(d.Commands.Key(c.Words), c.Cwd) }},
+	{"what a service runs", nil, func(d *Coverage, c *Call) string {
+		for i := range d.Stack.Services {
+			v := &d.Stack.Services[i]
+			if names, given := d.ProgramOf(v); v.Dir() == c.Cwd &&
+				slices.Contains(names, path.Base(c.Words[0])) &&
+				slices.Equal(given, c.Words[1:]) {
+				return Service(v.Name)
+			}
+			same := d.Commands.Key(v.Command) == d.Commands.Key(c.Words) ||
+				slices.ContainsFunc(v.Expands, func(line string) bool {
+					_, script, named := strings.Cut(line, ": ")
+					return named && !strings.ContainsAny(script, "&|;") &&
+						d.Commands.Key(strings.Fields(script)) == d.Commands.Key(c.Words)
+				})
+			if usual := ecosystem.Canonical(c.Words); len(usual) > 1 && usual[0] == "script" &&
+				!d.HasScript(usual[1], c.Cwd) && !slices.Equal(c.Words, v.Command) {
+				same = false // words for a tool, and not for a script of its name
+			}
+			if v.Runs == stack.Native && v.Dir() == c.Cwd && same &&
+				!slices.ContainsFunc(c.Words[1:], func(w string) bool {
+					return !slices.Contains(v.Command, w) &&
+						OnlyLooks.MatchString(w)
+				}) {
+				return Service(v.Name)
+			}
+		}
+		return ""
+	}},
+	{"a secret of the application", does(ecosystem.MakesKey),
+		func(*Coverage, *Call) string { return "fill" }},
+	{"a name for other commands", nil, func(d *Coverage, c *Call) string { return d.scriptBy(c) }},
+	{"serving", func(c *Call) bool { return c.role == ecosystem.Serves },
+		func(d *Coverage, c *Call) string {
+			if d.NamesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.Words), "preview") {
+				return ""
+			}
+			by := d.serviceAt(c.Cwd, c.Of)
+			v := d.Stack.Service(strings.TrimPrefix(by, "service:"))
+			if v != nil && (d.runsOther(c, v) || v.Runs == stack.Native && d.leadsToBuilt(c)) {
+				return ""
+			}
+			return by
+		}},
+	{"what a container runs", nil, func(d *Coverage, c *Call) string {
+		return d.runBy(c.Words,
+			nil)
+	}},
+	{"a step of the same kind", func(c *Call) bool {
+		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)
+	},
+		func(d *Coverage, c *Call) string {
+			if d.otherManager(c) || d.installsMore(c) {
+				return ""
+			}
+			by := d.stepBy(c.role, c.Cwd, c.Of.Name)
+			if st := d.Stack.Step(strings.TrimPrefix(by, "step:")); st != nil &&
+				ecosystem.Packs(c.Words) &&
+				!ecosystem.Packs(st.Command) {
+				return "" // classes are no package
+			}
+			return by
+		}},
+	// Managers that install while they build have no step of their own for it.
+	{"an install that comes with the build", does(stack.Install),
+		func(d *Coverage, c *Call) string {
+			if d.otherManager(c) || d.installsMore(c) {
+				return ""
+			}
+			return d.stepBy(stack.Build, c.Cwd, c.Of.Name)
+		}},
+	{"an install of nothing", does(stack.Install),
+		func(d *Coverage, c *Call) string {
+			p := d.ownProject(c.Cwd, c.Of)
+			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
+				slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Install }) {
+				return ""
+			}
+			return d.serviceAt(c.Cwd, c.Of)
+		}},
+}
+
+// does holds for commands that are for one of these.
+func does(roles ...stack.Role) func(*Call) bool {
+	return func(c *Call) bool { return slices.Contains(roles, c.role) }
+}
+
+// projectBy covers a command of a package manager or a framework: by the project of the folder,
+// else by the only one that knows the command.
+func (d *Coverage) projectBy(c *Call) string {
+	if len(c.Words) == 1 {
+		c.Words = append(slices.Clone(c.Words), d.alone(c.Cwd, ecosystem.Canonical(c.Words)[0])...)
+	}
+	c.role, c.Of = ecosystem.Meaning(c.Words)
+	for _, r := range projectRules {
+		if r.when != nil && !r.when(c) {
+			continue
+		}
+		if by := r.by(d, c); by != "" {
+			return by
+		}
+	}
+	return ""
+}
+
+// exactly finds the step that runs a command, in the folder or, if there is only one, elsewhere.
+func (d *Coverage) exactly(key, cwd string) string {
+	var elsewhere []string
+	for i := range d.Stack.Projects {
+		p := &d.Stack.Projects[i]
+		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
+		for _, st := range p.Steps {
+			if !d.runsKey(&st, key) || st.Role == stack.Install || st.Role == stack.Test ||
+				!d.UsesSteps(p) {
+				continue
+			}
+			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
+				return "step:" + st.ID
+			}
+			elsewhere = append(elsewhere, "step:"+st.ID)
+		}
+	}
+	if len(elsewhere) == 1 {
+		return elsewhere[0]
+	}
+	return ""
+}
+
+// runsKey reports whether a step runs the command, by its own words or by those that they lead to.
+func (d *Coverage) runsKey(st *stack.Step, key string) bool {
+	return d.Commands.Key(st.Command) == key || slices.ContainsFunc(st.Expands,
+		func(line string) bool {
+			_, script, ok := strings.Cut(line, ": ")
+			return ok && d.Commands.Key(strings.Fields(script)) == key
+		})
+}
+
+// serviceAt is what serves the project of the folder, unless that is of another ecosystem than the
+// command.
+func (d *Coverage) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
+	var below []string
+	for i := range d.Stack.Services {
+		v := &d.Stack.Services[i]
+		at := v.Home
+		switch {
+		case v.Runs == stack.Native:
+			at = v.Dir()
+		case at == "":
+			at = v.Build
+		}
+		if at == "" || v.Kind == stack.Once {
+			continue
+		}
+		if p := d.Stack.Project(v.Project, v.Manager); p != nil && of != nil &&
+			p.Ecosystem != of.Name {
+			continue
+		}
+		if at == cwd {
+			return Service(v.Name)
+		}
+		if own := d.ownProject(cwd, of); own != nil && own.Path != v.Project && own.Serve == nil {
+			continue // what that folder's project would serve is something else
+		}
+		if cwd == "." || strings.HasPrefix(at, cwd+"/") {
+			below = append(below, Service(v.Name))
+		}
+	}
+	switch len(below) {
+	case 0:
+		return ""
+	case 1:
+		return below[0]
+	}
+	return "launch"
+}
+
+// ownProject is the project of a language that lies in a folder itself; nil if there is none.
+func (d *Coverage) ownProject(dir string, of *ecosystem.Ecosystem) *stack.Project {
+	for i := range d.Stack.Projects {
+		if p := &d.Stack.Projects[i]; p.Path == dir && of != nil && p.Ecosystem == of.Name {
+			return p
+		}
+	}
+	return nil
+}
+
+// OnlyLooks are words by which a program is asked for something that ends at once.
+var OnlyLooks = expr.New(`^(-h|-V|--?help|--?version|help|version|check|config|status|list|show|test|` +
+	`--?(generate|init|create|migrate|upgrade|install|list|show|check|dump|export|import)([-=].*)?)$`)
