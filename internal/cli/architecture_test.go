@@ -26,6 +26,7 @@ var layers = [][]string{
 	{"code"},
 	{"facts"},
 	{"demand"},
+	{"connect"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"launch"},

@@ -245,3 +245,8 @@ func Dockerfile(v *stack.Service) string {
 
 // Speaks reports whether a service is a server of the protocol, by its image.
 func Speaks(s *stack.Service, p *protocol.Protocol) bool { return protocol.OfImage(s.Image) == p }
+
+// IsServer reports whether a service runs the image of a server as it comes.
+func IsServer(svc *stack.Service) bool {
+	return svc.Build == "" && protocol.OfImage(svc.Image) != nil
+}

@@ -13,7 +13,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 var (
@@ -75,7 +75,7 @@ func (m *maker) sameVerdict() {
 				}
 				other := sibling(f, prefix+"_", h[1-i])
 				if other != nil && other.value == "" && other.Origin == Template && other.Remark != "" &&
-					!survey.Waives(other.Comment) {
+					!values.Waives(other.Comment) {
 					other.Origin, other.Issued, other.Remark = Missing, true, ""
 				}
 			}
@@ -85,7 +85,7 @@ func (m *maker) sameVerdict() {
 
 func (m *maker) judgeKept(f *File, s *Setting) {
 	s.Origin = Kept
-	stand := survey.Placeholder(s.value)
+	stand := values.Placeholder(s.value)
 	if stand && !privateKey.MatchString(s.Key) {
 		// If it is one that only a person can give, nobody has answered it yet.
 		probe := *s
@@ -164,11 +164,11 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 		}
 	}
 	switch {
-	case host.value != "" && survey.Placeholder(host.value) && !here:
+	case host.value != "" && values.Placeholder(host.value) && !here:
 		return func() { s.remark("", "not made up: %s only stands for a server elsewhere", host.Key) }
 	case host.value == "" && empty && !here:
 		return func() { s.remark("", "left empty: %s names no server", host.Key) }
-	case host.value == "" || survey.Placeholder(host.value):
+	case host.value == "" || values.Placeholder(host.value):
 	case stand:
 		return func() { s.Origin = Missing }
 	case empty:
@@ -204,7 +204,7 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
 	}
 	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) ||
-		survey.Waives(s.Comment) {
+		values.Waives(s.Comment) {
 		return false
 	}
 	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
@@ -260,7 +260,7 @@ func (m *maker) templateSecret(s *Setting, template *settings.Document) {
 		return
 	}
 	switch {
-	case s.there && s.value != "" && s.value == t.Value && !survey.Placeholder(t.Value) && !weak.MatchString(t.Value):
+	case s.there && s.value != "" && s.value == t.Value && !values.Placeholder(t.Value) && !weak.MatchString(t.Value):
 		s.remark(stack.Warning, "the same as in %s, which everybody with the repository can read", template.Name)
 	case !s.there && realLooking(t.Value):
 		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the repository can read it",
@@ -273,7 +273,7 @@ func realLooking(v string) bool {
 	if strings.Contains(v, "PRIVATE KEY-----\n") {
 		return true
 	}
-	if len(v) < 16 || survey.Placeholder(v) || strings.ContainsAny(v, " ") || link.MatchString(v) {
+	if len(v) < 16 || values.Placeholder(v) || strings.ContainsAny(v, " ") || link.MatchString(v) {
 		return false
 	}
 	count := map[rune]int{}
@@ -317,7 +317,7 @@ func placeholders(f *File) {
 	var lines []string
 	for i, line := range strings.Split(string(f.source.Bytes()), "\n") {
 		for _, m := range quotedText.FindAllStringSubmatch(line, -1) {
-			if survey.Placeholder(m[1]) {
+			if values.Placeholder(m[1]) {
 				lines = append(lines, fmt.Sprint(i+1))
 				break
 			}

@@ -12,7 +12,6 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	values "nimbleharbor/internal/value"
 )
 
@@ -110,7 +109,7 @@ func (m *maker) derive() {
 			switch {
 			case isURL(s.value):
 				m.deriveURL(f, r, s)
-			case s.value == "" || survey.Placeholder(s.value):
+			case s.value == "" || values.Placeholder(s.value):
 				m.deriveEmpty(f, r, s)
 			}
 		}
@@ -175,7 +174,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
-	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && survey.Placeholder(pw) {
+	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && values.Placeholder(pw) {
 		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value, '@'); at > start {
 			value = value[:start] + value[at+1:]
 			why = append(why, f.svc.Name+" asks for no password")
@@ -373,7 +372,7 @@ var urlKey = expr.New(
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.
 func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
-	if survey.Waives(s.Comment) {
+	if values.Waives(s.Comment) {
 		return
 	}
 	if ecosystem.Public(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {

@@ -8,7 +8,6 @@ import (
 
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/value"
 )
 
@@ -53,7 +52,7 @@ func FuzzFill(f *testing.F) {
 		if old, err := settings.Parse("target", format, []byte(existing)); err == nil && old.Format == format {
 			for _, e := range old.Entries {
 				last, _ := old.Get(e.Key)
-				if now, ok := made.Get(e.Key); !ok || last.Value != "" && !survey.Placeholder(last.Value) &&
+				if now, ok := made.Get(e.Key); !ok || last.Value != "" && !value.Placeholder(last.Value) &&
 					now.Value != last.Value {
 					t.Fatalf("of %q the value of %q was lost: %q", existing, e.Key, content)
 				}

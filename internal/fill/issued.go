@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 var (
@@ -29,7 +29,7 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 	switch {
 	case value == "":
 		return "", nil
-	case survey.Placeholder(value) && issuedKey.MatchString(s.Key):
+	case values.Placeholder(value) && issuedKey.MatchString(s.Key):
 		return "", errors.New("this is the template's placeholder and no value")
 	case strings.ContainsAny(value, "\x00"):
 		return "", errors.New("it holds a byte that no setting can hold")
@@ -45,7 +45,7 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 			name string
 		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
 			if p := from.expr.FindStringSubmatch(from.text); p != nil &&
-				!survey.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
+				!values.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
 				return "", fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
 			}
 		}

@@ -6,7 +6,6 @@ import (
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	values "nimbleharbor/internal/value"
 )
 
@@ -180,9 +179,9 @@ var judgementRules = []judgementRule{
 
 // judge decides on a setting that nobody has given a value yet.
 func (m *maker) judge(f *File, s *Setting) {
-	j := &judgement{f: f, s: s, empty: s.value == "", stand: survey.Placeholder(s.value)}
+	j := &judgement{f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
-	j.waived = survey.Waives(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
+	j.waived = values.Waives(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
 	j.wanted = required.MatchString(s.Comment) && !j.waived
 	for _, r := range judgementRules {
 		if r.when(m, j) {

@@ -10,7 +10,6 @@ import (
 
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	values "nimbleharbor/internal/value"
 )
 
@@ -83,7 +82,7 @@ func (m *maker) linkUp() {
 		}
 		if key := passwordFor(s.value, pw, passwords); key != "" {
 			groups[key] = append(groups[key], p)
-		} else if survey.Placeholder(pw) {
+		} else if values.Placeholder(pw) {
 			s.remark(stack.Warning, "the password in it is a placeholder")
 		}
 	}
@@ -215,11 +214,11 @@ func passwordFor(value, pw string, passwords map[string]map[string]bool) string 
 	scheme, _, _ := strings.Cut(strings.TrimPrefix(value, "jdbc:"), "://")
 	k := protocol.OfScheme(scheme)
 	best, score := "", 0
-	for key, values := range passwords {
+	for key, known := range passwords {
 		n := 0
-		if values[pw] {
+		if known[pw] {
 			n = 2
-		} else if !survey.Placeholder(pw) && !weak.MatchString(pw) {
+		} else if !values.Placeholder(pw) && !weak.MatchString(pw) {
 			continue
 		}
 		if k != nil && k.About(key) {
@@ -250,7 +249,7 @@ func (m *maker) unify(key string, places []place) {
 		n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
 		if isCarrier(s.value) {
 			n = min(n, 2)
-			if s.Origin != Kept && s.Origin != Answered || survey.Placeholder(values.PasswordOf(s.value)) {
+			if s.Origin != Kept && s.Origin != Answered || values.Placeholder(values.PasswordOf(s.value)) {
 				n = 0
 			}
 		}

@@ -9,7 +9,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
+	values "nimbleharbor/internal/value"
 )
 
 // hostPrefix is what stands before the word for a host in a key; ok is false for a key that names none.
@@ -123,7 +123,7 @@ func (m *maker) kindsFor(f *File, prefix string) []*protocol.Protocol {
 func (m *maker) set(s *Setting, value, why string) {
 	switch {
 	case s.value == value || s.Origin == Answered || s.expands:
-	case s.Origin == Kept && !survey.Placeholder(s.value):
+	case s.Origin == Kept && !values.Placeholder(s.value):
 		s.remark(stack.Warning, "would have to be %s: %s", value, why)
 	default:
 		s.value, s.Origin, s.Remark, s.Level = value, Derived, why, ""

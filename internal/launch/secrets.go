@@ -7,7 +7,6 @@ import (
 
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	values "nimbleharbor/internal/value"
 )
 
@@ -44,7 +43,7 @@ func (m *mixer) learnFiles(s *stack.Stack) {
 			continue
 		}
 		for _, entry := range d.Entries {
-			if !survey.Placeholder(entry.Value) {
+			if !values.Placeholder(entry.Value) {
 				m.learn(entry.Key, entry.Value)
 			}
 		}

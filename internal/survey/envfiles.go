@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"
+	values "nimbleharbor/internal/value"
 )
 
 // envFiles lists the settings files that exist, and those that templates promise.
@@ -79,7 +80,7 @@ func (s *surveyor) envFileAs(target, template, format string) {
 	} else {
 		e.Format, e.Settings = d.Format, len(d.Entries)
 		for _, v := range d.Entries {
-			if v.Value == "" || Placeholder(v.Value) {
+			if v.Value == "" || values.Placeholder(v.Value) {
 				e.Unfilled++
 			}
 		}
@@ -202,47 +203,6 @@ func (s *surveyor) layer() {
 		}
 	}
 }
-
-var placeholder = expr.New(
-	`(?i)^(<.*>|\[.*\]|\{\{.*\}\}|change[-_ ]?(me|this|it).*|.*change[-_]?me.*|.*[-_]change[-_]?this.*|replace[-_ ` +
-		`]?(me|this|with).*|.*replace[-_]?me.*|your[-_ ].*|your(secret|password|token|key|api|own).*|my[-_](secret|` +
-		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|(?-i:TODO)|tbd|` +
-		`fill[-_ ]?(me|this|in).*|` +
-		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
-		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|` +
-		`to[-_ ]?be[-_ ]?(modified|changed|replaced|set|filled|defined|generated)\w*|` +
-		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
-
-// jsonList is a list of texts or numbers as JSON writes it.
-var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$`)
-
-// hints are what a placeholder has in it; most values have none, and need no closer look.
-var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo", "tbd", "fill", "put",
-	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy",
-	"s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
-	"to_be", "to be"}
-
-// Placeholder reports whether a template's value only stands for one that is to be filled in.
-func Placeholder(value string) bool {
-	value = strings.TrimSpace(value)
-	if first, more, several := strings.Cut(value, ","); several && !strings.ContainsAny(value, "[{<") {
-		return Placeholder(first) && Placeholder(more)
-	}
-	lower := strings.ToLower(value)
-	return value != "" && !jsonList.MatchString(value) &&
-		slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&
-		placeholder.MatchString(value)
-}
-
-var (
-	optional = expr.New(
-		`(?i)\boptional(ly)?\b|leave (this |it )?(empty|blank)|not (needed|required)|if (you )?(want|wish|need)|` +
-			`if (you(’re|'re| are)? )?us(ing|ed|e)\b|only ` +
-			`(needed|required) (for|in|if|when)|\bthe default is\b|\bdefaults to\b|\(default:? `)
-)
-
-// Waives reports whether a comment on a setting says that one may do without it.
-func Waives(comment string) bool { return optional.MatchString(comment) }
 
 // missingNames finds which of the variables that the code reads are named by settings, their templates or services, and
 // remarks on the others.

@@ -22,20 +22,6 @@ var (
 	buildVariable = expr.New(`[$*?\[]`)
 )
 
-func portOf(text string) int {
-	n := 0
-	for _, c := range text {
-		if c < '0' || c > '9' || n > 65535 {
-			return 0
-		}
-		n = 10*n + int(c-'0')
-	}
-	if n > 65535 {
-		return 0
-	}
-	return n
-}
-
 // homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
 // working folder, by a mount or by a copy; the folder of its Dockerfile; or its context. The first that is a project,
 // or a member of one, counts.

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dockerfile"
@@ -317,7 +318,7 @@ func (s *surveyor) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 			role, told := ecosystem.Meaning(c.Words)
 			return role == ecosystem.Serves && told == of && path.Join(d.Cwd, c.Folder) == p.Path &&
 				ecosystem.Key(c.Words) == ecosystem.Key(slices.DeleteFunc(slices.Clone(p.Serve.Command),
-					func(w string) bool { return portOf(w) > 0 }))
+					func(w string) bool { return address.PortOf(w) > 0 }))
 		})
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
@@ -229,9 +230,9 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 		return
 	}
 	v.PortBy.Env = keys[0][1]
-	for _, set := range s.settings(v) {
-		if n := portOf(set.text); set.key == v.PortBy.Env && n > 0 {
-			p.Host, p.Target, p.At = n, n, set.at
+	for _, set := range s.connects.Settings(v) {
+		if n := address.PortOf(set.Text); set.Key == v.PortBy.Env && n > 0 {
+			p.Host, p.Target, p.At = n, n, set.At
 			return
 		}
 	}

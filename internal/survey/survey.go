@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/connect"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
@@ -88,7 +89,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		portless:  map[string]stack.Remark{},
 		toldAfter: map[int]stack.Role{}, toldWith: map[int]string{},
 	}
-	s.cover = &demand.Coverage{Facts: s.Facts}
+	s.cover, s.connects = &demand.Coverage{Facts: s.Facts}, &connect.Connections{Facts: s.Facts}
 	s.Mentions = code.Mentions{Files: s.Files}
 	s.Commands = command.New(s.Files, s.Stack, func(dir string) bool {
 		if s.Tree == nil {
@@ -103,10 +104,11 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 // surveyor holds what the passes have found so far.
 type surveyor struct {
 	*facts.Facts
-	cover  *demand.Coverage
-	passes []pass
-	opt    Options
-	faults stack.Faults
+	cover    *demand.Coverage
+	connects *connect.Connections
+	passes   []pass
+	opt      Options
+	faults   stack.Faults
 
 	code      *code.Reader           // nil if the code is not asked
 	composed  []*compose.Project     // the active compose files

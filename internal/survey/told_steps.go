@@ -88,13 +88,13 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 func (s *surveyor) onlyServers(d *facts.Demand, by string) bool {
 	name, one := strings.CutPrefix(by, "service:")
 	if v := s.Stack.Service(name); one {
-		return v != nil && isServer(v)
+		return v != nil && facts.IsServer(v)
 	}
 	return by == "launch" && slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 		verb, _ := command.ComposeCall(c.Words)
 		return verb == "up" || verb == "start"
 	}) && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
-		return v.Source == stack.FromCompose && !isServer(&v)
+		return v.Source == stack.FromCompose && !facts.IsServer(&v)
 	})
 }
 

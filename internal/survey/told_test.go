@@ -5,7 +5,6 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
@@ -91,20 +90,6 @@ func TestProcessName(t *testing.T) {
 // TestCommandsApart holds small judgements of commands.
 func TestCommandsApart(t *testing.T) {
 	t.Parallel()
-	words := func(line string) []string { return shell.Parse(line)[0].Words }
-	for line, want := range map[string]string{"bash bin/a.sh": "bin/a.sh", "./b.sh --x": "./b.sh", "sh -c x": "",
-		"node c.js": ""} {
-		if got := command.File(words(line)); got != want {
-			t.Errorf("%s runs %q, want %q", line, got, want)
-		}
-	}
-	for text, want := range map[string]string{"Host=db;Port=5433;Database=x": "db:5433",
-		"Server=localhost,1433;User Id=sa": "localhost:1433", "Data Source=tcp:quay,99": "quay:99",
-		"Data Source=board.db": "Data Source=board.db", "http://x:1": "http://x:1"} {
-		if got := connection(text); got != want {
-			t.Errorf("%s is %q, want %q", text, got, want)
-		}
-	}
 	for line, want := range map[string]string{"cd web && npm run x": "npm", "exec ./tides -p 1": "exec",
 		"export A=1; python x.py": "export"} {
 		if got := firstWords(line); len(got) == 0 || got[0] != want {
@@ -117,25 +102,5 @@ func TestCommandsApart(t *testing.T) {
 		if got := watchesFiles.MatchString(line); got != want {
 			t.Errorf("%s watches: %v", line, got)
 		}
-	}
-}
-
-// TestFlags reads the addresses in the options of a command; its own are none.
-func TestFlags(t *testing.T) {
-	t.Parallel()
-	svc := &stack.Service{
-		Command: shell.Parse("./tides --listen=:4911 --store db:5432 --peer=http://north:1 -v --name=x")[0].
-			Words,
-		Ports: []stack.Port{{Host: 4911, Target: 4911}},
-	}
-	var got []string
-	for _, v := range flags(svc) {
-		got = append(got, v.key+" "+v.text)
-		if !v.fixed {
-			t.Errorf("fill would set %s", v.key)
-		}
-	}
-	if strings.Join(got, ", ") != "store db:5432, peer http://north:1" {
-		t.Errorf("%q", got)
 	}
 }

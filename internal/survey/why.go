@@ -7,11 +7,13 @@ import (
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
+	values "nimbleharbor/internal/value"
 )
 
 // testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
@@ -137,7 +139,7 @@ func (s *surveyor) testifyOfSettings() {
 			switch {
 			case entry.Value == "":
 				says = "is empty"
-			case Placeholder(entry.Value):
+			case values.Placeholder(entry.Value):
 				says = "holds a placeholder"
 			}
 			add(entry.Key, says, claim.Setting, stack.Place{File: file, Line: entry.Line})
@@ -173,7 +175,7 @@ func (s *surveyor) testifyOfSettings() {
 // Why lists what is said of the service or the setting of that name, or of the port of that number, in the order in
 // which witnesses count.
 func Why(s *stack.Stack, name string) []stack.Claim {
-	port := portOf(name)
+	port := address.PortOf(name)
 	about := map[string]bool{name: port == 0}
 	for _, v := range s.Services {
 		if port > 0 &&

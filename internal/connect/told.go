@@ -1,4 +1,4 @@
-package survey
+package connect
 
 import (
 	"net/url"
@@ -13,15 +13,15 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// describe adds to a server that nothing of the stack offers what the checkout says of it: the database and the user
-// that settings name, and the image that somebody else uses for it.
-func (s *surveyor) describe(w *stack.Server) {
+// describe adds to a server that nothing of the stack offers what the checkout says of it: the
+// database and the user that settings name, and the image that somebody else uses for it.
+func (s *Connections) describe(w *stack.Server) {
 	known, svc := protocol.Named(w.Speaks), s.Stack.Service(w.For)
 	if known == nil || svc == nil {
 		return
 	}
 	if known.SignIn != nil && len(known.SignIn.Database) > 0 {
-		s.signInOf(w, s.settings(svc))
+		s.signInOf(w, s.Settings(svc))
 	}
 	w.Image, w.ImageAt = s.imageElsewhere(known)
 }
@@ -38,13 +38,14 @@ var (
 	aName = expr.New(`^[A-Za-z_][\w-]*$`)
 )
 
-// signInOf finds the database and the user in an address, and in the settings beside the one that points at the server.
-func (s *surveyor) signInOf(w *stack.Server, all []value) {
-	at := slices.IndexFunc(all, func(v value) bool { return v.key == w.Key && v.at == w.At })
+// signInOf finds the database and the user in an address, and in the settings beside the one that
+// points at the server.
+func (s *Connections) signInOf(w *stack.Server, all []Value) {
+	at := slices.IndexFunc(all, func(v Value) bool { return v.Key == w.Key && v.At == w.At })
 	if at < 0 {
 		return
 	}
-	if u, err := url.Parse(strings.TrimPrefix(all[at].text, "jdbc:")); err == nil && u.Host != "" {
+	if u, err := url.Parse(strings.TrimPrefix(all[at].Text, "jdbc:")); err == nil && u.Host != "" {
 		w.Database = strings.TrimPrefix(u.Path, "/")
 		if u.User != nil {
 			w.User = u.User.Username()
@@ -53,17 +54,17 @@ func (s *surveyor) signInOf(w *stack.Server, all []value) {
 	}
 	for _, stem := range []string{partKey.ReplaceAllString(w.Key, ""), "development"} {
 		for _, v := range all {
-			rest, beside := strings.CutPrefix(v.key, stem)
-			if !beside || v.at.File != w.At.File {
+			rest, beside := strings.CutPrefix(v.Key, stem)
+			if !beside || v.At.File != w.At.File {
 				continue
 			}
 			switch {
 			case w.Database == "" && aDatabase.MatchString(rest):
-				w.Database = v.text
+				w.Database = v.Text
 			case w.User == "" && aUser.MatchString(rest):
-				w.User = v.text
+				w.User = v.Text
 			case w.Password == "" && aPassword.MatchString(rest):
-				w.Password = v.text
+				w.Password = v.Text
 			}
 		}
 	}
@@ -77,9 +78,10 @@ func (s *surveyor) signInOf(w *stack.Server, all []value) {
 // imageLine is a line of YAML that names an image.
 var imageLine = expr.New(`^\s*-?\s*image:\s*["']?([^\s"'#$]+)`)
 
-// imageElsewhere is the image of such a server that a build server, a compose file beside the stack, or a README's
-// command uses, with its version; empty if nobody names one, or they name several.
-func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at stack.Place) {
+// imageElsewhere is the image of such a server that a build server, a compose file beside the
+// stack, or a README's command uses, with its version; empty if nobody names one, or they name
+// several.
+func (s *Connections) imageElsewhere(known *protocol.Protocol) (image string, at stack.Place) {
 	several := false
 	tell := func(name string, place stack.Place) {
 		_, tag, tagged := strings.Cut(path.Base(name), ":")
@@ -91,7 +93,8 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 			several = several || image != name
 		}
 	}
-	for _, file := range slices.Concat(s.Tree.Workflows, s.Tree.Compose, []string{".gitlab-ci.yml"}) {
+	for _, file := range slices.Concat(s.Tree.Workflows, s.Tree.Compose,
+		[]string{".gitlab-ci.yml"}) {
 		data, err := s.Files.ReadFile(file)
 		if err != nil || len(data) > readme.MaxSize {
 			continue
@@ -106,7 +109,8 @@ func (s *surveyor) imageElsewhere(known *protocol.Protocol) (image string, at st
 	}
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
-			if len(part.Words) > 2 && demand.Program("docker", "podman")(&demand.Call{Words: part.Words}) {
+			if len(part.Words) > 2 && demand.Program("docker",
+				"podman")(&demand.Call{Words: part.Words}) {
 				for _, word := range part.Words[2:] {
 					tell(word, d.At)
 				}

@@ -1,4 +1,4 @@
-package survey
+package connect
 
 import (
 	"cmp"
@@ -19,29 +19,30 @@ import (
 
 var runsImage = expr.New(`(?m)^[^#\n]*\brun\s+-`)
 
-// elsewhere finds the servers on this machine that settings of native services point at, and that nothing of the stack
-// offers. Where something of the stack speaks the same, a setting will be made to point at that, and nothing is
-// concluded.
-func (s *surveyor) elsewhere() {
+// Elsewhere finds the servers on this machine that settings of native services point at, and that
+// nothing of the stack offers. Where something of the stack speaks the same, a setting will be made
+// to point at that, and nothing is concluded.
+func (s *Connections) Elsewhere() {
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
 		if svc.Runs != stack.Native || svc.Watches || s.inBrowser(svc) {
 			continue
 		}
 		s.elsewhereByAdapter(svc)
-		for _, v := range s.settings(svc) {
-			if callerKey.MatchString(v.key) {
+		for _, v := range s.Settings(svc) {
+			if callerKey.MatchString(v.Key) {
 				continue
 			}
-			for _, a := range address.Find(v.text) {
+			for _, a := range address.Find(v.Text) {
 				known, port := protocol.OfScheme(a.Scheme), a.Asked()
 				if a.Scheme == "" {
-					if known, port = s.byParts(svc, v, a.Port); known != nil && s.otherChosen(svc, known) {
+					if known, port = s.byParts(svc, v, a.Port); known != nil &&
+						s.otherChosen(svc, known) {
 						continue
 					}
 				}
 				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 ||
-					v.waived && !s.drives(svc, known) {
+					v.Waived && !s.drives(svc, known) {
 					continue
 				}
 				_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
@@ -49,14 +50,17 @@ func (s *surveyor) elsewhere() {
 					func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 					continue
 				}
-				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.key, At: v.at,
-					Fixed:  v.fixed,
-					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 && s.asksDatabase(svc)})
+				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name,
+					Key: v.Key, At: v.At,
+					Fixed:  v.Fixed,
+					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 &&
+						s.asksDatabase(svc)})
 			}
 		}
 	}
 	for i := range s.Stack.Services { // what a setting says goes before
-		if svc := &s.Stack.Services[i]; svc.Runs == stack.Native && !svc.Watches && !s.inBrowser(svc) {
+		if svc := &s.Stack.Services[i]; svc.Runs == stack.Native && !svc.Watches &&
+			!s.inBrowser(svc) {
 			s.elsewhereByText(svc)
 			s.elsewhereByDriver(svc)
 		}
@@ -64,12 +68,14 @@ func (s *surveyor) elsewhere() {
 	s.elsewhereByReadme()
 }
 
-// elsewhereByReadme finds the server that READMEs have people set up with its own client, on this machine, where
-// nothing else says that there is one: it is for the one native service that they speak of.
-func (s *surveyor) elsewhereByReadme() {
+// elsewhereByReadme finds the server that READMEs have people set up with its own client, on this
+// machine, where nothing else says that there is one: it is for the one native service that they
+// speak of.
+func (s *Connections) elsewhereByReadme() {
 	var natives []*stack.Service
 	for i := range s.Stack.Services {
-		if v := &s.Stack.Services[i]; v.Runs == stack.Native && !v.Watches && v.Kind == stack.Lasting {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && !v.Watches &&
+			v.Kind == stack.Lasting {
 			natives = append(natives, v)
 		}
 	}
@@ -85,7 +91,8 @@ func (s *surveyor) elsewhereByReadme() {
 				continue
 			}
 			known := protocol.OfClient(part.Words[0])
-			if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 || elsewhereHost(part.Words) ||
+			if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 ||
+				elsewhereHost(part.Words) ||
 				slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
 					o := protocol.Named(w.Speaks)
 					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
@@ -95,7 +102,8 @@ func (s *surveyor) elsewhereByReadme() {
 			}) {
 				continue
 			}
-			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0], For: natives[0].Name, Fixed: true,
+			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0],
+				For: natives[0].Name, Fixed: true,
 				At: d.At})
 		}
 	}
@@ -115,7 +123,7 @@ func elsewhereHost(words []string) bool {
 }
 
 // drives reports whether a driver of the protocol is among the packages of a service.
-func (s *surveyor) drives(svc *stack.Service, known *protocol.Protocol) bool {
+func (s *Connections) drives(svc *stack.Service, known *protocol.Protocol) bool {
 	p := s.Stack.Project(svc.Project, svc.Manager)
 	if p == nil {
 		return false
@@ -127,14 +135,16 @@ func (s *surveyor) drives(svc *stack.Service, known *protocol.Protocol) bool {
 // commentLine begins lines that say nothing to a program, in any language of settings.
 var commentLine = expr.New(`^\s*(//|#|\*|/\*|;|--)`)
 
-// elsewhereByText finds servers by addresses in settings that are programs, which are read line by line only.
-func (s *surveyor) elsewhereByText(svc *stack.Service) {
+// elsewhereByText finds servers by addresses in settings that are programs, which are read line by
+// line only.
+func (s *Connections) elsewhereByText(svc *stack.Service) {
 	for _, e := range s.Stack.EnvFiles {
 		file := e.Path
 		if !e.Present {
 			file = e.Template
 		}
-		if e.Format != settings.Other || file == "" || s.projectOfFolder(path.Dir(file)) != svc.Dir() {
+		if e.Format != settings.Other || file == "" ||
+			s.projectOfFolder(path.Dir(file)) != svc.Dir() {
 			continue
 		}
 		data, err := s.Files.ReadFile(file)
@@ -153,7 +163,8 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 						func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 					continue
 				}
-				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(), For: svc.Name, Fixed: true,
+				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(),
+					For: svc.Name, Fixed: true,
 					At: stack.Place{File: file, Line: i + 1}})
 			}
 		}
@@ -173,7 +184,7 @@ func (s *surveyor) elsewhereByText(svc *stack.Service) {
 }
 
 // projectOfFolder is the folder of the innermost project, or member of one, that a folder lies in.
-func (s *surveyor) projectOfFolder(dir string) string {
+func (s *Connections) projectOfFolder(dir string) string {
 	for ; dir != "."; dir = path.Dir(dir) {
 		for i := range s.Stack.Projects {
 			if p := &s.Stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
@@ -188,12 +199,13 @@ func (s *surveyor) projectOfFolder(dir string) string {
 var fileStore = expr.New(
 	`(?i)sqlite|bolt|badger|h2database|hsqldb|leveldb|^sled$|rocksdb|^redb$|^lmdb$|duckdb|nedb|lowdb`)
 
-// elsewhereByDriver finds a server by the driver of the one kind of database that a service's code speaks to, where
-// no setting and nothing of the stack says more. Languages whose frameworks come with a store in a file say nothing
-// by a driver.
-func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
+// elsewhereByDriver finds a server by the driver of the one kind of database that a service's code
+// speaks to, where no setting and nothing of the stack says more. Languages whose frameworks come
+// with a store in a file say nothing by a driver.
+func (s *Connections) elsewhereByDriver(svc *stack.Service) {
 	p := s.Stack.Project(svc.Project, svc.Manager)
-	if e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem); e == nil || !e.Compiled && !e.ByDriver {
+	if e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem); e == nil || !e.Compiled &&
+		!e.ByDriver {
 		return
 	}
 	var one *protocol.Protocol
@@ -217,15 +229,20 @@ func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 		}
 		one, at = known, place
 	}
-	if one == nil || slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool { return w.Speaks == one.Name }) ||
-		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool { return facts.Speaks(&o, one) }) ||
-		slices.ContainsFunc(s.settings(svc), func(v value) bool {
-			return strings.Contains(strings.ToLower(v.key), "database") ||
-				strings.Contains(strings.ToLower(v.key), "db_")
+	if one == nil || slices.ContainsFunc(s.Stack.Servers,
+		func(w stack.Server) bool { return w.Speaks == one.Name }) ||
+		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
+			return facts.Speaks(&o,
+				one)
+		}) ||
+		slices.ContainsFunc(s.Settings(svc), func(v Value) bool {
+			return strings.Contains(strings.ToLower(v.Key), "database") ||
+				strings.Contains(strings.ToLower(v.Key), "db_")
 		}) {
 		return
 	}
-	s.wantServer(stack.Server{Speaks: one.Name, Port: one.Ports[0], For: svc.Name, At: at, Fixed: true,
+	s.wantServer(stack.Server{Speaks: one.Name, Port: one.Ports[0], For: svc.Name, At: at,
+		Fixed:  true,
 		MadeBy: s.madeBy(svc.Dir(), one)})
 }
 
@@ -233,29 +250,30 @@ func (s *surveyor) elsewhereByDriver(svc *stack.Service) {
 var adapterKey = expr.New(`(?i)^(.*[._-])?(adapter|dialect|engine|driver|connection|client)$`)
 
 // elsewhereByAdapter finds servers by groups of settings of which one names the kind of database.
-func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
-	all := s.settings(svc)
+func (s *Connections) elsewhereByAdapter(svc *stack.Service) {
+	all := s.Settings(svc)
 	for _, v := range all {
-		m := adapterKey.FindStringSubmatch(v.key)
-		known := protocol.OfScheme(v.text)
+		m := adapterKey.FindStringSubmatch(v.Key)
+		known := protocol.OfScheme(v.Text)
 		if m == nil || known == nil || known.SignIn == nil {
 			continue
 		}
 		host, port, at := "", known.Ports[0], v
 		for _, o := range all {
 			switch {
-			case strings.EqualFold(o.key, m[1]+"host"):
-				host, at = o.text, o
-			case strings.EqualFold(o.key, m[1]+"port") && portOf(o.text) > 0:
-				port = portOf(o.text)
+			case strings.EqualFold(o.Key, m[1]+"host"):
+				host, at = o.Text, o
+			case strings.EqualFold(o.Key, m[1]+"port") && address.PortOf(o.Text) > 0:
+				port = address.PortOf(o.Text)
 			}
 		}
 		if host != "" && !address.Local(host) || slices.ContainsFunc(s.Stack.Services,
 			func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
 			continue
 		}
-		s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: at.key, At: at.at,
-			Fixed: at.fixed, MadeBy: s.madeBy(svc.Dir(), known), Needed: s.asksDatabase(svc)})
+		s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: at.Key,
+			At:    at.At,
+			Fixed: at.Fixed, MadeBy: s.madeBy(svc.Dir(), known), Needed: s.asksDatabase(svc)})
 	}
 }
 
@@ -263,11 +281,12 @@ func (s *surveyor) elsewhereByAdapter(svc *stack.Service) {
 var choosesKey = expr.New(`(?i)_(connection|driver|store|mailer|backend|transport|adapter)$`)
 
 // otherChosen reports whether settings of a service choose among ways, and none of them this one.
-func (s *surveyor) otherChosen(svc *stack.Service, known *protocol.Protocol) bool {
+func (s *Connections) otherChosen(svc *stack.Service, known *protocol.Protocol) bool {
 	chooses := false
-	for _, v := range s.settings(svc) {
-		if choosesKey.MatchString(v.key) {
-			if chooses = true; protocol.OfScheme(v.text) == known || strings.EqualFold(v.text, known.Name) {
+	for _, v := range s.Settings(svc) {
+		if choosesKey.MatchString(v.Key) {
+			if chooses = true; protocol.OfScheme(v.Text) == known ||
+				strings.EqualFold(v.Text, known.Name) {
 				return false
 			}
 		}
@@ -275,8 +294,9 @@ func (s *surveyor) otherChosen(svc *stack.Service, known *protocol.Protocol) boo
 	return chooses
 }
 
-// inBrowser reports whether what a service serves runs in a browser alone, which speaks to no server but by HTTP.
-func (s *surveyor) inBrowser(svc *stack.Service) bool {
+// inBrowser reports whether what a service serves runs in a browser alone, which speaks to no
+// server but by HTTP.
+func (s *Connections) inBrowser(svc *stack.Service) bool {
 	p := s.Stack.Project(svc.Project, svc.Manager)
 	if p == nil {
 		return false
@@ -287,10 +307,11 @@ func (s *surveyor) inBrowser(svc *stack.Service) bool {
 
 var hostPart = expr.New(`(?i)^(\w+_)host(name)?$`)
 
-// byParts tells what a setting with nothing but a host is about, by its key, and on which port: the one that is
-// written, that of the setting beside it, or the usual one. Where the key could mean several protocols it is nil.
-func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Protocol, int) {
-	m := hostPart.FindStringSubmatch(v.key)
+// byParts tells what a setting with nothing but a host is about, by its key, and on which port: the
+// one that is written, that of the setting beside it, or the usual one. Where the key could mean
+// several protocols it is nil.
+func (s *Connections) byParts(svc *stack.Service, v Value, port int) (*protocol.Protocol, int) {
+	m := hostPart.FindStringSubmatch(v.Key)
 	if m == nil {
 		return nil, 0
 	}
@@ -311,9 +332,9 @@ func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Pro
 	if port > 0 {
 		return about[0], port
 	}
-	for _, o := range s.settings(svc) {
-		if strings.EqualFold(o.key, m[1]+"port") {
-			if port, err := strconv.Atoi(o.text); err == nil {
+	for _, o := range s.Settings(svc) {
+		if strings.EqualFold(o.Key, m[1]+"port") {
+			if port, err := strconv.Atoi(o.Text); err == nil {
 				return about[0], port
 			}
 			return nil, 0
@@ -323,7 +344,7 @@ func (s *surveyor) byParts(svc *stack.Service, v value, port int) (*protocol.Pro
 }
 
 // wantServer adds a server, unless it is known for the same service.
-func (s *surveyor) wantServer(w stack.Server) {
+func (s *Connections) wantServer(w stack.Server) {
 	if !slices.ContainsFunc(s.Stack.Servers, func(o stack.Server) bool {
 		return o.Port == w.Port && o.Speaks == w.Speaks && o.For == w.For
 	}) {
@@ -333,15 +354,16 @@ func (s *surveyor) wantServer(w stack.Server) {
 }
 
 // asksDatabase reports whether a service's project has a step that fails without its database.
-func (s *surveyor) asksDatabase(svc *stack.Service) bool {
+func (s *Connections) asksDatabase(svc *stack.Service) bool {
 	p := s.Stack.Project(svc.Project, svc.Manager)
 	return p != nil && slices.ContainsFunc(p.Steps, func(st stack.Step) bool {
 		return st.Role == stack.Create || st.Role == stack.Migrate || st.Role == stack.Seed
 	})
 }
 
-// madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is none, or several.
-func (s *surveyor) madeBy(dir string, known *protocol.Protocol) string {
+// madeBy is the script of a folder that runs an image which speaks the protocol; empty if there is
+// none, or several.
+func (s *Connections) madeBy(dir string, known *protocol.Protocol) string {
 	var found []string
 	folder := s.Tree.At(dir)
 	for name := range folder.Files {

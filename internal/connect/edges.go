@@ -1,4 +1,7 @@
-package survey
+// Package connect finds what a service connects to, from its settings, options, configuration and
+// drivers: another service of the stack, which it waits for (Edges, Drivers), or a server on this
+// machine that nothing of the stack offers (Elsewhere).
+package connect
 
 import (
 	"fmt"
@@ -12,28 +15,33 @@ import (
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/tree"
+	"nimbleharbor/internal/value"
 )
 
-// value is one setting as a service sees it.
-type value struct {
-	key, text string
-	at        stack.Place
-	fixed     bool // none of the settings that fill sets
-	waived    bool // a comment on it, or on the lines just above, says that one may do without
+// Connections asks the facts of a workspace, and adds edges and servers to its stack.
+type Connections struct {
+	*facts.Facts
 }
 
-// settings lists what a service's environment says, with places: its own keys, and its files or,
+// Value is one setting as a service sees it.
+type Value struct {
+	Key, Text string
+	At        stack.Place
+	Fixed     bool // none of the settings that fill sets
+	Waived    bool // a comment on it, or on the lines just above, says that one may do without
+}
+
+// Settings lists what a service's environment says, with places: its own keys, and its files or,
 // where one isn't there yet, the file's template.
-func (s *surveyor) settings(svc *stack.Service) []value {
-	var out []value
+func (s *Connections) Settings(svc *stack.Service) []Value {
+	var out []Value
 	for key, text := range svc.Env {
-		out = append(out, value{key: key, text: text, at: svc.EnvAt[key]})
+		out = append(out, Value{Key: key, Text: text, At: svc.EnvAt[key]})
 	}
-	slices.SortFunc(out, func(a, b value) int { return strings.Compare(a.key, b.key) })
+	slices.SortFunc(out, func(a, b Value) int { return strings.Compare(a.Key, b.Key) })
 	for _, ref := range svc.EnvFiles {
 		file := ref.Path
 		if _, err := fs.Stat(s.Files, file); err != nil {
@@ -44,15 +52,15 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 				}
 			}
 		}
-		if values, f := s.Values(file); f != nil {
+		if given, f := s.Values(file); f != nil {
 			waived, last := false, 0
 			for _, set := range f.Settings {
 				if set.Comment != "" || set.Line != last+1 {
-					waived = Waives(set.Comment)
+					waived = value.Waives(set.Comment)
 				}
 				last = set.Line
-				out = append(out, value{key: set.Key, text: values[set.Key], waived: waived,
-					at: stack.Place{File: f.Name, Line: set.Line}})
+				out = append(out, Value{Key: set.Key, Text: given[set.Key], Waived: waived,
+					At: stack.Place{File: f.Name, Line: set.Line}})
 			}
 		}
 	}
@@ -61,25 +69,28 @@ func (s *surveyor) settings(svc *stack.Service) []value {
 
 var (
 	variableWithDefault = expr.New(`\$\{[\w.-]+:([^{}]*)\}`)
-	// embedded is Ruby's way to have a variable in a file, with what stands for it where it is not set.
+	// embedded is Ruby's way to have a variable in a file, with what stands for it where it is not
+	// set.
 	embedded = expr.New(`<%=\s*ENV(?:\.fetch)?[\[(]\s*["']\w+["']\s*(?:,\s*["']?([^"')]*?)["']?\s*)?[\])]` +
 		`\s*(?:(?:\|\||\{)\s*["']?([^"'}]*?)["']?\s*\}?\s*)?%>`)
 	otherStage = expr.New(`(?i)^(test|testing|production|prod|staging)\.`)
 )
 
-// configs lists what the configuration files of a native service's framework say, as if they were settings; of two
-// files that say something of the same key, the later one counts. What is switched off is left out.
-func (s *surveyor) configs(svc *stack.Service) []value {
+// configs lists what the configuration files of a native service's framework say, as if they were
+// settings; of two files that say something of the same key, the later one counts. What is switched
+// off is left out.
+func (s *Connections) configs(svc *stack.Service) []Value {
 	p := s.Stack.Project(svc.Project, svc.Manager)
 	if svc.Runs != stack.Native || p == nil {
 		return nil
 	}
 	byKey := map[string]int{}
-	var out []value
+	var out []Value
 	for _, name := range ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir())).Config {
 		file, fixed := path.Join(svc.Dir(), name), true
 		if !s.Exists(file) {
-			i := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
+			i := slices.IndexFunc(s.Stack.EnvFiles,
+				func(e stack.EnvFile) bool { return e.Path == file })
 			if i < 0 || s.Stack.EnvFiles[i].Template == "" {
 				continue
 			}
@@ -89,9 +100,10 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 			if otherStage.MatchString(e.Key) {
 				continue
 			}
-			text := variableWithDefault.ReplaceAllString(embedded.ReplaceAllString(e.Value, "$1$2"), "$1")
-			v := value{key: e.Key, text: connection(text),
-				at: stack.Place{File: file, Line: e.Line}, fixed: fixed}
+			text := variableWithDefault.ReplaceAllString(embedded.ReplaceAllString(e.Value,
+				"$1$2"), "$1")
+			v := Value{Key: e.Key, Text: connection(text),
+				At: stack.Place{File: file, Line: e.Line}, Fixed: fixed}
 			if i, known := byKey[e.Key]; known {
 				out[i] = v
 				continue
@@ -102,12 +114,12 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 	}
 	off := map[string]bool{}
 	for _, v := range out {
-		if prefix, is := strings.CutSuffix(v.key, ".enabled"); is && v.text == "false" {
+		if prefix, is := strings.CutSuffix(v.Key, ".enabled"); is && v.Text == "false" {
 			off[prefix] = true
 		}
 	}
-	return slices.DeleteFunc(out, func(v value) bool {
-		for prefix := v.key; strings.Contains(prefix, "."); {
+	return slices.DeleteFunc(out, func(v Value) bool {
+		for prefix := v.Key; strings.Contains(prefix, "."); {
 			if prefix = prefix[:strings.LastIndexByte(prefix, '.')]; off[prefix] {
 				return true
 			}
@@ -117,7 +129,7 @@ func (s *surveyor) configs(svc *stack.Service) []value {
 }
 
 // flags lists what the options of a service's command say, as if they were settings.
-func flags(svc *stack.Service) (out []value) {
+func flags(svc *stack.Service) (out []Value) {
 	for _, c := range demand.CommandsOf(svc.Command) {
 		for i, word := range c.Words {
 			name, text, joined := strings.Cut(word, "=")
@@ -131,7 +143,7 @@ func flags(svc *stack.Service) (out []value) {
 				return strings.HasSuffix(text, ":"+strconv.Itoa(p.Target))
 			})
 			if name = strings.TrimLeft(name, "-"); strings.Contains(text, ":") && !own {
-				out = append(out, value{key: name, text: text, at: svc.At, fixed: true})
+				out = append(out, Value{Key: name, Text: text, At: svc.At, Fixed: true})
 			}
 		}
 	}
@@ -139,11 +151,11 @@ func flags(svc *stack.Service) (out []value) {
 }
 
 // proxies lists where a native front end hands calls on to, as if they were settings.
-func (s *surveyor) proxies(svc *stack.Service) []value {
+func (s *Connections) proxies(svc *stack.Service) []Value {
 	if svc.Runs != stack.Native || svc.Dir() == "" {
 		return nil
 	}
-	var out []value
+	var out []Value
 	add := func(name string, form *expr.Expr) {
 		full := path.Join(svc.Dir(), name)
 		data, err := fs.ReadFile(s.Files, full)
@@ -152,8 +164,9 @@ func (s *surveyor) proxies(svc *stack.Service) []value {
 		}
 		for _, m := range form.FindAllSubmatchIndex(data, -1) {
 			out = append(out,
-				value{key: "proxy", text: inTemplate.ReplaceAllString(string(data[m[2]:m[3]]), ""),
-					at: stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]), "\n")}})
+				Value{Key: "proxy", Text: inTemplate.ReplaceAllString(string(data[m[2]:m[3]]), ""),
+					At: stack.Place{File: full, Line: 1 + strings.Count(string(data[:m[2]]),
+						"\n")}})
 		}
 	}
 	p := s.Stack.Project(svc.Project, svc.Manager)
@@ -186,36 +199,41 @@ var (
 	callerKey = expr.New(`(?i)origin|cors|allowed|public|callback|redirect|frontend|front_end|trusted`)
 )
 
-// inferEdges finds, for every setting that points at another service, the edge that it means.
-func (s *surveyor) inferEdges() {
+// Edges finds, for every setting that points at another service, the edge that it means.
+func (s *Connections) Edges() {
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
 		if svc.Watches {
 			continue
 		}
-		for _, v := range s.settings(svc) {
-			if callerKey.MatchString(ecosystem.Plain(v.key)) || v.text == "" ||
-				isServer(svc) && svc.EnvAt[v.key] != v.at {
+		for _, v := range s.Settings(svc) {
+			if callerKey.MatchString(ecosystem.Plain(v.Key)) || v.Text == "" ||
+				facts.IsServer(svc) && svc.EnvAt[v.Key] != v.At {
 				continue // a server's own image reads nothing of an application's settings file
 			}
 			for _, other := range s.pointsAt(svc, v) {
 				if slices.ContainsFunc(svc.After,
-					func(a stack.After) bool { return a.Service == other.Name && a.Because == stack.Inferred }) {
+					func(a stack.After) bool {
+						return a.Service == other.Name &&
+							a.Because == stack.Inferred
+					}) {
 					continue
 				}
 				until := stack.Answering
 				if other.Kind == stack.Once {
 					until = stack.Finished
 				}
-				reason := fmt.Sprintf("%s:%d points at it (%s)", v.at.File, v.at.Line, v.key)
-				declared := slices.IndexFunc(svc.After, func(a stack.After) bool { return a.Service == other.Name })
+				reason := fmt.Sprintf("%s:%d points at it (%s)", v.At.File, v.At.Line, v.Key)
+				declared := slices.IndexFunc(svc.After,
+					func(a stack.After) bool { return a.Service == other.Name })
 				if declared < 0 {
 					svc.After = append(svc.After,
-						stack.After{Service: other.Name, Until: until, Because: stack.Inferred, At: v.at,
+						stack.After{Service: other.Name, Until: until, Because: stack.Inferred,
+							At:     v.At,
 							Reason: reason})
 				} else if a := &svc.After[declared]; a.Until == stack.Begun {
-					// The file asks only that it has begun; that a setting points at it tells that it is needed to
-					// answer.
+					// The file asks only that it has begun; that a setting points at it tells that
+					// it is needed to answer.
 					a.AsKnown = true
 				}
 			}
@@ -223,22 +241,18 @@ func (s *surveyor) inferEdges() {
 	}
 }
 
-// isServer reports whether a service runs the image of a server as it comes.
-func isServer(svc *stack.Service) bool {
-	return svc.Build == "" && protocol.OfImage(svc.Image) != nil
-}
-
 // pointsAt lists the services that a setting's value names by host, or by a port of this machine.
-func (s *surveyor) pointsAt(svc *stack.Service, v value) []*stack.Service {
+func (s *Connections) pointsAt(svc *stack.Service, v Value) []*stack.Service {
 	var out []*stack.Service
-	for _, a := range address.Find(v.text) {
-		if a.Port == 0 && address.Local(a.Host) && a.Host == strings.ToLower(v.text) {
+	for _, a := range address.Find(v.Text) {
+		if a.Port == 0 && address.Local(a.Host) && a.Host == strings.ToLower(v.Text) {
 			a.Port = s.portBeside(svc, v)
 		}
-		if !a.Certain() && (!hostKey.MatchString(v.key) || a.Host != strings.ToLower(v.text)) {
+		if !a.Certain() && (!hostKey.MatchString(v.Key) || a.Host != strings.ToLower(v.Text)) {
 			continue
 		}
-		ref, ok := address.Resolve(s.Stack.Services, svc.Name, svc.Runs == stack.Container, a.Host, a.Port)
+		ref, ok := address.Resolve(s.Stack.Services, svc.Name, svc.Runs == stack.Container, a.Host,
+			a.Port)
 		if other := s.Stack.Service(ref.Service); ok && !slices.Contains(out, other) {
 			out = append(out, other)
 		}
@@ -251,7 +265,8 @@ var (
 	connectionPort = expr.New(`(?i)(?:^|;)\s*port\s*=\s*(\d+)`)
 )
 
-// connection writes a connection string of pairs, as far as it names a host and a port, as an address.
+// connection writes a connection string of pairs, as far as it names a host and a port, as an
+// address.
 func connection(text string) string {
 	m := connectionHost.FindStringSubmatch(text)
 	if m == nil {
@@ -269,16 +284,17 @@ func connection(text string) string {
 // ofStage is how a document of a file says for which stage alone it is.
 var ofStage = expr.New(`(?i)(on-profile|profiles)$`)
 
-// configOf lists what a configuration file says: all of its documents that are for work on the application. A file that
-// can't be read says nothing.
-func (s *surveyor) configOf(file string) (out []settings.Entry) {
+// configOf lists what a configuration file says: all of its documents that are for work on the
+// application. A file that can't be read says nothing.
+func (s *Connections) configOf(file string) (out []settings.Entry) {
 	data, err := s.Files.ReadFile(file)
 	if err != nil {
 		return nil
 	}
 	line := 0
 	for _, text := range strings.SplitAfter(string(data), "\n---") {
-		format := settings.FormatOf(strings.TrimSuffix(strings.TrimSuffix(file, ".example"), ".sample"))
+		format := settings.FormatOf(strings.TrimSuffix(strings.TrimSuffix(file, ".example"),
+			".sample"))
 		d, err := settings.Parse(file, format, []byte(strings.TrimSuffix(text, "---")))
 		first := line
 		line += strings.Count(text, "\n")
@@ -301,37 +317,15 @@ func (s *surveyor) configOf(file string) (out []settings.Entry) {
 var hostEnd = expr.New(`(?i)^(.*[._-])?host(name)?$`)
 
 // portBeside is the port in the setting beside one that holds a host; 0 if there is none.
-func (s *surveyor) portBeside(svc *stack.Service, v value) int {
-	m := hostEnd.FindStringSubmatch(v.key)
+func (s *Connections) portBeside(svc *stack.Service, v Value) int {
+	m := hostEnd.FindStringSubmatch(v.Key)
 	if m == nil {
 		return 0
 	}
-	for _, o := range s.settings(svc) {
-		if strings.EqualFold(o.key, m[1]+"port") {
-			return portOf(o.text)
+	for _, o := range s.Settings(svc) {
+		if strings.EqualFold(o.Key, m[1]+"port") {
+			return address.PortOf(o.Text)
 		}
 	}
 	return 0
-}
-
-// Below lists folders in fsys that look like the top of an application, nearest first, at most limit.
-func Below(fsys fs.FS, limit int) []string {
-	t, err := tree.Walk(fsys, nil)
-	if err != nil {
-		return nil
-	}
-	var out []string
-	add := func(dir string) {
-		if dir != "." && !slices.Contains(out, dir) {
-			out = append(out, dir)
-		}
-	}
-	for _, f := range t.Compose {
-		add(path.Dir(f))
-	}
-	for _, f := range t.Folders {
-		add(f.Path)
-	}
-	slices.SortStableFunc(out, tree.ByDepth)
-	return out[:min(limit, len(out))]
 }
