@@ -39,6 +39,10 @@ type Facts struct {
 	Demands      []Demand
 	Code         *code.Found // nil as long as the code has not been read
 	Mentions     code.Mentions
+	// Faults are what could not be read.
+	Faults stack.Faults
+	// Portless is what is to be said of a service as long as no port of it is found.
+	Portless map[string]stack.Remark
 }
 
 // Demand is a command that instructions, or a dev container's definition, ask for.
@@ -249,4 +253,15 @@ func Speaks(s *stack.Service, p *protocol.Protocol) bool { return protocol.OfIma
 // IsServer reports whether a service runs the image of a server as it comes.
 func IsServer(svc *stack.Service) bool {
 	return svc.Build == "" && protocol.OfImage(svc.Image) != nil
+}
+
+// SeveralAt reports whether several projects lie in a folder.
+func (f *Facts) SeveralAt(dir string) bool {
+	n := 0
+	for _, p := range f.Stack.Projects {
+		if p.Path == dir {
+			n++
+		}
+	}
+	return n > 1
 }

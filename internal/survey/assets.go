@@ -9,10 +9,11 @@ import (
 
 // assets gives a project that serves nothing itself, in a folder where another one is served, the scripts by which that
 // one's pages get their scripts and styles: the build as a step, and what makes them anew as a process beside it.
-func (s *surveyor) assets() {
+func (s *told) assets() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
-		if beside := s.servedBeside(p); beside == nil || s.served(p) || s.asideWhy(p.Path) != "" || p.NotHere != "" ||
+		if beside := s.servedBeside(p); beside == nil || s.served(p) || s.natives.asideWhy(p.Path) != "" ||
+			p.NotHere != "" ||
 			ecosystem.ManagerNamed(p.Manager).Scripts == nil || len(p.Evidence) == 0 {
 			continue
 		}
@@ -29,7 +30,7 @@ func (s *surveyor) assets() {
 			}
 			for k, name := range builds {
 				id := "build:" + p.Path
-				if s.severalAt(p.Path) {
+				if s.SeveralAt(p.Path) {
 					id += "@" + p.Manager
 				}
 				if k > 0 {
@@ -41,7 +42,8 @@ func (s *surveyor) assets() {
 			if watch != "" && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 				return v.Source == stack.FromProcfile && v.Dir() == p.Path // which says what runs beside it
 			}) {
-				s.native(p, stack.Serve{Name: watch, Command: call(watch), At: p.Evidence[0].Place(), Watches: true,
+				s.natives.native(p, stack.Serve{Name: watch, Command: call(watch), At: p.Evidence[0].Place(),
+					Watches: true,
 					Expands: named(watch, part.Scripts[watch])}, p.Path)
 			}
 		}
@@ -57,14 +59,14 @@ func named(script string, lines []string) (out []string) {
 }
 
 // served reports whether a project is served by a service of its own.
-func (s *surveyor) served(p *stack.Project) bool {
+func (s *told) served(p *stack.Project) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return v.Project == p.Path && v.Manager == p.Manager && !v.Watches
 	})
 }
 
 // assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
-func (s *surveyor) assetsFirst() {
+func (s *told) assetsFirst() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		beside := s.servedBeside(p)

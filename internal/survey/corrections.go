@@ -356,7 +356,7 @@ func (s *surveyor) correct() {
 }
 
 func (s *surveyor) unknown(what, name string, at stack.Place) {
-	s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnknown, At: at,
+	s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnknown, At: at,
 		Text: fmt.Sprintf("there is no %s %q to correct", what, name), Remedy: "See what there is: nharbor survey"})
 }
 
@@ -437,7 +437,7 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		case *fix.Runs == stack.Container && v.Container != nil:
 			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
 		default:
-			s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+			s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
 				At:     fix.at,
 				Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
 				Remedy: "Add its command, or a Dockerfile."})

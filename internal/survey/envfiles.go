@@ -7,9 +7,12 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/code"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
@@ -17,8 +20,16 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
+// settingsFiles finds the settings files, what each is made from, and what the code wants of them.
+type settingsFiles struct {
+	*facts.Facts
+	cover  *demand.Coverage
+	reader *code.Reader    // nil if the code is not asked
+	homes  map[string]bool // the folders of projects and their members; for the reading of code
+}
+
 // envFiles lists the settings files that exist, and those that templates promise.
-func (s *surveyor) envFiles() {
+func (s *settingsFiles) envFiles() {
 	for _, t := range s.Tree.Templates {
 		if s.filledByProgram(t) {
 			continue
@@ -36,7 +47,7 @@ func (s *surveyor) envFiles() {
 
 // filledByProgram reports whether a template is one that a program fills in: it is called so, and has places for values
 // in a form that no settings file has.
-func (s *surveyor) filledByProgram(t tree.Template) bool {
+func (s *settingsFiles) filledByProgram(t tree.Template) bool {
 	if !strings.Contains(path.Base(t.Path), "mpl") || settings.FormatOf(t.Target) != settings.Other ||
 		strings.Contains(path.Base(t.Path), "example") {
 		return false
@@ -48,7 +59,7 @@ func (s *surveyor) filledByProgram(t tree.Template) bool {
 var placesForValues = expr.New(`(?m)^\$\w+$|\$\{\w+\}|\{\{ ?[\w.-]+ ?\}\}|\{% |<%`)
 
 // locally reports whether what runs in the folder reads .env.local on top of .env.
-func (s *surveyor) locally(dir string) bool {
+func (s *settingsFiles) locally(dir string) bool {
 	for i := range s.Stack.Projects {
 		if p := &s.Stack.Projects[i]; p.Path == dir || slices.Contains(p.Members, dir) {
 			return ecosystem.FrameworkNamed(p.FrameworkAt(dir)).Local()
@@ -57,11 +68,11 @@ func (s *surveyor) locally(dir string) bool {
 	return false
 }
 
-func (s *surveyor) envFile(target, template string) {
+func (s *settingsFiles) envFile(target, template string) {
 	s.envFileAs(target, template, settings.FormatOf(target))
 }
 
-func (s *surveyor) envFileAs(target, template, format string) {
+func (s *settingsFiles) envFileAs(target, template, format string) {
 	if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
 		return
 	}
@@ -72,11 +83,11 @@ func (s *surveyor) envFileAs(target, template, format string) {
 	}
 	d, err := settings.Read(s.Files, source, e.Format)
 	if dotenv.Unread(err) {
-		s.faults = append(s.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
+		s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
 			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
 			Remedy: "Check its rights.", Cause: err})
 	} else if err != nil {
-		s.faults = append(s.faults, stack.AllFaults(err)...)
+		s.Faults = append(s.Faults, stack.AllFaults(err)...)
 	} else {
 		e.Format, e.Settings = d.Format, len(d.Entries)
 		for _, v := range d.Entries {
@@ -90,7 +101,7 @@ func (s *surveyor) envFileAs(target, template, format string) {
 
 // copies takes over what the README says that is to be copied where: a template may lie in another folder than the file
 // that is made from it.
-func (s *surveyor) copies() {
+func (s *settingsFiles) copies() {
 	told := map[string]bool{} // templates of which a README speaks
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
@@ -115,7 +126,7 @@ func (s *surveyor) copies() {
 
 // readByScripts is the one settings file that the scripts of a folder's manifest have their programs read; empty if
 // they name none, or several.
-func (s *surveyor) readByScripts(dir string) (file string) {
+func (s *settingsFiles) readByScripts(dir string) (file string) {
 	for _, part := range ecosystem.PartsCalled(s.Stack.Projects, []string{dir}, dir) {
 		for name, lines := range part.Scripts {
 			m := envOption.FindStringSubmatch(strings.Join(lines, "\n"))
@@ -132,7 +143,7 @@ func (s *surveyor) readByScripts(dir string) (file string) {
 	return file
 }
 
-func (s *surveyor) copied(from, to string, folder bool) {
+func (s *settingsFiles) copied(from, to string, folder bool) {
 	if !fs.ValidPath(from) || !fs.ValidPath(to) || !s.Exists(from) {
 		return
 	}
@@ -161,7 +172,7 @@ func (s *surveyor) copied(from, to string, folder bool) {
 }
 
 // layer adds the files that compose files ask for and nobody has, and tells which files are read together.
-func (s *surveyor) layer() {
+func (s *settingsFiles) layer() {
 	for i := range s.Stack.Services {
 		for _, ref := range s.Stack.Services[i].EnvFiles {
 			// Whatever it is called, it is read as an env file.
@@ -206,7 +217,7 @@ func (s *surveyor) layer() {
 
 // missingNames finds which of the variables that the code reads are named by settings, their templates or services, and
 // remarks on the others.
-func (s *surveyor) missingNames() {
+func (s *settingsFiles) missingNames() {
 	named := map[string]bool{}
 	for _, e := range s.Stack.EnvFiles {
 		for _, file := range []string{e.Path, e.Template} {

@@ -17,6 +17,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// homes finds out which program of the checkout a container holds, and where that lives.
+type homes struct {
+	*facts.Facts
+}
+
 var (
 	// What only a build can put in is not known here.
 	buildVariable = expr.New(`[$*?\[]`)
@@ -25,7 +30,7 @@ var (
 // homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
 // working folder, by a mount or by a copy; the folder of its Dockerfile; or its context. The first that is a project,
 // or a member of one, counts.
-func (s *surveyor) homeOf(svc *stack.Service) string {
+func (s *homes) homeOf(svc *stack.Service) string {
 	if svc.Container == nil {
 		return ""
 	}
@@ -88,7 +93,7 @@ func (s *surveyor) homeOf(svc *stack.Service) string {
 }
 
 // memberMeant is the folder of the member that a command of the project's manager names, or the folder itself.
-func (s *surveyor) memberMeant(p *stack.Project, dir string, command []string) string {
+func (s *homes) memberMeant(p *stack.Project, dir string, command []string) string {
 	scripts := ecosystem.ManagerNamed(p.Manager).Scripts
 	if scripts == nil || len(p.Members) == 0 {
 		return dir
@@ -114,7 +119,7 @@ func (s *surveyor) memberMeant(p *stack.Project, dir string, command []string) s
 }
 
 // madeHere is the folder of the project that makes an image of that name: the one that is called so.
-func (s *surveyor) madeHere(svc *stack.Service, image string) string {
+func (s *homes) madeHere(svc *stack.Service, image string) string {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		if p.Serve == nil || p.Name != image && path.Base(p.Path) != image { // as isCalled
@@ -132,7 +137,7 @@ func (s *surveyor) madeHere(svc *stack.Service, image string) string {
 
 // publishedFrom is the folder of the project whose released program an image from elsewhere holds: the one that serves
 // and is called as the image is.
-func (s *surveyor) publishedFrom(svc *stack.Service) string {
+func (s *homes) publishedFrom(svc *stack.Service) string {
 	_, image := path.Split(protocol.ImageName(svc.Image))
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
@@ -152,7 +157,7 @@ func (s *surveyor) publishedFrom(svc *stack.Service) string {
 var makesImage = expr.New(`jib|dockerBuild|bootBuildImage|build-image|docker build|pack build`)
 
 // imageScript names the script of a folder that makes an image; empty if there is none.
-func (s *surveyor) imageScript(dir string) string {
+func (s *homes) imageScript(dir string) string {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		for _, part := range p.Parts {
@@ -189,7 +194,7 @@ func servedAt(p *stack.Project, dir string) *stack.Serve {
 
 // settle makes compose services and the projects whose programs they run one. Of several that run the same, the one
 // that offers a port serves.
-func (s *surveyor) settle() {
+func (s *homes) settle() {
 	homes := map[string]int{}
 	for i := range s.Stack.Services {
 		if svc := &s.Stack.Services[i]; svc.Source == stack.FromCompose {
@@ -223,7 +228,7 @@ func (s *surveyor) settle() {
 }
 
 // madeFirst lets services wait for the builds of what their images take, or have mounted, from a project that makes it.
-func (s *surveyor) madeFirst() {
+func (s *homes) madeFirst() {
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
 		if svc.Runs != stack.Container || svc.Container == nil {
@@ -246,7 +251,7 @@ func (s *surveyor) madeFirst() {
 }
 
 // waitForInstall lets a service wait for the install that brings a folder which isn't there.
-func (s *surveyor) waitForInstall(svc *stack.Service, folder string) {
+func (s *homes) waitForInstall(svc *stack.Service, folder string) {
 	for i := range s.Stack.Projects {
 		for _, st := range s.Stack.Projects[i].Steps {
 			brings := slices.ContainsFunc(st.Outputs, func(o string) bool { return strings.HasPrefix(folder, o+"/") })
@@ -267,7 +272,7 @@ func untilPattern(name string) string {
 }
 
 // waitForBuild lets a service wait for the build that makes a file or folder which isn't there.
-func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
+func (s *homes) waitForBuild(svc *stack.Service, full string) {
 	if full == "" || full == "." || !fs.ValidPath(full) || s.Commands.IsFolder(full) || s.Exists(full) {
 		return
 	}
@@ -289,7 +294,7 @@ func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
 	if st == nil {
 		return
 	}
-	if s.severalAt(best.Path) {
+	if s.SeveralAt(best.Path) {
 		st.ID += "@" + best.Manager
 	}
 	if at := slices.IndexFunc(best.Steps, func(o stack.Step) bool { return o.ID == st.ID }); at >= 0 {
@@ -309,7 +314,7 @@ func (s *surveyor) waitForBuild(svc *stack.Service, full string) {
 }
 
 // takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't there.
-func (s *surveyor) takesWhatIsThere() {
+func (s *homes) takesWhatIsThere() {
 	told := map[stack.Place]bool{}
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
@@ -335,7 +340,7 @@ func (s *surveyor) takesWhatIsThere() {
 }
 
 // isMade reports whether one of the steps that a service waits for makes a file.
-func (s *surveyor) isMade(svc *stack.Service, file string) bool {
+func (s *homes) isMade(svc *stack.Service, file string) bool {
 	return slices.ContainsFunc(svc.AfterSteps, func(id string) bool {
 		st := s.Stack.Step(id)
 		return st != nil && slices.ContainsFunc(st.Outputs, func(o string) bool {
@@ -345,7 +350,7 @@ func (s *surveyor) isMade(svc *stack.Service, file string) bool {
 }
 
 // howToMake says where a file comes from that isn't in the checkout.
-func (s *surveyor) howToMake(file string) string {
+func (s *homes) howToMake(file string) string {
 	for _, m := range ecosystem.Managers() {
 		if slices.Contains(m.Locks, path.Base(file)) {
 			return fmt.Sprintf("It is the lock file of %s: let %s make it in %s.", m.Name, m.Name,

@@ -20,7 +20,7 @@ var (
 
 // hostNames collects the names by which services want to be called: from READMEs' addresses, from their own settings,
 // and, for the one service that looks at the engine and passes calls on, from the labels of the others.
-func (s *surveyor) hostNames() {
+func (s *ports) hostNames() {
 	for _, file := range s.Instructions {
 		for i, line := range s.ReadmeOf(file).Lines {
 			for _, m := range belowLocalhost.FindAllStringSubmatch(line, -1) {
@@ -59,7 +59,7 @@ func (s *surveyor) hostNames() {
 // maxNames bounds how many names of one service are kept.
 const maxNames = 8
 
-func (s *surveyor) nameHost(v *stack.Service, host string, port int, at stack.Place) {
+func (s *ports) nameHost(v *stack.Service, host string, port int, at stack.Place) {
 	if v == nil || len(v.Names) >= maxNames || v.Kind == stack.Once || slices.ContainsFunc(v.Names,
 		func(n stack.HostName) bool { return strings.EqualFold(n.Host, host) && n.Port == port }) {
 		return
@@ -71,7 +71,7 @@ func (s *surveyor) nameHost(v *stack.Service, host string, port int, at stack.Pl
 }
 
 // atPort is the service that publishes a port, 0 meaning 80.
-func (s *surveyor) atPort(port int) *stack.Service {
+func (s *ports) atPort(port int) *stack.Service {
 	if port == 0 {
 		port = 80
 	}
@@ -84,7 +84,7 @@ func (s *surveyor) atPort(port int) *stack.Service {
 }
 
 // proxy is the one service that looks at the engine's socket and publishes a port: it finds the others by their labels.
-func (s *surveyor) proxy() (out *stack.Service) {
+func (s *ports) proxy() (out *stack.Service) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		looks := v.Container != nil && slices.ContainsFunc(v.Container.Mounts,
@@ -102,7 +102,7 @@ func (s *surveyor) proxy() (out *stack.Service) {
 
 // debuggers tells the ports of debuggers by the options that open them: by number alone they would be taken for pages,
 // and spoken to.
-func (s *surveyor) debuggers() {
+func (s *ports) debuggers() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		lines := []string{

@@ -21,6 +21,15 @@ import (
 	"nimbleharbor/internal/tree"
 )
 
+// natives makes services of what projects serve without a container.
+type natives struct {
+	*facts.Facts
+	cover     *demand.Coverage
+	retired   map[string]retired     // folders out of use; nil as long as nobody asked
+	builtInto map[string]stack.Place // folders that are built into the program of another project
+	rivals    []string               // services of several applications that want the same port
+}
+
 // served are folders of files that come from elsewhere, or were made, and are handed out as they are.
 var served = expr.New(`(?i)/static(/|$)|(^|/)(vendors?|vendored|third[-_]?party|bower_components|` +
 	`public/(assets|build))(/|$)`)
@@ -32,7 +41,7 @@ var (
 )
 
 // asideWhy tells why a folder's projects are not launched; empty if they are.
-func (s *surveyor) asideWhy(dir string) string {
+func (s *natives) asideWhy(dir string) string {
 	if tree.Aside.MatchString(dir) {
 		return "it is taken for a sample, a test or a site of documents"
 	}
@@ -77,7 +86,7 @@ func (s *surveyor) asideWhy(dir string) string {
 
 // beside is the folder of the solution, of the same manager as the project in a folder below it, that the project is
 // no part of; empty if there is none. A solution lists what belongs together.
-func (s *surveyor) beside(dir string) string {
+func (s *natives) beside(dir string) string {
 	p := s.Stack.Project(dir, "")
 	if p == nil || !ecosystem.ManagerNamed(p.Manager).Lists {
 		return ""
@@ -93,7 +102,7 @@ func (s *surveyor) beside(dir string) string {
 
 // natives makes a native service of every project that serves and that no compose service builds, and of the
 // processes beside it.
-func (s *surveyor) natives() {
+func (s *natives) natives() {
 	var tasks []*stack.Project
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
@@ -113,7 +122,7 @@ func (s *surveyor) natives() {
 }
 
 // coveredBelow reports whether a service runs in the folder or below it.
-func (s *surveyor) coveredBelow(dir string) bool {
+func (s *natives) coveredBelow(dir string) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		for _, at := range []string{v.Dir(), v.Build, path.Dir(v.At.File)} {
 			if at != "" && (dir == "." || at == dir || strings.HasPrefix(at, dir+"/")) {
@@ -126,7 +135,7 @@ func (s *surveyor) coveredBelow(dir string) bool {
 
 // processesAlone makes services of Procfiles in folders without any project. A line that goes into a project's folder
 // and serves it there is that project's own service.
-func (s *surveyor) processesAlone() {
+func (s *natives) processesAlone() {
 	for _, dir := range slices.Sorted(maps.Keys(s.Tree.ByPath)) {
 		p, f := &stack.Project{Path: dir}, s.Tree.At(dir)
 		if len(f.Procfile()) == 0 || s.Stack.Project(dir, "") != nil || s.asideWhy(dir) != "" ||
@@ -153,7 +162,7 @@ func (s *surveyor) processesAlone() {
 }
 
 // servesElsewhere reports whether commands run in dir do nothing but serve services that run in other folders.
-func (s *surveyor) servesElsewhere(commands []shell.Command, dir string) bool {
+func (s *natives) servesElsewhere(commands []shell.Command, dir string) bool {
 	serves := false
 	for _, c := range commands {
 		at := path.Join(dir, c.Folder)
@@ -170,7 +179,7 @@ func (s *surveyor) servesElsewhere(commands []shell.Command, dir string) bool {
 	return serves
 }
 
-func (s *surveyor) nativesOf(p *stack.Project) {
+func (s *natives) nativesOf(p *stack.Project) {
 	processes, hosted := s.procfile(p)
 	mains := []stack.Serve{}
 	if p.Serve != nil && (len(processes) == 0 || hosted) {
@@ -200,7 +209,7 @@ func (s *surveyor) nativesOf(p *stack.Project) {
 	}
 }
 
-func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
+func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 	name := v.Name
 	if v.Source != stack.FromProcfile {
 		if name = s.folderName(dir); v.Name != "" {
@@ -230,7 +239,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	if len(svc.Ports) == 0 && v.Name == "" {
-		s.portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
+		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
 			Text: fmt.Sprintf("no port was found on which %s listens", name),
 			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be " +
 				"checked."}
@@ -240,7 +249,7 @@ func (s *surveyor) native(p *stack.Project, v stack.Serve, dir string) {
 
 // procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
 // the place of one of its lines.
-func (s *surveyor) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
+func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 	folder := s.Tree.At(p.Path)
 	for _, proc := range folder.Procfile() {
 		if own := s.ProjectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
@@ -308,7 +317,7 @@ func firstWords(line string) []string {
 
 // hostsServe reports whether a Procfile's line is how a host of applications serves a project that is served otherwise
 // in work on it: the README says so, and the file is not one for work.
-func (s *surveyor) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
+func (s *natives) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 	if proc.Name != "web" || p.Serve == nil || path.Base(proc.At.File) != "Procfile" {
 		return false
 	}
@@ -324,7 +333,7 @@ func (s *surveyor) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 }
 
 // listens are the ports that a process's line tells it to listen on, or the file of code that it runs.
-func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stack.Port) {
+func (s *natives) listens(p *stack.Project, proc ecosystem.Process) (out []stack.Port) {
 	add := func(port int, speaks string, at stack.Place) {
 		out = append(out, stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: speaks, At: at})
 	}
@@ -350,7 +359,7 @@ func (s *surveyor) listens(p *stack.Project, proc ecosystem.Process) (out []stac
 var unfit = expr.New(`[^A-Za-z0-9._-]+`)
 
 // folderName makes a name of a folder; of the workspace's own, of what its checkout is called.
-func (s *surveyor) folderName(dir string) string {
+func (s *natives) folderName(dir string) string {
 	name := path.Base(dir)
 	if dir == "." {
 		name = path.Base(strings.ReplaceAll(s.Root, `\`, "/"))
@@ -362,7 +371,7 @@ func (s *surveyor) folderName(dir string) string {
 }
 
 // unused makes the name one that no service has: by the folder's whole path, then by the manager.
-func (s *surveyor) unused(name, dir, manager string) string {
+func (s *natives) unused(name, dir, manager string) string {
 	if s.Stack.Service(name) == nil {
 		return name
 	}
@@ -377,7 +386,7 @@ func (s *surveyor) unused(name, dir, manager string) string {
 
 // severalApplications says how to choose where native services of one workspace want the same port and have
 // nothing to do with each other.
-func (s *surveyor) severalApplications() {
+func (s *natives) severalApplications() {
 	byPort := map[int][]*stack.Service{}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -419,7 +428,7 @@ var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
 
 // dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
 // that service gets a second way to run.
-func (s *surveyor) dockerfiles() {
+func (s *natives) dockerfiles() {
 	for _, file := range s.Tree.Dockerfiles {
 		dir := path.Dir(file)
 		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
@@ -435,7 +444,7 @@ func (s *surveyor) dockerfiles() {
 		folder := s.Tree.At(dir)
 		data, err := folder.Read(path.Base(file))
 		if err != nil {
-			s.faults = append(s.faults, stack.AllFaults(err)...)
+			s.Faults = append(s.Faults, stack.AllFaults(err)...)
 			continue
 		}
 		context := dir
@@ -501,7 +510,7 @@ func (s *surveyor) dockerfiles() {
 			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
 			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 		if len(ports) == 0 {
-			s.portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown,
+			s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown,
 				At: stack.Place{File: file, Line: 1}, Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
 				Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked."}
 		}
@@ -515,7 +524,7 @@ var packing = expr.New(
 )
 
 // topOf is the top of the checkout that a folder lies in, or of the workspace.
-func (s *surveyor) topOf(dir string) string {
+func (s *natives) topOf(dir string) string {
 	for ; dir != "."; dir = path.Dir(dir) {
 		if s.IsCheckout(dir) {
 			return dir
@@ -529,7 +538,7 @@ func isHidden(name string) bool { return len(name) > 1 && name[0] == '.' }
 
 // contextOf is the folder that a Dockerfile is built in: its own or, where what it takes isn't there, the nearest one
 // above that has all of it.
-func (s *surveyor) contextOf(dir string, img *dockerfile.Image) string {
+func (s *natives) contextOf(dir string, img *dockerfile.Image) string {
 	for context := dir; ; context = path.Dir(context) {
 		if !slices.ContainsFunc(img.Takes, func(t dockerfile.Taken) bool {
 			full := path.Join(context, t.Path)
@@ -551,7 +560,7 @@ type pair struct {
 }
 
 // publishedPairs are those that the READMEs publish of the image that is built from a folder, or run in that folder.
-func (s *surveyor) publishedPairs(dir string) (out []pair) {
+func (s *natives) publishedPairs(dir string) (out []pair) {
 	for _, d := range s.Demands {
 		built, known := "", false
 		for _, part := range d.Parts {
@@ -573,7 +582,7 @@ func (s *surveyor) publishedPairs(dir string) (out []pair) {
 
 // published is the port of this machine that the README publishes the inner one on, or the same number. Those that need
 // rights of an administrator, and are mostly taken, become 8000 more.
-func (s *surveyor) published(dir string, inner int) int {
+func (s *natives) published(dir string, inner int) int {
 	for _, pair := range s.publishedPairs(dir) {
 		if pair.inner == inner {
 			return pair.host
@@ -593,3 +602,14 @@ func (s *surveyor) published(dir string, inner int) int {
 
 // firstFreeOfRights is the lowest port that every user may listen on.
 const firstFreeOfRights = 1024
+
+// anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
+func (s *natives) anyServes(cwd string) bool {
+	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
+		own := v.Runs == stack.Native || v.Build != "" || v.Home != ""
+		if !own || v.Kind == stack.Once {
+			return false
+		}
+		return cwd == "." || slices.Contains(s.Tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
+	})
+}

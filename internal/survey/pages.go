@@ -14,7 +14,7 @@ var callsIt = expr.New(`(?i)\b(curl|wget|http|POST|PUT|PATCH|DELETE|webhooks?|ca
 const maxPages = 3
 
 // namedPages collects the pages beyond the first one that READMEs name on ports of the stack.
-func (s *surveyor) namedPages() {
+func (s *ports) namedPages() {
 	for _, file := range s.Instructions {
 		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
@@ -26,7 +26,7 @@ func (s *surveyor) namedPages() {
 	}
 }
 
-func (s *surveyor) namePage(port int, page string, at stack.Place) {
+func (s *ports) namePage(port int, page string, at stack.Place) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if len(v.Pages) >= maxPages || port == 0 ||

@@ -22,42 +22,45 @@ var passes = []pass{
 	{"walk", nil, (*surveyor).walked},
 	{"corrections", nil, (*surveyor).correctionsOf},
 	{"projects", []string{"walk"}, plainly((*surveyor).projects)},
-	{"settings", []string{"walk", "projects"}, plainly((*surveyor).envFiles)},
+	{"settings", []string{"walk", "projects"}, plainly(func(s *surveyor) { s.settings.envFiles() })},
 	{"readmes", []string{"walk", "projects"}, plainly((*surveyor).readmes)},
 	{"repositories beside", []string{"readmes", "settings"}, plainly((*surveyor).repositoriesBeside)},
-	{"copies", []string{"settings", "readmes"}, plainly((*surveyor).copies)},
-	{"compose files", []string{"walk", "settings", "readmes"}, plainly((*surveyor).compose)},
-	{"compose services", []string{"compose files", "projects", "readmes"}, plainly((*surveyor).adopt)},
-	{"native services", []string{"compose services", "settings", "copies"}, plainly((*surveyor).natives)},
-	{"dockerfiles", []string{"native services"}, plainly((*surveyor).dockerfiles)},
-	{"told services", []string{"dockerfiles", "readmes"}, plainly((*surveyor).toldServices)},
-	{"pages", []string{"told services", "readmes"}, plainly((*surveyor).pages)},
-	{"once", []string{"told services", "readmes"}, plainly((*surveyor).once)},
+	{"copies", []string{"settings", "readmes"}, plainly(func(s *surveyor) { s.settings.copies() })},
+	{"compose files", []string{"walk", "settings", "readmes"}, plainly(func(s *surveyor) { s.composes.compose() })},
+	{"compose services", []string{"compose files", "projects", "readmes"},
+		plainly(func(s *surveyor) { s.composes.adopt() })},
+	{"native services", []string{"compose services", "settings", "copies"},
+		plainly(func(s *surveyor) { s.natives.natives() })},
+	{"dockerfiles", []string{"native services"}, plainly(func(s *surveyor) { s.natives.dockerfiles() })},
+	{"told services", []string{"dockerfiles", "readmes"}, plainly(func(s *surveyor) { s.told.toldServices() })},
+	{"pages", []string{"told services", "readmes"}, plainly(func(s *surveyor) { s.told.pages() })},
+	{"once", []string{"told services", "readmes"}, plainly(func(s *surveyor) { s.composes.once() })},
 	{"corrected", []string{"corrections", "once"}, plainly((*surveyor).correct)},
-	{"ports", []string{"corrected", "pages"}, plainly((*surveyor).judgePorts)},
-	{"several applications", []string{"ports"}, plainly((*surveyor).severalApplications)},
-	{"made first", []string{"corrected"}, plainly((*surveyor).madeFirst)},
+	{"ports", []string{"corrected", "pages"}, plainly(func(s *surveyor) { s.ports.judgePorts() })},
+	{"several applications", []string{"ports"}, plainly(func(s *surveyor) { s.natives.severalApplications() })},
+	{"made first", []string{"corrected"}, plainly(func(s *surveyor) { s.homes.madeFirst() })},
 	{"told installs", []string{"corrected", "readmes"}, plainly(func(s *surveyor) { s.cover.Installs() })},
-	{"told steps", []string{"told installs", "made first"}, plainly((*surveyor).toldSteps)},
+	{"told steps", []string{"told installs", "made first"}, plainly(func(s *surveyor) { s.told.toldSteps() })},
 	{"asks", []string{"told steps"}, plainly(func(s *surveyor) { s.cover.Asks() })},
-	{"named pages", []string{"ports"}, plainly((*surveyor).namedPages)},
-	{"host names", []string{"ports", "settings"}, plainly((*surveyor).hostNames)},
-	{"debuggers", []string{"ports"}, plainly((*surveyor).debuggers)},
+	{"named pages", []string{"ports"}, plainly(func(s *surveyor) { s.ports.namedPages() })},
+	{"host names", []string{"ports", "settings"}, plainly(func(s *surveyor) { s.ports.hostNames() })},
+	{"debuggers", []string{"ports"}, plainly(func(s *surveyor) { s.ports.debuggers() })},
 	{"edges", []string{"corrected", "told steps", "settings"}, plainly(func(s *surveyor) { s.connects.Edges() })},
 	{"drivers", []string{"edges", "projects"}, plainly(func(s *surveyor) { s.connects.Drivers() })},
 	{"elsewhere", []string{"edges", "drivers"}, plainly(func(s *surveyor) { s.connects.Elsewhere() })},
-	{"code", []string{"walk", "corrected"}, plainly((*surveyor).reads)},
-	{"written addresses", []string{"code", "corrected"}, plainly((*surveyor).writtenAddresses)},
-	{"layers", []string{"corrected", "settings"}, plainly((*surveyor).layer)},
-	{"wanted settings", []string{"code", "layers"}, plainly((*surveyor).wantedSettings)},
+	{"code", []string{"walk", "corrected"}, plainly(func(s *surveyor) { s.settings.reads() })},
+	{"written addresses", []string{"code", "corrected"}, plainly(func(s *surveyor) { s.settings.writtenAddresses() })},
+	{"layers", []string{"corrected", "settings"}, plainly(func(s *surveyor) { s.settings.layer() })},
+	{"wanted settings", []string{"code", "layers"}, plainly(func(s *surveyor) { s.settings.wantedSettings() })},
 	{
 		"remarks",
 		[]string{"several applications", "edges", "drivers", "layers", "wanted settings"},
 		plainly((*surveyor).inspect),
 	},
 	{"coverage", []string{"edges", "layers", "readmes", "asks"}, plainly(func(s *surveyor) { s.cover.All() })},
-	{"witnesses", []string{"coverage", "code", "debuggers", "drivers"}, plainly((*surveyor).testify)},
-	{"how it is known", []string{"coverage", "witnesses"}, plainly((*surveyor).sure)},
+	{"witnesses", []string{"coverage", "code", "debuggers", "drivers"},
+		plainly(func(s *surveyor) { s.ports.testify() })},
+	{"how it is known", []string{"coverage", "witnesses"}, plainly(func(s *surveyor) { s.ports.sure() })},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 
@@ -93,12 +96,12 @@ func (s *surveyor) look(names ...string) error {
 func (s *surveyor) walked() error {
 	var source func(dir, name string)
 	if s.opt.ReadCode {
-		s.code = code.New(s.Files)
-		source = s.code.Tell
+		s.settings.reader = code.New(s.Files)
+		source = s.settings.reader.Tell
 	}
 	t, err := tree.Walk(s.Files, source, s.opt.Checkouts...)
-	if s.code != nil {
-		s.code.All()
+	if s.settings.reader != nil {
+		s.settings.reader.All()
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,

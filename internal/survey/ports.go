@@ -9,6 +9,8 @@ import (
 
 	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/claim"
+	"nimbleharbor/internal/connect"
+	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -17,9 +19,20 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// ports concludes on which port each service listens, what is spoken there and by which names it is called, and tells
+// how all that is known.
+type ports struct {
+	*facts.Facts
+	cover    *demand.Coverage
+	connects *connect.Connections
+	sights   map[string]Sight // by service, what was seen at a launch
+	// told are the ports that READMEs' commands give to services; nil as long as nobody asked.
+	told map[string][]toldPort
+}
+
 // judgePorts concludes on which port each native service listens, from all who say something of it. A README's page
 // that is another service's says nothing; what contradicts the one that counts is a remark.
-func (s *surveyor) judgePorts() {
+func (s *ports) judgePorts() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
@@ -46,7 +59,7 @@ func (s *surveyor) judgePorts() {
 
 // takePort gives a service the port that is concluded, where that is another than its own files say. A file that is not
 // the service's own (a README, a task) tells it the port; what was seen it takes by itself.
-func (s *surveyor) takePort(v *stack.Service, c claim.Claim[int]) {
+func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
 		return
 	}
@@ -67,7 +80,7 @@ func (s *surveyor) takePort(v *stack.Service, c claim.Claim[int]) {
 
 // pageLeftOver gives the one native service of which no port is known the one page that READMEs have on this machine
 // and that is nobody else's.
-func (s *surveyor) pageLeftOver() {
+func (s *ports) pageLeftOver() {
 	var without *stack.Service
 	taken := map[int]bool{}
 	for i := range s.Stack.Services {
@@ -105,10 +118,10 @@ func (s *surveyor) pageLeftOver() {
 }
 
 // tellPortless remarks on the services of which nobody has said a port.
-func (s *surveyor) tellPortless() {
+func (s *ports) tellPortless() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		if r, ok := s.portless[v.Name]; ok && len(v.Ports) == 0 {
+		if r, ok := s.Portless[v.Name]; ok && len(v.Ports) == 0 {
 			r.About = stack.AboutService(v.Name)
 			s.Stack.Remarks = append(s.Stack.Remarks, r)
 		}
@@ -149,8 +162,8 @@ func placeWords(c claim.Claim[int]) string {
 
 // seen is the port that a service opened when it was launched last, unless what is written of it has changed since; nil
 // if there is none.
-func (s *surveyor) seen(v *stack.Service) *Sight {
-	sight, ok := s.opt.Seen[v.Name]
+func (s *ports) seen(v *stack.Service) *Sight {
+	sight, ok := s.sights[v.Name]
 	said := 0
 	if len(v.Ports) > 0 {
 		said = v.Ports[0].Host
@@ -162,7 +175,7 @@ func (s *surveyor) seen(v *stack.Service) *Sight {
 }
 
 // portClaims is what all witnesses say of a service's main port, the one that counts first.
-func (s *surveyor) portClaims(v *stack.Service) claim.Judged[int] {
+func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 	var claims []claim.Claim[int]
 	add := func(port int, w stack.Witness, at stack.Place) {
 		claims = append(claims, claim.Claim[int]{Value: port, Witness: w, At: at})
@@ -216,7 +229,7 @@ var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|ge
 
 // portByItsKey lets a port that stands in code behind a variable follow that variable: the setting that gives it counts
 // before the code's own default, and the variable is how the service is told another one.
-func (s *surveyor) portByItsKey(v *stack.Service) {
+func (s *ports) portByItsKey(v *stack.Service) {
 	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" || len(v.PortBy.Words) > 0 {
 		return
 	}
@@ -240,7 +253,7 @@ func (s *surveyor) portByItsKey(v *stack.Service) {
 
 // taskPort is the port that the task gives by which people serve a project which is served here as its framework does;
 // 0 if there is no such task, or it names none.
-func (s *surveyor) taskPort(v *stack.Service) (port int, at stack.Place) {
+func (s *ports) taskPort(v *stack.Service) (port int, at stack.Place) {
 	p := s.Stack.Project(v.Project, v.Manager)
 	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
 		return 0, stack.Place{}
@@ -270,11 +283,11 @@ type toldPort struct {
 }
 
 // toldPorts are those of all services, by their names.
-func (s *surveyor) toldPorts() map[string][]toldPort {
-	if s.portsTold != nil {
-		return s.portsTold
+func (s *ports) toldPorts() map[string][]toldPort {
+	if s.told != nil {
+		return s.told
 	}
-	s.portsTold = map[string][]toldPort{}
+	s.told = map[string][]toldPort{}
 	for _, d := range s.Demands {
 		if !slices.Contains(s.Instructions, d.At.File) {
 			continue
@@ -289,15 +302,15 @@ func (s *surveyor) toldPorts() map[string][]toldPort {
 			}
 			by := s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
 			if name, ok := strings.CutPrefix(by, "service:"); ok {
-				s.portsTold[name] = append(s.portsTold[name], toldPort{port, d.At})
+				s.told[name] = append(s.told[name], toldPort{port, d.At})
 			}
 		}
 	}
-	return s.portsTold
+	return s.told
 }
 
 // ownServers counts the services that run the checkout's own programs.
-func (s *surveyor) ownServers() (n int) {
+func (s *ports) ownServers() (n int) {
 	for _, v := range s.Stack.Services {
 		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") && !v.Watches {
 			n++
@@ -307,7 +320,7 @@ func (s *surveyor) ownServers() (n int) {
 }
 
 // portOfAnother reports whether a port belongs to another service.
-func (s *surveyor) portOfAnother(v *stack.Service, port int) bool {
+func (s *ports) portOfAnother(v *stack.Service, port int) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Name != v.Name && slices.ContainsFunc(o.Ports, func(p stack.Port) bool { return p.Host == port })
 	})

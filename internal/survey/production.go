@@ -9,8 +9,8 @@ import (
 
 // writtenAddresses remarks on addresses elsewhere that code holds and whose path a service here offers: what runs here
 // would speak to a server that is somebody's in earnest.
-func (s *surveyor) writtenAddresses() {
-	if s.code == nil {
+func (s *settingsFiles) writtenAddresses() {
+	if s.reader == nil {
 		return
 	}
 	for _, w := range s.Code.Written {

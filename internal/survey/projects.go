@@ -27,7 +27,7 @@ func (s *surveyor) projects() {
 		folder.System, folder.Changed = s.opt.System, s.opt.Changed
 		found, errs := ecosystem.Read(folder)
 		for _, err := range errs {
-			s.faults = append(s.faults, stack.AllFaults(err)...)
+			s.Faults = append(s.Faults, stack.AllFaults(err)...)
 		}
 		for _, f := range found {
 			if len(f.Members) > 0 {

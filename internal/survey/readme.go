@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -107,7 +106,7 @@ func (s *surveyor) devContainer(dir string) {
 	folder := s.Tree.At(dir)
 	d, err := folder.DevContainer()
 	if err != nil {
-		s.faults = append(s.faults, stack.AllFaults(err)...)
+		s.Faults = append(s.Faults, stack.AllFaults(err)...)
 	}
 	if d == nil {
 		return
@@ -134,23 +133,4 @@ func (s *surveyor) ownPrograms() (out []string) {
 
 func demandOf(at stack.Place, command, cwd string) facts.Demand {
 	return facts.Demand{At: at, Command: command, Cwd: cwd, Parts: shell.Parse(command)}
-}
-
-// toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up, to stay.
-func (s *surveyor) toldToRun(service string) (told *facts.Demand, stays bool) {
-	for i := range s.Demands {
-		d := &s.Demands[i]
-		for _, part := range d.Parts {
-			for _, l := range s.Commands.Leaves(part, d.Cwd) {
-				verb, args := command.ComposeCall(l.Words)
-				switch {
-				case verb == "run" && len(args) > 0 && args[0] == service:
-					return d, false
-				case verb == "up" && slices.Contains(args, service):
-					return d, true
-				}
-			}
-		}
-	}
-	return nil, false
 }

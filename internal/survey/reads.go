@@ -5,8 +5,8 @@ import (
 )
 
 // reads adds the environment variables that the code reads to what is known.
-func (s *surveyor) reads() {
-	if s.code == nil {
+func (s *settingsFiles) reads() {
+	if s.reader == nil {
 		return
 	}
 	s.homes = map[string]bool{}
@@ -16,7 +16,7 @@ func (s *surveyor) reads() {
 		}
 	}
 	at := map[[2]string]int{}
-	s.Code = s.code.Done()
+	s.Code = s.reader.Done()
 	for _, f := range s.Code.Files {
 		project := s.projectOf(f.Dir)
 		for _, r := range f.Reads {
@@ -43,7 +43,7 @@ func (s *surveyor) reads() {
 }
 
 // projectOf is the innermost project that a folder lies in.
-func (s *surveyor) projectOf(dir string) string {
+func (s *settingsFiles) projectOf(dir string) string {
 	for ; dir != "."; dir = path.Dir(dir) {
 		if s.homes[dir] {
 			return dir

@@ -11,7 +11,7 @@ import (
 // sure says of each conclusion how it is known. What no file says is only usual: a command by which a framework is
 // usually served, a migration that a framework usually has, a port that no line names, an edge to the one server here
 // that a driver could be for. What a README tells to do is said, whoever concluded it first.
-func (s *surveyor) sure() {
+func (s *ports) sure() {
 	told := map[string]bool{} // what READMEs' commands come to, by node
 	for _, d := range s.Stack.Readme {
 		told[d.By] = true
@@ -56,7 +56,7 @@ var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile,
 	claim.Develop, claim.Workflow}
 
 // surePort is how one knows a port.
-func (s *surveyor) surePort(v *stack.Service, p *stack.Port) stack.Sure {
+func (s *ports) surePort(v *stack.Service, p *stack.Port) stack.Sure {
 	if v.Runs == stack.Container {
 		return claim.Sure(s.witnessAt(p.At, 0))
 	}

@@ -31,7 +31,7 @@ var otherGoals = expr.New(`(?i)(^|[-_.])(prod(uction)?|staging|deploy(ment)?|tes
 // chosen tells which compose files of a checkout are meant. Those that a README starts count before those that only lie
 // there, and these before those that only a task starts; of several the ones with more servers, and then the ones that
 // come first. COMPOSE_FILE goes before all.
-func (s *surveyor) chosen(top string) (composeSet, bool) {
+func (s *composes) chosen(top string) (composeSet, bool) {
 	own := composeSet{dir: top}
 	has := s.HasCompose(top)
 	sets := s.told(top)
@@ -61,7 +61,7 @@ func (c composeSet) named() bool { return c.files != nil }
 
 // told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts
 // that they call. Those of its parts speak of a part alone.
-func (s *surveyor) told(top string) (out []composeSet) {
+func (s *composes) told(top string) (out []composeSet) {
 	for _, d := range s.Demands {
 		if readme.SpokenOf(d.At.File) != top {
 			continue
@@ -75,7 +75,7 @@ func (s *surveyor) told(top string) (out []composeSet) {
 
 // onlyRun reports whether a compose service is there for tasks that run it once at a time: the instructions start
 // others by their names, none that waits for it, and a task runs it. The place is that of the task.
-func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Place, only bool) {
+func (s *composes) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Place, only bool) {
 	if len(svc.Ports) > 0 || svc.Build != "" {
 		return at, false
 	}
@@ -112,7 +112,7 @@ func (s *surveyor) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 }
 
 // byTasks lists what the tasks and scripts at the top of a checkout start, in their order.
-func (s *surveyor) byTasks(top string) (out []composeSet) {
+func (s *composes) byTasks(top string) (out []composeSet) {
 	for _, p := range s.Stack.Projects {
 		if p.Path != top {
 			continue
@@ -130,7 +130,7 @@ func (s *surveyor) byTasks(top string) (out []composeSet) {
 }
 
 // addStarted adds the compose files that a command starts in the end, unless they are there already.
-func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
+func (s *composes) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
 	for _, l := range s.Commands.Leaves(part, cwd) {
 		if verb, _ := command.ComposeCall(l.Words); verb != "up" && verb != "start" {
 			continue
@@ -147,7 +147,7 @@ func (s *surveyor) addStarted(sets []composeSet, part shell.Command, cwd string,
 
 // started is what a call in a folder starts that names these files, or none; ok is false if that isn't there, or is for
 // another goal.
-func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
+func (s *composes) started(cwd string, names []string) (c composeSet, ok bool) {
 	c.dir = cwd
 	for i, name := range names {
 		file := path.Join(cwd, name)
@@ -165,13 +165,13 @@ func (s *surveyor) started(cwd string, names []string) (c composeSet, ok bool) {
 	return c, (c.named() || s.HasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
 }
 
-func (s *surveyor) isFile(name string) bool {
+func (s *composes) isFile(name string) bool {
 	info, err := fs.Stat(s.Files, name)
 	return err == nil && info.Mode().IsRegular()
 }
 
 // isCalled reports whether a project of the checkout has that name.
-func (s *surveyor) isCalled(name string) bool {
+func (s *composes) isCalled(name string) bool {
 	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return p.Serve != nil && (p.Name == name || path.Base(p.Path) == name)
 	})
@@ -179,7 +179,7 @@ func (s *surveyor) isCalled(name string) bool {
 
 // ofApplication reports whether a set that nobody says to start is part of the application: it builds from the checkout
 // or runs an image that only a project here makes, or half of its services at least are known servers.
-func (s *surveyor) ofApplication(c composeSet) bool {
+func (s *composes) ofApplication(c composeSet) bool {
 	p, _ := s.Compose(c.dir, c.files)
 	if p == nil {
 		return true // to be told why it can't be read
@@ -201,7 +201,7 @@ func (s *surveyor) ofApplication(c composeSet) bool {
 }
 
 // servers counts the services of a set whose images are known servers.
-func (s *surveyor) servers(c composeSet) (n int) {
+func (s *composes) servers(c composeSet) (n int) {
 	p, _ := s.Compose(c.dir, c.files)
 	if p == nil {
 		return 0

@@ -34,7 +34,7 @@ var (
 
 // outOfUse are the folders of which a README says that they are retired: in a sentence, an entry of a list or a row of
 // a table that names no other folder.
-func (s *surveyor) outOfUse() map[string]retired {
+func (s *natives) outOfUse() map[string]retired {
 	if s.retired != nil {
 		return s.retired
 	}
@@ -57,7 +57,7 @@ func (s *surveyor) outOfUse() map[string]retired {
 }
 
 // retire notes the one folder that a sentence calls retired.
-func (s *surveyor) retire(file, sentence string, line int) {
+func (s *natives) retire(file, sentence string, line int) {
 	said := outWords.FindStringIndex(sentence)
 	if said == nil || notOut.MatchString(sentence) {
 		return

@@ -15,7 +15,7 @@ import (
 )
 
 // runnable tells whether the program of a Procfile's line can be run as it stands; what is missing is its name.
-func (s *surveyor) runnable(p *stack.Project, line string) (missing string) {
+func (s *natives) runnable(p *stack.Project, line string) (missing string) {
 	for _, c := range shell.Parse(line) {
 		if len(c.Words) == 0 || command.SaysNothing(c.Words[0]) {
 			continue
@@ -56,7 +56,7 @@ func madeByInstall(name string) bool {
 
 // builtFor finds what makes a program that a Procfile names: the task that a README runs before the program, the task
 // of that name, or the build of its package. It returns nil if nothing here is known to make it.
-func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
+func (s *natives) builtFor(p *stack.Project, program string) *stack.Step {
 	name := path.Base(program)
 	task := func(words []string, at stack.Place, t *stack.Target) *stack.Step {
 		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{}, At: at,
@@ -90,7 +90,7 @@ func (s *surveyor) builtFor(p *stack.Project, program string) *stack.Step {
 
 // ownWay concludes what runs in the place of a Procfile's process whose program isn't there: the process itself behind
 // the step that makes the program; the project's own way, which is nil; or nothing.
-func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing string) (keep bool) {
+func (s *natives) ownWay(p *stack.Project, proc ecosystem.Process, missing string) (keep bool) {
 	if s.asideWhy(p.Path) != "" {
 		return false
 	}
@@ -126,7 +126,7 @@ func (s *surveyor) ownWay(p *stack.Project, proc ecosystem.Process, missing stri
 
 // needsOf adds the tools that a command and the tasks behind it call to what the project wants of the machine, and
 // notes the folders that they build.
-func (s *surveyor) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
+func (s *natives) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
 	if len(words) == 0 || depth > command.Deepest {
 		return
 	}

@@ -17,6 +17,18 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// told makes services and steps of what instructions tell to run.
+type told struct {
+	*facts.Facts
+	cover   *demand.Coverage
+	natives *natives
+	// after is, by the number of a demand, what the README does before it.
+	after map[int]stack.Role
+	// in is the step of the install that a README's commands come after; with the same for each of them.
+	in   string
+	with map[int]string
+}
+
 // A README is a witness of its own: where nothing else in the checkout serves, what it says to run does; what it says
 // to run in a second terminal runs beside that.
 
@@ -52,7 +64,7 @@ func onlyPage(t *readme.Document) (port, line int) {
 
 // toldServices makes services of what READMEs say to run, where nothing else serves, and of what they say to run in a
 // second terminal beside what is served.
-func (s *surveyor) toldServices() {
+func (s *told) toldServices() {
 	for i, d := range s.Demands {
 		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") ||
 			demand.MadeUp.MatchString(d.Command) {
@@ -68,14 +80,15 @@ func (s *surveyor) toldServices() {
 		besides := besides(text, d.At.Line, before)
 		for _, part := range d.Parts {
 			cwd := path.Join(d.Cwd, part.Folder)
-			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) || s.asideWhy(cwd) != "" ||
+			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) ||
+				s.natives.asideWhy(cwd) != "" ||
 				s.cover.By(part, cwd, 0) != "" {
 				continue
 			}
 			switch {
-			case besides && s.anyServes(cwd) && s.lasts(part, cwd):
+			case besides && s.natives.anyServes(cwd) && s.lasts(part, cwd):
 				s.toldService(d, part, cwd, true)
-			case !s.anyServes(cwd) && s.toldToServe(part, cwd, text, d.At.Line):
+			case !s.natives.anyServes(cwd) && s.toldToServe(part, cwd, text, d.At.Line):
 				s.toldService(d, part, cwd, false)
 			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && s.toldToServe(part, cwd, text, d.At.Line):
 				name := s.guessed(cwd).Name
@@ -94,7 +107,7 @@ func (s *surveyor) toldServices() {
 }
 
 // toldVerbs gives a service that is compiled and run the words by which the README has its program serve: PROGRAM run.
-func (s *surveyor) toldVerbs() {
+func (s *told) toldVerbs() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		names, given := s.cover.ProgramOf(v)
@@ -110,7 +123,7 @@ func (s *surveyor) toldVerbs() {
 
 // verbsOf are the first words that the instructions give to a program of the folder that is called by one of the names,
 // where they tell it to serve; none where they run it without any.
-func (s *surveyor) verbsOf(names []string, dir string) []string {
+func (s *told) verbsOf(names []string, dir string) []string {
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
 			if len(part.Words) == 0 || !slices.Contains(names, path.Base(part.Words[0])) ||
@@ -129,23 +142,23 @@ func (s *surveyor) verbsOf(names []string, dir string) []string {
 }
 
 // plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
-func (s *surveyor) plainServices() {
+func (s *told) plainServices() {
 	for _, top := range s.Tops() {
 		folder := s.Tree.At(top)
-		if folder.Path == "" || s.anyServes(top) || s.ProjectAt(top, nil) != nil {
+		if folder.Path == "" || s.natives.anyServes(top) || s.ProjectAt(top, nil) != nil {
 			continue
 		}
 		if v := folder.Plain(); v != nil {
-			s.native(&stack.Project{Path: top}, *v, top)
+			s.natives.native(&stack.Project{Path: top}, *v, top)
 		}
 	}
 }
 
 // taskServices makes services of the tasks that serve, beside projects of which nothing else does.
-func (s *surveyor) taskServices() {
+func (s *told) taskServices() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
-		if len(p.Targets) == 0 || s.asideWhy(p.Path) != "" || s.anyServes(p.Path) {
+		if len(p.Targets) == 0 || s.natives.asideWhy(p.Path) != "" || s.natives.anyServes(p.Path) {
 			continue
 		}
 		for _, name := range ecosystem.ServeTasks {
@@ -170,7 +183,7 @@ func (s *surveyor) taskServices() {
 
 // ownProgram reports whether a command runs a program that the folder's project brings, and is told nothing by which it
 // would look, prepare or work on one thing: no word but one for serving.
-func (s *surveyor) ownProgram(words []string, cwd string) bool {
+func (s *told) ownProgram(words []string, cwd string) bool {
 	usual := ecosystem.Canonical(words)
 	if len(usual) > 0 && madeByInstall(usual[0]) {
 		usual = append([]string{path.Base(usual[0])}, usual[1:]...)
@@ -195,17 +208,6 @@ func (s *surveyor) ownProgram(words []string, cwd string) bool {
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
 
-// anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
-func (s *surveyor) anyServes(cwd string) bool {
-	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
-		own := v.Runs == stack.Native || v.Build != "" || v.Home != ""
-		if !own || v.Kind == stack.Once {
-			return false
-		}
-		return cwd == "." || slices.Contains(s.Tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
-	})
-}
-
 // isGuess reports whether a service is known from nothing but code in which a framework's application is made.
 func isGuess(v stack.Service) bool {
 	inside := v.Dir() != v.Project // a part of the package: the program around it may do more before it serves
@@ -215,7 +217,7 @@ func isGuess(v stack.Service) bool {
 
 // guessed is the one guess in the place of which a program goes that the folder's project itself brings: the project's
 // own or, where nothing else is served natively, another one's. Nil if there is none.
-func (s *surveyor) guessed(cwd string) *stack.Service {
+func (s *told) guessed(cwd string) *stack.Service {
 	var natives, here []*stack.Service
 	for i := range s.Stack.Services {
 		if v := &s.Stack.Services[i]; v.Runs == stack.Native {
@@ -236,7 +238,7 @@ func (s *surveyor) guessed(cwd string) *stack.Service {
 // toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
 // project's packages does where the README has one address to look at; one that the project itself brings does there
 // as well, and in a section about running it.
-func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
+func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
 	c := &demand.Call{Words: part.Words, Text: part.Text, Cwd: cwd, Of: of}
 	usual := ecosystem.Canonical(part.Words)
@@ -271,7 +273,7 @@ func (s *surveyor) toldToServe(part shell.Command, cwd string, text *readme.Docu
 
 // fileServes reports whether something says that a file which an interpreter runs serves: its name, the section or an
 // address of the README, or its code. Commands that run no file are taken at their word.
-func (s *surveyor) fileServes(usual []string, cwd string, text *readme.Document, at int) bool {
+func (s *told) fileServes(usual []string, cwd string, text *readme.Document, at int) bool {
 	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.Exists(path.Join(cwd, usual[1])) {
 		return true
 	}
@@ -293,7 +295,7 @@ var serverFile = expr.New(`(?i)^(app(lication)?|main|index|server|serve|run|star
 var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)$`)
 
 // ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve: MANAGER TOOL dev.
-func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
+func (s *told) ofOwnTool(words []string, cwd string) bool {
 	plain := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return strings.HasPrefix(w, "-") })
 	if role, _ := ecosystem.Meaning(words); role != "" {
 		return false
@@ -314,7 +316,7 @@ func (s *surveyor) ofOwnTool(words []string, cwd string) bool {
 
 // lasts reports whether a command that goes to a second terminal can be run: a script, a task, or a program that is
 // known here. What only looks or ends is none.
-func (s *surveyor) lasts(part shell.Command, cwd string) bool {
+func (s *told) lasts(part shell.Command, cwd string) bool {
 	role, _ := ecosystem.Meaning(part.Words)
 	if role != "" && role != ecosystem.Serves || part.Plumbed ||
 		s.cover.NamesBuilt(&demand.Call{Words: part.Words, Cwd: cwd}) {
@@ -335,7 +337,7 @@ func (s *surveyor) lasts(part shell.Command, cwd string) bool {
 var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo", "source", "export"}
 
 // toldService adds a service for a README's command.
-func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, besides bool) {
+func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besides bool) {
 	words := part.Words
 	for _, l := range s.Commands.Leaves(part, cwd) {
 		if ecosystem.Of(l.Words) != nil && ecosystem.ManagerNamed(words[0]).Tasks {
@@ -363,7 +365,7 @@ func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, b
 		v.Expands = t.Lines
 		if len(p.Runtimes) > 0 {
 			// of the task itself; what it calls is the project's own
-			s.needsOf(p, part.Words, cwd, d.At, command.Deepest)
+			s.natives.needsOf(p, part.Words, cwd, d.At, command.Deepest)
 		}
 		lines = strings.Join(t.Lines, "\n")
 	}
@@ -384,7 +386,7 @@ func (s *surveyor) toldService(d facts.Demand, part shell.Command, cwd string, b
 	if cwd != p.Path {
 		v.Folder = cwd
 	}
-	s.native(p, v, cwd)
+	s.natives.native(p, v, cwd)
 }
 
 // processName tells a further process of a project from its server: by the script or the last plain word.
@@ -402,7 +404,7 @@ func processName(words []string) string {
 }
 
 // pages upgrades ports of which nothing is known to HTTP where a README has a page on them.
-func (s *surveyor) pages() {
+func (s *told) pages() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		for k := range v.Ports {

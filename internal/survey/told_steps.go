@@ -37,7 +37,7 @@ var toldRoles = []struct {
 
 // toldSteps makes steps of the commands that a README has between what installs and what serves a project, where they
 // run something of the checkout and nothing else does them: in their place in the order, with the variables in front.
-func (s *surveyor) toldSteps() {
+func (s *told) toldSteps() {
 	byFile := map[string][]int{}
 	for i, d := range s.Demands {
 		if readme.IsInstructions(path.Base(d.At.File)) {
@@ -50,7 +50,7 @@ func (s *surveyor) toldSteps() {
 	}
 }
 
-func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
+func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 	var installed bool
 	var least stack.Role // what has been done by then
 	var open []int
@@ -66,26 +66,26 @@ func (s *surveyor) toldStepsOf(text *readme.Document, demands []int) {
 		switch {
 		case strings.HasPrefix(by, "step:install"):
 			installed, least = true, stack.Install
-			s.toldIn = by
+			s.in = by
 		case by == "fill" || by == "clone" || by == "needs" || s.onlyServers(d, by):
 			installed = true
 		case strings.HasPrefix(by, "step:"):
 			least = roleOf(by)
 		case by == "launch" || strings.HasPrefix(by, "service:"):
 			for _, k := range open {
-				s.toldStep(k, s.projectOfStep(s.toldWith[k]))
+				s.toldStep(k, s.projectOfStep(s.with[k]))
 			}
-			installed, open, served[s.toldIn] = false, nil, true
-		case by == "" && installed && !served[s.toldIn] && !facts.OffSections.MatchString(text.At(d.At.Line).Head):
+			installed, open, served[s.in] = false, nil, true
+		case by == "" && installed && !served[s.in] && !facts.OffSections.MatchString(text.At(d.At.Line).Head):
 			open = append(open, i)
-			s.toldAfter[i], s.toldWith[i] = least, s.toldIn
+			s.after[i], s.with[i] = least, s.in
 		}
 	}
 }
 
 // onlyServers reports whether what covers a command starts nothing but servers as they come, on which the application
 // then works.
-func (s *surveyor) onlyServers(d *facts.Demand, by string) bool {
+func (s *told) onlyServers(d *facts.Demand, by string) bool {
 	name, one := strings.CutPrefix(by, "service:")
 	if v := s.Stack.Service(name); one {
 		return v != nil && facts.IsServer(v)
@@ -104,7 +104,7 @@ func roleOf(node string) stack.Role {
 }
 
 // toldStep makes a step of a README's command, if all of it is something of the checkout.
-func (s *surveyor) toldStep(number int, installed *stack.Project) {
+func (s *told) toldStep(number int, installed *stack.Project) {
 	d := &s.Demands[number]
 	if strings.ContainsAny(d.Command, "<>") {
 		return
@@ -139,12 +139,12 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 		if demand.AsksSomebody(part) {
 			return // as asks says
 		}
-		role := toldRole(part, s.toldAfter[number])
+		role := toldRole(part, s.after[number])
 		if beside != nil {
 			role = stack.Build
 		}
 		id := string(role) + ":" + p.Path
-		if s.severalAt(p.Path) {
+		if s.SeveralAt(p.Path) {
 			id += "@" + p.Manager
 		}
 		st := stack.Step{ID: id, Role: role, Command: s.cover.Told(p, part),
@@ -180,7 +180,7 @@ func (s *surveyor) toldStep(number int, installed *stack.Project) {
 
 // doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
 // again, or serves; or it ends in an install, as the project's own step does.
-func (s *surveyor) doesMore(part shell.Command, cwd string) bool {
+func (s *told) doesMore(part shell.Command, cwd string) bool {
 	leaves := s.Commands.Leaves(part, cwd)
 	if len(leaves) > 0 {
 		if role, _ := ecosystem.Meaning(leaves[len(leaves)-1].Words); role == stack.Install {
@@ -205,7 +205,7 @@ var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|l
 
 // servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
 // is none.
-func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
+func (s *told) servedBeside(p *stack.Project) *stack.Service {
 	for i := range s.Stack.Services {
 		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path && v.Manager != p.Manager &&
 			len(v.Ports) > 0 {
@@ -216,14 +216,14 @@ func (s *surveyor) servedBeside(p *stack.Project) *stack.Service {
 }
 
 // buildsAssets reports whether a command is the script that builds.
-func (s *surveyor) buildsAssets(part shell.Command, cwd string) bool {
+func (s *told) buildsAssets(part shell.Command, cwd string) bool {
 	usual := ecosystem.Canonical(part.Words)
 	return len(usual) > 1 && usual[0] == "script" && strings.HasPrefix(usual[1], "build") &&
 		s.HasScript(usual[1], cwd)
 }
 
 // projectOfStep is the project that has a step; nil if none has.
-func (s *surveyor) projectOfStep(node string) *stack.Project {
+func (s *told) projectOfStep(node string) *stack.Project {
 	id := strings.TrimPrefix(node, "step:")
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
@@ -232,17 +232,6 @@ func (s *surveyor) projectOfStep(node string) *stack.Project {
 		}
 	}
 	return nil
-}
-
-// severalAt reports whether several projects lie in a folder.
-func (s *surveyor) severalAt(dir string) bool {
-	n := 0
-	for _, p := range s.Stack.Projects {
-		if p.Path == dir {
-			n++
-		}
-	}
-	return n > 1
 }
 
 // toldRole is what a command is for by its words, but not before what the README does before it.
@@ -262,7 +251,7 @@ func toldRole(part shell.Command, least stack.Role) stack.Role {
 
 // ofCheckout reports whether a command runs something of the checkout that prepares it: a script or a task by its name,
 // a program or a file of it, or a command of the project's framework.
-func (s *surveyor) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool {
+func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool {
 	words := ecosystem.Canonical(part.Words)
 	role, of := ecosystem.Meaning(part.Words)
 	if len(words) > 1 && role == ecosystem.Serves && path.Ext(words[1]) != "" && preparesByName(words[1]) {

@@ -15,8 +15,8 @@ import (
 // wantedSettings finds the settings files of native services for which there is no template, but code that insists on
 // what would be in them: the file that the code loads, or its scripts, or else the usual one of the service's folder.
 // What no service's code gets to is not asked for.
-func (s *surveyor) wantedSettings() {
-	if s.code == nil {
+func (s *settingsFiles) wantedSettings() {
+	if s.reader == nil {
 		return
 	}
 	asked := map[stack.Place]bool{} // the places from which some service's code asks
@@ -74,14 +74,14 @@ func (s *surveyor) wantedSettings() {
 
 // ofAnother reports whether a folder is that of another native service of the same project: its settings are its own,
 // even where both ask for the same part.
-func (s *surveyor) ofAnother(svc *stack.Service, dir string) bool {
+func (s *settingsFiles) ofAnother(svc *stack.Service, dir string) bool {
 	return dir != svc.Dir() && slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Runs == stack.Native && o.Project == svc.Project && o.Dir() == dir
 	})
 }
 
 // want lets a service read a file that is yet to be made.
-func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
+func (s *settingsFiles) want(svc *stack.Service, file string, wants []stack.Read) {
 	if !slices.ContainsFunc(svc.EnvFiles, func(r stack.EnvFileRef) bool { return r.Path == file }) {
 		svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
 	}
@@ -102,7 +102,7 @@ func (s *surveyor) want(svc *stack.Service, file string, wants []stack.Read) {
 
 // readAbove lets a service that has no settings file of its own read the nearest one of the folders above that names
 // what its code insists on: nothing else gives it that. A file with a PORT is somebody's own.
-func (s *surveyor) readAbove(svc *stack.Service, r stack.Read) {
+func (s *settingsFiles) readAbove(svc *stack.Service, r stack.Read) {
 	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
 		for _, e := range s.Stack.EnvFiles {
 			if path.Dir(e.Path) == at && e.Format == settings.Env &&
@@ -118,7 +118,7 @@ func (s *surveyor) readAbove(svc *stack.Service, r stack.Read) {
 }
 
 // askedDirectly are the folders of the parts that a part asks for itself.
-func (s *surveyor) askedDirectly(p *stack.Project, dir string) (out []string) {
+func (s *settingsFiles) askedDirectly(p *stack.Project, dir string) (out []string) {
 	for _, part := range p.Parts {
 		for _, other := range p.Parts {
 			if _, asked := part.Uses[other.Name]; part.Folder == dir && asked && other.Name != "" {
@@ -130,7 +130,7 @@ func (s *surveyor) askedDirectly(p *stack.Project, dir string) (out []string) {
 }
 
 // isPart reports whether a folder is a part of a project that others ask for by its name.
-func (s *surveyor) isPart(folder string) bool {
+func (s *settingsFiles) isPart(folder string) bool {
 	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
 		return p.Path != folder && slices.Contains(p.Members, folder)
 	})
@@ -142,7 +142,7 @@ var (
 )
 
 // settingsTarget is the settings file that a native service reads.
-func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
+func (s *settingsFiles) settingsTarget(svc *stack.Service, reaches []string) string {
 	for _, line := range append(slices.Clone(svc.Expands), strings.Join(svc.Command, " ")) {
 		if m := envOption.FindStringSubmatch(line); m != nil {
 			return path.Join(svc.Dir(), m[1])
@@ -171,7 +171,7 @@ func (s *surveyor) settingsTarget(svc *stack.Service, reaches []string) string {
 
 // getsTo reports whether code that a service reaches asks for the file of another part in which a variable is read: by
 // the part's name and the file's own, or by the part's name alone if the file is where the part begins.
-func (s *surveyor) getsTo(p *stack.Project, reaches []string, r stack.Read, own string) bool {
+func (s *settingsFiles) getsTo(p *stack.Project, reaches []string, r stack.Read, own string) bool {
 	if r.Project == reaches[0] || !r.Must {
 		return true
 	}

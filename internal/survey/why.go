@@ -17,7 +17,7 @@ import (
 )
 
 // testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
-func (s *surveyor) testify() {
+func (s *ports) testify() {
 	tell := func(claims []stack.Claim) { s.Stack.Claims = append(s.Stack.Claims, claims...) }
 	plain := func(text string) string { return text }
 	said := func(says string, at stack.Place) claim.Claim[string] {
@@ -59,7 +59,7 @@ func (s *surveyor) testify() {
 
 // managerClaims are what says that a project is taken care of by its manager. Where something names that manager the
 // manifest, which alone would only make it likely, says nothing.
-func (s *surveyor) managerClaims(p *stack.Project) claim.Judged[string] {
+func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 	var likely, named []claim.Claim[string]
 	for i, e := range p.Evidence {
 		c := claim.Claim[string]{Value: e.Says, Witness: s.witnessAt(e.Place(), 0), At: e.Place()}
@@ -85,7 +85,7 @@ func namesManager(says, manager string) bool {
 }
 
 // commandClaims are the ways to run a service that somebody has written down.
-func (s *surveyor) commandClaims(v *stack.Service) claim.Judged[string] {
+func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
 	var claims []claim.Claim[string]
 	add := func(command string, w stack.Witness, at stack.Place) {
 		if !slices.ContainsFunc(claims, func(c claim.Claim[string]) bool { return c.Value == command }) {
@@ -104,7 +104,7 @@ func (s *surveyor) commandClaims(v *stack.Service) claim.Judged[string] {
 }
 
 // protocolBy is who says what is spoken on a port.
-func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
+func (s *ports) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 	switch {
 	case v.Image != "" && protocol.OfImage(v.Image) != nil:
 		return claim.Compose
@@ -117,7 +117,7 @@ func (s *surveyor) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 }
 
 // testifyOfSettings collects what is said of each setting: whether code fails without it, and where it has a value.
-func (s *surveyor) testifyOfSettings() {
+func (s *ports) testifyOfSettings() {
 	claims := map[string][]claim.Claim[string]{}
 	add := func(name, says string, w stack.Witness, at stack.Place) {
 		claims[name] = append(claims[name], claim.Claim[string]{Value: says, Witness: w, At: at})

@@ -13,7 +13,7 @@ import (
 )
 
 // witnessAt tells which kind of witness speaks from a place. A port that its line does not name is only usual.
-func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
+func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 	name := path.Base(at.File)
 	switch {
 	case at.File == "":
@@ -57,7 +57,7 @@ func (s *surveyor) witnessAt(at stack.Place, port int) stack.Witness {
 }
 
 // lineNames reports whether the line at a place has the text in it; of a task whether one of its lines has.
-func (s *surveyor) lineNames(at stack.Place, text string) bool {
+func (s *ports) lineNames(at stack.Place, text string) bool {
 	lines := s.ReadmeOf(at.File).Lines
 	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {
 		return true
