@@ -112,37 +112,6 @@ func (d *Coverage) Told(p *stack.Project, part shell.Command) []string {
 	return words
 }
 
-// OfPackages reports whether a command's program is one of the packages that the folder's project
-// asks for.
-func (d *Coverage) OfPackages(words []string, cwd string) bool {
-	usual := ecosystem.Canonical(words)
-	if len(usual) == 0 {
-		return false
-	}
-	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
-		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
-			_, asked := part.Uses[usual[0]]
-			return asked && part.Folder == cwd
-		})
-	})
-}
-
-// ProgramOf are the names by which people call the program that a native service compiles and runs,
-// and the words that it is given; no names for other services.
-func (d *Coverage) ProgramOf(v *stack.Service) (names, given []string) {
-	program, given, ok := ecosystem.ProgramRun(v.NativeCommand)
-	if !ok || v.Runs != stack.Native {
-		return nil, nil
-	}
-	if program != "" {
-		names = append(names, program)
-	}
-	if p := d.Stack.Project(v.Project, v.Manager); p != nil && p.Name != "" {
-		names = append(names, path.Base(p.Name))
-	}
-	return names, given
-}
-
 // asksPerson are commands that ask somebody for a name and a password.
 var asksPerson = expr.New(
 	`(?i)\b(createsuperuser|create[-_:]?(super)?(user|admin)|add[-_:]?(user|admin)|make[-_:]?admin|` +

@@ -14,17 +14,6 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// alone is what a manager does in the folder when it is called without words.
-func (d *Coverage) alone(cwd, program string) []string {
-	for i := range d.Stack.Projects {
-		if p := &d.Stack.Projects[i]; p.Path == cwd &&
-			p.Manager == ecosystem.ManagerOf(program).Name {
-			return p.Alone
-		}
-	}
-	return nil
-}
-
 // sameBuild are options of a build that change nothing of what it makes.
 var sameBuild = expr.New(`^(-q|--quiet|-v|--verbose|-B|-U|-e|-ntp|--batch-mode|--no-transfer-progress|--stacktrace|` +
 	`--no-daemon|--console=.*|-DskipTests(=true)?|-Dmaven\.test\.skip(=true)?|--no-restore|--if-present|--workspaces)$`)

@@ -91,23 +91,6 @@ func (d *Coverage) FilesMeant(c *Call) []string {
 	return files
 }
 
-// IsActive reports whether a compose file is one of those that a launch goes by, or all of its
-// services are taken from it by one of those.
-func (d *Coverage) IsActive(file string) bool {
-	if slices.ContainsFunc(d.Stack.ComposeFiles,
-		func(f stack.ComposeFile) bool { return f.Path == file && f.Active }) {
-		return true
-	}
-	if !slices.ContainsFunc(d.Stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
-		return false
-	}
-	p, _ := d.Compose(path.Dir(file), []string{file})
-	return p != nil && !slices.ContainsFunc(p.Services, func(c compose.Service) bool {
-		return c.Active && !slices.ContainsFunc(d.Stack.Services,
-			func(v stack.Service) bool { return v.Name == c.Name && v.At.File == file })
-	})
-}
-
 // CommandsOf lists what a list of words runs: itself, or what it gives to a shell.
 func CommandsOf(words []string) []shell.Command {
 	if script, ok := command.GivenToShell(words); ok {
@@ -137,7 +120,7 @@ func (d *Coverage) engineBy(verb string, words []string, cwd string) string {
 		return ""
 	case "run":
 		if dir, ok := d.BuildOf(words, cwd); ok {
-			return d.containerOf(dir)
+			return d.ContainerOf(dir)
 		}
 		for _, w := range words[2:] {
 			if by := d.imageBy(w); by != "" {

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/command"
-	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
@@ -342,15 +341,6 @@ func (d *Coverage) setting(key string) string {
 	return ""
 }
 
-// Names reports whether a settings file or its template has a setting.
-func (d *Coverage) Names(e *stack.EnvFile, key string) bool {
-	return slices.ContainsFunc([]string{e.Path, e.Template}, func(file string) bool {
-		_, f := d.Values(file)
-		return f != nil && slices.ContainsFunc(f.Settings,
-			func(set dotenv.Setting) bool { return set.Key == key })
-	})
-}
-
 // targetBy covers tasks by what covers all of their lines, or by the service or step that one is.
 func (d *Coverage) targetBy(words []string, cwd string, depth int) string {
 	dir, _, names := command.Tasks(words, cwd)
@@ -394,25 +384,12 @@ func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) string {
 					return "step:" + st.ID
 				}
 				if role.Rank() < stack.Create.Rank() {
-					return d.containerOf(p.Path)
+					return d.ContainerOf(p.Path)
 				}
 			}
 		}
 		if role.Rank() < stack.Create.Rank() && !d.UsesSteps(p) {
-			return d.containerOf(p.Path)
-		}
-	}
-	return ""
-}
-
-// containerOf is the service whose container holds the folder's program as it is here, built or
-// mounted.
-func (d *Coverage) containerOf(dir string) string {
-	for i := range d.Stack.Services {
-		v := &d.Stack.Services[i]
-		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir &&
-			(v.Build != "" || v.Mounts(dir))) {
-			return Service(v.Name)
+			return d.ContainerOf(p.Path)
 		}
 	}
 	return ""
@@ -461,7 +438,7 @@ var projectRules = []coverRule{
 			if d.NamesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.Words), "preview") {
 				return ""
 			}
-			by := d.serviceAt(c.Cwd, c.Of)
+			by := d.ServiceAt(c.Cwd, c.Of)
 			v := d.Stack.Service(strings.TrimPrefix(by, "service:"))
 			if v != nil && (d.runsOther(c, v) || v.Runs == stack.Native && d.leadsToBuilt(c)) {
 				return ""
@@ -497,12 +474,12 @@ var projectRules = []coverRule{
 		}},
 	{"an install of nothing", does(stack.Install),
 		func(d *Coverage, c *Call) string {
-			p := d.ownProject(c.Cwd, c.Of)
+			p := d.OwnProject(c.Cwd, c.Of)
 			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
 				slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Install }) {
 				return ""
 			}
-			return d.serviceAt(c.Cwd, c.Of)
+			return d.ServiceAt(c.Cwd, c.Of)
 		}},
 }
 
@@ -515,7 +492,7 @@ func does(roles ...stack.Role) func(*Call) bool {
 // else by the only one that knows the command.
 func (d *Coverage) projectBy(c *Call) string {
 	if len(c.Words) == 1 {
-		c.Words = append(slices.Clone(c.Words), d.alone(c.Cwd, ecosystem.Canonical(c.Words)[0])...)
+		c.Words = append(slices.Clone(c.Words), d.Alone(c.Cwd, ecosystem.Canonical(c.Words)[0])...)
 	}
 	c.role, c.Of = ecosystem.Meaning(c.Words)
 	for _, r := range projectRules {
@@ -559,55 +536,6 @@ func (d *Coverage) runsKey(st *stack.Step, key string) bool {
 			_, script, ok := strings.Cut(line, ": ")
 			return ok && d.Commands.Key(strings.Fields(script)) == key
 		})
-}
-
-// serviceAt is what serves the project of the folder, unless that is of another ecosystem than the
-// command.
-func (d *Coverage) serviceAt(cwd string, of *ecosystem.Ecosystem) string {
-	var below []string
-	for i := range d.Stack.Services {
-		v := &d.Stack.Services[i]
-		at := v.Home
-		switch {
-		case v.Runs == stack.Native:
-			at = v.Dir()
-		case at == "":
-			at = v.Build
-		}
-		if at == "" || v.Kind == stack.Once {
-			continue
-		}
-		if p := d.Stack.Project(v.Project, v.Manager); p != nil && of != nil &&
-			p.Ecosystem != of.Name {
-			continue
-		}
-		if at == cwd {
-			return Service(v.Name)
-		}
-		if own := d.ownProject(cwd, of); own != nil && own.Path != v.Project && own.Serve == nil {
-			continue // what that folder's project would serve is something else
-		}
-		if cwd == "." || strings.HasPrefix(at, cwd+"/") {
-			below = append(below, Service(v.Name))
-		}
-	}
-	switch len(below) {
-	case 0:
-		return ""
-	case 1:
-		return below[0]
-	}
-	return "launch"
-}
-
-// ownProject is the project of a language that lies in a folder itself; nil if there is none.
-func (d *Coverage) ownProject(dir string, of *ecosystem.Ecosystem) *stack.Project {
-	for i := range d.Stack.Projects {
-		if p := &d.Stack.Projects[i]; p.Path == dir && of != nil && p.Ecosystem == of.Name {
-			return p
-		}
-	}
-	return nil
 }
 
 // OnlyLooks are words by which a program is asked for something that ends at once.

@@ -142,7 +142,7 @@ func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
 	return slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
 		c := &demand.Call{Words: l.Words, Text: l.Text, Cwd: l.Cwd}
 		if verb, _ := command.ComposeCall(c.Words); verb == "up" || verb == "start" {
-			return slices.ContainsFunc(s.cover.FilesMeant(c), func(file string) bool { return !s.cover.IsActive(file) })
+			return slices.ContainsFunc(s.cover.FilesMeant(c), func(file string) bool { return !s.IsActive(file) })
 		}
 		return demand.Program("docker", "podman")(c) && c.Word(1) == "run" && s.cover.By(l.Command, l.Cwd, 0) == ""
 	})

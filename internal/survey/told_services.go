@@ -110,7 +110,7 @@ func (s *told) toldServices() {
 func (s *told) toldVerbs() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		names, given := s.cover.ProgramOf(v)
+		names, given := s.ProgramOf(v)
 		if len(given) > 0 || v.Source != stack.FromFramework && v.Source != stack.FromScript {
 			continue
 		}
@@ -266,7 +266,7 @@ func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document
 		if s.ownProgram(part.Words, cwd) {
 			return line > 0 || runHead.MatchString(text.At(at).Head) || runHead.MatchString(part.Text)
 		}
-		return line > 0 && s.cover.OfPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
+		return line > 0 && s.OfPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false
 }
@@ -330,7 +330,7 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 	}
 	return s.ProjectAt(cwd, part.Words) != nil && !ecosystem.Installs(part.Words[0]) &&
 		!slices.Contains(handles, part.Words[0]) &&
-		(ecosystem.IsProgram(part.Words[0]) || s.cover.OfPackages(part.Words, cwd))
+		(ecosystem.IsProgram(part.Words[0]) || s.OfPackages(part.Words, cwd))
 }
 
 // handles are programs that handle files, repositories and containers, and serve nothing of a checkout's themselves.

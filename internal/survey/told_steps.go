@@ -280,7 +280,7 @@ func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool
 		last := words[len(words)-1]
 		return ecosystem.IsProgram(words[0]) && named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
 			named(last)
-	case ecosystem.IsProgram(words[0]) || s.cover.OfPackages(words, cwd):
+	case ecosystem.IsProgram(words[0]) || s.OfPackages(words, cwd):
 		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {
 			role stack.Role
 			says *expr.Expr

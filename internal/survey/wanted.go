@@ -106,7 +106,7 @@ func (s *settingsFiles) readAbove(svc *stack.Service, r stack.Read) {
 	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
 		for _, e := range s.Stack.EnvFiles {
 			if path.Dir(e.Path) == at && e.Format == settings.Env &&
-				s.cover.Names(&e, r.Name) && !s.cover.Names(&e, "PORT") {
+				s.Names(&e, r.Name) && !s.Names(&e, "PORT") {
 				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: e.Path, At: r.At})
 				return
 			}
