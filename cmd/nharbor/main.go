@@ -1,5 +1,5 @@
-// Nharbor brings a freshly cloned multi-service application to life: it finds out what it consists of,
-// fills its settings, starts it in the right order and checks that its ports answer.
+// Nharbor brings a freshly cloned multi-service application to life: it finds out what it consists
+// of, fills its settings, starts it in the right order and checks that its ports answer.
 package main
 
 import (

@@ -1,6 +1,6 @@
-// Package address finds the addresses in the values of settings, and which service and port of a stack each of them
-// means. Where an order has its edges from, what fill derives and what a mix rewrites all go back to it, so that they
-// agree.
+// Package address finds the addresses in the values of settings, and which service and port of a
+// stack each of them means. Where an order has its edges from, what fill derives and what a mix
+// rewrites all go back to it, so that they agree.
 package address
 
 import (
@@ -43,7 +43,8 @@ type Address struct {
 var form = expr.New(`(?i)\b(?:([a-z][a-z0-9+.-]*)://)?(?:[^\s/@,;"']*@)?` +
 	`([a-z0-9](?:[a-z0-9_-]*[a-z0-9])?(?:\.[a-z0-9-]+)*)(?::(\d{2,5}))?`)
 
-// Find lists what may be addresses in a value, in their order: each word that could name a host is among them.
+// Find lists what may be addresses in a value, in their order: each word that could name a host is
+// among them.
 func Find(value string) (out []Address) {
 	for _, at := range form.FindAllStringSubmatchIndex(value, -1) {
 		a := Address{Host: strings.ToLower(value[at[4]:at[5]]), start: at[4], end: at[5]}
@@ -62,7 +63,8 @@ func Find(value string) (out []Address) {
 // Certain reports whether it is an address by its own form: it has a scheme or a port.
 func (a Address) Certain() bool { return a.Scheme != "" || a.Port != 0 }
 
-// Asked is the port that it leads to: the one that is written, else the one that its scheme means; 0 if there is none.
+// Asked is the port that it leads to: the one that is written, else the one that its scheme means;
+// 0 if there is none.
 func (a Address) Asked() int {
 	if a.Port != 0 {
 		return a.Port
@@ -70,8 +72,8 @@ func (a Address) Asked() int {
 	return protocol.DefaultPort(a.Scheme)
 }
 
-// In is the value, in which the address was found, with another host and port in its place. The port is left out
-// where the address has none and its scheme means the same.
+// In is the value, in which the address was found, with another host and port in its place. The
+// port is left out where the address has none and its scheme means the same.
 func (a Address) In(value, host string, port int) string {
 	if a.Port != 0 || port != a.Asked() {
 		host += ":" + strconv.Itoa(port)
@@ -82,10 +84,11 @@ func (a Address) In(value, host string, port int) string {
 // Reference is what an address means: a service, and which of its ports.
 type Reference struct {
 	Service string
-	// Port is the index of the port among the service's; -1 if the address leads to one that the service does not
-	// declare.
+	// Port is the index of the port among the service's; -1 if the address leads to one that the
+	// service does not declare.
 	Port int
-	// Named is true where the host is the service's own name in a network, and false where it is this machine.
+	// Named is true where the host is the service's own name in a network, and false where it is
+	// this machine.
 	Named bool
 }
 
@@ -96,10 +99,11 @@ func Named(v *stack.Service, host string) bool {
 			func(a string) bool { return strings.EqualFold(a, host) })
 }
 
-// Resolve tells which of the services a host and a port mean, from where the reader of the setting runs; a port of 0
-// is not known. Inside of a container localhost is the container itself. ok is false if it means none of them, or the
-// reader itself.
-func Resolve(services []stack.Service, reader string, inside bool, host string, port int) (ref Reference, ok bool) {
+// Resolve tells which of the services a host and a port mean, from where the reader of the setting
+// runs; a port of 0 is not known. Inside of a container localhost is the container itself. ok is
+// false if it means none of them, or the reader itself.
+func Resolve(services []stack.Service, reader string, inside bool, host string,
+	port int) (ref Reference, ok bool) {
 	local := Local(host) && (!inside || ThisMachine(host))
 	for i := range services {
 		v := &services[i]
@@ -107,13 +111,15 @@ func Resolve(services []stack.Service, reader string, inside bool, host string, 
 			continue
 		}
 		if Named(v, host) {
-			at := slices.IndexFunc(v.Ports, func(p stack.Port) bool { return port == 0 || p.Target == port })
+			at := slices.IndexFunc(v.Ports,
+				func(p stack.Port) bool { return port == 0 || p.Target == port })
 			return Reference{v.Name, at, true}, true
 		}
 		if !local || port == 0 {
 			continue
 		}
-		if at := slices.IndexFunc(v.Ports, func(p stack.Port) bool { return p.Host == port }); at >= 0 {
+		if at := slices.IndexFunc(v.Ports,
+			func(p stack.Port) bool { return p.Host == port }); at >= 0 {
 			return Reference{v.Name, at, false}, true
 		}
 	}

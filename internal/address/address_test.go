@@ -35,14 +35,16 @@ func TestFindAndRender(t *testing.T) {
 		}
 	}
 	if a := Find("redis://cache")[0]; a.In("redis://cache", "there", 6379) != "redis://there" {
-		t.Errorf("a port that the scheme means is written: %s", a.In("redis://cache", "there", 6379))
+		t.Errorf("a port that the scheme means is written: %s",
+			a.In("redis://cache", "there", 6379))
 	}
 }
 
 func TestResolve(t *testing.T) {
 	t.Parallel()
 	services := []stack.Service{
-		{Name: "db", Runs: stack.Container, Ports: []stack.Port{{Host: 15432, Target: 5432}, {Target: 9187}},
+		{Name: "db", Runs: stack.Container,
+			Ports: []stack.Port{{Host: 15432, Target: 5432}, {Target: 9187}},
 			ContainerWay: stack.ContainerWay{Address: "db",
 				Container: &stack.ContainerSpec{Aliases: []string{"ledger"}}}},
 		{Name: "web", Runs: stack.Native, Ports: []stack.Port{{Host: 3000, Target: 3000}}},

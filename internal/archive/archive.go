@@ -1,6 +1,7 @@
-// Package archive unpacks what a repository is handed on as without git: zip and tar, the latter plain or compressed
-// with gzip, xz or zstd. What an archive holds is not trusted: an entry whose name or link leads out of the folder, a
-// device, and a size that its own size does not explain are refused, and named.
+// Package archive unpacks what a repository is handed on as without git: zip and tar, the latter
+// plain or compressed with gzip, xz or zstd. What an archive holds is not trusted: an entry whose
+// name or link leads out of the folder, a device, and a size that its own size does not explain are
+// refused, and named.
 package archive
 
 import (
@@ -38,7 +39,8 @@ const (
 	TarZstd Format = "tar.zst"
 )
 
-// FormatOf tells by its first bytes how a file is written; None for what is no archive. The error is that of reading.
+// FormatOf tells by its first bytes how a file is written; None for what is no archive. The error
+// is that of reading.
 func FormatOf(name string) (Format, error) {
 	f, err := reading.Open(name)
 	if err != nil {
@@ -66,8 +68,8 @@ func FormatOf(name string) (Format, error) {
 	return None, nil
 }
 
-// Bounds of what is unpacked: how many entries, how many bytes, and how many times its own size an archive may come to
-// beyond a size that is never suspicious.
+// Bounds of what is unpacked: how many entries, how many bytes, and how many times its own size an
+// archive may come to beyond a size that is never suspicious.
 const (
 	maxEntries  = 1 << 20
 	maxBytes    = 64 << 30
@@ -76,7 +78,8 @@ const (
 	maxLink     = 4096
 )
 
-// Refused is an archive that is not unpacked, or not to its end, because of what one of its entries asks for.
+// Refused is an archive that is not unpacked, or not to its end, because of what one of its entries
+// asks for.
 type Refused struct {
 	Entry string // empty where it is about the whole
 	Why   string
@@ -98,15 +101,16 @@ type entry struct {
 	open func() (io.ReadCloser, error)
 }
 
-// Unpack writes all that an archive holds into a folder, which must be there. progress is told how many of the
-// archive's own bytes have been read, and how many there are; it may be nil. The error is a *Refused where the
-// archive is the reason.
+// Unpack writes all that an archive holds into a folder, which must be there. progress is told how
+// many of the archive's own bytes have been read, and how many there are; it may be nil. The error
+// is a *Refused where the archive is the reason.
 func Unpack(ctx context.Context, name, dir string, progress func(read, of int64)) error {
 	return unpackWithin(ctx, name, dir, progress, plainGrowth)
 }
 
 // unpackWithin is Unpack with the size that is never suspicious.
-func unpackWithin(ctx context.Context, name, dir string, progress func(read, of int64), plain int64) error {
+func unpackWithin(ctx context.Context, name, dir string, progress func(read, of int64),
+	plain int64) error {
 	format, err := FormatOf(name)
 	if err != nil {
 		return err
@@ -290,7 +294,8 @@ func (u *unpacker) put(e entry) error {
 	case e.mode&fs.ModeSymlink != 0:
 		to := path.Join(path.Dir(name), e.link)
 		if path.IsAbs(e.link) || !filepath.IsLocal(filepath.FromSlash(to)) && to != "." {
-			return &Refused{e.name, fmt.Sprintf("is a link that leads out of the folder, to %s", e.link)}
+			return &Refused{e.name, fmt.Sprintf("is a link that leads out of the folder, to %s",
+				e.link)}
 		}
 		e.name = name
 		u.links = append(u.links, e)
@@ -337,14 +342,16 @@ func (u *unpacker) file(name string, e entry, in io.Reader) error {
 	if u.size < maxBytes/maxGrowth {
 		most = max(u.size*maxGrowth, u.plain)
 	}
-	n, err := io.CopyBuffer(struct{ io.Writer }{out}, io.LimitReader(in, most-u.written+1), u.buffer)
+	n, err := io.CopyBuffer(struct{ io.Writer }{out}, io.LimitReader(in, most-u.written+1),
+		u.buffer)
 	u.written += n
 	if closed := out.Close(); err == nil {
 		err = closed
 	}
 	switch {
 	case u.written > most:
-		return &Refused{e.name, fmt.Sprintf("makes the archive grow beyond %d MB, far more than its own size explains",
+		return &Refused{e.name, fmt.Sprintf("makes the archive grow beyond %d MB, far more than "+
+			"its own size explains",
 			most>>20)}
 	case errors.As(err, new(*fs.PathError)), err == nil:
 		return err
@@ -366,7 +373,8 @@ func (u *unpacker) again(first, name string) error {
 	return u.file(name, entry{name: name, mode: info.Mode()}, in)
 }
 
-// finish makes the links, and then goes along each: through others it may lead elsewhere than its words say.
+// finish makes the links, and then goes along each: through others it may lead elsewhere than its
+// words say.
 func (u *unpacker) finish() error {
 	if u.progress != nil {
 		u.progress(u.size, u.size)
@@ -384,8 +392,10 @@ func (u *unpacker) finish() error {
 		}
 	}
 	for _, e := range u.links {
-		if _, err := u.root.Stat(filepath.FromSlash(e.name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return &Refused{e.name, fmt.Sprintf("is a link that leads out of the folder, or in a circle, by way of "+
+		if _, err := u.root.Stat(filepath.FromSlash(e.name)); err != nil &&
+			!errors.Is(err, fs.ErrNotExist) {
+			return &Refused{e.name, fmt.Sprintf("is a link that leads out of the folder, or in "+
+				"a circle, by way of "+
 				"others: %s",
 				e.link)}
 		}
@@ -393,8 +403,8 @@ func (u *unpacker) finish() error {
 	return nil
 }
 
-// Top is the one folder that holds all that was unpacked, where there is one: archives of a repository have it; else
-// the folder itself.
+// Top is the one folder that holds all that was unpacked, where there is one: archives of a
+// repository have it; else the folder itself.
 func Top(dir string) (string, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {

@@ -22,15 +22,18 @@ import (
 	"github.com/ulikunitz/xz"
 )
 
-// member is an entry of an archive that a test makes: a folder ends with a slash, a link has where it leads.
+// member is an entry of an archive that a test makes: a folder ends with a slash, a link has where
+// it leads.
 type member struct {
 	name, text, link string
 	kind             byte // of tar; 0 for what the others say
 	mode             int64
 }
 
-var ferry = []member{{name: "ferry-1.0/", mode: 0o755}, {name: "ferry-1.0/run.sh", text: "#!/bin/sh\n", mode: 0o755},
-	{name: "ferry-1.0/a/b/c.txt", text: "deep", mode: 0o600}, {name: "ferry-1.0/latest", link: "a/b"},
+var ferry = []member{{name: "ferry-1.0/", mode: 0o755},
+	{name: "ferry-1.0/run.sh", text: "#!/bin/sh\n", mode: 0o755},
+	{name: "ferry-1.0/a/b/c.txt", text: "deep", mode: 0o600}, {name: "ferry-1.0/latest",
+		link: "a/b"},
 	{name: "./ferry-1.0/quay with ü.txt", text: "x", mode: 0o644}}
 
 func tarOf(t testing.TB, members []member) []byte {
@@ -38,7 +41,8 @@ func tarOf(t testing.TB, members []member) []byte {
 	var out bytes.Buffer
 	w := tar.NewWriter(&out)
 	for _, m := range members {
-		h := &tar.Header{Name: m.name, Mode: m.mode, Typeflag: tar.TypeReg, Size: int64(len(m.text)), Linkname: m.link}
+		h := &tar.Header{Name: m.name, Mode: m.mode, Typeflag: tar.TypeReg,
+			Size: int64(len(m.text)), Linkname: m.link}
 		switch {
 		case m.kind != 0:
 			h.Typeflag = m.kind
@@ -154,36 +158,42 @@ func TestFormats(t *testing.T) {
 			rel, _ := filepath.Rel(top, name)
 			info, err := d.Info()
 			link, _ := os.Readlink(name)
-			got = append(got, fmt.Sprintf("%s %o %d %s", filepath.ToSlash(rel), info.Mode().Perm()&0o111,
+			got = append(got, fmt.Sprintf("%s %o %d %s", filepath.ToSlash(rel),
+				info.Mode().Perm()&0o111,
 				info.Size(), link))
 			return err
 		})
-		want := []string{"a/b/c.txt 0 4 ", "latest 111 3 a/b", "quay with ü.txt 0 1 ", "run.sh 111 10 "}
+		want := []string{"a/b/c.txt 0 4 ", "latest 111 3 a/b", "quay with ü.txt 0 1 ",
+			"run.sh 111 10 "}
 		if err != nil || !slices.Equal(got, want) {
 			t.Errorf("%s: %q, %v, want %q", format, got, err, want)
 		}
 	}
 }
 
-// TestRefused holds that nothing of an archive gets out of its folder, and that what is wrong is named.
+// TestRefused holds that nothing of an archive gets out of its folder, and that what is wrong is
+// named.
 func TestRefused(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
 		members []member
 		says    string
 	}{
-		"above":                   {[]member{{name: "../out.txt", text: "x"}}, "leads out"},
-		"above, later":            {[]member{{name: "a/../../out.txt", text: "x"}}, "leads out"},
-		"absolute":                {[]member{{name: "/etc/out.txt", text: "x"}}, "leads out"},
-		"by a backslash":          {[]member{{name: `..\out.txt`, text: "x"}}, "leads out"},
-		"a link above":            {[]member{{name: "l", link: ".."}, {name: "l/out.txt", text: "x"}}, "leads out"},
-		"an absolute link":        {[]member{{name: "l", link: "/etc/passwd"}}, "leads out"},
-		"a link that is a folder": {[]member{{name: "d", link: "."}, {name: "d/e", link: ".."}}, "and a folder"},
+		"above":          {[]member{{name: "../out.txt", text: "x"}}, "leads out"},
+		"above, later":   {[]member{{name: "a/../../out.txt", text: "x"}}, "leads out"},
+		"absolute":       {[]member{{name: "/etc/out.txt", text: "x"}}, "leads out"},
+		"by a backslash": {[]member{{name: `..\out.txt`, text: "x"}}, "leads out"},
+		"a link above": {[]member{{name: "l", link: ".."},
+			{name: "l/out.txt", text: "x"}}, "leads out"},
+		"an absolute link": {[]member{{name: "l", link: "/etc/passwd"}}, "leads out"},
+		"a link that is a folder": {[]member{{name: "d", link: "."}, {name: "d/e", link: ".."}},
+			"and a folder"},
 		"links in a row": {[]member{{name: "x/b", link: ".."}, {name: "x/a", link: "b/../../y"}},
 			"by way of others"},
 		"links in a circle": {[]member{{name: "a", link: "b"}, {name: "b", link: "a"}}, "circle"},
 	} {
-		for format, data := range map[Format][]byte{Tar: tarOf(t, c.members), Zip: zipOf(t, c.members)} {
+		for format, data := range map[Format][]byte{Tar: tarOf(t, c.members),
+			Zip: zipOf(t, c.members)} {
 			out, err := unpacked(t, data)
 			var r *Refused
 			if !errors.As(err, &r) || !strings.Contains(err.Error(), c.says) {
@@ -200,15 +210,19 @@ func TestRefused(t *testing.T) {
 	}{
 		"a device": {tarOf(t, []member{{name: "d", kind: tar.TypeChar}}), "device"},
 		"a pipe":   {tarOf(t, []member{{name: "d", kind: tar.TypeFifo}}), "pipe"},
-		"a second name of what is outside": {tarOf(t, []member{{name: "h", link: "../x", kind: tar.TypeLink}}),
+		"a second name of what is outside": {tarOf(t,
+			[]member{{name: "h", link: "../x", kind: tar.TypeLink}}),
 			"outside of the folder"},
-		"a second name of nothing": {tarOf(t, []member{{name: "h", link: "x", kind: tar.TypeLink}}), "does not have"},
+		"a second name of nothing": {tarOf(t,
+			[]member{{name: "h", link: "x", kind: tar.TypeLink}}), "does not have"},
 		"no archive":               {[]byte("just some text"), "no archive that is known"},
 		"cut off":                  {packed(t, TarGzip, tarOf(t, ferry))[:90], "cut off"},
 		"nonsense behind the sign": {append([]byte{0x1f, 0x8b}, "nonsense"...), "can't be read"},
-		"a bomb":                   {packed(t, TarZstd, tarOf(t, bomb())), "far more than its own size"},
+		"a bomb": {packed(t, TarZstd, tarOf(t, bomb())),
+			"far more than its own size"},
 	} {
-		if _, err := unpackedWithin(t, c.data, 1<<20); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := unpackedWithin(t, c.data, 1<<20); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want %q", name, err, c.says)
 		}
 	}
@@ -222,8 +236,10 @@ func bomb() []member {
 // TestKept keeps second names, and ends when it is told to.
 func TestKept(t *testing.T) {
 	t.Parallel()
-	out, err := unpacked(t, tarOf(t, []member{{name: "a", text: "one"}, {name: "b", link: "a", kind: tar.TypeLink}}))
-	if data, readErr := os.ReadFile(filepath.Join(out, "b")); err != nil || readErr != nil || string(data) != "one" {
+	out, err := unpacked(t, tarOf(t,
+		[]member{{name: "a", text: "one"}, {name: "b", link: "a", kind: tar.TypeLink}}))
+	if data, readErr := os.ReadFile(filepath.Join(out, "b")); err != nil || readErr != nil ||
+		string(data) != "one" {
 		t.Errorf("the second name holds %q, %v, %v", data, err, readErr)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
@@ -251,8 +267,8 @@ func FuzzUnpack(f *testing.F) {
 	})
 }
 
-// BenchmarkUnpack unpacks an archive of 200 MB, and lets the system's own tool do the same; x-of-tar is how many
-// times as long it takes.
+// BenchmarkUnpack unpacks an archive of 200 MB, and lets the system's own tool do the same;
+// x-of-tar is how many times as long it takes.
 func BenchmarkUnpack(b *testing.B) {
 	tool, err := exec.LookPath("tar")
 	if err != nil {
@@ -266,7 +282,8 @@ func BenchmarkUnpack(b *testing.B) {
 			seed = seed*1664525 + 1013904223
 			text[k] = "abcdefgh ijkl\n"[(seed>>24)%14]
 		}
-		members = append(members, member{name: fmt.Sprintf("ferry/part-%d/file-%d", i/50, i), text: string(text),
+		members = append(members, member{name: fmt.Sprintf("ferry/part-%d/file-%d", i/50, i),
+			text: string(text),
 			mode: 0o644})
 	}
 	file := filepath.Join(b.TempDir(), "ferry.tar.gz")
@@ -281,7 +298,8 @@ func BenchmarkUnpack(b *testing.B) {
 		}
 		ours += time.Since(begin)
 		begin = time.Now()
-		if out, err := exec.Command(tool, "-xzf", file, "-C", b.TempDir()).CombinedOutput(); err != nil {
+		if out, err := exec.Command(tool, "-xzf", file, "-C",
+			b.TempDir()).CombinedOutput(); err != nil {
 			b.Fatalf("%v: %s", err, out)
 		}
 		theirs += time.Since(begin)

@@ -1,5 +1,6 @@
-// Package beside runs functions side by side. One that panics does not end the program with a trace that nobody can
-// read: the panic goes on in the goroutine that waits, which knows what it was about.
+// Package beside runs functions side by side. One that panics does not end the program with a trace
+// that nobody can read: the panic goes on in the goroutine that waits, which knows what it was
+// about.
 package beside
 
 import "sync"

@@ -5,7 +5,8 @@ import (
 	"testing"
 )
 
-// TestPanicsWhereItIsWaited holds that all functions run to their ends, and that a panic is that of whoever waits.
+// TestPanicsWhereItIsWaited holds that all functions run to their ends, and that a panic is that of
+// whoever waits.
 func TestPanicsWhereItIsWaited(t *testing.T) {
 	t.Parallel()
 	var g Group

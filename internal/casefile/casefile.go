@@ -1,5 +1,5 @@
-// Package casefile reads test cases that are text files: a tree of files, each below a line with two
-// equal signs and its name, and what is expected below "== want".
+// Package casefile reads test cases that are text files: a tree of files, each below a line with
+// two equal signs and its name, and what is expected below "== want".
 package casefile
 
 import (
@@ -81,8 +81,8 @@ next:
 	return fsys
 }
 
-// Want compares what came out with what stands below "== want"; with UPDATE_CASES=1 in the environment
-// it writes it there instead.
+// Want compares what came out with what stands below "== want"; with UPDATE_CASES=1 in the
+// environment it writes it there instead.
 func (c *Case) Want(t *testing.T, got string) {
 	t.Helper()
 	if os.Getenv("UPDATE_CASES") == "" {

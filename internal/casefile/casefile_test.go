@@ -20,7 +20,8 @@ old
 func TestParse(t *testing.T) {
 	t.Parallel()
 	c := parse("x.case", aCase)
-	if c.Intro != "What it shows,\nin two lines.\n" || c.Files["a.txt"] != "one\n" || c.Files["want"] != "old\n" ||
+	if c.Intro != "What it shows,\nin two lines.\n" || c.Files["a.txt"] != "one\n" ||
+		c.Files["want"] != "old\n" ||
 		!slices.Equal(c.order, []string{"a.txt", "sub/empty.txt", "want"}) {
 		t.Errorf("it reads as %+v", c)
 	}
@@ -47,7 +48,8 @@ func TestWant(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again := parse(file, string(data)); again.Files["want"] != "new\n" || again.Files["a.txt"] != "one\n" ||
+	if again := parse(file, string(data)); again.Files["want"] != "new\n" ||
+		again.Files["a.txt"] != "one\n" ||
 		again.Intro != parse(file, aCase).Intro {
 		t.Errorf("it is written as\n%s", data)
 	}

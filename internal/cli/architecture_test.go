@@ -14,12 +14,14 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// layers lists the packages from the words at the bottom to the command line at the top: imports go downwards.
+// layers lists the packages from the words at the bottom to the command line at the top: imports go
+// downwards.
 var layers = [][]string{
 	{"stack", "expr", "shell", "reading", "spelling", "beside"},
 	{"archive", "claim", "dockerfile", "value"},
 	{"diagnose", "protocol", "signin", "sockets", "testrun"},
-	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside", "casefile", "testport",
+	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside",
+		"casefile", "testport",
 		"testbound"},
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace", "tree"},
@@ -41,11 +43,12 @@ var layers = [][]string{
 var shows = []string{"view", "cli", "demo"}
 
 // forbidden are the libraries of the interface, which the core must not know.
-var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth", "charm.land/",
+var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth",
+	"charm.land/",
 	"github.com/charmbracelet/"}
 
-// TestArchitecture holds the packages to their structure: no import upwards, no interface library and
-// no printing in the core.
+// TestArchitecture holds the packages to their structure: no import upwards, no interface library
+// and no printing in the core.
 func TestArchitecture(t *testing.T) {
 	t.Parallel()
 	layer := map[string]int{}
@@ -79,7 +82,8 @@ func TestArchitecture(t *testing.T) {
 		core := !slices.Contains(shows, pkg)
 		for _, imp := range tree.Imports {
 			path, _ := strconv.Unquote(imp.Path.Value)
-			if other, ours := strings.CutPrefix(path, "nimbleharbor/internal/"); ours && layer[other] >= own {
+			if other, ours := strings.CutPrefix(path, "nimbleharbor/internal/"); ours &&
+				layer[other] >= own {
 				t.Errorf("%s imports %s, which does not lie below it", file, other)
 			}
 			for _, f := range forbidden {
@@ -115,7 +119,8 @@ func TestArchitecture(t *testing.T) {
 	}
 }
 
-// TestExpressionsAreRight makes every regular expression of the program ready: they are made late otherwise.
+// TestExpressionsAreRight makes every regular expression of the program ready: they are made late
+// otherwise.
 func TestExpressionsAreRight(t *testing.T) {
 	t.Parallel()
 	if n := expr.Check(); n < 100 {
@@ -123,8 +128,9 @@ func TestExpressionsAreRight(t *testing.T) {
 	}
 }
 
-// opens are the files that may open others by the system's own calls, and why. All else goes through reading: a
-// checkout, or what it launched, can have put a pipe, a device or something without end at any name.
+// opens are the files that may open others by the system's own calls, and why. All else goes
+// through reading: a checkout, or what it launched, can have put a pipe, a device or something
+// without end at any name.
 var opens = map[string]string{
 	"casefile":                  "cases of tests",
 	"demo":                      "its own actors and files",
@@ -173,7 +179,8 @@ func TestNothingElseOpens(t *testing.T) {
 			switch {
 			case call == "os.Open", call == "os.OpenFile", call == "os.ReadFile", call == "os.DirFS",
 				call == "root.FS", call == "top.FS":
-			case sel.Sel.Name == "OpenFile", sel.Sel.Name == "ReadFile" && slices.Contains([]string{"top", "root"}, of):
+			case sel.Sel.Name == "OpenFile", sel.Sel.Name == "ReadFile" &&
+				slices.Contains([]string{"top", "root"}, of):
 			default:
 				return true
 			}

@@ -19,17 +19,23 @@ import (
 )
 
 // harmlessly are the commands that a person gives before consenting to anything.
-var harmlessly = [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"needs"}, {"fill", "--dry-run"},
-	{"fill"}, {"order"}, {"vouch"}, {"check"}, {"diagnose"}, {"logs"}, {"launch", "--background"}, {"stop"}, {"test"},
-	{"restart"}, {"board"}, {"catchup"}, {"report", "report.html"}, {"report", "report.md"}, {"order", "--draw", "-"},
+var harmlessly = [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--compose"}, {"needs"},
+	{"fill", "--dry-run"},
+	{"fill"}, {"order"}, {"vouch"}, {"check"}, {"diagnose"}, {"logs"}, {"launch",
+		"--background"}, {"stop"}, {"test"},
+	{"restart"}, {"board"}, {"catchup"}, {"report", "report.html"}, {"report",
+		"report.md"}, {"order", "--draw", "-"},
 	{"reset"}, {"reset", "--data"}}
 
-// TestGitRunsNothing points us at checkouts whose own git configuration would run a command, in every way that git has:
-// none of ours makes it do so before consent.
+// TestGitRunsNothing points us at checkouts whose own git configuration would run a command, in
+// every way that git has: none of ours makes it do so before consent.
 func TestGitRunsNothing(t *testing.T) {
 	t.Parallel()
 	for name, lay := range map[string]func(dir, run string) []string{
-		"a file system monitor": func(_, run string) []string { return []string{"core.fsmonitor", run} },
+		"a file system monitor": func(_,
+			run string) []string {
+			return []string{"core.fsmonitor", run}
+		},
 		"hooks": func(dir, run string) []string {
 			for _, hook := range []string{"post-index-change", "fsmonitor-watchman", "pre-auto-gc",
 				"reference-transaction"} {
@@ -37,7 +43,10 @@ func TestGitRunsNothing(t *testing.T) {
 			}
 			return []string{"core.hooksPath", "hooks"}
 		},
-		"a pager": func(_, run string) []string { return []string{"core.pager", run, "pager.tag", run} },
+		"a pager": func(_, run string) []string {
+			return []string{"core.pager", run, "pager.tag",
+				run}
+		},
 		"one command's pager": func(_, run string) []string {
 			return []string{"pager.config", run, "pager.log", run}
 		},
@@ -53,16 +62,24 @@ func TestGitRunsNothing(t *testing.T) {
 		"a signature": func(_, run string) []string {
 			return []string{"log.showSignature", "true", "gpg.program", run}
 		},
-		"another ssh": func(_, run string) []string { return []string{"core.sshCommand", run, "core.gitProxy", run} },
+		"another ssh": func(_, run string) []string {
+			return []string{"core.sshCommand", run,
+				"core.gitProxy", run}
+		},
 		"a login's helper": func(_, run string) []string {
 			return []string{"credential.helper", "!" + run, "core.askPass", run}
 		},
-		"an editor": func(_, run string) []string { return []string{"core.editor", run, "sequence.editor", run} },
+		"an editor": func(_, run string) []string {
+			return []string{"core.editor", run,
+				"sequence.editor", run}
+		},
 		"a transport": func(_, run string) []string {
-			return []string{"remote.origin.url", "ext::sh -c " + run, "protocol.ext.allow", "always"}
+			return []string{"remote.origin.url", "ext::sh -c " + run, "protocol.ext.allow",
+				"always"}
 		},
 		"a remote that promises": func(_, run string) []string {
-			return []string{"remote.origin.url", "ext::sh -c " + run, "remote.origin.promisor", "true",
+			return []string{"remote.origin.url", "ext::sh -c " + run, "remote.origin.promisor",
+				"true",
 				"protocol.ext.allow", "always"}
 		},
 		"an included file": func(dir, run string) []string {
@@ -74,12 +91,17 @@ func TestGitRunsNothing(t *testing.T) {
 			return []string{"extensions.worktreeConfig", "true"}
 		},
 		"a submodule's update": func(dir, run string) []string {
-			put(dir, ".gitmodules", "[submodule \"pier\"]\n\tpath = pier\n\turl = ./pier\n\tupdate = !"+run+"\n", 0o644)
+			put(dir, ".gitmodules", "[submodule \"pier\"]\n\tpath = pier\n\turl = "+
+				"./pier\n\tupdate = !"+run+"\n", 0o644)
 			return []string{"submodule.pier.update", "!" + run, "submodule.recurse", "true"}
 		},
-		"alternates": func(dir, run string) []string { return []string{"core.alternateRefsCommand", run} },
+		"alternates": func(dir, run string) []string {
+			return []string{"core.alternateRefsCommand",
+				run}
+		},
 		"a repository elsewhere": func(dir, run string) []string {
-			put(dir, "inner/config", fmt.Sprintf("[core]\n\trepositoryformatversion = 0\n\tfsmonitor = "+
+			put(dir, "inner/config", fmt.Sprintf("[core]\n\trepositoryformatversion = "+
+				"0\n\tfsmonitor = "+
 				"%q\n", run), 0o644)
 			os.Rename(filepath.Join(dir, ".git"), filepath.Join(dir, "inner", "git"))
 			put(dir, "inner/git/config", fmt.Sprintf("[core]\n\tfsmonitor = %q\n", run), 0o644)
@@ -92,7 +114,8 @@ func TestGitRunsNothing(t *testing.T) {
 			b := newBench(t)
 			canary := filepath.Join(b.tmp, "canary")
 			b.write(map[string]string{"package.json": `{"name": "pier", "scripts": {"start": "node pier.js"}}`,
-				".env.example": "PIER_KEY=\n", "compose.yaml": "services: {pier: {image: saltmarsh/pier:1}}\n"})
+				".env.example": "PIER_KEY=\n", "compose.yaml": "services: {pier: {image: " +
+					"saltmarsh/pier:1}}\n"})
 			git := func(args ...string) {
 				t.Helper()
 				cmd := exec.Command("git", append([]string{"-C", b.dir, "-c", "user.name=ida",
@@ -129,13 +152,14 @@ func put(dir, name, text string, mode os.FileMode) {
 	os.WriteFile(file, []byte(text), mode)
 }
 
-// TestStateOfAnother brings a folder of our state along with a checkout: what it says is not believed, its links are
-// not followed, and it is not removed.
+// TestStateOfAnother brings a folder of our state along with a checkout: what it says is not
+// believed, its links are not followed, and it is not removed.
 func TestStateOfAnother(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write(quay(testport.Take(t)))
-	victim := exec.Command("sleep", "600") // a process of the person's, as a forged record would name it
+	victim := exec.Command("sleep",
+		"600") // a process of the person's, as a forged record would name it
 	victim.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	victim.Dir = b.dir
 	if err := victim.Start(); err != nil {
@@ -166,19 +190,23 @@ func TestStateOfAnother(t *testing.T) {
 		"empty.json":  `[{"file": ".env", "key": "QUAY_SECRET"}]`} {
 		put(state, name, text, 0o600)
 	}
-	for name, to := range map[string]string{"steward.log": precious, "steward.lock": precious, "fill.lock": precious,
-		"before": filepath.Join(b.home, "made"), "logs": filepath.Join(b.home, "made")} {
+	for name, to := range map[string]string{"steward.log": precious, "steward.lock": precious,
+		"fill.lock": precious,
+		"before":    filepath.Join(b.home, "made"), "logs": filepath.Join(b.home, "made")} {
 		if err := os.Symlink(to, filepath.Join(state, name)); err != nil {
 			t.Fatal(err)
 		}
 	}
 	put(b.dir, ".env", "PORT=1\nQUAY_SECRET=\n", 0o600)
-	for _, command := range append(slices.Clone(harmlessly), []string{"stop"}, []string{"reset", "--data"},
-		[]string{"launch", "--background", "--vouch"}, []string{"stop"}, []string{"reset", "--data"}) {
+	for _, command := range append(slices.Clone(harmlessly), []string{"stop"},
+		[]string{"reset", "--data"},
+		[]string{"launch", "--background", "--vouch"}, []string{"stop"}, []string{"reset",
+			"--data"}) {
 		b.run(command...)
 		select {
 		case err := <-dead:
-			t.Fatalf("nharbor %s has killed the person's process: %v", strings.Join(command, " "), err)
+			t.Fatalf("nharbor %s has killed the person's process: %v", strings.Join(command, " "),
+				err)
 		default:
 		}
 		if got := mine(); got != "kept" {
@@ -190,7 +218,8 @@ func TestStateOfAnother(t *testing.T) {
 	}
 }
 
-// TestStateThatIsPlanted puts links and forged files into a state folder of ours, as a next commit could.
+// TestStateThatIsPlanted puts links and forged files into a state folder of ours, as a next commit
+// could.
 func TestStateThatIsPlanted(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -201,7 +230,8 @@ func TestStateThatIsPlanted(t *testing.T) {
 	if err := os.WriteFile(precious, []byte("kept"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"steward.log", "steward.lock", "fill.lock", "memory.json", "stack.json", "before",
+	for _, name := range []string{"steward.log", "steward.lock", "fill.lock", "memory.json",
+		"stack.json", "before",
 		"logs"} {
 		os.Remove(filepath.Join(state, name+".was"))
 		if err := os.Rename(
@@ -214,7 +244,8 @@ func TestStateThatIsPlanted(t *testing.T) {
 		if err := os.Symlink(precious, filepath.Join(state, name)); err != nil {
 			t.Fatal(err)
 		}
-		for _, command := range [][]string{{"fill", "--set", "QUAY_SECRET=x"}, {"launch", "--background", "--vouch"},
+		for _, command := range [][]string{{"fill", "--set", "QUAY_SECRET=x"},
+			{"launch", "--background", "--vouch"},
 			{"check"}, {"stop"}, {"reset", "--data"}} {
 			b.run(command...)
 			if data, err := os.ReadFile(precious); err != nil || string(data) != "kept" {
@@ -228,7 +259,8 @@ func TestStateThatIsPlanted(t *testing.T) {
 	}
 }
 
-// TestNothingGrowsWithoutBound gives us small files that would become huge, with little memory to do it in.
+// TestNothingGrowsWithoutBound gives us small files that would become huge, with little memory to
+// do it in.
 func TestNothingGrowsWithoutBound(t *testing.T) {
 	t.Parallel()
 	doubling := func(first string) string {
@@ -258,28 +290,37 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 		"aliases":            {"compose.yaml": wide.String() + "services: {pier: {image: x}}\n"},
 		"depth":              {"compose.yaml": deep.String()},
 		"depth of JSON":      {"package.json": deep.String()},
-		"depth of variables": {".env": "A=" + strings.Repeat("${B:-", 100000), "compose.yaml": stackOf},
+		"depth of variables": {".env": "A=" + strings.Repeat("${B:-", 100000),
+			"compose.yaml": stackOf},
 		"many values": {".env": "BIG=" + strings.Repeat("x", 200000) + "\n",
 			"compose.yaml": many.String()},
-		"a file that reads itself": {"compose.yaml": "include: [compose.yaml]\nservices: {pier: {image: x}}\n"},
-		"a service of itself":      {"compose.yaml": "services: {pier: {extends: {service: pier}}}\n"},
-		"a long line":              {"README.md": strings.Repeat("`a` ", 1<<20), "package.json": "{}"},
+		"a file that reads itself": {"compose.yaml": "include: [compose.yaml]\nservices: {pier: " +
+			"{image: x}}\n"},
+		"a service of itself": {"compose.yaml": "services: {pier: {extends: {service: " +
+			"pier}}}\n"},
+		"a long line": {"README.md": strings.Repeat("`a` ", 1<<20),
+			"package.json": "{}"},
 		"a script that calls " +
 			"itself": {"package.json": `{"scripts": {"start": "npm run start", "dev": "npm run start"}}`},
-		"a Makefile that calls itself": {"Makefile": "run: run\n\tmake run\n", "README.md": "    make run\n"},
+		"a Makefile that calls itself": {"Makefile": "run: run\n\tmake run\n",
+			"README.md": "    make run\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b := newBench(t)
 			b.write(files)
-			for _, command := range []string{"survey", "needs", "fill --dry-run", "order", "vouch"} {
+			for _, command := range []string{"survey", "needs", "fill --dry-run", "order",
+				"vouch"} {
 				ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
-				cmd := exec.CommandContext(ctx, "sh", "-c", "ulimit -v 4000000; exec "+b.command().Path+" "+command)
+				cmd := exec.CommandContext(ctx, "sh", "-c",
+					"ulimit -v 4000000; exec "+b.command().Path+" "+command)
 				cmd.Dir, cmd.Env = b.dir, append(b.env, "GOMEMLIMIT=1GiB")
 				out, _ := cmd.CombinedOutput()
-				if ctx.Err() != nil || cmd.ProcessState.ExitCode() > 4 || cmd.ProcessState.ExitCode() < 0 ||
+				if ctx.Err() != nil || cmd.ProcessState.ExitCode() > 4 ||
+					cmd.ProcessState.ExitCode() < 0 ||
 					strings.Contains(string(out), "goroutine ") {
-					t.Errorf("nharbor %s: %v, %v\n%.600s", command, ctx.Err(), cmd.ProcessState, out)
+					t.Errorf("nharbor %s: %v, %v\n%.600s", command, ctx.Err(), cmd.ProcessState,
+						out)
 				}
 				cancel()
 			}
@@ -287,8 +328,8 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 	}
 }
 
-// forking serves a page out of a process that has left its group and session, as daemons do, in the background or while
-// the one that was started stays.
+// forking serves a page out of a process that has left its group and session, as daemons do, in the
+// background or while the one that was started stays.
 const forking = `package main
 
 import (
@@ -315,8 +356,8 @@ func main() {
 }
 `
 
-// TestNothingIsLeft holds that stop ends all that a launch has started, whatever that has done to be left alone, and
-// whatever has become of its state and its steward.
+// TestNothingIsLeft holds that stop ends all that a launch has started, whatever that has done to
+// be left alone, and whatever has become of its state and its steward.
 func TestNothingIsLeft(t *testing.T) {
 	t.Parallel()
 	steward := func(t *testing.T, b *bench) (pids []int) { // and the keeper, of this workspace
@@ -337,8 +378,11 @@ func TestNothingIsLeft(t *testing.T) {
 		return pids
 	}
 	for name, happens := range map[string]func(*testing.T, *bench){
-		"nothing":              func(*testing.T, *bench) {},
-		"the state is removed": func(_ *testing.T, b *bench) { os.RemoveAll(filepath.Join(b.dir, ".nharbor")) },
+		"nothing": func(*testing.T, *bench) {},
+		"the state is removed": func(_ *testing.T,
+			b *bench) {
+			os.RemoveAll(filepath.Join(b.dir, ".nharbor"))
+		},
 		"the record is truncated": func(_ *testing.T, b *bench) {
 			os.Truncate(filepath.Join(b.dir, ".nharbor/stack.json"), 3)
 		},
@@ -391,7 +435,8 @@ func TestNothingIsLeft(t *testing.T) {
 	}
 }
 
-// TestOutputIsText sends hostile text through every command: none of it reaches the terminal as it is.
+// TestOutputIsText sends hostile text through every command: none of it reaches the terminal as it
+// is.
 func TestOutputIsText(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -404,9 +449,12 @@ func TestOutputIsText(t *testing.T) {
 			"node "+evil,
 		),
 		dir + "/.env.example": "# " + evil + "\nPIER_KEY=\nPIER_" + evil + "=x\n",
-		"compose.yaml": fmt.Sprintf("services:\n  %q: {image: %q, ports: [\"4811:80\"], environment: {K: %q}}\n"+
-			"  quay: {image: x, depends_on: [%q], labels: {l: %q}}\n", "s"+evil, "img"+evil, evil, "s"+evil, evil),
-		"README.md": "# " + evil + "\n\n    npm run " + evil + "\n\nSign in as ida@saltmarsh.example / " +
+		"compose.yaml": fmt.Sprintf("services:\n  %q: {image: %q, ports: [\"4811:80\"], "+
+			"environment: {K: %q}}\n"+
+			"  quay: {image: x, depends_on: [%q], labels: {l: "+
+			"%q}}\n", "s"+evil, "img"+evil, evil, "s"+evil, evil),
+		"README.md": "# " + evil + "\n\n    npm run " + evil +
+			"\n\nSign in as ida@saltmarsh.example / " +
 			"" + evil + "\n",
 		"Procfile":     "web: ./" + evil + "\n",
 		"nharbor.toml": "[service.quay]\nport = \"" + "x" + "\"\n",
@@ -417,11 +465,14 @@ func TestOutputIsText(t *testing.T) {
 			os.Remove(filepath.Join(b.dir, "nharbor.toml"))
 		}
 		for _, command := range append(slices.Clone(harmlessly), []string{"diagnose", "log.txt"},
-			[]string{"survey", "--why", "quay"}, []string{"fill", "--json", "--dry-run"}, []string{"order", "--json"},
+			[]string{"survey", "--why", "quay"}, []string{"fill", "--json",
+				"--dry-run"}, []string{"order", "--json"},
 			[]string{"vouch", "--json"},
-			[]string{"clone", "ssh://" + evil + "/x"}, []string{"-C", evil, "survey"}, []string{"fill", "--set", evil},
+			[]string{"clone", "ssh://" + evil + "/x"}, []string{"-C", evil,
+				"survey"}, []string{"fill", "--set", evil},
 			[]string{"restart", evil}, []string{"logs", evil}, []string{"order", "--draw", "o.svg"},
-			[]string{"order", "--draw", "o.dot"}, []string{"order", "--draw", "o.mmd"}, []string{evil},
+			[]string{"order", "--draw", "o.dot"}, []string{"order", "--draw",
+				"o.mmd"}, []string{evil},
 			[]string{"--" + evil}) {
 			_, out, errOut := b.run(command...)
 			drawn := ""
@@ -430,11 +481,13 @@ func TestOutputIsText(t *testing.T) {
 				drawn += string(data)
 			}
 			if i := strings.IndexFunc(out+errOut+drawn, func(r rune) bool {
-				return r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 || r >= 0x200b && r <= 0x200f ||
+				return r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 ||
+					r >= 0x200b && r <= 0x200f ||
 					r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 			}); i >= 0 {
 				t.Errorf("nharbor %q says "+
-					"%q", command, (out + errOut + drawn)[max(0, i-60):min(i+30, len(out+errOut+drawn))])
+					"%q", command, (out + errOut +
+					drawn)[max(0, i-60):min(i+30, len(out+errOut+drawn))])
 			}
 		}
 	}
@@ -445,7 +498,8 @@ func TestOutputThatCantBeWritten(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write(quay(testport.Take(t)))
-	for _, command := range []string{"survey", "survey --json", "needs", "order", "fill --dry-run", "vouch"} {
+	for _, command := range []string{"survey", "survey --json", "needs", "order", "fill --dry-run",
+		"vouch"} {
 		cmd := exec.Command("sh", "-c", b.command().Path+" "+command+" >/dev/full")
 		cmd.Dir, cmd.Env = b.dir, b.env
 		if err := cmd.Run(); err == nil {
@@ -459,20 +513,23 @@ func TestOutputThatCantBeWritten(t *testing.T) {
 	}
 }
 
-// TestConsentCovers holds that what a command comes to is shown, and that it is asked for again when that has changed.
+// TestConsentCovers holds that what a command comes to is shown, and that it is asked for again
+// when that has changed.
 func TestConsentCovers(t *testing.T) {
 	t.Parallel()
 	base := map[string]string{
 		"package.json": `{"name": "pier", "scripts": {` +
 			`"start": "npm run prepare-pier && node pier.js", "prepare-pier": "sh up.sh && make tides"}}`,
 		"up.sh": "echo up\n", "pier.js": "serve()\n", ".npmrc": "fund=false\n",
-		"Makefile":      "include tides.mk\nBY = echo\ntides: charts\n\t@$(BY) tides\ncharts:\n\t@echo charts\n",
+		"Makefile": "include tides.mk\nBY = echo\ntides: charts\n\t@$(BY) " +
+			"tides\ncharts:\n\t@echo charts\n",
 		"tides.mk":      "A = 1\n",
 		"rota/Procfile": "web: python3 rota.py\n", "rota/rota.py": "serve()\n",
 		".env":             "PORT=4900\n",
 		"board/Dockerfile": "FROM scratch\nCOPY x /x\n",
 		"board/x":          "x",
-		"compose.yaml": "services:\n  board:\n    build: board\n    environment: {A: x}\n    ports: [\"4901:80\"]\n" +
+		"compose.yaml": "services:\n  board:\n    build: board\n    environment: {A: x}\n    " +
+			"ports: [\"4901:80\"]\n" +
 			"    volumes: [\"./data:/data\"]\n",
 		"data/keep": "",
 	}
@@ -480,46 +537,65 @@ func TestConsentCovers(t *testing.T) {
 	instead := func(file, old, new string) files {
 		return files{file: strings.Replace(base[file], old, new, 1)}
 	}
-	more := func(line string) files { return files{"compose.yaml": base["compose.yaml"] + "    " + line + "\n"} }
+	more := func(line string) files {
+		return files{"compose.yaml": base["compose.yaml"] + "    " +
+			line + "\n"}
+	}
 	sumOf := func(text string) string { s := sha256.Sum256([]byte(text)); return hex.EncodeToString(s[:6]) }
 	for name, change := range map[string]struct {
 		files files
 		link  string // where data leads then
 		shows string
 	}{
-		"a script's line":        {instead("package.json", "node pier", "node evil"), "", "node evil.js"},
-		"a script that it calls": {instead("package.json", "sh up.sh", "sh up.sh; curl x"), "", "curl x"},
-		"a script's content": {files{"up.sh": "curl x\n"}, "", "the script up.sh as it is now, sum " +
-			"" + sumOf("curl x\n")},
-		"a program's source":     {files{"pier.js": "evil()\n"}, "", "pier.js as it is now, sum " + sumOf("evil()\n")},
-		"a task's line":          {instead("Makefile", "echo charts", "curl x"), "", "make charts: curl x"},
-		"a task before it":       {instead("Makefile", "tides: charts", "tides: evil"), "", "make tides: make evil"},
-		"a task's variable":      {instead("Makefile", "BY = echo", "BY = evil"), "", "make tides: evil tides"},
-		"an included file":       {files{"tides.mk": "A := $(shell evil)\n"}, "", "whenever it reads Makefile: evil"},
-		"a line of a Procfile":   {instead("rota/Procfile", "rota.py", "evil.py"), "", "evil.py"},
-		"what the manager obeys": {files{".npmrc": "script-shell=./evil\n"}, "", "vouched for it) npm"},
+		"a script's line": {instead("package.json", "node pier", "node evil"), "",
+			"node evil.js"},
+		"a script that it calls": {instead("package.json", "sh up.sh", "sh up.sh; curl x"), "",
+			"curl x"},
+		"a script's content": {files{"up.sh": "curl x\n"}, "",
+			"the script up.sh as it is now, sum " +
+				"" + sumOf("curl x\n")},
+		"a program's source": {files{"pier.js": "evil()\n"}, "", "pier.js as it is now, sum " +
+			sumOf("evil()\n")},
+		"a task's line": {instead("Makefile", "echo charts", "curl x"), "",
+			"make charts: curl x"},
+		"a task before it": {instead("Makefile", "tides: charts", "tides: evil"), "",
+			"make tides: make evil"},
+		"a task's variable": {instead("Makefile", "BY = echo", "BY = evil"), "",
+			"make tides: evil tides"},
+		"an included file": {files{"tides.mk": "A := $(shell evil)\n"}, "",
+			"whenever it reads Makefile: evil"},
+		"a line of a Procfile": {instead("rota/Procfile", "rota.py", "evil.py"), "", "evil.py"},
+		"what the manager obeys": {files{".npmrc": "script-shell=./evil\n"}, "",
+			"vouched for it) npm"},
 		"a variable that loads": {files{".env": "PORT=1\nNODE_OPTIONS=--require " +
 			"./x.js\n"}, "", "NODE_OPTIONS=--require ./x.js"},
 		"a Dockerfile": {instead("board/Dockerfile", "/x", "/y"), "", "COPY x /y"},
 		"another reader of it": {
-			files{"board/Dockerfile": "# syntax=evil/reader\nFROM scratch\n"}, "", "syntax=evil/reader",
+			files{"board/Dockerfile": "# syntax=evil/reader\nFROM " +
+				"scratch\n"}, "", "syntax=evil/reader",
 		},
 		"a build argument": {
-			instead("compose.yaml", "build: board", "build: {context: board, args: {E: evil}}"), "", "E=evil",
+			instead("compose.yaml", "build: board",
+				"build: {context: board, args: {E: evil}}"), "", "E=evil",
 		},
 		"a stage": {
-			instead("compose.yaml", "build: board", "build: {context: board, target: evil}"), "", "its stage evil",
+			instead("compose.yaml", "build: board",
+				"build: {context: board, target: evil}"), "", "its stage evil",
 		},
-		"its environment": {instead("compose.yaml", "{A: x}", "{LD_PRELOAD: /evil}"), "", "LD_PRELOAD=/evil"},
-		"an entry point":  {more("entrypoint: [/evil]"), "", "/evil"},
-		"a privilege":     {more("privileged: true"), "", "privileged"},
-		"the engine's socket": {instead("compose.yaml", "./data:", "/var/run/docker.sock:"), "", "the container " +
-			"engine's socket"},
-		"a folder outside":   {instead("compose.yaml", "./data:", "/etc:"), "", "/etc, outside of the workspace"},
+		"its environment": {instead("compose.yaml", "{A: x}", "{LD_PRELOAD: /evil}"), "",
+			"LD_PRELOAD=/evil"},
+		"an entry point": {more("entrypoint: [/evil]"), "", "/evil"},
+		"a privilege":    {more("privileged: true"), "", "privileged"},
+		"the engine's socket": {instead("compose.yaml", "./data:", "/var/run/docker.sock:"), "",
+			"the container " +
+				"engine's socket"},
+		"a folder outside": {instead("compose.yaml", "./data:", "/etc:"), "",
+			"/etc, outside of the workspace"},
 		"a link":             {nil, "/etc", "which leads to /etc, outside of the workspace"},
 		"the host's network": {more("network_mode: host"), "", "shares this machine's network"},
-		"every address": {instead("compose.yaml", "4901:80", "0.0.0.0:4901:80"), "", "every address of " +
-			"this machine"},
+		"every address": {instead("compose.yaml", "4901:80", "0.0.0.0:4901:80"), "",
+			"every address of " +
+				"this machine"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -542,7 +618,8 @@ func TestConsentCovers(t *testing.T) {
 				t.Errorf("vouch says\n%s", said)
 			}
 			if code, out, errOut := b.run("launch", "--background", "--vouch="+sum); code == 0 ||
-				!strings.Contains(errOut, "is not what --vouch names") && !strings.Contains(errOut, "engine") &&
+				!strings.Contains(errOut, "is not what --vouch names") &&
+					!strings.Contains(errOut, "engine") &&
 					!strings.Contains(errOut, "npm") {
 				t.Errorf("what was pinned is launched otherwise: %d\n%s%s", code, out, errOut)
 			}
@@ -550,8 +627,8 @@ func TestConsentCovers(t *testing.T) {
 	}
 }
 
-// TestLinksLeadNowhere lets what is read and sent for a launch be links out of the workspace: a build's folder, a file
-// of settings, a template.
+// TestLinksLeadNowhere lets what is read and sent for a launch be links out of the workspace: a
+// build's folder, a file of settings, a template.
 func TestLinksLeadNowhere(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -568,11 +645,13 @@ func TestLinksLeadNowhere(t *testing.T) {
 		}
 	}
 	before, _ := os.ReadFile(filepath.Join(secret, "env"))
-	for _, command := range append(slices.Clone(harmlessly), []string{"launch", "--background", "--vouch"},
+	for _, command := range append(slices.Clone(harmlessly),
+		[]string{"launch", "--background", "--vouch"},
 		[]string{"stop"}, []string{"fill", "--set", "CANARY=x"}) {
 		_, out, errOut := b.run(command...)
 		if strings.Contains(out+errOut, "canary-of-the-person") {
-			t.Errorf("nharbor %s has read what lies outside:\n%s%s", strings.Join(command, " "), out, errOut)
+			t.Errorf("nharbor %s has read what lies outside:\n%s%s", strings.Join(command, " "),
+				out, errOut)
 		}
 		if after, _ := os.ReadFile(filepath.Join(secret, "env")); string(after) != string(before) {
 			t.Fatalf("nharbor %s has written what lies outside", strings.Join(command, " "))

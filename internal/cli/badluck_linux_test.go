@@ -17,8 +17,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// restless serves a page, and behaves as PIER_MODE says: deaf to being asked to end, with its output closed, writing
-// without end or one line without end.
+// restless serves a page, and behaves as PIER_MODE says: deaf to being asked to end, with its
+// output closed, writing without end or one line without end.
 const restless = `package main
 
 import (
@@ -64,8 +64,8 @@ func main() {
 }
 `
 
-// TestBadLuck does to a launched stack, or to the launch itself, what happens on real machines. Whatever it is, what is
-// said is true, stop ends what runs, and nothing is left.
+// TestBadLuck does to a launched stack, or to the launch itself, what happens on real machines.
+// Whatever it is, what is said is true, stop ends what runs, and nothing is left.
 func TestBadLuck(t *testing.T) {
 	t.Parallel()
 	logsAreBounded := func(t *testing.T, b *bench) {
@@ -87,7 +87,8 @@ func TestBadLuck(t *testing.T) {
 		b.must(0, "check")
 		b.must(0, "restart") // which nobody has to vouch for again
 		b.must(0, "stop")
-		os.RemoveAll(filepath.Join(b.tmp, fmt.Sprintf("nharbor-%d", os.Getuid()))) // what takes its place
+		os.RemoveAll(filepath.Join(b.tmp,
+			fmt.Sprintf("nharbor-%d", os.Getuid()))) // what takes its place
 	}
 	mode := func(mode string, then func(*testing.T, *bench)) func(*testing.T, *bench, int) {
 		return func(t *testing.T, b *bench, port int) {
@@ -133,7 +134,8 @@ func TestBadLuck(t *testing.T) {
 			if codes[0] != 0 {
 				first = 1
 			}
-			if codes[first] != 0 || codes[1-first] != 1 || !strings.Contains(said[1-first], "launched already") {
+			if codes[first] != 0 || codes[1-first] != 1 ||
+				!strings.Contains(said[1-first], "launched already") {
 				t.Errorf("they end with %v: %q", codes, said)
 			}
 			b.must(0, "check")
@@ -145,7 +147,8 @@ func TestBadLuck(t *testing.T) {
 			if err := os.Rename(old, b.dir); err != nil {
 				t.Fatal(err)
 			}
-			if said := b.must(0, "check"); !strings.Contains(said, "work") || !strings.Contains(said, "answers") {
+			if said := b.must(0, "check"); !strings.Contains(said, "work") ||
+				!strings.Contains(said, "answers") {
 				t.Errorf("check says\n%s", said)
 			}
 			b.must(0, "stop")
@@ -183,7 +186,8 @@ func TestBadLuck(t *testing.T) {
 					t.Fatal(err)
 				}
 				if thief == nil { // as soon as the needs were met
-					if thief, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err != nil {
+					if thief, err = net.Listen("tcp",
+						fmt.Sprintf("127.0.0.1:%d", port)); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -193,7 +197,8 @@ func TestBadLuck(t *testing.T) {
 				t.Errorf("it ends with %v, %v", err, last["outcome"])
 			}
 			said, _ := json.Marshal(last)
-			if !strings.Contains(string(said), "in use") && !strings.Contains(string(said), "taken") &&
+			if !strings.Contains(string(said), "in use") &&
+				!strings.Contains(string(said), "taken") &&
 				!strings.Contains(string(said), fmt.Sprint(os.Getpid())) {
 				t.Errorf("nobody says who has the port: %s", said)
 			}
@@ -240,7 +245,8 @@ func TestBadLuck(t *testing.T) {
 		},
 		"the terminal is poor": func(t *testing.T, b *bench, _ int) {
 			b.env = append(b.env, "TERM=dumb", "LC_ALL=en_US.ISO-8859-1")
-			for _, command := range []string{"survey", "needs", "order", "vouch", "fill --dry-run", "check"} {
+			for _, command := range []string{"survey", "needs", "order", "vouch", "fill --dry-run",
+				"check"} {
 				if _, out, errOut := b.run(strings.Fields(command)...); strings.Contains(out+errOut, "\x1b") {
 					t.Errorf("%s writes escape sequences: %q", command, out+errOut)
 				}
@@ -251,7 +257,8 @@ func TestBadLuck(t *testing.T) {
 				return // then nobody else can be had
 			}
 			own := filepath.Join(filepath.Dir(b.dir), "nharbor") // where others can call it
-			if data, err := os.ReadFile(program); err != nil || os.WriteFile(own, data, 0o755) != nil {
+			if data, err := os.ReadFile(program); err != nil ||
+				os.WriteFile(own, data, 0o755) != nil {
 				t.Fatal(err)
 			}
 			nobody := &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
@@ -259,10 +266,13 @@ func TestBadLuck(t *testing.T) {
 			for command, code := range map[string]int{"survey": 0, "order": 0, "check": 1,
 				"launch --background --vouch": 3, "fill": 3} {
 				cmd := exec.Command(own, strings.Fields(command)...)
-				cmd.Dir, cmd.Env, cmd.SysProcAttr = b.dir, append(b.env, "HOME=/nonexistent"), nobody
+				cmd.Dir, cmd.Env, cmd.SysProcAttr = b.dir, append(b.env,
+					"HOME=/nonexistent"), nobody
 				out, _ := cmd.CombinedOutput()
-				if got := cmd.ProcessState.ExitCode(); got != code || bytes.Contains(out, []byte("goroutine ")) {
-					t.Errorf("nharbor %s as another user ends with %d, want %d:\n%s", command, got, code, out)
+				if got := cmd.ProcessState.ExitCode(); got != code ||
+					bytes.Contains(out, []byte("goroutine ")) {
+					t.Errorf("nharbor %s as another user ends with %d, want %d:\n%s", command, got,
+						code, out)
 				}
 			}
 		},
@@ -283,7 +293,8 @@ func TestBadLuck(t *testing.T) {
 				!strings.Contains(said, "no space left") {
 				t.Errorf("fill ends with %d on a full disk: %s", code, said)
 			}
-			if data, _ := os.ReadFile(filepath.Join(b.dir, ".env")); !bytes.Contains(data, []byte("QUAY_SECRET=")) {
+			if data, _ := os.ReadFile(filepath.Join(b.dir, ".env")); !bytes.Contains(data,
+				[]byte("QUAY_SECRET=")) {
 				t.Errorf("what was in the settings is gone: %q", data)
 			}
 			os.Remove(rest)

@@ -24,14 +24,15 @@ func ran(b *testing.B, dir string, words ...string) time.Duration {
 	c := exec.Command(words[0], words[1:]...)
 	c.Dir = dir
 	begin := time.Now()
-	if err := c.Run(); err != nil && c.ProcessState.ExitCode() != 3 { // 3: something is missing here
+	// 3: something is missing here
+	if err := c.Run(); err != nil && c.ProcessState.ExitCode() != 3 {
 		b.Fatal(err)
 	}
 	return time.Since(begin)
 }
 
-// BenchmarkStart starts the program and, in turns with it, one that has nothing but the command line's library. It
-// reports by how much the quickest starts and those in the middle differ.
+// BenchmarkStart starts the program and, in turns with it, one that has nothing but the command
+// line's library. It reports by how much the quickest starts and those in the middle differ.
 func BenchmarkStart(b *testing.B) {
 	bare := filepath.Join(b.TempDir(), "bare")
 	build := exec.Command("go", "build", "-o", bare, "./testdata/bare")
@@ -49,8 +50,8 @@ func BenchmarkStart(b *testing.B) {
 	b.ReportMetric(theirs.ms(0.5), "bare-ms-median")
 }
 
-// BenchmarkNeeds asks a machine for the tools of a small application: node and npm, of which npm takes longest to say
-// its version.
+// BenchmarkNeeds asks a machine for the tools of a small application: node and npm, of which npm
+// takes longest to say its version.
 func BenchmarkNeeds(b *testing.B) {
 	if _, err := exec.LookPath("npm"); err != nil {
 		b.Skip("npm is not here")

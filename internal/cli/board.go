@@ -24,7 +24,8 @@ import (
 
 func (a *app) board() *cobra.Command {
 	c := &cobra.Command{
-		Use: "board", Short: "Shows the running stack as it lives, with keys to start, stop and restart",
+		Use: "board", Short: "Shows the running stack as it lives, with keys to start, stop and " +
+			"restart",
 		Args: takes(0, 0),
 		Long: `Shows a launched stack, from any terminal: how the launch went, how each service
 stands, what its ports answer and what it takes, and the last words of the one that
@@ -46,7 +47,8 @@ With --plain it tells what changes in lines, one after the other.`,
 			return a.liveBoard(ctx, s, r, in, out)
 		},
 	}
-	c.Flags().BoolVar(&a.plain, "plain", false, "tell what changes in lines, for screen readers and slow terminals")
+	c.Flags().BoolVar(&a.plain, "plain", false,
+		"tell what changes in lines, for screen readers and slow terminals")
 	return c
 }
 
@@ -83,8 +85,8 @@ func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *supervise.
 	}
 }
 
-// How often a board looks at what nobody tells it, at most; what takes long is asked less often, so that looking
-// takes no more than a share of the time.
+// How often a board looks at what nobody tells it, at most; what takes long is asked less often, so
+// that looking takes no more than a share of the time.
 const (
 	loadsEvery = 2 * time.Second
 	asksEvery  = 5 * time.Second
@@ -92,16 +94,19 @@ const (
 )
 
 // liveBoard runs the board on a terminal until somebody leaves it. Its goroutines end with it.
-func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record, in, out *os.File) error {
+func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record, in,
+	out *os.File) error {
 	launched := r.Launch()
 	if launched == nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-			Text: "the stack can't be asked how its launch went", Remedy: "Look with nharbor check."}
+			Text: "the stack can't be asked how its launch went", Remedy: "Look with nharbor " +
+				"check."}
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	does := &boardDoes{ctx: ctx, root: s.Root}
-	board := view.NewBoard(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last), launched.Started, does,
+	board := view.NewBoard(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last),
+		launched.Started, does,
 		os.Getenv("NO_COLOR") == "")
 	p := tea.NewProgram(board, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
 		tea.WithoutSignalHandler(), tea.WithFPS(20))
@@ -196,7 +201,8 @@ func (d *boardDoes) Run(command, service string) {
 		var said bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &said, &said
 		cmd.Run() // what is wrong, it says
-		d.send(view.BoardNews{SaidOf: strings.TrimSpace(command + " " + service), Said: said.String()})
+		d.send(view.BoardNews{SaidOf: strings.TrimSpace(command + " " + service),
+			Said: said.String()})
 	}()
 }
 
@@ -211,7 +217,8 @@ func (d *boardDoes) Open(address string) {
 	go func() {
 		cmd := exec.CommandContext(d.ctx, opener[0], append(opener[1:], address)...)
 		if err := cmd.Run(); err != nil {
-			d.send(view.BoardNews{SaidOf: "open", Said: "nothing here opens it; the address is " + address})
+			d.send(view.BoardNews{SaidOf: "open", Said: "nothing here opens it; the address is " +
+				address})
 		}
 	}()
 }

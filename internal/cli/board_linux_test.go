@@ -27,8 +27,8 @@ func (term *terminal) resize(columns, rows uint16, program *os.Process) {
 	}
 }
 
-// sees waits until a word stands on the board at the terminal. A board draws only what differs, in which a word may be
-// torn; for each piece of it that comes all of it is asked for anew.
+// sees waits until a word stands on the board at the terminal. A board draws only what differs, in
+// which a word may be torn; for each piece of it that comes all of it is asked for anew.
 func (term *terminal) sees(word string) {
 	term.t.Helper()
 	term.until(word, func() { term.mine.WriteString("\x0c") })
@@ -54,8 +54,9 @@ func (b *bench) sits(term *terminal, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// TestBoard sits at a board: it shows what runs, stops and starts a service, grows and shrinks, and leaves everything
-// running; a stack that ends while it is looked at is told; and a terminal that goes away ends the board alone.
+// TestBoard sits at a board: it shows what runs, stops and starts a service, grows and shrinks, and
+// leaves everything running; a stack that ends while it is looked at is told; and a terminal that
+// goes away ends the board alone.
 func TestBoard(t *testing.T) {
 	t.Parallel()
 	b, _, ports := mixed(t)
@@ -132,8 +133,8 @@ func TestBoardInLines(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestLaunchLives sits at a terminal while something is launched: the picture lives, survives any size, and stays as
-// text with the addresses; Ctrl-C ends everything.
+// TestLaunchLives sits at a terminal while something is launched: the picture lives, survives any
+// size, and stays as text with the addresses; Ctrl-C ends everything.
 func TestLaunchLives(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
@@ -141,9 +142,11 @@ func TestLaunchLives(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [%q, \"stand\", \"here\", "+
+	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [%q, "+
+		"\"stand\", \"here\", "+
 		"\"%d\"]\n"+
-		"port = %d\n[service.watch]\ncommand = [\"sh\", \"-c\", \"while :; do echo step 3 of 9; read x < gate; "+
+		"port = %d\n[service.watch]\ncommand = [\"sh\", \"-c\", \"while :; do echo step 3 of 9; "+
+		"read x < gate; "+
 		"done\"]\n",
 		self, port, port)})
 	if err := syscall.Mkfifo(filepath.Join(b.dir, "gate"), 0o600); err != nil {
@@ -168,14 +171,15 @@ func TestLaunchLives(t *testing.T) {
 	b.leavesNothing()
 }
 
-// BenchmarkBoard sits at the board of 100 services and presses a key 20 times a second, each of which draws it anew:
-// the metrics are what the whole program takes of a core, asking ports and looking at processes included, and its
-// memory.
+// BenchmarkBoard sits at the board of 100 services and presses a key 20 times a second, each of
+// which draws it anew: the metrics are what the whole program takes of a core, asking ports and
+// looking at processes included, and its memory.
 func BenchmarkBoard(b *testing.B) {
 	bench := newBench(b)
 	var services strings.Builder
 	for i := range 100 {
-		fmt.Fprintf(&services, "[service.boat-%d]\ncommand = [\"sh\", \"-c\", \"while :; do echo %d; sleep 1; "+
+		fmt.Fprintf(&services, "[service.boat-%d]\ncommand = [\"sh\", \"-c\", \"while :; do "+
+			"echo %d; sleep 1; "+
 			"done\"]\n", i, i)
 	}
 	bench.write(map[string]string{"nharbor.toml": services.String()})

@@ -23,9 +23,10 @@ func (a *app) catchup() *cobra.Command {
 	var flags fillFlags
 	var agree, back bool
 	c := &cobra.Command{
-		Use:   "catchup",
-		Short: "Fetches what is new, shows what must be done again for it, and does it once you consent",
-		Args:  takes(0, 0),
+		Use: "catchup",
+		Short: "Fetches what is new, shows what must be done again for it, and does it once you " +
+			"consent",
+		Args: takes(0, 0),
 		Long: `Asks the repositories of all checkouts for what is new, and shows it before anything
 changes: commits, steps that are due again, new settings, services to restart, new
 commands to vouch for, and what this machine lacks for it. With your consent the
@@ -53,12 +54,15 @@ nharbor catchup --back brings the checkouts, and what runs, to where they were.`
 		},
 	}
 	flags.add(c)
-	c.Flags().BoolVar(&agree, "agree", false, "consent to what comes, and to the commands that are new with it")
-	c.Flags().BoolVar(&back, "back", false, "bring the checkouts to where they were before the last time")
+	c.Flags().BoolVar(&agree, "agree", false,
+		"consent to what comes, and to the commands that are new with it")
+	c.Flags().BoolVar(&back, "back", false,
+		"bring the checkouts to where they were before the last time")
 	return c
 }
 
-func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags, agree bool) error {
+func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags,
+	agree bool) error {
 	if err := a.elsewhere(w, agree); err != nil {
 		return err
 	}
@@ -133,7 +137,8 @@ func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags
 		}
 	}
 	restart, come, gone := in.Again.Names()
-	err = a.makeFollow(ctx, w.Root, filling, &session.Way{Services: restart, New: len(come)+len(gone) > 0})
+	err = a.makeFollow(ctx, w.Root, filling,
+		&session.Way{Services: restart, New: len(come)+len(gone) > 0})
 	if (err != nil || a.status != 0) && !a.json {
 		t.Blank()
 		t.Line("To go back to where everything was: nharbor catchup --back")
@@ -141,8 +146,8 @@ func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags
 	return err
 }
 
-// elsewhere asks before anything is fetched into a repository that lies outside of the workspace: that of a second
-// working copy of one's own.
+// elsewhere asks before anything is fetched into a repository that lies outside of the workspace:
+// that of a second working copy of one's own.
 func (a *app) elsewhere(w *session.Workspace, agree bool) error {
 	for _, c := range w.Checkouts {
 		dir := filepath.Join(w.Root, filepath.FromSlash(c.Path))
@@ -157,7 +162,8 @@ func (a *app) elsewhere(w *session.Workspace, agree bool) error {
 				continue
 			}
 		}
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutElsewhere, At: stack.Place{File: dir},
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutElsewhere,
+			At:     stack.Place{File: dir},
 			Text:   "its repository lies outside of this workspace, in " + at,
 			Remedy: "If it is yours, and may be fetched into: nharbor catchup --agree"}
 	}
@@ -180,7 +186,8 @@ func stands(in *session.Incoming, asks bool) error {
 		for _, n := range in.Needs {
 			if n.Level == needs.Required {
 				faults = append(faults, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
-					Text:   fmt.Sprintf("what comes needs %s %s, which this machine lacks", n.Name, n.Wanted),
+					Text: fmt.Sprintf("what comes needs %s %s, which this machine lacks", n.Name,
+						n.Wanted),
 					Remedy: n.Remedy})
 			}
 		}
@@ -214,9 +221,10 @@ func unchanged(err error, of string) error {
 	return faults
 }
 
-// makeFollow fills the settings of a workspace whose files have become others, and has its stack follow, if it
-// is launched.
-func (a *app) makeFollow(ctx context.Context, root string, filling session.Filling, way *session.Way) error {
+// makeFollow fills the settings of a workspace whose files have become others, and has its stack
+// follow, if it is launched.
+func (a *app) makeFollow(ctx context.Context, root string, filling session.Filling,
+	way *session.Way) error {
 	w, err := session.Open(ctx, root, true)
 	if err != nil {
 		return err
@@ -256,7 +264,8 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 		return nil
 	case !alive || way.New:
 		if alive && !a.json {
-			a.text().Line("Services have come or gone, so all are stopped, and launched anew in the background.")
+			a.text().Line("Services have come or gone, so all are stopped, and launched anew in " +
+				"the background.")
 		}
 		if _, err := supervise.StopStack(ctx, root, nil); err != nil {
 			return err
@@ -315,7 +324,8 @@ func (a *app) wayBack(ctx context.Context, w *session.Workspace) error {
 		}
 	}
 	if way.Data && !a.json {
-		a.text().Line("What the newer commits' steps did to databases stays: what ran before may not know it. To " +
+		a.text().Line("What the newer commits' steps did to databases stays: what ran before " +
+			"may not know it. To " +
 			"begin with empty ones: nharbor reset --data")
 	}
 	filling, err := a.filling(ctx, fillFlags{}, true)

@@ -13,8 +13,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// TestCatchUp brings a running stack to new commits and back: with a new setting, with one that doesn't come up, and
-// with a service that is new. Nothing changes before consent.
+// TestCatchUp brings a running stack to new commits and back: with a new setting, with one that
+// doesn't come up, and with a service that is new. Nothing changes before consent.
 func TestCatchUp(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -22,7 +22,8 @@ func TestCatchUp(t *testing.T) {
 	origin := filepath.Join(b.home, "quay")
 	git := func(dir string, args ...string) {
 		t.Helper()
-		cmd := exec.Command("git", append([]string{"-c", "user.name=ida", "-c", "user.email=ida@quay.example"},
+		cmd := exec.Command("git", append([]string{"-c", "user.name=ida", "-c",
+			"user.email=ida@quay.example"},
 			args...)...)
 		cmd.Dir, cmd.Env = dir, b.env
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -67,12 +68,14 @@ func TestCatchUp(t *testing.T) {
 	b.must(0, "launch", "--background", "--vouch")
 
 	// A new setting, and code that reads it.
-	main := strings.ReplaceAll(files["main.go"], "<title>Quay</title>", `<title>Quay of "+os.Getenv("TOWN")+"</title>`)
+	main := strings.ReplaceAll(files["main.go"], "<title>Quay</title>",
+		`<title>Quay of "+os.Getenv("TOWN")+"</title>`)
 	commit("Name the town", map[string]string{"main.go": main,
 		".env.example": files[".env.example"] + "TOWN=Saltmarsh\n"})
 	holds(b.must(1, "catchup"), "work: 1 commit from origin/main, 2 files", "Name the town (ida)",
 		"the setting TOWN comes into .env: as in its template",
-		"to be restarted: work, since main.go changes, and its settings change", "Nothing was changed")
+		"to be restarted: work, since main.go changes, and its settings change", "Nothing was "+
+			"changed")
 	if got := page(ports[0]); got != "<title>Quay</title>" {
 		t.Errorf("before consent there is %s", got)
 	}
@@ -83,15 +86,19 @@ func TestCatchUp(t *testing.T) {
 
 	// A secret that only a person has, and work that is not committed, stand in the way.
 	commit("Ask the pilot", map[string]string{"main.go": strings.Replace(main, "func main() {",
-		"func main() {\n\tif os.Getenv(\"PILOT\") != \"\" {\n\t\tos.Exit(3)\n\t}", 1), ".env.example": files[".env."+
-		"example"] + "TOWN=Saltmarsh\n# from https://pilots.example/account\nPILOT_TOKEN=\nPILOT=yes\n"})
-	holds(b.must(4, "catchup", "--agree"), "the new setting PILOT_TOKEN has no value", "Nothing was changed here")
+		"func main() {\n\tif os.Getenv(\"PILOT\") != \"\" "+
+			"{\n\t\tos.Exit(3)\n\t}", 1), ".env.example": files[".env."+
+		"example"] + "TOWN=Saltmarsh\n# from " +
+		"https://pilots.example/account\nPILOT_TOKEN=\nPILOT=yes\n"})
+	holds(b.must(4, "catchup", "--agree"), "the new setting PILOT_TOKEN has no value",
+		"Nothing was changed here")
 	put(b.dir, "go.mod", files["go.mod"]+"\n// mine\n", 0o644)
 	holds(b.must(1, "catchup", "--agree"), "work in it that is not committed: go.mod")
 	put(b.dir, "go.mod", files["go.mod"], 0o644)
 
 	// What comes doesn't come up, and goes back.
-	holds(b.must(1, "catchup", "--agree", "--set", "PILOT_TOKEN=canary-of-the-pilot"), "ended with code 1",
+	holds(b.must(1, "catchup", "--agree", "--set", "PILOT_TOKEN=canary-of-the-pilot"),
+		"ended with code 1",
 		"nharbor catchup --back")
 	said := b.must(0, "catchup", "--back")
 	holds(said, "again.", "answers")
@@ -103,9 +110,11 @@ func TestCatchUp(t *testing.T) {
 	// A service comes.
 	second := quay(ports[1])
 	git(origin, "revert", "--no-edit", "HEAD")
-	commit("A buoy", map[string]string{"buoy/go.mod": strings.Replace(second["go.mod"], "quay", "buoy", 1),
+	commit("A buoy", map[string]string{"buoy/go.mod": strings.Replace(second["go.mod"], "quay",
+		"buoy", 1),
 		"buoy/main.go": second["main.go"], "buoy/.env.example": second[".env.example"]})
-	holds(b.must(0, "catchup", "--agree"), "to be started: buoy, since it is new", "launched anew in the background")
+	holds(b.must(0, "catchup", "--agree"), "to be started: buoy, since it is new",
+		"launched anew in the background")
 	if got := page(ports[1]); got != "<title>Quay</title>" {
 		t.Errorf("of the new service there is %s", got)
 	}

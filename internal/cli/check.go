@@ -23,7 +23,8 @@ func (a *app) check() *cobra.Command {
 	var wait time.Duration
 	var junit string
 	c := &cobra.Command{
-		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the remedy", Args: takes(0, 0),
+		Use: "check", Short: "Speaks to every port and gives a verdict, the cause and the " +
+			"remedy", Args: takes(0, 0),
 		Long: `Judges the stack as it was launched: how each service stands, and what each port
 answers. It ends with 0 only if everything that was launched is as it should be.
 Questions of your own belong into nharbor.toml, [check.NAME].`,
@@ -53,14 +54,17 @@ Questions of your own belong into nharbor.toml, [check.NAME].`,
 		},
 	}
 	f := c.Flags()
-	f.BoolVar(&watch, "watch", false, "look again every second, and tell what changes, until Ctrl-C")
-	f.DurationVar(&wait, "wait", 0, "look again until everything answers, for so long at most, such as 60s")
+	f.BoolVar(&watch, "watch", false,
+		"look again every second, and tell what changes, until Ctrl-C")
+	f.DurationVar(&wait, "wait", 0,
+		"look again until everything answers, for so long at most, such as 60s")
 	f.StringVar(&junit, "junit", "", "write the verdicts to this file too, as JUnit XML")
 	return c
 }
 
 // look judges the stack, again and again until it is well or the time is over.
-func (a *app) look(ctx context.Context, w *session.Surveyed, wait time.Duration) (stack.Check, error) {
+func (a *app) look(ctx context.Context, w *session.Surveyed,
+	wait time.Duration) (stack.Check, error) {
 	until := time.Now().Add(wait)
 	for {
 		r, err := supervise.ReadRecord(w.Root)
@@ -179,7 +183,8 @@ func writeJUnit(file string, c stack.Check) error {
 	asked := map[string]bool{}
 	for _, p := range c.Ports {
 		asked[p.Service] = true
-		add(p.Service, p.URL(), p.LatencyMs, p.Verdict == stack.Answers, string(p.Verdict)+": "+p.Cause, p.Remedy)
+		add(p.Service, p.URL(), p.LatencyMs, p.Verdict == stack.Answers,
+			string(p.Verdict)+": "+p.Cause, p.Remedy)
 	}
 	for _, s := range c.Services {
 		if !asked[s.Name] && !s.LeftOut {

@@ -69,7 +69,8 @@ func newBench(t testing.TB) *bench {
 			t.Fatal(err)
 		}
 	}
-	b.env = append(os.Environ(), "HOME="+b.home, "TMPDIR="+b.tmp, "XDG_STATE_HOME=", "XDG_RUNTIME_DIR=",
+	b.env = append(os.Environ(), "HOME="+b.home, "TMPDIR="+b.tmp, "XDG_STATE_HOME=",
+		"XDG_RUNTIME_DIR=",
 		"GOCACHE="+goCache(t), "GOFLAGS=-buildvcs=false", "GIT_CONFIG_NOSYSTEM=1")
 	t.Cleanup(func() {
 		if t.Failed() { // then a stack may be left
@@ -134,7 +135,8 @@ func (b *bench) must(code int, args ...string) string {
 	b.t.Helper()
 	got, out, errOut := b.run(args...)
 	if got != code {
-		b.t.Fatalf("nharbor %s ended with %d, want %d\n%s\n%s", strings.Join(args, " "), got, code, out, errOut)
+		b.t.Fatalf("nharbor %s ended with %d, want %d\n%s\n%s", strings.Join(args, " "), got, code,
+			out, errOut)
 	}
 	return out + errOut
 }
@@ -161,7 +163,8 @@ func TestCases(t *testing.T) {
 			said.WriteByte('\n')
 		}
 		text := strings.ReplaceAll(said.String(), b.dir, "/ws")
-		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"}, {`process \d+`, "process N"},
+		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"},
+			{`process \d+`, "process N"},
 			{`(?m)[ \t]+$`, ""}} {
 			text = regexp.MustCompile(r.expr).ReplaceAllString(text, r.with)
 		}
@@ -231,8 +234,10 @@ func TestLifeOfAStack(t *testing.T) {
 			Ports   []struct{ Verdict, Title string }
 		}
 	}
-	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &result); err != nil || result.Schema != "nharbor.launch/1" ||
-		result.Outcome != "answering" || !result.Check.Answers || result.Check.Ports[0].Title != "Quay" ||
+	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &result); err != nil ||
+		result.Schema != "nharbor.launch/1" ||
+		result.Outcome != "answering" || !result.Check.Answers ||
+		result.Check.Ports[0].Title != "Quay" ||
 		result.Services[0].State != "answering" {
 		t.Fatalf("the result is %+v, %v", result, err)
 	}
@@ -240,10 +245,12 @@ func TestLifeOfAStack(t *testing.T) {
 		T         float64
 		ID, State string
 	}
-	if err := json.Unmarshal([]byte(lines[0]), &event); err != nil || event.ID == "" || event.State == "" {
+	if err := json.Unmarshal([]byte(lines[0]), &event); err != nil || event.ID == "" ||
+		event.State == "" {
 		t.Errorf("the first event is %s", lines[0])
 	}
-	if said := b.must(0, "check"); !strings.Contains(said, "answers") || !strings.Contains(said, "Quay") {
+	if said := b.must(0, "check"); !strings.Contains(said, "answers") ||
+		!strings.Contains(said, "Quay") {
 		t.Errorf("check says %s", said)
 	}
 	if said := b.must(0, "logs"); !strings.Contains(said, "the key is ***") {
@@ -293,7 +300,8 @@ func (b *bench) leavesNothing() {
 
 func TestForeground(t *testing.T) {
 	t.Parallel()
-	for name, sig := range map[string]syscall.Signal{"Ctrl-C": syscall.SIGINT, "a request to end": syscall.SIGTERM,
+	for name, sig := range map[string]syscall.Signal{"Ctrl-C": syscall.SIGINT,
+		"a request to end":     syscall.SIGTERM,
 		"the terminal is gone": syscall.SIGHUP, "killed": syscall.SIGKILL} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -306,12 +314,17 @@ func TestForeground(t *testing.T) {
 				t.Fatal(err)
 			}
 			waitFor(t, "the port", func() bool { return answers(port) })
-			waitFor(t, "its own word", func() bool { code, _, _ := b.run("check"); return code == 0 })
+			waitFor(t, "its own word", func() bool {
+				code, _,
+					_ := b.run("check")
+				return code == 0
+			})
 			if err := cmd.Process.Signal(sig); err != nil {
 				t.Fatal(err)
 			}
 			err := cmd.Wait()
-			if sig != syscall.SIGKILL && !strings.Contains(out.String(), "Everything has been stopped.") {
+			if sig != syscall.SIGKILL &&
+				!strings.Contains(out.String(), "Everything has been stopped.") {
 				t.Errorf("%v; it said %s", err, out.String())
 			}
 			waitFor(t, "the port to be free", func() bool { return !answers(port) })
@@ -357,7 +370,8 @@ func TestPartOfAStack(t *testing.T) {
 		b.write(files)
 	}
 	b.write(map[string]string{"outer/.env.example": fmt.Sprintf(
-		"PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at https://tides.example/tokens\nTIDE_TOKEN=\n", outer,
+		"PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at "+
+			"https://tides.example/tokens\nTIDE_TOKEN=\n", outer,
 		inner), ".nharbor/x": ""})
 	code, _, errOut := b.run("launch", "--background", "--vouch")
 	if code != 4 || !strings.Contains(errOut, "TIDE_TOKEN") ||
@@ -366,7 +380,8 @@ func TestPartOfAStack(t *testing.T) {
 	}
 	said := b.must(0, "launch", "outer", "--background", "--vouch", "--set", "TIDE_TOKEN=tide-77")
 	words := strings.Join(strings.Fields(said), " ")
-	if up, then := strings.Index(words, "inner answering"), strings.Index(words, "outer starting"); up < 0 ||
+	if up, then := strings.Index(words, "inner answering"), strings.Index(words,
+		"outer starting"); up < 0 ||
 		then < up {
 		t.Errorf("the order was not kept:\n%s", said)
 	}
@@ -404,14 +419,16 @@ func TestSecondCopy(t *testing.T) {
 	}
 	defer taken.Close()
 	go http.Serve(taken, nil)
-	if said := b.must(1, "launch", "--background", "--vouch"); !strings.Contains(said, "is taken by") ||
+	if said := b.must(1, "launch", "--background", "--vouch"); !strings.Contains(said,
+		"is taken by") ||
 		!strings.Contains(said, "--shift") {
 		t.Errorf("with a taken port: %s", said)
 	}
 	if said := b.must(1, "check", "--json"); !strings.Contains(said, `"stranger"`) {
 		t.Errorf("check says %s", said)
 	}
-	if said := b.must(0, "launch", "--background", "--vouch", "--shift", "7"); !strings.Contains(said,
+	if said := b.must(0, "launch", "--background", "--vouch", "--shift",
+		"7"); !strings.Contains(said,
 		fmt.Sprint(port+7)) {
 		t.Errorf("shifted: %s", said)
 	}
@@ -440,7 +457,8 @@ func TestCloneOfSeveral(t *testing.T) {
 			}
 		}
 	}
-	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"), filepath.Join(b.home, "repos", "back"), "--into",
+	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"),
+		filepath.Join(b.home, "repos", "back"), "--into",
 		"Ölmühle app")
 	top := b.dir
 	b.dir = filepath.Join(top, "Ölmühle app", "back") // the workspace is found upwards from there
@@ -454,17 +472,20 @@ func TestCloneOfSeveral(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &s); err != nil {
 		t.Fatal(err)
 	}
-	if s.Root != filepath.Join(b.dir, "Ölmühle app") || len(s.Checkouts) != 2 || len(s.Services) != 2 ||
+	if s.Root != filepath.Join(b.dir, "Ölmühle app") || len(s.Checkouts) != 2 ||
+		len(s.Services) != 2 ||
 		s.Services[1].Name != "front-end" {
 		t.Errorf("survey gives %+v", s)
 	}
 }
 
-// TestContracts looks for the lists that the contracts promise: one that holds nothing is [], never null.
+// TestContracts looks for the lists that the contracts promise: one that holds nothing is [], never
+// null.
 func TestContracts(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	b.write(map[string]string{"compose.yaml": "services:\n  web: {image: saltmarsh/web:1}\n", ".env.example": "A=\n"})
+	b.write(map[string]string{"compose.yaml": "services:\n  web: {image: saltmarsh/web:1}\n",
+		".env.example": "A=\n"})
 	for _, c := range []struct {
 		args   []string
 		schema string
@@ -483,11 +504,13 @@ func TestContracts(t *testing.T) {
 			t.Errorf("%v gives null:\n%s", c.args, out)
 		}
 	}
-	for args, kind := range map[string]int{"survey --frob": 2, "logs": 1, "-C nowhere survey": 2, "launch nobody": 2,
+	for args, kind := range map[string]int{"survey --frob": 2, "logs": 1, "-C nowhere survey": 2,
+		"launch nobody":  2,
 		"fill --set X=1": 2} {
 		code, _, errOut := b.run(append(strings.Fields(args), "--json")...)
 		var e struct{ Schema, Code, Text, Remedy string }
-		if err := json.Unmarshal([]byte(errOut), &e); err != nil || code != kind || e.Schema != "nharbor.error/1" ||
+		if err := json.Unmarshal([]byte(errOut), &e); err != nil || code != kind ||
+			e.Schema != "nharbor.error/1" ||
 			e.Code == "" || e.Text == "" || e.Remedy == "" {
 			t.Errorf("%s ended with %d: %v\n%s", args, code, err, errOut)
 		}
@@ -520,13 +543,15 @@ services:
 	var said strings.Builder
 	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey"},
 		{"survey", "--json"}, {"survey", "--compose"}, {"survey", "--compose", "--json"},
-		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background", "--vouch", "--json"},
+		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background",
+			"--vouch", "--json"},
 		{"logs"}, {"check", "--json"}, {"stop"}} {
 		_, out, errOut := b.run(args...)
 		said.WriteString(out + errOut)
 	}
 	err := filepath.Walk(b.dir, func(name string, info os.FileInfo, err error) error {
-		if err != nil || info.IsDir() || filepath.Base(name) == ".env" || filepath.Base(name) == "compose.yaml" {
+		if err != nil || info.IsDir() || filepath.Base(name) == ".env" ||
+			filepath.Base(name) == "compose.yaml" {
 			return err
 		}
 		data, err := os.ReadFile(name)
@@ -539,7 +564,8 @@ services:
 	if strings.Contains(said.String(), canary) {
 		t.Errorf("the secret's value was shown or written:\n%s", said.String())
 	}
-	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil || !strings.Contains(string(data), canary) {
+	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil ||
+		!strings.Contains(string(data), canary) {
 		t.Errorf("the settings file lacks it: %v", err)
 	}
 	if out := b.must(0, "fill", "--dry-run", "--reveal"); !strings.Contains(out, canary) {

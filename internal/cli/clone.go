@@ -33,27 +33,37 @@ or an archive (zip, tar) of this machine does as well.
 
 After an interruption the same command goes on from what has arrived.`,
 		Args: takes(1, unbounded),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.runClone(cmd.Context(), args, into, opt) },
+		RunE: func(cmd *cobra.Command,
+			args []string) error {
+			return a.runClone(cmd.Context(), args, into, opt)
+		},
 	}
-	c.Flags().StringVar(&into, "into", "", "the folder: of the checkout, or with several addresses of the workspace")
-	c.Flags().StringVar(&opt.Ref, "at", "", "the tag, branch or commit to check out, or newest, or fitting")
-	c.Flags().BoolVar(&opt.Slim, "slim", false, "leave what is not checked out there until it is asked for")
-	c.Flags().BoolVar(&opt.NewHistory, "new-history", false, "drop the history and begin a fresh one")
-	c.Flags().StringVar(&opt.Upstream, "upstream", "", "add a second remote with this address, named upstream")
+	c.Flags().StringVar(&into, "into", "",
+		"the folder: of the checkout, or with several addresses of the workspace")
+	c.Flags().StringVar(&opt.Ref, "at", "",
+		"the tag, branch or commit to check out, or newest, or fitting")
+	c.Flags().BoolVar(&opt.Slim, "slim", false,
+		"leave what is not checked out there until it is asked for")
+	c.Flags().BoolVar(&opt.NewHistory, "new-history", false,
+		"drop the history and begin a fresh one")
+	c.Flags().StringVar(&opt.Upstream, "upstream", "",
+		"add a second remote with this address, named upstream")
 	return c
 }
 
 // fitting is the ref of the newest tag that takes what this machine has.
 const fitting = "fitting"
 
-func (a *app) runClone(ctx context.Context, addresses []string, into string, opt gitrepo.Options) error {
+func (a *app) runClone(ctx context.Context, addresses []string, into string,
+	opt gitrepo.Options) error {
 	start, err := a.start()
 	if err != nil {
 		return err
 	}
 	several := len(addresses) > 1
 	if several && opt.Upstream != "" {
-		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: "--upstream goes with one address",
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall,
+			Text:   "--upstream goes with one address",
 			Remedy: "Clone the repositories one by one."}
 	}
 	root := into
@@ -131,14 +141,17 @@ func (a *app) runClone(ctx context.Context, addresses []string, into string, opt
 				text.Line("  %s", newer)
 			}
 			if rest := len(against[i]) - 3; rest > 0 {
-				text.Line("  and %s more that do not fit", view.Count(rest, "newer tag", "newer tags"))
+				text.Line("  and %s more that do not fit",
+					view.Count(rest, "newer tag", "newer tags"))
 			}
 			if checkout.Pointers > 0 {
-				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: git -C %s lfs pull",
+				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: "+
+					"git -C %s lfs pull",
 					view.Count(checkout.Pointers, "file stands", "files stand"), shell.Word(dir))
 			}
 			if checkout.Already {
-				text.Line("  It was here already, and is left as it is. What has come since: git -C %s fetch",
+				text.Line("  It was here already, and is left as it is. What has come since: "+
+					"git -C %s fetch",
 					shell.Word(dir))
 			}
 		}

@@ -24,7 +24,8 @@ with --real they are the engine and the tools of this machine.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			opt.Out = a.out
 			opt.Call = func(ctx context.Context, out, errOut io.Writer, args ...string) int {
-				return Run(ctx, args, strings.NewReader(""), out, errOut) // the demo answers by itself
+				return Run(ctx, args, strings.NewReader(""), out,
+					errOut) // the demo answers by itself
 			}
 			a.ending.still("The demo stops what it has started.", 30*time.Second)
 			status, err := demo.Run(cmd.Context(), opt)
@@ -32,7 +33,8 @@ with --real they are the engine and the tools of this machine.`,
 			return err
 		},
 	}
-	c.Flags().BoolVar(&opt.Real, "real", false, "use the container engine and the tools of this machine")
+	c.Flags().BoolVar(&opt.Real, "real", false,
+		"use the container engine and the tools of this machine")
 	c.Flags().StringVar(&opt.Keep, "keep", "",
 		"make the workspace in this new folder and leave it, to try the commands by hand")
 	c.Flags().StringVar(&opt.StandIns, "stand-ins", "",

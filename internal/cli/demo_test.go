@@ -13,9 +13,11 @@ import (
 // stages are what every demo has to show.
 var stages = []string{"1. Get the code", "tag summer-2026", "2. Look round", "after api",
 	"3. What does this machine lack", "has all that the launch needs",
-	"TIDE_TOKEN", "takes its password from DB_PASSWORD", "Every setting has its value", "Critical path",
+	"TIDE_TOKEN", "takes its password from DB_PASSWORD", "Every setting has its " +
+		"value", "Critical path",
 	"You have vouched", "Everything is up after", "Saltmarsh Ferry: book a crossing",
-	"In the ledger: Ida Brandt", "entered the booking for Ida Brandt", "Everything has been stopped",
+	"In the ledger: Ida Brandt", "entered the booking for Ida Brandt", "Everything has been " +
+		"stopped",
 	"nothing of it is left"}
 
 func TestDemo(t *testing.T) {

@@ -84,23 +84,27 @@ func (a *app) readings(ctx context.Context, args []string) ([]view.LogRead, erro
 		if _, r, rerr := a.record(); rerr == nil && r.Service(args[0]) != nil {
 			return a.ofLaunch(args, read)
 		}
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLogUnreadable, At: stack.Place{File: args[0]},
-			Text:   "the log can't be read: " + stack.Reason(err),
-			Remedy: "Name a file, a service that was launched, or - for what is piped in.", Cause: err}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLogUnreadable,
+			At:   stack.Place{File: args[0]},
+			Text: "the log can't be read: " + stack.Reason(err),
+			Remedy: "Name a file, a service that was launched, or - for what is piped " +
+				"in.", Cause: err}
 	}
 	return a.ofLaunch(nil, read)
 }
 
 // ofLaunch reads the logs of services, or of all that failed at the last launch.
-func (a *app) ofLaunch(names []string, read func(string, io.Reader) (view.LogRead, error)) ([]view.LogRead, error) {
+func (a *app) ofLaunch(names []string,
+	read func(string, io.Reader) (view.LogRead, error)) ([]view.LogRead, error) {
 	root, r, err := a.record()
 	if err != nil {
 		return nil, err
 	}
 	if r == nil {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-			Text:   "nothing was launched in this workspace, so there is no failure to look into",
-			Remedy: "Name the log: nharbor diagnose FILE. What stands in the way of a launch: nharbor needs"}
+			Text: "nothing was launched in this workspace, so there is no failure to look into",
+			Remedy: "Name the log: nharbor diagnose FILE. What stands in the way of a launch: " +
+				"nharbor needs"}
 	}
 	failed := map[string]stack.Failure{}
 	sources := slices.Clone(names)
@@ -143,7 +147,11 @@ func (a *app) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
 	if err != nil {
 		return nil, nil
 	}
-	there := func(name string) bool { _, err := os.Stat(filepath.Join(root, name)); return err == nil }
+	there := func(name string) bool {
+		_,
+			err := os.Stat(filepath.Join(root, name))
+		return err == nil
+	}
 	if !there(survey.CorrectionsFile) && !there(survey.LocalCorrectionsFile) {
 		return nil, nil
 	}

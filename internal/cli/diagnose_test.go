@@ -17,11 +17,13 @@ import (
 func TestDiagnose(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	const refused = "starting\nError: connect ECONNREFUSED 127.0.0.1:5439\n    at a (/app/node_modules/pg/a.js:1:1)\n" +
+	const refused = "starting\nError: connect ECONNREFUSED 127.0.0.1:5439\n    at a " +
+		"(/app/node_modules/pg/a.js:1:1)\n" +
 		"    at /app/src/tides.js:7:3\n"
 	b.write(map[string]string{
 		"compose.yaml": "services: {pier: {image: x}}\n",
-		"nharbor.toml": "[cause.upside-down]\nline = \"tide table (\\\\w+)\"\nsays = \"the tides of {1} are upside " +
+		"nharbor.toml": "[cause.upside-down]\nline = \"tide table (\\\\w+)\"\nsays = \"the " +
+			"tides of {1} are upside " +
 			"down\"\n" +
 			"do = \"Turn them.\"\n",
 		"refused.log": refused, "well.log": "all well\nlistening on http://localhost:4999\n",
@@ -35,16 +37,19 @@ func TestDiagnose(t *testing.T) {
 		code int
 		says []string
 	}{
-		"refused.log": {0, []string{"Nothing listens where it connects to: 127.0.0.1:5439", "line 2: "}},
-		"crlf.log":    {0, []string{"Nothing listens where it connects to: 127.0.0.1:5439", "line 2: "}},
+		"refused.log": {0, []string{"Nothing listens where it connects to: 127.0.0.1:5439",
+			"line 2: "}},
+		"crlf.log": {0, []string{"Nothing listens where it connects to: 127.0.0.1:5439",
+			"line 2: "}},
 		"hostile.log": {0, []string{"Nothing listens where it connects to"}},
 		"well.log":    {0, []string{"Nothing in its 2 lines names a cause of trouble."}},
 		"own.log":     {0, []string{"he tides of north are upside down", "Turn them."}},
-		"unknown.log": {1, []string{"Cause unknown.", "line 2: ERROR: the gulls are back", "3  two"}},
-		"empty.log":   {0, []string{"Nothing in"}},
-		"binary.log":  {0, nil},
-		"absent.log":  {3, []string{"the log can't be read: no such file or directory"}},
-		".":           {3, []string{"the log can't be read: it is a folder"}},
+		"unknown.log": {1, []string{"Cause unknown.", "line 2: ERROR: the gulls are back",
+			"3  two"}},
+		"empty.log":  {0, []string{"Nothing in"}},
+		"binary.log": {0, nil},
+		"absent.log": {3, []string{"the log can't be read: no such file or directory"}},
+		".":          {3, []string{"the log can't be read: it is a folder"}},
 	} {
 		said := b.must(c.code, "diagnose", file)
 		for _, want := range c.says {
@@ -67,10 +72,12 @@ func TestDiagnose(t *testing.T) {
 		}
 	}
 	if err != nil || json.Unmarshal(out, &answer) != nil || answer.Schema != "nharbor.diagnose/1" ||
-		len(answer.Logs) != 1 || len(answer.Logs[0].Causes) == 0 || answer.Logs[0].Causes[0].Remedy == "" {
+		len(answer.Logs) != 1 || len(answer.Logs[0].Causes) == 0 ||
+		answer.Logs[0].Causes[0].Remedy == "" {
 		t.Errorf("what is piped in is answered by %s, %v", out, err)
 	}
-	if said := b.must(1, "diagnose"); !strings.Contains(said, "nothing was launched in this workspace") {
+	if said := b.must(1, "diagnose"); !strings.Contains(said,
+		"nothing was launched in this workspace") {
 		t.Errorf("without a launch it says\n%s", said)
 	}
 }
@@ -124,7 +131,8 @@ func TestCheckWatches(t *testing.T) {
 			said += in.Text() + "\n"
 		}
 		cmd.Wait()
-		if code := cmd.ProcessState.ExitCode(); code != 130 && code != map[string]int{"": 1, "--json": 0}[form] {
+		if code := cmd.ProcessState.ExitCode(); code != 130 &&
+			code != map[string]int{"": 1, "--json": 0}[form] {
 			t.Errorf("check --watch %s ends with %d:\n%s", form, code, said)
 		}
 	}

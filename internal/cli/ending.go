@@ -12,9 +12,10 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// ending is how a command ends that somebody interrupts, whatever it is in the middle of: a read, a walk, a look at a
-// log, a question to an engine. One that owns nothing is over within a second. One that owns something, such as a
-// launched stack, has said by then what it is still doing, and has the time for it that it has named.
+// ending is how a command ends that somebody interrupts, whatever it is in the middle of: a read, a
+// walk, a look at a log, a question to an engine. One that owns nothing is over within a second.
+// One that owns something, such as a launched stack, has said by then what it is still doing, and
+// has the time for it that it has named.
 type ending struct {
 	leave func(code int) // ends the program; nil where somebody else does
 
@@ -24,22 +25,23 @@ type ending struct {
 }
 
 const (
-	// soon is how long a command may take to end by itself when it is interrupted: less than the second that is
-	// promised.
+	// soon is how long a command may take to end by itself when it is interrupted: less than the
+	// second that is promised.
 	soon = 800 * time.Millisecond
 	// written is how long a file that is being written is waited for.
 	written = 2 * time.Second
 )
 
-// still tells what the command does when it is interrupted, and how long at most. Empty words take that back.
+// still tells what the command does when it is interrupted, and how long at most. Empty words take
+// that back.
 func (e *ending) still(does string, most time.Duration) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	e.does, e.most = does, most
 }
 
-// watched ends the program when ctx does and the command doesn't. The function that it gives is called at the end of
-// the command.
+// watched ends the program when ctx does and the command doesn't. The function that it gives is
+// called at the end of the command.
 func (a *app) watched(ctx context.Context) (over func()) {
 	if a.ending.leave == nil {
 		return func() {}
@@ -78,7 +80,8 @@ func (a *app) watched(ctx context.Context) (over func()) {
 		if before != nil {
 			term.Restore(int(in.Fd()), before)
 		}
-		a.fail(stack.Faults{{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "interrupted"}})
+		a.fail(stack.Faults{{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
+			Text: "interrupted"}})
 		a.ending.leave(int(stack.Interrupted))
 	})
 	return func() {

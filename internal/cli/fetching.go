@@ -14,8 +14,9 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-// fetching shows how far several repositories are that are fetched at the same time: on a terminal in one line that
-// changes, elsewhere in a line each every calm, and nothing beside an answer in JSON.
+// fetching shows how far several repositories are that are fetched at the same time: on a terminal
+// in one line that changes, elsewhere in a line each every calm, and nothing beside an answer in
+// JSON.
 type fetching struct {
 	out   io.Writer
 	width int // of the terminal; zero elsewhere
@@ -30,7 +31,8 @@ type fetching struct {
 	hinted map[string]bool
 }
 
-// large is the size of a repository from which on it is worth a word how less can be fetched, in bytes.
+// large is the size of a repository from which on it is worth a word how less can be fetched, in
+// bytes.
 const large = 300 << 20
 
 func (a *app) fetching() *fetching {
@@ -59,7 +61,8 @@ func (f *fetching) of(name string, slim bool) func(gitrepo.Progress) {
 		f.now[name] = p
 		if p.Total > large && p.Percent >= 2 && p.Percent < 90 && !slim && !f.hinted[name] {
 			f.hinted[name] = true
-			f.line(fmt.Sprintf("%s is large, about %.1f GB. With --slim, what is not checked out stays there until "+
+			f.line(fmt.Sprintf("%s is large, about %.1f GB. With --slim, what is not checked "+
+				"out stays there until "+
 				"it is asked for.", name, float64(p.Total)/1e9))
 		}
 		if f.width == 0 {

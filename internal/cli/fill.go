@@ -29,11 +29,14 @@ type fillFlags struct {
 }
 
 func (f *fillFlags) add(c *cobra.Command) {
-	c.Flags().StringArrayVar(&f.set, "set", nil, "KEY=VALUE, or FILE:KEY=VALUE for one file; may be repeated")
+	c.Flags().StringArrayVar(&f.set, "set", nil,
+		"KEY=VALUE, or FILE:KEY=VALUE for one file; may be repeated")
 	c.Flags().StringVar(&f.answers, "answers", "",
-		"a file that answers what would be asked: KEY=VALUE lines, or TOML with a table for each settings file")
+		"a file that answers what would be asked: KEY=VALUE lines, or TOML with a table for "+
+			"each settings file")
 	c.Flags().BoolVar(&f.given, "from-locker", false,
-		"this folder is the clone that it says to be: give it the issued secrets that the locker has of that "+
+		"this folder is the clone that it says to be: give it the issued secrets that the "+
+			"locker has of that "+
 			"repository")
 	c.Flags().BoolVar(&f.noLocker, "no-locker", false,
 		"neither take issued secrets out of the locker nor keep them there")
@@ -43,7 +46,8 @@ func (a *app) fill() *cobra.Command {
 	var flags fillFlags
 	var dry, reveal bool
 	c := &cobra.Command{
-		Use: "fill", Short: "Makes the settings files: copies, derives, generates, and asks for the rest",
+		Use: "fill", Short: "Makes the settings files: copies, derives, generates, and asks for " +
+			"the rest",
 		Args: takes(0, 0),
 		Long: `Makes every settings file that a template or a compose file promises, and completes
 those that are there. Each setting keeps its value, follows from the stack, is made
@@ -95,12 +99,15 @@ in .nharbor/before.`,
 					return nil
 				}
 				t.Blank()
-				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, with " +
-					"--answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill --set KEY=")
+				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's " +
+					"history, with " +
+					"--answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill " +
+					"--set KEY=")
 				return nil
 			}
 			if len(p.Restart) > 0 {
-				t.Line("Every setting has its value, and these still run with the old ones: %s. Next: nharbor "+
+				t.Line("Every setting has its value, and these still run with the old ones: %s. "+
+					"Next: nharbor "+
 					"restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
 				return nil
 			}
@@ -123,7 +130,8 @@ in .nharbor/before.`,
 	c.Flags().StringVar(&flags.only, "file", "", "this settings file alone")
 	c.Flags().BoolVar(&dry, "dry-run", false, "decide, but write nothing")
 	c.Flags().BoolVar(&reveal, "reveal", false, "show secrets")
-	c.Flags().BoolVar(&flags.try, "try", false, "ask the address beside an issued secret whether it is taken")
+	c.Flags().BoolVar(&flags.try, "try", false,
+		"ask the address beside an issued secret whether it is taken")
 	return c
 }
 
@@ -136,7 +144,8 @@ func (a *app) waiting() {
 
 // filling is how the flags ask for settings to be filled; a person is asked if there is one.
 func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.Filling, error) {
-	out := session.Filling{Only: flags.only, Locker: !flags.noLocker, Try: flags.try, Complain: a.complain}
+	out := session.Filling{Only: flags.only, Locker: !flags.noLocker, Try: flags.try,
+		Complain: a.complain}
 	var err error
 	if out.Set, err = pairs(flags.set); err != nil {
 		return out, err
@@ -151,13 +160,17 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 		out.Clone = func(string, string) bool { return true }
 	case ask && a.asks():
 		out.Clone = func(folder, repository string) bool {
-			return a.yes(fmt.Sprintf("The locker has secrets of %s. Is %s a clone of it that you have made, and may "+
+			return a.yes(fmt.Sprintf("The locker has secrets of %s. Is %s a clone of it that "+
+				"you have made, and may "+
 				"it have them?",
 				view.Clean(repository), view.Clean(folder)))
 		}
 	}
 	if ask && a.asks() {
-		out.Ask = func(list []fill.Question) ([]string, error) { return view.Ask(ctx, a.in, a.err, list) }
+		out.Ask = func(list []fill.Question) ([]string,
+			error) {
+			return view.Ask(ctx, a.in, a.err, list)
+		}
 	}
 	return out, nil
 }
@@ -165,7 +178,8 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 // left says of a form that was left that nothing was written.
 func left(err error) error {
 	if errors.Is(err, view.ErrLeft) {
-		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "left without writing anything",
+		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
+			Text:   "left without writing anything",
 			Remedy: "Come back with nharbor fill."}
 	}
 	return err
@@ -175,7 +189,8 @@ func left(err error) error {
 func (a *app) complain(err error) {
 	for _, f := range stack.AllFaults(err) {
 		if a.json {
-			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1", "code": string(f.Code),
+			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1",
+				"code":   string(f.Code),
 				"text":   f.Text,
 				"remedy": f.Remedy})
 		} else {
@@ -188,17 +203,20 @@ func (a *app) complain(err error) {
 	}
 }
 
-// readAnswers reads KEY=VALUE lines, or TOML: keys at its top for every file, and in a table named after a settings
-// file for that one.
+// readAnswers reads KEY=VALUE lines, or TOML: keys at its top for every file, and in a table named
+// after a settings file for that one.
 func readAnswers(name string) (map[string]string, error) {
 	unreadable := func(at stack.Place, text string, err error) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAnswersUnreadable, At: at, Text: text,
-			Remedy: "Name a file of KEY=VALUE lines, or a .toml file: KEY = \"VALUE\", and a table like " +
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAnswersUnreadable, At: at,
+			Text: text,
+			Remedy: "Name a file of KEY=VALUE lines, or a .toml file: KEY = \"VALUE\", and a " +
+				"table like " +
 				"[\"api/.env\"] for what one file alone is to get.", Cause: err}
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {
-		return nil, unreadable(stack.Place{File: name}, "the answers can't be read: "+stack.Reason(err), err)
+		return nil, unreadable(stack.Place{File: name},
+			"the answers can't be read: "+stack.Reason(err), err)
 	}
 	if filepath.Ext(name) != ".toml" {
 		f, err := dotenv.Parse(name, data)

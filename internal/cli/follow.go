@@ -20,8 +20,8 @@ type launchView interface {
 	say(line string) // by any goroutine
 }
 
-// lines shows a launch in lines, or in JSON: one for each event. What is at work for long tells so by an event now and
-// then; to that is added how long it took last time, and how far it is.
+// lines shows a launch in lines, or in JSON: one for each event. What is at work for long tells so
+// by an event now and then; to that is added how long it took last time, and how far it is.
 type lines struct {
 	a     *app
 	names int
@@ -53,7 +53,8 @@ func (l *lines) say(line string) {
 	}
 }
 
-// live shows a launch as a timeline at the end of a terminal. It has a goroutine that draws until it is left.
+// live shows a launch as a timeline at the end of a terminal. It has a goroutine that draws until
+// it is left.
 type live struct {
 	screen *view.Live
 	said   *lastWords

@@ -19,8 +19,9 @@ import (
 func (a *app) inside() *cobra.Command {
 	var vouched pinned
 	c := &cobra.Command{
-		Use:   "inside SERVICE [COMMAND...]",
-		Short: "A shell or a command where the service runs: in its container, or in its folder with its settings",
+		Use: "inside SERVICE [COMMAND...]",
+		Short: "A shell or a command where the service runs: in its container, or in its folder " +
+			"with its settings",
 		Long: `Runs a command where a service runs: in its container or, for a native service, in
 its folder with its environment. Without a command it is a shell. On a terminal it
 has that terminal; through a pipe it reads and writes what it is given. The exit
@@ -67,23 +68,26 @@ code is that of the command.`,
 	return c
 }
 
-// entering is what is started beside a service: the person's own command, with all that the checkout says of where and
-// with which variables the service runs.
+// entering is what is started beside a service: the person's own command, with all that the
+// checkout says of where and with which variables the service runs.
 func entering(service string) starting {
 	its := func(list []consent.Command) []consent.Command {
-		return slices.DeleteFunc(list, func(c consent.Command) bool { return c.ID != stack.ServiceNode(service) })
+		return slices.DeleteFunc(list,
+			func(c consent.Command) bool { return c.ID != stack.ServiceNode(service) })
 	}
 	return starting{
 		commands: func(ctx context.Context, m *session.Mixed) ([]consent.Command, bool, error) {
 			list, _, err := m.Commands(ctx)
 			list = its(list)
-			return list, slices.ContainsFunc(list, func(c consent.Command) bool { return c.New }), err
+			return list, slices.ContainsFunc(list,
+				func(c consent.Command) bool { return c.New }), err
 		},
 		lying:   func(m *session.Mixed) []consent.Command { return its(m.Lying()) },
 		command: "nharbor inside --vouch " + service}
 }
 
-// seat is the terminal at which a person sits, with its keyboard and its screen; nil where one of the two is a pipe.
+// seat is the terminal at which a person sits, with its keyboard and its screen; nil where one of
+// the two is a pipe.
 func (a *app) seat() *supervise.Terminal {
 	in, isFile := a.in.(*os.File)
 	sink, _ := a.out.(*view.Sink)

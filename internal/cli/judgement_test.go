@@ -19,7 +19,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// piers is one program that serves a page, an error page for a known reason, or ends with an error, as it is told.
+// piers is one program that serves a page, an error page for a known reason, or ends with an error,
+// as it is told.
 const piers = `package main
 
 import (
@@ -49,18 +50,22 @@ func main() {
 }
 `
 
-// TestJudgement holds that launch and check say the same of a stack, that it is true, and that it names the cause.
+// TestJudgement holds that launch and check say the same of a stack, that it is true, and that it
+// names the cause.
 func TestJudgement(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	page, errs, dies := testport.Take(t), testport.Take(t), testport.Take(t)
 	service := func(name string, port int) string {
-		return fmt.Sprintf("[service.%s]\ncommand = [\"go\", \"run\", \".\", %q, \"%d\"]\nport = %d\nspeaks = "+
+		return fmt.Sprintf("[service.%s]\ncommand = [\"go\", \"run\", \".\", %q, \"%d\"]\nport "+
+			"= %d\nspeaks = "+
 			"\"http\"\n",
 			name, name, port, port)
 	}
-	toml := service("page", page) + service("errs", errs) + service("dies", dies) + "[service.work]\nleave-out = true\n"
-	b.write(map[string]string{"go.mod": "module piers\n\ngo 1.24\n", "main.go": piers, "nharbor.toml": toml})
+	toml := service("page", page) + service("errs", errs) + service("dies", dies) +
+		"[service.work]\nleave-out = true\n"
+	b.write(map[string]string{"go.mod": "module piers\n\ngo 1.24\n", "main.go": piers,
+		"nharbor.toml": toml})
 	verdicts := func(c stack.Check) string {
 		var out []string
 		for _, p := range c.Ports {
@@ -78,23 +83,28 @@ func TestJudgement(t *testing.T) {
 
 	// An error page is no answer, for neither of them, and its reason is named.
 	var launched stack.LaunchResult
-	lines := strings.Split(strings.TrimSpace(b.must(1, "launch", "page", "errs", "--background", "--vouch", "--json")),
+	lines := strings.Split(strings.TrimSpace(b.must(1, "launch", "page", "errs", "--background",
+		"--vouch", "--json")),
 		"\n")
 	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &launched); err != nil {
 		t.Fatal(err)
 	}
 	c := check(1)
 	want := "errs errs, page answers; false, {Expected:2 Running:2 Answering:1}"
-	if verdicts(c) != want || verdicts(launched.Check) != want || launched.Outcome != stack.SomeFailed {
+	if verdicts(c) != want || verdicts(launched.Check) != want ||
+		launched.Outcome != stack.SomeFailed {
 		t.Errorf("launch says %s, check %s, want %s", verdicts(launched.Check), verdicts(c), want)
 	}
-	if said := oneLine(b.must(1, "check")); !strings.Contains(said, "a table is missing, bookings") ||
-		!strings.Contains(said, "Left out of this launch: dies") || strings.Contains(said, "Every port") {
+	if said := oneLine(b.must(1, "check")); !strings.Contains(said,
+		"a table is missing, bookings") ||
+		!strings.Contains(said, "Left out of this launch: dies") ||
+		strings.Contains(said, "Every port") {
 		t.Errorf("check says\n%s", said)
 	}
 	b.must(0, "stop")
 
-	// A stranger on the port of what failed is not its answer; nor is one on the port of what was left out.
+	// A stranger on the port of what failed is not its answer; nor is one on the port of what was
+	// left out.
 	for _, port := range []int{dies, errs} {
 		stranger := &http.Server{Addr: fmt.Sprintf("127.0.0.1:%d", port)}
 		go stranger.ListenAndServe()
@@ -106,14 +116,15 @@ func TestJudgement(t *testing.T) {
 		t.Errorf("of one that was launched alone: %s", verdicts(c))
 	}
 	b.must(0, "stop")
-	if c := check(1); c.Launched || !strings.HasPrefix(verdicts(c), "dies stranger, errs stranger, page refuses; "+
-		"false") {
+	if c := check(1); c.Launched ||
+		!strings.HasPrefix(verdicts(c), "dies stranger, errs stranger, page refuses; "+
+			"false") {
 		t.Errorf("with nothing launched: %s", verdicts(c))
 	}
 }
 
-// TestFailureStaysKnown holds that what has failed is told by launch, check and diagnose, while the stack runs and
-// after.
+// TestFailureStaysKnown holds that what has failed is told by launch, check and diagnose, while the
+// stack runs and after.
 func TestFailureStaysKnown(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -148,7 +159,8 @@ do = "Ask the harbour master."
 		"launch": oneLine(b.must(1, "launch", "--background", "--vouch")),
 		"check":  oneLine(b.must(1, "check")),
 	} {
-		for _, want := range []string{"the tide table's token is missing", "Ask the harbour master.", "/fares passes",
+		for _, want := range []string{"the tide table's token is missing",
+			"Ask the harbour master.", "/fares passes",
 			"there is no 1 among 1"} {
 			if !strings.Contains(said, want) {
 				t.Errorf("%s does not say %q:\n%s", what, want, said)
@@ -180,12 +192,14 @@ do = "Ask the harbour master."
 	b.leavesNothing()
 }
 
-// TestProjectsTestThemselves runs a project's own tests against the launched stack, once a person has consented.
+// TestProjectsTestThemselves runs a project's own tests against the launched stack, once a person
+// has consented.
 func TestProjectsTestThemselves(t *testing.T) {
 	t.Parallel()
 	b, page := newBench(t), testport.Take(t)
 	b.write(map[string]string{"go.mod": "module piers\n\ngo 1.24\n", "main.go": piers,
-		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"go\", \"run\", \".\", \"page\", \"%d\"]\nport = %d\n",
+		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"go\", \"run\", \".\", "+
+			"\"page\", \"%d\"]\nport = %d\n",
 			page, page),
 		"pier_test.go": fmt.Sprintf(`package main
 
@@ -216,10 +230,10 @@ func TestPier(t *testing.T) {
 // oneLine is what was said without the breaks that fit it to a screen.
 func oneLine(said string) string { return strings.Join(strings.Fields(said), " ") }
 
-// TestContainersAreLookedInto tells, on a real engine, why nothing comes through to programs that listen on another
-// port inside of their containers than the one that is published, or on the loopback address alone, and takes nobody's
-// answer for that of a container that is gone. A port that is asked for nothing but to accept answers once somebody is
-// inside.
+// TestContainersAreLookedInto tells, on a real engine, why nothing comes through to programs that
+// listen on another port inside of their containers than the one that is published, or on the
+// loopback address alone, and takes nobody's answer for that of a container that is gone. A port
+// that is asked for nothing but to accept answers once somebody is inside.
 func TestContainersAreLookedInto(t *testing.T) {
 	t.Parallel()
 	e, err := engine.Connect(t.Context())
@@ -275,7 +289,8 @@ func main() {
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	defer e.RemoveImages(context.WithoutCancel(t.Context()), map[string]string{engine.LabelStack: workspace.ID(b.dir)})
+	defer e.RemoveImages(context.WithoutCancel(t.Context()),
+		map[string]string{engine.LabelStack: workspace.ID(b.dir)})
 	begin := time.Now()
 	launched := oneLine(b.must(1, "launch", "--background", "--vouch"))
 	if took := time.Since(begin); took > time.Minute {
@@ -288,7 +303,8 @@ func main() {
 	defer stranger.Close()
 	checked := oneLine(b.must(1, "check"))
 	for what, said := range map[string]string{"launch": launched, "check": checked} {
-		for _, want := range []string{"it listens on 9000, not on 7000", "port 7000 of the loopback address alone",
+		for _, want := range []string{"it listens on 9000, not on 7000",
+			"port 7000 of the loopback address alone",
 			"the setting TIDE_TOKEN is missing", "4 services expected, 3 running, 1 answering"} {
 			if !strings.Contains(said, want) {
 				t.Errorf("%s does not say %q:\n%s", what, want, said)

@@ -23,7 +23,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// stand serves as a service of a test: on a port of this machine, or on one inside of its container.
+// stand serves as a service of a test: on a port of this machine, or on one inside of its
+// container.
 func stand(words []string) {
 	asked := make(chan os.Signal, 1)
 	signal.Notify(asked, syscall.SIGTERM)
@@ -75,17 +76,19 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 		".env": "LEVEL=low\n",
 		"nharbor.toml": fmt.Sprintf(
 			"[service.api]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = "+
-				"[\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"api\"]\n",
+				"[\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = "+
+				"%d\nafter = [\"api\"]\n",
 			self, ports[1], ports[1], self, ports[2], ports[2]),
 	})
 	return b, e, ports
 }
 
-// TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process and no container
-// stays without an owner, the state can be read, and the next command puts right what it finds.
+// TestKilledAtAnyMoment kills the command or the steward at random moments of a launch: no process
+// and no container stays without an owner, the state can be read, and the next command puts right
+// what it finds.
 //
-// These are 20; NHARBOR_KILLS says another number, and CI takes 200. It does not run beside other tests, so that a
-// moment means the same each time.
+// These are 20; NHARBOR_KILLS says another number, and CI takes 200. It does not run beside other
+// tests, so that a moment means the same each time.
 func TestKilledAtAnyMoment(t *testing.T) {
 	moments, workers := 20, 4
 	if n, err := strconv.Atoi(os.Getenv("NHARBOR_KILLS")); err == nil {
@@ -143,8 +146,10 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	case "command interrupted":
 		cmd.Process.Signal(os.Interrupt)
 	default:
-		// The record may still be that of a steward which has been dead for long; then there is none to kill yet.
-		if r, err := supervise.ReadRecord(b.dir); err == nil && r != nil && !r.Ended && syscall.Kill(r.PID, 0) == nil {
+		// The record may still be that of a steward which has been dead for long; then there is
+		// none to kill yet.
+		if r, err := supervise.ReadRecord(b.dir); err == nil && r != nil && !r.Ended &&
+			syscall.Kill(r.PID, 0) == nil {
 			sig := syscall.SIGKILL
 			if victim == "steward asked to end" {
 				sig = syscall.SIGTERM
@@ -169,7 +174,8 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 		syscall.Kill(r.PID, syscall.SIGQUIT) // it tells in its log where it stands
 		waitFor(t, "the steward to tell", func() bool { return syscall.Kill(r.PID, 0) != nil })
 		told, _ := os.ReadFile(filepath.Join(b.dir, ".nharbor", "steward.log"))
-		t.Fatalf("%s: the command does not end; the record is %+v, and the steward tells\n%s", what, r, told)
+		t.Fatalf("%s: the command does not end; the record is %+v, and the steward tells\n%s",
+			what, r, told)
 	}
 	if code, said, _ := b.run("check"); code != 0 && code != 1 {
 		t.Errorf("%s: check then ends with %d: %s", what, code, said)
@@ -181,7 +187,8 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 		list, err := e.List(t.Context(), nil)
 		return err == nil && len(list) == 0
 	})
-	waitFor(t, what+": the last process to end", func() bool { return len(processesIn(b.dir)) == 0 })
+	waitFor(t, what+": the last process to end",
+		func() bool { return len(processesIn(b.dir)) == 0 })
 }
 
 // processesIn lists the processes that work in a folder.
@@ -189,7 +196,8 @@ func processesIn(dir string) []int {
 	var out []int
 	all, _ := filepath.Glob("/proc/[0-9]*")
 	for _, p := range all {
-		if cwd, err := os.Readlink(p + "/cwd"); err == nil && (cwd == dir || strings.HasPrefix(cwd, dir+"/")) {
+		if cwd, err := os.Readlink(p + "/cwd"); err == nil &&
+			(cwd == dir || strings.HasPrefix(cwd, dir+"/")) {
 			pid, _ := strconv.Atoi(filepath.Base(p))
 			out = append(out, pid)
 		}
@@ -197,8 +205,8 @@ func processesIn(dir string) []int {
 	return out
 }
 
-// TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is named, restart makes
-// it follow, and reset throws away what was set up.
+// TestRestartAndReset changes a setting of a launched stack: what still runs with the old one is
+// named, restart makes it follow, and reset throws away what was set up.
 func TestRestartAndReset(t *testing.T) {
 	t.Parallel()
 	b, e, ports := mixed(t)
@@ -208,10 +216,12 @@ func TestRestartAndReset(t *testing.T) {
 		t.Errorf("nothing has changed, and check says %s", said)
 	}
 	b.write(map[string]string{"compose.yaml": fmt.Sprintf(
-		"services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: [data:/data]\n "+
+		"services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: "+
+			"[data:/data]\n "+
 			"   environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
 	if said := b.must(0, "check"); !strings.Contains(said, "files: compose.yaml") ||
-		!strings.Contains(said, "old settings: db\n") || !strings.Contains(said, "nharbor restart db") {
+		!strings.Contains(said, "old settings: db\n") ||
+		!strings.Contains(said, "nharbor restart db") {
 		t.Errorf("check says %s", said)
 	}
 	if said := b.must(0, "check", "--json"); !strings.Contains(said, `"changed": {`) {
@@ -222,7 +232,8 @@ func TestRestartAndReset(t *testing.T) {
 		t.Errorf("launch says %s", said)
 	}
 	said := b.must(0, "restart", "db", "--vouch")
-	if down, up := strings.Index(said, "web  stopped"), strings.Index(said, "web  answering"); down < 0 || up < down ||
+	if down, up := strings.Index(said, "web  stopped"), strings.Index(said,
+		"web  answering"); down < 0 || up < down ||
 		!strings.Contains(said, "“high”") {
 		t.Errorf("restart says %s", said)
 	}
@@ -240,7 +251,8 @@ func TestRestartAndReset(t *testing.T) {
 		t.Errorf("reset says %s", said)
 	}
 	volumes := func() string {
-		out, _ := exec.Command("find", filepath.Join(filepath.Dir(b.dir), "engine-state", "volumes"), "-mindepth", "1",
+		out, _ := exec.Command("find",
+			filepath.Join(filepath.Dir(b.dir), "engine-state", "volumes"), "-mindepth", "1",
 			"-maxdepth", "1").Output()
 		return string(out)
 	}
@@ -259,7 +271,8 @@ func TestRestartAndReset(t *testing.T) {
 func TestDraw(t *testing.T) {
 	t.Parallel()
 	b, _, _ := mixed(t)
-	for file, want := range map[string]string{"o.svg": "</svg>", "o.dot": `"service:api" -> "service:web"`,
+	for file, want := range map[string]string{"o.svg": "</svg>",
+		"o.dot": `"service:api" -> "service:web"`,
 		"o.mmd": "==>|answering|"} {
 		b.must(0, "order", "--draw", file)
 		data, err := os.ReadFile(filepath.Join(b.dir, file))
@@ -270,7 +283,8 @@ func TestDraw(t *testing.T) {
 	b.must(2, "order", "--draw", "o.pdf")
 }
 
-// BenchmarkFleet launches many services at once and reports how long that takes, and the memory of their steward.
+// BenchmarkFleet launches many services at once and reports how long that takes, and the memory of
+// their steward.
 func BenchmarkFleet(b *testing.B) {
 	self, err := os.Executable()
 	if err != nil {
@@ -282,7 +296,8 @@ func BenchmarkFleet(b *testing.B) {
 			var text strings.Builder
 			for i := range count {
 				port := testport.Take(b)
-				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\n", i, self,
+				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", "+
+					"\"%d\"]\nport = %d\n", i, self,
 					port, port)
 			}
 			bench.write(map[string]string{"nharbor.toml": text.String()})
@@ -312,7 +327,8 @@ func BenchmarkFleet(b *testing.B) {
 	}
 }
 
-// TestDraftedCorrections drafts nharbor.toml, refuses to write over it, and takes what was corrected in it.
+// TestDraftedCorrections drafts nharbor.toml, refuses to write over it, and takes what was
+// corrected in it.
 func TestDraftedCorrections(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -329,7 +345,8 @@ func TestDraftedCorrections(t *testing.T) {
 		t.Errorf("a second survey --write says %s", said)
 	}
 	b.must(2, "survey", "--write", "--compose")
-	b.write(map[string]string{"nharbor.local.toml": fmt.Sprintf("[service.work]\nport = %d\n", port+1)})
+	b.write(map[string]string{"nharbor.local.toml": fmt.Sprintf("[service.work]\nport = %d\n",
+		port+1)})
 	if said := b.must(0, "survey"); !strings.Contains(said, fmt.Sprint("port ", port+1)) {
 		t.Errorf("the correction is not taken: %s", said)
 	}
@@ -340,8 +357,8 @@ func TestDraftedCorrections(t *testing.T) {
 	}
 }
 
-// TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun never does; with
-// restart the part is started again.
+// TestHaltAndRestartRule launches stacks of which one part fails: with --halt what has not begun
+// never does; with restart the part is started again.
 func TestHaltAndRestartRule(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -351,15 +368,19 @@ func TestHaltAndRestartRule(t *testing.T) {
 	}
 	port := testport.Take(t)
 	b.write(map[string]string{"nharbor.toml": fmt.Sprintf(
-		"[service.bad]\ncommand = [\"sh\", \"-c\", \"echo no license; exit 3\"]\n[service.late]\ncommand = [%q, "+
-			"\"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"bad finished\"]\n", self, port, port)})
+		"[service.bad]\ncommand = [\"sh\", \"-c\", \"echo no license; exit "+
+			"3\"]\n[service.late]\ncommand = [%q, "+
+			"\"stand\", \"here\", \"%d\"]\nport = %d\nafter = [\"bad "+
+			"finished\"]\n", self, port, port)})
 	said := b.must(1, "launch", "--background", "--vouch", "--halt")
-	if !strings.Contains(said, "bad: ended with code 3; it last said: no license") || answers(port) {
+	if !strings.Contains(said, "bad: ended with code 3; it last said: no license") ||
+		answers(port) {
 		t.Errorf("with --halt: %s", said)
 	}
 	b.must(0, "stop")
 	b.write(map[string]string{"nharbor.toml": fmt.Sprintf(
-		"[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; exec %s stand here "+
+		"[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; "+
+			"exec %s stand here "+
 			"%d\"]\nport = %d\nrestart = true\n", self, port, port)})
 	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said,
 		"it starts again in 0.5 s, for the 1st time") || !answers(port) {
@@ -369,7 +390,8 @@ func TestHaltAndRestartRule(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestStewardKnowsBetter asks the steward where its record is of an earlier moment, as it is when the disk was full.
+// TestStewardKnowsBetter asks the steward where its record is of an earlier moment, as it is when
+// the disk was full.
 func TestStewardKnowsBetter(t *testing.T) {
 	t.Parallel()
 	b, _, ports := mixed(t)

@@ -54,24 +54,32 @@ answer, and nharbor stop stops it.`,
 	}
 	flags.add(c)
 	f := c.Flags()
-	f.BoolVar(&a.plain, "plain", false, "show what happens in lines, one after the other, on a terminal too")
-	f.BoolVar(&opt.Background, "background", false, "return when everything answers, and let it run")
+	f.BoolVar(&a.plain, "plain", false,
+		"show what happens in lines, one after the other, on a terminal too")
+	f.BoolVar(&opt.Background, "background", false,
+		"return when everything answers, and let it run")
 	f.StringArrayVar(&opt.Except, "except", nil, "leave this service out; may be repeated")
 	f.StringArrayVar(&opt.Native, "native", nil, "run this service natively; may be repeated")
-	f.StringArrayVar(&opt.Container, "container", nil, "run this service in a container; may be repeated")
-	f.StringArrayVar(&on, "on", nil, "run a service on another engine, CONTEXT=SERVICE; may be repeated")
-	f.StringArrayVar(&opt.Provide, "provide", nil, "run a server that settings point at and nothing offers, such as "+
-		"postgres, in a container beside the stack; may be repeated")
-	f.IntVar(&opt.Shift, "shift", 0, "move every published port by this number, for a second copy; by itself "+
-		"where another stack has the ports, and never with 0")
-	f.BoolVar(&opt.Literal, "literal", false, "keep to the letter: a plain depends_on waits until begun, "+
-		"a port without an address is published on all")
+	f.StringArrayVar(&opt.Container, "container", nil,
+		"run this service in a container; may be repeated")
+	f.StringArrayVar(&on, "on", nil,
+		"run a service on another engine, CONTEXT=SERVICE; may be repeated")
+	f.StringArrayVar(&opt.Provide, "provide", nil,
+		"run a server that settings point at and nothing offers, such as "+
+			"postgres, in a container beside the stack; may be repeated")
+	f.IntVar(&opt.Shift, "shift", 0,
+		"move every published port by this number, for a second copy; by itself "+
+			"where another stack has the ports, and never with 0")
+	f.BoolVar(&opt.Literal, "literal", false,
+		"keep to the letter: a plain depends_on waits until begun, "+
+			"a port without an address is published on all")
 	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
 	vouchFlag(c, &vouched)
 	return c
 }
 
-func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags, vouched pinned) error {
+func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags,
+	vouched pinned) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
@@ -90,7 +98,8 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 		return left(err)
 	}
 	if m.Moved != nil && !a.json {
-		a.text().Line("Ports are moved by %d, since these are taken: %s.", m.Moved.By, strings.Join(m.Moved.Held, ", "))
+		a.text().Line("Ports are moved by %d, since these are taken: %s.", m.Moved.By,
+			strings.Join(m.Moved.Held, ", "))
 	}
 	if err := a.consent(ctx, m, vouched); err != nil {
 		return err
@@ -105,9 +114,11 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 	}
 	for _, name := range supervise.OtherPasswords(ctx, plan) {
 		a.complain(&stack.Fault{Code: stack.CodePasswordOfBefore, Text: fmt.Sprintf(
-			"the data of %s was made with another password than its settings have now, and will hardly let anybody in",
+			"the data of %s was made with another password than its settings have now, and will "+
+				"hardly let anybody in",
 			name),
-			Remedy: "Put the earlier password back (.nharbor/before has what files held before), or throw the data " +
+			Remedy: "Put the earlier password back (.nharbor/before has what files held " +
+				"before), or throw the data " +
 				"away: nharbor reset --data"})
 	}
 	if !a.json {
@@ -134,13 +145,15 @@ func (a *app) rewritten(plan *launch.Plan) {
 	}
 	for i, r := range plan.Rewritten {
 		if i == 0 {
-			a.text().Line("In this mix some settings say another address than the files, which stay as they are:")
+			a.text().Line("In this mix some settings say another address than the files, which " +
+				"stay as they are:")
 		}
 		a.text().Line("  %s %s: %s instead of %s", r.Service, r.Key, r.To, r.From)
 	}
 }
 
-// exposed says which ports others on the network can reach, since containers on other engines need them.
+// exposed says which ports others on the network can reach, since containers on other engines need
+// them.
 func (a *app) exposed(plan *launch.Plan) {
 	var list []string
 	for _, id := range slices.Sorted(maps.Keys(plan.Services)) {
@@ -149,18 +162,21 @@ func (a *app) exposed(plan *launch.Plan) {
 		}
 	}
 	if len(list) > 0 && !a.json {
-		a.text().Line("Published on the network too, for containers on other engines: %s.", strings.Join(list, ", "))
+		a.text().Line("Published on the network too, for containers on other engines: %s.",
+			strings.Join(list, ", "))
 	}
 }
 
-// provide asks a person which servers are to be run that nothing here offers; nil where nobody can be asked.
+// provide asks a person which servers are to be run that nothing here offers; nil where nobody can
+// be asked.
 func (a *app) provide() func([]stack.Server) []string {
 	if !a.asks() {
 		return nil
 	}
 	return func(list []stack.Server) (kinds []string) {
 		for _, w := range list {
-			a.text().Line("%s wants a %s on port %d (%s), and nothing answers there.", w.For, w.Speaks, w.Port,
+			a.text().Line("%s wants a %s on port %d (%s), and nothing answers there.", w.For,
+				w.Speaks, w.Port,
 				view.Where(w.At))
 			if a.yes("Run one in a container, kept with this stack?") {
 				kinds = append(kinds, w.Speaks)
@@ -189,9 +205,10 @@ func (a *app) filled(f *session.Filled) {
 	}
 }
 
-// follow shows the launch until it has settled and, in the foreground, until it is stopped: on a terminal as a timeline
-// that lives, elsewhere in lines.
-func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l *supervise.Launched,
+// follow shows the launch until it has settled and, in the foreground, until it is stopped: on a
+// terminal as a timeline that lives, elsewhere in lines.
+func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan,
+	l *supervise.Launched,
 	begin time.Time) error {
 	var t launchView = &lines{a: a, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
 		said:  newLastWords(m),
@@ -231,7 +248,8 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 		}
 	}
 	if ctx.Err() != nil {
-		if r, err := supervise.ReadRecord(m.Root); err == nil && r.Alive() && !m.Options.Background {
+		if r, err := supervise.ReadRecord(m.Root); err == nil && r.Alive() &&
+			!m.Options.Background {
 			return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
 				Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
 		}
@@ -244,8 +262,8 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan, l
 	return nil
 }
 
-// stopAll stops what a command has launched that was interrupted. It waits no longer than the services themselves are
-// given to end; a second interruption kills them.
+// stopAll stops what a command has launched that was interrupted. It waits no longer than the
+// services themselves are given to end; a second interruption kills them.
 func (a *app) stopAll(m *session.Mixed, plan *launch.Plan, t launchView, l *supervise.Launched) {
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, os.Interrupt, syscall.SIGTERM)
@@ -278,7 +296,8 @@ func widest(o *order.Order) int {
 }
 
 // settled tells how the launch has gone: what answers where, and all that failed.
-func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settled, begin time.Time) error {
+func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settled,
+	begin time.Time) error {
 	r, err := supervise.ReadRecord(m.Root)
 	if err != nil {
 		return err
@@ -297,9 +316,10 @@ func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settle
 	return nil
 }
 
-// result gathers how a launch or a restart has gone, and asks the ports of those of its services that counts is true
-// for.
-func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *supervise.Settled, begin time.Time,
+// result gathers how a launch or a restart has gone, and asks the ports of those of its services
+// that counts is true for.
+func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *supervise.Settled,
+	begin time.Time,
 	counts func(*supervise.RecordService) bool) stack.LaunchResult {
 	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
 		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services,
@@ -307,7 +327,8 @@ func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *super
 	if s.Outcome == stack.WasStopped {
 		return out
 	}
-	out.Check = supervise.Judging{Root: m.Root, Stack: m.Mix.Survey, Services: m.Mix.Stack.Services, Record: r,
+	out.Check = supervise.Judging{Root: m.Root, Stack: m.Mix.Survey,
+		Services: m.Mix.Stack.Services, Record: r,
 		Part: counts, Value: m.Value}.Ask(ctx)
 	out.Failures = s.Failures
 	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
@@ -316,8 +337,8 @@ func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *super
 	return out
 }
 
-// offer asks a person whether the commands that ask something are to be run now, each until it has been; where nobody
-// can be asked, they are named.
+// offer asks a person whether the commands that ask something are to be run now, each until it has
+// been; where nobody can be asked, they are named.
 func (a *app) offer(ctx context.Context, plan *launch.Plan) {
 	remembers, t := memory.Recall(plan.Root), a.text()
 	for i := range plan.Asks {
@@ -327,11 +348,13 @@ func (a *app) offer(ctx context.Context, plan *launch.Plan) {
 		}
 		shows := strings.Join(ask.Command, " ")
 		if !a.asks() {
-			t.Line("Left for you, since it asks something: %s, %s (%s)", shows, whereOf(ask), view.Where(ask.At))
+			t.Line("Left for you, since it asks something: %s, %s (%s)", shows, whereOf(ask),
+				view.Where(ask.At))
 			continue
 		}
 		t.Blank()
-		t.Line("%s has, for when everything is up: %s, %s. It asks something that only you know.", view.Where(ask.At),
+		t.Line("%s has, for when everything is up: %s, %s. It asks something that only you know.",
+			view.Where(ask.At),
 			shows, whereOf(ask))
 		if !a.yes("Run it now?") {
 			t.Line("Left out, and not offered again. To do it later, run it by hand.")

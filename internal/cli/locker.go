@@ -30,15 +30,19 @@ that a second clone or a reset asks for nothing.`,
 	}
 	var repository, recipient string
 	here := func(cmd *cobra.Command) {
-		cmd.Flags().StringVar(&repository, "repository", "", "the repository's address, instead of this workspace's")
+		cmd.Flags().StringVar(&repository, "repository", "",
+			"the repository's address, instead of this workspace's")
 	}
-	put := &cobra.Command{Use: "put KEY", Short: "Keeps a secret; it is asked for, or read from the standard input",
-		Args: takes(1, 1),
+	put := &cobra.Command{Use: "put KEY",
+		Short: "Keeps a secret; it is asked for, or read from the standard input",
+		Args:  takes(1, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], "=") {
 				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretInArguments,
-					Text:   "a secret does not belong into the command line, where others can read it",
-					Remedy: "Name the key alone; the secret is asked for, or read from the standard input."}
+					Text: "a secret does not belong into the command line, where others can " +
+						"read it",
+					Remedy: "Name the key alone; the secret is asked for, or read from the " +
+						"standard input."}
 			}
 			repo, store, err := a.lockerFor(cmd, repository, args[0])
 			if err != nil {
@@ -54,8 +58,9 @@ that a second clone or a reset asks for nothing.`,
 			}
 			return a.said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
-	list := &cobra.Command{Use: "list", Short: "Shows what is kept, without the secrets, and your public key",
-		Args: takes(0, 0),
+	list := &cobra.Command{Use: "list",
+		Short: "Shows what is kept, without the secrets, and your public key",
+		Args:  takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			store, err := locker.Default()
 			if err != nil {
@@ -70,12 +75,14 @@ that a second clone or a reset asks for nothing.`,
 				return err
 			}
 			if a.json {
-				return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1", "recipient": own,
-					"secrets": append([]locker.Secret{}, all...)})
+				return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1",
+					"recipient": own,
+					"secrets":   append([]locker.Secret{}, all...)})
 			}
 			var rows [][3]string
 			for _, s := range all {
-				rows = append(rows, [3]string{s.Key, s.Repository, "since " + s.Since.Local().Format("2006-01-02")})
+				rows = append(rows, [3]string{s.Key, s.Repository, "since " +
+					s.Since.Local().Format("2006-01-02")})
 			}
 			a.text().Kept(rows, own)
 			return nil
@@ -96,20 +103,28 @@ that a second clone or a reset asks for nothing.`,
 					Remedy: "See what it holds: nharbor locker list"}
 			}
 			return a.said("dropped", repo, args[0],
-				fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.", args[0], repo))
+				fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.",
+					args[0], repo))
 		}}
 	pack := &cobra.Command{Use: "pack --for RECIPIENT",
-		Short: "Writes this workspace's issued secrets for a colleague's public key", Args: takes(0, 0),
+		Short: "Writes this workspace's issued secrets for a colleague's public " +
+			"key", Args: takes(0, 0),
 		Long: `Writes the issued secrets of this workspace's repositories to the standard output,
 encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.pack(cmd, repository, recipient) }}
-	pack.Flags().StringVar(&recipient, "for", "", "the colleague's public key, or a file that holds it")
+		RunE: func(cmd *cobra.Command,
+			_ []string) error {
+			return a.pack(cmd, repository, recipient)
+		}}
+	pack.Flags().StringVar(&recipient, "for", "",
+		"the colleague's public key, or a file that holds it")
 	replace := false
-	unpack := &cobra.Command{Use: "unpack [FILE]", Short: "Keeps the secrets that a colleague has packed for you",
-		Args: takes(0, 1),
-		RunE: func(_ *cobra.Command, args []string) error { return a.unpack(args, replace) }}
-	unpack.Flags().BoolVar(&replace, "replace", false, "let the pack replace other values that are kept")
+	unpack := &cobra.Command{Use: "unpack [FILE]",
+		Short: "Keeps the secrets that a colleague has packed for you",
+		Args:  takes(0, 1),
+		RunE:  func(_ *cobra.Command, args []string) error { return a.unpack(args, replace) }}
+	unpack.Flags().BoolVar(&replace, "replace", false,
+		"let the pack replace other values that are kept")
 	for _, sub := range []*cobra.Command{put, drop, pack} {
 		here(sub)
 	}
@@ -119,23 +134,25 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 
 func (a *app) said(did, repository, key, text string) error {
 	if a.json {
-		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did, "repository": repository,
-			"key": key})
+		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did,
+			"repository": repository,
+			"key":        key})
 	}
 	a.text().Line("%s", text)
 	return nil
 }
 
 // lockerFor opens the locker, and tells the repository that a key is kept for.
-func (a *app) lockerFor(cmd *cobra.Command, named, key string) (repo string, store *locker.Store, err error) {
+func (a *app) lockerFor(cmd *cobra.Command, named,
+	key string) (repo string, store *locker.Store, err error) {
 	if repo, err = a.repositoryFor(cmd, named, key); err == nil {
 		store, err = locker.Default()
 	}
 	return repo, store, err
 }
 
-// repositoryFor is the repository that a key is kept for: the one named, or this workspace's. In a workspace of several
-// it is the one with a settings file that has the key.
+// repositoryFor is the repository that a key is kept for: the one named, or this workspace's. In a
+// workspace of several it is the one with a settings file that has the key.
 func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, error) {
 	if named != "" {
 		return gitrepo.NormalAddress(named), nil
@@ -150,13 +167,15 @@ func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, erro
 	}
 	if f, err := w.Fill(cmd.Context(), session.Filling{Complain: a.complain}); err == nil {
 		for _, file := range f.Plan.Files {
-			if slices.ContainsFunc(file.Settings, func(s fill.Setting) bool { return s.Key == key }) {
+			if slices.ContainsFunc(file.Settings,
+				func(s fill.Setting) bool { return s.Key == key }) {
 				return w.Repository(cmd.Context(), file.Path, map[string]string{}), nil
 			}
 		}
 	}
 	return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRepositoryUnclear,
-		Text: fmt.Sprintf("this workspace has several repositories, and no settings file of theirs has a key %s",
+		Text: fmt.Sprintf("this workspace has several repositories, and no settings file of "+
+			"theirs has a key %s",
 			key),
 		Remedy: "Say which one with --repository: " + strings.Join(repos, ", ")}
 }
@@ -200,7 +219,8 @@ func (a *app) secret(key string) (string, error) {
 		value = string(data)
 	}
 	if value = strings.TrimSpace(value); value == "" {
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretEmpty, Text: "no secret was given",
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretEmpty,
+			Text:   "no secret was given",
 			Remedy: "Type it, or write it to the standard input."}
 	}
 	return value, nil
@@ -210,7 +230,8 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 	if recipient == "" {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientMissing,
 			Text: "say for whom the secrets are packed",
-			Remedy: "Ask your colleague for the public key that nharbor locker list shows them: nharbor locker pack " +
+			Remedy: "Ask your colleague for the public key that nharbor locker list shows them: " +
+				"nharbor locker pack " +
 				"--for KEY"}
 	}
 	if data, err := os.ReadFile(recipient); err == nil {
@@ -232,9 +253,11 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 		return err
 	}
 	if len(secrets) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToPack, Text: "the locker holds nothing for " +
-			strings.Join(repos, ", "),
-			Remedy: "See what it holds: nharbor locker list. To put something in: nharbor locker put KEY"}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToPack,
+			Text: "the locker holds nothing for " +
+				strings.Join(repos, ", "),
+			Remedy: "See what it holds: nharbor locker list. To put something in: nharbor " +
+				"locker put KEY"}
 	}
 	if err := locker.Pack(a.out, recipient, secrets); err != nil {
 		return err
@@ -244,7 +267,8 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 		for _, s := range secrets {
 			keys = append(keys, s.Key)
 		}
-		view.For(a.err).Line("Packed %s. Your colleague runs: nharbor locker unpack FILE", strings.Join(keys, ", "))
+		view.For(a.err).Line("Packed %s. Your colleague runs: nharbor locker unpack FILE",
+			strings.Join(keys, ", "))
 	}
 	return nil
 }
@@ -254,8 +278,10 @@ func (a *app) unpack(args []string, replace bool) error {
 	if len(args) > 0 && args[0] != "-" {
 		f, err := os.Open(args[0])
 		if err != nil {
-			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable, At: stack.Place{File: args[0]},
-				Text: "the pack can't be read: " + stack.Reason(err), Remedy: "Name the file that your colleague sent.",
+			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable,
+				At: stack.Place{File: args[0]},
+				Text: "the pack can't be read: " +
+					stack.Reason(err), Remedy: "Name the file that your colleague sent.",
 				Cause: err}
 		}
 		defer f.Close()
@@ -281,7 +307,8 @@ func (a *app) unpack(args []string, replace bool) error {
 		secrets[i].Value = ""
 	}
 	if a.json {
-		return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1", "did": "unpacked", "secrets": secrets})
+		return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1", "did": "unpacked",
+			"secrets": secrets})
 	}
 	for _, s := range secrets {
 		a.text().Line("Kept %s for %s.", s.Key, s.Repository)

@@ -56,7 +56,8 @@ func (a *app) logs() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				slices.SortStableFunc(lines, func(x, y logs.Line) int { return x.Time.Compare(y.Time) })
+				slices.SortStableFunc(lines,
+					func(x, y logs.Line) int { return x.Time.Compare(y.Time) })
 				for _, l := range lines {
 					if l.Time.Before(after) {
 						continue

@@ -16,7 +16,8 @@ import (
 func (a *app) needs() *cobra.Command {
 	var install, agree bool
 	c := &cobra.Command{
-		Use: "needs", Short: "Says everything that this machine lacks, at once, with remedies", Args: takes(0, 0),
+		Use: "needs", Short: "Says everything that this machine lacks, at once, with " +
+			"remedies", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if agree && !install {
 				return wrongCall("--agree goes with --install", "nharbor needs --install --agree")
@@ -49,14 +50,15 @@ func (a *app) needs() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&install, "install", false, "run the commands that install what is missing and need no other "+
-		"user")
+	c.Flags().BoolVar(&install, "install", false,
+		"run the commands that install what is missing and need no other "+
+			"user")
 	c.Flags().BoolVar(&agree, "agree", false, "consent to them, with --install")
 	return c
 }
 
-// install runs what installs without anybody else's rights, once the person consents; ran is false if nothing was run.
-// What it says goes where it doesn't mix with an answer in JSON.
+// install runs what installs without anybody else's rights, once the person consents; ran is false
+// if nothing was run. What it says goes where it doesn't mix with an answer in JSON.
 func (a *app) install(ctx context.Context, answer *needs.Answer, agree bool) (ran bool, err error) {
 	out := a.text()
 	if a.json {

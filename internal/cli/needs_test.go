@@ -8,7 +8,8 @@ import (
 	"testing"
 )
 
-// TestNeedsInstall says what is missing on a made-up machine, installs what it may, and only with consent.
+// TestNeedsInstall says what is missing on a made-up machine, installs what it may, and only with
+// consent.
 func TestNeedsInstall(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -40,7 +41,8 @@ func TestNeedsInstall(t *testing.T) {
 	b.write(map[string]string{"package.json": `{"packageManager": "pnpm@9.1.0", "engines": {"node": ">=22"},
 		"scripts": {"start": "node x.js --port 4731"}}`, "pnpm-lock.yaml": "lockfileVersion: 9\n", "x.js": "",
 		"scripts/open.sh": "#!/bin/sh\r\necho open\r\n"})
-	for _, words := range [][]string{{"init", "-q"}, {"add", "-A"}, {"commit", "-q", "-m", "Open the pier"}} {
+	for _, words := range [][]string{{"init", "-q"}, {"add", "-A"},
+		{"commit", "-q", "-m", "Open the pier"}} {
 		cmd := exec.Command("git", append([]string{"-C", b.dir, "-c", "user.name=ida", "-c",
 			"user.email=ida@quay.example"},
 			words...)...)
@@ -50,7 +52,8 @@ func TestNeedsInstall(t *testing.T) {
 	}
 	said := b.must(1, "needs")
 	for _, want := range []string{"22.3.0 is here, kept by nvm, and not loaded in this shell",
-		"missing: pnpm: not installed", "Install it: corepack enable pnpm", "line endings of scripts/open.sh",
+		"missing: pnpm: not installed", "Install it: corepack enable pnpm", "line endings of " +
+			"scripts/open.sh",
 		`export PATH="$HOME/.nvm/versions/node/v22.3.0/bin:$PATH"`, "nharbor needs --install"} {
 		if !strings.Contains(strings.Join(strings.Fields(said), " "), want) {
 			t.Errorf("%q is not said in\n%s", want, said)
@@ -63,7 +66,8 @@ func TestNeedsInstall(t *testing.T) {
 		t.Fatal("something was installed without consent")
 	}
 	said = b.must(1, "needs", "--install", "--agree")
-	if !strings.Contains(said, "  enabling for "+b.home) || strings.Contains(said, "missing: pnpm") {
+	if !strings.Contains(said, "  enabling for "+b.home) ||
+		strings.Contains(said, "missing: pnpm") {
 		t.Error(said)
 	}
 	if where, _ := os.ReadFile(bin + "/where"); strings.TrimSpace(string(where)) != "/" {

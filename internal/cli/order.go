@@ -41,9 +41,11 @@ func (a *app) order() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&draw, "draw", "", "draw the order into this `file`: .svg, .dot or .mmd (Mermaid); "+
-		"- draws it here")
-	c.Flags().BoolVar(&literal, "literal", false, "keep a plain depends_on to the letter: begun, not answering")
+	c.Flags().StringVar(&draw, "draw", "",
+		"draw the order into this `file`: .svg, .dot or .mmd (Mermaid); "+
+			"- draws it here")
+	c.Flags().BoolVar(&literal, "literal", false,
+		"keep a plain depends_on to the letter: begun, not answering")
 	return c
 }
 
@@ -54,9 +56,10 @@ func (a *app) draw(root string, o *order.Order, file string) error {
 		return err
 	}
 	var t *timeline.Timeline // of the last launch, if it was of this order
-	if l := r.Launch(); l != nil && slices.EqualFunc(o.Nodes, l.Order.Nodes, func(a, b order.Node) bool {
-		return a.ID == b.ID
-	}) {
+	if l := r.Launch(); l != nil &&
+		slices.EqualFunc(o.Nodes, l.Order.Nodes, func(a, b order.Node) bool {
+			return a.ID == b.ID
+		}) {
 		t = timeline.Of(l)
 	}
 	if file == "-" && !a.json {
@@ -65,8 +68,10 @@ func (a *app) draw(root string, o *order.Order, file string) error {
 	}
 	text, ok := view.Draw(o, t, file)
 	if !ok {
-		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown, Text: "the ending of " +
-			file + " names no form of drawing", Remedy: "Use one of: " + strings.Join(view.Drawings, ", ")}
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown,
+			Text: "the ending of " +
+				file + " names no form of drawing", Remedy: "Use one of: " +
+				strings.Join(view.Drawings, ", ")}
 	}
 	if err := put(file, text, "the drawing", stack.CodeDrawingNotWritten); err != nil {
 		return err

@@ -27,7 +27,8 @@ func main() {
 `, variable, port)
 }
 
-// serving is the part of a program that opens the port; in a file of its own, where nobody looks for a server.
+// serving is the part of a program that opens the port; in a file of its own, where nobody looks
+// for a server.
 const serving = `package main
 
 import (
@@ -45,8 +46,8 @@ func serve(port int) {
 }
 `
 
-// TestReadmeIsLaunched launches what only a README tells: a service by its task, a step before it, and a process of a
-// second terminal. The page that the README names is the one that is asked.
+// TestReadmeIsLaunched launches what only a README tells: a service by its task, a step before it,
+// and a process of a second terminal. The page that the README names is the one that is asked.
 func TestReadmeIsLaunched(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
@@ -55,8 +56,10 @@ func TestReadmeIsLaunched(t *testing.T) {
 		"tools/board/main.go":  server(port, "TIDE"),
 		"tools/board/serve.go": serving,
 		"tools/lamp/main.go":   "package main\n\nfunc main() { println(\"lit\"); <-asked() }\n",
-		"tools/lamp/asked.go": "package main\n\nimport (\n\t\"os\"\n\t\"os/signal\"\n\t\"syscall\"\n)\n\n" +
-			"func asked() chan os.Signal {\n\tc := make(chan os.Signal, 1)\n\tsignal.Notify(c, syscall.SIGTERM)\n" +
+		"tools/lamp/asked.go": "package main\n\nimport " +
+			"(\n\t\"os\"\n\t\"os/signal\"\n\t\"syscall\"\n)\n\n" +
+			"func asked() chan os.Signal {\n\tc := make(chan os.Signal, 1)\n\tsignal.Notify(c, " +
+			"syscall.SIGTERM)\n" +
 			"\treturn c\n}\n",
 		"bin/load_charts.sh": "#!/bin/sh\necho \"$CHARTS\" > charts.txt\n",
 		"Makefile":           "run:\n\tTIDE=high go run ./tools/board\n",
@@ -78,7 +81,8 @@ func TestReadmeIsLaunched(t *testing.T) {
 	if err := json.Unmarshal([]byte(b.must(0, "survey", "--json")), &s); err != nil {
 		t.Fatal(err)
 	}
-	if len(s.Services) != 2 || s.Services[0].Source != "readme" || s.Services[0].Ports[0].Host != port ||
+	if len(s.Services) != 2 || s.Services[0].Source != "readme" ||
+		s.Services[0].Ports[0].Host != port ||
 		len(s.Services[1].Ports) != 0 {
 		t.Errorf("services: %+v", s.Services)
 	}
@@ -95,7 +99,8 @@ func TestReadmeIsLaunched(t *testing.T) {
 	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, "“Board”") {
 		t.Errorf("launch says\n%s", said)
 	}
-	if text, err := os.ReadFile(filepath.Join(b.dir, "charts.txt")); err != nil || string(text) != "spring\n" {
+	if text, err := os.ReadFile(filepath.Join(b.dir, "charts.txt")); err != nil ||
+		string(text) != "spring\n" {
 		t.Errorf("the step left %q, %v", text, err)
 	}
 	waitFor(t, "both to have said something", func() bool {
@@ -106,8 +111,8 @@ func TestReadmeIsLaunched(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestPortThatIsLearned launches a service that listens on another port than its settings say. The real one is asked,
-// and the next survey knows it, until what is written changes.
+// TestPortThatIsLearned launches a service that listens on another port than its settings say. The
+// real one is asked, and the next survey knows it, until what is written changes.
 func TestPortThatIsLearned(t *testing.T) {
 	t.Parallel()
 	b, said, real := newBench(t), testport.Take(t), testport.Take(t)
@@ -123,7 +128,8 @@ func TestPortThatIsLearned(t *testing.T) {
 				Ports []struct{ Host, Said int }
 			}
 		}
-		if err := json.Unmarshal([]byte(b.must(0, "survey", "--json")), &s); err != nil || len(s.Services) != 1 ||
+		if err := json.Unmarshal([]byte(b.must(0, "survey", "--json")), &s); err != nil ||
+			len(s.Services) != 1 ||
 			len(s.Services[0].Ports) != 1 {
 			t.Fatalf("%+v, %v", s, err)
 		}
@@ -136,7 +142,8 @@ func TestPortThatIsLearned(t *testing.T) {
 	if !strings.Contains(out, fmt.Sprintf("http on %d; it listens there, not on %d", real, said)) {
 		t.Errorf("launch says\n%s", out)
 	}
-	if out := b.must(0, "check"); !strings.Contains(out, fmt.Sprintf("http://localhost:%d", real)) ||
+	if out := b.must(0, "check"); !strings.Contains(out,
+		fmt.Sprintf("http://localhost:%d", real)) ||
 		strings.Contains(out, "Changed since") {
 		t.Errorf("check says\n%s", out)
 	}

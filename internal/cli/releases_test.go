@@ -7,23 +7,26 @@ import (
 	"testing"
 )
 
-// TestReleaseThatFits names the newest release whose manifest does with what is here, without checking it out, and
-// takes the lock file that was committed last.
+// TestReleaseThatFits names the newest release whose manifest does with what is here, without
+// checking it out, and takes the lock file that was committed last.
 func TestReleaseThatFits(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	git := func(when string, args ...string) {
 		cmd := exec.Command(
 			"git",
-			append([]string{"-c", "user.name=ida", "-c", "user.email=ida@quay.example"}, args...)...)
+			append([]string{"-c", "user.name=ida", "-c", "user.email=ida@quay.example"},
+				args...)...)
 		cmd.Dir, cmd.Env = b.dir, append(os.Environ(), "GIT_COMMITTER_DATE="+when+"T00:00:00Z")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %v\n%s", args, err, out)
 		}
 	}
 	commit := func(when, wants, file string) {
-		b.write(map[string]string{"go.mod": "module quay.example/x\n\ngo " + wants + "\n", file: "{}",
-			"main.go": "package main\n\nimport \"net/http\"\n\nfunc main() { http.ListenAndServe(\":4541\", nil) " +
+		b.write(map[string]string{"go.mod": "module quay.example/x\n\ngo " + wants + "\n",
+			file: "{}",
+			"main.go": "package main\n\nimport \"net/http\"\n\nfunc main() { " +
+				"http.ListenAndServe(\":4541\", nil) " +
 				"}\n",
 			"package.json": `{"scripts": {"start": "node x.js --port 4542"}}`})
 		git(when, "add", "-A")
@@ -43,7 +46,8 @@ func TestReleaseThatFits(t *testing.T) {
 		t.Error(said)
 	}
 	said = b.must(0, "-C", b.home, "clone", b.dir, "--into", "fits", "--at", "fitting")
-	if !strings.Contains(said, "tag v1.21") || !strings.Contains(said, "v1.999 asks for go >=1.999, and here is 1.") {
+	if !strings.Contains(said, "tag v1.21") ||
+		!strings.Contains(said, "v1.999 asks for go >=1.999, and here is 1.") {
 		t.Error(said)
 	}
 }

@@ -14,9 +14,10 @@ import (
 
 func (a *app) report() *cobra.Command {
 	return &cobra.Command{
-		Use:   "report FILE",
-		Short: "Writes one file that tells a colleague what was found and done, and how to do it again",
-		Args:  takes(1, 1),
+		Use: "report FILE",
+		Short: "Writes one file that tells a colleague what was found and done, and how to do " +
+			"it again",
+		Args: takes(1, 1),
 		Long: `Writes an HTML page or a Markdown file, by the ending of its name: what was found and
 where it was read, how the launch went, what starts after what, what each port
 answers, what this machine lacks, and the commands that do it by hand. It needs
@@ -54,16 +55,19 @@ nothing else to be read, and holds no secrets. With .svg it is the timeline alon
 			}
 			if text == "" {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-					Text: "nothing was launched in this workspace, so there is no timeline", Remedy: "Launch it: " +
+					Text: "nothing was launched in this workspace, so there is no " +
+						"timeline", Remedy: "Launch it: " +
 						"nharbor launch"}
 			}
 			if err := put(file, text, "the report", stack.CodeReportNotWritten); err != nil {
 				return err
 			}
 			if a.json {
-				return view.JSON(a.out, map[string]string{"schema": "nharbor.report/1", "written": file})
+				return view.JSON(a.out, map[string]string{"schema": "nharbor.report/1",
+					"written": file})
 			}
-			a.text().Line("Written: %s. It needs nothing else to be read, and holds no secrets.", file)
+			a.text().Line("Written: %s. It needs nothing else to be read, and holds no secrets.",
+				file)
 			return nil
 		},
 	}

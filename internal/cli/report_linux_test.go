@@ -31,9 +31,11 @@ func browser(t *testing.T) string {
 // browse opens a page without any window, and gives what the browser prints.
 func browse(t *testing.T, b *bench, args ...string) string {
 	t.Helper()
-	cmd := exec.Command(browser(t), append([]string{"--headless=new", "--no-sandbox", "--disable-gpu",
-		"--disable-dev-shm-usage", "--allow-file-access-from-files", "--user-data-dir=" + t.TempDir()},
-		args...)...)
+	cmd := exec.Command(browser(t),
+		append([]string{"--headless=new", "--no-sandbox", "--disable-gpu",
+			"--disable-dev-shm-usage", "--allow-file-access-from-files", "--user-data-dir=" +
+				t.TempDir()},
+			args...)...)
 	cmd.Env = append(b.env, "TMPDIR="+t.TempDir())
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
@@ -43,14 +45,17 @@ func browse(t *testing.T, b *bench, args ...string) string {
 	return out.String()
 }
 
-// TestReport hands on a launch: the page stands alone, is drawn by a real browser on screens of all widths without
-// leaving any, prints on A4, and holds neither secrets nor scripts; the same as Markdown.
+// TestReport hands on a launch: the page stands alone, is drawn by a real browser on screens of all
+// widths without leaving any, prints on A4, and holds neither secrets nor scripts; the same as
+// Markdown.
 func TestReport(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
 	files := quay(port)
-	files["main.go"] = strings.Replace(files["main.go"], "<title>Quay</title>", "<title>Quay <b>& more</title>", 1)
-	files["compose.yaml"] = "services:\n  tides:\n    image: saltmarsh/tides:1\n    profiles: [later]\n"
+	files["main.go"] = strings.Replace(files["main.go"], "<title>Quay</title>",
+		"<title>Quay <b>& more</title>", 1)
+	files["compose.yaml"] = "services:\n  tides:\n    image: saltmarsh/tides:1\n    profiles: " +
+		"[later]\n"
 	files["README.md"] = "# Quay\n\n    go run .\n    make <script>alert(1)</script>\n"
 	b.write(files)
 	b.must(1, "report", "launch.svg")
@@ -61,16 +66,19 @@ func TestReport(t *testing.T) {
 	b.must(2, "report", "report.pdf")
 	drawn := filepath.Join(b.home, "launch.svg")
 	b.must(0, "report", drawn)
-	if got := read(t, drawn); !strings.Contains(got, `<circle class="aim"`) || !strings.HasSuffix(got, "</svg>\n") {
+	if got := read(t, drawn); !strings.Contains(got, `<circle class="aim"`) ||
+		!strings.HasSuffix(got, "</svg>\n") {
 		t.Errorf("the timeline is %s", got)
 	}
 	b.must(1, "report", filepath.Join(b.home, "no", "such", "folder.md"))
-	secret := regexp.MustCompile(`QUAY_SECRET=(\S+)`).FindStringSubmatch(read(t, filepath.Join(b.dir, ".env")))
+	secret := regexp.MustCompile(`QUAY_SECRET=(\S+)`).FindStringSubmatch(read(t,
+		filepath.Join(b.dir, ".env")))
 	for _, file := range []string{page, text} {
 		got := read(t, file)
 		for _, want := range []string{"It runs: its one service is as it should be.", fmt.Sprintf(
 			"http://localhost:%d", port),
-			"QUAY_SECRET", "go run .", "cp .env.example .env", "How the launch went", "What starts after what"} {
+			"QUAY_SECRET", "go run .", "cp .env.example .env", "How the launch went", "What " +
+				"starts after what"} {
 			if !strings.Contains(got, want) {
 				t.Errorf("%s does not say %q", file, want)
 			}
@@ -88,7 +96,8 @@ func TestReport(t *testing.T) {
 	// A page beside it opens the report in frames of several widths, and says how far each goes.
 	outer := `<!doctype html><title>x</title>`
 	for _, width := range []int{320, 390, 800, 1280} {
-		outer += fmt.Sprintf(`<iframe id=w%d width=%d height=700 src=report.html></iframe>`, width, width)
+		outer += fmt.Sprintf(`<iframe id=w%d width=%d height=700 src=report.html></iframe>`, width,
+			width)
 	}
 	outer += `<pre id=out></pre><script>onload = () => { for (const f of document.querySelectorAll("iframe")) {
 		const d = f.contentDocument; out.textContent += f.id + " " + d.documentElement.scrollWidth + " " +
@@ -96,9 +105,11 @@ func TestReport(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(b.home, "outer.html"), []byte(outer), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	said := browse(t, b, "--virtual-time-budget=5000", "--dump-dom", "file://"+filepath.Join(b.home, "outer.html"))
+	said := browse(t, b, "--virtual-time-budget=5000", "--dump-dom",
+		"file://"+filepath.Join(b.home, "outer.html"))
 	for _, width := range []int{320, 390, 800, 1280} {
-		m := regexp.MustCompile(fmt.Sprintf(`w%d (\d+) 2 work: how it was brought up`, width)).FindStringSubmatch(said)
+		m := regexp.MustCompile(fmt.Sprintf(`w%d (\d+) 2 work: how it was brought up`,
+			width)).FindStringSubmatch(said)
 		var goes int
 		if len(m) > 1 {
 			fmt.Sscan(m[1], &goes)

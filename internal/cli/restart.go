@@ -17,8 +17,9 @@ import (
 func (a *app) restart() *cobra.Command {
 	var vouched pinned
 	c := &cobra.Command{
-		Use:   "restart [SERVICE...]",
-		Short: "Restarts the stack, or the services named and what needs them, with the settings as they are now",
+		Use: "restart [SERVICE...]",
+		Short: "Restarts the stack, or the services named and what needs them, with the " +
+			"settings as they are now",
 		Long: `Stops the services named, and those that need them, and starts them again with the
 settings and commands as the files say them now. Steps that lead to them are done
 again where what they depend on has changed.`,
@@ -74,7 +75,8 @@ func launchedServices(r *supervise.Record, names []string) error {
 	return nil
 }
 
-func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Record, plan *launch.Plan,
+func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Record,
+	plan *launch.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
 	done, err := supervise.Restart(ctx, r, plan, names, func(e stack.Event) {
@@ -109,7 +111,8 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Rec
 func (a *app) reset() *cobra.Command {
 	var data bool
 	c := &cobra.Command{
-		Use: "reset", Short: "Throws away what was set up, so that the next launch does it again", Args: takes(0, 0),
+		Use: "reset", Short: "Throws away what was set up, so that the next launch does it " +
+			"again", Args: takes(0, 0),
 		Long: `Stops what runs and forgets which steps are done. With --data the volumes of this
 stack's databases are removed too, and the database files that its steps have made:
 all that is in them is lost. Volumes of other stacks are never touched.`,
@@ -135,11 +138,13 @@ all that is in them is lost. Volumes of other stacks are never touched.`,
 			t.Line("Forgotten: which steps are done. The next launch does them again.")
 			switch {
 			case !data:
-				t.Line("The data of the databases is kept. To throw it away too: nharbor reset --data")
+				t.Line("The data of the databases is kept. To throw it away too: nharbor reset " +
+					"--data")
 			case len(gone.Volumes)+len(gone.Files) == 0:
 				t.Line("There was no data of this stack.")
 			default:
-				t.Line("Removed, with all that was in it: %s", strings.Join(append(gone.Volumes, gone.Files...), ", "))
+				t.Line("Removed, with all that was in it: %s",
+					strings.Join(append(gone.Volumes, gone.Files...), ", "))
 			}
 			return nil
 		},

@@ -47,7 +47,8 @@ type app struct {
 	ending ending
 }
 
-func init() { cobra.EnableCommandSorting = false } // help lists the commands in the order in which one uses them
+// help lists the commands in the order in which one uses them
+func init() { cobra.EnableCommandSorting = false }
 
 // Main runs the program and gives its exit code.
 func Main(args []string) int {
@@ -55,9 +56,11 @@ func Main(args []string) int {
 		return act()
 	}
 	native.KeepToOurselves()
-	// What ends the program in a goroutine that nobody waits for has no way to a person but a trace: one line of it.
+	// What ends the program in a goroutine that nobody waits for has no way to a person but a
+	// trace: one line of it.
 	debug.SetTraceback("none")
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM,
+		syscall.SIGHUP)
 	defer stop()
 	return run(ctx, args[1:], os.Stdin, os.Stdout, os.Stderr, os.Exit)
 }
@@ -67,8 +70,10 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	return run(ctx, args, in, out, errOut, nil)
 }
 
-// run runs one command line and gives the exit code. When ctx ends, and the command doesn't, leave ends the program.
-func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer, leave func(int)) int {
+// run runs one command line and gives the exit code. When ctx ends, and the command doesn't, leave
+// ends the program.
+func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer,
+	leave func(int)) int {
 	sink := &view.Sink{To: out}
 	a := &app{in: in, out: sink, err: errOut}
 	a.ending.leave = leave
@@ -88,12 +93,13 @@ func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	if err == nil {
 		return a.status
 	}
-	a.json = a.json || slices.Contains(args, "--json") // a wrong flag may have stopped the reading before it
+	a.json = a.json || slices.Contains(args,
+		"--json") // a wrong flag may have stopped the reading before it
 	return a.fail(stack.AllFaults(explained(ctx, err)))
 }
 
-// foreseen runs a command. What nobody has foreseen becomes an error with what to do; where it happened is kept among
-// the person's own files, for whoever mends it.
+// foreseen runs a command. What nobody has foreseen becomes an error with what to do; where it
+// happened is kept among the person's own files, for whoever mends it.
 func foreseen(run func() error) (err error) {
 	defer func() {
 		why := recover()
@@ -102,7 +108,8 @@ func foreseen(run func() error) (err error) {
 		}
 		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeUnforeseen,
 			Text: fmt.Sprintf("something happened that nobody has foreseen: %v", why),
-			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file that was changed " +
+			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file " +
+				"that was changed " +
 				"last: take " +
 				"that change back, or start with -C in another folder."}
 		if dir, ownErr := workspace.Own(true); ownErr == nil {
@@ -125,20 +132,25 @@ func (a *app) unread() {
 	}
 	for _, u := range a.workspace.Files.Unread() {
 		a.complain(&stack.Fault{Code: stack.CodeFileUnread, At: stack.Place{File: u.Path},
-			Text: "this is not read: " + u.Why.Error(), Remedy: "Put the file there that belongs there, or remove it."})
+			Text: "this is not read: " +
+				u.Why.Error(), Remedy: "Put the file there that belongs there, or remove it."})
 	}
 }
 
-// explained makes faults of the errors that can come from anywhere: an interruption, and a full disk.
+// explained makes faults of the errors that can come from anywhere: an interruption, and a full
+// disk.
 func explained(ctx context.Context, err error) error {
 	var fault *stack.Fault
 	var faults stack.Faults
 	switch known := errors.As(err, &fault); {
 	case ctx.Err() != nil && !known:
-		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted, Text: "interrupted", Cause: err}
+		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
+			Text: "interrupted", Cause: err}
 	case !known && !errors.As(err, &faults) && errors.Is(err, syscall.ENOSPC):
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDiskFull, Text: "the disk is full: " + stack.Reason(err),
-			Remedy: "Free some space, and do it again; what was there before is unchanged.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeDiskFull,
+			Text: "the disk is full: " + stack.Reason(err),
+			Remedy: "Free some space, and do it again; what was there before is " +
+				"unchanged.", Cause: err}
 	}
 	return err
 }
@@ -161,8 +173,9 @@ func (a *app) fail(faults stack.Faults) int {
 		}
 		var all []contract
 		for _, f := range faults {
-			all = append(all, contract{Schema: "nharbor.error/1", Code: string(f.Code), Text: f.Text,
-				At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
+			all = append(all, contract{Schema: "nharbor.error/1", Code: string(f.Code),
+				Text: f.Text,
+				At:   place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
 		}
 		all[0].More = all[1:]
 		view.JSONLine(a.err, all[0])
@@ -188,7 +201,10 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	}
 	c.SetVersionTemplate("nharbor {{.Version}}\n")
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
-	c.PersistentPreRun = func(c *cobra.Command, _ []string) { a.named = c.Flags().Changed("directory") }
+	c.PersistentPreRun = func(c *cobra.Command,
+		_ []string) {
+		a.named = c.Flags().Changed("directory")
+	}
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
 	c.AddCommand(
 		a.clone(),
@@ -235,18 +251,22 @@ func (a *app) start() (string, error) {
 		if err == nil {
 			text = "this is not a folder"
 		}
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound, At: stack.Place{File: dir},
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound,
+			At:     stack.Place{File: dir},
 			Text:   text,
 			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
 	if dir, err = filepath.EvalSymlinks(dir); err != nil {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderNotFound, At: stack.Place{File: a.dir},
-			Text: "the folder can't be followed: " + stack.Reason(err), Remedy: "Name the folder itself.", Cause: err}
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderNotFound,
+			At: stack.Place{File: a.dir},
+			Text: "the folder can't be followed: " +
+				stack.Reason(err), Remedy: "Name the folder itself.", Cause: err}
 	}
 	return dir, nil // the same for each way to it, so that its stack is found again
 }
 
-// asks reports whether a person can be asked: both ends are a terminal, and the answer isn't for a program.
+// asks reports whether a person can be asked: both ends are a terminal, and the answer isn't for a
+// program.
 func (a *app) asks() bool {
 	in, ok := a.in.(*os.File)
 	out, ok2 := a.err.(*os.File)
@@ -261,7 +281,8 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	}
 	if why := workspace.Displaced(); why != "" && a.workspace == nil {
 		a.complain(&stack.Fault{Code: stack.CodeStateElsewhere, Text: why,
-			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, or set " +
+			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, " +
+				"or set " +
 				"XDG_STATE_HOME."})
 	}
 	w, err := session.Open(ctx, dir, a.named)
@@ -269,7 +290,8 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	return w, err
 }
 
-// surveyed finds the workspace and surveys it. With an error there may still be all that was found; then it is not nil.
+// surveyed finds the workspace and surveys it. With an error there may still be all that was found;
+// then it is not nil.
 func (a *app) surveyed(ctx context.Context, code session.Code) (*session.Surveyed, error) {
 	w, err := a.opened(ctx)
 	if err != nil {
@@ -287,8 +309,10 @@ func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, 
 	return s.Mix(opt)
 }
 
-// launched is a workspace with what it knows of its stack, which runs; else the error's code is not-launched.
-func (a *app) launched(ctx context.Context, code session.Code) (*session.Surveyed, *supervise.Record, error) {
+// launched is a workspace with what it knows of its stack, which runs; else the error's code is
+// not-launched.
+func (a *app) launched(ctx context.Context,
+	code session.Code) (*session.Surveyed, *supervise.Record, error) {
 	s, err := a.surveyed(ctx, code)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
 		return nil, nil, err

@@ -14,7 +14,8 @@ import (
 
 func (a *app) stacks() *cobra.Command {
 	return &cobra.Command{
-		Use: "stacks", Short: "Every stack on this machine: where, since when, which ports", Args: takes(0, 0),
+		Use: "stacks", Short: "Every stack on this machine: where, since when, which " +
+			"ports", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			list := supervise.Stacks(cmd.Context())
 			if a.json {
@@ -29,8 +30,9 @@ func (a *app) stacks() *cobra.Command {
 			}
 			var lines []view.StackLine
 			for _, s := range list {
-				line := view.StackLine{Root: s.Root, Here: s.Root == here, Started: s.Started, Shift: s.Shift,
-					Left: s.Left}
+				line := view.StackLine{Root: s.Root, Here: s.Root == here, Started: s.Started,
+					Shift: s.Shift,
+					Left:  s.Left}
 				for _, svc := range s.Services {
 					if svc.Kind == stack.Once { // a job has its end before it
 						continue

@@ -10,7 +10,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// TestTwoStacks launches a copy beside the first one, whose ports move by themselves, sees both, and goes inside one.
+// TestTwoStacks launches a copy beside the first one, whose ports move by themselves, sees both,
+// and goes inside one.
 func TestTwoStacks(t *testing.T) {
 	t.Parallel()
 	a, port := newBench(t), testport.Take(t)
@@ -23,15 +24,17 @@ func TestTwoStacks(t *testing.T) {
 	b.write(quay(port))
 	a.must(0, "launch", "--background", "--vouch")
 	defer a.run("stop")
-	if said := oneLine(b.must(1, "launch", "--background", "--vouch", "--shift", "0")); !strings.Contains(said,
+	if said := oneLine(b.must(1, "launch", "--background", "--vouch", "--shift",
+		"0")); !strings.Contains(said,
 		"of the stack in "+a.dir) || !strings.Contains(said, "nharbor -C "+a.dir+" stop") {
 		t.Errorf("without moving: %s", said)
 	}
 	said := oneLine(b.must(0, "launch", "--background", "--vouch"))
 	defer b.run("stop")
-	if !strings.Contains(said, "Ports are moved by ") || !strings.Contains(said, fmt.Sprintf("%d (work of the "+
-		"stack in %s)",
-		port, a.dir)) {
+	if !strings.Contains(said, "Ports are moved by ") ||
+		!strings.Contains(said, fmt.Sprintf("%d (work of the "+
+			"stack in %s)",
+			port, a.dir)) {
 		t.Errorf("beside the first: %s", said)
 	}
 	var list struct {
@@ -62,7 +65,8 @@ func TestTwoStacks(t *testing.T) {
 		!strings.Contains(said, "its ports are moved by") {
 		t.Errorf("they are shown as %s", said)
 	}
-	cmd := b.command("inside", "work-copy", "sh", "-c", "cat; echo in $PORT of $(basename $PWD); exit 4")
+	cmd := b.command("inside", "work-copy", "sh", "-c",
+		"cat; echo in $PORT of $(basename $PWD); exit 4")
 	cmd.Stdin = strings.NewReader("read, ")
 	inside, err := cmd.Output()
 	want := fmt.Sprintf("read, in %d of work-copy\n", port+moved[b.dir])

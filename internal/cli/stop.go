@@ -12,7 +12,8 @@ import (
 
 func (a *app) stop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs them, in reverse order",
+		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs " +
+			"them, in reverse order",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root, r, err := a.record()
 			if len(args) > 0 && err == nil { // all of it is stopped whatever the record has come to
@@ -37,7 +38,8 @@ func (a *app) stop() *cobra.Command {
 			case len(args) > 0:
 				a.text().Line("Stopped %s, and what needs it.", strings.Join(args, ", "))
 			default:
-				a.text().Line("Everything has been stopped. The data is kept; the next launch goes on with it.")
+				a.text().Line("Everything has been stopped. The data is kept; the next launch " +
+					"goes on with it.")
 			}
 			return nil
 		},
@@ -45,9 +47,10 @@ func (a *app) stop() *cobra.Command {
 }
 
 func (a *app) steward() *cobra.Command {
-	return &cobra.Command{Use: "steward", Hidden: true, Args: takes(0, 0), RunE: func(*cobra.Command, []string) error {
-		return supervise.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
-	}}
+	return &cobra.Command{Use: "steward", Hidden: true, Args: takes(0, 0),
+		RunE: func(*cobra.Command, []string) error {
+			return supervise.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
+		}}
 }
 
 func (a *app) keeper() *cobra.Command {

@@ -21,7 +21,8 @@ func (a *app) survey() *cobra.Command {
 	var model, reveal, write, all bool
 	var why string
 	c := &cobra.Command{
-		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how that is known",
+		Use: "survey", Short: "Says what is here: projects, services, ports, settings, and how " +
+			"that is known",
 		Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if model { // which needs no more than the compose files
@@ -63,13 +64,16 @@ func (a *app) survey() *cobra.Command {
 				err = nil // a remark says so
 			}
 			if err == nil && !a.json {
-				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch for the whole job.")
+				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch " +
+					"for the whole job.")
 			}
 			return err
 		},
 	}
-	c.Flags().BoolVar(&all, "all", false, "of a large application show everything, not what matters first")
-	c.Flags().BoolVar(&model, "compose", false, "show the merged, interpolated model of the active compose files")
+	c.Flags().BoolVar(&all, "all", false,
+		"of a large application show everything, not what matters first")
+	c.Flags().BoolVar(&model, "compose", false,
+		"show the merged, interpolated model of the active compose files")
 	c.Flags().BoolVar(&write, "write", false,
 		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
 	c.Flags().StringVar(&why, "why", "",
@@ -87,17 +91,22 @@ func (a *app) draft(w *session.Surveyed) error {
 	if _, err := os.Lstat(file); err == nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist,
 			At:   stack.Place{File: survey.CorrectionsFile},
-			Text: "the file is there already; it is left as it is", Remedy: "To draft a new one, move it away first."}
+			Text: "the file is there already; it is left as it is", Remedy: "To draft a new " +
+				"one, move it away first."}
 	}
-	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.Stack))), 0o644); err != nil {
+	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.Stack))),
+		0o644); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsNotWritten,
-			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " + stack.Reason(err),
+			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " +
+				stack.Reason(err),
 			Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
 	if a.json {
-		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1", "written": survey.CorrectionsFile})
+		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1",
+			"written": survey.CorrectionsFile})
 	}
-	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to correct.",
+	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to "+
+		"correct.",
 		survey.CorrectionsFile)
 	a.text().Line("See what comes of it: nharbor survey")
 	return nil
@@ -111,7 +120,8 @@ func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
 		return err
 	}
 	if len(projects) == 0 {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeComposeNone, Text: "no compose file is active here",
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeComposeNone,
+			Text:   "no compose file is active here",
 			Remedy: "See what was found: nharbor survey"}
 	}
 	var models []*compose.Value
@@ -161,8 +171,9 @@ func (a *app) why(s *stack.Stack, name string, fault error) error {
 	claims := survey.Why(survey.Hide(s), name)
 	if len(claims) == 0 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingSaid,
-			Text:   fmt.Sprintf("nothing is said here of %q", name),
-			Remedy: "Name a service, a port or a setting, as nharbor survey shows them.", Cause: fault}
+			Text: fmt.Sprintf("nothing is said here of %q", name),
+			Remedy: "Name a service, a port or a setting, as nharbor survey shows " +
+				"them.", Cause: fault}
 	}
 	if a.json {
 		if err := view.JSON(a.out, struct {

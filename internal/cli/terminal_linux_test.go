@@ -18,7 +18,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// terminal is a pseudo-terminal at which a person sits: what the program writes to it can be waited for.
+// terminal is a pseudo-terminal at which a person sits: what the program writes to it can be waited
+// for.
 type terminal struct {
 	t         testing.TB
 	mine, its *os.File
@@ -46,7 +47,8 @@ func newTerminal(t testing.TB) *terminal {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := unix.IoctlSetWinsize(int(its.Fd()), unix.TIOCSWINSZ, &unix.Winsize{Row: 40, Col: 60}); err != nil {
+	if err := unix.IoctlSetWinsize(int(its.Fd()), unix.TIOCSWINSZ,
+		&unix.Winsize{Row: 40, Col: 60}); err != nil {
 		t.Fatal(err)
 	}
 	term := &terminal{t: t, mine: mine, its: its}
@@ -69,8 +71,8 @@ func newTerminal(t testing.TB) *terminal {
 	return term
 }
 
-// until waits until the program has written the word, and lets go of all it has written so far. After each piece that
-// is not enough, again is called, with the lock held.
+// until waits until the program has written the word, and lets go of all it has written so far.
+// After each piece that is not enough, again is called, with the lock held.
 func (term *terminal) until(word string, again func()) {
 	term.t.Helper()
 	late := time.Now().Add(testbound.Long)
@@ -81,7 +83,8 @@ func (term *terminal) until(word string, again func()) {
 	for !strings.Contains(term.text.String(), word) {
 		if term.over || !time.Now().Before(late) {
 			said := term.text.String()
-			term.t.Fatalf("waited %v for %q at the terminal, where there was at last\n%q", time.Since(begun), word,
+			term.t.Fatalf("waited %v for %q at the terminal, where there was at last\n%q",
+				time.Since(begun), word,
 				said[max(0, len(said)-3000):])
 		}
 		again()
@@ -109,8 +112,10 @@ func (term *terminal) press(after, keys string) {
 func TestAsking(t *testing.T) {
 	t.Parallel()
 	b, term := newBench(t), newTerminal(t)
-	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, env_file: .env}}\n",
-		".env.example": "# Get it at https://tides.example/tokens; it begins with canary-\nTIDE_TOKEN=\n# " +
+	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
+		"env_file: .env}}\n",
+		".env.example": "# Get it at https://tides.example/tokens; it begins with " +
+			"canary-\nTIDE_TOKEN=\n# " +
 			"Required\nREGION=\nSKIPPED_API_KEY=\n"})
 	var out bytes.Buffer
 	fill := func(term *terminal, env ...string) *exec.Cmd {
@@ -163,7 +168,8 @@ func TestAsking(t *testing.T) {
 		!strings.Contains(out.String(), "SKIPPED_API_KEY in .env") {
 		t.Errorf("shown was %q and %q", echoed, out.String())
 	}
-	// On a terminal that can't move its cursor the questions come line by line, and what is kept is not asked for.
+	// On a terminal that can't move its cursor the questions come line by line, and what is kept is
+	// not asked for.
 	if err := os.Remove(filepath.Join(b.dir, ".env")); err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +180,8 @@ func TestAsking(t *testing.T) {
 		t.Fatalf("fill ended with %v\n%s", err, out.String())
 	}
 	if data, err := os.ReadFile(filepath.Join(b.dir, ".env")); err != nil ||
-		!strings.Contains(string(data), "canary-typed\n# Required\nREGION=south\nSKIPPED_API_KEY=given-now\n") {
+		!strings.Contains(string(data),
+			"canary-typed\n# Required\nREGION=south\nSKIPPED_API_KEY=given-now\n") {
 		t.Errorf("the file holds %q, %v", data, err)
 	}
 	for _, c := range []struct {
@@ -208,7 +215,8 @@ func TestSkippedAtLaunch(t *testing.T) {
 		t.Fatal(err)
 	}
 	term.answer("TIDE_TOKEN", "")
-	if err := cmd.Wait(); err != nil || !strings.Contains(out.String(), "Left open: TIDE_TOKEN in .env") ||
+	if err := cmd.Wait(); err != nil ||
+		!strings.Contains(out.String(), "Left open: TIDE_TOKEN in .env") ||
 		!strings.Contains(out.String(), "Everything is up") {
 		t.Errorf("it ended with %v:\n%s", err, out.String())
 	}
@@ -221,20 +229,23 @@ func TestSkippedAtLaunch(t *testing.T) {
 	b.must(0, "stop")
 }
 
-// TestOffered offers what asks a person something when everything is up, once, and shows what a service has printed to
-// sign in with; answers for programs leave the password out.
+// TestOffered offers what asks a person something when everything is up, once, and shows what a
+// service has printed to sign in with; answers for programs leave the password out.
 func TestOffered(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
 	b.write(map[string]string{
 		"go.mod": "module quay.example/gate\n\ngo 1.25\n",
 		"main.go": fmt.Sprintf(
-			"package main\n\nimport (\n\t\"fmt\"\n\t\"net/http\"\n)\n\nfunc main() {\n\tfmt.Println("+
-				"\"Generated password for user harbour: Tern4482kelp\")\n\thttp.ListenAndServe(\":%d\", nil)\n}\n",
+			"package main\n\nimport (\n\t\"fmt\"\n\t\"net/http\"\n)\n\nfunc main() "+
+				"{\n\tfmt.Println("+
+				"\"Generated password for user harbour: "+
+				"Tern4482kelp\")\n\thttp.ListenAndServe(\":%d\", nil)\n}\n",
 			port,
 		),
 		"add-admin.sh": "#!/bin/sh\nprintf 'Who? '\nread name\necho \"$name\" >first\n",
-		"README.md": fmt.Sprintf("```sh\ngo run .\n./add-admin.sh\n```\n\nSee http://localhost:%d/docs.\n",
+		"README.md": fmt.Sprintf("```sh\ngo run .\n./add-admin.sh\n```\n\nSee "+
+			"http://localhost:%d/docs.\n",
 			port)})
 	if err := os.Chmod(filepath.Join(b.dir, "add-admin.sh"), 0o755); err != nil {
 		t.Fatal(err)
@@ -251,7 +262,8 @@ func TestOffered(t *testing.T) {
 	term.answer("Who?", "ida")
 	err := cmd.Wait()
 	made, _ := os.ReadFile(filepath.Join(b.dir, "first"))
-	for _, want := range []string{"Sign in as harbour with the password Tern4482kelp, printed by work",
+	for _, want := range []string{"Sign in as harbour with the password Tern4482kelp, printed " +
+		"by work",
 		fmt.Sprintf("work has http://localhost:%d/docs (README.md:6)", port)} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("%q is missing in\n%s", want, out.String())

@@ -58,8 +58,9 @@ test fails.`,
 			}
 			if !r.Alive() {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-					Text:   "the stack is not launched, so that there is nothing to test against",
-					Remedy: "Launch it: nharbor launch --background. Which tests there are: nharbor test --list"}
+					Text: "the stack is not launched, so that there is nothing to test against",
+					Remedy: "Launch it: nharbor launch --background. Which tests there are: " +
+						"nharbor test --list"}
 			}
 			if err := a.agree(ctx, m, testing(tests), vouched); err != nil {
 				return err
@@ -72,7 +73,8 @@ test fails.`,
 	return c
 }
 
-// chosenTests are those of the folders named, or all, in the order in which the launch comes to their projects.
+// chosenTests are those of the folders named, or all, in the order in which the launch comes to
+// their projects.
 func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 	place := func(t launch.Test) int {
 		i := slices.IndexFunc(plan.Order.Nodes, func(n order.Node) bool {
@@ -97,7 +99,8 @@ func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 				names = append(names, t.Project)
 			}
 			f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeProjectUnknown,
-				Text: "no project with tests of its own is in " + f, Remedy: "No project here has any."}
+				Text: "no project with tests of its own is in " +
+					f, Remedy: "No project here has any."}
 			if len(names) > 0 {
 				f.Remedy = "There are: " + strings.Join(names, ", ")
 			}
@@ -106,7 +109,8 @@ func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 	}
 	if len(folders) > 0 {
 		tests = slices.DeleteFunc(tests, func(t launch.Test) bool {
-			return !slices.ContainsFunc(folders, func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
+			return !slices.ContainsFunc(folders,
+				func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
 		})
 	}
 	return tests, nil
@@ -149,7 +153,8 @@ func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []launch.Te
 
 func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Test) error {
 	t, begin := a.text(), time.Now()
-	out := view.TestAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0, Tests: []view.TestResult{}}
+	out := view.TestAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0,
+		Tests: []view.TestResult{}}
 	if len(tests) == 0 {
 		a.status = 1
 		if !a.json {
@@ -174,9 +179,10 @@ func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Tes
 			return err
 		}
 		out.Passes = out.Passes && done.Passed
-		out.Tests = append(out.Tests, view.TestResult{Project: test.Project, Command: test.Command, Passes: done.Passed,
-			Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000, Counts: done.Counts, Cause: done.Cause,
-			Remedy: done.Remedy})
+		out.Tests = append(out.Tests,
+			view.TestResult{Project: test.Project, Command: test.Command, Passes: done.Passed,
+				Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000, Counts: done.Counts, Cause: done.Cause,
+				Remedy: done.Remedy})
 	}
 	if !out.Passes {
 		a.status = 1

@@ -22,7 +22,8 @@ import (
 // git runs git in a folder of the bench.
 func (b *bench) git(dir string, args ...string) string {
 	b.t.Helper()
-	cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=ida", "-c", "user.email=ida@quay.example",
+	cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=ida", "-c",
+		"user.email=ida@quay.example",
 		"-c", "init.defaultBranch=main", "-c", "protocol.file.allow=always"}, args...)...)
 	cmd.Env = b.env
 	out, err := cmd.CombinedOutput()
@@ -41,9 +42,11 @@ func (b *bench) within(limit time.Duration, command ...string) string {
 	cmd.Dir, cmd.Env, cmd.WaitDelay = b.dir, b.env, time.Second
 	out, _ := cmd.CombinedOutput()
 	if ctx.Err() != nil {
-		b.t.Errorf("nharbor %s does not end within %v: %.400s", strings.Join(command, " "), limit, out)
+		b.t.Errorf("nharbor %s does not end within %v: %.400s", strings.Join(command, " "), limit,
+			out)
 	}
-	if code := cmd.ProcessState.ExitCode(); code > 4 || strings.Contains(string(out), "goroutine ") {
+	if code := cmd.ProcessState.ExitCode(); code > 4 ||
+		strings.Contains(string(out), "goroutine ") {
 		b.t.Errorf("nharbor %s ends with %d: %.1500s", strings.Join(command, " "), code, out)
 	}
 	return string(out)
@@ -65,27 +68,34 @@ func sparse(name string, size int64) error {
 	return f.Truncate(size)
 }
 
-// TestNothingIsWaitedFor puts pipes, files without end and devices at names that we or git read: each command ends, and
-// survey says which file it has not read.
+// TestNothingIsWaitedFor puts pipes, files without end and devices at names that we or git read:
+// each command ends, and survey says which file it has not read.
 func TestNothingIsWaitedFor(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ name, told string }{
-		{"package.json", "package.json"}, {"compose.yaml", "compose.yaml"}, {".env.example", ".env.example"},
+		{"package.json", "package.json"}, {"compose.yaml", "compose.yaml"}, {".env.example",
+			".env.example"},
 		{".env", ""},
-		{"Dockerfile", "Dockerfile"}, {"Makefile", "Makefile"}, {"up.sh", ""}, {"nharbor.toml", "nharbor.toml"},
-		{".gitignore", ""}, {".gitattributes", ""}, {".gitmodules", ".gitmodules"}, {".git/HEAD", ".git/HEAD"},
-		{".git/config", ".git/config"}, {".git/index", ".git/index"}, {".git/info/exclude", ".git/info/exclude"},
-		{".git/refs/heads/main", ".git/refs/heads/main"}, {".git/objects/pack/x.idx", ""}, {".nharbor", ""},
+		{"Dockerfile", "Dockerfile"}, {"Makefile", "Makefile"}, {"up.sh", ""}, {"nharbor.toml",
+			"nharbor.toml"},
+		{".gitignore", ""}, {".gitattributes", ""}, {".gitmodules", ".gitmodules"}, {".git/HEAD",
+			".git/HEAD"},
+		{".git/config", ".git/config"}, {".git/index", ".git/index"}, {".git/info/exclude",
+			".git/info/exclude"},
+		{".git/refs/heads/main", ".git/refs/heads/main"}, {".git/objects/pack/x.idx",
+			""}, {".nharbor", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			for how, put := range unreadable {
 				b := newBench(t)
 				b.write(map[string]string{"package.json": `{"name":"pier","scripts":{"start":"node server.js"}}`,
-					"server.js":    "require('http').createServer(() => 0).listen(process.env.PORT)\n",
+					"server.js": "require('http').createServer(() => " +
+						"0).listen(process.env.PORT)\n",
 					"compose.yaml": "services:\n  pier:\n    build: .\n    env_file: .env\n",
 					"Dockerfile":   "FROM node\n",
-					".env.example": "PORT=4000\n", "up.sh": "#!/bin/sh\nnpm start\n", "README.md": "    ./up.sh\n"})
+					".env.example": "PORT=4000\n", "up.sh": "#!/bin/sh\nnpm " +
+						"start\n", "README.md": "    ./up.sh\n"})
 				b.git(b.dir, "init", "-q")
 				b.git(b.dir, "add", "-A")
 				b.git(b.dir, "commit", "-qm", "begun")
@@ -118,7 +128,8 @@ func TestStateIsNotWaitedFor(t *testing.T) {
 	b.write(quay(port))
 	b.must(0, "launch", "--background", "--vouch")
 	state := filepath.Join(b.dir, ".nharbor")
-	for _, name := range []string{"memory.json", "timeline.json", "fill.lock", "logs/work.log", "logs/work.log.0",
+	for _, name := range []string{"memory.json", "timeline.json", "fill.lock", "logs/work.log",
+		"logs/work.log.0",
 		"logs/other.log", "steward.log", ".proof", "stack.json"} {
 		for how, put := range unreadable {
 			full := filepath.Join(state, name)
@@ -144,8 +155,9 @@ func TestStateIsNotWaitedFor(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestUnfinishedCloneThatIsPlanted puts what looks like our own unfinished clone where anybody could: nothing of it is
-// obeyed, followed or removed; one that was really interrupted is gone on with from the person's own files alone.
+// TestUnfinishedCloneThatIsPlanted puts what looks like our own unfinished clone where anybody
+// could: nothing of it is obeyed, followed or removed; one that was really interrupted is gone on
+// with from the person's own files alone.
 func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -171,7 +183,8 @@ func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
 		b.git(work, "config", "core.fsmonitor", "touch "+filepath.Join(b.home, "ran"))
 		hook := filepath.Join(work, ".git", "hooks", "post-checkout")
 		os.MkdirAll(filepath.Dir(hook), 0o755)
-		if err := os.WriteFile(hook, []byte("#!/bin/sh\ntouch "+filepath.Join(b.home, "ran")+"\n"), 0o755); err != nil {
+		if err := os.WriteFile(hook, []byte("#!/bin/sh\ntouch "+filepath.Join(b.home, "ran")+"\n"),
+			0o755); err != nil {
 			t.Fatal(err)
 		}
 		b.git(work, "commit", "-q", "--allow-empty", "-m", "false")
@@ -184,8 +197,9 @@ func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
 	if got := b.git(filepath.Join(b.dir, "office"), "log", "-1", "--format=%s"); got != "true" {
 		t.Errorf("what was cloned is %q", got)
 	}
-	for _, name := range []string{filepath.Join(b.home, "ran"), filepath.Join(b.dir, "office", ".git", "hooks",
-		"post-checkout")} {
+	for _, name := range []string{filepath.Join(b.home, "ran"),
+		filepath.Join(b.dir, "office", ".git", "hooks",
+			"post-checkout")} {
 		if _, err := os.Lstat(name); err == nil {
 			t.Errorf("what was planted has made %s", name)
 		}
@@ -199,24 +213,29 @@ func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
 	}
 }
 
-// everyCommand are all commands with words to call them by, and whether they start something of a checkout's. One that
-// is added belongs here.
+// everyCommand are all commands with words to call them by, and whether they start something of a
+// checkout's. One that is added belongs here.
 var everyCommand = map[string]struct {
 	words  string
 	starts bool
 }{
-	"clone": {"clone %REPO% --into copy", false}, "survey": {"survey --all", false}, "needs": {"needs", false},
+	"clone": {"clone %REPO% --into copy", false}, "survey": {"survey --all",
+		false}, "needs": {"needs", false},
 	"fill": {"fill", false}, "order": {"order", false}, "vouch": {"vouch", false},
-	"launch": {"launch --background", true}, "check": {"check", false}, "board": {"board --plain", false},
-	"diagnose": {"diagnose", false}, "test": {"test", false}, "logs": {"logs", false}, "stop": {"stop", false},
+	"launch": {"launch --background", true}, "check": {"check", false}, "board": {"board --plain",
+		false},
+	"diagnose": {"diagnose", false}, "test": {"test", false}, "logs": {"logs",
+		false}, "stop": {"stop", false},
 	"restart": {"restart", false}, "catchup": {"catchup --agree", false}, "reset": {"reset", false},
-	"inside": {"inside pier env", true}, "report": {"report r.html", false}, "stacks": {"stacks", false},
+	"inside": {"inside pier env", true}, "report": {"report r.html", false}, "stacks": {"stacks",
+		false},
 	"locker": {"locker list", false}, "demo": {"demo --help", false}, "help": {"help", false},
 	"completion": {"completion bash", false},
 }
 
-// TestEveryCommandAsks calls each command there is in a checkout with a trap behind every door: no trap is sprung, and
-// those that would start something say that nobody has vouched for it. Once somebody has, they start it.
+// TestEveryCommandAsks calls each command there is in a checkout with a trap behind every door: no
+// trap is sprung, and those that would start something say that nobody has vouched for it. Once
+// somebody has, they start it.
 func TestEveryCommandAsks(t *testing.T) {
 	t.Parallel()
 	port := testport.Take(t)
@@ -228,20 +247,24 @@ func TestEveryCommandAsks(t *testing.T) {
 			"main.go": fmt.Sprintf("package main\n\nimport \"net/http\"\n\nfunc main() { "+
 				"http.ListenAndServe(\"127.0.0.1:%d\", "+
 				"nil) }\n", port),
-			"main_test.go": "package main\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestX(t *testing.T) { " +
+			"main_test.go": "package main\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc " +
+				"TestX(t *testing.T) { " +
 				"os.WriteFile(\"" +
 				trap + "\", nil, 0o600) }\n",
-			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; exec go run "+
+			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; "+
+				"exec go run "+
 				".\"]\nport = %d\n",
 				trap, port),
 			".env":        "BASH_ENV=./trap.sh\nENV=./trap.sh\nLD_PRELOAD=./trap.so\nPATH=./bin:/usr/bin:/bin\n",
 			"trap.sh":     "touch " + trap + "\n",
 			"Makefile":    "X := $(shell touch " + trap + ")\nall:\n\ttouch " + trap + "\n",
 			".npmrc":      "script-shell=./bin/sh\n",
-			".yarnrc.yml": "yarnPath: ./bin/yarn.cjs\n", "mise.toml": "[env]\n_.source = './trap.sh'\n",
+			".yarnrc.yml": "yarnPath: ./bin/yarn.cjs\n", "mise.toml": "[env]\n_.source = " +
+				"'./trap.sh'\n",
 			".envrc": "touch " + trap + "\n", "README.md": "```sh\nmake all\ngo run .\n```\n",
 		})
-		for _, name := range []string{"go", "sh", "env", "git", "npm", "node", "yarn", "make", "docker"} {
+		for _, name := range []string{"go", "sh", "env", "git", "npm", "node", "yarn", "make",
+			"docker"} {
 			put(filepath.Join(b.dir, "bin"), name, "#!/bin/sh\ntouch "+trap+"\n", 0o755)
 		}
 		b.git(b.dir, "init", "-q")
@@ -265,29 +288,34 @@ func TestEveryCommandAsks(t *testing.T) {
 		name := m[1]
 		c, known := everyCommand[name]
 		if !known {
-			t.Errorf("nothing is known of the command %s: whether it starts something of a checkout's", name)
+			t.Errorf("nothing is known of the command %s: whether it starts something of a "+
+				"checkout's", name)
 			continue
 		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			b, trap := lay(t)
-			code, said, errOut := b.run(strings.Fields(strings.ReplaceAll(c.words, "%REPO%", b.dir))...)
+			code, said, errOut := b.run(strings.Fields(strings.ReplaceAll(c.words, "%REPO%",
+				b.dir))...)
 			if _, err := os.Stat(trap); err == nil {
 				t.Fatalf("a trap was sprung by nharbor %s", c.words)
 			}
 			if c.starts && (code != 1 || !strings.Contains(errOut, "nobody has vouched")) {
-				t.Errorf("nharbor %s ends with %d and asks nobody:\n%s%s", c.words, code, said, errOut)
+				t.Errorf("nharbor %s ends with %d and asks nobody:\n%s%s", c.words, code, said,
+					errOut)
 			}
 		})
 	}
 }
 
-// TestConsentIsOfTheFolder moves a folder that somebody has vouched for, and puts another one at its path.
+// TestConsentIsOfTheFolder moves a folder that somebody has vouched for, and puts another one at
+// its path.
 func TestConsentIsOfTheFolder(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
 	named := map[string]string{"start.sh": "exec sleep 600\n",
-		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"sh\", \"start.sh\"]\nport = %d\n", port)}
+		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"sh\", \"start.sh\"]\nport = "+
+			"%d\n", port)}
 	b.write(named)
 	b.must(0, "vouch", "--agree")
 	moved := b.dir + "-moved"
@@ -300,22 +328,24 @@ func TestConsentIsOfTheFolder(t *testing.T) {
 	b.must(0, "-C", moved, "vouch")
 	b.must(1, "vouch")
 	os.RemoveAll(b.dir)
-	if err := os.Mkdir(b.dir, 0o755); err != nil { // it may well get the number of the one that was removed
+	// it may well get the number of the one that was removed
+	if err := os.Mkdir(b.dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
 	b.write(named)
 	b.must(1, "vouch")
 }
 
-// TestConsentIsOfWhatLiesThere pins consent to a sum, edits a file without committing it, and changes another one while
-// somebody is being asked.
+// TestConsentIsOfWhatLiesThere pins consent to a sum, edits a file without committing it, and
+// changes another one while somebody is being asked.
 func TestConsentIsOfWhatLiesThere(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	port := testport.Take(t)
 	b.write(quay(port))
 	b.write(map[string]string{"start.sh": "exec go run .\n",
-		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"sh\", \"start.sh\"]\nport = %d\n", port)})
+		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"sh\", \"start.sh\"]\nport = "+
+			"%d\n", port)})
 	b.git(b.dir, "init", "-q")
 	b.git(b.dir, "add", "-A")
 	b.git(b.dir, "commit", "-qm", "begun")
@@ -351,11 +381,13 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 		port, b.dir)})
 	put(filepath.Join(b.dir, "bin"), "printenv", "#!/bin/sh\necho planted\n", 0o755)
 	for _, words := range []string{"inside work printenv PORT", "test", "restart"} {
-		if said := b.must(1, strings.Fields(words)...); !strings.Contains(said, "nobody has vouched") {
+		if said := b.must(1, strings.Fields(words)...); !strings.Contains(said,
+			"nobody has vouched") {
 			t.Errorf("nharbor %s asks nobody: %s", words, said)
 		}
 	}
-	if said := b.must(0, "inside", "--vouch", "work", "printenv", "PORT"); !strings.Contains(said, fmt.Sprint(port)) ||
+	if said := b.must(0, "inside", "--vouch", "work", "printenv", "PORT"); !strings.Contains(said,
+		fmt.Sprint(port)) ||
 		strings.Contains(said, "planted") {
 		t.Errorf("inside, it says %s", said)
 	}
@@ -363,8 +395,8 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 	b.leavesNothing()
 }
 
-// TestNothingIsInherited launches from a script that holds a lock and a pipe: both are free the moment the call
-// returns.
+// TestNothingIsInherited launches from a script that holds a lock and a pipe: both are free the
+// moment the call returns.
 func TestNothingIsInherited(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
@@ -385,8 +417,8 @@ flock -n held true || exit 9`)
 	b.leavesNothing()
 }
 
-// TestWithoutItsMark starts a program that leaves its group and session, and throws its variables away: it ends with
-// the stack, and when the steward is killed.
+// TestWithoutItsMark starts a program that leaves its group and session, and throws its variables
+// away: it ends with the stack, and when the steward is killed.
 func TestWithoutItsMark(t *testing.T) {
 	t.Parallel()
 	for _, how := range []string{"stopped", "killed"} {
@@ -397,14 +429,17 @@ func TestWithoutItsMark(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			odd := filepath.Join(b.home, "x) Z 1") // as if it had ended, for who reads the process table carelessly
+			odd := filepath.Join(b.home,
+				"x) Z 1") // as if it had ended, for who reads the process table carelessly
 			if err := os.Symlink(self, odd); err != nil {
 				t.Fatal(err)
 			}
 			b.write(map[string]string{
-				"up.sh": fmt.Sprintf("(setsid env -i '%s' stand here %d </dev/null >/dev/null 2>&1 &)\nexec "+
+				"up.sh": fmt.Sprintf("(setsid env -i '%s' stand here %d </dev/null >/dev/null "+
+					"2>&1 &)\nexec "+
 					"sleep 600\n", odd, port),
-				"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [\"sh\", \"up.sh\"]\nport = %d\n", port)})
+				"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [\"sh\", "+
+					"\"up.sh\"]\nport = %d\n", port)})
 			b.must(0, "launch", "--background", "--vouch")
 			if !answers(port) {
 				t.Fatal("it does not answer")
@@ -412,7 +447,8 @@ func TestWithoutItsMark(t *testing.T) {
 			if how == "killed" {
 				<-time.After(3 * time.Second) // the steward looks every second
 				for _, pid := range processesIn(b.dir) {
-					if line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); strings.HasSuffix(string(line),
+					if line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline",
+						pid)); strings.HasSuffix(string(line),
 						"steward\x00") {
 						syscall.Kill(pid, syscall.SIGKILL)
 					}
@@ -426,17 +462,20 @@ func TestWithoutItsMark(t *testing.T) {
 	}
 }
 
-// TestInterruptedWithinASecond interrupts commands in the middle of a read, a walk, a question to an engine and a
-// launch: those that own nothing are over within a second, and the launch has said by then what it stops.
+// TestInterruptedWithinASecond interrupts commands in the middle of a read, a walk, a question to
+// an engine and a launch: those that own nothing are over within a second, and the launch has said
+// by then what it stops.
 func TestInterruptedWithinASecond(t *testing.T) {
 	t.Parallel()
-	silent, err := net.Listen("tcp", "127.0.0.1:0") // an engine that takes questions and says nothing
+	silent, err := net.Listen("tcp",
+		"127.0.0.1:0") // an engine that takes questions and says nothing
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer silent.Close()
 	port := testport.Take(t)
-	deep := map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, ports: [\"4980:80\"]}}\n"}
+	deep := map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, " +
+		"ports: [\"4980:80\"]}}\n"}
 	for _, c := range []struct {
 		words string
 		files map[string]string
@@ -448,11 +487,13 @@ func TestInterruptedWithinASecond(t *testing.T) {
 		{words: "diagnose -", files: deep}, {words: "survey", files: func() map[string]string {
 			wide := map[string]string{"package.json": `{"name":"x"}`}
 			for i := range 3000 {
-				wide[fmt.Sprintf("d%d/package.json", i)] = `{"name":"x","scripts":{"start":"node x.js"}}`
+				wide[fmt.Sprintf("d%d/package.json",
+					i)] = `{"name":"x","scripts":{"start":"node x.js"}}`
 			}
 			return wide
 		}()},
-		{words: "launch --vouch", files: quay(port), until: func(*bench) bool { return answers(port) }},
+		{words: "launch --vouch", files: quay(port),
+			until: func(*bench) bool { return answers(port) }},
 	} {
 		t.Run(strings.Fields(c.words)[0], func(t *testing.T) {
 			t.Parallel()
@@ -513,25 +554,32 @@ func (s *syncedBuffer) String() string {
 	return s.text.String()
 }
 
-// TestTokensAreHiddenAnywhere puts tokens of a known form where nobody would look for a secret: no command shows one,
-// whole or cut, in text, in JSON or in a report.
+// TestTokensAreHiddenAnywhere puts tokens of a known form where nobody would look for a secret: no
+// command shows one, whole or cut, in text, in JSON or in a report.
 func TestTokensAreHiddenAnywhere(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	token := "ghp_" + strings.Repeat("Canary", 7)
 	repo := "https://" + token + "@quay.example/x.git"
 	b.write(map[string]string{
-		"compose.yaml": "services:\n  pier:\n    image: saltmarsh/pier:1\n    command: [run, --with, " + token + "]\n" +
+		"compose.yaml": "services:\n  pier:\n    image: saltmarsh/pier:1\n    command: [run, " +
+			"--with, " + token + "]\n" +
 			"    environment: {HARBOUR_NOTE: " + token + "}\n    labels: {note: " + token + "}\n" +
-			"    healthcheck: {test: \"curl -H 'Authorization: Bearer " + token + "' localhost\"}\n" +
+			"    healthcheck: {test: \"curl -H 'Authorization: Bearer " + token +
+			"' localhost\"}\n" +
 			"    logging: {driver: syslog, options: {tag: " + token + "}}\n    configs: [note]\n" +
 			"    x-" + token + ": 1\nconfigs: {note: {content: " + token + "}}\n",
-		"package.json": `{"name":"pier","scripts":{"start":"node x.js ` + token + `","test":"t ` + token + `"}}`,
-		"Procfile":     "web: node x.js --key " + token + "\n", "up.sh": "curl -u x:" + token + " quay\n",
-		"Makefile":  "up:\n\tcurl https://quay.example/?access_token=" + token + "\n",
-		"README.md": "```sh\nexport NOTE=" + token + "\nmake up\nsh up.sh\ngit clone " + repo + "\n```\n",
-		".env":      "NOTE=" + token + "\nPLAIN=1\n", ".env.example": "NOTE=\nPLAIN=1\n# see " + token + "\n",
-		"Dockerfile": "FROM node\nENV NOTE=" + token + "\nRUN npm config set x " + token + "\nCMD [\"npm\", " +
+		"package.json": `{"name":"pier","scripts":{"start":"node x.js ` + token + `","test":"t ` +
+			token + `"}}`,
+		"Procfile": "web: node x.js --key " + token + "\n", "up.sh": "curl -u x:" + token +
+			" quay\n",
+		"Makefile": "up:\n\tcurl https://quay.example/?access_token=" + token + "\n",
+		"README.md": "```sh\nexport NOTE=" + token + "\nmake up\nsh up.sh\ngit clone " + repo +
+			"\n```\n",
+		".env": "NOTE=" + token + "\nPLAIN=1\n", ".env.example": "NOTE=\nPLAIN=1\n# see " + token +
+			"\n",
+		"Dockerfile": "FROM node\nENV NOTE=" + token + "\nRUN npm config set x " + token +
+			"\nCMD [\"npm\", " +
 			"\"start\"]\n",
 	})
 	b.git(b.dir, "init", "-q")
@@ -542,14 +590,19 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 	if err := os.Mkdir(wrong, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	put(wrong, "compose.yaml", "services:\n  pier: {image: x, ports: \""+token+"\", commmand: "+token+"}\n", 0o644)
+	put(wrong, "compose.yaml", "services:\n  pier: {image: x, ports: \""+token+"\", commmand: "+
+		""+token+"}\n", 0o644)
 	put(wrong, "nharbor.toml", "[service.x]\nnote = \""+token+"\"\n", 0o644)
-	for _, words := range []string{"survey --all", "survey --json", "survey --compose", "survey --compose --json",
-		"survey --why pier", "survey --why NOTE", "needs", "needs --json", "fill --dry-run", "fill --dry-run --json",
+	for _, words := range []string{"survey --all", "survey --json", "survey --compose",
+		"survey --compose --json",
+		"survey --why pier", "survey --why NOTE", "needs", "needs --json", "fill " +
+			"--dry-run", "fill --dry-run --json",
 		"order",
-		"order --json", "order --draw -", "vouch", "vouch --json", "check", "check --json", "report r.md",
+		"order --json", "order --draw -", "vouch", "vouch --json", "check", "check " +
+			"--json", "report r.md",
 		"report r.html",
-		"survey --write", "catchup", "launch --background", "test --list", "-C wrong survey", "-C wrong survey --json",
+		"survey --write", "catchup", "launch --background", "test --list", "-C wrong " +
+			"survey", "-C wrong survey --json",
 		"clone " + repo, "clone --json " + repo} {
 		_, out, errOut := b.run(strings.Fields(words)...)
 		if i := strings.Index(out+errOut, "Canary"); i >= 0 {
@@ -558,8 +611,9 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"r.md", "r.html", "nharbor.toml"} {
-		if data, err := os.ReadFile(filepath.Join(b.dir, name)); err != nil || strings.Contains(string(data),
-			"Canary") {
+		if data, err := os.ReadFile(filepath.Join(b.dir, name)); err != nil ||
+			strings.Contains(string(data),
+				"Canary") {
 			t.Errorf("%s holds a token: %v", name, err)
 		}
 	}
@@ -568,13 +622,16 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 	}
 }
 
-// TestFilledValuesRunNothing answers with what a shell would act on, and has one read the file as its own lines.
+// TestFilledValuesRunNothing answers with what a shell would act on, and has one read the file as
+// its own lines.
 func TestFilledValuesRunNothing(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
-	b.write(map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, env_file: .env}}\n",
+	b.write(map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, " +
+		"env_file: .env}}\n",
 		".env.example": "A=\nB='x'\nC=\"x\"\nD=\nE=\nF=\n"})
-	for key, value := range map[string]string{"A": "$(touch ran)", "B": "`touch ran`'", "C": "\"; touch ran; \"",
+	for key, value := range map[string]string{"A": "$(touch ran)", "B": "`touch ran`'",
+		"C": "\"; touch ran; \"",
 		"D": "x;touch ran", "E": "x&touch ran&", "F": "x'`touch ran`\"$(touch ran)\\"} {
 		b.must(0, "fill", "--set", key+"="+value)
 		shell := exec.Command("bash", "-c", ". ./.env && printf %s \"$"+key+"\"")
@@ -589,8 +646,8 @@ func TestFilledValuesRunNothing(t *testing.T) {
 	}
 }
 
-// TestNestingAndWidth gives files that are nested or repeated beyond all that people write: each command ends in time,
-// by itself, and with little memory.
+// TestNestingAndWidth gives files that are nested or repeated beyond all that people write: each
+// command ends in time, by itself, and with little memory.
 func TestNestingAndWidth(t *testing.T) {
 	t.Parallel()
 	many := func(part string, n int) string { return strings.Repeat(part, n) }
@@ -621,7 +678,8 @@ func TestNestingAndWidth(t *testing.T) {
 			"compose.yaml": "services: {a: {image: \"x:$K0\"}}\n"},
 		"many scripts": {"package.json": `{"scripts": {` + numbered(`"s%n": "npm run s%[2]d", `,
 			n/4) + `"x": "y"}}`},
-		"many tasks":       {"Makefile": numbered("t%n: t%[2]d\n\techo\n", n/10), "README.md": "    make t0\n"},
+		"many tasks": {"Makefile": numbered("t%n: t%[2]d\n\techo\n", n/10),
+			"README.md": "    make t0\n"},
 		"lines that go on": {"Dockerfile": "FROM x\n" + many("RUN a \\\n", n)},
 		"many stages":      {"Dockerfile": numbered("FROM s%n AS s%[2]d\nCOPY a b\n", n/4)},
 		"many versions":    {".tool-versions": many("node 20\n", n), "package.json": "{}"},
@@ -643,19 +701,22 @@ func TestNoTrace(t *testing.T) {
 	t.Parallel()
 	for _, folder := range []string{"sub", "nowhere", ".", "..", "/etc", ""} {
 		b := newBench(t)
-		b.write(map[string]string{"sub/notes.txt": "x\n", "nharbor.toml": fmt.Sprintf("[service.x]\ncommand = "+
-			"\"sleep 600\"\n"+
-			"folder = %q\n", folder)})
-		for _, command := range []string{"survey", "order", "needs", "vouch", "fill --dry-run", "launch --background"} {
-			if said := b.within(30*time.Second, strings.Fields(command)...); strings.Contains(said, "foreseen") {
+		b.write(map[string]string{"sub/notes.txt": "x\n",
+			"nharbor.toml": fmt.Sprintf("[service.x]\ncommand = "+
+				"\"sleep 600\"\n"+
+				"folder = %q\n", folder)})
+		for _, command := range []string{"survey", "order", "needs", "vouch", "fill --dry-run",
+			"launch --background"} {
+			if said := b.within(30*time.Second, strings.Fields(command)...); strings.Contains(said,
+				"foreseen") {
 				t.Errorf("with the folder %q nharbor %s says %s", folder, command, said)
 			}
 		}
 	}
 }
 
-// TestTakenPlaces has no home that can be used, and a usual temporary place that is somebody else's: that is said, and
-// another way is gone.
+// TestTakenPlaces has no home that can be used, and a usual temporary place that is somebody
+// else's: that is said, and another way is gone.
 func TestTakenPlaces(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
@@ -664,7 +725,8 @@ func TestTakenPlaces(t *testing.T) {
 	if err := os.WriteFile(taken, nil, 0o600); err != nil { // what is no folder can be nobody's
 		t.Fatal(err)
 	}
-	b.env = append(b.env, "HOME=/dev/null/nowhere", "GOPATH="+b.home, "GOMODCACHE="+filepath.Join(b.home, "mod"))
+	b.env = append(b.env, "HOME=/dev/null/nowhere", "GOPATH="+b.home,
+		"GOMODCACHE="+filepath.Join(b.home, "mod"))
 	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said, taken+"-1") {
 		t.Errorf("it does not say where it went: %s", said)
 	}
@@ -675,8 +737,8 @@ func TestTakenPlaces(t *testing.T) {
 	}
 }
 
-// TestWorkingCopyBeside catches up in a second working copy, whose repository lies outside of the workspace: it is not
-// fetched into before the person says that it may be.
+// TestWorkingCopyBeside catches up in a second working copy, whose repository lies outside of the
+// workspace: it is not fetched into before the person says that it may be.
 func TestWorkingCopyBeside(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
@@ -694,10 +756,14 @@ func TestWorkingCopyBeside(t *testing.T) {
 	b.git(origin, "add", "-A")
 	b.git(origin, "commit", "-q", "-m", "What it is")
 	comes := strings.TrimSpace(b.git(origin, "rev-parse", "main"))
-	fetched := func() bool { return strings.TrimSpace(b.git(own, "rev-parse", "origin/main")) == comes }
+	fetched := func() bool {
+		return strings.TrimSpace(b.git(own, "rev-parse",
+			"origin/main")) == comes
+	}
 
 	said := b.must(1, "catchup", "--json")
-	if !strings.Contains(said, `"checkout-elsewhere"`) || !strings.Contains(said, own) || fetched() {
+	if !strings.Contains(said, `"checkout-elsewhere"`) || !strings.Contains(said, own) ||
+		fetched() {
 		t.Errorf("it goes by a repository elsewhere, fetched %v: %s", fetched(), said)
 	}
 	b.must(0, "catchup", "--agree")

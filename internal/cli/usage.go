@@ -11,7 +11,8 @@ import (
 
 // wrongCall is the fault of a call that is wrong in itself.
 func wrongCall(text, remedy string) *stack.Fault {
-	return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: text, Remedy: remedy}
+	return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, Text: text,
+		Remedy: remedy}
 }
 
 const seeHelp = "See what can be asked: nharbor --help"
@@ -27,16 +28,20 @@ func takes(least, most int) cobra.PositionalArgs {
 		case len(words) < least:
 			return wrongCall(c.CommandPath()+" lacks what it is to work on", help)
 		case most != unbounded && len(words) > most:
-			return wrongCall(fmt.Sprintf("%s can do nothing with %q", c.CommandPath(), words[most]), help)
+			return wrongCall(fmt.Sprintf("%s can do nothing with %q", c.CommandPath(),
+				words[most]), help)
 		}
 		return nil
 	}
 }
 
-// careful lets a command, and those below it, answer an unknown option, and a command that there is not, with a fault
-// of ours.
+// careful lets a command, and those below it, answer an unknown option, and a command that there is
+// not, with a fault of ours.
 func careful(c *cobra.Command) {
-	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return wrongCall(err.Error(), seeHelp) })
+	c.SetFlagErrorFunc(func(_ *cobra.Command,
+		err error) error {
+		return wrongCall(err.Error(), seeHelp)
+	})
 	if c.HasSubCommands() && !c.Runnable() {
 		c.Args, c.RunE = cobra.ArbitraryArgs, unknownCommand
 	}
@@ -58,7 +63,8 @@ func plainUsage(root *cobra.Command) {
 	})
 }
 
-// unknownCommand answers a call whose first word is no command: with what it may mean, or what there is.
+// unknownCommand answers a call whose first word is no command: with what it may mean, or what
+// there is.
 func unknownCommand(c *cobra.Command, words []string) error {
 	if len(words) == 0 {
 		return c.Help()
@@ -77,7 +83,8 @@ func notTogether(c *cobra.Command, one, other string) {
 	before := c.PreRunE
 	c.PreRunE = func(c *cobra.Command, words []string) error {
 		if c.Flags().Changed(one) && c.Flags().Changed(other) {
-			return wrongCall(fmt.Sprintf("--%s and --%s can't go together", one, other), "Leave one of them out.")
+			return wrongCall(fmt.Sprintf("--%s and --%s can't go together", one, other),
+				"Leave one of them out.")
 		}
 		if before == nil {
 			return nil

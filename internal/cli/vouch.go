@@ -18,7 +18,8 @@ import (
 func (a *app) vouch() *cobra.Command {
 	var agree, sum bool
 	c := &cobra.Command{
-		Use: "vouch", Short: "Shows every command that the checkout would run, and records your consent",
+		Use: "vouch", Short: "Shows every command that the checkout would run, and records your " +
+			"consent",
 		Args: takes(0, 0),
 		Long: `Shows every command that the checkout would run, with the scripts that it leads to,
 and what its containers may reach of this machine. Nothing of a checkout runs before
@@ -33,8 +34,10 @@ you consent; what has changed is shown again before it runs.`,
 				return err
 			}
 			if len(list) == 0 && !a.json && !sum {
-				a.text().Line("Nothing that could be launched was found, so that there is nothing to vouch for. " +
-					"If you know how it is started, name it in nharbor.toml; to begin with a draft: " +
+				a.text().Line("Nothing that could be launched was found, so that there is " +
+					"nothing to vouch for. " +
+					"If you know how it is started, name it in nharbor.toml; to begin with a " +
+					"draft: " +
 					"nharbor survey --write")
 				return nil
 			}
@@ -72,12 +75,14 @@ you consent; what has changed is shown again before it runs.`,
 			if fresh {
 				a.text().Line("%s", awaiting(list)+" To consent: nharbor vouch --agree")
 			} else {
-				a.text().Line("You have vouched for these; a command that changes is shown again before it runs.")
+				a.text().Line("You have vouched for these; a command that changes is shown " +
+					"again before it runs.")
 			}
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&sum, "print", false, "print one sum of all of it, for nharbor launch --vouch=SUM")
+	c.Flags().BoolVar(&sum, "print", false,
+		"print one sum of all of it, for nharbor launch --vouch=SUM")
 	c.Flags().BoolVar(&agree, "agree", false, "consent to the commands as they are now")
 	return c
 }
@@ -97,12 +102,15 @@ func awaiting(list []consent.Command) string {
 	case fresh == len(list):
 		return "Nothing is vouched for yet."
 	case changed == 0:
-		return fmt.Sprintf("%s not vouched for yet.", view.Count(fresh, "of these is", "of these are"))
+		return fmt.Sprintf("%s not vouched for yet.",
+			view.Count(fresh, "of these is", "of these are"))
 	case fresh == 0:
-		return fmt.Sprintf("%s changed since you vouched for %s.", view.Count(changed, "of these has", "of these have"),
+		return fmt.Sprintf("%s changed since you vouched for %s.",
+			view.Count(changed, "of these has", "of these have"),
 			map[bool]string{true: "it", false: "them"}[changed == 1])
 	}
-	return fmt.Sprintf("%d of these are new, and %d changed since you vouched for them.", fresh, changed)
+	return fmt.Sprintf("%d of these are new, and %d changed since you vouched for them.", fresh,
+		changed)
 }
 
 // yes asks a question that is answered with yes or no.
@@ -112,12 +120,15 @@ func (a *app) yes(question string) bool {
 	return err == nil && strings.HasPrefix(strings.ToLower(strings.TrimSpace(line)), "y")
 }
 
-// starting is what a command is about to start of a checkout's. Whatever starts something asks by it, in agree.
+// starting is what a command is about to start of a checkout's. Whatever starts something asks by
+// it, in agree.
 type starting struct {
-	// commands lists it for a launch, and reports whether some of it is new. Lying counts all files as they lie there.
-	commands func(ctx context.Context, m *session.Mixed) (list []consent.Command, fresh bool, err error)
-	lying    func(m *session.Mixed) []consent.Command
-	command  string // that consents for unattended runs
+	// commands lists it for a launch, and reports whether some of it is new. Lying counts all files
+	// as they lie there.
+	commands func(ctx context.Context, m *session.Mixed) (list []consent.Command, fresh bool,
+		err error)
+	lying   func(m *session.Mixed) []consent.Command
+	command string // that consents for unattended runs
 }
 
 // all is everything that a launch runs.
@@ -134,14 +145,15 @@ func (a *app) consent(ctx context.Context, m *session.Mixed, given pinned) error
 	return a.agree(ctx, m, all("nharbor launch --vouch"), given)
 }
 
-// pinned is the value of --vouch: empty without the flag, anything for consent to whatever is shown, else the sum of
-// what was read.
+// pinned is the value of --vouch: empty without the flag, anything for consent to whatever is
+// shown, else the sum of what was read.
 type pinned string
 
 // anything is the value of --vouch without one.
 const anything = "true"
 
-// Set takes the flag's value; String gives it. As a flag that needs none it is shown without a default.
+// Set takes the flag's value; String gives it. As a flag that needs none it is shown without a
+// default.
 func (p *pinned) Set(sum string) error { *p = pinned(sum); return nil }
 
 func (p *pinned) String() string { return string(*p) }
@@ -156,8 +168,9 @@ func vouchFlag(c *cobra.Command, given *pinned) {
 	c.Flags().Lookup("vouch").NoOptDefVal = anything
 }
 
-// agree makes sure that a person has vouched for what is about to start: by now, at the terminal, or by the flag. What
-// nobody has vouched for is shown. What has changed by the time of the answer is not started.
+// agree makes sure that a person has vouched for what is about to start: by now, at the terminal,
+// or by the flag. What nobody has vouched for is shown. What has changed by the time of the answer
+// is not started.
 func (a *app) agree(ctx context.Context, m *session.Mixed, what starting, given pinned) error {
 	list, fresh, err := what.commands(ctx, m)
 	if err != nil {
@@ -200,7 +213,8 @@ func (a *app) agree(ctx context.Context, m *session.Mixed, what starting, given 
 }
 
 // unchangedSince makes sure that what was shown is what there is now: a person takes time to read.
-func (a *app) unchangedSince(ctx context.Context, m *session.Mixed, what starting, shown []consent.Command) error {
+func (a *app) unchangedSince(ctx context.Context, m *session.Mixed, what starting,
+	shown []consent.Command) error {
 	now, err := m.Afresh(ctx)
 	if err != nil {
 		return err

@@ -35,7 +35,8 @@ const maxAddresses = 5
 func (c *Reader) addressesOf(file string, data []byte) {
 	name := strings.TrimSuffix(path.Base(file), path.Ext(file))
 	if !bytes.Contains(data, []byte("://")) ||
-		!speaksToServer.MatchString(name) && !speaksToServer.MatchString(path.Base(path.Dir(file))) {
+		!speaksToServer.MatchString(name) &&
+			!speaksToServer.MatchString(path.Base(path.Dir(file))) {
 		return
 	}
 	text := string(data)

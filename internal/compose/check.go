@@ -15,16 +15,21 @@ func (p *Project) check() stack.Faults {
 	fault := func(at *Value, code stack.Code, text, remedy string) {
 		faults = append(faults, p.fault(at.At(), at.Column, code, text, remedy))
 	}
-	key := func(in *Value, m Member) *Value { return &Value{File: in.File, Line: m.Line, Column: m.Column} }
+	key := func(in *Value, m Member) *Value {
+		return &Value{File: in.File, Line: m.Line,
+			Column: m.Column}
+	}
 	services := p.Model.Get("services")
 	for _, m := range services.orEmpty().Members {
 		s := m.Value
 		if s.Kind != Mapping {
 			continue // which was said already
 		}
-		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil && s.Get("extends") == nil {
+		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil &&
+			s.Get("extends") == nil {
 			fault(key(s, m), stack.CodeComposeNoImage,
-				fmt.Sprintf("the service %s has neither image nor build", m.Key), "Say what it runs: image: or build:.")
+				fmt.Sprintf("the service %s has neither image nor build",
+					m.Key), "Say what it runs: image: or build:.")
 		}
 		for _, d := range s.Get("depends_on").orEmpty().Members {
 			if services.Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
@@ -36,14 +41,16 @@ func (p *Project) check() stack.Faults {
 		for _, d := range s.Get("networks").orEmpty().Members {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
 				fault(key(d.Value, d), stack.CodeComposeUndefined,
-					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key, d.Key),
+					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key,
+						d.Key),
 					"Define it below networks: at the top.")
 			}
 		}
 		for _, section := range []string{"secrets", "configs"} {
 			for _, v := range slices.Concat(s.Get(section).orEmpty().Items,
 				s.Get("build").Get(section).orEmpty().Items) {
-				if name := v.Get("source").or(""); name != "" && p.Model.Get(section).Get(name) == nil {
+				if name := v.Get("source").or(""); name != "" &&
+					p.Model.Get(section).Get(name) == nil {
 					fault(v, stack.CodeComposeUndefined,
 						fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
 							strings.TrimSuffix(section, "s"), name),
@@ -52,56 +59,67 @@ func (p *Project) check() stack.Faults {
 			}
 		}
 		for _, shared := range []string{"network_mode", "ipc", "pid"} {
-			if other, ok := strings.CutPrefix(s.Get(shared).or(""), "service:"); ok && services.Get(other) == nil {
+			if other, ok := strings.CutPrefix(s.Get(shared).or(""), "service:"); ok &&
+				services.Get(other) == nil {
 				fault(s.Get(shared), stack.CodeComposeUndefined,
-					fmt.Sprintf("the %s of the service %s names the service %s, which no file defines", shared, m.Key,
+					fmt.Sprintf("the %s of the service %s names the service %s, which no file "+
+						"defines", shared, m.Key,
 						other), "Correct the name, or define the service.")
 			}
 		}
 		if s.Get("network_mode") != nil && s.Get("networks") != nil {
 			fault(s.Get("network_mode"), stack.CodeComposeConflict,
-				fmt.Sprintf("the service %s has both network_mode and networks", m.Key), "Keep one of the two.")
+				fmt.Sprintf("the service %s has both network_mode and networks",
+					m.Key), "Keep one of the two.")
 		}
 		p.contradictions(m.Key, s, fault)
 		for _, v := range s.Get("volumes").orEmpty().Items {
 			name := v.Get("source").or("")
-			if v.Get("type").or("") == "volume" && name != "" && p.Model.Get("volumes").Get(name) == nil {
+			if v.Get("type").or("") == "volume" && name != "" &&
+				p.Model.Get("volumes").Get(name) == nil {
 				fault(v, stack.CodeComposeUndefined,
-					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
+					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key,
+						name),
 					"Define it below volumes: at the top; a folder's path begins with ./ or /.")
 			}
 		}
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
-		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle, "services wait for each other: "+
-			""+strings.Join(cycle, " → "),
+		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle,
+			"services wait for each other: "+
+				""+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
 	return faults
 }
 
 // contradictions finds keys of one service that can't hold together.
-func (p *Project) contradictions(name string, s *Value, fault func(*Value, stack.Code, string, string)) {
+func (p *Project) contradictions(name string, s *Value,
+	fault func(*Value, stack.Code, string, string)) {
 	if b := s.Get("build"); b.Get("dockerfile_inline") != nil && b.Get("dockerfile") != nil {
 		fault(b.Get("dockerfile_inline"), stack.CodeComposeConflict,
-			fmt.Sprintf("the build of the service %s has both dockerfile and dockerfile_inline", name),
+			fmt.Sprintf("the build of the service %s has both dockerfile and dockerfile_inline",
+				name),
 			"Keep one of the two.")
 	}
 	count := either(s.Get("scale"), s.Get("deploy").Get("replicas"))
 	if named := s.Get("container_name"); named != nil && whole64(count) > 1 {
 		fault(named, stack.CodeComposeConflict,
-			fmt.Sprintf("the service %s is to run %d times, and all would have the one container_name %s", name,
+			fmt.Sprintf("the service %s is to run %d times, and all would have the one "+
+				"container_name %s", name,
 				whole64(count), named.Text), "Remove container_name, or let it run once.")
 	}
 	a, b := s.Get("scale"), s.Get("deploy").Get("replicas")
 	if a != nil && b != nil && whole64(a) != whole64(b) {
 		fault(a, stack.CodeComposeConflict,
-			fmt.Sprintf("scale and deploy.replicas of the service %s differ: %d and %d", name, whole64(a), whole64(b)),
+			fmt.Sprintf("scale and deploy.replicas of the service %s differ: %d and %d", name,
+				whole64(a), whole64(b)),
 			"Keep one of the two.")
 	}
 }
 
-// dependencyCycle gives the names along the first cycle of depends_on, its beginning again at the end.
+// dependencyCycle gives the names along the first cycle of depends_on, its beginning again at the
+// end.
 func dependencyCycle(services *Value) []string {
 	const (
 		unseen = iota
@@ -165,16 +183,19 @@ func (p *Project) remark() {
 			continue
 		}
 		if value.IsSecret(u.Name, "") {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset,
-				At:     u.At,
-				Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
-				Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
+			p.Remarks = append(p.Remarks,
+				stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset,
+					At:     u.At,
+					Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
+					Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
 		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeComposeVariableUnset, At: u.At,
-			Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
-			Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a default: ${%s:-value}.",
-				u.Name, u.Name)})
+		p.Remarks = append(p.Remarks,
+			stack.Remark{Level: stack.Warning, Code: stack.CodeComposeVariableUnset, At: u.At,
+				Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
+				Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a "+
+					"default: ${%s:-value}.",
+					u.Name, u.Name)})
 	}
 }
 
@@ -186,7 +207,8 @@ func (p *Project) clashes() {
 	}
 	type holder struct{ ip, service string }
 	taken := map[portKey][]holder{}
-	ends := map[string]bool{} // the services of which others wait for the end: they hold no port for long
+	// the services of which others wait for the end: they hold no port for long
+	ends := map[string]bool{}
 	for i := range p.Services {
 		for _, a := range p.Services[i].After {
 			ends[a.Service] = ends[a.Service] || a.Until == stack.Finished
@@ -207,11 +229,14 @@ func (p *Project) clashes() {
 			}
 			at := portKey{port.Transport, port.Host}
 			for _, held := range taken[at] {
-				if held.service != s.Name && (held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
-					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice,
-						At: port.At,
-						Text: fmt.Sprintf("%s and %s both want port %d of this machine", held.service, s.Name,
-							port.Host), Remedy: "Change one of the two published ports."})
+				if held.service != s.Name &&
+					(held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
+					p.Remarks = append(p.Remarks,
+						stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice,
+							At: port.At,
+							Text: fmt.Sprintf("%s and %s both want port %d of this machine",
+								held.service, s.Name,
+								port.Host), Remedy: "Change one of the two published ports."})
 				}
 			}
 			taken[at] = append(taken[at], holder{ip, s.Name})
@@ -219,15 +244,17 @@ func (p *Project) clashes() {
 	}
 }
 
-// leaving names what services read or mount from outside of the workspace by a path that leads out of it.
+// leaving names what services read or mount from outside of the workspace by a path that leads out
+// of it.
 func (p *Project) leaving() {
 	out := func(name string) bool { return name == ".." || strings.HasPrefix(name, "../") }
 	for i := range p.Services {
 		s := &p.Services[i]
 		remark := func(at stack.Place, does, name string) {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodePathOutside, At: at,
-				Text:   fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name),
-				Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
+			p.Remarks = append(p.Remarks,
+				stack.Remark{Level: stack.Warning, Code: stack.CodePathOutside, At: at,
+					Text:   fmt.Sprintf("%s %s %s, outside of the workspace", s.Name, does, name),
+					Remedy: "nharbor vouch shows it, and nothing is read before you have agreed."})
 		}
 		if out(s.Build) {
 			remark(s.At, "is built from", s.Build)

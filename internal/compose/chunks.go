@@ -8,9 +8,10 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// Large files are parsed in pieces, several at the same time: what a parser builds of a file is many times as large as
-// the file, and of a piece it is given back as soon as that is read. The pieces are groups of entries of the blocks
-// at the top. A file that can't be cut without a doubt, or in which anything is wrong, is parsed as a whole.
+// Large files are parsed in pieces, several at the same time: what a parser builds of a file is
+// many times as large as the file, and of a piece it is given back as soon as that is read. The
+// pieces are groups of entries of the blocks at the top. A file that can't be cut without a doubt,
+// or in which anything is wrong, is parsed as a whole.
 const (
 	largeFile = 2 << 20
 	pieceSize = 256 << 10
@@ -18,7 +19,8 @@ const (
 
 var (
 	topKey = expr.New(`^[A-Za-z_][\w.-]*:[ \t]*(#.*)?\r?$`)
-	// wholeOnly is what ties parts of a file together: anchors and aliases, merge keys, further documents, directives.
+	// wholeOnly is what ties parts of a file together: anchors and aliases, merge keys, further
+	// documents, directives.
 	wholeOnly = expr.New(`(?m)(^|[\s\[{,:-])[&*][A-Za-z0-9_]|<<[ \t]*:|^(---|\.\.\.|%)`)
 )
 
@@ -32,8 +34,8 @@ type piece struct {
 	ok   bool
 }
 
-// inPieces parses a file of at least so many bytes in pieces of about a size; ok is false where it has to be parsed as
-// a whole.
+// inPieces parses a file of at least so many bytes in pieces of about a size; ok is false where it
+// has to be parsed as a whole.
 func inPieces(file string, data []byte, least, size int) (tree *Value, ok bool) {
 	if len(data) < least || bytes.ContainsAny(data, "&*<%") && wholeOnly.Match(data) ||
 		bytes.Contains(data, []byte("\n---")) || bytes.Contains(data, []byte("\n...")) {

@@ -6,15 +6,16 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// What the specification takes where nothing is said is put in when all files are merged: what stands for nothing in
-// one file must not replace what another one says.
+// What the specification takes where nothing is said is put in when all files are merged: what
+// stands for nothing in one file must not replace what another one says.
 
-// contexts gives each build without a context the folder of its file. It is done for the files of a folder, while the
-// folder is known.
+// contexts gives each build without a context the folder of its file. It is done for the files of a
+// folder, while the folder is known.
 func contexts(model *Value, dir string) {
 	for _, m := range model.Get("services").orEmpty().Members {
 		build := m.Value.Get("build")
-		if build != nil && build.Kind == Mapping && build.Get("context") == nil && build.tag() != "!reset" {
+		if build != nil && build.Kind == Mapping && build.Get("context") == nil &&
+			build.tag() != "!reset" {
 			build.Set("context", build.like(String, dir))
 		}
 	}

@@ -22,9 +22,9 @@ import (
 
 var update = flag.Bool("update", false, "write what the cases give as what they should give")
 
-// TestCases reads every folder of testdata/cases: compose files as a person would write them, and the
-// model that must come out (want.json), or the faults (want.faults) and remarks (want.remarks). A file
-// named shell holds the shell's variables.
+// TestCases reads every folder of testdata/cases: compose files as a person would write them, and
+// the model that must come out (want.json), or the faults (want.faults) and remarks (want.remarks).
+// A file named shell holds the shell's variables.
 func TestCases(t *testing.T) {
 	t.Parallel()
 	dirs, err := filepath.Glob("testdata/cases/*")
@@ -55,7 +55,8 @@ func TestCases(t *testing.T) {
 				}
 			} else {
 				for _, r := range p.Remarks {
-					fmt.Fprintf(&remarks, "%s:%d: %s %s: %s\n", r.At.File, r.At.Line, r.Level, r.Code, r.Text)
+					fmt.Fprintf(&remarks, "%s:%d: %s %s: %s\n", r.At.File, r.At.Line, r.Level,
+						r.Code, r.Text)
 				}
 				raw, err := json.Marshal(p.Model)
 				if err != nil {
@@ -66,7 +67,8 @@ func TestCases(t *testing.T) {
 				}
 				model.WriteByte('\n')
 			}
-			for name, got := range map[string][]byte{"want.json": model.Bytes(), "want.faults": faults.Bytes(),
+			for name, got := range map[string][]byte{"want.json": model.Bytes(),
+				"want.faults":  faults.Bytes(),
 				"want.remarks": remarks.Bytes()} {
 				file := filepath.Join(dir, name)
 				if *update {
@@ -113,9 +115,11 @@ func TestParsePort(t *testing.T) {
 		}
 	}
 	for s, says := range map[string]string{
-		"": "no port number", "x": "no port number", "0": "from 1 to 65535", "70000": "from 1 to 65535",
+		"": "no port number", "x": "no port number", "0": "from 1 to 65535", "70000": "from 1 " +
+			"to 65535",
 		"80:": "no port number", "-80": "no port number",
-		"80/quic": "is no protocol", "90-80": "ends before it begins", "1-3:5-6": "differ in length",
+		"80/quic": "is no protocol", "90-80": "ends before it begins", "1-3:5-6": "differ in " +
+			"length",
 		"host:80:80": "no address", "127.0.0.1:80": "is missing",
 		"80:80:80": "no address", "99999999999999999999": "no port number",
 	} {
@@ -192,7 +196,8 @@ func dropEmpty(words []string) []string {
 
 func TestParseDuration(t *testing.T) {
 	t.Parallel()
-	for s, want := range map[string]time.Duration{"10s": 10 * time.Second, "1m30s": 90 * time.Second,
+	for s, want := range map[string]time.Duration{"10s": 10 * time.Second,
+		"1m30s":       90 * time.Second,
 		"1h5m30s20ms": time.Hour + 5*time.Minute + 30*time.Second + 20*time.Millisecond,
 		"500us":       500 * time.Microsecond, "0": 0} {
 		if got, err := ParseDuration(s); err != nil || got != want {
@@ -215,7 +220,8 @@ func TestFind(t *testing.T) {
 		{"", "", ""},
 		{"compose.yml docker-compose.yml", "", "compose.yml"},
 		{"docker-compose.yaml docker-compose.yml", "", "docker-compose.yaml"},
-		{"compose.yaml compose.override.yaml compose.dev.yaml", "", "compose.yaml compose.override.yaml"},
+		{"compose.yaml compose.override.yaml compose.dev.yaml", "",
+			"compose.yaml compose.override.yaml"},
 		{"compose.yaml compose.override.yml", "", "compose.yaml compose.override.yml"},
 		{"docker-compose.yml docker-compose.override.yml compose.override.yaml", "",
 			"docker-compose.yml docker-compose.override.yml"},
@@ -225,9 +231,13 @@ func TestFind(t *testing.T) {
 		for _, f := range strings.Fields(c.files) {
 			fsys[f] = file
 		}
-		got := Find(fsys, ".", func(k string) (string, bool) { return c.env, k == "COMPOSE_FILE" && c.env != "" })
+		got := Find(fsys, ".", func(k string) (string, bool) {
+			return c.env, k == "COMPOSE_FILE" &&
+				c.env != ""
+		})
 		if strings.Join(got, " ") != c.want {
-			t.Errorf("of %q with COMPOSE_FILE=%q these belong together: %q, want %q", c.files, c.env, got, c.want)
+			t.Errorf("of %q with COMPOSE_FILE=%q these belong together: %q, want %q", c.files,
+				c.env, got, c.want)
 		}
 	}
 }
@@ -264,7 +274,8 @@ func TestNoSecretInFaults(t *testing.T) {
 	if err == nil || strings.Contains(fmt.Sprintf("%+v", *stack.AllFaults(err)[0]), "canary") {
 		t.Errorf("the fault of a line in flow style: %+v", *stack.AllFaults(err)[0])
 	}
-	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n      - {API_TOKEN: " +
+	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n    " +
+		"  - {API_TOKEN: " +
 		"canary2}\n    command: 'psql postgres://u:canary3@db\n"
 	for _, cut := range []int{len(text), len(text) - 1, strings.Index(text, "\n    command")} {
 		_, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(text[:cut])}}, ".", Options{})
@@ -311,13 +322,15 @@ func FuzzLoad(f *testing.F) {
 }
 
 func FuzzShortForms(f *testing.F) {
-	for _, s := range []string{"80:80", "127.0.0.1:1-3:4-6/udp", "[::1]:1:1", "a:/b:ro", `C:\a:/b`, "1m30s",
+	for _, s := range []string{"80:80", "127.0.0.1:1-3:4-6/udp", "[::1]:1:1", "a:/b:ro", `C:\a:/b`,
+		"1m30s",
 		`sh -c "x y"`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		if r, err := ParsePort(s); err == nil && (r.FromTarget < 1 || r.ToTarget > 65535 || r.ToTarget < r.FromTarget ||
-			r.ToHost < r.FromHost) {
+		if r, err := ParsePort(s); err == nil &&
+			(r.FromTarget < 1 || r.ToTarget > 65535 || r.ToTarget < r.FromTarget ||
+				r.ToHost < r.FromHost) {
 			t.Errorf("ParsePort(%q) = %+v", s, r)
 		}
 		if m, err := ParseMount(s); err == nil && m.Target == "" {
@@ -334,13 +347,16 @@ func services(n int) []byte {
 	var out strings.Builder
 	out.WriteString("services:\n")
 	for i := range n {
-		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.%d\n    environment:\n", i,
+		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.%d\n   "+
+			" environment:\n", i,
 			i, i)
 		for k := range 12 {
-			fmt.Fprintf(&out, "      SETTING_NUMBER_%d: value ${UNSET_%d:-of the setting} %d\n", k, k, i)
+			fmt.Fprintf(&out, "      SETTING_NUMBER_%d: value ${UNSET_%d:-of the setting} %d\n", k,
+				k, i)
 		}
 		fmt.Fprintf(&out,
-			"    ports:\n      - \"%d:80\"\n    volumes:\n      - ./data/%d:/data\n    restart: unless-stopped\n",
+			"    ports:\n      - \"%d:80\"\n    volumes:\n      - ./data/%d:/data\n    restart: "+
+				"unless-stopped\n",
 			20000+i%40000, i)
 		if i > 0 {
 			fmt.Fprintf(&out, "    depends_on:\n      - service-%d\n", i-1)
@@ -354,15 +370,17 @@ func services(n int) []byte {
 func bomb() []byte {
 	text := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := 1; i < 12; i++ {
-		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i, strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10),
-			", "))
+		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i,
+			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10),
+				", "))
 	}
 	return []byte(text)
 }
 
 func BenchmarkAliasBomb(b *testing.B) {
 	for b.Loop() {
-		if _, err := Load(fstest.MapFS{"compose.yaml": {Data: bomb()}}, ".", Options{}); err == nil {
+		if _, err := Load(fstest.MapFS{"compose.yaml": {Data: bomb()}}, ".",
+			Options{}); err == nil {
 			b.Fatal("the bomb was read")
 		}
 	}
@@ -374,7 +392,8 @@ func BenchmarkLoad(b *testing.B) {
 		b.Run(fmt.Sprintf("%d services, %d KB", n, len(data)>>10), func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				if _, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".", Options{}); err != nil {
+				if _, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".",
+					Options{}); err != nil {
 					b.Fatal(err)
 				}
 			}
@@ -387,11 +406,13 @@ func large() []byte {
 	var out bytes.Buffer
 	out.WriteString("services:\n")
 	for i := range 14000 {
-		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.0\n    environment:\n", i, i)
+		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.0\n    "+
+			"environment:\n", i, i)
 		for k := range 40 {
 			fmt.Fprintf(&out, "      SETTING_%d: value\n", k)
 		}
-		out.WriteString("    labels:\n      a: b\n      c: d\n      e: f\n    restart: unless-stopped\n    init: " +
+		out.WriteString("    labels:\n      a: b\n      c: d\n      e: f\n    restart: " +
+			"unless-stopped\n    init: " +
 			"true\n")
 	}
 	return out.Bytes()
@@ -407,7 +428,10 @@ func TestLarge(t *testing.T) {
 			return strings.Replace(s, "value\n", "|\n        a\n\n        "+
 				"b: c\n", 9)
 		},
-		"blocks after it": func(s string) string { return s + "volumes:\n  a: {}\nnetworks: {b: {}}\n" },
+		"blocks after it": func(s string) string {
+			return s +
+				"volumes:\n  a: {}\nnetworks: {b: {}}\n"
+		},
 		"several quotes": func(s string) string {
 			return strings.ReplaceAll(s, "value\n", "'a\n  # b\n  "+
 				"service-1: c'\n")
@@ -453,7 +477,8 @@ func BenchmarkLarge(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		most := testbound.Peak(func() {
-			if _, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".", Options{}); err != nil {
+			if _, err := Load(fstest.MapFS{"compose.yaml": {Data: data}}, ".",
+				Options{}); err != nil {
 				b.Fatal(err)
 			}
 		})

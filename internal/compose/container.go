@@ -11,7 +11,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// The typed form of what a service asks of an engine. All values were checked on the way into the long form.
+// The typed form of what a service asks of an engine. All values were checked on the way into the
+// long form.
 
 // container decodes a service's mapping. Variables that it takes over as they are come from env.
 func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.ContainerSpec {
@@ -54,8 +55,9 @@ func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.Con
 			h := p.handed(section, g, env)
 			c.Handed = append(c.Handed, h)
 			if h.File != "" && h.UID+h.GID+h.Mode == "" { // else it is put into the container
-				c.Mounts = append(c.Mounts, stack.Mount{Type: "bind", Source: h.File, Target: h.Target, ReadOnly: true,
-					MustExist: true, At: h.At})
+				c.Mounts = append(c.Mounts,
+					stack.Mount{Type: "bind", Source: h.File, Target: h.Target, ReadOnly: true,
+						MustExist: true, At: h.At})
 			}
 		}
 	}
@@ -75,7 +77,8 @@ func networks(c *stack.ContainerSpec, name string, v *Value) {
 	for _, n := range v.Get("networks").orEmpty().Members {
 		c.Networks = append(c.Networks, n.Key)
 		at := n.Value
-		c.Attached[n.Key] = stack.Attach{Aliases: list(at.Get("aliases")), IPv4: at.Get("ipv4_address").or(""),
+		c.Attached[n.Key] = stack.Attach{Aliases: list(at.Get("aliases")),
+			IPv4: at.Get("ipv4_address").or(""),
 			IPv6: at.Get("ipv6_address").or(""), LinkLocal: list(at.Get("link_local_ips")),
 			MAC: at.Get("mac_address").or(""), DriverOpts: table(at.Get("driver_opts")),
 			Gateway: int(whole64(at.Get("gw_priority"))), Priority: int(whole64(at.Get("priority")))}
@@ -94,7 +97,8 @@ func networks(c *stack.ContainerSpec, name string, v *Value) {
 		}
 	}
 	// The one of the highest priority is what the container is made with.
-	slices.SortStableFunc(c.Networks, func(a, b string) int { return c.Attached[b].Priority - c.Attached[a].Priority })
+	slices.SortStableFunc(c.Networks,
+		func(a, b string) int { return c.Attached[b].Priority - c.Attached[a].Priority })
 	for _, other := range []string{c.Hostname, c.Named} {
 		if other != "" && other != name && !slices.Contains(c.Aliases, other) {
 			c.Aliases = append(c.Aliases, other)
@@ -119,12 +123,14 @@ func confinement(v *Value) stack.Confinement {
 		Memory:            whole64(either(v.Get("mem_limit"), limits.Get("memory"))),
 		MemoryReservation: whole64(either(v.Get("mem_reservation"), reserved.Get("memory"))),
 		MemorySwap:        whole64(v.Get("memswap_limit")), MemorySwappiness: maybe64(v.Get("mem_swappiness")),
-		ShmSize:  whole64(v.Get("shm_size")),
-		NanoCPUs: nanos(either(v.Get("cpus"), limits.Get("cpus"))), CPUShares: whole64(v.Get("cpu_shares")),
+		ShmSize: whole64(v.Get("shm_size")),
+		NanoCPUs: nanos(either(v.Get("cpus"),
+			limits.Get("cpus"))), CPUShares: whole64(v.Get("cpu_shares")),
 		CPUPeriod: micros(v.Get("cpu_period")), CPUQuota: micros(v.Get("cpu_quota")),
 		CPURealtimePeriod: micros(v.Get("cpu_rt_period")), CPURealtimeRuntime: micros(v.Get("cpu_rt_runtime")),
 		CPUCount: whole64(v.Get("cpu_count")), CPUPercent: whole64(v.Get("cpu_percent")),
-		CPUSet: v.Get("cpuset").or(""), Pids: maybe64(either(v.Get("pids_limit"), limits.Get("pids"))),
+		CPUSet: v.Get("cpuset").or(""), Pids: maybe64(either(v.Get("pids_limit"),
+			limits.Get("pids"))),
 		NoOOMKill: truth(v.Get("oom_kill_disable")), OOMScore: int(whole64(v.Get("oom_score_adj"))),
 		BlockIO: blockIO(v.Get("blkio_config")), Ulimits: limitsOf(v.Get("ulimits")),
 		DeviceACL:  list(v.Get("device_cgroup_rules")),
@@ -149,8 +155,9 @@ func confinement(v *Value) stack.Confinement {
 			out.Requests = append(out.Requests, stack.Request{Driver: "cdi", IDs: []string{source}})
 			continue
 		}
-		out.Devices = append(out.Devices, stack.Device{Source: source, Target: d.Get("target").or(source),
-			Permissions: d.Get("permissions").or("rwm")})
+		out.Devices = append(out.Devices,
+			stack.Device{Source: source, Target: d.Get("target").or(source),
+				Permissions: d.Get("permissions").or("rwm")})
 	}
 	for _, r := range v.Get("gpus").orEmpty().Items {
 		out.Requests = append(out.Requests, request(r, "gpu"))
@@ -159,7 +166,8 @@ func confinement(v *Value) stack.Confinement {
 		out.Requests = append(out.Requests, request(r))
 	}
 	if l := v.Get("logging"); l != nil {
-		out.Logging = &stack.Logging{Driver: l.Get("driver").or(""), Options: table(l.Get("options"))}
+		out.Logging = &stack.Logging{Driver: l.Get("driver").or(""),
+			Options: table(l.Get("options"))}
 	}
 	for _, t := range v.Get("tmpfs").orEmpty().Items {
 		if out.Tmpfs == nil {
@@ -173,7 +181,8 @@ func confinement(v *Value) stack.Confinement {
 
 // request is one of devices by what they can do, all of them where no number is said.
 func request(v *Value, more ...string) stack.Request {
-	r := stack.Request{Driver: v.Get("driver").or(""), IDs: list(v.Get("device_ids")), Options: table(v.Get("options")),
+	r := stack.Request{Driver: v.Get("driver").or(""), IDs: list(v.Get("device_ids")),
+		Options:      table(v.Get("options")),
 		Capabilities: append(more, list(v.Get("capabilities"))...)}
 	switch count := v.Get("count").or(""); {
 	case len(r.IDs) > 0:
@@ -201,7 +210,8 @@ func blockIO(v *Value) *stack.BlockIO {
 		}
 		return out
 	}
-	return &stack.BlockIO{Weight: uint16(whole64(v.Get("weight"))), Weights: rates("weight_device", "weight"),
+	return &stack.BlockIO{Weight: uint16(whole64(v.Get("weight"))),
+		Weights: rates("weight_device", "weight"),
 		ReadBps: rates("device_read_bps", "rate"), WriteBps: rates("device_write_bps", "rate"),
 		ReadIOps: rates("device_read_iops", "rate"), WriteIOps: rates("device_write_iops", "rate")}
 }
@@ -209,8 +219,9 @@ func blockIO(v *Value) *stack.BlockIO {
 func limitsOf(v *Value) (out []stack.Ulimit) {
 	for _, m := range v.orEmpty().Members {
 		soft, hard := m.Value.Get("soft"), m.Value.Get("hard")
-		out = append(out, stack.Ulimit{Name: m.Key, Soft: whole64(either(soft, hard)), Hard: whole64(either(hard,
-			soft))})
+		out = append(out, stack.Ulimit{Name: m.Key, Soft: whole64(either(soft, hard)),
+			Hard: whole64(either(hard,
+				soft))})
 	}
 	slices.SortFunc(out, func(a, b stack.Ulimit) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -263,7 +274,8 @@ func (p *Project) building(b *Value, env dotenv.Lookup) stack.Building {
 
 // handed decodes what a service may read of a secret or a config, with where that is from.
 func (p *Project) handed(section string, g *Value, env dotenv.Lookup) stack.Handed {
-	h := stack.Handed{Name: g.Get("source").or(""), Secret: section == "secrets", UID: g.Get("uid").or(""),
+	h := stack.Handed{Name: g.Get("source").or(""), Secret: section == "secrets",
+		UID: g.Get("uid").or(""),
 		GID: g.Get("gid").or(""), Mode: mode(g.Get("mode")), Target: g.Get("target").or(""), At: g.At()}
 	if h.Target == "" {
 		h.Target = h.Name
@@ -279,10 +291,12 @@ func (p *Project) handed(section string, g *Value, env dotenv.Lookup) stack.Hand
 	switch variable := from.Get("environment").or(""); {
 	case variable != "":
 		set := false
-		if h.Content, set = env(variable); !set && !slices.ContainsFunc(p.Unset, func(u stack.Variable) bool {
-			return u.Name == variable
-		}) {
-			p.Unset = append(p.Unset, stack.Variable{Name: variable, At: from.Get("environment").At()})
+		if h.Content, set = env(variable); !set &&
+			!slices.ContainsFunc(p.Unset, func(u stack.Variable) bool {
+				return u.Name == variable
+			}) {
+			p.Unset = append(p.Unset, stack.Variable{Name: variable,
+				At: from.Get("environment").At()})
 		}
 	case h.File == "":
 		h.Content = from.Get("content").or("")
@@ -290,7 +304,8 @@ func (p *Project) handed(section string, g *Value, env dotenv.Lookup) stack.Hand
 	return h
 }
 
-// mode is a file's mode in octal digits: the numbers of YAML may be octal themselves, and are read as such.
+// mode is a file's mode in octal digits: the numbers of YAML may be octal themselves, and are read
+// as such.
 func mode(v *Value) string {
 	text := v.or("")
 	if text == "" {
@@ -305,7 +320,8 @@ func mode(v *Value) string {
 }
 
 func watched(w *Value) stack.Watch {
-	out := stack.Watch{Action: w.Get("action").or(""), Path: w.Get("path").or("."), Target: w.Get("target").or(""),
+	out := stack.Watch{Action: w.Get("action").or(""), Path: w.Get("path").or("."),
+		Target: w.Get("target").or(""),
 		Ignore: list(w.Get("ignore")), Include: list(w.Get("include")), Initial: truth(w.Get("initial_sync"))}
 	if e := w.Get("exec"); e != nil {
 		one := &Value{Kind: Sequence, Items: []*Value{e}}
@@ -339,9 +355,10 @@ func (p *Project) network(m Member) stack.Network {
 	if ipam := v.Get("ipam"); ipam != nil {
 		n.IPAM = &stack.IPAM{Driver: ipam.Get("driver").or(""), Options: table(ipam.Get("options"))}
 		for _, c := range ipam.Get("config").orEmpty().Items {
-			n.IPAM.Pools = append(n.IPAM.Pools, stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get(
-				"ip_range").or(""),
-				Gateway: c.Get("gateway").or(""), Addresses: table(c.Get("aux_addresses"))})
+			n.IPAM.Pools = append(n.IPAM.Pools,
+				stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get(
+					"ip_range").or(""),
+					Gateway: c.Get("gateway").or(""), Addresses: table(c.Get("aux_addresses"))})
 		}
 	}
 	return n
@@ -349,7 +366,8 @@ func (p *Project) network(m Member) stack.Network {
 
 func (p *Project) volume(m Member) stack.Volume {
 	v := m.Value
-	return stack.Volume{Name: v.Get("name").or(""), External: truth(v.Get("external")), Driver: v.Get("driver").or(""),
+	return stack.Volume{Name: v.Get("name").or(""), External: truth(v.Get("external")),
+		Driver:  v.Get("driver").or(""),
 		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")), At: stack.Place{File: v.File,
 			Line: m.Line}}
 }

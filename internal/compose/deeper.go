@@ -10,10 +10,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Rules for the keys with structure of their own, each by the chapter of the specification that describes it.
+// Rules for the keys with structure of their own, each by the chapter of the specification that
+// describes it.
 
-// byteSize follows "Specifying byte values": a number and one of b, k, kb, m, mb, g, gb; the canonical
-// form is the number of bytes, as a string.
+// byteSize follows "Specifying byte values": a number and one of b, k, kb, m, mb, g, gb; the
+// canonical form is the number of bytes, as a string.
 func byteSize(n *normaliser, where string, v *Value) *Value {
 	size, err := ParseBytes(v.Text)
 	if !v.Scalar() || err != nil {
@@ -26,7 +27,8 @@ func byteSize(n *normaliser, where string, v *Value) *Value {
 
 var byteValue = expr.New(`(?i)^(\d+(?:\.\d+)?)\s*([bkmgt]?)b?$`)
 
-// ParseBytes reads a byte value of the specification, such as 512m or 1.5gb; a number alone counts bytes.
+// ParseBytes reads a byte value of the specification, such as 512m or 1.5gb; a number alone counts
+// bytes.
 func ParseBytes(s string) (int64, error) {
 	m := byteValue.FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
@@ -36,7 +38,8 @@ func ParseBytes(s string) (int64, error) {
 	if !ok {
 		return 0, fmt.Errorf("%q is no byte value", s)
 	}
-	shift := map[string]uint{"": 0, "b": 0, "k": 10, "m": 20, "g": 30, "t": 40}[strings.ToLower(m[2])]
+	shift := map[string]uint{"": 0, "b": 0, "k": 10, "m": 20, "g": 30,
+		"t": 40}[strings.ToLower(m[2])]
 	f.Mul(f, new(big.Float).SetInt64(1<<shift))
 	i, _ := f.Int64()
 	if f.Cmp(new(big.Float).SetInt64(1<<62)) > 0 {
@@ -63,14 +66,16 @@ func whole(n *normaliser, where string, v *Value) *Value {
 
 // grant is a secret or a config that a service, or a build, may read.
 func grant(root string) rule {
-	one := orLong(asMember("source"), map[string]rule{"source": text, "target": text, "uid": text, "gid": text,
-		"mode": scalar})
+	one := orLong(asMember("source"),
+		map[string]rule{"source": text, "target": text, "uid": text, "gid": text,
+			"mode": scalar})
 	return func(n *normaliser, where string, v *Value) *Value {
 		return listOf(func(n *normaliser, where string, v *Value) *Value {
 			out := one(n, where, v)
 			if out.Kind == Mapping && out.Get("source") == nil {
-				n.fault(v, stack.CodeComposeValue, where+" has no source", "Name one that is defined below "+
-					root+": at the top.")
+				n.fault(v, stack.CodeComposeValue, where+" has no source",
+					"Name one that is defined below "+
+						root+": at the top.")
 			}
 			return out
 		})(n, where, v)
@@ -94,7 +99,8 @@ var devices = listOf(orLong(func(n *normaliser, where string, v *Value) *Value {
 	parts := strings.Split(v.Text, ":")
 	out := v.like(Mapping, "")
 	if len(parts) > 3 || parts[0] == "" {
-		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q, which is no device", where, v.Text),
+		n.fault(v, stack.CodeComposeValue,
+			fmt.Sprintf("%s is %q, which is no device", where, v.Text),
 			"Write it as /dev/SOURCE:/dev/TARGET:rwm.")
 		return out
 	}
@@ -125,11 +131,13 @@ var rollout = object(map[string]rule{
 })
 
 var deploy = object(map[string]rule{
-	"mode": choice("global", "replicated", "replicated-job", "global-job"), "replicas": whole, "endpoint_mode": text,
+	"mode": choice("global", "replicated", "replicated-job",
+		"global-job"), "replicas": whole, "endpoint_mode": text,
 	"labels": labels,
 	"placement": object(map[string]rule{"constraints": listOf(text), "preferences": anything,
 		"max_replicas_per_node": whole}),
-	"resources": object(map[string]rule{"limits": object(resources), "reservations": object(resources)}),
+	"resources": object(map[string]rule{"limits": object(resources),
+		"reservations": object(resources)}),
 	"restart_policy": object(map[string]rule{
 		"condition": choice("none", "on-failure", "any"), "delay": duration, "max_attempts": whole,
 		"window": duration}),
@@ -148,12 +156,14 @@ var blkio = object(map[string]rule{
 })
 
 var develop = object(map[string]rule{"watch": listOf(object(map[string]rule{
-	"action": choice("rebuild", "sync", "restart", "sync+restart", "sync+exec"), "path": filePath, "target": text,
+	"action": choice("rebuild", "sync", "restart", "sync+restart",
+		"sync+exec"), "path": filePath, "target": text,
 	"ignore": oneOrMore(text), "include": oneOrMore(text),
 	"exec": object(hookKeys), "initial_sync": truthOf,
 }))})
 
-var hookKeys = map[string]rule{"command": words, "user": text, "privileged": truthOf, "working_dir": text,
+var hookKeys = map[string]rule{"command": words, "user": text, "privileged": truthOf,
+	"working_dir": text,
 	"environment": pairs}
 
 var hook = listOf(object(hookKeys))
@@ -216,9 +226,11 @@ func include(n *normaliser, where string, v *Value) *Value {
 			out.Set("path", paths(n, where, v))
 			return out
 		}
-		out := object(map[string]rule{"path": paths, "project_directory": filePath, "env_file": paths})(n, where, v)
+		out := object(map[string]rule{"path": paths, "project_directory": filePath,
+			"env_file": paths})(n, where, v)
 		if out.Kind == Mapping && out.Get("path") == nil {
-			n.fault(v, stack.CodeComposeValue, where+" has no path", "Name the file: path: ./other/compose.yaml.")
+			n.fault(v, stack.CodeComposeValue, where+" has no path",
+				"Name the file: path: ./other/compose.yaml.")
 		}
 		return out
 	})(n, where, v)

@@ -97,12 +97,14 @@ func TestDoc(t *testing.T) {
 	}
 	data, err := os.ReadFile(file)
 	if err != nil || !bytes.Equal(data, out.Bytes()) {
-		t.Errorf("docs/compose.md does not say what the reader does (%v); go test ./internal/compose -update writes it",
+		t.Errorf("docs/compose.md does not say what the reader does (%v); go test "+
+			"./internal/compose -update writes it",
 			err)
 	}
 }
 
-// TestEveryKeyHasACase looks for each service key in the cases, which are what a user reads to learn it.
+// TestEveryKeyHasACase looks for each service key in the cases, which are what a user reads to
+// learn it.
 func TestEveryKeyHasACase(t *testing.T) {
 	t.Parallel()
 	var all strings.Builder

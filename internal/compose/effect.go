@@ -19,11 +19,13 @@ type lack struct {
 // cluster are keys that say nothing where there is one machine.
 var cluster = lack{stack.Note, "counts on a cluster only", "Nothing to do on one machine."}
 
-// unobeyed are the keys that a launch does not act on, each by its path, in which names of the person's choice and the
-// items of lists are left out. Whatever else the specification knows is acted on, and shown to be by a test that looks
-// at the container, image, network or volume that comes of it.
+// unobeyed are the keys that a launch does not act on, each by its path, in which names of the
+// person's choice and the items of lists are left out. Whatever else the specification knows is
+// acted on, and shown to be by a test that looks at the container, image, network or volume that
+// comes of it.
 var unobeyed = map[string]lack{
-	"provider": {stack.Problem, "asks another program to provide the service, which a launch does not call",
+	"provider": {stack.Problem, "asks another program to provide the service, which a launch " +
+		"does not call",
 		"Start what it provides yourself, or give the service an image."},
 	"models": {stack.Warning, "asks for a language model, which a launch does not run",
 		"Run one yourself, and set the variables that name it."},
@@ -54,10 +56,12 @@ var unobeyed = map[string]lack{
 
 // unobeyedAtTop are those of networks, volumes, secrets and configs.
 var unobeyedAtTop = map[string]lack{
-	"networks.name": {stack.Note, "is not taken: the network gets a name of nharbor's own, so that two copies can " +
-		"run side by side",
+	"networks.name": {stack.Note,
+		"is not taken: the network gets a name of nharbor's own, so that two copies can " +
+			"run side by side",
 		"Networks that others made are joined by their name: external: true."},
-	"volumes.name": {stack.Note, "is not taken: the volume gets a name of nharbor's own, so that two copies don't " +
+	"volumes.name": {stack.Note, "is not taken: the volume gets a name of nharbor's own, so " +
+		"that two copies don't " +
 		"share data",
 		"Volumes that others made are used by their name: external: true."},
 	"secrets.external": {stack.Problem, "lives in a cluster's store, and nothing here can give it",
@@ -119,16 +123,19 @@ func (p *Project) withoutEffect() {
 		}
 	}
 	for _, path := range slices.SortedFunc(maps.Keys(all), func(a, b string) int {
-		return cmp.Or(strings.Compare(all[a].at.File, all[b].at.File), all[a].at.Line-all[b].at.Line,
+		return cmp.Or(strings.Compare(all[a].at.File, all[b].at.File),
+			all[a].at.Line-all[b].at.Line,
 			strings.Compare(a, b))
 	}) {
 		why, ok := unobeyedAtTop[path]
 		if !ok {
 			why = unobeyed[path]
 		}
-		p.Remarks = append(p.Remarks, stack.Remark{Level: why.level, Code: stack.CodeComposeKeyWithoutEffect,
-			At: all[path].at, Text: fmt.Sprintf("%s (%s) %s", path, strings.Join(all[path].who, ", "), why.why),
-			Remedy: why.remedy})
+		p.Remarks = append(p.Remarks,
+			stack.Remark{Level: why.level, Code: stack.CodeComposeKeyWithoutEffect,
+				At: all[path].at, Text: fmt.Sprintf("%s (%s) %s", path,
+					strings.Join(all[path].who, ", "), why.why),
+				Remedy: why.remedy})
 	}
 }
 
@@ -156,13 +163,14 @@ func harmless(path string, v, in *Value) bool {
 	return false
 }
 
-// Obeyed lists the keys that a launch acts on, each by its path below services, build, networks, volumes, secrets and
-// configs.
+// Obeyed lists the keys that a launch acts on, each by its path below services, build, networks,
+// volumes, secrets and configs.
 func Obeyed() []string {
 	var out []string
 	add := func(section, path string, keys map[string]rule, not map[string]lack) {
 		for key := range keys {
-			if _, lacks := not[path+key]; !lacks && !(section == "services" && (nothingToDo[key] || key == "extends")) {
+			if _, lacks := not[path+key]; !lacks &&
+				!(section == "services" && (nothingToDo[key] || key == "extends")) {
 				out = append(out, section+"."+key)
 			}
 		}

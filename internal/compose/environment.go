@@ -59,8 +59,9 @@ func (s *sources) of(g Given, variable string) Given {
 	return g
 }
 
-// Environment is what a service's container gets in addition to its image's environment: its env files in their order,
-// and above them what stands in the compose file, all variables replaced. A file that can't be read gives nothing.
+// Environment is what a service's container gets in addition to its image's environment: its env
+// files in their order, and above them what stands in the compose file, all variables replaced. A
+// file that can't be read gives nothing.
 func (p *Project) Environment(name string) (values map[string]string, from map[string]Given) {
 	values, from = map[string]string{}, map[string]Given{}
 	svc := p.Service(name)
@@ -101,7 +102,8 @@ func (p *Project) Environment(name string) (values map[string]string, from map[s
 		if variable := svc.EnvFrom[key]; variable != "" {
 			g = p.from.of(g, variable)
 			g.Default = g.By == "" && svc.Env[key] != ""
-		} else if v := p.Model.Get("services").Get(name).Get("environment").Get(key); v != nil && v.Kind == Null {
+		} else if v := p.Model.Get("services").Get(name).Get("environment").Get(key); v != nil &&
+			v.Kind == Null {
 			g = p.from.of(g, key)
 		}
 		from[key] = g
@@ -129,8 +131,8 @@ func (p *Project) envFile(name string) *dotenv.File {
 	return f
 }
 
-// Resolved is the active model in which each service's environment is what its container gets; from tells, by service
-// and key, where each setting is from.
+// Resolved is the active model in which each service's environment is what its container gets; from
+// tells, by service and key, where each setting is from.
 func (p *Project) Resolved() (model *Value, from map[string]map[string]Given) {
 	model, from = p.Active(), map[string]map[string]Given{}
 	services := model.Get("services")
@@ -143,7 +145,8 @@ func (p *Project) Resolved() (model *Value, from map[string]map[string]Given) {
 		from[m.Key] = at
 		env := &Value{Kind: Mapping, File: m.Value.File, Line: m.Line}
 		for _, key := range slices.Sorted(maps.Keys(values)) {
-			env.Set(key, &Value{Kind: String, Text: values[key], File: at[key].At.File, Line: at[key].At.Line})
+			env.Set(key, &Value{Kind: String, Text: values[key], File: at[key].At.File,
+				Line: at[key].At.Line})
 		}
 		m.Value = m.Value.shallow()
 		m.Value.Set("environment", env)
@@ -151,7 +154,8 @@ func (p *Project) Resolved() (model *Value, from map[string]map[string]Given) {
 	return model, from
 }
 
-// looseEnds remarks on settings in env files that lose a part, since they name a variable without a value.
+// looseEnds remarks on settings in env files that lose a part, since they name a variable without a
+// value.
 func (p *Project) looseEnds() {
 	files := []string{p.from.file}
 	for i := range p.Services {
@@ -174,11 +178,13 @@ func (p *Project) looseEnds() {
 			by[l.Key], lines[l.Key] = append(by[l.Key], "$"+l.Variable), l.Line
 		}
 		for _, key := range slices.Sorted(maps.Keys(by)) {
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeEnvVariableLoose,
-				At: stack.Place{File: name, Line: lines[key]},
-				Text: fmt.Sprintf("%s loses a part: it holds %s, which is read as a variable and has no value", key,
-					strings.Join(by[key], " and ")),
-				Remedy: "If the dollar sign is meant as one, put the value in single quotes."})
+			p.Remarks = append(p.Remarks,
+				stack.Remark{Level: stack.Warning, Code: stack.CodeEnvVariableLoose,
+					At: stack.Place{File: name, Line: lines[key]},
+					Text: fmt.Sprintf("%s loses a part: it holds %s, which is read as a variable "+
+						"and has no value", key,
+						strings.Join(by[key], " and ")),
+					Remedy: "If the dollar sign is meant as one, put the value in single quotes."})
 		}
 	}
 }

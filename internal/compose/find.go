@@ -19,8 +19,8 @@ var overrideNames = map[string][]string{
 	"docker-compose.yml":  {"docker-compose.override.yml", "docker-compose.override.yaml"},
 }
 
-// Find lists the compose files of a folder that belong together: those that COMPOSE_FILE names, or the
-// file with the preferred name and its override. The list is empty when the folder has none.
+// Find lists the compose files of a folder that belong together: those that COMPOSE_FILE names, or
+// the file with the preferred name and its override. The list is empty when the folder has none.
 func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
 	if named, ok := env("COMPOSE_FILE"); ok && named != "" {
 		separator, ok := env("COMPOSE_PATH_SEPARATOR")
@@ -53,7 +53,8 @@ func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
 	return nil
 }
 
-// IsFileName reports whether a file of this name is a compose file or a variant of one, such as compose.test.yaml.
+// IsFileName reports whether a file of this name is a compose file or a variant of one, such as
+// compose.test.yaml.
 func IsFileName(name string) bool {
 	ext := path.Ext(name)
 	stem := strings.TrimSuffix(name, ext)

@@ -17,10 +17,12 @@ func (l *loader) outside(v *Value, name string) bool {
 	if fs.ValidPath(name) {
 		return false
 	}
-	l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Problem, Code: stack.CodeComposeOutside,
-		At:     v.At(),
-		Text:   fmt.Sprintf("%s lies outside the workspace and is not read", name),
-		Remedy: "Bring it into the workspace, or clone what it belongs to beside this checkout."})
+	l.project.Remarks = append(l.project.Remarks,
+		stack.Remark{Level: stack.Problem, Code: stack.CodeComposeOutside,
+			At:   v.At(),
+			Text: fmt.Sprintf("%s lies outside the workspace and is not read", name),
+			Remedy: "Bring it into the workspace, or clone what it belongs to beside this " +
+				"checkout."})
 	return true
 }
 
@@ -33,7 +35,8 @@ func (l *loader) include(by string, inc *Value) *Value {
 		}
 		if slices.Contains(append(l.open, by), p.Text) {
 			l.fault(p, stack.CodeComposeCycle, "files include each other: "+
-				strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by), p.Text), " → "),
+				strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by),
+					p.Text), " → "),
 				"Remove one of these includes.")
 			return nil
 		}
@@ -53,7 +56,8 @@ func (l *loader) include(by string, inc *Value) *Value {
 		if dotenv.Unread(err) {
 			if inc.Get("env_file") != nil {
 				l.fault(inc.Get("env_file"), stack.CodeComposeFile,
-					fmt.Sprintf("%s can't be read: it doesn't exist, or you may not", name), "Correct the path.")
+					fmt.Sprintf("%s can't be read: it doesn't exist, or you may not",
+						name), "Correct the path.")
 			}
 			continue
 		}
@@ -99,7 +103,8 @@ func (l *loader) conflicts(inc, sub, tree *Value) {
 			b, errB := m.Value.MarshalJSON()
 			if errA != nil || errB != nil || string(a) != string(b) {
 				l.fault(own, stack.CodeComposeConflict,
-					fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d", section, m.Key,
+					fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d",
+						section, m.Key,
 						m.Value.File, m.Line),
 					"Change an included service in an override file, or rename one of the two.")
 			}
@@ -124,7 +129,8 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 			l.circling[w] = true
 		}
 		l.fault(ext, stack.CodeComposeCycle, "services extend each other: "+
-			strings.Join(append(way[slices.Index(way, step):], step), " → "), "Remove one of these extends.")
+			strings.Join(append(way[slices.Index(way, step):], step),
+				" → "), "Remove one of these extends.")
 		return s
 	}
 	way = append(way, step)
@@ -145,9 +151,10 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 		}
 	}
 	if from.Get("services").Get(base) == nil {
-		l.fault(ext, stack.CodeComposeUndefined, fmt.Sprintf("the service %s extends %s, which %s does not define",
-			name, base,
-			from.File), "Correct the name or the file.")
+		l.fault(ext, stack.CodeComposeUndefined,
+			fmt.Sprintf("the service %s extends %s, which %s does not define",
+				name, base,
+				from.File), "Correct the name or the file.")
 		return s
 	}
 	own := s.shallow()

@@ -22,7 +22,8 @@ type Options struct {
 	Env      dotenv.Lookup // the shell's variables; nil for none
 	Beside   string        // what stands for the .env file, as long as there is none: its template
 	Profiles []string      // active ones, besides COMPOSE_PROFILES
-	Folder   string        // what the folder of the file system's root is called; empty where that isn't known
+	// what the folder of the file system's root is called; empty where that isn't known
+	Folder string
 }
 
 // Project is what the compose files of a folder say together.
@@ -44,9 +45,10 @@ type Project struct {
 	sources map[string][]byte // the files' content, for messages
 }
 
-// Load reads the compose files of dir. Its error is stack.Faults with everything that is wrong, or an
-// error of the file system; without any compose file it is fs.ErrNotExist. Where nothing is wrong but that variables
-// have no value which must have one, the project is there too, with those variables empty.
+// Load reads the compose files of dir. Its error is stack.Faults with everything that is wrong, or
+// an error of the file system; without any compose file it is fs.ErrNotExist. Where nothing is
+// wrong but that variables have no value which must have one, the project is there too, with those
+// variables empty.
 func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	shell := opt.Env
 	if shell == nil {
@@ -72,8 +74,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		v, ok := beside[name]
 		return v, ok
 	}
-	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{}, from: sources{fsys: fsys, shell: shell,
-		beside: beside, file: envName, lines: map[string]int{}, expands: map[string]*dotenv.File{}}}
+	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{},
+		from: sources{fsys: fsys, shell: shell,
+			beside: beside, file: envName, lines: map[string]int{}, expands: map[string]*dotenv.File{}}}
 	if f := p.envFile(envName); f != nil {
 		for _, s := range f.Settings {
 			p.from.lines[s.Key] = s.Line
@@ -85,8 +88,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	if len(p.Files) == 0 {
 		return nil, fs.ErrNotExist
 	}
-	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{}, circling: map[string]bool{},
-		parsed: map[string]*Value{}}
+	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{},
+		circling: map[string]bool{},
+		parsed:   map[string]*Value{}}
 	if l.heavy() { // what is read stays, and would be held twice until a collection that comes late
 		defer debug.SetGCPercent(debug.SetGCPercent(tight))
 	}
@@ -103,7 +107,8 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	})...)
 	if len(faults) > 0 {
 		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
-			return cmp.Or(strings.Compare(a.At.File, b.At.File), a.At.Line-b.At.Line, a.Column-b.Column)
+			return cmp.Or(strings.Compare(a.At.File, b.At.File), a.At.Line-b.At.Line,
+				a.Column-b.Column)
 		})
 		if slices.ContainsFunc(faults,
 			func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
@@ -128,8 +133,8 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 
 var unusable = expr.New(`[^a-z0-9_-]+`)
 
-// heavyFiles are so many bytes that their values take a noticeable part of a machine's memory; tight is how much may be
-// added, in percent, before memory is collected while they are read.
+// heavyFiles are so many bytes that their values take a noticeable part of a machine's memory;
+// tight is how much may be added, in percent, before memory is collected while they are read.
 const (
 	heavyFiles = 4 << 20
 	tight      = 25
@@ -148,8 +153,8 @@ func (l *loader) heavy() bool {
 	return total > heavyFiles
 }
 
-// name finds the project's name before anything else is read, since the files may ask for it: what the environment
-// says, else the last file that has one, else the folder.
+// name finds the project's name before anything else is read, since the files may ask for it: what
+// the environment says, else the last file that has one, else the folder.
 func (l *loader) name(shell dotenv.Lookup, folder string) {
 	const variable = "COMPOSE_PROJECT_NAME"
 	p, outer := l.project, l.env
@@ -210,8 +215,8 @@ func (l *loader) parse(name string) *Value {
 	return tree
 }
 
-// NameOf makes a project's name of a folder's, as the specification allows it: of small letters, digits,
-// dashes and underscores, with a letter or a digit first.
+// NameOf makes a project's name of a folder's, as the specification allows it: of small letters,
+// digits, dashes and underscores, with a letter or a digit first.
 func NameOf(folder string) string {
 	folder = strings.ToLower(path.Base(strings.ReplaceAll(folder, `\`, "/")))
 	return strings.TrimLeft(unusable.ReplaceAllString(folder, ""), "_-")
@@ -249,13 +254,14 @@ func (l *loader) fault(v *Value, code stack.Code, text, remedy string) {
 }
 
 // fault is one with the line that it is about.
-func (p *Project) fault(at stack.Place, column int, code stack.Code, text, remedy string) *stack.Fault {
+func (p *Project) fault(at stack.Place, column int, code stack.Code, text,
+	remedy string) *stack.Fault {
 	return &stack.Fault{Kind: stack.Unreadable, Code: code, At: at, Column: column, Text: text,
 		Line: excerpt(p.sources[at.File], at.Line), Remedy: remedy}
 }
 
-// model reads files that belong together and merges them, each on top of what it includes and of those
-// before. by is what names them, where another file does.
+// model reads files that belong together and merges them, each on top of what it includes and of
+// those before. by is what names them, where another file does.
 func (l *loader) model(files []string, dir string, by *Value) *Value {
 	var model *Value
 	for _, name := range files {
@@ -282,13 +288,17 @@ func (l *loader) model(files []string, dir string, by *Value) *Value {
 	return model
 }
 
-// file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be read.
+// file reads one file: parsed, interpolated, and in the long forms. It is nil if the file can't be
+// read.
 func (l *loader) file(name, dir string, by *Value) *Value {
 	if !fs.ValidPath(name) {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeOutside,
-			At:     stack.Place{File: name},
-			Text:   "COMPOSE_FILE names a file outside of the workspace, or by its absolute path, which is not read",
-			Remedy: "Name it relative to this folder; bring it into the workspace if it lies outside."})
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable,
+			Code: stack.CodeComposeOutside,
+			At:   stack.Place{File: name},
+			Text: "COMPOSE_FILE names a file outside of the workspace, or by its absolute " +
+				"path, which is not read",
+			Remedy: "Name it relative to this folder; bring it into the workspace if it lies " +
+				"outside."})
 		return nil
 	}
 	if tree := l.parse(name); tree != nil {
@@ -298,9 +308,11 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 	var data []byte
 	info, err := fs.Stat(l.fsys, name)
 	if err == nil && info.Size() > maxBytes {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax,
-			At: stack.Place{File: name},
-			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read", info.Size()>>20,
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable,
+			Code: stack.CodeComposeSyntax,
+			At:   stack.Place{File: name},
+			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read",
+				info.Size()>>20,
 				maxBytes>>20), Remedy: "Split it, or check what was put there."})
 		return nil
 	}
@@ -312,7 +324,8 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 		if errors.Is(err, fs.ErrNotExist) {
 			text = "the compose file doesn't exist"
 		}
-		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeFile, At: stack.Place{File: name}, Text: text,
+		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeFile,
+			At: stack.Place{File: name}, Text: text,
 			Cause: err, Remedy: "Check COMPOSE_FILE, and the file's rights."}
 		if by != nil {
 			f.At, f.Column, f.Text, f.Remedy = by.At(), by.Column,
@@ -336,10 +349,11 @@ func (l *loader) canonical(tree *Value, dir string) *Value {
 		all := tree.like(Mapping, "")
 		all.Set("services", tree)
 		tree = all
-		l.project.Remarks = append(l.project.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeComposeOldForm,
-			At:     tree.At(),
-			Text:   "the file has no key services; each key at its top is read as a service",
-			Remedy: "Put them below services: to follow today's specification."})
+		l.project.Remarks = append(l.project.Remarks,
+			stack.Remark{Level: stack.Note, Code: stack.CodeComposeOldForm,
+				At:     tree.At(),
+				Text:   "the file has no key services; each key at its top is read as a service",
+				Remedy: "Put them below services: to follow today's specification."})
 	}
 	l.interpolate(tree, data)
 	n := normaliser{data: data, dir: dir}
@@ -351,7 +365,8 @@ func (l *loader) canonical(tree *Value, dir string) *Value {
 func oldest(v *Value) bool {
 	services := 0
 	for _, m := range v.Members {
-		if _, known := topLevel[m.Key]; known && m.Key != "version" || strings.HasPrefix(m.Key, "x-") {
+		if _, known := topLevel[m.Key]; known && m.Key != "version" ||
+			strings.HasPrefix(m.Key, "x-") {
 			return false
 		}
 		if m.Value.Get("image") != nil || m.Value.Get("build") != nil {
@@ -361,10 +376,12 @@ func oldest(v *Value) bool {
 	return services > 0
 }
 
-// shortestSecret is from where on a secret is looked for in texts: a shorter one would hide ordinary words.
+// shortestSecret is from where on a secret is looked for in texts: a shorter one would hide
+// ordinary words.
 const shortestSecret = 4
 
-// oneVariable is a text that is a variable and nothing else; behindKey is one with a key and = before it.
+// oneVariable is a text that is a variable and nothing else; behindKey is one with a key and =
+// before it.
 var (
 	oneVariable = expr.New(`^\$(\w+|\{\w+([:?+-].*)?\})$`)
 	behindKey   = expr.New(`^[A-Za-z_][\w.-]*=\$(\w+|\{\w+([:?+-].*)?\})$`)
@@ -391,7 +408,8 @@ func (l *loader) interpolate(v *Value, data []byte) {
 			return
 		}
 		for _, u := range uses {
-			if value, set := l.env(u.Name); set && values.IsSecret(u.Name, "") && len(value) >= shortestSecret &&
+			if value, set := l.env(u.Name); set && values.IsSecret(u.Name, "") &&
+				len(value) >= shortestSecret &&
 				!slices.Contains(l.project.Secrets, value) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}
@@ -417,11 +435,13 @@ func (l *loader) interpolate(v *Value, data []byte) {
 	}
 }
 
-// notExpanded tells why a value could not be expanded: every variable that it needs and that has no value.
+// notExpanded tells why a value could not be expanded: every variable that it needs and that has no
+// value.
 func (l *loader) notExpanded(v *Value, err error, data []byte) {
 	fault := func(code stack.Code, err error, remedy string) {
-		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
-			Text: err.Error(), Line: excerpt(data, v.Line), Remedy: remedy, Cause: err})
+		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(),
+			Column: v.Column,
+			Text:   err.Error(), Line: excerpt(data, v.Line), Remedy: remedy, Cause: err})
 	}
 	var first *dotenv.ExpandError
 	if !errors.As(err, &first) || first.Variable == "" {
@@ -434,10 +454,12 @@ func (l *loader) notExpanded(v *Value, err error, data []byte) {
 			continue
 		}
 		told[missing.Variable] = true
-		l.project.Unset = append(l.project.Unset, stack.Variable{Name: missing.Variable, At: v.At(), Required: true,
-			Says: missing.Says})
+		l.project.Unset = append(l.project.Unset,
+			stack.Variable{Name: missing.Variable, At: v.At(), Required: true,
+				Says: missing.Says})
 		fault(stack.CodeComposeVariableRequired, missing, fmt.Sprintf(
-			"Set %s in the .env file beside the compose file (nharbor fill does), or in the shell.", missing.Variable))
+			"Set %s in the .env file beside the compose file (nharbor fill does), or in the "+
+				"shell.", missing.Variable))
 	}
 	v.Text, v.expanded = "", true
 	v.set(func(r *rare) { r.variable = first.Variable })

@@ -2,10 +2,10 @@ package compose
 
 import "strings"
 
-// merge lays over on top of base, both normalised, by the specification's chapter "Merge":
-// mappings are merged, lists appended, single values replaced; command, entrypoint and a health
-// check's test are replaced as a whole; items of lists that mean the same thing, such as the same place in a container,
-// replace each other.
+// merge lays over on top of base, both normalised, by the specification's chapter "Merge": mappings
+// are merged, lists appended, single values replaced; command, entrypoint and a health check's test
+// are replaced as a whole; items of lists that mean the same thing, such as the same place in a
+// container, replace each other.
 func merge(where string, base, over *Value) *Value {
 	switch {
 	case over.tag() == "!reset":
@@ -24,7 +24,8 @@ func merge(where string, base, over *Value) *Value {
 				continue
 			}
 			out.Set(m.Key, merged)
-			if at := &out.Members[out.find(m.Key)]; merged == m.Value { // it stands where it was replaced
+			// it stands where it was replaced
+			if at := &out.Members[out.find(m.Key)]; merged == m.Value {
 				at.Line, at.Column = m.Line, m.Column
 			}
 		}
@@ -35,7 +36,8 @@ func merge(where string, base, over *Value) *Value {
 	return over
 }
 
-// keyKind gives the path of a key with names of the person's choice left out, as far as merging needs it.
+// keyKind gives the path of a key with names of the person's choice left out, as far as merging
+// needs it.
 func keyKind(where, key string) string {
 	switch where {
 	case "":
@@ -84,7 +86,8 @@ func identity(where string) func(*Value) string {
 	switch where {
 	case "service.ports":
 		return func(v *Value) string {
-			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" + v.Get("published").or("") + "/" +
+			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" +
+				v.Get("published").or("") + "/" +
 				v.Get("protocol").or("")
 		}
 	case "service.volumes", "service.devices":

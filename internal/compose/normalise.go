@@ -26,12 +26,14 @@ type normaliser struct {
 }
 
 func (n *normaliser) fault(v *Value, code stack.Code, text, remedy string) {
-	n.faults = append(n.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(), Column: v.Column,
-		Text: text, Line: excerpt(n.data, v.Line), Remedy: remedy})
+	n.faults = append(n.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(),
+		Column: v.Column,
+		Text:   text, Line: excerpt(n.data, v.Line), Remedy: remedy})
 }
 
 func (n *normaliser) wrong(where string, v *Value, expected string) *Value {
-	n.fault(v, stack.CodeComposeType, fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected),
+	n.fault(v, stack.CodeComposeType,
+		fmt.Sprintf("%s is %s; expected is %s", where, v.Kind, expected),
 		"Write it as "+expected+".")
 	return v
 }
@@ -54,7 +56,8 @@ func join(where, key string) string {
 	return where + "." + key
 }
 
-// mapping begins the canonical form of a mapping; what stands for none, or is none, is complete already.
+// mapping begins the canonical form of a mapping; what stands for none, or is none, is complete
+// already.
 func (n *normaliser) mapping(where string, v *Value) (out *Value, ok bool) {
 	switch v.Kind {
 	case Null:
@@ -84,7 +87,8 @@ func object(keys map[string]rule) rule {
 				at := *m.Value
 				at.Line, at.Column = m.Line, m.Column
 				remedy := "Remove it, or begin its name with x- if it is for another program."
-				if near := spelling.Nearest(m.Key, slices.Sorted(maps.Keys(keys)), len(m.Key)/3+2); near != "" {
+				if near := spelling.Nearest(m.Key, slices.Sorted(maps.Keys(keys)),
+					len(m.Key)/3+2); near != "" {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
 				n.fault(&at, stack.CodeComposeUnknownKey,
@@ -188,8 +192,9 @@ func anything(_ *normaliser, _ string, v *Value) *Value { return v }
 func choice(options ...string) rule {
 	return func(n *normaliser, where string, v *Value) *Value {
 		if !v.Scalar() || !slices.Contains(options, v.Text) {
-			n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q; possible are %s", where, v.Text,
-				strings.Join(options, ", ")), "Write one of these.")
+			n.fault(v, stack.CodeComposeValue,
+				fmt.Sprintf("%s is %q; possible are %s", where, v.Text,
+					strings.Join(options, ", ")), "Write one of these.")
 		}
 		return v.like(String, v.Text)
 	}
@@ -198,7 +203,8 @@ func choice(options ...string) rule {
 // duration follows the specification's chapter "Specifying durations": 1m30s, 500ms, 2h.
 func duration(n *normaliser, where string, v *Value) *Value {
 	if _, err := ParseDuration(v.Text); !v.Scalar() || err != nil {
-		n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q, which is no duration", where, v.Text),
+		n.fault(v, stack.CodeComposeValue,
+			fmt.Sprintf("%s is %q, which is no duration", where, v.Text),
 			"Write it like 1m30s, with the units us, ms, s, m and h.")
 	}
 	return v.like(String, v.Text)

@@ -36,12 +36,14 @@ func document(file string, data []byte) (*Value, error) {
 		return nil, one(1, 1, "the file is written in UTF-16, and a compose file is UTF-8",
 			"Save it as UTF-8: iconv -f UTF-16 -t UTF-8.")
 	case bytes.IndexByte(data, 0) >= 0:
-		return nil, one(0, 0, "this is a binary file, not a compose file", "Move it away, or name it differently.")
+		return nil, one(0, 0, "this is a binary file, not a compose file",
+			"Move it away, or name it differently.")
 	case !utf8.Valid(data):
 		bad := firstInvalid(data)
 		line := 1 + bytes.Count(data[:bad], []byte("\n"))
-		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'), "the file is not valid UTF-8 here", "Save "+
-			"it as UTF-8.")
+		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'),
+			"the file is not valid UTF-8 here", "Save "+
+				"it as UTF-8.")
 	}
 	if tree, ok := inPieces(file, data, largeFile, pieceSize); ok {
 		return tree, nil
@@ -54,10 +56,12 @@ func document(file string, data []byte) (*Value, error) {
 		var le *yaml.LoadError
 		if errors.As(err, &le) {
 			if le.Mark.Line == 0 && strings.Contains(le.Message, "single document") {
-				return nil, one(secondDocument(data), 0, "a second document begins here; a compose file is one",
+				return nil, one(secondDocument(data), 0,
+					"a second document begins here; a compose file is one",
 					"Put it into a file of its own, and name both in COMPOSE_FILE.")
 			}
-			return nil, one(le.Mark.Line, le.Mark.Column, "not valid YAML: "+plainMessage(le.Message),
+			return nil, one(le.Mark.Line, le.Mark.Column,
+				"not valid YAML: "+plainMessage(le.Message),
 				syntaxRemedy(data, le.Mark.Line))
 		}
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
@@ -164,7 +168,8 @@ func (r *reader) value(n *yaml.Node, depth int) *Value {
 	}
 	if depth > maxDepth {
 		r.stop = true
-		r.fault(n, fmt.Sprintf("values are nested more than %d deep", maxDepth), "Flatten the file.")
+		r.fault(n, fmt.Sprintf("values are nested more than %d deep", maxDepth),
+			"Flatten the file.")
 		return v
 	}
 	if n.Tag == "!reset" || n.Tag == "!override" {
@@ -227,7 +232,8 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 			case m.Kind == Sequence:
 				merges = append(merges, m.Items...)
 			case !r.stop:
-				r.fault(c, "<< merges mappings, and this is "+m.Kind.String(), "Name an anchor of a mapping behind it.")
+				r.fault(c, "<< merges mappings, and this is "+m.Kind.String(),
+					"Name an anchor of a mapping behind it.")
 			}
 			continue
 		}
@@ -239,11 +245,13 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 			continue
 		}
 		if first := v.find(k.Value); first >= 0 {
-			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d", k.Value,
+			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d",
+				k.Value,
 				v.Members[first].Line), "Keep one of the two.")
 			continue
 		}
-		v.add(Member{Key: k.Value, Line: k.Line + r.before, Column: k.Column, Value: r.value(c, depth+1)})
+		v.add(Member{Key: k.Value, Line: k.Line + r.before, Column: k.Column,
+			Value: r.value(c, depth+1)})
 	}
 	for _, m := range merges {
 		for _, member := range m.Members {

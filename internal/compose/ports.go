@@ -56,7 +56,8 @@ func ParsePort(s string) (PortRange, error) {
 	if r.FromHost, r.ToHost, err = parseRange(published); err != nil {
 		return r, err
 	}
-	if hosts, targets := r.ToHost-r.FromHost, r.ToTarget-r.FromTarget; hosts != targets && targets != 0 {
+	if hosts, targets := r.ToHost-r.FromHost, r.ToTarget-r.FromTarget; hosts != targets &&
+		targets != 0 {
 		return r, fmt.Errorf("the two ranges differ in length: %d and %d ports", hosts+1, targets+1)
 	}
 	return r, nil
@@ -177,10 +178,12 @@ func setDefault(v *Value, key string, kind Kind, text string) {
 }
 
 var mountKeys = map[string]rule{
-	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster", "image"), "source": text, "target": text,
+	"type": choice("volume", "bind", "tmpfs", "npipe", "cluster",
+		"image"), "source": text, "target": text,
 	"read_only":   truthOf,
 	"consistency": text,
-	"bind": object(map[string]rule{"propagation": text, "create_host_path": truthOf, "selinux": text,
+	"bind": object(map[string]rule{"propagation": text, "create_host_path": truthOf,
+		"selinux":   text,
 		"recursive": text}),
 	"volume": object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": labels}),
 	"tmpfs":  object(map[string]rule{"size": byteSize, "mode": scalar}),
@@ -226,7 +229,8 @@ func ParseMount(s string) (Mount, error) {
 	if m.Target == "" {
 		return m, fmt.Errorf("the target is empty")
 	}
-	if strings.HasPrefix(m.Source, ".") || strings.HasPrefix(m.Source, "/") || strings.HasPrefix(m.Source, "~") ||
+	if strings.HasPrefix(m.Source, ".") || strings.HasPrefix(m.Source, "/") ||
+		strings.HasPrefix(m.Source, "~") ||
 		drive(m.Source) || strings.ContainsAny(m.Source, `/\`) {
 		m.Type = "bind"
 	}
@@ -300,7 +304,8 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 				case "cached", "delegated", "consistent":
 					m.Set("consistency", item.like(String, o))
 				default:
-					n.fault(item, stack.CodeComposeVolume, fmt.Sprintf("%s: %q is no way to mount", at, o),
+					n.fault(item, stack.CodeComposeVolume,
+						fmt.Sprintf("%s: %q is no way to mount", at, o),
 						"Possible are ro, rw, z, Z, nocopy, and the names of a propagation.")
 				}
 			}

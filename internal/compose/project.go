@@ -50,13 +50,18 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 				continue
 			}
 			for _, a := range p.Services[i].After {
-				if other := p.Service(a.Service); other != nil && !other.Active && !a.Optional && !other.none() {
+				if other := p.Service(a.Service); other != nil && !other.Active && !a.Optional &&
+					!other.none() {
 					other.Active, changed = true, true
-					p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeServiceSwitchedOn,
-						At: a.At, Text: fmt.Sprintf("%s belongs to the profile %s, which is not active, but %s "+
-							"needs it; "+
-							"it belongs to the launch", other.Name, strings.Join(other.Profiles, ", "),
-							p.Services[i].Name)})
+					p.Remarks = append(p.Remarks,
+						stack.Remark{Level: stack.Note, Code: stack.CodeServiceSwitchedOn,
+							At: a.At, Text: fmt.Sprintf("%s belongs to the profile %s, which is "+
+								"not "+
+								"active, but %s "+
+								"needs it; "+
+								"it belongs to the launch", other.Name, strings.Join(other.Profiles,
+								", "),
+								p.Services[i].Name)})
 				}
 			}
 		}
@@ -98,8 +103,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		s.EnvAt[e.Key] = stack.Place{File: e.Value.File, Line: e.Line}
 	}
 	for _, e := range v.Get("env_file").orEmpty().Items {
-		s.EnvFiles = append(s.EnvFiles, stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
-			Raw: e.Get("format").or("") == "raw", At: e.At()})
+		s.EnvFiles = append(s.EnvFiles,
+			stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
+				Raw: e.Get("format").or("") == "raw", At: e.At()})
 	}
 	for _, port := range v.Get("ports").orEmpty().Items {
 		target, _ := strconv.Atoi(port.Get("target").or("0"))
@@ -119,8 +125,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	s.Restarts = restarts(v)
 	for _, key := range []string{"network_mode", "pid", "ipc"} {
 		if other, ok := strings.CutPrefix(v.Get(key).or(""), "service:"); ok {
-			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
-				At: v.Get(key).At(), Reason: key + " shares what that one has"})
+			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun,
+				Because: stack.Declared,
+				At:      v.Get(key).At(), Reason: key + " shares what that one has"})
 		}
 	}
 	for _, key := range []string{"links", "volumes_from"} {
@@ -130,12 +137,14 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 				v.Get("depends_on").orEmpty().Get(other) != nil {
 				continue
 			}
-			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun, Because: stack.Declared,
-				At: item.At(), Reason: key + " needs it"})
+			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun,
+				Because: stack.Declared,
+				At:      item.At(), Reason: key + " needs it"})
 		}
 	}
 	for _, d := range v.Get("depends_on").orEmpty().Members {
-		a := stack.After{Service: d.Key, Because: stack.Declared, At: stack.Place{File: d.Value.File, Line: d.Line},
+		a := stack.After{Service: d.Key, Because: stack.Declared,
+			At:       stack.Place{File: d.Value.File, Line: d.Line},
 			Optional: !truth(d.Value.Get("required"))}
 		switch d.Value.Get("condition").or("") {
 		case "service_healthy":
@@ -158,15 +167,17 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 // none reports whether the files ask for no container of the service.
 func (s *Service) none() bool { return s.Container.Replicas != nil && *s.Container.Replicas == 0 }
 
-// withoutNone leaves out the services of which no container is asked for, and lets nobody wait for them.
+// withoutNone leaves out the services of which no container is asked for, and lets nobody wait for
+// them.
 func (p *Project) withoutNone() {
 	for i := range p.Services {
 		s := &p.Services[i]
 		if s.none() && s.Active {
 			s.Active = false
-			p.Remarks = append(p.Remarks, stack.Remark{Level: stack.Note, Code: stack.CodeServiceScaledToNone, At: s.At,
-				Text:   fmt.Sprintf("%s is not launched: its scale is 0", s.Name),
-				Remedy: "Give it a scale of 1 in an override file to have it."})
+			p.Remarks = append(p.Remarks,
+				stack.Remark{Level: stack.Note, Code: stack.CodeServiceScaledToNone, At: s.At,
+					Text:   fmt.Sprintf("%s is not launched: its scale is 0", s.Name),
+					Remedy: "Give it a scale of 1 in an override file to have it."})
 		}
 		s.After = slices.DeleteFunc(s.After, func(a stack.After) bool {
 			other := p.Service(a.Service)
@@ -175,7 +186,8 @@ func (p *Project) withoutNone() {
 	}
 }
 
-// sameImages lets services that name the image which another one builds be built in the same way: nobody else has it.
+// sameImages lets services that name the image which another one builds be built in the same way:
+// nobody else has it.
 func (p *Project) sameImages() {
 	builders := map[string]*Service{}
 	for i := range p.Services {
@@ -197,8 +209,9 @@ func restarts(v *Value) (out stack.Restarts) {
 	policy := v.Get("deploy").Get("restart_policy")
 	if v.Get("restart") == nil && policy != nil {
 		condition := policy.Get("condition").or("any")
-		return stack.Restarts{Restart: condition != "none", RestartOnFailure: condition == "on-failure",
-			RestartTimes: int(whole64(policy.Get("max_attempts")))}
+		return stack.Restarts{Restart: condition != "none",
+			RestartOnFailure: condition == "on-failure",
+			RestartTimes:     int(whole64(policy.Get("max_attempts")))}
 	}
 	rule, times, _ := strings.Cut(v.Get("restart").or("no"), ":")
 	out.Restart, out.RestartOnFailure = rule != "no", rule == "on-failure"

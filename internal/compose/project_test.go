@@ -7,7 +7,8 @@ import (
 	"testing/fstest"
 )
 
-// TestWhatServicesNeed reads the keys that say what a service waits for, and whether it is started again.
+// TestWhatServicesNeed reads the keys that say what a service waits for, and whether it is started
+// again.
 func TestWhatServicesNeed(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{

@@ -56,7 +56,8 @@ func elsewhere(keys map[string]rule) rule {
 	known := object(keys)
 	return func(n *normaliser, where string, v *Value) *Value {
 		out := known(n, where, v)
-		if old := v.Get("external").Get("name"); old != nil && old.Scalar() && out.Get("name") == nil {
+		if old := v.Get("external").Get("name"); old != nil && old.Scalar() &&
+			out.Get("name") == nil {
 			out.Set("name", old.like(String, old.Text))
 		}
 		return out
@@ -72,7 +73,8 @@ func calledRightly(what string, r rule) rule {
 		out := r(n, where, v)
 		for _, m := range out.Members {
 			if !plainName.MatchString(m.Key) && out.Kind == Mapping {
-				n.fault(&Value{File: v.File, Line: m.Line, Column: m.Column}, stack.CodeComposeValue,
+				n.fault(&Value{File: v.File, Line: m.Line, Column: m.Column},
+					stack.CodeComposeValue,
 					fmt.Sprintf("%q is no name of a %s", m.Key, what),
 					"Use letters, digits, dots, dashes and underscores alone.")
 			}
@@ -143,7 +145,8 @@ func envFiles(n *normaliser, where string, v *Value) *Value {
 		if p := out.Get("path"); p != nil {
 			out.Set("path", p.like(String, n.within(p.Text)))
 		} else if out.Kind == Mapping {
-			n.fault(v, stack.CodeComposeValue, where+" has no path", "Name the file: path: ./app.env.")
+			n.fault(v, stack.CodeComposeValue, where+" has no path",
+				"Name the file: path: ./app.env.")
 		}
 		return out
 	})(n, where, v)
@@ -153,7 +156,8 @@ func envFiles(n *normaliser, where string, v *Value) *Value {
 func restart(n *normaliser, where string, v *Value) *Value {
 	v = text(n, where, v)
 	policy, times, counted := strings.Cut(v.Text, ":")
-	if _, err := strconv.ParseUint(times, 10, 31); counted && (err != nil || policy != "on-failure") {
+	if _, err := strconv.ParseUint(times, 10, 31); counted &&
+		(err != nil || policy != "on-failure") {
 		policy = "" // only a failure can be counted
 		counted = false
 	}
@@ -163,8 +167,9 @@ func restart(n *normaliser, where string, v *Value) *Value {
 	case "always", "unless-stopped", "on-failure":
 		return v
 	}
-	n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q; possible are no, always, unless-stopped, on-failure and "+
-		"on-failure:TIMES", where, v.Text), "Write one of these.")
+	n.fault(v, stack.CodeComposeValue,
+		fmt.Sprintf("%s is %q; possible are no, always, unless-stopped, on-failure and "+
+			"on-failure:TIMES", where, v.Text), "Write one of these.")
 	return v
 }
 
@@ -178,15 +183,17 @@ func pullPolicy(n *normaliser, where string, v *Value) *Value {
 	if every, ok := strings.CutPrefix(v.Text, "every_"); ok && pullEvery.MatchString(every) {
 		return v
 	}
-	n.fault(v, stack.CodeComposeValue, fmt.Sprintf("%s is %q; possible are always, never, missing, build, daily, "+
-		"weekly and every_DURATION", where, v.Text), "Write one of these.")
+	n.fault(v, stack.CodeComposeValue,
+		fmt.Sprintf("%s is %q; possible are always, never, missing, build, daily, "+
+			"weekly and every_DURATION", where, v.Text), "Write one of these.")
 	return v
 }
 
 // pullEvery is a duration that may count weeks and days too.
 var pullEvery = expr.New(`^(\d+w)?(\d+d)?(\d+h)?(\d+m)?(\d+s)?$`)
 
-// extraHosts takes HOST:ADDRESS or HOST=ADDRESS in a list, or a mapping, for a list of HOST=ADDRESS.
+// extraHosts takes HOST:ADDRESS or HOST=ADDRESS in a list, or a mapping, for a list of
+// HOST=ADDRESS.
 func extraHosts(n *normaliser, where string, v *Value) *Value {
 	out := v.like(Sequence, "")
 	switch v.Kind {

@@ -46,7 +46,8 @@ type Value struct {
 	rare *rare // nil for most
 }
 
-// rare is what few values have. It is not changed once it is there, but for the index, since copies share it.
+// rare is what few values have. It is not changed once it is there, but for the index, since copies
+// share it.
 type rare struct {
 	index    map[string]int // of the members by key, in a large mapping that was asked; see Get
 	tag      string         // "!reset" or "!override"
@@ -187,7 +188,8 @@ func (v *Value) Scalar() bool {
 
 // like makes a value of another kind at v's place.
 func (v *Value) like(kind Kind, text string) *Value {
-	out := &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column, expanded: v.expanded}
+	out := &Value{Kind: kind, Text: text, File: v.File, Line: v.Line, Column: v.Column,
+		expanded: v.expanded}
 	if variable := v.variable(); variable != "" {
 		out.set(func(r *rare) { r.variable = variable })
 	}
@@ -279,7 +281,10 @@ func (v *Value) write(out *strings.Builder) error {
 }
 
 func (v *Value) writeString(out *strings.Builder, s string) error {
-	if !strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r >= 0x7f || r == '"' || r == '\\' }) {
+	if !strings.ContainsFunc(s, func(r rune) bool {
+		return r < ' ' || r >= 0x7f || r == '"' ||
+			r == '\\'
+	}) {
 		out.WriteByte('"')
 		out.WriteString(s)
 		out.WriteByte('"')
@@ -298,8 +303,8 @@ func (w withoutEnd) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// Masked is a copy of a model in which no secret can be read: neither the value of a key that names one,
-// nor that value elsewhere, nor any of the given values, nor the password in an address.
+// Masked is a copy of a model in which no secret can be read: neither the value of a key that names
+// one, nor that value elsewhere, nor any of the given values, nor the password in an address.
 func (v *Value) Masked(secrets []string) *Value {
 	found := append(v.secrets("", nil), secrets...)
 	for _, m := range v.Get("secrets").orEmpty().Members {
@@ -318,7 +323,8 @@ func (v *Value) Masked(secrets []string) *Value {
 	return out
 }
 
-// secrets collects the values of keys that name a secret, but for short ones, which would hide ordinary words.
+// secrets collects the values of keys that name a secret, but for short ones, which would hide
+// ordinary words.
 func (v *Value) secrets(key string, found []string) []string {
 	if v == nil {
 		return found

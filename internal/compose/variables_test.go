@@ -8,18 +8,21 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestVariables gives the project although variables are missing that it can't be read without, and says which settings
-// are a variable and nothing else.
+// TestVariables gives the project although variables are missing that it can't be read without, and
+// says which settings are a variable and nothing else.
 func TestVariables(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte(
-		"services:\n  db:\n    image: postgres:${VERSION}\n    environment:\n      A: ${A_PASSWORD}\n      B: " +
-			"${B_PASSWORD:?give one}\n      C: x${C}\n      D: ${D:-default}\n      E: $E\n      F: plain\n      G: " +
+		"services:\n  db:\n    image: postgres:${VERSION}\n    environment:\n      A: " +
+			"${A_PASSWORD}\n      B: " +
+			"${B_PASSWORD:?give one}\n      C: x${C}\n      D: ${D:-default}\n      E: $E\n     " +
+			" F: plain\n      G: " +
 			"${A}${B}\n")}}
 	p, err := Load(fsys, ".",
 		Options{Env: func(name string) (string, bool) { return "set", name == "E" || name == "C" }})
 	faults := stack.AllFaults(err)
-	if len(faults) != 1 || faults[0].Code != "compose-variable-required" || faults[0].At.Line != 6 || p == nil {
+	if len(faults) != 1 || faults[0].Code != "compose-variable-required" ||
+		faults[0].At.Line != 6 || p == nil {
 		t.Fatalf("the faults are %v, the project %v", err, p)
 	}
 	var unset []string
@@ -29,8 +32,9 @@ func TestVariables(t *testing.T) {
 			t.Errorf("%+v", v)
 		}
 	}
-	if slices.Sort(unset); !slices.Equal(unset, []string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one",
-		"VERSION:"}) {
+	if slices.Sort(unset); !slices.Equal(unset,
+		[]string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one",
+			"VERSION:"}) {
 		t.Errorf("without a value are %v", unset)
 	}
 	db := p.Service("db")

@@ -182,7 +182,8 @@ func (s *Connections) proxies(svc *stack.Service) []Value {
 	if proxies := ecosystem.Named(p.Ecosystem).Proxies; len(proxies) > 0 {
 		for _, file := range ecosystem.ConfigsNamed(svc.Expands) {
 			if fs.ValidPath(path.Join(svc.Dir(), file)) &&
-				!slices.ContainsFunc(proxies, func(o ecosystem.Proxy) bool { return o.File == file }) {
+				!slices.ContainsFunc(proxies,
+					func(o ecosystem.Proxy) bool { return o.File == file }) {
 				add(file, proxies[0].Form)
 			}
 		}

@@ -21,9 +21,9 @@ import (
 	"nimbleharbor/internal/value"
 )
 
-// chain goes after what commands lead to in a checkout: the tasks and scripts that they call by name and theirs in
-// turn, the files that they name, and those that their programs obey. It shows more rather than less: a word that names
-// a file counts, whatever the command does with it.
+// chain goes after what commands lead to in a checkout: the tasks and scripts that they call by
+// name and theirs in turn, the files that they name, and those that their programs obey. It shows
+// more rather than less: a word that names a file counts, whatever the command does with it.
 type chain struct {
 	fsys  fs.FS
 	stack *stack.Stack
@@ -32,11 +32,12 @@ type chain struct {
 	runs  map[string]bool // scripts, by their contents
 	obeys map[string]bool // files that a program obeys, by their contents
 	names map[string]bool // source, as it is committed
-	// sourced are settings that a shell is told to read as its own lines, by their contents but for plain values.
+	// sourced are settings that a shell is told to read as its own lines, by their contents but for
+	// plain values.
 	sourced map[string]bool
 
-	// laid is where the checkout's files lie for what is followed; nil outside of containers, where they lie where they
-	// are. place is then the folder of the container that the line runs in.
+	// laid is where the checkout's files lie for what is followed; nil outside of containers, where
+	// they lie where they are. place is then the folder of the container that the line runs in.
 	laid  laid
 	place string
 }
@@ -45,7 +46,8 @@ const (
 	// maxChain is how many lines are followed for one command, and maxChainDepth how far.
 	maxChain      = 300
 	maxChainDepth = 12
-	// maxFollowed is how long a script may be, in bytes, whose lines are followed; its sum is shown in any case.
+	// maxFollowed is how long a script may be, in bytes, whose lines are followed; its sum is shown
+	// in any case.
 	maxFollowed = 256 << 10
 	// maxSummed is how long a file may be, in bytes, of which a sum is made.
 	maxSummed = 64 << 20
@@ -53,7 +55,8 @@ const (
 
 // follow goes after all lines that a command consists of, each run in dir.
 func follow(fsys fs.FS, s *stack.Stack, dir string, lines []string) *chain {
-	c := &chain{fsys: fsys, stack: s, seen: map[string]bool{}, runs: map[string]bool{}, obeys: map[string]bool{},
+	c := &chain{fsys: fsys, stack: s, seen: map[string]bool{}, runs: map[string]bool{},
+		obeys: map[string]bool{},
 		names: map[string]bool{}, sourced: map[string]bool{}}
 	for _, line := range lines {
 		if name, script, ok := strings.Cut(line, ": "); ok && scriptName.MatchString(name) {
@@ -197,8 +200,9 @@ var (
 		`toml|ya?ml|json5?|xml|mk|prisma|conf|rake)$`)
 )
 
-// file takes note of a word that names a file of the checkout. What is run as it is counts by its content. Other files
-// that a command names are those that one works on: they count as they are committed (names).
+// file takes note of a word that names a file of the checkout. What is run as it is counts by its
+// content. Other files that a command names are those that one works on: they count as they are
+// committed (names).
 func (c *chain) file(word, cwd, home string, depth int) {
 	if _, rest, ok := strings.Cut(word, "$"); ok { // "$here/up.sh"
 		if _, word, ok = strings.Cut(rest, "/"); !ok {
@@ -247,8 +251,8 @@ func (c *chain) fileAt(name, word, cwd string, depth int) {
 	}
 	asItIs := strings.Contains(word, "/") && info.Mode()&0o111 != 0 && !isSource.MatchString(word)
 	switch {
-	// What holds settings may be filled here, and what matters of it is told by loaders; but a file counts by what it
-	// is used for, whatever else calls it settings.
+	// What holds settings may be filled here, and what matters of it is told by loaders; but a file
+	// counts by what it is used for, whatever else calls it settings.
 	case c.isSettings(name) && !isCode.MatchString(name) && !asItIs:
 	case isScript.MatchString(word), isProcesses.MatchString(word), asItIs:
 		c.runs[name] = true
@@ -293,8 +297,8 @@ func (c *chain) isSettings(name string) bool {
 	return slices.ContainsFunc(c.stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == name })
 }
 
-// Committed tells of files of the workspace the names of their contents in the commits that are checked out, and which
-// of them git would ignore.
+// Committed tells of files of the workspace the names of their contents in the commits that are
+// checked out, and which of them git would ignore.
 type Committed func(files []string) (blobs map[string]string, ignored map[string]bool)
 
 // isOutput reports whether a step makes a file: it counts as what it is made from.
@@ -370,8 +374,8 @@ func isMade(name string) bool {
 // plainValue is a line that gives a variable a value in which a shell finds nothing to do.
 var plainValue = expr.New(`^\s*(?:export\s+)?([A-Za-z_]\w*)=(?:[\w@%+=:,./-]*|'[^']*'|"[^"$\x60\\]*")\s*(?:#.*)?$`)
 
-// activeSum is a sum of what a shell would do with the lines of a settings file, whatever the values of variables are
-// that are plain: those may be filled here.
+// activeSum is a sum of what a shell would do with the lines of a settings file, whatever the
+// values of variables are that are plain: those may be filled here.
 func activeSum(fsys fs.FS, name string) string {
 	data, err := fs.ReadFile(fsys, name)
 	if err != nil {

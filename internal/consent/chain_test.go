@@ -42,21 +42,26 @@ func TestChain(t *testing.T) {
 	})
 }
 
-// FuzzChain gives arbitrary text to all that is followed before anybody has consented: it ends, within bounds.
+// FuzzChain gives arbitrary text to all that is followed before anybody has consented: it ends,
+// within bounds.
 func FuzzChain(f *testing.F) {
-	for _, seed := range []string{"all: a b\n\tmake all\nx := $(shell x)\ninclude *\n", "a: b\n  just a\nimport 'x'\n",
-		"tasks:\n  a: {deps: [a], cmds: [{task: a}]}\n", "sh up.sh; ./up.sh; $(./up.sh)", "web: sh up.sh\n"} {
+	for _, seed := range []string{"all: a b\n\tmake all\nx := $(shell x)\ninclude *\n",
+		"a: b\n  just a\nimport 'x'\n",
+		"tasks:\n  a: {deps: [a], cmds: [{task: a}]}\n", "sh up.sh; ./up.sh; $(./up.sh)", "web: " +
+			"sh up.sh\n"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		fsys := fstest.MapFS{}
-		for _, name := range []string{"Makefile", "justfile", "Taskfile.yml", "up.sh", "Procfile", ".npmrc"} {
+		for _, name := range []string{"Makefile", "justfile", "Taskfile.yml", "up.sh", "Procfile",
+			".npmrc"} {
 			fsys[name] = &fstest.MapFile{Data: []byte(text), Mode: 0o755}
 		}
 		s := &stack.Stack{Projects: []stack.Project{{Path: ".", Parts: []stack.Part{{Folder: ".",
 			Scripts: map[string][]string{"a": {text}, "b": {"npm run a"}}}}}}}
 		testbound.Within(t, 256, 10*time.Second, func() {
-			c := follow(fsys, s, ".", []string{text, "make", "make all", "just a", "task a", "npm run b", "sh up.sh"})
+			c := follow(fsys, s, ".", []string{text, "make", "make all", "just a", "task a",
+				"npm run b", "sh up.sh"})
 			if len(c.tells) > 40*maxChain {
 				t.Errorf("%d lines are shown", len(c.tells))
 			}
@@ -65,14 +70,15 @@ func FuzzChain(f *testing.F) {
 	})
 }
 
-// TestSourceCounts tells when a file that a command names is shown again: a script with each change, source when what
-// is committed of it changes, and what git ignores or tools make never.
+// TestSourceCounts tells when a file that a command names is shown again: a script with each
+// change, source when what is committed of it changes, and what git ignores or tools make never.
 func TestSourceCounts(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	fsys := fstest.MapFS{}
 	sums := func(blobs map[string]string, ignored map[string]bool) string {
-		c := follow(fsys, &stack.Stack{}, ".", []string{"sh up.sh", "node server.js", "node dist/x.js"})
+		c := follow(fsys, &stack.Stack{}, ".",
+			[]string{"sh up.sh", "node server.js", "node dist/x.js"})
 		return strings.Join(c.sums(blobs, ignored), "\n")
 	}
 	fsys["up.sh"], fsys["server.js"], fsys["dist/x.js"] = file("a"), file("a"), file("a")
@@ -84,7 +90,8 @@ func TestSourceCounts(t *testing.T) {
 	}
 	fsys["server.js"], fsys["dist/x.js"] = file("b"), file("b")
 	if sums(nil, nil) == first || sums(kept, nil) != committed {
-		t.Errorf("source that was changed here: %s, and as committed %s", sums(nil, nil), sums(kept, nil))
+		t.Errorf("source that was changed here: %s, and as committed %s", sums(nil, nil),
+			sums(kept, nil))
 	}
 	kept["server.js"] = "1123456789abcdef"
 	if sums(kept, nil) == committed {
@@ -95,11 +102,13 @@ func TestSourceCounts(t *testing.T) {
 	}
 	fsys[".npmrc"] = file("a")
 	obeyed := func(blob string) string {
-		return follow(fsys, &stack.Stack{}, ".", []string{"npm ci"}).sums(map[string]string{".npmrc": blob}, nil)[0]
+		return follow(fsys, &stack.Stack{}, ".",
+			[]string{"npm ci"}).sums(map[string]string{".npmrc": blob}, nil)[0]
 	}
 	now, kept1 := obeyed(""), obeyed("0123456789abcdef")
 	fsys[".npmrc"] = file("b")
-	if obeyed("") == now || obeyed("0123456789abcdef") != kept1 || obeyed("1123456789abcdef") == kept1 {
+	if obeyed("") == now || obeyed("0123456789abcdef") != kept1 ||
+		obeyed("1123456789abcdef") == kept1 {
 		t.Error("what a manager goes by does not count as it is committed, or else as it is now")
 	}
 	fsys["bin/tides"] = &fstest.MapFile{Data: []byte("\x7fELF\x00"), Mode: 0o755}
@@ -109,7 +118,8 @@ func TestSourceCounts(t *testing.T) {
 		line    string
 		ignored bool
 		want    int
-	}{{"./bin/tides", false, 1}, {"./bin/tides", true, 0}, {"./made/tides", false, 0}, {"sh up.sh", true, 1}} {
+	}{{"./bin/tides", false, 1}, {"./bin/tides", true, 0}, {"./made/tides", false, 0}, {"sh up.sh",
+		true, 1}} {
 		ignored := map[string]bool{"bin/tides": c.ignored, "up.sh": c.ignored}
 		got := follow(fsys, built, ".", []string{c.line}).sums(nil, ignored)
 		if len(got) != c.want {

@@ -41,8 +41,8 @@ type Command struct {
 	chain *chain   // what it leads to
 }
 
-// Commands lists all that the order would run, as it is written in the checkout, without secrets. Without committed
-// all files count as they lie there.
+// Commands lists all that the order would run, as it is written in the checkout, without secrets.
+// Without committed all files count as they lie there.
 func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) []Command {
 	s = survey.Hide(s)
 	var out []Command
@@ -58,7 +58,8 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) [
 	}
 	for _, a := range s.Asks {
 		c := Command{
-			ID:     stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" + path.Base(a.Command[len(a.Command)-1])),
+			ID: stack.StepNode("ask:" + cmp.Or(a.Service, a.Folder) + "+" +
+				path.Base(a.Command[len(a.Command)-1])),
 			Shows:  shell.Line(a.Command),
 			exact:  a.Command,
 			At:     a.At,
@@ -68,7 +69,8 @@ func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) [
 			c.Detail = append(c.Detail, "in the container of "+a.Service)
 		} else {
 			c.chain = follow(fsys, s, cmp.Or(a.Folder, "."), []string{shell.Line(a.Command)})
-			c.Detail = slices.Concat(c.Detail, whereRun(a.Folder), loaders(fsys, s, cmp.Or(a.Folder, ".")))
+			c.Detail = slices.Concat(c.Detail, whereRun(a.Folder),
+				loaders(fsys, s, cmp.Or(a.Folder, ".")))
 		}
 		out = append(out, c)
 	}
@@ -103,8 +105,9 @@ func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
 			if stack.StepNode(step.ID) == id {
 				dir := cmp.Or(step.Folder, p.Path)
 				c = Command{Shows: shell.Line(step.Command), At: step.At, as: shell.Line(step.As),
-					exact:  exactly(step.As, step.Command),
-					chain:  follow(fsys, s, dir, append(slices.Clone(step.Expands), shell.Line(step.Command))),
+					exact: exactly(step.As, step.Command),
+					chain: follow(fsys, s, dir,
+						append(slices.Clone(step.Expands), shell.Line(step.Command))),
 					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
 			}
 		}
@@ -149,8 +152,10 @@ func CommandsOf(fsys fs.FS, s *stack.Stack, list []Beside, committed Committed) 
 	s = survey.Hide(s)
 	var out []Command
 	for _, b := range list {
-		out = append(out, Command{ID: b.ID, Shows: shell.Line(b.Command), exact: b.Command, At: b.At,
-			chain:  follow(fsys, s, b.Folder, append(slices.Clone(b.Expands), shell.Line(b.Command))),
+		out = append(out, Command{ID: b.ID, Shows: shell.Line(b.Command), exact: b.Command,
+			At: b.At,
+			chain: follow(fsys, s, b.Folder,
+				append(slices.Clone(b.Expands), shell.Line(b.Command))),
 			Detail: slices.Concat(whereRun(b.Folder), b.Expands, loaders(fsys, s, b.Folder))})
 	}
 	return finished(out, committed)
@@ -167,7 +172,8 @@ func Sum(list []Command) string {
 
 // sealed is the command with the sum of all that it shows.
 func (c Command) sealed() Command {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q %q", c.ID, cmp.Or(c.as, c.Shows), c.exact, c.Detail))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q %q", c.ID, cmp.Or(c.as, c.Shows), c.exact,
+		c.Detail))
 	c.chain = nil
 	c.Digest = hex.EncodeToString(sum[:12])
 	return c
@@ -179,7 +185,8 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 		c := Command{Shows: shell.Line(v.Command), exact: v.Command, At: v.At,
 			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), shell.Line(v.Command))),
 			Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
-		for _, key := range slices.Sorted(maps.Keys(v.Env)) { // a variable can make a command do something else
+		// a variable can make a command do something else
+		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
 			c.chain.value(key, v.Env[key], dir)
 		}
@@ -199,9 +206,11 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			}
 			lines = string(data)
 		}
-		img = dockerfile.Read([]byte(lines[:min(len(lines), dockerfile.MaxSize)]), v.Container.Target)
+		img = dockerfile.Read([]byte(lines[:min(len(lines), dockerfile.MaxSize)]),
+			v.Container.Target)
 		for _, line := range strings.Split(lines, "\n") {
-			if line = strings.TrimSpace(line); line != "" && (line[0] != '#' || directive.MatchString(line)) {
+			if line = strings.TrimSpace(line); line != "" &&
+				(line[0] != '#' || directive.MatchString(line)) {
 				c.Detail = append(c.Detail, line)
 			}
 		}
@@ -224,7 +233,8 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", "+why)
 			continue
 		}
-		switch from := v.EnvFrom[key]; { // what settings give is told by their names: they may yet be filled
+		// what settings give is told by their names: they may yet be filled
+		switch from := v.EnvFrom[key]; {
 		case v.Literal(key):
 			key += "=" + v.Env[key]
 		case from != "":
@@ -238,7 +248,8 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	for _, words := range [][]string{v.Container.Entrypoint, v.Command} {
 		c.exact = append(append(c.exact, fmt.Sprint(len(words))), words...)
 	}
-	if words := append(append([]string(nil), v.Container.Entrypoint...), v.Command...); len(words) > 0 {
+	if words := append(append([]string(nil), v.Container.Entrypoint...),
+		v.Command...); len(words) > 0 {
 		shown := strings.Join(words, " ")
 		if !strings.Contains(shown, "\n") { // a script of several lines reads better without its quotes
 			shown = shell.Line(words)
@@ -272,11 +283,12 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	return c
 }
 
-// directive is a line of a Dockerfile that looks like a comment, and has another program read the file.
+// directive is a line of a Dockerfile that looks like a comment, and has another program read the
+// file.
 var directive = expr.New(`(?i)^#\s*(syntax|escape|check)\s*=`)
 
-// record is what a person has vouched for in one workspace. It lies among the person's own files, since
-// a checkout could bring along anything in its own.
+// record is what a person has vouched for in one workspace. It lies among the person's own files,
+// since a checkout could bring along anything in its own.
 type record struct {
 	Root    string   `json:"root"`
 	Digests []string `json:"digests"`
@@ -284,7 +296,8 @@ type record struct {
 	IDs []stack.NodeID `json:"ids,omitempty"`
 }
 
-// consentFile is named after the folder itself: one that is moved keeps its consent, another one at its path has none.
+// consentFile is named after the folder itself: one that is moved keeps its consent, another one at
+// its path has none.
 func consentFile(root string, make bool) (string, error) {
 	dir, err := workspace.Own(make)
 	if err != nil {
@@ -294,7 +307,8 @@ func consentFile(root string, make bool) (string, error) {
 	return filepath.Join(dir, "vouched", name+".json"), err
 }
 
-// MarkNew marks the commands that nobody has vouched for as they are now, and reports whether there are any.
+// MarkNew marks the commands that nobody has vouched for as they are now, and reports whether there
+// are any.
 func MarkNew(root string, list []Command) (bool, error) {
 	var c record
 	file, err := consentFile(root, false)
@@ -326,7 +340,8 @@ func Vouch(root string, list []Command) error {
 		return err
 	}
 	var c record
-	if data, err := reading.OwnFile(file, reading.Usual); err == nil && json.Unmarshal(data, &c) != nil {
+	if data, err := reading.OwnFile(file, reading.Usual); err == nil &&
+		json.Unmarshal(data, &c) != nil {
 		c = record{}
 	}
 	c.Root = root

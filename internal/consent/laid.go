@@ -13,15 +13,16 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// laid tells where files of the checkout lie in a container: what its build copies, and over that what is mounted. By
-// it the words of a container are followed as those of a native command are. A folder that an image has of its own is
-// not the checkout's, and nothing is followed there.
+// laid tells where files of the checkout lie in a container: what its build copies, and over that
+// what is mounted. By it the words of a container are followed as those of a native command are. A
+// folder that an image has of its own is not the checkout's, and nothing is followed there.
 type laid []lies
 
 // lies is a file or folder of the checkout, and its place in the container.
 type lies struct{ from, to string }
 
-// source finds what of the checkout lies at a place of the container; what was put there last counts.
+// source finds what of the checkout lies at a place of the container; what was put there last
+// counts.
 func (l laid) source(place string) (string, bool) {
 	place = path.Clean(place)
 	for _, one := range slices.Backward(l) {
@@ -37,8 +38,8 @@ func (l laid) source(place string) (string, bool) {
 	return "", false
 }
 
-// folder finds the folder of the checkout whose files lie in a folder of the container: the one that was put there or
-// that of a file in it.
+// folder finds the folder of the checkout whose files lie in a folder of the container: the one
+// that was put there or that of a file in it.
 func (l laid) folder(place string) (string, bool) {
 	if from, ok := l.source(place); ok {
 		return from, true
@@ -64,9 +65,11 @@ func (l laid) build(fsys fs.FS, context string, img *dockerfile.Image) laid {
 		}
 		for _, name := range names {
 			to := c.To
-			// What is copied into a folder lies there under its own name; a folder's contents lie there themselves.
+			// What is copied into a folder lies there under its own name; a folder's contents lie
+			// there themselves.
 			info, err := fs.Stat(fsys, name)
-			if err == nil && !info.IsDir() && (strings.HasSuffix(to, "/") || len(names) > 1 || path.Ext(to) == "") {
+			if err == nil && !info.IsDir() &&
+				(strings.HasSuffix(to, "/") || len(names) > 1 || path.Ext(to) == "") {
 				to = path.Join(to, path.Base(name))
 			}
 			l = append(l, lies{name, to})
@@ -75,8 +78,8 @@ func (l laid) build(fsys fs.FS, context string, img *dockerfile.Image) laid {
 	return l
 }
 
-// contained goes after all that a container comes to: what its build runs, its own command, the compose file's words,
-// its health check and the commands around its start and end.
+// contained goes after all that a container comes to: what its build runs, its own command, the
+// compose file's words, its health check and the commands around its start and end.
 func contained(fsys fs.FS, s *stack.Stack, v *stack.Service, img *dockerfile.Image) *chain {
 	c := follow(fsys, s, ".", nil)
 	var there laid
@@ -100,7 +103,8 @@ func contained(fsys fs.FS, s *stack.Stack, v *stack.Service, img *dockerfile.Ima
 		}
 	}
 	for i := range v.Container.Handed {
-		if h := &v.Container.Handed[i]; h.File != "" && filepath.IsLocal(filepath.FromSlash(h.File)) {
+		if h := &v.Container.Handed[i]; h.File != "" &&
+			filepath.IsLocal(filepath.FromSlash(h.File)) {
 			there = append(there, lies{h.File, cmp.Or(h.Target, path.Join("/run/secrets", h.Name))})
 		}
 	}

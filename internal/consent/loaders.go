@@ -16,12 +16,14 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
-// A variable can make a program load code, or be another one, without a word of the command being changed. Nobody can
-// list all that do: every runtime, package manager, shell and loader has its own, and brings more. So they are told by
-// families, whatever their case, and by what their values look like: a value that is a bare word or a number makes
-// nothing load anything, as NODE_ENV=production, unless the variable is there for nothing else.
+// A variable can make a program load code, or be another one, without a word of the command being
+// changed. Nobody can list all that do: every runtime, package manager, shell and loader has its
+// own, and brings more. So they are told by families, whatever their case, and by what their values
+// look like: a value that is a bare word or a number makes nothing load anything, as
+// NODE_ENV=production, unless the variable is there for nothing else.
 
-// alwaysLoads are variables whose only use it is to change what is loaded or run, whatever they hold.
+// alwaysLoads are variables whose only use it is to change what is loaded or run, whatever they
+// hold.
 var alwaysLoads = expr.New(`(?i)^(LD_\w+|DYLD_\w+|NODE_OPTIONS|NODE_PATH|NODE_REPL_EXTERNAL_MODULE|` +
 	`PYTHON(PATH|STARTUP|HOME|BREAKPOINT|INSPECT|EXECUTABLE|PLATLIBDIR|USERBASE)|BASH_ENV|ENV|BASH_FUNC_.*|` +
 	`ZDOTDIR|PROMPT_COMMAND|PS4|IFS|SHELLOPTS|BASHOPTS|PATH|SHELL|PATHEXT|COMSPEC|` +
@@ -33,19 +35,22 @@ var alwaysLoads = expr.New(`(?i)^(LD_\w+|DYLD_\w+|NODE_OPTIONS|NODE_PATH|NODE_RE
 	`ELIXIR_ERL_OPTIONS|CURL_HOME|WGETRC|NETRC|DOCKER_(HOST|CONFIG|CONTEXT)|TCLLIBPATH|R_(PROFILE|ENVIRON)\w*|` +
 	`JULIA_\w+|GIO_EXTRA_MODULES|GTK_MODULES|QT_PLUGIN_PATH|VIMINIT|XDG_\w+_(HOME|DIRS)|HOME)$`)
 
-// moreFamilies are beginnings of variables that shells, loaders and runtimes obey, beside those of the ecosystems.
-var moreFamilies = []string{"BASH_", "ZSH_", "FISH_", "SSH_", "GPG_", "JVM_", "JDK_", "JAVA_", "CORECLR_", "COR_",
+// moreFamilies are beginnings of variables that shells, loaders and runtimes obey, beside those of
+// the ecosystems.
+var moreFamilies = []string{"BASH_", "ZSH_", "FISH_", "SSH_", "GPG_", "JVM_", "JDK_", "JAVA_",
+	"CORECLR_", "COR_",
 	"MSBUILD", "NUGET_", "COREPACK_", "VOLTA_", "NVM_", "FNM_", "ASDF_", "MISE_", "RBENV_", "PYENV_", "GEM_", "RUBY",
 	"PYTHON", "PHP_", "CGO_", "CARGO_", "RUSTC_", "RUSTUP_", "ERL_", "HEX_", "REBAR_", "GHC", "OPAM", "LUA_", "TCL",
 	"CMAKE_", "CC_", "CXX_", "PKG_CONFIG", "MALLOC_", "GLIBC_", "NLSPATH", "OPENSSL_", "COMPOSE_", "DOCKER_",
 	"TS_NODE_", "ELECTRON_", "VITE_NODE_", "WEBPACK_", "BABEL_", "DENO_", "PRISMA_", "PLAYWRIGHT_", "PUPPETEER_"}
 
-// families are the beginnings of variables by which the package managers and runtimes that are known here are told how
-// to work, in upper case.
+// families are the beginnings of variables by which the package managers and runtimes that are
+// known here are told how to work, in upper case.
 var families = sync.OnceValue(func() []string {
 	out := slices.Clone(moreFamilies)
 	for _, name := range ecosystem.Programs() {
-		out = append(out, strings.ToUpper(strings.NewReplacer("-", "_", ".", "_").Replace(name))+"_")
+		out = append(out, strings.ToUpper(strings.NewReplacer("-", "_", ".",
+			"_").Replace(name))+"_")
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
@@ -56,20 +61,23 @@ var (
 	optionsOf = expr.New(`(?i)(_OPTIONS?|_OPTS?|_FLAGS|_ARGS|_PRELOAD|_AGENT|_WRAPPER|_HOOKS?|_LOADER|OPTS|FLAGS)$`)
 	// anOption is a value that has one of a program's options in it.
 	anOption = expr.New(`(^|\s)--?[A-Za-z][\w-]*([=:\s]|$)`)
-	// bare is a value that names nothing: a word, a number, a version, an address of one's own machine.
+	// bare is a value that names nothing: a word, a number, a version, an address of one's own
+	// machine.
 	bare = expr.New(`^[\w@,+]*[\w@,.:+ -]{0,80}$`)
 )
 
-// loads tells why a variable that something gets can make it load code, or be another program: empty where nothing
-// speaks for it. The folder is where it runs.
+// loads tells why a variable that something gets can make it load code, or be another program:
+// empty where nothing speaks for it. The folder is where it runs.
 func loads(fsys fs.FS, key, value, folder string) string {
 	upper := strings.ToUpper(key)
-	inFamily := slices.ContainsFunc(families(), func(f string) bool { return strings.HasPrefix(upper, f) })
+	inFamily := slices.ContainsFunc(families(),
+		func(f string) bool { return strings.HasPrefix(upper, f) })
 	switch {
 	case value == "":
 	case alwaysLoads.MatchString(key):
 		return "which can load code"
-	case inFamily && (!bare.MatchString(value) || strings.HasPrefix(value, "-") || codeFile(fsys, value, folder) != ""):
+	case inFamily && (!bare.MatchString(value) || strings.HasPrefix(value, "-") ||
+		codeFile(fsys, value, folder) != ""):
 		return "which can load code"
 	case optionsOf.MatchString(key) && anOption.MatchString(value):
 		return "which can be options of a program"
@@ -79,7 +87,8 @@ func loads(fsys fs.FS, key, value, folder string) string {
 	return ""
 }
 
-// codeFile is the file of the checkout that a value names, or that an option in it does, if it can be run or loaded.
+// codeFile is the file of the checkout that a value names, or that an option in it does, if it can
+// be run or loaded.
 func codeFile(fsys fs.FS, value, folder string) string {
 	for word := range strings.FieldsFuncSeq(value, func(r rune) bool {
 		return strings.ContainsRune(" \t\n=:;,|&\"'",
@@ -132,7 +141,8 @@ func loadersOf(fsys fs.FS, file, dir string) (out []string) {
 		if why == "" || !setting.HasValue {
 			continue
 		}
-		text := fmt.Sprintf("with %s=%s, %s (%s:%d)", setting.Key, values.Hide(setting.Value), why, file, setting.Line)
+		text := fmt.Sprintf("with %s=%s, %s (%s:%d)", setting.Key, values.Hide(setting.Value), why,
+			file, setting.Line)
 		if name := codeFile(fsys, setting.Value, dir); name != "" {
 			text += ", sum of " + name + " " + sumOf(fsys, name)
 		}

@@ -20,13 +20,15 @@ func whereRun(dir string) []string {
 	return []string{"in " + dir}
 }
 
-// reach says in words what of this machine a container may reach beyond its own network and volumes.
+// reach says in words what of this machine a container may reach beyond its own network and
+// volumes.
 func reach(v *stack.Service, s *stack.Stack) (out []string) {
 	c := v.Container
 	for _, m := range c.Mounts {
 		switch {
 		case m.Type == "bind" && isEngine(m.Source):
-			out = append(out, "sees the container engine's socket "+m.Source+": it can do all that root can on this "+
+			out = append(out, "sees the container engine's socket "+m.Source+": it can do all "+
+				"that root can on this "+
 				"machine")
 		case m.Type == "bind":
 			says := "sees of this machine: " + m.Source
@@ -52,14 +54,16 @@ func reach(v *stack.Service, s *stack.Stack) (out []string) {
 	out = append(out, whileBuilding(&c.Building)...)
 	for _, p := range v.Ports {
 		if p.Host > 0 && (p.HostIP == "0.0.0.0" || p.HostIP == "::") {
-			out = append(out, fmt.Sprintf("publishes port %d to every address of this machine, so that others can "+
+			out = append(out, fmt.Sprintf("publishes port %d to every address of this machine, "+
+				"so that others can "+
 				"reach it", p.Host))
 		}
 	}
 	return out
 }
 
-// shared are the namespaces that a container may have in common with this machine or with another container.
+// shared are the namespaces that a container may have in common with this machine or with another
+// container.
 var shared = []struct {
 	what string
 	mode func(c *stack.ContainerSpec) string
@@ -86,7 +90,8 @@ func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 		case mode == "host":
 			say("shares this machine's %s", one.what)
 		case strings.HasPrefix(mode, "container:"):
-			say("shares the %s of the container %s", one.what, strings.TrimPrefix(mode, "container:"))
+			say("shares the %s of the container %s", one.what,
+				strings.TrimPrefix(mode, "container:"))
 		}
 	}
 	for _, name := range c.CapAdd {
@@ -135,13 +140,15 @@ func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 		}
 	}
 	for _, m := range c.Mounts {
-		if v := s.Volumes[m.Source]; m.Type == "volume" && (v.Driver != "" && v.Driver != "local" || len(
-			v.Options) > 0) {
+		if v := s.Volumes[m.Source]; m.Type == "volume" &&
+			(v.Driver != "" && v.Driver != "local" || len(
+				v.Options) > 0) {
 			options := ""
 			for _, key := range slices.Sorted(maps.Keys(v.Options)) {
 				options += " " + key + "=" + v.Options[key]
 			}
-			say("its volume %s is made by the driver %s%s", m.Source, cmp.Or(v.Driver, "local"), options)
+			say("its volume %s is made by the driver %s%s", m.Source, cmp.Or(v.Driver, "local"),
+				options)
 		}
 	}
 	for _, h := range c.PostStart {
@@ -165,8 +172,9 @@ func whileBuilding(b *stack.Building) (out []string) {
 		say("its build shares this machine's network")
 	}
 	if b.BuildAsRoot || len(b.Entitlements) > 0 {
-		say("its build may do more than others: %s", strings.Join(append(slices.Clone(b.Entitlements),
-			map[bool]string{true: "privileged"}[b.BuildAsRoot]), " "))
+		say("its build may do more than others: %s",
+			strings.Join(append(slices.Clone(b.Entitlements),
+				map[bool]string{true: "privileged"}[b.BuildAsRoot]), " "))
 	}
 	for _, name := range slices.Sorted(maps.Keys(b.Contexts)) {
 		say("its build reads %s as %s", b.Contexts[name], name)
@@ -203,7 +211,8 @@ func isEngine(source string) bool {
 		strings.HasSuffix(source, "containerd.sock")
 }
 
-// Leads is where a folder of the workspace really lies, if a link leads out of the workspace; empty where none does.
+// Leads is where a folder of the workspace really lies, if a link leads out of the workspace; empty
+// where none does.
 func Leads(root, source string) string {
 	if !filepath.IsLocal(filepath.FromSlash(source)) || root == "" {
 		return ""
@@ -215,7 +224,8 @@ func Leads(root, source string) string {
 	name := filepath.Join(top, filepath.FromSlash(source))
 	for {
 		real, err := filepath.EvalSymlinks(name)
-		if os.IsNotExist(err) && name != top { // of what is not there yet, the nearest folder that is
+		// of what is not there yet, the nearest folder that is
+		if os.IsNotExist(err) && name != top {
 			name = filepath.Dir(name)
 			continue
 		}

@@ -258,7 +258,8 @@ func (d *Coverage) machineNames() map[string]bool {
 			add(c.Takes)
 		}
 	}
-	if slices.ContainsFunc(d.Stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
+	if slices.ContainsFunc(d.Stack.Services,
+		func(v stack.Service) bool { return v.Runs == stack.Container }) {
 		for _, name := range []string{"docker", "docker-ce", "docker.io", "docker-compose",
 			"docker-compose-plugin",
 			"podman"} {

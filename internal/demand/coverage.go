@@ -476,7 +476,8 @@ var projectRules = []coverRule{
 		func(d *Coverage, c *Call) string {
 			p := d.OwnProject(c.Cwd, c.Of)
 			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
-				slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Install }) {
+				slices.ContainsFunc(p.Steps,
+					func(st stack.Step) bool { return st.Role == stack.Install }) {
 				return ""
 			}
 			return d.ServiceAt(c.Cwd, c.Of)

@@ -187,8 +187,9 @@ func (d *Coverage) asksFor(c *Call, word string) bool {
 		return (c.Of == nil || p.Ecosystem == c.Of.Name) && slices.ContainsFunc(p.Parts,
 			func(part stack.Part) bool {
 				for used := range part.Uses {
-					if strings.ToLower(used) == name || strings.ReplaceAll(strings.ToLower(used), "_",
-						"-") == name {
+					if strings.ToLower(used) == name ||
+						strings.ReplaceAll(strings.ToLower(used), "_",
+							"-") == name {
 						return true
 					}
 				}

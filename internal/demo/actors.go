@@ -28,8 +28,8 @@ import (
 // envTools tells a copy of the program under the name of a tool that it is to stand in for it.
 const envTools = "NHARBOR_STANDIN_TOOLS"
 
-// Actor tells whether the program was called to play a part of the demo: a server in a container (act
-// NAME), or a tool under its own name. The function plays it and gives the exit code.
+// Actor tells whether the program was called to play a part of the demo: a server in a container
+// (act NAME), or a tool under its own name. The function plays it and gives the exit code.
 func Actor(args []string) (func() int, bool) {
 	if os.Getenv(envTools) != "" {
 		switch strings.TrimSuffix(filepath.Base(args[0]), ".exe") {
@@ -262,7 +262,8 @@ func counterServer() error {
 			return
 		}
 		var tides []tide
-		if err := get(r.Context(), os.Getenv("TIDE_URL")+"/today", os.Getenv("TIDE_TOKEN"), &tides); err != nil {
+		if err := get(r.Context(), os.Getenv("TIDE_URL")+"/today", os.Getenv("TIDE_TOKEN"),
+			&tides); err != nil {
 			closed(w, err)
 			return
 		}
@@ -272,11 +273,13 @@ func counterServer() error {
 		for _, d := range departures {
 			fmt.Fprintf(w, "<li>%s</li>\n", html.EscapeString(d))
 		}
-		fmt.Fprintf(w, "</ul><p>Tides today: %s</p>\n<form method=\"post\" action=\"/book\"><input "+
+		fmt.Fprintf(w, "</ul><p>Tides today: %s</p>\n<form method=\"post\" "+
+			"action=\"/book\"><input "+
 			"name=\"name\"><button>Book</button></form></body></html>", tideLine(tides))
 	})
 	mux.HandleFunc("POST /book", func(w http.ResponseWriter, r *http.Request) {
-		resp, err := http.Post(office+"/bookings", "text/plain", strings.NewReader(r.FormValue("name")))
+		resp, err := http.Post(office+"/bookings", "text/plain",
+			strings.NewReader(r.FormValue("name")))
 		if err != nil {
 			closed(w, err)
 			return

@@ -1,5 +1,5 @@
-// Package demo is a whole example: a made-up ferry company's application, and the actors that stand in
-// for a container engine, package managers and servers, all inside of this program.
+// Package demo is a whole example: a made-up ferry company's application, and the actors that stand
+// in for a container engine, package managers and servers, all inside of this program.
 package demo
 
 import (
@@ -39,8 +39,8 @@ var app embed.FS
 // repositories are the two that the application consists of.
 var repositories = []string{"ferry-counter", "ferry-office"}
 
-// ports are those that the application's files name, beside the tide-table service's 18090; where one is
-// taken, all move by the same number.
+// ports are those that the application's files name, beside the tide-table service's 18090; where
+// one is taken, all move by the same number.
 var ports = []int{18080, 18081, 15432}
 
 // Options say how the demo is played.
@@ -126,7 +126,8 @@ func (s *show) prepare() error {
 			return err
 		}
 		if entries, err := os.ReadDir(s.ws); err == nil && len(entries) > 0 {
-			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: s.ws},
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
+				At:   stack.Place{File: s.ws},
 				Text: "the folder exists and is not empty", Remedy: "Name a new one behind --keep."}
 		}
 	}
@@ -207,7 +208,8 @@ func (s *show) repository(name string) error {
 		{"commit", "--quiet", "--message", "The summer timetable"}, {"tag", "summer-2026"},
 	} {
 		cmd := exec.Command("git",
-			append([]string{"-c", "user.name=Saltmarsh Ferry", "-c", "user.email=office@saltmarsh-ferry.example", "-c",
+			append([]string{"-c", "user.name=Saltmarsh Ferry", "-c",
+				"user.email=office@saltmarsh-ferry.example", "-c",
 				"commit.gpgsign=false", "-c", "core.hooksPath=/dev/null"}, args...)...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -265,8 +267,10 @@ func (s *show) standInsOnly(ctx context.Context) error {
 	data, err := os.ReadFile(filepath.Join(s.opt.StandIns, "ferry-counter", ".env.example"))
 	m := tokensAt.FindSubmatch(data)
 	if err != nil || m == nil {
-		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotADemo, At: stack.Place{File: s.opt.StandIns},
-			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor demo --keep DIR",
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotADemo,
+			At:   stack.Place{File: s.opt.StandIns},
+			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor " +
+				"demo --keep DIR",
 			Cause: err}
 	}
 	if s.dir, err = os.MkdirTemp("", "nharbor-demo-"); err != nil {
@@ -284,7 +288,8 @@ func (s *show) standInsOnly(ctx context.Context) error {
 	s.say("The stand-ins run until Ctrl-C. In another terminal:\n")
 	s.say("  export DOCKER_HOST=%s", os.Getenv("DOCKER_HOST"))
 	s.say("  export PATH=%s:\"$PATH\" %s=1", filepath.Join(dir, "tools"), envTools)
-	s.say("  nharbor -C %s launch --set TIDE_TOKEN=$(curl -s -X POST http://localhost:%s/tokens)", s.opt.StandIns, m[1])
+	s.say("  nharbor -C %s launch --set TIDE_TOKEN=$(curl -s -X POST http://localhost:%s/tokens)",
+		s.opt.StandIns, m[1])
 	<-ctx.Done()
 	return nil
 }
@@ -294,7 +299,8 @@ func (s *show) realImages() error {
 	ctx := context.Background()
 	e, err := engine.Connect(ctx)
 	if err != nil {
-		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(), Cause: err}
+		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(),
+			Cause: err}
 		var u *engine.Unavailable
 		if errors.As(err, &u) {
 			f.Remedy = u.Remedy() + " Without an engine: nharbor demo"
@@ -337,7 +343,8 @@ func (s *show) realImages() error {
 	}
 	for name, port := range map[string]string{"database": "5432", "queue": "6379"} {
 		if err := build("saltmarsh/"+name+":1",
-			fmt.Sprintf("FROM saltmarsh/base:1\nEXPOSE %s\nENTRYPOINT [\"/nharbor\", \"act\", %q]\n", port, name),
+			fmt.Sprintf("FROM saltmarsh/base:1\nEXPOSE %s\nENTRYPOINT [\"/nharbor\", \"act\", "+
+				"%q]\n", port, name),
 			nil); err != nil {
 			return err
 		}
@@ -369,7 +376,8 @@ func (s *show) play(ctx context.Context) (int, error) {
 
 	s.heading("Get the code: both repositories, side by side, at the release that fits")
 	if code := s.call(ctx, "clone", filepath.Join(s.dir, "repositories", "ferry-counter"),
-		filepath.Join(s.dir, "repositories", "ferry-office"), "--into", s.ws, "--at", "summer-2026"); code != 0 {
+		filepath.Join(s.dir, "repositories",
+			"ferry-office"), "--into", s.ws, "--at", "summer-2026"); code != 0 {
 		return failed(code)
 	}
 	s.heading("Look round: what is it made of, and how is that known?")
@@ -420,7 +428,8 @@ func (s *show) play(ctx context.Context) (int, error) {
 	return 0, s.epilogue()
 }
 
-// fetchToken does what the person would: it gets the token from the third party and puts it into a file of answers.
+// fetchToken does what the person would: it gets the token from the third party and puts it into a
+// file of answers.
 func (s *show) fetchToken(ctx context.Context) (string, error) {
 	address := fmt.Sprintf("http://localhost:%d/tokens", 18090+s.shift)
 	token, err := post(ctx, address, "")
@@ -428,7 +437,8 @@ func (s *show) fetchToken(ctx context.Context) (string, error) {
 		return "", err
 	}
 	file := filepath.Join(s.dir, "answers.env")
-	s.say("\nThe demo plays your part here: it gets the token at %s and puts it into answers.env.\n", address)
+	s.say("\nThe demo plays your part here: it gets the token at %s and puts it into "+
+		"answers.env.\n", address)
 	return file, os.WriteFile(file, []byte("TIDE_TOKEN="+token+"\n"), 0o600)
 }
 
@@ -457,7 +467,8 @@ func fetch(req *http.Request) (string, error) {
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	if err == nil && resp.StatusCode >= 400 {
-		err = fmt.Errorf("%s answers with status %d: %s", req.URL, resp.StatusCode, bytes.TrimSpace(data))
+		err = fmt.Errorf("%s answers with status %d: %s", req.URL, resp.StatusCode,
+			bytes.TrimSpace(data))
 	}
 	return string(data), err
 }
@@ -500,7 +511,8 @@ func (s *show) book(ctx context.Context) error {
 	log := logs.Read(s.ws, []string{"worker"})
 	return until(ctx, "the worker said nothing of the booking", func() (bool, error) {
 		lines, err := log.Next()
-		return slices.ContainsFunc(lines, func(l logs.Line) bool { return strings.HasPrefix(l.Text, "entered") }),
+		return slices.ContainsFunc(lines,
+				func(l logs.Line) bool { return strings.HasPrefix(l.Text, "entered") }),
 			err
 	})
 }
@@ -523,14 +535,17 @@ func (s *show) epilogue() error {
 	if s.opt.Keep != "" {
 		s.say("\nThe workspace is kept in %s.", s.ws)
 		if s.opt.Real {
-			s.say("The token goes with the demo; the rest can be launched by hand: nharbor -C %s launch", s.opt.Keep)
+			s.say("The token goes with the demo; the rest can be launched by hand: nharbor -C "+
+				"%s launch", s.opt.Keep)
 		} else {
-			s.say("Every command that launches nothing works there as it is. To launch it by hand, let the")
+			s.say("Every command that launches nothing works there as it is. To launch it by " +
+				"hand, let the")
 			s.say("stand-ins run in another terminal: nharbor demo --stand-ins %s", s.opt.Keep)
 		}
 		return nil
 	}
-	s.say("\nThat was the demo; nothing of it is left on this machine. With an application of yours:")
+	s.say("\nThat was the demo; nothing of it is left on this machine. With an application of " +
+		"yours:")
 	s.say("  nharbor clone ADDRESS, or nharbor -C FOLDER survey")
 	return nil
 }

@@ -42,8 +42,9 @@ func between(t *testing.T, serve func(net.Conn) error) net.Conn {
 
 func TestLedger(t *testing.T) {
 	t.Parallel()
-	s := &ledgerServer{file: filepath.Join(t.TempDir(), "ledger"), data: ledgerData{User: "office", Password: "pier",
-		Tables: map[string][]string{}}}
+	s := &ledgerServer{file: filepath.Join(t.TempDir(), "ledger"),
+		data: ledgerData{User: "office", Password: "pier",
+			Tables: map[string][]string{}}}
 	if _, err := openLedger(between(t, s.serve), "office", "wrong", "ferry"); err == nil ||
 		!strings.Contains(err.Error(), "password authentication failed") {
 		t.Errorf("with a wrong password: %v", err)
@@ -57,13 +58,15 @@ func TestLedger(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if rows, err := db.Read("departures"); err != nil || strings.Join(rows, "|") != "07:10 to Gull Island|it's late" {
+	if rows, err := db.Read("departures"); err != nil ||
+		strings.Join(rows, "|") != "07:10 to Gull Island|it's late" {
 		t.Errorf("it holds %q, %v", rows, err)
 	}
 	if rows, err := db.Read("empty"); err != nil || len(rows) != 0 {
 		t.Errorf("an empty table holds %q, %v", rows, err)
 	}
-	if _, err := db.do("DROP TABLE departures"); err == nil || !strings.Contains(err.Error(), "not understood") {
+	if _, err := db.do("DROP TABLE departures"); err == nil ||
+		!strings.Contains(err.Error(), "not understood") {
 		t.Errorf("an unknown statement: %v", err)
 	}
 	if v := protocol.AskConn(t.Context(), between(t, s.serve), "postgres"); v != stack.Answers {

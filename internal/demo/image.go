@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 )
 
-// withLibraries lists what an image needs to run a program: the program as /nharbor and, when it is not
-// a static one, its loader and its libraries. The keys are the paths in the image.
+// withLibraries lists what an image needs to run a program: the program as /nharbor and, when it is
+// not a static one, its loader and its libraries. The keys are the paths in the image.
 func withLibraries(program string) (map[string]string, error) {
 	files := map[string]string{"nharbor": program}
 	f, err := elf.Open(program)
@@ -37,7 +37,8 @@ func withLibraries(program string) (map[string]string, error) {
 	}
 	for _, lib := range needed {
 		found := false
-		for _, dir := range []string{"/lib/x86_64-linux-gnu", "/lib/aarch64-linux-gnu", "/usr/lib64", "/lib64",
+		for _, dir := range []string{"/lib/x86_64-linux-gnu", "/lib/aarch64-linux-gnu",
+			"/usr/lib64", "/lib64",
 			"/usr/lib", "/lib"} {
 			if _, err := os.Stat(filepath.Join(dir, lib)); err == nil {
 				files[path.Join("lib64", lib)], found = filepath.Join(dir, lib), true
@@ -46,7 +47,8 @@ func withLibraries(program string) (map[string]string, error) {
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("the program needs %s, which was not found; build it with CGO_ENABLED=0", lib)
+			return nil, fmt.Errorf("the program needs %s, which was not found; build it with "+
+				"CGO_ENABLED=0", lib)
 		}
 	}
 	return files, nil

@@ -17,8 +17,8 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// The ledger is the demo's database. It speaks the PostgreSQL frontend/backend protocol 3.0, as far as a
-// password, simple queries and errors go, and knows two statements:
+// The ledger is the demo's database. It speaks the PostgreSQL frontend/backend protocol 3.0, as far
+// as a password, simple queries and errors go, and knows two statements:
 //
 //	INSERT INTO table VALUES ('text')
 //	SELECT line FROM table
@@ -45,8 +45,9 @@ func actDatabase([]string) error {
 	data, err := os.ReadFile(s.file)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
-		s.data = ledgerData{User: os.Getenv("FERRY_DB_USER"), Password: os.Getenv("FERRY_DB_PASSWORD"),
-			Tables: map[string][]string{}}
+		s.data = ledgerData{User: os.Getenv("FERRY_DB_USER"),
+			Password: os.Getenv("FERRY_DB_PASSWORD"),
+			Tables:   map[string][]string{}}
 		if s.data.Password == "" {
 			return errors.New("FERRY_DB_PASSWORD is empty: a new ledger needs a password")
 		}
@@ -267,12 +268,16 @@ func errorText(body []byte) string {
 
 // Write enters a line into a table.
 func (l *ledgerClient) Write(table, line string) error {
-	_, err := l.do(fmt.Sprintf("INSERT INTO %s VALUES ('%s')", table, strings.ReplaceAll(line, "'", "''")))
+	_, err := l.do(fmt.Sprintf("INSERT INTO %s VALUES ('%s')", table,
+		strings.ReplaceAll(line, "'", "''")))
 	return err
 }
 
 // Read gives the lines of a table.
-func (l *ledgerClient) Read(table string) ([]string, error) { return l.do("SELECT line FROM " + table) }
+func (l *ledgerClient) Read(table string) ([]string,
+	error) {
+	return l.do("SELECT line FROM " + table)
+}
 
 func (l *ledgerClient) do(sql string) (rows []string, err error) {
 	l.mu.Lock()

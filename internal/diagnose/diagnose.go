@@ -1,6 +1,7 @@
-// Package diagnose leads from what is known to a cause and a remedy. Its rules are data: a code by which a rule can
-// be cited, when it holds, and what is said then. There is a list of them for each kind of thing that is judged; the
-// first rule that holds is the one. Where none does, nothing is said: no guess without a reason.
+// Package diagnose leads from what is known to a cause and a remedy. Its rules are data: a code by
+// which a rule can be cited, when it holds, and what is said then. There is a list of them for each
+// kind of thing that is judged; the first rule that holds is the one. Where none does, nothing is
+// said: no guess without a reason.
 //
 // To add a rule, add a line to its list, before those that say less, and a case to the list's test.
 package diagnose
@@ -11,8 +12,9 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Rule says what holds of K in one case. Cause and Remedy are texts in which {word} stands for what K's words say; an
-// empty Cause keeps the one that is known already. Verdict, if there is one, goes before that of the probe.
+// Rule says what holds of K in one case. Cause and Remedy are texts in which {word} stands for what
+// K's words say; an empty Cause keeps the one that is known already. Verdict, if there is one, goes
+// before that of the probe.
 type Rule[K any] struct {
 	Code    string
 	When    func(*K) bool
@@ -38,7 +40,8 @@ func first[K any](rules []Rule[K], k *K, words map[string]string) Finding {
 			pairs = append(pairs, "{"+word+"}", text)
 		}
 		fill := strings.NewReplacer(pairs...)
-		return Finding{Code: r.Code, Cause: fill.Replace(r.Cause), Remedy: fill.Replace(r.Remedy), Verdict: r.Verdict}
+		return Finding{Code: r.Code, Cause: fill.Replace(r.Cause), Remedy: fill.Replace(r.Remedy),
+			Verdict: r.Verdict}
 	}
 	return Finding{}
 }

@@ -7,8 +7,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// cases hold for each rule something of which it holds, and a part of what is said then. A rule without one is not
-// shown to hold ever.
+// cases hold for each rule something of which it holds, and a part of what is said then. A rule
+// without one is not shown to hold ever.
 var cases = map[string]struct {
 	finding Finding
 	says    string
@@ -16,7 +16,8 @@ var cases = map[string]struct {
 	"stranger-without-stack": {port(Port{Check: stack.PortCheck{Verdict: stack.Answers,
 		Owner: &stack.Owner{PID: 7, Command: "quay"}}}),
 		"quay, process 7; this stack is not launched"},
-	"left-behind": {port(Port{Left: true, Check: stack.PortCheck{Verdict: stack.Answers}}), "nharbor stop"},
+	"left-behind": {port(Port{Left: true, Check: stack.PortCheck{Verdict: stack.Answers}}),
+		"nharbor stop"},
 	"stranger": {port(Port{Alive: true, Launched: true, Foreign: true,
 		Check: stack.PortCheck{Verdict: stack.Answers}}), "another program"},
 	"hangs-up": {port(Port{Alive: true, Launched: true, Runs: stack.Native, HungUp: true,
@@ -24,97 +25,132 @@ var cases = map[string]struct {
 	"not-launched": {port(Port{Check: stack.PortCheck{Verdict: stack.Refuses}}), "not launched"},
 	"left-out": {port(Port{Alive: true, Check: stack.PortCheck{Verdict: stack.Refuses}}),
 		"not part of this launch"},
-	"failed-and-replaced": {port(answering(stack.Failed, "ended with 3")), "ended with 3; what answers here is " +
-		"another"},
-	"skipped-and-replaced": {port(answering(stack.Skipped, "db failed")), "since db failed; what answers"},
+	"failed-and-replaced": {port(answering(stack.Failed, "ended with 3")),
+		"ended with 3; what answers here is " +
+			"another"},
+	"skipped-and-replaced": {port(answering(stack.Skipped, "db failed")),
+		"since db failed; what answers"},
 	"stopped-and-replaced": {port(answering(stack.Stopped, "")), "nharbor restart berth"},
-	"waits":                {port(refusing(stack.Native, stack.Waiting, "for db")), "it waits for db"},
-	"still-starting":       {port(refusing(stack.Native, stack.Starting, "")), "still starting"},
-	"loopback-only":        {port(within(8080, true)), "loopback address alone"},
-	"other-port-inside":    {port(within(9090, false)), "listens on 9090, not on 8080, where c.yaml:3 leads"},
-	"nothing-inside":       {port(within(0, false)), "nothing listens inside"},
-	"errs-for-a-reason": {port(Port{Alive: true, Launched: true, Reason: "the database is not set up", Fix: "Migrate.",
-		Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}), "status 500: the database is not set up " +
+	"waits": {port(refusing(stack.Native, stack.Waiting, "for db")),
+		"it waits for db"},
+	"still-starting": {port(refusing(stack.Native, stack.Starting, "")), "still starting"},
+	"loopback-only":  {port(within(8080, true)), "loopback address alone"},
+	"other-port-inside": {port(within(9090, false)),
+		"listens on 9090, not on 8080, where c.yaml:3 leads"},
+	"nothing-inside": {port(within(0, false)), "nothing listens inside"},
+	"errs-for-a-reason": {port(Port{Alive: true, Launched: true,
+		Reason: "the database is not set up", Fix: "Migrate.",
+		Check: stack.PortCheck{Verdict: stack.Errs,
+			Cause: "status 500"}}), "status 500: the database is not set up " +
 		"Migrate."},
-	"tls-or-not": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Stranger,
-		Expected: "redis", Speaks: "tls"}}), "redis was expected, and it answers in TLS"},
+	"tls-or-not": {port(Port{Alive: true, Launched: true,
+		Check: stack.PortCheck{Verdict: stack.Stranger,
+			Expected: "redis", Speaks: "tls"}}), "redis was expected, and it answers in TLS"},
 	"not-spoken-to": {port(Port{Alive: true, Launched: true, Gentle: true,
 		Check: stack.PortCheck{Verdict: stack.Answers}}), "is not spoken to"},
-	"ipv6-only": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Answers,
-		Address: "[::1]:8080"}}), "IPv6 loopback alone"},
-	"failed":          {port(refusing(stack.Native, stack.Failed, "ended with 3")), "failed: ended with 3"},
-	"skipped":         {port(refusing(stack.Native, stack.Skipped, "db failed")), "since db failed"},
-	"stopped":         {port(refusing(stack.Native, stack.Stopped, "")), "nharbor restart berth"},
-	"starts-again":    {port(pausing("ended; it starts again")), "it starts again"},
-	"loopback-inside": {port(refusing(stack.Container, stack.Running, "")), "listen on 0.0.0.0:8080"},
+	"ipv6-only": {port(Port{Alive: true, Launched: true,
+		Check: stack.PortCheck{Verdict: stack.Answers,
+			Address: "[::1]:8080"}}), "IPv6 loopback alone"},
+	"failed": {port(refusing(stack.Native, stack.Failed, "ended with 3")),
+		"failed: ended with 3"},
+	"skipped": {port(refusing(stack.Native, stack.Skipped, "db failed")),
+		"since db failed"},
+	"stopped":      {port(refusing(stack.Native, stack.Stopped, "")), "nharbor restart berth"},
+	"starts-again": {port(pausing("ended; it starts again")), "it starts again"},
+	"loopback-inside": {port(refusing(stack.Container, stack.Running, "")),
+		"listen on 0.0.0.0:8080"},
 	"does-not-listen": {port(refusing(stack.Native, stack.Running, "")), "does not listen"},
 	"silent": {port(Port{Alive: true, Launched: true, Patient: 5,
 		Check: stack.PortCheck{Verdict: stack.Silent}}), "within 5 seconds"},
-	"errs": {port(Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}),
+	"errs": {port(Port{Alive: true, Launched: true,
+		Check: stack.PortCheck{Verdict: stack.Errs, Cause: "status 500"}}),
 		"nharbor logs berth"},
-	"other-protocol": {port(Port{Alive: true, Launched: true, At: stack.Place{File: "c.yaml", Line: 3},
+	"other-protocol": {port(Port{Alive: true, Launched: true,
+		At:    stack.Place{File: "c.yaml", Line: 3},
 		Check: stack.PortCheck{Verdict: stack.Stranger, Expected: "redis", Speaks: "http"}}),
 		"redis was expected, and http answers Correct the port at c.yaml:3"},
 
-	"engine-not-installed-linux": {engine(Engine{Lack: NotInstalled, System: "linux"}), "apt-get install docker.io"},
+	"engine-not-installed-linux": {engine(Engine{Lack: NotInstalled, System: "linux"}),
+		"apt-get install docker.io"},
 	"engine-not-installed": {engine(Engine{Lack: NotInstalled, System: "darwin"}),
 		"Install a container engine"},
-	"engine-not-started-elsewhere": {engine(Engine{Lack: NotStarted, Told: true, Address: "tcp://quay:1"}),
+	"engine-not-started-elsewhere": {engine(Engine{Lack: NotStarted, Told: true,
+		Address: "tcp://quay:1"}),
 		"no container engine answers at tcp://quay:1"},
-	"engine-not-started-linux": {engine(Engine{Lack: NotStarted, System: "linux"}), "systemctl start docker"},
-	"engine-not-started":       {engine(Engine{Lack: NotStarted, System: "windows"}), "Start the engine's application"},
+	"engine-not-started-linux": {engine(Engine{Lack: NotStarted, System: "linux"}),
+		"systemctl start docker"},
+	"engine-not-started": {engine(Engine{Lack: NotStarted, System: "windows"}),
+		"Start the engine's application"},
 	"engine-not-permitted": {engine(Engine{Lack: NotPermitted, Address: "unix:///run/x.sock"}),
 		"may not use its socket /run/x.sock"},
 	"image-disk-full": {image("write /x: no space left on device"), "no room for it"},
-	"image-platform":  {image("no matching manifest for linux/arm64 in the manifest list"), "this kind of machine"},
-	"image-login":     {image("Head: unauthorized: authentication required"), "docker login quay.example"},
-	"image-denied": {image("pull access denied for x, repository does not exist or may require 'docker login'"),
+	"image-platform": {image("no matching manifest for linux/arm64 in the manifest list"),
+		"this kind of machine"},
+	"image-login": {image("Head: unauthorized: authentication required"),
+		"docker login quay.example"},
+	"image-denied": {image("pull access denied for x, repository does not exist or may require " +
+		"'docker login'"),
 		"no such image, or none for you"},
-	"image-absent": {image("manifest for x:9 not found: manifest unknown"), "Check the name and the tag of berth:9"},
-	"image-many":   {image("toomanyrequests: slow down"), "too many requests"},
+	"image-absent": {image("manifest for x:9 not found: manifest unknown"),
+		"Check the name and the tag of berth:9"},
+	"image-many": {image("toomanyrequests: slow down"), "too many requests"},
 	"image-unreachable": {image(`Get "https://quay.example/v2/": dial tcp: lookup quay.example: no such host`),
 		"can't be reached"},
 	"image-unknown": {image("odd"), "the engine says: odd"},
-	"engine-not-reached": {engine(Engine{Lack: NotReached, Address: "ssh://quay", Why: "Permission denied"}),
+	"engine-not-reached": {engine(Engine{Lack: NotReached, Address: "ssh://quay",
+		Why: "Permission denied"}),
 		"can't be reached by ssh: Permission denied"},
 	"engine-not-speaking": {engine(Engine{Lack: NotSpeaking, Address: "a", Why: "status 404"}),
 		"no container engine: status 404"},
 
-	"port-held-by-stack": {need(Need{Kind: "port", Holder: "api", Stack: "/w"}), "taken by api of the stack in /w"},
+	"port-held-by-stack": {need(Need{Kind: "port", Holder: "api", Stack: "/w"}),
+		"taken by api of the stack in /w"},
 	"tool-broken": {need(Need{Kind: "tool", Name: "node", Broken: "no library"}),
 		"it does not run: no library Run it by hand"},
 	"tool-absent": {need(Need{Kind: "tool", Absent: true, Install: "brew install go"}),
 		"Install it: brew install go"},
-	"tool-absent-anywhere": {need(Need{Kind: "tool", Name: "just", Absent: true}), "Install just and make sure"},
+	"tool-absent-anywhere": {need(Need{Kind: "tool", Name: "just", Absent: true}),
+		"Install just and make sure"},
 	"tool-kept": {need(Need{Kind: "tool", Kept: "node 22.1.0", Keeper: "nvm", Install: "load it"}),
 		"node 22.1.0 is here, kept by nvm, and not loaded in this shell: load it"},
-	"tool-kept-own": {need(Need{Kind: "tool", Kept: "uv", Install: "load it"}), "in a folder that this shell does not"},
-	"tool-absent-kept": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Absent: true, Keeper: "nvm"}),
+	"tool-kept-own": {need(Need{Kind: "tool", Kept: "uv", Install: "load it"}),
+		"in a folder that this shell does not"},
+	"tool-absent-kept": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Absent: true,
+		Keeper: "nvm"}),
 		"Install node ^22 with nvm"},
-	"tool-absent-offered": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Absent: true, Offered: "18.1"}),
+	"tool-absent-offered": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Absent: true,
+		Offered: "18.1"}),
 		"this system's own package has 18.1"},
-	"tool-version-kept": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Found: "20.1.0", Keeper: "nvm"}),
+	"tool-version-kept": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Found: "20.1.0",
+		Keeper: "nvm"}),
 		"with nvm, which keeps other versions of it here; or correct"},
 	"tool-version": {need(Need{Kind: "tool", Name: "node", Wanted: "^22", Found: "20.1.0"}),
 		"20.1.0 Install node ^22 beside it"},
-	"source-login-variable": {need(Need{Kind: "source", Variable: "NPM_TOKEN"}), "export it as NPM_TOKEN"},
-	"source-login":          {need(Need{Kind: "source", Manager: "maven"}), "where maven looks for it"},
+	"source-login-variable": {need(Need{Kind: "source", Variable: "NPM_TOKEN"}),
+		"export it as NPM_TOKEN"},
+	"source-login": {need(Need{Kind: "source", Manager: "maven"}),
+		"where maven looks for it"},
 	"port-held": {
 		need(Need{Kind: "port", Holder: "postgres", PID: "81"}),
 		"taken by postgres, process 81",
 	},
-	"port-taken":                 {need(Need{Kind: "port"}), "--shift 100"},
-	"server-absent-fixed":        {need(Need{Kind: "server"}), "before the launch"},
-	"server-absent-script-fixed": {need(Need{Kind: "server", MadeBy: "quay.sh"}), "quay.sh runs such an image"},
+	"port-taken":          {need(Need{Kind: "port"}), "--shift 100"},
+	"server-absent-fixed": {need(Need{Kind: "server"}), "before the launch"},
+	"server-absent-script-fixed": {need(Need{Kind: "server", MadeBy: "quay.sh"}),
+		"quay.sh runs such an image"},
 	"server-absent-script": {need(Need{Kind: "server", Key: "DATABASE_URL", MadeBy: "quay.sh"}),
 		"quay.sh runs such"},
-	"server-absent-made-fixed": {need(Need{Kind: "server", Make: "docker run x"}), "one: docker run x."},
-	"server-absent-made":       {need(Need{Kind: "server", Make: "run x", Key: "URL"}), "run x. Or let URL"},
-	"server-absent":            {need(Need{Kind: "server", Key: "DATABASE_URL"}), "fill --set DATABASE_URL="},
-	"disk-low":                 {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
+	"server-absent-made-fixed": {need(Need{Kind: "server", Make: "docker run x"}),
+		"one: docker run x."},
+	"server-absent-made": {need(Need{Kind: "server", Make: "run x", Key: "URL"}),
+		"run x. Or let URL"},
+	"server-absent": {need(Need{Kind: "server", Key: "DATABASE_URL"}),
+		"fill --set DATABASE_URL="},
+	"disk-low": {need(Need{Kind: "disk", Found: "0.1 GB free"}), "Make room"},
 
 	"later-file-wins": {setting(Setting{Later: ".env.local", Line: 4}), ".env.local:4 wins"},
-	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data", Changed: true}),
+	"password-of-before": {setting(Setting{Key: "PW", Service: "db", Store: "the volume data",
+		Changed: true}),
 		"the volume data exists already"},
 }
 
@@ -142,7 +178,8 @@ func answering(state stack.State, text string) Port {
 	return p
 }
 
-// within is a container's port that refuses, while somebody listens inside on that port, 0 for nobody.
+// within is a container's port that refuses, while somebody listens inside on that port, 0 for
+// nobody.
 func within(port int, loopback bool) Port {
 	p := refusing(stack.Container, stack.Quiet, "")
 	p.Known, p.At = true, stack.Place{File: "c.yaml", Line: 3}
@@ -170,7 +207,8 @@ func TestEveryRuleHasACase(t *testing.T) {
 			return
 		}
 		said := c.finding.Cause + " " + c.finding.Remedy
-		if c.finding.Code != code || !strings.Contains(said, c.says) || strings.ContainsAny(said, "{}") {
+		if c.finding.Code != code || !strings.Contains(said, c.says) ||
+			strings.ContainsAny(said, "{}") {
 			t.Errorf("the case of %s meets %s: %q", code, c.finding.Code, said)
 		}
 		if cause == "" && remedy == "" {
@@ -203,7 +241,8 @@ func image(why string) Finding {
 
 func TestNothingIsSaidWithoutAReason(t *testing.T) {
 	t.Parallel()
-	fine := Port{Alive: true, Launched: true, Check: stack.PortCheck{Verdict: stack.Answers, Title: "x"}}
+	fine := Port{Alive: true, Launched: true,
+		Check: stack.PortCheck{Verdict: stack.Answers, Title: "x"}}
 	if c := fine.Explain(); c != fine.Check {
 		t.Errorf("of a port that answers: %+v", c)
 	}

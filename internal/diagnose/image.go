@@ -16,8 +16,8 @@ func saidOf(pattern string) func(*Image) bool {
 	return func(i *Image) bool { return re.MatchString(i.Why) }
 }
 
-// Images are the rules for an image that could not be fetched. Registries that keep private images don't tell an image
-// that isn't there from one that is not for everybody.
+// Images are the rules for an image that could not be fetched. Registries that keep private images
+// don't tell an image that isn't there from one that is not for everybody.
 var Images = []Rule[Image]{
 	{"image-disk-full", saidOf(`no space left on device`),
 		"there is no room for it", "Make room: docker system df shows what the engine holds.", ""},
@@ -32,13 +32,16 @@ var Images = []Rule[Image]{
 	{"image-absent", saidOf(`manifest unknown|not found|name unknown|no such image`),
 		"{registry} has no such image or tag", "Check the name and the tag of {ref}.", ""},
 	{"image-many", saidOf(`toomanyrequests|rate limit`),
-		"{registry} has had too many requests from here", "Wait, or log in: docker login {registry}", ""},
+		"{registry} has had too many requests from here", "Wait, or log in: docker login " +
+			"{registry}", ""},
 	{"image-unreachable", saidOf(`dial tcp|no such host|i/o timeout|connection refused|network is unreachable|` +
 		`deadline exceeded|handshake|certificate|server gave HTTP|Client\.Timeout|EOF`),
 		"{registry} can't be reached from here",
-		"Check this machine's network and its proxy; what an engine has once fetched it needs not fetch again.", ""},
-	{"image-unknown", func(*Image) bool { return true }, "the engine says: {why}", "Fetch it by hand to see more: " +
-		"docker pull {ref}", ""},
+		"Check this machine's network and its proxy; what an engine has once fetched it needs " +
+			"not fetch again.", ""},
+	{"image-unknown", func(*Image) bool { return true }, "the engine says: {why}",
+		"Fetch it by hand to see more: " +
+			"docker pull {ref}", ""},
 }
 
 // Explain tells why the image could not be fetched, and what to do.
@@ -47,5 +50,6 @@ func (i *Image) Explain() Finding {
 	if platform == "" {
 		platform = "the engine's own"
 	}
-	return first(Images, i, map[string]string{"ref": i.Ref, "registry": i.Registry, "platform": platform, "why": i.Why})
+	return first(Images, i, map[string]string{"ref": i.Ref, "registry": i.Registry,
+		"platform": platform, "why": i.Why})
 }

@@ -45,8 +45,8 @@ type Spoken struct {
 	Text string `json:"text"`
 }
 
-// Limits of what is kept of a log: of one line in bytes, of a text that is shown in characters, of the lines at its
-// end.
+// Limits of what is kept of a log: of one line in bytes, of a text that is shown in characters, of
+// the lines at its end.
 const (
 	maxLine  = 64 << 10
 	maxShown = 300
@@ -94,7 +94,8 @@ var (
 // catalogue is the rules that are known, and how they are found.
 type catalogue struct {
 	rules []LogRule
-	of    []int // by the number of an expression: its rule; the sign that something came up is of none
+	// by the number of an expression: its rule; the sign that something came up is of none
+	of    []int
 	exprs []*expr.Expr
 	words *automaton
 }
@@ -119,7 +120,8 @@ func newCatalogue(rules []LogRule) *catalogue {
 	return out
 }
 
-// Reader reads a log, in pieces of any size, and remembers what matters: as much of a long one as of a short one.
+// Reader reads a log, in pieces of any size, and remembers what matters: as much of a long one as
+// of a short one.
 type Reader struct {
 	known *catalogue
 	out   Reading
@@ -136,7 +138,8 @@ type Reader struct {
 	tail   int
 }
 
-// NewReader makes a reader of one log, which knows more rules than the built-in ones; those go first.
+// NewReader makes a reader of one log, which knows more rules than the built-in ones; those go
+// first.
 func NewReader(more ...LogRule) *Reader {
 	known := builtIn()
 	if len(more) > 0 {
@@ -183,8 +186,8 @@ func (r *Reader) Write(p []byte) (int, error) {
 	return n, nil
 }
 
-// keep keeps what of a line has come. One that is too long is looked at in pieces, each of which begins with the end of
-// the one before.
+// keep keeps what of a line has come. One that is too long is looked at in pieces, each of which
+// begins with the end of the one before.
 func (r *Reader) keep(p []byte) {
 	for len(p) > 0 {
 		n := min(len(p), maxLine-len(r.rest))
@@ -316,7 +319,8 @@ func fillIn(text string, words []string, known string) string {
 			break
 		}
 		out.WriteString(text[:open])
-		if part := text[open+1 : open+end]; !strings.Contains(part, "{2}") && len(words) > 0 || len(words) > 1 {
+		if part := text[open+1 : open+end]; !strings.Contains(part, "{2}") && len(words) > 0 ||
+			len(words) > 1 {
 			out.WriteString(part)
 		}
 		text = text[open+end+1:]
@@ -328,10 +332,12 @@ func fillIn(text string, words []string, known string) string {
 		}
 		return "it"
 	}
-	return strings.NewReplacer("{1}", word(0), "{2}", word(1), "{known}", known).Replace(out.String())
+	return strings.NewReplacer("{1}", word(0), "{2}", word(1), "{known}",
+		known).Replace(out.String())
 }
 
-// errors looks for the first line that speaks of an error, and then for a place in the project's own code.
+// errors looks for the first line that speaks of an error, and then for a place in the project's
+// own code.
 func (r *Reader) errors(text []byte) {
 	number := r.out.Lines
 	for len(text) > 0 && (r.out.First == nil || r.left > 0) {
@@ -397,7 +403,8 @@ func (r *Reader) Reading() *Reading {
 		}
 	}
 	slices.SortFunc(out.Causes, func(a, b Cause) int {
-		return cmp.Or(cmp.Compare(b.rank, a.rank), cmp.Compare(b.Line, a.Line), cmp.Compare(a.index, b.index))
+		return cmp.Or(cmp.Compare(b.rank, a.rank), cmp.Compare(b.Line, a.Line),
+			cmp.Compare(a.index, b.index))
 	})
 	slices.SortFunc(out.Harmless, func(a, b Cause) int { return cmp.Compare(a.Line, b.Line) })
 	out.Causes = oneALine(out.Causes)
@@ -428,8 +435,8 @@ func ReadLog(in io.Reader, more ...LogRule) (*Reading, error) {
 	return r.Reading(), err
 }
 
-// shown is a text as it may be shown: valid, on one line, without escape sequences and control characters, and not
-// longer than so many characters.
+// shown is a text as it may be shown: valid, on one line, without escape sequences and control
+// characters, and not longer than so many characters.
 func shown(b []byte, limit int) string {
 	if len(b) > 8*limit {
 		b = b[:8*limit]
@@ -455,14 +462,15 @@ func shown(b []byte, limit int) string {
 }
 
 var (
-	// inAddress is a password in an address, and assigned one that is told behind its name: neither is shown of a log
-	// that may be of anybody's.
+	// inAddress is a password in an address, and assigned one that is told behind its name: neither
+	// is shown of a log that may be of anybody's.
 	inAddress = expr.New(`(://[^:/@\s]*:)[^@\s/]+@`)
 	assigned  = expr.New(`(?i)(\b[\w-]*(?:password|passwd|secret|token|` +
 		`api[_-]?key)[\w-]*["']?\s*[=:]\s*["']?)[^\s"',;&]{4,}`)
 )
 
-// stripped appends the text without its escape sequences (ECMA-48: control sequences, and strings up to their end).
+// stripped appends the text without its escape sequences (ECMA-48: control sequences, and strings
+// up to their end).
 func stripped(out, p []byte) []byte {
 	for {
 		i := bytes.IndexByte(p, 0x1b)

@@ -30,13 +30,15 @@ func causeCases(t testing.TB) (out []causeCase) {
 		for i, part := range strings.Split("\n"+string(data), "\n== ")[1:] {
 			head, log, _ := strings.Cut(part, "\n")
 			code, says, _ := strings.Cut(head, ": ")
-			out = append(out, causeCase{fmt.Sprintf("%s:%d", filepath.Base(f), i+1), code, says, log})
+			out = append(out, causeCase{fmt.Sprintf("%s:%d", filepath.Base(f), i+1), code, says,
+				log})
 		}
 	}
 	return out
 }
 
-// TestCauses holds that each rule finds its example, as the first cause of it, and says what has to be done.
+// TestCauses holds that each rule finds its example, as the first cause of it, and says what has to
+// be done.
 func TestCauses(t *testing.T) {
 	t.Parallel()
 	shownOnce := map[string]bool{}
@@ -50,7 +52,8 @@ func TestCauses(t *testing.T) {
 			continue
 		}
 		said := r.Causes[0].Cause + " " + r.Causes[0].Remedy
-		if r.Causes[0].Code != c.code || !strings.Contains(said, c.says) || strings.ContainsAny(said, "{}[]") {
+		if r.Causes[0].Code != c.code || !strings.Contains(said, c.says) ||
+			strings.ContainsAny(said, "{}[]") {
 			t.Errorf("%s: %s is taken for %s: %s", c.name, c.code, r.Causes[0].Code, said)
 		}
 		shownOnce[c.code] = true
@@ -112,9 +115,11 @@ func TestReading(t *testing.T) {
 		"without an end":  {"x\n" + moduleLine, "package-missing@2|2|" + moduleLine},
 		"in colour": {"\x1b[31mError\x1b[0m: Cannot \x1b[1mfind\x1b[0m module 'express'\n",
 			"package-missing@1|1|" + moduleLine},
-		"with a title": {"\x1b]0;quay\x07" + moduleLine + "\n", "package-missing@1|1|" + moduleLine},
-		"in UTF-16":    {wide("x\r\n" + moduleLine + "\r\n"), "package-missing@2|2|" + moduleLine},
-		"binary":       {"\x00\x01\x02\xff\xfe\n" + moduleLine + "\n", "package-missing@2|2|" + moduleLine},
+		"with a title": {"\x1b]0;quay\x07" + moduleLine + "\n", "package-missing@1|1|" +
+			moduleLine},
+		"in UTF-16": {wide("x\r\n" + moduleLine + "\r\n"), "package-missing@2|2|" + moduleLine},
+		"binary": {"\x00\x01\x02\xff\xfe\n" + moduleLine + "\n", "package-missing@2|2|" +
+			moduleLine},
 		"a long line": {strings.Repeat("x", 3*maxLine) + " " + moduleLine + "\n",
 			"package-missing@1|1|" + strings.Repeat("x", maxShown-1) + "…"},
 		"it got over it": {"connect ECONNREFUSED 127.0.0.1:5432\nServer listening on port 8081\n",
@@ -124,7 +129,8 @@ func TestReading(t *testing.T) {
 		"root before what follows": {"gyp ERR! stack Error: not found: make\n" +
 			"npm error gyp ERR! build error\nmake: *** Error 1\n",
 			"compiler-missing@1 native-build-failed@2|1|make: *** Error 1"},
-		"the later one": {"KeyError: 'PIER_ONE'\nKeyError: 'PIER_TWO'\n", "setting-missing@2|1|KeyError: 'PIER_TWO'"},
+		"the later one": {"KeyError: 'PIER_ONE'\nKeyError: 'PIER_TWO'\n",
+			"setting-missing@2|1|KeyError: 'PIER_TWO'"},
 	} {
 		for _, size := range []int{1, 7, 1 << 20} {
 			r := NewReader()
@@ -145,7 +151,8 @@ func TestReading(t *testing.T) {
 			if n := len(got.Last); n > 0 {
 				last = got.Last[n-1].Text
 			}
-			if said := fmt.Sprintf("%s|%d|%s", strings.Join(causes, " "), line, last); said != c.want {
+			if said := fmt.Sprintf("%s|%d|%s", strings.Join(causes, " "), line,
+				last); said != c.want {
 				t.Errorf("%s, %d at once: got %s, want %s", name, size, said, c.want)
 			}
 		}
@@ -155,21 +162,25 @@ func TestReading(t *testing.T) {
 // TestFirstOwnFrame finds, below an error, the first place that is the project's own.
 func TestFirstOwnFrame(t *testing.T) {
 	t.Parallel()
-	r, _ := ReadLog(strings.NewReader("TideError: the tide failed\n    at wave (/srv/node_modules/sea/wave.js:1:2)\n" +
-		"    at run (node:internal/process/task:3:4)\n    at book (/srv/counter/src/book.js:41:7)\n"))
+	r, _ := ReadLog(strings.NewReader("TideError: the tide failed\n    at wave " +
+		"(/srv/node_modules/sea/wave.js:1:2)\n" +
+		"    at run (node:internal/process/task:3:4)\n    at book " +
+		"(/srv/counter/src/book.js:41:7)\n"))
 	if r.Frame == nil || r.Frame.Text != "/srv/counter/src/book.js:41" || r.Frame.Line != 4 {
 		t.Errorf("got %+v", r.Frame)
 	}
 }
 
-// TestOwnRules reads a log with a rule that a person has written, and refuses ones that can't be used.
+// TestOwnRules reads a log with a rule that a person has written, and refuses ones that can't be
+// used.
 func TestOwnRules(t *testing.T) {
 	t.Parallel()
 	own, err := Own("pier", `pier (\w+) is closed`, "the pier {1} is closed", "Open {1}.")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, _ := ReadLog(strings.NewReader("connect ECONNREFUSED 127.0.0.1:1\nthe pier north is closed\n"), own)
+	r, _ := ReadLog(strings.NewReader("connect ECONNREFUSED 127.0.0.1:1\nthe pier north is "+
+		"closed\n"), own)
 	if r.Causes[0].Code != "pier" || r.Causes[0].Cause != "the pier north is closed" {
 		t.Errorf("got %+v", r.Causes)
 	}
@@ -201,8 +212,8 @@ func FuzzReadLog(f *testing.F) {
 	})
 }
 
-// BenchmarkReadLog reads a log of 100 MB in which a line in a thousand is one of the examples. What is asked is 200
-// MB/s in constant memory.
+// BenchmarkReadLog reads a log of 100 MB in which a line in a thousand is one of the examples. What
+// is asked is 200 MB/s in constant memory.
 func BenchmarkReadLog(b *testing.B) {
 	var block bytes.Buffer
 	for i, c := range causeCases(b) {
@@ -210,7 +221,8 @@ func BenchmarkReadLog(b *testing.B) {
 		for k := range 1000 {
 			fmt.Fprintf(
 				&block,
-				"2026-11-20 08:%02d:%02d INFO  ferry %d has left the pier, 214 aboard, error rate 0.00\n",
+				"2026-11-20 08:%02d:%02d INFO  ferry %d has left the pier, 214 aboard, error "+
+					"rate 0.00\n",
 				i%60,
 				k%60,
 				k,
@@ -248,7 +260,8 @@ func TestDocs(t *testing.T) {
 	var want strings.Builder
 	want.WriteString("\ncode | what it means | what to do\n---|---|---\n")
 	for _, r := range Logs() {
-		plain := strings.NewReplacer("[", "", "]", "", "{1}", "…", "{2}", "…", "{known}", "…", "|", "\\|", "\n", " ")
+		plain := strings.NewReplacer("[", "", "]", "", "{1}", "…", "{2}", "…", "{known}", "…", "|",
+			"\\|", "\n", " ")
 		fmt.Fprintf(&want, "`%s` | %s | %s\n", r.Code, plain.Replace(r.says), plain.Replace(r.do))
 	}
 	if table == want.String() {

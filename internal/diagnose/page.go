@@ -13,7 +13,8 @@ var (
 	tag    = expr.New(`(?s)<[^>]{0,1000}>`)
 )
 
-// PlainText is what a person reads of a page in HTML, a line for each part; any other text is left as it is.
+// PlainText is what a person reads of a page in HTML, a line for each part; any other text is left
+// as it is.
 func PlainText(page string) string {
 	if !strings.Contains(page, "<") {
 		return page

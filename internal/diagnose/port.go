@@ -28,9 +28,10 @@ type Port struct {
 	Mend     string // and the remedy
 	Holder   string // in words, who holds the port, where that is not the service
 	Foreign  bool   // the port is known to be held by somebody else
-	Left     bool   // who holds the port was started by a launch of this workspace whose steward is gone
-	HungUp   bool   // it accepted, and hung up without a word
-	Gentle   bool   // it was looked at, and not spoken to
+	// who holds the port was started by a launch of this workspace whose steward is gone
+	Left   bool
+	HungUp bool // it accepted, and hung up without a word
+	Gentle bool // it was looked at, and not spoken to
 
 	// Inside is who listens inside of its container, where Known says that this could be seen.
 	Inside []Listening
@@ -59,7 +60,8 @@ func (p *Port) inside() (l Listening, listens bool) {
 func (p *Port) others() string {
 	var out []string
 	for _, l := range p.Inside {
-		if !l.Loopback && l.Port != p.Target && l.Port < 32768 { // above, the engine's own and passing ones
+		// above, the engine's own and passing ones
+		if !l.Loopback && l.Port != p.Target && l.Port < 32768 {
 			out = append(out, strconv.Itoa(l.Port))
 		}
 	}
@@ -80,18 +82,30 @@ func in(states ...stack.State) func(*Port) bool {
 	return func(p *Port) bool { return p.Launched && slices.Contains(states, p.State) }
 }
 
-// Ports are the rules for a port. What became of the service goes first: where it does not run, whoever answers is
-// somebody else.
+// Ports are the rules for a port. What became of the service goes first: where it does not run,
+// whoever answers is somebody else.
 var Ports = []Rule[Port]{
-	{"failed-and-replaced", func(p *Port) bool { return in(stack.Failed)(p) && p.Check.Verdict != stack.Refuses },
-		"the service failed: {said}; what answers here is another program{owner}", "{mend}", stack.Stranger},
+	{"failed-and-replaced", func(p *Port) bool {
+		return in(stack.Failed)(p) &&
+			p.Check.Verdict != stack.Refuses
+	},
+		"the service failed: {said}; what answers here is another " +
+			"program{owner}", "{mend}", stack.Stranger},
 	{"failed", in(stack.Failed), "the service failed: {said}", "{mend}", ""},
-	{"skipped-and-replaced", func(p *Port) bool { return in(stack.Skipped)(p) && p.Check.Verdict != stack.Refuses },
+	{"skipped-and-replaced", func(p *Port) bool {
+		return in(stack.Skipped)(p) &&
+			p.Check.Verdict != stack.Refuses
+	},
 		"the service was skipped, since {said}; what answers here is another program{owner}",
 		"Mend that first, then launch again.", stack.Stranger},
-	{"skipped", in(stack.Skipped), "the service was skipped, since {said}", "Mend that first, then launch again.", ""},
-	{"left-behind", func(p *Port) bool { return !p.Alive && p.Left && p.Check.Verdict != stack.Refuses },
-		"it still runs from a launch whose steward is gone{owner}", "End it: nharbor stop", stack.Errs},
+	{"skipped", in(stack.Skipped), "the service was skipped, since {said}",
+		"Mend that first, then launch again.", ""},
+	{"left-behind", func(p *Port) bool {
+		return !p.Alive && p.Left &&
+			p.Check.Verdict != stack.Refuses
+	},
+		"it still runs from a launch whose steward is gone{owner}", "End it: nharbor " +
+			"stop", stack.Errs},
 	{"stranger-without-stack",
 		func(p *Port) bool { return !p.Alive && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}; this stack is not launched",
@@ -99,11 +113,16 @@ var Ports = []Rule[Port]{
 	{"not-launched", func(p *Port) bool { return !p.Alive },
 		"the stack is not launched", "Launch it: nharbor launch", ""},
 	{"left-out", func(p *Port) bool { return !p.Launched },
-		"it is not part of this launch", "Launch it too: nharbor stop, then nharbor launch", stack.Refuses},
-	{"stopped-and-replaced", func(p *Port) bool { return in(stack.Stopped)(p) && p.Check.Verdict != stack.Refuses },
+		"it is not part of this launch", "Launch it too: nharbor stop, then nharbor " +
+			"launch", stack.Refuses},
+	{"stopped-and-replaced", func(p *Port) bool {
+		return in(stack.Stopped)(p) &&
+			p.Check.Verdict != stack.Refuses
+	},
 		"the service was stopped; what answers here is another program{owner}",
 		"Stop it, then start the service again: nharbor restart {service}", stack.Stranger},
-	{"stopped", in(stack.Stopped), "the service was stopped", "Start it again: nharbor restart {service}", ""},
+	{"stopped", in(stack.Stopped), "the service was stopped",
+		"Start it again: nharbor restart {service}", ""},
 	{"waits", in(stack.Waiting), "it was not started yet: it waits {said}",
 		"Wait, or see what it waits for: nharbor order", stack.Refuses},
 	{"stranger",
@@ -119,7 +138,8 @@ var Ports = []Rule[Port]{
 		"", seeLogs, stack.Silent},
 	{"loopback-only",
 		func(p *Port) bool { l, ok := p.inside(); return unreached(p) && ok && l.Loopback },
-		"inside its container it listens on port {target} of the loopback address alone, where nobody outside " +
+		"inside its container it listens on port {target} of the loopback address alone, where " +
+			"nobody outside " +
 			"reaches it",
 		"Let it listen on 0.0.0.0:{target}.", ""},
 	{"other-port-inside",
@@ -131,7 +151,8 @@ var Ports = []Rule[Port]{
 		"the container runs, and nothing listens inside of it yet", seeLogs, ""},
 	{"loopback-inside",
 		refused(func(p *Port) bool { return p.Runs == stack.Container }),
-		"the container runs, but nothing listens on its port {target}; a program that binds to the container's own " +
+		"the container runs, but nothing listens on its port {target}; a program that binds to " +
+			"the container's own " +
 			"loopback can't be reached from outside",
 		"Let it listen on 0.0.0.0:{target}. " + seeLogs, ""},
 	{"still-starting", refused(func(p *Port) bool { return p.State == stack.Starting }),
@@ -145,7 +166,10 @@ var Ports = []Rule[Port]{
 		func(p *Port) bool { return p.Check.Verdict == stack.Errs && p.Reason != "" },
 		"{check}: {reason}", "{fix}", ""},
 	{"errs",
-		func(p *Port) bool { return p.Check.Verdict == stack.Errs || p.Check.Verdict == stack.Silent },
+		func(p *Port) bool {
+			return p.Check.Verdict == stack.Errs ||
+				p.Check.Verdict == stack.Silent
+		},
 		"", seeLogs, ""},
 	{"tls-or-not",
 		func(p *Port) bool { return p.Check.Verdict == stack.Stranger && p.Check.Speaks == "tls" },
@@ -153,9 +177,11 @@ var Ports = []Rule[Port]{
 		"Speak TLS to it, or switch its TLS off for development.", ""},
 	{"other-protocol",
 		func(p *Port) bool { return p.Check.Verdict == stack.Stranger },
-		"{expected} was expected, and {speaks} answers", "Correct the port at {place}, or see who it is.", ""},
+		"{expected} was expected, and {speaks} answers", "Correct the port at {place}, or see " +
+			"who it is.", ""},
 	{"not-spoken-to", func(p *Port) bool { return p.Gentle },
-		"it listens; a debugger's port is not spoken to, since that could let its program go on, or end it", "", ""},
+		"it listens; a debugger's port is not spoken to, since that could let its program go " +
+			"on, or end it", "", ""},
 	{"ipv6-only",
 		func(p *Port) bool {
 			return p.Check.Verdict == stack.Answers && strings.HasPrefix(p.Check.Address, "[") &&
@@ -190,7 +216,8 @@ func (p *Port) Explain() stack.PortCheck {
 		_, port, _ := net.SplitHostPort(p.Check.Address)
 		place = "port " + port
 	}
-	f := first(Ports, p, map[string]string{"service": p.Service, "target": strconv.Itoa(p.Target), "said": said,
+	f := first(Ports, p, map[string]string{"service": p.Service, "target": strconv.Itoa(p.Target),
+		"said":     said,
 		"expected": p.Check.Expected, "speaks": speaks, "owner": owner, "patient": strconv.Itoa(p.Patient),
 		"place": place, "others": p.others(), "mend": mend, "check": p.Check.Cause, "reason": p.Reason, "fix": p.Fix})
 	out := p.Check

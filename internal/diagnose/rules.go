@@ -40,7 +40,8 @@ const (
 	root
 )
 
-var ranks = map[string]rank{"harmless": harmless, "follows": follows, "direct": direct, "root": root}
+var ranks = map[string]rank{"harmless": harmless, "follows": follows, "direct": direct,
+	"root": root}
 
 // LogRule knows a cause by a line of a log.
 type LogRule struct {
@@ -90,10 +91,12 @@ func readRules(name string) ([]LogRule, error) {
 	}
 	var out []LogRule
 	for _, r := range file.Rule {
-		rule := LogRule{Code: r.Code, passing: r.Passing, says: r.Says, do: r.Do, known: file.Known[r.Known],
+		rule := LogRule{Code: r.Code, passing: r.Passing, says: r.Says, do: r.Do,
+			known:     file.Known[r.Known],
 			otherwise: r.Otherwise, forDots: r.Dotted}
 		var ok bool
-		if rule.rank, ok = ranks[r.Rank]; !ok || r.Known != "" && rule.known == nil || len(r.Lines) == 0 {
+		if rule.rank, ok = ranks[r.Rank]; !ok || r.Known != "" && rule.known == nil ||
+			len(r.Lines) == 0 {
 			return nil, fmt.Errorf("the rule %s has no rank, no line, or names no table", r.Code)
 		}
 		for _, line := range r.Lines {
@@ -104,8 +107,8 @@ func readRules(name string) ([]LogRule, error) {
 	return out, nil
 }
 
-// Own makes a rule of what a person has written: an expression for a line, what it means and what to do then. Its
-// error says what is wrong with the expression.
+// Own makes a rule of what a person has written: an expression for a line, what it means and what
+// to do then. Its error says what is wrong with the expression.
 func Own(code, line, says, do string) (LogRule, error) {
 	if len(line) > longest {
 		return LogRule{}, fmt.Errorf("the expression is longer than %d characters", longest)
@@ -115,7 +118,8 @@ func Own(code, line, says, do string) (LogRule, error) {
 		return LogRule{}, err
 	}
 	if length(wordsOf(line)) < shortest {
-		return LogRule{}, fmt.Errorf("the expression needs a word of %d letters or more that is in every line it fits",
+		return LogRule{}, fmt.Errorf("the expression needs a word of %d letters or more that is "+
+			"in every line it fits",
 			shortest)
 	}
 	return LogRule{Code: code, rank: root, lines: []*expr.Expr{e}, says: says, do: do}, nil

@@ -8,21 +8,26 @@ type Setting struct {
 	Service string // that the value signs in at
 	Later   string // a settings file that is read on top, and holds another value for the key
 	Line    int    // of the key there
-	Store   string // in words, the data that exists already and was made with the password of before
-	Changed bool   // the value is not what it was
+	// in words, the data that exists already and was made with the password of before
+	Store   string
+	Changed bool // the value is not what it was
 }
 
 // Settings are the rules for a setting.
 var Settings = []Rule[Setting]{
-	{"later-file-wins", func(s *Setting) bool { return s.Later != "" }, "{later}:{line} wins over this one", "", ""},
+	{"later-file-wins", func(s *Setting) bool { return s.Later != "" },
+		"{later}:{line} wins over this one", "", ""},
 	{"password-of-before", func(s *Setting) bool { return s.Store != "" && s.Changed },
-		"{store} exists already and keeps the password that it was made with, so that {service} will refuse this " +
+		"{store} exists already and keeps the password that it was made with, so that {service} " +
+			"will refuse this " +
 			"one: put the " +
-			"earlier one back (--set {key}=…), or throw the data away (nharbor reset --data)", "", ""},
+			"earlier one back (--set {key}=…), or throw the data away (nharbor reset " +
+			"--data)", "", ""},
 }
 
 // Explain tells what is wrong with the setting; the finding is empty if nothing is.
 func (s *Setting) Explain() Finding {
-	return first(Settings, s, map[string]string{"key": s.Key, "service": s.Service, "later": s.Later, "store": s.Store,
+	return first(Settings, s, map[string]string{"key": s.Key, "service": s.Service,
+		"later": s.Later, "store": s.Store,
 		"line": strconv.Itoa(s.Line)})
 }

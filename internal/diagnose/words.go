@@ -8,8 +8,8 @@ import (
 // shortest is how long a word has to be, at least, by which a rule is found.
 const shortest = 4
 
-// wordsOf are words, in lower case, one of which is in every text that the expression fits; nil if there are none. Of
-// several such sets the one whose shortest word is longest.
+// wordsOf are words, in lower case, one of which is in every text that the expression fits; nil if
+// there are none. Of several such sets the one whose shortest word is longest.
 func wordsOf(expression string) []string {
 	tree, err := syntax.Parse(expression, syntax.Perl)
 	if err != nil {
@@ -54,7 +54,8 @@ func required(re *syntax.Regexp) []string {
 	return nil
 }
 
-// ofConcat takes the best part of several that follow each other; words that touch are joined to one.
+// ofConcat takes the best part of several that follow each other; words that touch are joined to
+// one.
 func ofConcat(parts []*syntax.Regexp) []string {
 	var best, joined []string
 	consider := func(words []string) {
@@ -63,7 +64,8 @@ func ofConcat(parts []*syntax.Regexp) []string {
 		}
 	}
 	for _, part := range parts {
-		if part.Op == syntax.OpEmptyMatch || part.Op == syntax.OpWordBoundary || part.Op == syntax.OpNoWordBoundary {
+		if part.Op == syntax.OpEmptyMatch || part.Op == syntax.OpWordBoundary ||
+			part.Op == syntax.OpNoWordBoundary {
 			continue
 		}
 		words := required(part)
@@ -87,7 +89,8 @@ func ofConcat(parts []*syntax.Regexp) []string {
 	return best
 }
 
-// isWhole reports whether an expression fits nothing but its words, so that what follows touches them.
+// isWhole reports whether an expression fits nothing but its words, so that what follows touches
+// them.
 func isWhole(re *syntax.Regexp) bool {
 	switch re.Op {
 	case syntax.OpLiteral:
@@ -131,11 +134,12 @@ func length(words []string) int {
 	return out
 }
 
-// automaton finds words in bytes of either case, all at once: it looks at each byte once, whatever the number of words
-// (A. V. Aho and M. J. Corasick, Efficient string matching, 1975).
+// automaton finds words in bytes of either case, all at once: it looks at each byte once, whatever
+// the number of words (A. V. Aho and M. J. Corasick, Efficient string matching, 1975).
 type automaton struct {
 	class [256]uint16 // of a byte: its letter among those that words have, 0 for any other
-	next  []uint32    // by a state, which is a row, and a class: the row of the next state, with found in it
+	// by a state, which is a row, and a class: the row of the next state, with found in it
+	next  []uint32
 	width uint32
 	rules [][]uint16 // by a state's number: the rules whose words end there
 }

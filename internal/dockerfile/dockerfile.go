@@ -1,5 +1,5 @@
-// Package dockerfile reads Dockerfiles: what the image is that a stage makes, what it takes from the context and where
-// that lies, and what is run while it is built. It has no opinion.
+// Package dockerfile reads Dockerfiles: what the image is that a stage makes, what it takes from
+// the context and where that lies, and what is run while it is built. It has no opinion.
 package dockerfile
 
 import (
@@ -106,7 +106,8 @@ func instructions(data []byte) []instruction {
 // listed are the words of an instruction's JSON form, or else as they stand.
 func listed(words []string) []string {
 	var list []string
-	if text := strings.Join(words, " "); strings.HasPrefix(text, "[") && json.Unmarshal([]byte(text), &list) == nil {
+	if text := strings.Join(words, " "); strings.HasPrefix(text, "[") &&
+		json.Unmarshal([]byte(text), &list) == nil {
 		return list
 	}
 	return words
@@ -211,7 +212,8 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 		}
 		to := words[len(words)-1]
 		for _, w := range words[:len(words)-1] {
-			if strings.Contains(w, "://") || strings.HasPrefix(w, "<<") || strings.HasPrefix(w, "git@") {
+			if strings.Contains(w, "://") || strings.HasPrefix(w, "<<") ||
+				strings.HasPrefix(w, "git@") {
 				continue
 			}
 			w = path.Clean(strings.TrimLeft(w, "/"))
@@ -238,7 +240,8 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 		}
 	case "RUN":
 		run := Run{in.line, s.Workdir, strings.Join(words, " ")}
-		if list := listed(words); len(list) > 0 && len(words) > 0 && strings.HasPrefix(words[0], "[") {
+		if list := listed(words); len(list) > 0 && len(words) > 0 &&
+			strings.HasPrefix(words[0], "[") {
 			run.Text = shell.Line(list)
 		}
 		if len(in.here) > 0 {

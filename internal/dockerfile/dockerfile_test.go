@@ -19,19 +19,24 @@ func TestRead(t *testing.T) {
 		"lines that go on, with a comment between": {
 			"FROM x\nRUN a \\\n  # why\n  && b\nCOPY \\\n  one two \\\n  /there/\n", "",
 			"/; takes one:5 two:5; over one>/there two>/there; exposes ; runs "},
-		"a working folder below the one before": {"FROM x\nWORKDIR /a\nWORKDIR b\nCOPY src lib\n", "",
+		"a working folder below the one before": {"FROM x\nWORKDIR /a\nWORKDIR b\nCOPY src lib\n",
+			"",
 			"/a/b; takes src:4; over src>/a/b/lib; exposes ; runs "},
 		"only the stages that the last one needs": {
-			"FROM x AS unused\nCOPY never .\nFROM x AS build\nCOPY src .\nFROM y\nCOPY --from=build /out /out\n", "",
+			"FROM x AS unused\nCOPY never .\nFROM x AS build\nCOPY src .\nFROM y\nCOPY " +
+				"--from=build /out /out\n", "",
 			"/; takes src:4; over src>/; exposes ; runs "},
-		"a stage on top of another": {"FROM x AS base\nWORKDIR /code\nCOPY lock .\nFROM base AS dev\nCOPY . .\n", "",
+		"a stage on top of another": {"FROM x AS base\nWORKDIR /code\nCOPY lock .\nFROM base AS " +
+			"dev\nCOPY . .\n", "",
 			"/code; takes lock:3 .:5; over .>/code; exposes ; runs "},
 		"a target in the middle": {"FROM x AS dev\nEXPOSE 1\nFROM y AS late\nEXPOSE 2\n", "dev",
 			"/; takes ; over ; exposes 1; runs "},
 		"files that are there for one command": {
-			"FROM x\nRUN --mount=type=bind,source=uv.lock,target=uv.lock --mount=type=cache,target=/c make\n", "",
+			"FROM x\nRUN --mount=type=bind,source=uv.lock,target=uv.lock " +
+				"--mount=type=cache,target=/c make\n", "",
 			"/; takes uv.lock:2; over ; exposes ; runs "},
-		"what comes from elsewhere": {"FROM x\nADD https://tides.example/a.tgz /a\nCOPY --from=other/image /b /b\n", "",
+		"what comes from elsewhere": {"FROM x\nADD https://tides.example/a.tgz /a\nCOPY " +
+			"--from=other/image /b /b\n", "",
 			"/; takes ; over ; exposes ; runs "},
 		"a heredoc is no instruction": {"FROM x\nRUN <<EOF\nCOPY a b\nEOF\nCOPY c d\n", "",
 			"/; takes c:5; over c>/d; exposes ; runs "},
@@ -57,10 +62,12 @@ func TestRead(t *testing.T) {
 			for _, e := range img.Exposes {
 				ports = append(ports, fmt.Sprint(e.Port))
 			}
-			if name == "a stage on top of another" { // what the stage before lays over counts too, and less
+			if name == "a stage on top of "+
+				"another" { // what the stage before lays over counts too, and less
 				over = over[len(over)-1:]
 			}
-			got = fmt.Sprintf("%s; takes %s; over %s; exposes %s; runs %s", img.Workdir, strings.Join(takes, " "),
+			got = fmt.Sprintf("%s; takes %s; over %s; exposes %s; runs %s", img.Workdir,
+				strings.Join(takes, " "),
 				strings.Join(over, " "), strings.Join(ports, " "), strings.Join(img.Command, " "))
 		}
 		if got != c.want {

@@ -2,8 +2,9 @@
 // concern stays as it was, byte for byte.
 //
 // The format is the one that the Compose Specification describes for env_file and that the common
-// loaders share: one KEY=VALUE a line, an optional "export " before it, comments with #, values bare,
-// in single quotes (literal) or in double quotes (with escapes), quoted ones over several lines.
+// loaders share: one KEY=VALUE a line, an optional "export " before it, comments with #, values
+// bare, in single quotes (literal) or in double quotes (with escapes), quoted ones over several
+// lines.
 package dotenv
 
 import (
@@ -49,8 +50,10 @@ func Parse(name string, data []byte) (*File, error) {
 		return nil, TooLarge(name, len(data))
 	}
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary, At: stack.Place{File: name},
-			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary,
+			At:   stack.Place{File: name},
+			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name " +
+				"it differently."}
 	}
 	p := parser{file: f, line: 1}
 	p.parse()
@@ -60,10 +63,11 @@ func Parse(name string, data []byte) (*File, error) {
 	return f, nil
 }
 
-// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept, and not to be changed. The
-// error is that of the reading, for which Unread is true, or Parse's.
+// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept, and
+// not to be changed. The error is that of the reading, for which Unread is true, or Parse's.
 func Read(fsys fs.FS, name string) (*File, error) {
-	return reading.Once(fsys, name, "env", func(data []byte) (*File, error) { return Parse(name, data) })
+	return reading.Once(fsys, name, "env",
+		func(data []byte) (*File, error) { return Parse(name, data) })
 }
 
 // Unread reports whether a file could not be read, so that nothing is known of what it holds.
@@ -77,8 +81,10 @@ const MaxSize = 4 << 20
 
 // TooLarge is the fault of a settings file beyond MaxSize.
 func TooLarge(name string, size int) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvTooLarge, At: stack.Place{File: name},
-		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at most", size>>20,
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvTooLarge,
+		At: stack.Place{File: name},
+		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at "+
+			"most", size>>20,
 			MaxSize>>20), Remedy: "Move it away, or name it differently."}
 }
 
@@ -95,8 +101,8 @@ func (f *File) Get(key string) (*Setting, bool) {
 	return nil, false
 }
 
-// Set changes the value of every occurrence of key, or appends the key if the file lacks it. The new
-// value reads back as given: it is quoted where it must be.
+// Set changes the value of every occurrence of key, or appends the key if the file lacks it. The
+// new value reads back as given: it is quoted where it must be.
 func (f *File) Set(key, value string) error {
 	return f.Edit(map[string]string{key: value})
 }
@@ -133,8 +139,9 @@ func (f *File) Edit(changes map[string]string) error {
 	return f.become(out)
 }
 
-// AddFrom adds what the template has and the file lacks: each setting with its comment, as it is written there,
-// behind the nearest setting above it that both have. It returns the keys that were added.
+// AddFrom adds what the template has and the file lacks: each setting with its comment, as it is
+// written there, behind the nearest setting above it that both have. It returns the keys that were
+// added.
 func (f *File) AddFrom(template *File) ([]string, error) {
 	var added []string
 	behind := map[int][]byte{} // where in the file, what
@@ -150,7 +157,8 @@ func (f *File) AddFrom(template *File) ([]string, error) {
 		}
 		text := strings.TrimRight(string(template.data[s.from:s.next]), "\r\n")
 		for _, line := range strings.Split(text, "\n") {
-			behind[at] = append(append(behind[at], strings.TrimRight(line, "\r")...), f.lineEnd()...)
+			behind[at] = append(append(behind[at], strings.TrimRight(line, "\r")...),
+				f.lineEnd()...)
 		}
 		added = append(added, s.Key)
 	}
@@ -170,7 +178,8 @@ func (f *File) AddFrom(template *File) ([]string, error) {
 	return added, f.become(append(out, f.data[last:]...))
 }
 
-// top is where the first setting could stand: behind a byte order mark and the comment that heads the file.
+// top is where the first setting could stand: behind a byte order mark and the comment that heads
+// the file.
 func (f *File) top() int {
 	if len(f.Settings) > 0 {
 		return f.Settings[0].from
@@ -229,11 +238,14 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 				err = fmt.Errorf("the values of the file grow beyond %d bytes", maxTotal)
 			}
 			if err != nil {
-				faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvVariable,
-					At: stack.Place{File: f.Name, Line: s.Line}, Column: s.start - bytes.LastIndexByte(
+				faults = append(faults, &stack.Fault{Kind: stack.Unreadable,
+					Code: stack.CodeEnvVariable,
+					At: stack.Place{File: f.Name,
+						Line: s.Line}, Column: s.start - bytes.LastIndexByte(
 						f.data[:s.start], '\n'),
-					Text:   fmt.Sprintf("%s: %v", s.Key, err),
-					Remedy: "Correct the expression, or put the value in single quotes to keep it as it is."})
+					Text: fmt.Sprintf("%s: %v", s.Key, err),
+					Remedy: "Correct the expression, or put the value in single quotes to keep " +
+						"it as it is."})
 				continue
 			}
 			values[s.Key] = v
@@ -254,8 +266,8 @@ type Loose struct {
 	Line          int
 }
 
-// LooseEnds finds the settings that lose a part because a variable has no value: a dollar sign that is meant as one, in
-// a password or its hash, reads like the beginning of a variable.
+// LooseEnds finds the settings that lose a part because a variable has no value: a dollar sign that
+// is meant as one, in a password or its hash, reads like the beginning of a variable.
 func (f *File) LooseEnds(env Lookup) (out []Loose) {
 	known := map[string]bool{}
 	for _, s := range f.Settings {
@@ -295,8 +307,8 @@ func quoted(value string, was byte) string {
 	return `"` + r.Replace(value) + `"`
 }
 
-// plain reports whether a value needs no quotes: neither for those who read env files nor for a shell that reads one as
-// its own lines, as many scripts have it do.
+// plain reports whether a value needs no quotes: neither for those who read env files nor for a
+// shell that reads one as its own lines, as many scripts have it do.
 func plain(value string) bool {
 	return !strings.ContainsAny(value, " \t\r\n\"'#$\\`;&|()<>") && !strings.HasPrefix(value, "~") &&
 		utf8.ValidString(value)
@@ -312,9 +324,9 @@ func validKey(key string) bool {
 	return key != ""
 }
 
-// RawValues reads a file in the format that the Compose Specification calls raw: KEY=VALUE a line, the
-// value as it stands, with its quotes and dollar signs; lines that begin with # and empty ones count for
-// nothing. A bare key is taken from env.
+// RawValues reads a file in the format that the Compose Specification calls raw: KEY=VALUE a line,
+// the value as it stands, with its quotes and dollar signs; lines that begin with # and empty ones
+// count for nothing. A bare key is taken from env.
 func RawValues(data []byte, env Lookup) map[string]string {
 	out := map[string]string{}
 	for line := range strings.Lines(strings.TrimPrefix(string(data), "\xef\xbb\xbf")) {

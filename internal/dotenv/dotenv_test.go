@@ -41,7 +41,8 @@ func TestParse(t *testing.T) {
 		{"no line end at the end", "A=1", "1 A=1"},
 		{"CRLF and a byte order mark", "\xef\xbb\xbfA=1\r\nB=\"2\"\r\n", "1 A=1\n2 B=2"},
 		{"export", "export A=1\nexport\tB=2\nexported=3", "1 A=1\n2 B=2\n3 exported=3"},
-		{"comments above and behind", "# one\n#  two\nA=1 # three\n\n# far\n\nB=2", "1 A=1 # one / two / three\n7 B=2"},
+		{"comments above and behind", "# one\n#  two\nA=1 # three\n\n# far\n\nB=2",
+			"1 A=1 # one / two / three\n7 B=2"},
 		{"a hash inside", "A=a#b\nB='x # y'\nC=#c", "1 A=a#b\n2 B=x # y\n3 C=#c"},
 		{"only a comment behind", "A= # nothing", "1 A= # nothing"},
 		{"quotes", `A="a b" ` + "\nB='it is \"so\"'\nC=\"\"", "1 A=a b\n2 B=it is \"so\"\n3 C="},
@@ -105,7 +106,8 @@ func TestValues(t *testing.T) {
 	}
 	shell := map[string]string{"FROM_SHELL": "yes", "SHELL_WINS": "theirs"}
 	got, err := f.Values(func(k string) (string, bool) { v, ok := shell[k]; return v, ok })
-	want := map[string]string{"HOST": "other", "URL": "postgres://db:5432/x", "RAW": "${HOST}", "FROM_SHELL": "yes",
+	want := map[string]string{"HOST": "other", "URL": "postgres://db:5432/x", "RAW": "${HOST}",
+		"FROM_SHELL": "yes",
 		"SHELL_WINS": "mine", "USES": "theirs", "PRICE": "5$"}
 	if err != nil || !maps.Equal(got, want) {
 		t.Errorf("got  %v, %v\nwant %v", got, err, want)
@@ -125,7 +127,8 @@ func TestRawValues(t *testing.T) {
 	t.Parallel()
 	got := RawValues([]byte("\xef\xbb\xbfA=\"x\" # y\r\n# c\n\nB=$A'\nFROM_SHELL\nABSENT\nC=a=b"),
 		func(k string) (string, bool) { return "yes", k == "FROM_SHELL" })
-	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes", "C": "a=b"}; !maps.Equal(got,
+	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes",
+		"C": "a=b"}; !maps.Equal(got,
 		want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
@@ -174,13 +177,15 @@ func TestSetKeepsTheRest(t *testing.T) {
 func TestAddFrom(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ name, file, template, want, added string }{
-		{"behind what both have", "A=mine\n# end\nC=3\n", "# first\nA=1\n# what B is for\nB='2' # two\nC=3\n",
+		{"behind what both have", "A=mine\n# end\nC=3\n",
+			"# first\nA=1\n# what B is for\nB='2' # two\nC=3\n",
 			"A=mine\n# what B is for\nB='2' # two\n# end\nC=3\n", "B"},
 		{"before the first", "# B here\nB=2\n", "A=1\nB=2\n", "A=1\n# B here\nB=2\n", "A"},
 		{"at the end, without a line end, CRLF", "A=1\r\nB=2", "A=1\nB=2\nC=\"x\ny\"\n",
 			"A=1\r\nB=2\r\nC=\"x\r\ny\"\r\n", "C"},
 		{"into an empty file", "", "A=1\nB=2\n", "A=1\nB=2\n", "A B"},
-		{"behind a byte order mark", "\xef\xbb\xbfB=1\n", "A=1\nB=2\n", "\xef\xbb\xbfA=1\nB=1\n", "A"},
+		{"behind a byte order mark", "\xef\xbb\xbfB=1\n", "A=1\nB=2\n", "\xef\xbb\xbfA=1\nB=1\n",
+			"A"},
 		{"behind a comment without a line end", "# mine", "A=1\n", "# mine\nA=1\n", "A"},
 		{"nothing new", "B=1\nA=2", "A=1\nB=2\n", "B=1\nA=2", ""},
 		{"twice in the template", "Z=1\n", "A=1\nA=2\n", "A=1\nZ=1\n", "A"},
@@ -201,7 +206,8 @@ func TestAddFrom(t *testing.T) {
 }
 
 func FuzzParseIsLossless(f *testing.F) {
-	for _, s := range []string{"A=1\n", "A='x\ny'\r\nexport B=\"${A}\" # c\n", "\xef\xbb\xbf# c\nA", "A=\\",
+	for _, s := range []string{"A=1\n", "A='x\ny'\r\nexport B=\"${A}\" # c\n",
+		"\xef\xbb\xbf# c\nA", "A=\\",
 		"A=\"\\\""} {
 		f.Add([]byte(s), "new value")
 	}
@@ -242,7 +248,8 @@ func FuzzParseIsLossless(f *testing.F) {
 				got = values[key]
 			}
 			if got != value {
-				t.Fatalf("Set(%q, %q) in %q reads back as %q from %q", key, value, data, got, again.Bytes())
+				t.Fatalf("Set(%q, %q) in %q reads back as %q from %q", key, value, data, got,
+					again.Bytes())
 			}
 		}
 	})
@@ -292,7 +299,10 @@ func TestLooseEnds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	got := fmt.Sprint(f.LooseEnds(func(name string) (string, bool) { return "/root", name == "HOME" }))
+	got := fmt.Sprint(f.LooseEnds(func(name string) (string, bool) {
+		return "/root",
+			name == "HOME"
+	}))
 	if want := "[{B C 2} {HASH abc 3} {I a 7} {I b 7}]"; got != want {
 		t.Errorf("loose are %s, want %s", got, want)
 	}

@@ -10,9 +10,10 @@ type Lookup func(name string) (string, bool)
 
 // Use is one variable that an expansion asked for.
 type Use struct {
-	Name   string
-	Set    bool // the lookup knew it
-	Backed bool // a default, an alternative or an error message of the expression stands in when it is not set
+	Name string
+	Set  bool // the lookup knew it
+	// a default, an alternative or an error message of the expression stands in when it is not set
+	Backed bool
 }
 
 // ExpandError tells why a text could not be expanded. Offset is in bytes from the text's beginning.
@@ -26,8 +27,9 @@ type ExpandError struct {
 
 func (e *ExpandError) Error() string { return e.Text }
 
-// Bounds of an expansion: how deep ${a:-${b:-…}} goes, how long a value becomes in bytes, and how many variables are
-// put into one text. A checkout of which nobody has read anything may hold anything.
+// Bounds of an expansion: how deep ${a:-${b:-…}} goes, how long a value becomes in bytes, and how
+// many variables are put into one text. A checkout of which nobody has read anything may hold
+// anything.
 const (
 	maxNesting  = 64
 	maxExpanded = 1 << 20
@@ -64,13 +66,15 @@ type expander struct {
 // Where live is false the part is not taken: nothing in it counts as used or as missing.
 func (x *expander) until(depth int, live bool) (string, error) {
 	if depth > maxNesting {
-		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("variables are nested more than %d deep", maxNesting)}
+		return "", &ExpandError{Offset: x.pos,
+			Text: fmt.Sprintf("variables are nested more than %d deep", maxNesting)}
 	}
 	var out strings.Builder
 	for x.pos < len(x.text) {
 		if out.Len() > maxExpanded || len(x.uses) > maxUses {
-			return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("the value grows beyond %d bytes or %d variables",
-				maxExpanded, maxUses)}
+			return "", &ExpandError{Offset: x.pos,
+				Text: fmt.Sprintf("the value grows beyond %d bytes or %d variables",
+					maxExpanded, maxUses)}
 		}
 		c := x.text[x.pos]
 		if c == '}' && depth > 0 {
@@ -105,7 +109,8 @@ func (x *expander) until(depth int, live bool) (string, error) {
 		}
 	}
 	if out.Len() > maxExpanded {
-		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("the value grows beyond %d bytes", maxExpanded)}
+		return "", &ExpandError{Offset: x.pos,
+			Text: fmt.Sprintf("the value grows beyond %d bytes", maxExpanded)}
 	}
 	return out.String(), nil
 }
@@ -113,12 +118,14 @@ func (x *expander) until(depth int, live bool) (string, error) {
 func (x *expander) braces(depth int, live bool) (string, error) {
 	open := x.pos
 	unclosed := &ExpandError{Offset: open,
-		Text: "the variable's closing brace is missing: ${NAME}; a dollar sign that is meant as one is written $$"}
+		Text: "the variable's closing brace is missing: ${NAME}; a dollar sign that is meant as " +
+			"one is written $$"}
 	x.pos += 2
 	name := x.name()
 	if name == "" {
 		return "", &ExpandError{Offset: open,
-			Text: "a variable's name is expected after ${; a dollar sign that is meant as one is written $$"}
+			Text: "a variable's name is expected after ${; a dollar sign that is meant as one " +
+				"is written $$"}
 	}
 	if x.pos >= len(x.text) {
 		return "", unclosed
@@ -140,8 +147,9 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 	}
 	op := x.text[x.pos]
 	if !strings.ContainsRune("-?+", rune(op)) {
-		return "", &ExpandError{Offset: x.pos, Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected",
-			name)}
+		return "", &ExpandError{Offset: x.pos,
+			Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected",
+				name)}
 	}
 	x.pos++
 	there := set && (!colon || value != "")
@@ -166,7 +174,8 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 		if word != "" {
 			text += ": " + word
 		}
-		x.missing = append(x.missing, &ExpandError{Offset: open, Text: text, Variable: name, Says: word})
+		x.missing = append(x.missing,
+			&ExpandError{Offset: open, Text: text, Variable: name, Says: word})
 		return "", nil
 	}
 	return value, nil
@@ -177,7 +186,8 @@ func (x *expander) name() string {
 	if start >= len(x.text) || !nameStart(x.text[start]) {
 		return ""
 	}
-	for x.pos < len(x.text) && (nameStart(x.text[x.pos]) || x.text[x.pos] >= '0' && x.text[x.pos] <= '9') {
+	for x.pos < len(x.text) && (nameStart(x.text[x.pos]) ||
+		x.text[x.pos] >= '0' && x.text[x.pos] <= '9') {
 		x.pos++
 	}
 	return x.text[start:x.pos]

@@ -72,8 +72,10 @@ func TestExpandFails(t *testing.T) {
 			t.Errorf("Expand(%q) fails with %v", c.text, err)
 			continue
 		}
-		if c.offset >= 0 && e.Offset != c.offset || !strings.Contains(e.Text, c.says) || e.Variable != c.variable {
-			t.Errorf("Expand(%q): %q at %d, variable %q; want %q at %d, variable %q", c.text, e.Text, e.Offset,
+		if c.offset >= 0 && e.Offset != c.offset || !strings.Contains(e.Text, c.says) ||
+			e.Variable != c.variable {
+			t.Errorf("Expand(%q): %q at %d, variable %q; want %q at %d, variable %q", c.text,
+				e.Text, e.Offset,
 				e.Variable, c.says, c.offset, c.variable)
 		}
 	}
@@ -85,7 +87,8 @@ func TestExpandTellsWhatItUsed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := []Use{{"SET", true, false}, {"UNSET", false, false}, {"OTHER", false, true}, {"SET", true, true},
+	want := []Use{{"SET", true, false}, {"UNSET", false, false}, {"OTHER", false, true},
+		{"SET", true, true},
 		{"INNER", false, false}, {"SET", true, true}}
 	if len(uses) != len(want) {
 		t.Fatalf("uses %v, want %v", uses, want)

@@ -50,7 +50,8 @@ func (p *parser) readLine() {
 		p.next(end)
 		return
 	}
-	if rest, ok := strings.CutPrefix(trimmed, "export"); ok && rest != "" && (rest[0] == ' ' || rest[0] == '\t') {
+	if rest, ok := strings.CutPrefix(trimmed, "export"); ok && rest != "" &&
+		(rest[0] == ' ' || rest[0] == '\t') {
 		trimmed = strings.TrimLeft(rest, " \t")
 		at = start + len(text) - len(trimmed)
 	}
@@ -96,7 +97,8 @@ func (p *parser) readLine() {
 	p.next(end)
 }
 
-// value reads the value that begins at s.start and returns where the next line begins, or -1 after a fault.
+// value reads the value that begins at s.start and returns where the next line begins, or -1 after
+// a fault.
 func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 	data := p.file.data
 	if s.start < lineEnd && (data[s.start] == '"' || data[s.start] == '\'') {
@@ -109,8 +111,9 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 			i++
 		}
 		if i >= len(data) {
-			p.fault(s.start-lineStart+1, fmt.Sprintf("the value of %s begins with %c and the closing one is missing",
-				s.Key, s.quote),
+			p.fault(s.start-lineStart+1,
+				fmt.Sprintf("the value of %s begins with %c and the closing one is missing",
+					s.Key, s.quote),
 				"Close the quote at the value's end.")
 			p.next(lineEnd)
 			return -1
@@ -138,7 +141,8 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 	}
 	raw := strings.TrimRight(p.text[s.start:lineEnd], "\r\n")
 	value := raw
-	if strings.HasPrefix(raw, "#") && s.start > 0 && (data[s.start-1] == ' ' || data[s.start-1] == '\t') {
+	if strings.HasPrefix(raw, "#") && s.start > 0 &&
+		(data[s.start-1] == ' ' || data[s.start-1] == '\t') {
 		value = ""
 		for data[s.start-1] != '=' { // a value to come goes before the blanks in front of the comment
 			s.start--
@@ -155,8 +159,8 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 	return lineEnd
 }
 
-// escapes reports whether a backslash between single quotes stands before a quote that is a part of the value: one
-// that does not end the line, as that of a folder of Windows would.
+// escapes reports whether a backslash between single quotes stands before a quote that is a part of
+// the value: one that does not end the line, as that of a folder of Windows would.
 func (p *parser) escapes(at int) bool {
 	if at+1 >= len(p.text) || p.text[at+1] != '\'' {
 		return false
@@ -189,7 +193,8 @@ func (p *parser) next(end int) {
 
 func (p *parser) fault(column int, text, remedy string) {
 	p.faults = append(p.faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvLine,
-		At: stack.Place{File: p.file.Name, Line: p.line}, Column: column, Text: text, Remedy: remedy})
+		At: stack.Place{File: p.file.Name,
+			Line: p.line}, Column: column, Text: text, Remedy: remedy})
 }
 
 func unescape(s string) string {

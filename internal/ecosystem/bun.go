@@ -20,7 +20,8 @@ var bun = &Manager{
 	node: &nodeManager{
 		runs: true,
 		ways: func(_ *nodeProject, lock string) nodeWays {
-			return nodeWays{words: []string{"bun"}, install: frozenBy("--frozen-lockfile", lock), run: []string{"run"},
+			return nodeWays{words: []string{"bun"}, install: frozenBy("--frozen-lockfile", lock),
+				run:  []string{"run"},
 				exec: []string{"x"}}
 		},
 	},

@@ -16,8 +16,9 @@ type Called struct {
 	Lines        []string
 }
 
-// ScriptsCalled lists the scripts of the projects that a command calls by name when it is run in cwd, those that the
-// manager runs before and after them included. Where a name is a pattern, all that fit are called.
+// ScriptsCalled lists the scripts of the projects that a command calls by name when it is run in
+// cwd, those that the manager runs before and after them included. Where a name is a pattern, all
+// that fit are called.
 func ScriptsCalled(projects []stack.Project, words []string, cwd string) (out []Called) {
 	names, members, byRunner := TaskRun(words)
 	usual := Canonical(words)
@@ -50,7 +51,8 @@ func ScriptsCalled(projects []stack.Project, words []string, cwd string) (out []
 	return out
 }
 
-// nameFits reports whether a script is meant by a word, which may stand behind the manager's name, and be a pattern.
+// nameFits reports whether a script is meant by a word, which may stand behind the manager's name,
+// and be a pattern.
 func nameFits(word, script string) bool {
 	if manager, name, ok := strings.Cut(word, ":"); ok && ManagerNamed(manager).Scripts != nil {
 		word = name
@@ -59,7 +61,8 @@ func nameFits(word, script string) bool {
 	return ok
 }
 
-// PartsCalled lists the parts of the projects by their names or folders; without members, all below cwd.
+// PartsCalled lists the parts of the projects by their names or folders; without members, all below
+// cwd.
 func PartsCalled(projects []stack.Project, members []string, cwd string) (out []stack.Part) {
 	for i := range projects {
 		for _, part := range projects[i].Parts {
@@ -72,9 +75,10 @@ func PartsCalled(projects []stack.Project, members []string, cwd string) (out []
 	return out
 }
 
-// InMember follows the words by which a manager is told to work in a member of its workspace, or in another folder:
-// the command without them, and the folder. There tells whether a folder is there.
-func InMember(projects []stack.Project, words []string, cwd string, there func(string) bool) ([]string, string) {
+// InMember follows the words by which a manager is told to work in a member of its workspace, or in
+// another folder: the command without them, and the folder. There tells whether a folder is there.
+func InMember(projects []stack.Project, words []string, cwd string,
+	there func(string) bool) ([]string, string) {
 	scripts := ManagerNamed(words[0]).Scripts
 	if scripts == nil {
 		return words, cwd
@@ -105,8 +109,8 @@ func InMember(projects []stack.Project, words []string, cwd string, there func(s
 	return words, cwd
 }
 
-// Obeyed lists the files of a checkout by which the program of a command is told what to run or to load, in the folder
-// that it is run in and in those above it.
+// Obeyed lists the files of a checkout by which the program of a command is told what to run or to
+// load, in the folder that it is run in and in those above it.
 func Obeyed(fsys fs.FS, dir string, words []string) (out []string) {
 	m := ManagerCalled(words)
 	for ; ; dir = path.Dir(dir) {
@@ -124,15 +128,16 @@ func Obeyed(fsys fs.FS, dir string, words []string) (out []string) {
 	}
 }
 
-// ManagerCalled is the package manager that a command calls, itself or for what it runs; one of which nothing is known
-// where it calls none.
+// ManagerCalled is the package manager that a command calls, itself or for what it runs; one of
+// which nothing is known where it calls none.
 func ManagerCalled(words []string) *Manager {
 	if len(words) == 0 {
 		return &Manager{}
 	}
 	for _, c := range calls() {
 		for _, w := range c.wrappers {
-			if w := strings.Fields(w); c.manager != nil && len(words) > len(w) && slices.Equal(words[:len(w)], w) {
+			if w := strings.Fields(w); c.manager != nil && len(words) > len(w) &&
+				slices.Equal(words[:len(w)], w) {
 				return c.manager
 			}
 		}
@@ -146,7 +151,8 @@ func ManagerCalled(words []string) *Manager {
 	return &Manager{}
 }
 
-// taskInclude is how a file of tasks brings in others, and taskRuns what is run as soon as it is read.
+// taskInclude is how a file of tasks brings in others, and taskRuns what is run as soon as it is
+// read.
 var (
 	taskInclude = map[string]*expr.Expr{
 		"make": expr.New(`(?m)^ *[-s]?include[ \t]+([^#\r\n]+)`),
@@ -171,7 +177,8 @@ type TaskFile struct {
 	Targets []stack.Target
 }
 
-// TasksOf reads the file of tasks that a program finds in a folder; file is the one that it is told to use, or empty.
+// TasksOf reads the file of tasks that a program finds in a folder; file is the one that it is told
+// to use, or empty.
 func TasksOf(fsys fs.FS, dir, program, file string) (out TaskFile) {
 	f := FolderAt(fsys, dir)
 	for _, t := range taskFiles {

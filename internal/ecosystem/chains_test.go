@@ -23,7 +23,8 @@ func TestScriptsCalled(t *testing.T) {
 		part(".", "ferry", "dev", "predev", "dev:css", "dev:api", "postinstall", "prepare", "test"),
 		part("apps/desk", "@ferry/desk", "dev", "build", "prebuild", "postbuild"),
 		part("apps/office", "@ferry/office", "build")}},
-		{Path: "php", Parts: []stack.Part{part("php", "php", "post-autoload-dump", "tide", "post-install-cmd")}}}
+		{Path: "php", Parts: []stack.Part{part("php", "php", "post-autoload-dump", "tide",
+			"post-install-cmd")}}}
 	for line, want := range map[string]string{
 		"npm run dev":              ".:predev .:dev",
 		"npm run dev --if-present": ".:predev .:dev",
@@ -38,8 +39,9 @@ func TestScriptsCalled(t *testing.T) {
 		"concurrently npm:dev:*":   ".:dev:api .:dev:css",
 		"turbo run build": "apps/desk:prebuild apps/desk:build apps/desk:postbuild " +
 			"apps/office:build",
-		"turbo build --filter=@ferry/office":   "apps/office:build",
-		"nx run @ferry/desk:build":             "apps/desk:prebuild apps/desk:build apps/desk:postbuild",
+		"turbo build --filter=@ferry/office": "apps/office:build",
+		"nx run @ferry/desk:build": "apps/desk:prebuild apps/desk:build " +
+			"apps/desk:postbuild",
 		"npx turbo run build -F @ferry/office": "apps/office:build",
 	} {
 		var got []string
@@ -53,7 +55,8 @@ func TestScriptsCalled(t *testing.T) {
 			t.Errorf("%s calls %q, want %q", line, got, want)
 		}
 	}
-	for line, want := range map[string]string{"composer install": "post-autoload-dump post-install-cmd",
+	for line, want := range map[string]string{"composer install": "post-autoload-dump " +
+		"post-install-cmd",
 		"composer tide": "tide", "composer run tide": "tide", "composer show": ""} {
 		var got []string
 		for _, c := range ScriptsCalled(projects, strings.Fields(line), "php") {
@@ -89,11 +92,13 @@ func TestInMember(t *testing.T) {
 	}
 }
 
-// TestObeyed lists the files by which a manager can be told to run something, in the folder and above it.
+// TestObeyed lists the files by which a manager can be told to run something, in the folder and
+// above it.
 func TestObeyed(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{}
-	for _, name := range []string{".npmrc", "web/.npmrc", "web/app/.npmrc", "web/app/package.json", "web/.yarnrc.yml",
+	for _, name := range []string{".npmrc", "web/.npmrc", "web/app/.npmrc", "web/app/package.json",
+		"web/.yarnrc.yml",
 		"web/.yarn/releases/yarn-4.cjs", "mill/build.gradle.kts", "mill/gradle/wrapper/gradle-wrapper.jar",
 		"mill/pom.xml",
 		"mill/.mvn/jvm.config", "office/setup.py", "office/pyproject.toml", "quay/Cargo.toml", "quay/build.rs",
@@ -125,20 +130,26 @@ func TestTasksOf(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	fsys := fstest.MapFS{
-		"Makefile": file("A := $(shell tide (x) y)\nB != date\n-include make/*.mk absent.mk\ninclude " +
+		"Makefile": file("A := $(shell tide (x) y)\nB != date\n-include make/*.mk " +
+			"absent.mk\ninclude " +
 			"$(C)/d.mk\nall: a\na:\n\t@x\n"),
-		"make/1.mk": file("include make/2.mk\nZ = $(shell one)\n"), "make/2.mk": file("include make/1.mk\n"),
-		"own.mk": file("b:\n\ty\n"), "sub/Makefile": file("include sub.mk\n"), "sub/sub.mk": file(""),
+		"make/1.mk": file("include make/2.mk\nZ = $(shell one)\n"), "make/2.mk": file("include " +
+			"make/1.mk\n"),
+		"own.mk": file("b:\n\ty\n"), "sub/Makefile": file("include " +
+			"sub.mk\n"), "sub/sub.mk": file(""),
 		"justfile": file("import? 'a.just'\nmod tools 'tools/mod.just'\nset shell := ['sh']\nv := `git " +
 			"describe`\nx:\n  y\n"),
 		"a.just": file("w := `whoami`\n"), "tools/mod.just": file(""),
-		"Taskfile.yml": file("includes:\n  docs: ./docs/Taskfile.yml\n  web:\n    taskfile: web.yml\nvars:\n  V:\n " +
+		"Taskfile.yml": file("includes:\n  docs: ./docs/Taskfile.yml\n  web:\n    taskfile: " +
+			"web.yml\nvars:\n  V:\n " +
 			"   sh: date\n" +
 			"tasks:\n  a: b\n"),
-		"docs/Taskfile.yml": file("tasks:\n  x:\n    status:\n      - sh: test -f y\n"), "web.yml": file(""),
+		"docs/Taskfile.yml": file("tasks:\n  x:\n    status:\n      - sh: test -f " +
+			"y\n"), "web.yml": file(""),
 	}
 	for _, c := range []struct{ dir, program, file, files, runs, unknown, targets string }{
-		{".", "make", "", "Makefile make/1.mk make/2.mk", "tide (x) y, date, one", "$(C)/d.mk", "all a"},
+		{".", "make", "", "Makefile make/1.mk make/2.mk", "tide (x) y, date, one", "$(C)/d.mk",
+			"all a"},
 		{".", "make", "own.mk", "own.mk", "", "", "b"},
 		{"sub", "make", "", "sub/Makefile sub/sub.mk", "", "", ""},
 		{".", "just", "", "justfile a.just tools/mod.just", "git describe, whoami", "", "x"},
@@ -153,14 +164,16 @@ func TestTasksOf(t *testing.T) {
 		}
 		if strings.Join(got.Files, " ") != c.files || strings.Join(got.Runs, ", ") != c.runs ||
 			strings.Join(got.Unknown, " ") != c.unknown || strings.Join(targets, " ") != c.targets {
-			t.Errorf("%s %s in %s: files %q, runs %q, unknown %q, targets %q", c.program, c.file, c.dir,
+			t.Errorf("%s %s in %s: files %q, runs %q, unknown %q, targets %q", c.program, c.file,
+				c.dir,
 				got.Files, got.Runs,
 				got.Unknown, targets)
 		}
 	}
 }
 
-// TestAssetScripts tells the scripts that make what another server hands out from those for other ends.
+// TestAssetScripts tells the scripts that make what another server hands out from those for other
+// ends.
 func TestAssetScripts(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
@@ -170,15 +183,19 @@ func TestAssetScripts(t *testing.T) {
 	}{
 		"one": {map[string]string{"build": "vite build", "watch": "vite build --watch"}, "build",
 			"watch"},
-		"by kind": {map[string]string{"build:css": "sass a b", "build:js": "esbuild a"}, "build:css " +
-			"build:js", ""},
-		"one that calls them": {map[string]string{"build": "npm run build:css", "build:css": "sass a b"}, "build", ""},
-		"for other ends": {map[string]string{"build:docker": "docker build .", "build:prod": "vite build"},
+		"by kind": {map[string]string{"build:css": "sass a b", "build:js": "esbuild a"},
+			"build:css " +
+				"build:js", ""},
+		"one that calls them": {map[string]string{"build": "npm run build:css",
+			"build:css": "sass a b"}, "build", ""},
+		"for other ends": {map[string]string{"build:docker": "docker build .",
+			"build:prod": "vite build"},
 			"", ""},
 		"of all members": {map[string]string{"build": "turbo run build"}, "", ""},
 		"in a container": {map[string]string{"build": "docker build ."}, "", ""},
-		"a look at the code": {map[string]string{"watch": "tsc --noEmit --watch", "lint:watch": "eslint " +
-			"--watch"}, "", ""},
+		"a look at the code": {map[string]string{"watch": "tsc --noEmit --watch",
+			"lint:watch": "eslint " +
+				"--watch"}, "", ""},
 		"a builder that stays": {map[string]string{"build": "webpack --watch"}, "", ""},
 		"nothing":              {nil, "", ""},
 	} {
@@ -193,12 +210,15 @@ func TestAssetScripts(t *testing.T) {
 	}
 }
 
-// TestRunsHelper tells programs that prepare or test something from those that serve, by their names.
+// TestRunsHelper tells programs that prepare or test something from those that serve, by their
+// names.
 func TestRunsHelper(t *testing.T) {
 	t.Parallel()
-	for line, want := range map[string]bool{"go run ./cmd/gencharts": true, "go run ./tools/seed": true, "go run " +
-		".": false,
-		"go run ./cmd/office": false, "go run main.go": false, "cargo run --bin migrate-tides": true, "cargo " +
+	for line, want := range map[string]bool{"go run ./cmd/gencharts": true,
+		"go run ./tools/seed": true, "go run " +
+			".": false,
+		"go run ./cmd/office": false, "go run main.go": false, "cargo run --bin " +
+			"migrate-tides": true, "cargo " +
 			"run": false,
 		"go test ./...": false, "node seed.js": false} {
 		if got := RunsHelper(strings.Fields(line)); got != want {
@@ -211,7 +231,8 @@ func TestRunsHelper(t *testing.T) {
 func TestFolderAt(t *testing.T) {
 	t.Parallel()
 	f := FolderAt(fstest.MapFS{"a/b": {}, "a/c/d": {}}, "a")
-	if !f.Has("b") || f.Has("c") || !slices.Equal(f.Folders, []string{"c"}) || len(FolderAt(f.FS, "absent").Files) > 0 {
+	if !f.Has("b") || f.Has("c") || !slices.Equal(f.Folders, []string{"c"}) ||
+		len(FolderAt(f.FS, "absent").Files) > 0 {
 		t.Errorf("got %+v", f)
 	}
 }

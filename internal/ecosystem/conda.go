@@ -12,7 +12,8 @@ var conda = &Manager{
 		brings: true,
 		claims: func(p *pythonProject) string { return p.first(condaFiles...) },
 		ways: func(p *pythonProject) pythonWays {
-			return pythonWays{install: []string{"conda", "env", "update", "--quiet", "--prefix", ".venv", "--file",
+			return pythonWays{install: []string{"conda", "env", "update", "--quiet", "--prefix",
+				".venv", "--file",
 				p.manifest},
 				run: []string{"conda", "run", "--prefix", ".venv", "--no-capture-output"}}
 		},

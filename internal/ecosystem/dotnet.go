@@ -57,18 +57,23 @@ var (
 var dotnet = &Ecosystem{
 	Name:     "dotnet",
 	Compiled: true,
-	Managers: []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"}, Obeys: []string{
-		"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig", "global.json",
-		".config/dotnet-tools.json"}}},
-	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig}, {Name: "worker", Config: dotnetConfig}},
-	Given: []string{"ASPNETCORE_URLS", "ASPNETCORE_ENVIRONMENT", "DOTNET_ENVIRONMENT", "DOTNET_URLS",
+	Managers: []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"},
+		Obeys: []string{
+			"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig", "global.json",
+			".config/dotnet-tools.json"}}},
+	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig},
+		{Name: "worker", Config: dotnetConfig}},
+	Given: []string{"ASPNETCORE_URLS", "ASPNETCORE_ENVIRONMENT", "DOTNET_ENVIRONMENT",
+		"DOTNET_URLS",
 		"DOTNET_RUNNING_IN_CONTAINER"},
 	Manifests: []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
 	Endings:   []string{".cs"},
 	Reads:     readsBy(false, `"`+envName+`"\)\s*(\?\?)?`, "GetEnvironmentVariable("),
-	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"}, Images: []string{"dotnet/sdk", "sdk"},
-		Packages: map[string]string{"pacman": "dotnet-sdk", "dnf": "dotnet-sdk-8.0", "brew": "dotnet",
-			"apk": "dotnet8-sdk"}}},
+	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"},
+		Images: []string{"dotnet/sdk", "sdk"},
+		Packages: map[string]string{"pacman": "dotnet-sdk", "dnf": "dotnet-sdk-8.0",
+			"brew": "dotnet",
+			"apk":  "dotnet8-sdk"}}},
 	Logins: []string{".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config"},
 	Public: []string{"api.nuget.org", "www.nuget.org"},
 	Verbs: []Verb{
@@ -108,7 +113,8 @@ func readDotnet(f Folder) (*Finding, error) {
 	f.dotnetCommon(out, solution)
 	install := f.step(stack.Install, f.At(solution, 1), "dotnet", "restore", solution)
 	build := f.step(stack.Build, f.At(solution, 1), "dotnet", "build", solution, "--no-restore")
-	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config", "Directory.Packages.props",
+	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config",
+		"Directory.Packages.props",
 		"Directory.Build.props")
 	for _, m := range out.Members {
 		if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, m)); err == nil {
@@ -136,18 +142,21 @@ func readDotnet(f Folder) (*Finding, error) {
 	return out, nil
 }
 
-// dotnetCommon reads what holds for all projects of a folder: the SDK's version, sources, central packages.
+// dotnetCommon reads what holds for all projects of a folder: the SDK's version, sources, central
+// packages.
 func (f Folder) dotnetCommon(out *Finding, manifest string) {
 	var global struct {
 		SDK struct{ Version, RollForward string }
 	}
-	if text := f.text("global.json"); text != "" && json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")),
-		&global) == nil && global.SDK.Version != "" {
+	if text := f.text("global.json"); text != "" &&
+		json.Unmarshal([]byte(trailingComs.ReplaceAllString(text, "$1")),
+			&global) == nil && global.SDK.Version != "" {
 		constraint := rollsForward(global.SDK.Version, global.SDK.RollForward)
 		out.wants("dotnet", constraint, f.lineWith("global.json", global.SDK.Version))
 	}
 	if f.Has("Directory.Packages.props") {
-		out.evidence(f.At("Directory.Packages.props", 1), "the packages' versions, for all projects")
+		out.evidence(f.At("Directory.Packages.props", 1),
+			"the packages' versions, for all projects")
 	}
 	for _, name := range []string{"nuget.config", "NuGet.Config", "NuGet.config"} {
 		text := f.text(name)
@@ -158,7 +167,8 @@ func (f Folder) dotnetCommon(out *Finding, manifest string) {
 				continue
 			}
 			line, _ := position([]byte(text), int64(m[4]))
-			out.source(address, strings.Contains(logins, "<"+text[m[2]:m[3]]), logins, f.At(name, line))
+			out.source(address, strings.Contains(logins, "<"+text[m[2]:m[3]]), logins,
+				f.At(name, line))
 		}
 	}
 }
@@ -174,7 +184,8 @@ func (c *csproj) target() string {
 }
 
 // otherSystems are the ends of targets that only one system can build or run.
-var otherSystems = map[string][]string{"windows": {"-windows"}, "darwin": {"-ios", "-mac"}, "": {"-android"}}
+var otherSystems = map[string][]string{"windows": {"-windows"}, "darwin": {"-ios", "-mac"},
+	"": {"-android"}}
 
 // elsewhere tells why the project can't be run on a system; empty if it can.
 func (c *csproj) elsewhere(target, system string) string {
@@ -189,7 +200,8 @@ func (c *csproj) elsewhere(target, system string) string {
 	for _, g := range c.Groups {
 		switch {
 		case g.Old != "":
-			why = "it is for the .NET Framework " + strings.TrimPrefix(g.Old, "v") + ", which runs on Windows alone"
+			why = "it is for the .NET Framework " + strings.TrimPrefix(g.Old, "v") +
+				", which runs on Windows alone"
 		case g.Maui == "true":
 			why = "it is a program for phones and desktops, which takes the kits of those systems"
 		case g.WPF == "true" || g.Forms == "true":
@@ -238,21 +250,25 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	}
 	if out.Within == nil && solution == nil {
 		s := f.step(stack.Install, f.At(manifest, 1), "dotnet", "restore", manifest)
-		s.Inputs = f.in(manifest, "packages.lock.json", "global.json", "nuget.config", "NuGet.Config")
+		s.Inputs = f.in(manifest, "packages.lock.json", "global.json", "nuget.config",
+			"NuGet.Config")
 		if f.Has("packages.lock.json") {
 			s.Command = append(s.Command, "--locked-mode")
 		}
 		out.step(s)
-		out.step(f.step(stack.Build, f.At(manifest, 1), "dotnet", "build", manifest, "--no-restore"))
+		out.step(f.step(stack.Build, f.At(manifest, 1), "dotnet", "build", manifest,
+			"--no-restore"))
 	}
 	if c.uses("Microsoft.EntityFrameworkCore.") && f.exists("Migrations") {
-		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet", "ef", "database",
+		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet",
+			"ef", "database",
 			"update", "--project", manifest)
 		s.Inputs = f.folders("Migrations")
 		out.step(s)
 	}
 	serve := func() *stack.Serve {
-		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest},
+		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project",
+			manifest},
 			At: f.At(manifest, 1), Source: stack.FromFramework}
 	}
 	switch {
@@ -263,7 +279,8 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		if port == 0 {
 			port, at = 5000, f.At(manifest, 1)
 		}
-		v.Ports, v.PortBy = httpPort(port, at), stack.PortBy{Words: []string{"--", "--urls", "http://localhost:{port}"}}
+		v.Ports, v.PortBy = httpPort(port,
+			at), stack.PortBy{Words: []string{"--", "--urls", "http://localhost:{port}"}}
 		p.Serve = v
 	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Worker"):
 		p.Framework = "worker"
@@ -274,10 +291,11 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	return out, nil
 }
 
-var dotnetConfig = []string{"appsettings.json", "appsettings.Development.json", "appsettings.Local.json"}
+var dotnetConfig = []string{"appsettings.json", "appsettings.Development.json",
+	"appsettings.Local.json"}
 
-// rollsForward are the SDKs that a version in global.json allows: of the same feature band, unless the policy says
-// otherwise.
+// rollsForward are the SDKs that a version in global.json allows: of the same feature band, unless
+// the policy says otherwise.
 func rollsForward(version, policy string) string {
 	switch strings.TrimPrefix(strings.ToLower(policy), "latest") {
 	case "disable":

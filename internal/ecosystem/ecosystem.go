@@ -1,5 +1,6 @@
-// Package ecosystem knows the package managers: how a project of each is recognised, what it wants of
-// the machine, and how it installs, builds, serves, migrates and tests. One file for each manager.
+// Package ecosystem knows the package managers: how a project of each is recognised, what it wants
+// of the machine, and how it installs, builds, serves, migrates and tests. One file for each
+// manager.
 package ecosystem
 
 import (
@@ -31,7 +32,8 @@ type Folder struct {
 	Roots []*Finding
 	// Outer are all findings so far, those of the outer folders first.
 	Outer []*Finding
-	// System is the operating system that things are to run on, as Go names it; empty is taken for linux.
+	// System is the operating system that things are to run on, as Go names it; empty is taken for
+	// linux.
 	System string
 	// Changed is when a file, relative to FS, was last committed; nil where nobody knows.
 	Changed func(file string) time.Time
@@ -66,16 +68,18 @@ func (f Folder) Read(name string) ([]byte, error) {
 			return data, nil
 		}
 	}
-	return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFileUnreadable, At: stack.Place{File: file},
-		Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
+	return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFileUnreadable,
+		At: stack.Place{File: file},
+		Text: "the file can't be read: " +
+			stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
 }
 
 // Finding is what a manager's reader says of a folder.
 type Finding struct {
 	Project stack.Project
 	Remarks []stack.Remark
-	// Members are patterns of the folders, relative to the project's, that belong to it; one that begins with ! takes
-	// some out.
+	// Members are patterns of the folders, relative to the project's, that belong to it; one that
+	// begins with ! takes some out.
 	Members []string
 	// Asks are the names of packages that the project asks for, by which members find each other.
 	Asks []string
@@ -86,8 +90,8 @@ type Finding struct {
 	settle func(all []*Finding) // concludes what needs the others; nil for nothing
 }
 
-// Settle concludes what only all findings of a workspace together tell, such as what a script does that calls one of
-// another member. Call it once, when all folders were read.
+// Settle concludes what only all findings of a workspace together tell, such as what a script does
+// that calls one of another member. Call it once, when all folders were read.
 func Settle(all []*Finding) {
 	for _, f := range slices.Backward(all) { // members before what they are members of
 		if f.settle != nil {
@@ -98,7 +102,8 @@ func Settle(all []*Finding) {
 
 // remark adds a remark.
 func (f *Finding) remark(level stack.Level, code stack.Code, at stack.Place, text, remedy string) {
-	f.Remarks = append(f.Remarks, stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
+	f.Remarks = append(f.Remarks,
+		stack.Remark{Level: level, Code: code, Text: text, At: at, Remedy: remedy})
 }
 
 // Has reports whether the folder is a member of the project.
@@ -116,15 +121,16 @@ func (f *Finding) Has(folder string) bool {
 		if isOut {
 			p = out
 		}
-		if p = path.Clean(strings.TrimSuffix(p, "/")); MatchParts(strings.Split(p, "/"), strings.Split(rel, "/")) {
+		if p = path.Clean(strings.TrimSuffix(p, "/")); MatchParts(strings.Split(p, "/"),
+			strings.Split(rel, "/")) {
 			in = !isOut
 		}
 	}
 	return in
 }
 
-// MatchParts reports whether the parts of a path fit those of a pattern: ** fits any number of them, and each other
-// part is matched as package path does.
+// MatchParts reports whether the parts of a path fit those of a pattern: ** fits any number of
+// them, and each other part is matched as package path does.
 func MatchParts(pattern, parts []string) bool {
 	for i, p := range pattern {
 		if p == "**" {
@@ -168,8 +174,9 @@ func (f Folder) around(ecosystem string) *Finding {
 
 // finding begins what is said of a folder with this manifest.
 func (f Folder) finding(ecosystem, manager, manifest, says string) *Finding {
-	out := &Finding{Within: f.within(ecosystem), Project: stack.Project{Path: f.Path, Ecosystem: ecosystem,
-		Manager: manager}}
+	out := &Finding{Within: f.within(ecosystem),
+		Project: stack.Project{Path: f.Path, Ecosystem: ecosystem,
+			Manager: manager}}
 	if out.Within != nil {
 		out.Project.Manager = out.Within.Project.Manager
 	}
@@ -178,7 +185,8 @@ func (f Folder) finding(ecosystem, manager, manifest, says string) *Finding {
 }
 
 func (f *Finding) evidence(at stack.Place, says string) {
-	f.Project.Evidence = append(f.Project.Evidence, stack.Evidence{File: at.File, Line: at.Line, Says: says})
+	f.Project.Evidence = append(f.Project.Evidence,
+		stack.Evidence{File: at.File, Line: at.Line, Says: says})
 }
 
 // wants adds a tool that the project asks for.
@@ -186,26 +194,30 @@ func (f *Finding) wants(tool, constraint string, at stack.Place) {
 	if constraint == "" {
 		constraint = "*"
 	}
-	f.Project.Runtimes = append(f.Project.Runtimes, stack.Runtime{Tool: tool, Constraint: constraint, At: at})
+	f.Project.Runtimes = append(f.Project.Runtimes,
+		stack.Runtime{Tool: tool, Constraint: constraint, At: at})
 }
 
 // lockMissing warns that nothing pins the versions of what is installed.
 func (f *Finding) lockMissing(lock string, at stack.Place) {
-	f.remark(stack.Warning, stack.CodeLockMissing, at, "there is no "+lock+", so each machine may get other versions",
+	f.remark(stack.Warning, stack.CodeLockMissing, at,
+		"there is no "+lock+", so each machine may get other versions",
 		"Commit the "+lock+" that the install makes.")
 }
 
 // compiles notes what it takes to install a package that is compiled on the way.
 func (f *Finding) compiles(name string, takes []string, certain bool, at stack.Place) {
 	for _, t := range takes {
-		f.Project.Compiles = append(f.Project.Compiles, stack.Compile{Package: name, Takes: t, Certain: certain,
-			At: at})
+		f.Project.Compiles = append(f.Project.Compiles,
+			stack.Compile{Package: name, Takes: t, Certain: certain,
+				At: at})
 	}
 }
 
 // uses keeps which packages the folder asks for.
 func (f *Finding) uses(name string, packages map[string]stack.Place) {
-	f.Project.Parts = append(f.Project.Parts, stack.Part{Folder: f.Project.Path, Name: name, Uses: packages})
+	f.Project.Parts = append(f.Project.Parts,
+		stack.Part{Folder: f.Project.Path, Name: name, Uses: packages})
 }
 
 // scripts keeps what the manager runs by name in the folder, behind uses.
@@ -215,10 +227,12 @@ func (f *Finding) scripts(lines map[string][]string) {
 
 // drop takes a role's steps away.
 func (f *Finding) drop(role stack.Role) {
-	f.Project.Steps = slices.DeleteFunc(f.Project.Steps, func(s stack.Step) bool { return s.Role == role })
+	f.Project.Steps = slices.DeleteFunc(f.Project.Steps,
+		func(s stack.Step) bool { return s.Role == role })
 }
 
-// keepsToLock are words of installs that change nothing but what happens where the lock file is out of date.
+// keepsToLock are words of installs that change nothing but what happens where the lock file is out
+// of date.
 var keepsToLock = []string{
 	"--locked",
 	"--frozen",
@@ -228,7 +242,8 @@ var keepsToLock = []string{
 	"--locked-mode",
 }
 
-// step adds a step. An install that makes the lock file and the one that keeps to it are remembered as the same.
+// step adds a step. An install that makes the lock file and the one that keeps to it are remembered
+// as the same.
 func (f *Finding) step(s stack.Step) {
 	if s.As == nil && s.Role == stack.Install {
 		s.As = slices.DeleteFunc(
@@ -300,8 +315,8 @@ func (f Folder) versionFile(out *Finding, tool, name string) {
 	}
 }
 
-// pinned makes a constraint of a version that a file names: 20 allows 20.9, and 3.11.4 any 3.11, since a release
-// that only mends others seldom makes a difference.
+// pinned makes a constraint of a version that a file names: 20 allows 20.9, and 3.11.4 any 3.11,
+// since a release that only mends others seldom makes a difference.
 func pinned(v string) string {
 	parts := strings.SplitN(v, ".", 3)
 	if len(parts) == 1 {
@@ -310,11 +325,13 @@ func pinned(v string) string {
 	return "~" + parts[0] + "." + parts[1]
 }
 
-// pins is the version that a file names: an exact one stays exact, and says which others are close to it.
+// pins is the version that a file names: an exact one stays exact, and says which others are close
+// to it.
 func pins(tool, version string, at stack.Place) stack.Runtime {
 	close := pinned(version)
 	if tool == "node" {
-		close = strings.Replace(close, "~", "^", 1) // its later releases of the same number keep what worked
+		close = strings.Replace(close, "~", "^",
+			1) // its later releases of the same number keep what worked
 	}
 	if strings.Count(version, ".") < 2 {
 		return stack.Runtime{Tool: tool, Constraint: close, At: at}
@@ -324,10 +341,12 @@ func pins(tool, version string, at stack.Place) stack.Runtime {
 
 // step makes a step of a project in the folder.
 func (f Folder) step(role stack.Role, at stack.Place, command ...string) stack.Step {
-	return stack.Step{ID: string(role) + ":" + f.Path, Role: role, Command: command, Env: map[string]string{}, At: at}
+	return stack.Step{ID: string(role) + ":" + f.Path, Role: role, Command: command,
+		Env: map[string]string{}, At: at}
 }
 
-// locked lists the files that an install depends on: those that are there, and the lock file that it may make.
+// locked lists the files that an install depends on: those that are there, and the lock file that
+// it may make.
 func (f Folder) locked(lock string, names ...string) []string {
 	out := f.in(names...)
 	if lock = path.Join(f.Path, lock); !slices.Contains(out, lock) {
@@ -367,11 +386,13 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 			text = "not valid JSON: " + syntax.Error()
 		case errors.As(err, &kind):
 			offset = kind.Offset
-			text = fmt.Sprintf("%s is %s where another kind of value is expected", kind.Field, kind.Value)
+			text = fmt.Sprintf("%s is %s where another kind of value is expected", kind.Field,
+				kind.Value)
 		}
 		line, column := position(data, offset)
 		lines := strings.Split(string(data), "\n")
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line),
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
+			At:     f.At(name, line),
 			Column: column,
 			Text:   text,
 			Line:   strings.TrimRight(lines[line-1], "\r"),
@@ -449,8 +470,8 @@ var (
 // ListensOn finds the port on which a command line tells its program to listen.
 func ListensOn(command string) int { return portBy(command, listenFlag, ownPort) }
 
-// Listens lists all addresses that a command line tells its program to listen on. Web tells of those whose flags say so
-// that they are for a browser.
+// Listens lists all addresses that a command line tells its program to listen on. Web tells of
+// those whose flags say so that they are for a browser.
 func Listens(command string) (ports []int, web []bool) {
 	for _, m := range listenFlag.FindAllStringSubmatch(command, -1) {
 		if port := portNumber(m[1]); port > 0 && !slices.Contains(ports, port) {
@@ -481,7 +502,8 @@ func portNumber(s string) int {
 	return n
 }
 
-// portByCode looks through source files of the folder for the expression, of which a group is the port.
+// portByCode looks through source files of the folder for the expression, of which a group is the
+// port.
 func (f Folder) portByCode(form *expr.Expr, files ...string) (int, stack.Place) {
 	for _, name := range files {
 		data, err := f.Read(name)
@@ -494,7 +516,8 @@ func (f Folder) portByCode(form *expr.Expr, files ...string) (int, stack.Place) 
 					continue
 				}
 				port := portNumber(string(data[m[group]:m[group+1]]))
-				if spoken := protocol.OfPort("", port); port > 0 && (spoken == "http" || spoken == protocol.Plain) {
+				if spoken := protocol.OfPort("", port); port > 0 &&
+					(spoken == "http" || spoken == protocol.Plain) {
 					line, _ := position(data, int64(m[group]))
 					return port, f.At(name, line)
 				} // else it is that of a server which the program speaks to
@@ -515,11 +538,13 @@ var portLine = expr.New(`(?m)^(?:export )?PORT=["']?(\d+)`)
 
 // PortSetting finds the key PORT in the folder's settings files or their templates.
 func (f Folder) PortSetting() (int, stack.Place) {
-	return f.portByCode(portLine, ".env.local", ".env", ".env.example", ".env.sample", ".env.template", "env.example")
+	return f.portByCode(portLine, ".env.local", ".env", ".env.example", ".env.sample",
+		".env.template", "env.example")
 }
 
-// Read finds the projects of a folder. A task file is a project of its own where there is no other; beside one, its
-// entries are the first one's. A manifest that can't be read hides no other: its *stack.Fault is in the errors.
+// Read finds the projects of a folder. A task file is a project of its own where there is no other;
+// beside one, its entries are the first one's. A manifest that can't be read hides no other: its
+// *stack.Fault is in the errors.
 func Read(f Folder) (found []*Finding, errs []error) {
 	for _, e := range All {
 		for _, read := range e.Readers {
@@ -539,8 +564,8 @@ func Read(f Folder) (found []*Finding, errs []error) {
 	return found, errs
 }
 
-// rule is one of the ways in which a project P may be made, by name: when tells whether it is, and then draws the
-// conclusions.
+// rule is one of the ways in which a project P may be made, by name: when tells whether it is, and
+// then draws the conclusions.
 type rule[P any] struct {
 	name string
 	when func(P) bool

@@ -49,43 +49,58 @@ func TestPortsAreFound(t *testing.T) {
 		port  int
 		at    string
 	}{
-		{"a flag with a blank", map[string]string{"package.json": start("serve --port 4101")}, 4101, "package.json:1"},
-		{"a flag with an equal sign", map[string]string{"package.json": start("serve --port=4102")}, 4102,
+		{"a flag with a blank", map[string]string{"package.json": start("serve --port 4101")},
+			4101, "package.json:1"},
+		{"a flag with an equal sign",
+			map[string]string{"package.json": start("serve --port=4102")}, 4102,
 			"package.json:1"},
-		{"a short flag", map[string]string{"package.json": start("serve -p 4103")}, 4103, "package.json:1"},
-		{"a variable before the command", map[string]string{"package.json": start("PORT=4104 node x.js")}, 4104,
+		{"a short flag", map[string]string{"package.json": start("serve -p 4103")}, 4103,
 			"package.json:1"},
-		{"an address", map[string]string{"package.json": start("serve 0.0.0.0:4105")}, 4105, "package.json:1"},
+		{"a variable before the command",
+			map[string]string{"package.json": start("PORT=4104 node x.js")}, 4104,
+			"package.json:1"},
+		{"an address", map[string]string{"package.json": start("serve 0.0.0.0:4105")}, 4105,
+			"package.json:1"},
 		{"a setting wins over the code", map[string]string{"package.json": start("node server.js"),
 			".env.example": "A=1\nPORT=4106\n", "server.js": "listen(1)"}, 4106, ".env.example:2"},
-		{"a real setting wins over the template", map[string]string{"package.json": start("node server.js"),
-			".env.example": "PORT=1111\n", ".env": "PORT=4107\n"}, 4107, ".env:1"},
+		{"a real setting wins over the template",
+			map[string]string{"package.json": start("node server.js"),
+				".env.example": "PORT=1111\n", ".env": "PORT=4107\n"}, 4107, ".env:1"},
 		{"code with a default", map[string]string{"package.json": start("node web.js"),
 			"web.js": "const a = 1\napp.listen(process.env.PORT ?? 4108)"}, 4108, "web.js:2"},
 		{"code with a number", map[string]string{"package.json": start("node web.js"),
 			"web.js": "server.listen( 4109, () => {})"}, 4109, "web.js:1"},
-		{"code in a usual place", map[string]string{"package.json": start("tsx"), "src/index.ts": "const port = 4110"},
+		{"code in a usual place", map[string]string{"package.json": start("tsx"),
+			"src/index.ts": "const port = 4110"},
 			4110, "src/index.ts:1"},
 		{"a framework's own",
 			map[string]string{"package.json": `{"scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`}, 5173,
 			"package.json:1"},
-		{"python, keyword", map[string]string{"requirements.txt": "x", "app.py": "run(host='', port=4111)"}, 4111,
+		{"python, keyword", map[string]string{"requirements.txt": "x",
+			"app.py": "run(host='', port=4111)"}, 4111,
 			"app.py:1"},
 		{"python, environment",
-			map[string]string{"requirements.txt": "x", "server.py": "run(port=int(os.environ.get('PORT', 4112)))"},
+			map[string]string{"requirements.txt": "x",
+				"server.py": "run(port=int(os.environ.get('PORT', 4112)))"},
 			4112, "server.py:1"},
-		{"python, a pair", map[string]string{"requirements.txt": "x", "main.py": "S((\"0.0.0.0\", 4113), H)"}, 4113,
+		{"python, a pair", map[string]string{"requirements.txt": "x",
+			"main.py": "S((\"0.0.0.0\", 4113), H)"}, 4113,
 			"main.py:1"},
-		{"django", map[string]string{"requirements.txt": "django", "manage.py": ""}, 8000, "manage.py:1"},
-		{"flask", map[string]string{"requirements.txt": "a\nFlask", "app.py": "\nserver = Flask(__name__)"}, 5000,
+		{"django", map[string]string{"requirements.txt": "django", "manage.py": ""}, 8000,
+			"manage.py:1"},
+		{"flask", map[string]string{"requirements.txt": "a\nFlask",
+			"app.py": "\nserver = Flask(__name__)"}, 5000,
 			"app.py:2"},
 		{"go, a call", map[string]string{"go.mod": "module x",
-			"main.go": "package main\nimport \"net/http\"\nfunc main() { http.ListenAndServe(\":4114\", nil) }"}, 4114,
+			"main.go": "package main\nimport \"net/http\"\nfunc main() { " +
+				"http.ListenAndServe(\":4114\", nil) }"}, 4114,
 			"main.go:3"},
 		{"go, a field", map[string]string{"go.mod": "module x",
-			"cmd/a/main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \"localhost:4115\"}"}, 4115,
+			"cmd/a/main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: " +
+				"\"localhost:4115\"}"}, 4115,
 			"cmd/a/main.go:3"},
-		{"no number that is none", map[string]string{"package.json": start("serve --port 99999")}, 0, ""},
+		{"no number that is none", map[string]string{"package.json": start("serve --port 99999")},
+			0, ""},
 		{"nowhere", map[string]string{"package.json": start("node x.js")}, 0, ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -123,7 +138,8 @@ func TestNpm(t *testing.T) {
 			strings.Join(s.Expands, "; ")))
 	}
 	want := []string{
-		"install:app: npm ci (postinstall: patch; and whatever install scripts the packages bring along)",
+		"install:app: npm ci (postinstall: patch; and whatever install scripts the packages " +
+			"bring along)",
 		"build:app: npm run build (prebuild: clean; build: tsc)",
 		"generate:app: npm run codegen (codegen: gen)", "migrate:app: npm run migrate (migrate: m)",
 		"seed:app: npm run db:seed (db:seed: s)", "test:app: npm run test (test: t)",
@@ -131,7 +147,8 @@ func TestNpm(t *testing.T) {
 	if strings.Join(steps, "\n") != strings.Join(want, "\n") {
 		t.Errorf("the steps are\n%s\nwant\n%s", strings.Join(steps, "\n"), strings.Join(want, "\n"))
 	}
-	if f.Project.Framework != "fastify" || f.Project.Name != "counter" || f.Project.Runtimes[0].Constraint != "^20.1" {
+	if f.Project.Framework != "fastify" || f.Project.Name != "counter" ||
+		f.Project.Runtimes[0].Constraint != "^20.1" {
 		t.Errorf("the project is %+v", f.Project)
 	}
 	install := f.Project.Steps[0]
@@ -149,7 +166,8 @@ func TestLibrariesDoNotServe(t *testing.T) {
 		"pip without a main":  {"requirements.txt": "requests", "lib.py": ""},
 		"go without a main":   {"go.mod": "module x", "x.go": "package x\nimport \"net/http\""},
 		"go without a port":   {"go.mod": "module x", "main.go": "package main\nfunc main() {}"},
-		"go with a test only": {"go.mod": "module x", "main_test.go": "package main\nimport \"net/http\""},
+		"go with a test only": {"go.mod": "module x",
+			"main_test.go": "package main\nimport \"net/http\""},
 	} {
 		if p := found(t, files).Project; p.Serve != nil {
 			t.Errorf("%s serves with %v", name, p.Serve.Command)
@@ -163,13 +181,17 @@ func TestBrokenManifests(t *testing.T) {
 		files       map[string]string
 		where, says string
 	}{
-		"a comma too many": {map[string]string{"package.json": "{\n \"a\": 1,\n}"}, "app/package.json:3:1",
+		"a comma too many": {map[string]string{"package.json": "{\n \"a\": 1,\n}"},
+			"app/package.json:3:1",
 			"not valid JSON"},
-		"a wrong kind": {map[string]string{"package.json": "{\"scripts\": [1]}"}, "app/package.json:1:14",
+		"a wrong kind": {map[string]string{"package.json": "{\"scripts\": [1]}"},
+			"app/package.json:1:14",
 			"scripts is array"},
-		"nothing in it": {map[string]string{"package.json": ""}, "app/package.json:1:1", "not valid JSON"},
-		"a list":        {map[string]string{"package.json": "[]"}, "app/package.json:1:2", "array"},
-		"no module":     {map[string]string{"go.mod": "go 1.22\n"}, "app/go.mod:1", "no module line"},
+		"nothing in it": {map[string]string{"package.json": ""}, "app/package.json:1:1",
+			"not valid JSON"},
+		"a list": {map[string]string{"package.json": "[]"}, "app/package.json:1:2", "array"},
+		"no module": {map[string]string{"go.mod": "go 1.22\n"}, "app/go.mod:1",
+			"no module line"},
 		"a huge file": {map[string]string{"package.json": strings.Repeat(" ", maxManifest+1)},
 			"app/package.json", "can't be read"},
 		"a file that is not": {nil, "app/package.json", "can't be read"},
@@ -190,8 +212,10 @@ func TestBrokenManifests(t *testing.T) {
 
 func TestKeyLines(t *testing.T) {
 	t.Parallel()
-	lines := keyLines([]byte("{\n \"a\": {\n  \"b.c\": [1, {\"d\": 2}],\n  \"e\": null\n },\n \"f\": \"x\"\n}"))
-	for key, want := range map[string]int{"a": 2, "a.b.c": 3, "a.b.c.d": 3, "a.e": 4, "f": 6, "absent": 0} {
+	lines := keyLines([]byte("{\n \"a\": {\n  \"b.c\": [1, {\"d\": 2}],\n  \"e\": null\n },\n " +
+		"\"f\": \"x\"\n}"))
+	for key, want := range map[string]int{"a": 2, "a.b.c": 3, "a.b.c.d": 3, "a.e": 4, "f": 6,
+		"absent": 0} {
 		if lines[key] != want {
 			t.Errorf("%s stands on line %d, want %d", key, lines[key], want)
 		}

@@ -23,8 +23,9 @@ var elixir = &Ecosystem{
 	Name:     "elixir",
 	Managers: []*Manager{mix},
 	ByDriver: true,
-	Frameworks: []*Framework{{Name: "phoenix", Secrets: []Secret{{Key: "SECRET_KEY_BASE", Command: "phx.gen.secret",
-		Form: Form{Size: 48, As: AsBase64}}}}},
+	Frameworks: []*Framework{{Name: "phoenix",
+		Secrets: []Secret{{Key: "SECRET_KEY_BASE", Command: "phx.gen.secret",
+			Form: Form{Size: 48, As: AsBase64}}}}},
 	Manifests:  []string{"mix.exs"},
 	MadeBeside: []string{"deps", "_build"},
 	Endings:    []string{".ex", ".exs"},
@@ -34,8 +35,9 @@ var elixir = &Ecosystem{
 	Given: []string{"MIX_ENV"},
 	Tools: []Tool{{Name: "elixir", Ask: []string{"--short-version"}, Called: []string{"elixir"},
 		Images: []string{"elixir"},
-		Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir", "brew": "elixir",
-			"apk": "elixir"}}},
+		Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir",
+			"brew": "elixir",
+			"apk":  "elixir"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"mix local*|archive*"}},
 		{MakesKey, []string{"mix phx.gen.secret"}},
@@ -49,7 +51,8 @@ var mix = &Manager{
 	Locks:  []string{"mix.lock"},
 	Weight: &Weight{expr.New(`(?m)^  "`), 1_500_000, []string{"deps"}},
 	Obeys:  []string{"mix.exs", "config/*.exs"},
-	Tools: []Tool{{Name: "mix", Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir",
+	Tools: []Tool{{Name: "mix", Packages: map[string]string{"pacman": "elixir", "apt": "elixir",
+		"dnf":  "elixir",
 		"brew": "elixir",
 		"apk":  "elixir"}}},
 	Verbs: []Verb{{stack.Install, []string{"mix deps.get|setup"}}},
@@ -90,10 +93,12 @@ func readMix(f Folder) (*Finding, error) {
 		out.wants("mix", "*", f.At(manifest, 1))
 		install := f.step(stack.Install, f.At(manifest, 1), "mix", "deps.get")
 		if f.Has("mix.lock") {
-			install = f.step(stack.Install, f.At("mix.lock", 1), "mix", "deps.get", "--check-locked")
+			install = f.step(stack.Install, f.At("mix.lock", 1), "mix", "deps.get",
+				"--check-locked")
 			out.evidence(f.At("mix.lock", 1), "lock file of mix")
 		}
-		install.Inputs, install.Outputs = f.locked("mix.lock", manifest), []string{path.Join(f.Path, "deps")}
+		install.Inputs, install.Outputs = f.locked("mix.lock",
+			manifest), []string{path.Join(f.Path, "deps")}
 		out.step(install)
 	}
 	if at, ok := deps["ecto_sql"]; ok {
@@ -102,7 +107,8 @@ func readMix(f Folder) (*Finding, error) {
 		s.Inputs = f.folders("priv/repo/migrations")
 		out.step(s)
 		if rubyCode.MatchString(f.text("priv/repo/seeds.exs")) {
-			out.step(f.step(stack.Seed, f.At("priv/repo/seeds.exs", 1), "mix", "run", "priv/repo/seeds.exs"))
+			out.step(f.step(stack.Seed, f.At("priv/repo/seeds.exs", 1), "mix", "run",
+				"priv/repo/seeds.exs"))
 		}
 	}
 	if at, ok := deps["phoenix"]; ok {
@@ -114,7 +120,8 @@ func readMix(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, portAt = 4000, at
 		}
-		p.Serve = &stack.Serve{Command: []string{"mix", "phx.server"}, At: at, Ports: httpPort(port, portAt),
+		p.Serve = &stack.Serve{Command: []string{"mix", "phx.server"}, At: at,
+			Ports:  httpPort(port, portAt),
 			PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
 	}
 	if out.Within == nil {

@@ -17,8 +17,8 @@ import (
 	"nimbleharbor/internal/value"
 )
 
-// anyMap is an object of which only the values that are texts matter; it reads as empty where another kind of value
-// stands.
+// anyMap is an object of which only the values that are texts matter; it reads as empty where
+// another kind of value stands.
 type anyMap map[string]string
 
 // UnmarshalJSON takes texts as they are and anything else as a mark that the key is there.
@@ -66,7 +66,8 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 	}
 	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1),
 		Text: "not valid TOML: " +
-			strings.TrimPrefix(err.Error(), "toml: "), Remedy: "Correct the file at this place or just above it.",
+			strings.TrimPrefix(err.Error(),
+				"toml: "), Remedy: "Correct the file at this place or just above it.",
 		Cause: err}
 	var at *toml.DecodeError
 	if errors.As(err, &at) {
@@ -100,17 +101,20 @@ func parseXML(f Folder, name string, data []byte, out any) error {
 // wrongYAML is the fault of a YAML manifest.
 func wrongYAML(f Folder, name string, err error) error {
 	line := 1
-	if _, scanErr := fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d:", &line); scanErr != nil {
+	if _, scanErr := fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d:",
+		&line); scanErr != nil {
 		line = 1
 	}
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, line),
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
+		At:     f.At(name, line),
 		Text:   "not valid YAML: " + strings.TrimPrefix(err.Error(), "yaml: "),
 		Remedy: "Correct the file at this place or just above it.", Cause: err}
 }
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
-// lineWith is the place of the first line of the file that contains the text; the file as a whole if none does.
+// lineWith is the place of the first line of the file that contains the text; the file as a whole
+// if none does.
 func (f Folder) lineWith(name, text string) stack.Place {
 	data, err := f.Read(name)
 	if err != nil {

@@ -12,7 +12,8 @@ import (
 func TestLooseJSON(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		`{"a": "1", "b": 2, "c": null, "d": ""}`: "map[a:1 b:* c:* d:*]", `["a"]`: "map[]", `"a"`: "map[]",
+		`{"a": "1", "b": 2, "c": null, "d": ""}`: "map[a:1 b:* c:* " +
+			"d:*]", `["a"]`: "map[]", `"a"`: "map[]",
 		`{}`: "map[]", `null`: "map[]",
 	} {
 		var m anyMap
@@ -20,8 +21,9 @@ func TestLooseJSON(t *testing.T) {
 			t.Errorf("%s gives %v, %v; want %s", text, m, err, want)
 		}
 	}
-	for text, want := range map[string]string{`["a/*", "b"]`: "[a/* b]", `{"packages": ["c"], "nohoist": ["d"]}`: "[c]",
-		`"a"`: "[]", `7`: "[]"} {
+	for text, want := range map[string]string{`["a/*", "b"]`: "[a/* b]",
+		`{"packages": ["c"], "nohoist": ["d"]}`: "[c]",
+		`"a"`:                                   "[]", `7`: "[]"} {
 		var w workspaces
 		if err := json.Unmarshal([]byte(text), &w); err != nil || fmt.Sprint(w) != want {
 			t.Errorf("%s gives %v, %v; want %s", text, w, err, want)
@@ -38,7 +40,10 @@ func TestFaultsTellThePlace(t *testing.T) {
 		where string
 		line  string
 	}{
-		"toml": {func(f Folder, n string, d []byte) error { return parseTOML(f, n, d, &struct{}{}) },
+		"toml": {func(f Folder, n string,
+			d []byte) error {
+			return parseTOML(f, n, d, &struct{}{})
+		},
 			"a = 1\nb = \n", "app/m:2:5", "b = "},
 		"toml, a wrong kind": {func(f Folder, n string,
 			d []byte) error {
@@ -46,12 +51,19 @@ func TestFaultsTellThePlace(t *testing.T) {
 		}, "\na = 1\n", "app/m:2:5", "a = 1"},
 		"xml": {func(f Folder, n string, d []byte) error { return parseXML(f, n, d, &struct{}{}) },
 			"<a>\n<b>\r\n</a>", "app/m:3", "</a>"},
-		"xml, nothing": {func(f Folder, n string, d []byte) error { return parseXML(f, n, d, &struct{}{}) }, "",
+		"xml, nothing": {func(f Folder, n string,
+			d []byte) error {
+			return parseXML(f, n, d, &struct{}{})
+		}, "",
 			"app/m:1", ""},
 		"yaml": {func(f Folder, n string, d []byte) error {
 			return wrongYAML(f, n, parseYAML(d, &struct{ A []string }{}))
 		}, "x: 1\na: [b\n", "app/m", ""},
-		"json": {func(f Folder, n string, d []byte) error { _, err := parseJSON(f, n, d, &struct{}{}); return err },
+		"json": {func(f Folder, n string, d []byte) error {
+			_,
+				err := parseJSON(f, n, d, &struct{}{})
+			return err
+		},
 			"{\n\"a\": 1,\n}", "app/m:3:1", "}"},
 	} {
 		err := c.parse(folder(map[string]string{"m": c.text}), "m", []byte(c.text))
@@ -60,9 +72,11 @@ func TestFaultsTellThePlace(t *testing.T) {
 			continue
 		}
 		fault := stack.AllFaults(err)[0]
-		if !strings.HasPrefix(fault.Where(), c.where) || fault.Line != c.line || fault.Code != "manifest-syntax" ||
+		if !strings.HasPrefix(fault.Where(), c.where) || fault.Line != c.line ||
+			fault.Code != "manifest-syntax" ||
 			fault.Remedy == "" || strings.Contains(fault.Text, "\n\n") {
-			t.Errorf("%s: at %s, line %q, %s; want %s, %q", name, fault.Where(), fault.Line, fault.Text, c.where,
+			t.Errorf("%s: at %s, line %q, %s; want %s, %q", name, fault.Where(), fault.Line,
+				fault.Text, c.where,
 				c.line)
 		}
 	}
@@ -103,13 +117,15 @@ func TestDevContainer(t *testing.T) {
 
 func TestPinned(t *testing.T) {
 	t.Parallel()
-	for v, want := range map[string]string{"20": "^20", "3.11": "~3.11", "3.11.4": "~3.11", "1.2.3.4": "~1.2"} {
+	for v, want := range map[string]string{"20": "^20", "3.11": "~3.11", "3.11.4": "~3.11",
+		"1.2.3.4": "~1.2"} {
 		if got := pinned(v); got != want {
 			t.Errorf("%s is taken for %s, want %s", v, got, want)
 		}
 	}
-	for text, want := range map[string]string{"v20.1\n": "^20.1", "lts/iron": "", "ruby-3.2.1": "", "node-18": "^18",
-		"": "", "20.1\n# comment": "^20.1"} {
+	for text, want := range map[string]string{"v20.1\n": "^20.1", "lts/iron": "", "ruby-3.2.1": "",
+		"node-18": "^18",
+		"":        "", "20.1\n# comment": "^20.1"} {
 		out := &Finding{}
 		folder(map[string]string{".nvmrc": text}).versionFile(out, "node", ".nvmrc")
 		got := ""

@@ -29,7 +29,8 @@ var (
 		`google\.golang\.org/grpc)"`)
 	goRuns   = expr.New(`\.(?:Run|RunTLS|Start|StartTLS|Listen|Serve|Spin)\(`)
 	goBuilds = expr.New(`\bgo (?:build|install)\b[^\n;&|]*?\s(\./[\w./-]+)`)
-	// The names of main packages below cmd, and of those among them that are no part of the running application.
+	// The names of main packages below cmd, and of those among them that are no part of the running
+	// application.
 	goServerName = expr.New(`(?i)server|api|web|http|app|gateway|daemon`)
 	goOtherMain  = expr.New(`(?i)(^|[-_])(tests?|mocks?|fakes?|bench\w*|examples?|demos?|gen\w*|tools?|lint\w*|` +
 		`migrat\w*|seed\w*|cli|client)([-_]|$)`)
@@ -38,16 +39,19 @@ var (
 
 // golang is Go, whose program is its package manager too.
 var golang = &Ecosystem{
-	Name:      "go",
-	Compiled:  true,
-	Managers:  []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"}, Obeys: []string{"go.work"}}},
+	Name:     "go",
+	Compiled: true,
+	Managers: []*Manager{{Name: "go", Locks: []string{"go.sum", "go.work.sum"},
+		Obeys: []string{"go.work"}}},
 	Manifests: []string{"go.mod", "go.work"},
 	Made:      []string{"vendor"},
 	Endings:   []string{".go"},
 	Reads:     readsBy(false, `"`+envName+`"()`, "os.Getenv(", "os.LookupEnv("),
 	Given:     []string{"GOPATH"},
-	Tools: []Tool{{Name: "go", Ask: []string{"version"}, Called: []string{"golang", "go"}, Images: []string{"golang"},
-		Packages: map[string]string{"pacman": "go", "apt": "golang", "dnf": "golang", "brew": "go", "apk": "go"}}},
+	Tools: []Tool{{Name: "go", Ask: []string{"version"}, Called: []string{"golang", "go"},
+		Images: []string{"golang"},
+		Packages: map[string]string{"pacman": "go", "apt": "golang", "dnf": "golang", "brew": "go",
+			"apk": "go"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"go install"}},
 		{stack.Install, []string{"go mod|get"}},
@@ -79,8 +83,9 @@ func readGo(f Folder) (*Finding, error) {
 	if err != nil {
 		return nil, err
 	}
-	g := &goProject{Folder: f, manifest: manifest, out: f.finding("go", "go", manifest, manifest), constraint: "*",
-		at: f.At(manifest, 1), requires: map[string]stack.Place{},
+	g := &goProject{Folder: f, manifest: manifest, out: f.finding("go", "go", manifest, manifest),
+		constraint: "*",
+		at:         f.At(manifest, 1), requires: map[string]stack.Place{},
 		asks: map[string]stack.Place{}}
 	if err := g.parse(data); err != nil {
 		return nil, err
@@ -114,8 +119,9 @@ func readGo(f Folder) (*Finding, error) {
 		if port == 0 {
 			port, at = f.portByCode(goListens, main...)
 		}
-		g.out.Project.Serve = &stack.Serve{Command: []string{"go", "run", dir}, Ports: httpPort(port, at),
-			At: f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
+		g.out.Project.Serve = &stack.Serve{Command: []string{"go", "run", dir},
+			Ports: httpPort(port, at),
+			At:    f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	if manifest == "go.mod" {
 		g.out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))
@@ -123,8 +129,9 @@ func readGo(f Folder) (*Finding, error) {
 	return g.out, nil
 }
 
-// compile adds the compiling of what is served, of which nothing is kept but what the tool keeps for itself: the first
-// time takes minutes, in which a service that compiles itself could not be told from one that doesn't answer.
+// compile adds the compiling of what is served, of which nothing is kept but what the tool keeps
+// for itself: the first time takes minutes, in which a service that compiles itself could not be
+// told from one that doesn't answer.
 func (g *goProject) compile(dir string) {
 	nowhere := "/dev/null"
 	if g.System == "windows" {
@@ -144,10 +151,12 @@ const (
 	goose     = "github.com/pressly/goose/v3"
 )
 
-// parse reads the manifest. A file of a later form than is known here is read as far as it is understood.
+// parse reads the manifest. A file of a later form than is known here is read as far as it is
+// understood.
 func (g *goProject) parse(data []byte) error {
 	version := func(line *modfile.Line, version string) {
-		g.constraint, g.at = ">="+strings.TrimPrefix(version, "go"), g.At(g.manifest, line.Start.Line)
+		g.constraint, g.at = ">="+strings.TrimPrefix(version, "go"), g.At(g.manifest,
+			line.Start.Line)
 	}
 	if g.manifest == "go.work" {
 		work, err := modfile.ParseWork(g.manifest, data, nil)
@@ -169,7 +178,8 @@ func (g *goProject) parse(data []byte) error {
 		return g.wrong(err)
 	}
 	if mod.Module == nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: g.At(g.manifest, 1),
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
+			At:   g.At(g.manifest, 1),
 			Text: "the file has no module line", Remedy: "Put module NAME on its first line."}
 	}
 	g.out.Project.Name = mod.Module.Mod.Path
@@ -187,7 +197,8 @@ func (g *goProject) parse(data []byte) error {
 
 // wrong is the fault of a manifest that can't be read, with the first place that is wrong.
 func (g *goProject) wrong(err error) error {
-	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: g.At(g.manifest, 1),
+	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
+		At:   g.At(g.manifest, 1),
 		Text: "not a valid " + g.manifest, Remedy: "Correct the file at this place.", Cause: err}
 	var list modfile.ErrorList
 	if errors.As(err, &list) && len(list) > 0 {
@@ -232,9 +243,9 @@ func (f Folder) goMainText() string {
 // goModule is the line of a module's name, without the number of its version.
 var goModule = expr.New(`(?m)^module\s+"?(\S+?)(?:/v\d+)?"?\s*$`)
 
-// goServer finds the main package that serves: at the module's root, or below cmd. The one that the Dockerfile builds
-// goes first, then the one that is called like the module, then those that open a port by themselves, those whose name
-// says that they serve, and then the alphabet.
+// goServer finds the main package that serves: at the module's root, or below cmd. The one that the
+// Dockerfile builds goes first, then the one that is called like the module, then those that open a
+// port by themselves, those whose name says that they serve, and then the alphabet.
 func goServer(f Folder) (dir string, files []string) {
 	dirs := []string{"."}
 	if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, "cmd")); err == nil {
@@ -256,7 +267,8 @@ func goServer(f Folder) (dir string, files []string) {
 		built := slices.ContainsFunc(goBuilds.FindAllStringSubmatch(docker, -1),
 			func(m []string) bool { return path.Clean(m[1]) == d })
 		named, own := goServerName.MatchString(path.Base(d)) && d != ".", path.Base(d) == project
-		if rank < 0 || rank == 0 && !(built && named || (built || own) && strings.Contains(docker, "\nEXPOSE ")) {
+		if rank < 0 || rank == 0 && !(built && named ||
+			(built || own) && strings.Contains(docker, "\nEXPOSE ")) {
 			continue
 		}
 		if rank *= 2; named {
@@ -278,8 +290,8 @@ func goServer(f Folder) (dir string, files []string) {
 	return dir, files
 }
 
-// goMainOf are the files of a main package, and whether it opens a port: 2, may do so by what it imports: 1, or shows
-// nothing of it: 0; -1 for what is no main package.
+// goMainOf are the files of a main package, and whether it opens a port: 2, may do so by what it
+// imports: 1, or shows nothing of it: 0; -1 for what is no main package.
 func goMainOf(f Folder, dir string) (sources []string, rank int) {
 	entries, err := fs.ReadDir(f.FS, path.Join(f.Path, dir))
 	if err != nil {

@@ -9,11 +9,13 @@ import (
 )
 
 var gradle = &Manager{
-	Name:  "gradle",
-	Obeys: []string{"*.gradle", "*.gradle.kts", "gradle.properties", "gradle/*", "gradle/wrapper/*", "buildSrc/*"},
+	Name: "gradle",
+	Obeys: []string{"*.gradle", "*.gradle.kts", "gradle.properties", "gradle/*",
+		"gradle/wrapper/*", "buildSrc/*"},
 	Tools: []Tool{{Name: "gradle", Called: []string{"gradle"},
-		Packages: map[string]string{"pacman": "gradle", "apt": "gradle", "dnf": "gradle", "brew": "gradle",
-			"apk": "gradle"}}},
+		Packages: map[string]string{"pacman": "gradle", "apt": "gradle", "dnf": "gradle",
+			"brew": "gradle",
+			"apk":  "gradle"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"gradle test|check", "gradle clean test|check"}},
 		{Serves, []string{"gradle bootRun|run|quarkusDev|:*"}},
@@ -30,7 +32,8 @@ type gradleProject struct {
 	manifest string
 	text     string
 	gradle   string // how Gradle is called: the checkout's own copy, if it has one
-	below    string // where it lies below the project that it is a member of; empty for one of its own
+	// where it lies below the project that it is a member of; empty for one of its own
+	below string
 }
 
 func readGradle(f Folder) (*Finding, error) {
@@ -73,7 +76,8 @@ func readGradle(f Folder) (*Finding, error) {
 	decide(gradleServers, p)
 	if p.out.Project.Serve != nil {
 		for i := range p.out.Project.Steps {
-			if st := &p.out.Project.Steps[i]; st.Role == stack.Build { // a server for development needs no package
+			// a server for development needs no package
+			if st := &p.out.Project.Steps[i]; st.Role == stack.Build {
 				st.Command[len(st.Command)-1] = "classes"
 			}
 		}
@@ -99,11 +103,12 @@ func (p *gradleProject) call(task string, more ...string) []string {
 	return append([]string{p.gradle, "--console=plain", task}, more...)
 }
 
-// runtimes finds how Gradle is called, the version of Java that is wanted, and package sources other than the public
-// one.
+// runtimes finds how Gradle is called, the version of Java that is wanted, and package sources
+// other than the public one.
 func (p *gradleProject) runtimes() {
 	if w := p.out.Within; w != nil {
-		if p.below = strings.TrimPrefix(strings.TrimPrefix(p.Path, w.Project.Path), "/"); w.Project.Path == "." {
+		if p.below = strings.TrimPrefix(strings.TrimPrefix(p.Path, w.Project.Path),
+			"/"); w.Project.Path == "." {
 			p.below = p.Path
 		}
 		if len(w.Project.Steps) > 0 && w.Project.Steps[0].Command[0] == "./gradlew" {
@@ -119,7 +124,8 @@ func (p *gradleProject) runtimes() {
 		line, _ := position([]byte(p.text), int64(m[0]))
 		p.out.wants("java", ">="+p.text[m[2]:m[3]], p.At(p.manifest, line))
 	} else if properties != nil {
-		p.out.wants("java", ">="+properties[1], p.lineWith("gradle.properties", strings.TrimSpace(properties[0])))
+		p.out.wants("java", ">="+properties[1],
+			p.lineWith("gradle.properties", strings.TrimSpace(properties[0])))
 	} else if p.out.Within == nil {
 		p.out.wants("java", "*", p.At(p.manifest, 1))
 	}
@@ -129,7 +135,8 @@ func (p *gradleProject) runtimes() {
 	for _, m := range mavenRepo.FindAllStringSubmatchIndex(p.text, -1) {
 		line, _ := position([]byte(p.text), int64(m[2]))
 		near := p.text[m[0]:min(len(p.text), m[1]+200)]
-		p.out.source(p.text[m[2]:m[3]], strings.Contains(near, "credentials"), "", p.At(p.manifest, line))
+		p.out.source(p.text[m[2]:m[3]], strings.Contains(near, "credentials"), "",
+			p.At(p.manifest, line))
 	}
 }
 
@@ -140,7 +147,8 @@ func (p *gradleProject) build() {
 		"settings.gradle.kts"),
 		p.folders("src")...)
 	for _, m := range p.out.Members {
-		s.Inputs = append(s.Inputs, p.folders(m+"/build.gradle", m+"/build.gradle.kts", m+"/src")...)
+		s.Inputs = append(s.Inputs, p.folders(m+"/build.gradle", m+"/build.gradle.kts",
+			m+"/src")...)
 	}
 	slices.Sort(s.Inputs)
 	s.Inputs = slices.Compact(s.Inputs)
@@ -150,7 +158,8 @@ func (p *gradleProject) build() {
 var gradleServers = []rule[*gradleProject]{
 	{"spring boot", func(p *gradleProject) bool { return p.has("org.springframework.boot") },
 		func(p *gradleProject) {
-			p.javaServer(p.out, "spring-boot", p.line("org.springframework.boot"), p.call("bootRun"))
+			p.javaServer(p.out, "spring-boot", p.line("org.springframework.boot"),
+				p.call("bootRun"))
 		}},
 	{"quarkus", func(p *gradleProject) bool { return p.has("io.quarkus") },
 		func(p *gradleProject) {
@@ -159,7 +168,8 @@ var gradleServers = []rule[*gradleProject]{
 		}},
 	{"a program that is run",
 		func(p *gradleProject) bool {
-			return p.has("io.micronaut.application", "io.ktor.plugin") || gradleApp.MatchString(p.text)
+			return p.has("io.micronaut.application", "io.ktor.plugin") ||
+				gradleApp.MatchString(p.text)
 		},
 		func(p *gradleProject) {
 			port, portAt := p.PortSetting()

@@ -17,7 +17,8 @@ var (
 	workflowKey = expr.New(`^\s*-?\s*([a-z]+)-version:\s*['"]?\[?['"]?v?(\d+(?:\.\d+)*)`)
 )
 
-// maxVersions is how many lines are read of a list of versions: one for each tool there is, and more.
+// maxVersions is how many lines are read of a list of versions: one for each tool there is, and
+// more.
 const maxVersions = 500
 
 // ToolVersions reads the files that pin tools for a folder and all below it.
@@ -66,7 +67,8 @@ func (f Folder) ToolVersions() []stack.Runtime {
 	return out
 }
 
-// Hints are the versions that a folder's Dockerfile and its build server's files use. They ask nothing of this machine.
+// Hints are the versions that a folder's Dockerfile and its build server's files use. They ask
+// nothing of this machine.
 func (f Folder) Hints(files []string) []stack.Runtime {
 	var out []stack.Runtime
 	for _, name := range files {
@@ -98,7 +100,8 @@ func (f Folder) Hints(files []string) []stack.Runtime {
 	return out
 }
 
-// DevContainer is what matters of a dev container's definition (containers.dev, the reference of devcontainer.json).
+// DevContainer is what matters of a dev container's definition (containers.dev, the reference of
+// devcontainer.json).
 type DevContainer struct {
 	At       stack.Place
 	Image    string
@@ -130,7 +133,8 @@ func (f Folder) DevContainer() (*DevContainer, error) {
 		Post     any    `json:"postCreateCommand"`
 		Start    any    `json:"postStartCommand"`
 	}
-	// Comments and commas at the end of lists become blanks, so that every place stays where it was.
+	// Comments and commas at the end of lists become blanks, so that every place stays where it
+	// was.
 	if plain, err := hujson.Standardize(bytes.Clone(data)); err == nil {
 		data = plain
 	}
@@ -149,7 +153,8 @@ func (f Folder) DevContainer() (*DevContainer, error) {
 	return out, nil
 }
 
-// devCommands reads a command: a line, a list of words, or an object of either that run side by side.
+// devCommands reads a command: a line, a list of words, or an object of either that run side by
+// side.
 func devCommands(c any) []string {
 	switch c := c.(type) {
 	case string:

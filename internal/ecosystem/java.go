@@ -14,13 +14,15 @@ var java = &Ecosystem{
 	Name:     "java",
 	Compiled: true,
 	Managers: []*Manager{maven, gradle},
-	Frameworks: []*Framework{{Name: "spring-boot", Config: springConfig}, {Name: "quarkus", Config: []string{
-		resources + "application.properties", resources + "application.yml"}}},
-	Manifests: []string{"pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts"},
-	Made:      []string{"target", ".gradle"},
-	Endings:   []string{".java", ".kt"},
-	Reads:     readsBy(false, `"`+envName+`"()`, "System.getenv("),
-	Given:     []string{"JAVA_HOME"},
+	Frameworks: []*Framework{{Name: "spring-boot", Config: springConfig},
+		{Name: "quarkus", Config: []string{
+			resources + "application.properties", resources + "application.yml"}}},
+	Manifests: []string{"pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle",
+		"settings.gradle.kts"},
+	Made:    []string{"target", ".gradle"},
+	Endings: []string{".java", ".kt"},
+	Reads:   readsBy(false, `"`+envName+`"()`, "System.getenv("),
+	Given:   []string{"JAVA_HOME"},
 	Tools: []Tool{{Name: "java", Ask: []string{"-version"}, Called: []string{"java"}, Meta: true,
 		Images: []string{"openjdk", "eclipse-temurin", "amazoncorretto"},
 		Packages: map[string]string{"pacman": "jdk-openjdk", "apt": "default-jdk",
@@ -34,8 +36,8 @@ var java = &Ecosystem{
 
 const resources = "src/main/resources/"
 
-// springConfig are the files of an application, and of its profiles for work on it, in the order in which the later
-// ones win; the folder config lies nearer.
+// springConfig are the files of an application, and of its profiles for work on it, in the order in
+// which the later ones win; the folder config lies nearer.
 var springConfig = func() (out []string) {
 	for _, dir := range []string{"", "config/"} {
 		for _, profile := range []string{"", "-default", "-dev", "-development", "-local"} {
@@ -93,22 +95,27 @@ func (f Folder) javaServer(out *Finding, framework string, at stack.Place, comma
 	if port == 0 {
 		port, portAt = 8080, at
 	}
-	p.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: env},
+	p.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt),
+		PortBy: stack.PortBy{Env: env},
 		Source: stack.FromFramework}
 }
 
 // android leaves out what only another system's kit can build.
 func (f Folder) android(out *Finding, text string) {
-	if strings.Contains(text, "com.android.application") || strings.Contains(text, "com.android.library") ||
+	if strings.Contains(text, "com.android.application") ||
+		strings.Contains(text, "com.android.library") ||
 		strings.Contains(text, "android-maven-plugin") {
-		out.Project.NotHere = "it is a program for Android, which takes the Android SDK and a device"
+		out.Project.NotHere = "it is a program for Android, which takes the Android SDK and a " +
+			"device"
 		out.Project.Serve = nil
 		out.Project.Steps = nil
 	}
 }
 
-// packingGoals are what the managers of Java call the packing of a program, beyond the compiling of its classes.
-var packingGoals = []string{"package", "install", "verify", "assemble", "build", "jar", "bootJar", "war"}
+// packingGoals are what the managers of Java call the packing of a program, beyond the compiling of
+// its classes.
+var packingGoals = []string{"package", "install", "verify", "assemble", "build", "jar", "bootJar",
+	"war"}
 
 // Packs reports whether a command of one of Java's managers makes a package.
 func Packs(words []string) bool {

@@ -7,10 +7,10 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// A version manager keeps several versions of a tool and puts one of them where a shell finds it. Where that was not
-// done in this shell, a tool seems to be absent, or too old, although one that fits lies there. What all of them have
-// in common is a folder of programs for each version; with that in front of PATH the version is loaded, whatever the
-// manager's own word for it is.
+// A version manager keeps several versions of a tool and puts one of them where a shell finds it.
+// Where that was not done in this shell, a tool seems to be absent, or too old, although one that
+// fits lies there. What all of them have in common is a folder of programs for each version; with
+// that in front of PATH the version is loaded, whatever the manager's own word for it is.
 
 // keeper is a place below a person's home in which versions of a tool lie.
 type keeper struct {
@@ -45,9 +45,10 @@ var keepers = []keeper{
 	{"cargo", "rustup", ".rustup/toolchains", "bin"},
 }
 
-// own are the folders below a person's home into which installers put programs without asking anybody's leave; whoever
-// installs them must add them to PATH.
-var own = []string{".local/bin", "bin", ".cargo/bin", "go/bin", ".bun/bin", ".dotnet", ".local/share/pnpm",
+// own are the folders below a person's home into which installers put programs without asking
+// anybody's leave; whoever installs them must add them to PATH.
+var own = []string{".local/bin", "bin", ".cargo/bin", "go/bin", ".bun/bin", ".dotnet",
+	".local/share/pnpm",
 	".local/share/mise/shims", ".asdf/shims", ".deno/bin", ".volta/bin", ".yarn/bin"}
 
 // Kept is a program that lies in a person's home.

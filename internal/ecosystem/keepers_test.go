@@ -23,7 +23,8 @@ func TestKeptIn(t *testing.T) {
 		".local/bin/notes": {Data: []byte("x")},
 	}
 	for tool, want := range map[string]string{
-		"node":    "20.11.1 nvm .nvm/versions/node/v20.11.1/bin; 22.1.0 asdf .asdf/installs/nodejs/22.1.0/bin",
+		"node": "20.11.1 nvm .nvm/versions/node/v20.11.1/bin; 22.1.0 asdf " +
+			".asdf/installs/nodejs/22.1.0/bin",
 		"python3": "3.12.4 pyenv .pyenv/versions/3.12.4/bin",
 		"ruby":    "3.2.2 rvm .rvm/rubies/ruby-3.2.2/bin",
 		"java":    "17.0.1 sdkman .sdkman/candidates/java/17.0.1-tem/bin",
@@ -58,13 +59,17 @@ func TestWeigh(t *testing.T) {
     }
   }
 }`},
-		{"yarn", "yarn.lock", "tide@^1.0.0:\n  version \"1.0.0\"\n  resolved \"x\"\n\nwave@2:\n  resolved \"y\"\n"},
-		{"yarn", "yarn.lock", "\"tide@npm:^1\":\n  resolution: \"tide@npm:1\"\n\"wave@npm:2\":\n  resolution: \"w\"\n"},
-		{"pnpm", "pnpm-lock.yaml", "packages:\n  tide@1.0.0:\n    resolution: {}\n  wave@2.0.0:\n    resolution: {}\n"},
+		{"yarn", "yarn.lock", "tide@^1.0.0:\n  version \"1.0.0\"\n  resolved \"x\"\n\nwave@2:\n " +
+			" resolved \"y\"\n"},
+		{"yarn", "yarn.lock", "\"tide@npm:^1\":\n  resolution: " +
+			"\"tide@npm:1\"\n\"wave@npm:2\":\n  resolution: \"w\"\n"},
+		{"pnpm", "pnpm-lock.yaml", "packages:\n  tide@1.0.0:\n    resolution: {}\n  " +
+			"wave@2.0.0:\n    resolution: {}\n"},
 		{"uv", "uv.lock", "[[package]]\nname = \"a\"\n\n[[package]]\nname = \"b\"\n"},
 		{"poetry", "poetry.lock", "[[package]]\nname = \"a\"\n\n[[package]]\nname = \"b\"\n"},
 		{"pipenv", "Pipfile.lock", `{"default": {"a": {"hashes": []}, "b": {"hashes": []}}}`},
-		{"composer", "composer.lock", `{"packages": [{"dist": {"type": "zip"}}, {"dist": {"type": "zip"}}]}`},
+		{"composer", "composer.lock",
+			`{"packages": [{"dist": {"type": "zip"}}, {"dist": {"type": "zip"}}]}`},
 		{"bundler", "Gemfile.lock", "GEM\n  specs:\n    rails (7.1)\n      rack (>= 3)\n    rack " +
 			"(3.0)\n\nDEPENDENCIES\n  rails\n"},
 		{"cargo", "Cargo.lock", "[[package]]\nname = \"a\"\n\n[[package]]\nname = \"b\"\n"},

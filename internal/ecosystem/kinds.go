@@ -19,11 +19,12 @@ type Ecosystem struct {
 
 	// Manifests are the names of files, or patterns of them, that make a folder a project.
 	Manifests []string
-	// Made are folders that its tools fill and people don't. MadeBeside are names that people use too: they count
-	// only where one of the manifests lies beside.
+	// Made are folders that its tools fill and people don't. MadeBeside are names that people use
+	// too: they count only where one of the manifests lies beside.
 	Made, MadeBeside []string
 
-	// Endings are those of files of code, and Reads the forms in which such code reads environment variables.
+	// Endings are those of files of code, and Reads the forms in which such code reads environment
+	// variables.
 	Endings []string
 	Reads   []CodeForm
 	// Schemas are how libraries that check the environment at the start list its variables.
@@ -35,8 +36,8 @@ type Ecosystem struct {
 
 	// Compiled is true where programs have to be built before anybody can call them by name.
 	Compiled bool
-	// ByDriver is true where a driver among the packages means that a server of its kind is there: no framework comes
-	// with a store of its own.
+	// ByDriver is true where a driver among the packages means that a server of its kind is there:
+	// no framework comes with a store of its own.
 	ByDriver bool
 	// Tools are the programs of the language itself, and those that its packages are compiled with.
 	Tools []Tool
@@ -53,7 +54,8 @@ type Ecosystem struct {
 	// Wrappers are words in front of a command that only say with which tools it runs.
 	Wrappers []string
 
-	// Proxies are settings of its frameworks in which a front end names the server that it hands calls on to.
+	// Proxies are settings of its frameworks in which a front end names the server that it hands
+	// calls on to.
 	Proxies []Proxy
 }
 
@@ -68,8 +70,9 @@ type Manager struct {
 	Tools []Tool
 	// Inputs are files that an install depends on besides manifest and lock file.
 	Inputs []string
-	// Obeys are files by which it is told to run or to load something of the checkout, or what to fetch from where, as
-	// patterns of paths below the folder that it is called in. What scripts it runs by their names is told by Scripts.
+	// Obeys are files by which it is told to run or to load something of the checkout, or what to
+	// fetch from where, as patterns of paths below the folder that it is called in. What scripts it
+	// runs by their names is told by Scripts.
 	Obeys []string
 	// Hooks are the manifest's scripts that an install runs.
 	Hooks   []string
@@ -88,9 +91,10 @@ type Manager struct {
 	python *pythonManager
 }
 
-// Scripts tells how a manager runs scripts of the manifest: behind the word Run or, where Bare is true, by the name
-// alone unless that is one of its Own verbs. Short are the names that may stand alone anyway. Member are the words
-// behind which the member stands, by name or folder, whose script is meant.
+// Scripts tells how a manager runs scripts of the manifest: behind the word Run or, where Bare is
+// true, by the name alone unless that is one of its Own verbs. Short are the names that may stand
+// alone anyway. Member are the words behind which the member stands, by name or folder, whose
+// script is meant.
 type Scripts struct {
 	Run        string
 	Bare       bool
@@ -98,17 +102,20 @@ type Scripts struct {
 	Member     []string
 }
 
-// Framework is what others have to know of a framework. How it is recognised is told where its ecosystem is read.
+// Framework is what others have to know of a framework. How it is recognised is told where its
+// ecosystem is read.
 type Framework struct {
 	Name string
-	// Layers are the settings files that it reads in work on a project, later ones winning; nil for the usual ones.
+	// Layers are the settings files that it reads in work on a project, later ones winning; nil for
+	// the usual ones.
 	Layers []string
-	// Config are its own configuration files for work on the project, by their paths in its folder. The addresses in
-	// them count as settings do.
+	// Config are its own configuration files for work on the project, by their paths in its folder.
+	// The addresses in them count as settings do.
 	Config []string
 	// Public are beginnings of the names of settings that reach the browser.
 	Public []string
-	// Browser is true where what it serves runs in a browser, and API where it serves an API besides.
+	// Browser is true where what it serves runs in a browser, and API where it serves an API
+	// besides.
 	Browser, API bool
 	// Documents is true for a site of documents, which is no part of an application.
 	Documents bool
@@ -121,8 +128,9 @@ type Framework struct {
 	python *pythonFramework
 }
 
-// Secret is the form of a secret that a framework's own command would make. Key is its name; one that ends in * is the
-// beginning of names, and one that begins with * their end. Command are words by which comments refer to that command.
+// Secret is the form of a secret that a framework's own command would make. Key is its name; one
+// that ends in * is the beginning of names, and one that begins with * their end. Command are words
+// by which comments refer to that command.
 type Secret struct {
 	Key, Command string
 	Form         Form
@@ -155,7 +163,8 @@ func (s *Secret) fits(key string) bool {
 	return s.Key == key
 }
 
-// SecretOf gives the form in which the framework wants the secret of that key; nil if it wants none.
+// SecretOf gives the form in which the framework wants the secret of that key; nil if it wants
+// none.
 func (f *Framework) SecretOf(key string) *Secret {
 	for i := range f.Secrets {
 		if s := &f.Secrets[i]; s.Key != "" && s.fits(key) {
@@ -165,8 +174,8 @@ func (f *Framework) SecretOf(key string) *Secret {
 	return nil
 }
 
-// SecretBy gives the secret whose framework's own command a comment in lower case names, whichever framework it is; or
-// nil.
+// SecretBy gives the secret whose framework's own command a comment in lower case names, whichever
+// framework it is; or nil.
 func SecretBy(comment string) *Secret {
 	for _, f := range Frameworks() {
 		for i := range f.Secrets {
@@ -184,9 +193,9 @@ type Proxy struct {
 	Form *expr.Expr
 }
 
-// CodeForm finds where code reads an environment variable. Anchor is a text that each such place contains, from which
-// on Form fits: its group 1 is the variable's name; group 2, if it is not empty, tells that the code has a value of
-// its own.
+// CodeForm finds where code reads an environment variable. Anchor is a text that each such place
+// contains, from which on Form fits: its group 1 is the variable's name; group 2, if it is not
+// empty, tells that the code has a value of its own.
 type CodeForm struct {
 	Anchor string
 	Form   *expr.Expr
@@ -196,59 +205,68 @@ type CodeForm struct {
 	With string
 }
 
-// Schema finds variables in a list with which code checks the environment before it does anything else: a variable in
-// it is needed, unless its entry says otherwise.
+// Schema finds variables in a list with which code checks the environment before it does anything
+// else: a variable in it is needed, unless its entry says otherwise.
 type Schema struct {
 	// With are texts one of which a file must contain, so that the list is one of the environment.
 	With []string
-	// Library are texts one of which a file must contain, too: most files don't, and need no closer look.
+	// Library are texts one of which a file must contain, too: most files don't, and need no closer
+	// look.
 	Library []string
-	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows the match.
+	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows
+	// the match.
 	Entry *expr.Expr
-	// Scope begins the parts of a file in which entries stand, each on a line of its own, up to the next line that is
-	// not indented; nil for the whole file. Its group 1 is the part's name, and group 2 the names of those that it is
-	// made of; only those parts count that are made of Root, and what else these are made of. The variables are called
-	// like the entries in capitals, behind what group 1 of Prefix finds, where it does.
+	// Scope begins the parts of a file in which entries stand, each on a line of its own, up to the
+	// next line that is not indented; nil for the whole file. Its group 1 is the part's name, and
+	// group 2 the names of those that it is made of; only those parts count that are made of Root,
+	// and what else these are made of. The variables are called like the entries in capitals,
+	// behind what group 1 of Prefix finds, where it does.
 	Scope, Prefix *expr.Expr
 	Root          string
-	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it isn't nil, one whose
-	// variable may not, all others then may.
+	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it
+	// isn't nil, one whose variable may not, all others then may.
 	Open, Needed *expr.Expr
 }
 
-// Tool is a program, or something else that is installed like one, of which needs wants to know the version.
+// Tool is a program, or something else that is installed like one, of which needs wants to know the
+// version.
 type Tool struct {
 	Name string
 	// Family is true where Name is only the beginning of the names of many.
 	Family bool
-	// Program is what is run to find out, if it isn't the name, and Ask with which words, if they aren't --version.
+	// Program is what is run to find out, if it isn't the name, and Ask with which words, if they
+	// aren't --version.
 	Program string
 	Ask     []string
-	// Find picks the answer out of what the program says, for the name that was asked for; empty is none. Nil: a
-	// version number.
+	// Find picks the answer out of what the program says, for the name that was asked for; empty is
+	// none. Nil: a version number.
 	Find func(said, name string) string
 	// Headers are patterns of files one of which must lie here; then no program is run.
 	Headers []string
 	// HeadersOf gives such patterns for the one of a family that is asked for.
 	HeadersOf func(name string) []string
-	// Packages names the package that brings it, by the system's own way of installing; Package does so for a family.
+	// Packages names the package that brings it, by the system's own way of installing; Package
+	// does so for a family.
 	Packages map[string]string
 	Package  func(system, name string) string
 	// Meta is true where the package only leads to others, and has a version of its own.
 	Meta bool
-	// Fetcher is a program that stands in its place where it is not installed itself: called, it fetches the version
-	// that the project names.
+	// Fetcher is a program that stands in its place where it is not installed itself: called, it
+	// fetches the version that the project names.
 	Fetcher string
-	// By are commands that install it by another tool, where the system has no package; the first whose tool is here.
+	// By are commands that install it by another tool, where the system has no package; the first
+	// whose tool is here.
 	By []string
-	// Called are its names in files that list tools with versions, and in workflows. Images are container images of it.
+	// Called are its names in files that list tools with versions, and in workflows. Images are
+	// container images of it.
 	Called, Images []string
 }
 
 // All are the ecosystems that are known, in the order in which a folder's projects are listed.
 var All []*Ecosystem
 
-// The readers of each look at the frameworks and managers of their own, which a plain variable could not express.
+// The readers of each look at the frameworks and managers of their own, which a plain variable
+// could not express.
 func init() {
 	All = []*Ecosystem{
 		node.readBy(readNode), python.readBy(readPython), ruby.readBy(readRuby), php.readBy(readComposer),
@@ -293,7 +311,8 @@ func ManagerNamed(name string) *Manager {
 // ManagerOf gives the manager that a program belongs to, or one of which nothing is known.
 func ManagerOf(program string) *Manager {
 	for _, m := range Managers() {
-		if m.Name == program || slices.ContainsFunc(m.Tools, func(t Tool) bool { return t.Name == program }) {
+		if m.Name == program || slices.ContainsFunc(m.Tools,
+			func(t Tool) bool { return t.Name == program }) {
 			return m
 		}
 	}
@@ -342,10 +361,12 @@ func (f *Framework) SettingsFiles() []string {
 // Local reports whether the framework by itself reads .env.local on top of .env.
 func (f *Framework) Local() bool { return slices.Contains(f.Layers, ".env.local") }
 
-// Public reports whether a setting of that name reaches the browser, by the beginning that a framework wants for it.
+// Public reports whether a setting of that name reaches the browser, by the beginning that a
+// framework wants for it.
 func Public(key string) bool {
 	return slices.ContainsFunc(Frameworks(), func(f *Framework) bool {
-		return slices.ContainsFunc(f.Public, func(p string) bool { return strings.HasPrefix(key, p) })
+		return slices.ContainsFunc(f.Public,
+			func(p string) bool { return strings.HasPrefix(key, p) })
 	})
 }
 
@@ -376,15 +397,17 @@ const (
 )
 
 // everywhere are the folders that are never entered, whatever lies beside them.
-var everywhere = []string{".git", ".nharbor", ".hg", ".svn", ".idea", ".vscode", ".cache", ".terraform"}
+var everywhere = []string{".git", ".nharbor", ".hg", ".svn", ".idea", ".vscode", ".cache",
+	".terraform"}
 
-// Made reports whether a folder of that name is filled by tools. Beside tells whether a file lies in the folder above
-// it.
+// Made reports whether a folder of that name is filled by tools. Beside tells whether a file lies
+// in the folder above it.
 func Made(name string, beside func(file string) bool) bool {
 	made := madeNames()
 	ecosystems, known := made[name]
 	return known && (ecosystems == nil ||
-		slices.ContainsFunc(ecosystems, func(e *Ecosystem) bool { return slices.ContainsFunc(e.Manifests, beside) }))
+		slices.ContainsFunc(ecosystems,
+			func(e *Ecosystem) bool { return slices.ContainsFunc(e.Manifests, beside) }))
 }
 
 var madeNames = once(func() map[string][]*Ecosystem {
@@ -420,7 +443,8 @@ var code = once(func() map[string]*Ecosystem {
 func OfCode(ending string) *Ecosystem { return code()[ending] }
 
 // given are variables that a shell or a host of applications sets.
-var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ", "CI", "TMPDIR", "TEMP", "EDITOR",
+var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ", "CI", "TMPDIR",
+	"TEMP", "EDITOR",
 	"HOSTNAME", "PORT", "HOST", "DEBUG", "VERCEL", "VERCEL_URL", "NETLIFY", "GITHUB_ACTIONS", "APP_ENV",
 	"WEB_CONCURRENCY",
 	"PIDFILE", "LOGNAME", "TMP", "COLUMNS", "LINES", "NO_COLOR", "COLORTERM", "ZONEINFO", "DISPLAY",
@@ -434,19 +458,22 @@ var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ
 	"JOURNAL_STREAM", "CREDENTIALS_DIRECTORY", "RUNTIME_DIRECTORY", "STATE_DIRECTORY", "CACHE_DIRECTORY",
 	"LOGS_DIRECTORY", "CONFIGURATION_DIRECTORY"}
 
-// Given reports whether a variable of that name is set by the system, the shell or a tool, so that no settings file has
-// to.
+// Given reports whether a variable of that name is set by the system, the shell or a tool, so that
+// no settings file has to.
 func Given(name string) bool {
 	return givenNames()[name] || slices.ContainsFunc(hostPrefixes, func(p string) bool {
 		return strings.HasPrefix(name, p)
 	}) || strings.IndexByte("ACDGHOPQRS", name[0]) >= 0 && ofRequest.MatchString(name)
 }
 
-// hostPrefixes begin the variables that a system, a server for programs or a tool sets for all that it runs.
-var hostPrefixes = []string{"NPM_", "XDG_", "KUBERNETES_", "WERKZEUG_", "UWSGI_", "GUNICORN_", "FCGI_", "SSL_CLIENT_",
+// hostPrefixes begin the variables that a system, a server for programs or a tool sets for all that
+// it runs.
+var hostPrefixes = []string{"NPM_", "XDG_", "KUBERNETES_", "WERKZEUG_", "UWSGI_", "GUNICORN_",
+	"FCGI_", "SSL_CLIENT_",
 	"PYTHON", "JUPYTER_", "NODE_DEBUG"}
 
-// ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after it.
+// ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after
+// it.
 var ofRequest = expr.New(`^(AUTH_TYPE|CONTENT_(LENGTH|TYPE)|GATEWAY_INTERFACE|PATH_(INFO|TRANSLATED)|QUERY_STRING|` +
 	`REMOTE_(ADDR|HOST|IDENT|USER|PORT)|REQUEST_(METHOD|URI|TIME|SCHEME)|SCRIPT_(NAME|FILENAME)|DOCUMENT_ROOT|HTTPS|` +
 	`SERVER_(NAME|PROTOCOL|SOFTWARE|ADDR)|PHP_(SELF|AUTH_\w+)|(ORIG|REDIRECT)_(PATH_INFO|URL|STATUS|REMOTE_USER)|` +
@@ -477,7 +504,8 @@ func Logins() []string {
 
 // IsLock reports whether a file of this name is the lock file of some manager.
 func IsLock(name string) bool {
-	return slices.ContainsFunc(Managers(), func(m *Manager) bool { return slices.Contains(m.Locks, name) })
+	return slices.ContainsFunc(Managers(),
+		func(m *Manager) bool { return slices.Contains(m.Locks, name) })
 }
 
 // IsTaskFile reports whether a file of this name holds tasks that are called by name.

@@ -12,12 +12,14 @@ var maven = &Manager{
 	Name:  "maven",
 	Obeys: []string{"pom.xml", ".mvn/*", ".mvn/wrapper/*"},
 	Tools: []Tool{{Name: "mvn", Called: []string{"maven"},
-		Packages: map[string]string{"pacman": "maven", "apt": "maven", "dnf": "maven", "brew": "maven",
-			"apk": "maven"}}},
+		Packages: map[string]string{"pacman": "maven", "apt": "maven", "dnf": "maven",
+			"brew": "maven",
+			"apk":  "maven"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"mvn test|verify", "mvn clean test|verify"}},
 		{Serves, []string{"mvn spring-boot:run|quarkus:dev"}},
-		{stack.Build, []string{"mvn compile|package|install $", "mvn clean compile|package|install $"}},
+		{stack.Build, []string{"mvn compile|package|install $",
+			"mvn clean compile|package|install $"}},
 	},
 	Aliases: map[string]string{"./mvnw": "mvn", "mvnw": "mvn"},
 }
@@ -114,15 +116,16 @@ func (p *mavenProject) add(role stack.Role, at stack.Place, words ...string) *st
 	return &p.out.Project.Steps[len(p.out.Project.Steps)-1]
 }
 
-// runtimes finds how Maven is called, the version of Java that is wanted, and package sources other than the public
-// one.
+// runtimes finds how Maven is called, the version of Java that is wanted, and package sources other
+// than the public one.
 func (p *mavenProject) runtimes() {
 	w := p.out.Within
 	if p.Has("mvnw") {
 		p.mvn = "./mvnw"
 		p.out.evidence(p.At("mvnw", 1), "its own copy of maven")
 	} else if w != nil && len(w.Project.Steps) > 0 && w.Project.Steps[0].Command[0] == "./mvnw" {
-		p.mvn = strings.Repeat("../", 1+strings.Count(strings.TrimPrefix(p.Path, w.Project.Path+"/"), "/")) + "mvnw"
+		p.mvn = strings.Repeat("../",
+			1+strings.Count(strings.TrimPrefix(p.Path, w.Project.Path+"/"), "/")) + "mvnw"
 	}
 	if match := pomJava.FindStringSubmatchIndex(p.text); match != nil {
 		line, _ := position([]byte(p.text), int64(match[0]))
@@ -150,12 +153,14 @@ func (p *mavenProject) build() {
 	s := p.add(stack.Build, p.At(mavenManifest, 1), "--quiet", "-DskipTests", goal)
 	s.Inputs = append(p.in(mavenManifest), p.folders("src")...)
 	for _, module := range p.m.Modules {
-		s.Inputs = append(s.Inputs, p.folders(path.Join(module, "pom.xml"), path.Join(module, "src"))...)
+		s.Inputs = append(s.Inputs, p.folders(path.Join(module, "pom.xml"),
+			path.Join(module, "src"))...)
 	}
 	s.Outputs = p.target(p.m.Modules)
 }
 
-// compileOnly leaves out of the build what a server for development doesn't need: it takes classes, and no package.
+// compileOnly leaves out of the build what a server for development doesn't need: it takes classes,
+// and no package.
 func (p *mavenProject) compileOnly() {
 	for i := range p.out.Project.Steps {
 		if st := &p.out.Project.Steps[i]; st.Role == stack.Build {
@@ -171,8 +176,14 @@ var mavenMigrations = []rule[*mavenProject]{
 				p.folders("src/main/resources/db/migration")
 		}},
 	{"liquibase's plugin", func(p *mavenProject) bool { return p.m.uses("liquibase-maven-plugin") },
-		func(p *mavenProject) { p.add(stack.Migrate, p.line("liquibase-maven-plugin"), "liquibase:update") }},
-	{"the service itself", func(p *mavenProject) bool { return p.m.uses("flyway-core", "liquibase-core") },
+		func(p *mavenProject) {
+			p.add(stack.Migrate, p.line("liquibase-maven-plugin"),
+				"liquibase:update")
+		}},
+	{"the service itself", func(p *mavenProject) bool {
+		return p.m.uses("flyway-core",
+			"liquibase-core")
+	},
 		func(p *mavenProject) {
 			p.out.remark(stack.Note, stack.CodeMigratesItself, p.line("-core"),
 				"the service brings its database up to date by itself when it starts", "")
@@ -182,10 +193,12 @@ var mavenMigrations = []rule[*mavenProject]{
 var mavenServers = []rule[*mavenProject]{
 	{"spring boot", func(p *mavenProject) bool {
 		return p.m.uses("spring-boot-maven-plugin") ||
-			p.m.Parent.ArtifactID == springParent && p.m.uses("spring-boot-starter-web", "spring-boot-starter-webflux")
+			p.m.Parent.ArtifactID == springParent &&
+				p.m.uses("spring-boot-starter-web", "spring-boot-starter-webflux")
 	},
 		func(p *mavenProject) {
-			p.javaServer(p.out, "spring-boot", p.line(p.named("spring-boot-maven-plugin", springParent)),
+			p.javaServer(p.out, "spring-boot",
+				p.line(p.named("spring-boot-maven-plugin", springParent)),
 				[]string{p.mvn, "--batch-mode", "spring-boot:run"})
 		}},
 	{"quarkus", func(p *mavenProject) bool { return p.m.uses("quarkus-maven-plugin") },
@@ -196,9 +209,11 @@ var mavenServers = []rule[*mavenProject]{
 	{"a class that is run", func(p *mavenProject) bool { return p.m.uses("exec-maven-plugin") },
 		func(p *mavenProject) {
 			port, portAt := p.PortSetting()
-			p.out.Project.Serve = &stack.Serve{Command: []string{p.mvn, "--batch-mode", "--quiet", "compile",
+			p.out.Project.Serve = &stack.Serve{Command: []string{p.mvn, "--batch-mode", "--quiet",
+				"compile",
 				"exec:java"},
-				At: p.line("exec-maven-plugin"), Ports: httpPort(port, portAt), PortBy: stack.PortBy{Env: "PORT"},
+				At: p.line("exec-maven-plugin"), Ports: httpPort(port,
+					portAt), PortBy: stack.PortBy{Env: "PORT"},
 				Source: stack.FromFramework}
 		}},
 }

@@ -37,9 +37,11 @@ var node = &Ecosystem{
 	Managers:   []*Manager{bun, pnpm, yarn, npm},
 	Frameworks: frameworksOfNode(),
 	Manifests:  []string{"package.json"},
-	Made: []string{"node_modules", "bower_components", "dist", ".next", ".nuxt", ".svelte-kit", ".turbo",
+	Made: []string{"node_modules", "bower_components", "dist", ".next", ".nuxt", ".svelte-kit",
+		".turbo",
 		".yarn"},
-	Endings: []string{".js", ".mjs", ".cjs", ".ts", ".mts", ".jsx", ".tsx", ".vue", ".svelte", ".astro"},
+	Endings: []string{".js", ".mjs", ".cjs", ".ts", ".mts", ".jsx", ".tsx", ".vue", ".svelte",
+		".astro"},
 	Reads: slices.Concat(
 		readsBy(false, `(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`,
 			"process.env", "import.meta.env", "Bun.env"),
@@ -55,8 +57,9 @@ var node = &Ecosystem{
 	},
 	Given: []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
 	Tools: []Tool{{Name: "node", Called: []string{"nodejs", "node"}, Images: []string{"node"},
-		Packages: map[string]string{"pacman": "nodejs npm", "apt": "nodejs npm", "dnf": "nodejs", "brew": "node",
-			"apk": "nodejs npm"}}},
+		Packages: map[string]string{"pacman": "nodejs npm", "apt": "nodejs npm", "dnf": "nodejs",
+			"brew": "node",
+			"apk":  "nodejs npm"}}},
 	VersionManagers: []string{"nvm", "fnm", "corepack", "volta"},
 	Logins:          []string{".npmrc", ".yarnrc.yml"},
 	Public:          []string{"registry.npmjs.org", "registry.yarnpkg.com"},
@@ -117,7 +120,8 @@ func frozenBy(flag, lock string) []string {
 }
 
 // nodeOwnVerbs are words behind a manager's name that are never a script's.
-var nodeOwnVerbs = []string{"install", "i", "ci", "add", "exec", "dlx", "x", "link", "init", "create", "workspaces",
+var nodeOwnVerbs = []string{"install", "i", "ci", "add", "exec", "dlx", "x", "link", "init",
+	"create", "workspaces",
 	"upgrade",
 	"update", "global"}
 
@@ -172,7 +176,8 @@ func readNode(f Folder) (*Finding, error) {
 	out.scripts(scripts)
 	out.Asks = append(sortedKeys(pkg.Dependencies), sortedKeys(pkg.DevDependencies)...)
 	if len(pkg.OS) > 0 && !slices.Contains(pkg.OS, f.system()) {
-		out.Project.NotHere = fmt.Sprintf("its manifest allows only: %s", strings.Join(pkg.OS, ", "))
+		out.Project.NotHere = fmt.Sprintf("its manifest allows only: %s",
+			strings.Join(pkg.OS, ", "))
 	}
 	return out, nil
 }
@@ -234,7 +239,8 @@ func (n *nodeProject) runtimes() {
 	if n.tool.lock != "" {
 		at = n.At(n.tool.lock, 1)
 	}
-	if named, version, _ := strings.Cut(n.pkg.PackageManager, "@"); named == n.tool.Name && version != "" {
+	if named, version, _ := strings.Cut(n.pkg.PackageManager, "@"); named == n.tool.Name &&
+		version != "" {
 		version, _, _ = strings.Cut(version, "+")
 		major, _, _ := strings.Cut(version, ".")
 		constraint, at = "^"+major, n.at("packageManager")
@@ -253,7 +259,8 @@ func (n *nodeProject) members() {
 			Packages []string `yaml:"packages"`
 		}
 		if err := parseYAML([]byte(text), &y); err != nil {
-			n.out.remark(stack.Warning, stack.CodeWorkspaceFileUnreadable, n.At("pnpm-workspace.yaml", 1),
+			n.out.remark(stack.Warning, stack.CodeWorkspaceFileUnreadable,
+				n.At("pnpm-workspace.yaml", 1),
 				"the workspace's members can't be read: "+err.Error(), "Correct the file.")
 		}
 		n.out.Members = append(n.out.Members, y.Packages...)
@@ -265,13 +272,15 @@ func (n *nodeProject) members() {
 
 func (n *nodeProject) install() {
 	pkg := n.pkg
-	packages := len(pkg.Dependencies) + len(pkg.DevDependencies) + len(pkg.Optional) + len(n.out.Members)
+	packages := len(pkg.Dependencies) + len(pkg.DevDependencies) + len(pkg.Optional) +
+		len(n.out.Members)
 	hook := firstScript(pkg.Scripts, nodeHooks...)
 	if n.out.Within != nil || n.tool.lock == "" && packages == 0 && hook == "" {
 		return
 	}
 	where := n.at("scripts." + hook)
-	for _, key := range []string{"workspaces", "optionalDependencies", "devDependencies", "dependencies"} {
+	for _, key := range []string{"workspaces", "optionalDependencies", "devDependencies",
+		"dependencies"} {
 		if n.lines[key] > 0 && packages > 0 {
 			where = n.at(key)
 		}
@@ -287,12 +296,14 @@ func (n *nodeProject) install() {
 	if n.tool.lock != "" {
 		s.As = n.tool.call(n.tool.node.ways(n, "").install...)
 	}
-	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc", "pnpm-workspace.yaml",
+	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc",
+		"pnpm-workspace.yaml",
 		"bunfig.toml")
 	if !n.tool.noModules && packages > 0 {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}
-	s.Expands = append(n.scriptLines("install", "prepare"), "and whatever install scripts the packages bring along")
+	s.Expands = append(n.scriptLines("install", "prepare"),
+		"and whatever install scripts the packages bring along")
 	n.out.step(s)
 	n.out.Project.Bin = []string{path.Join(n.Path, "node_modules/.bin")}
 	for name, takes := range nodeCompiles {
@@ -305,7 +316,10 @@ func (n *nodeProject) install() {
 		n.compiles("this project", []string{"gcc", "make", "python3"}, true, n.At("binding.gyp", 1))
 	}
 	slices.SortFunc(n.out.Project.Compiles,
-		func(a, b stack.Compile) int { return strings.Compare(a.Package+a.Takes, b.Package+b.Takes) })
+		func(a, b stack.Compile) int {
+			return strings.Compare(a.Package+a.Takes,
+				b.Package+b.Takes)
+		})
 }
 
 func (n *nodeProject) compiles(name string, takes []string, certain bool, at stack.Place) {
@@ -319,16 +333,19 @@ func (n *nodeProject) compiles(name string, takes []string, certain bool, at sta
 }
 
 // nodeHooks are the scripts of the manifest that an install runs besides the packages' own.
-var nodeHooks = []string{"preinstall", "install", "postinstall", "prepublish", "preprepare", "prepare", "postprepare"}
+var nodeHooks = []string{"preinstall", "install", "postinstall", "prepublish", "preprepare",
+	"prepare", "postprepare"}
 
 // script makes a step of a script of the manifest.
 func (n *nodeProject) script(role stack.Role, name string) stack.Step {
-	s := n.step(role, n.at("scripts."+name), n.tool.call(append(slices.Clone(n.tool.run), name)...)...)
+	s := n.step(role, n.at("scripts."+name),
+		n.tool.call(append(slices.Clone(n.tool.run), name)...)...)
 	s.Expands = n.scriptLines(name)
 	return s
 }
 
-// scriptLines are the lines of scripts, of those that go before and after them, and of those that they call.
+// scriptLines are the lines of scripts, of those that go before and after them, and of those that
+// they call.
 func (n *nodeProject) scriptLines(names ...string) []string {
 	var out []string
 	seen := map[string]bool{}
@@ -399,7 +416,8 @@ var (
 			`serve|webpack-dev-server|react-scripts start|craco start|vue-cli-service serve|expo start|remix dev)\b`)
 )
 
-// prepare adds the steps between install and serve: the project's own scripts, else what its tools are known to do.
+// prepare adds the steps between install and serve: the project's own scripts, else what its tools
+// are known to do.
 func (n *nodeProject) prepare(all []*Finding) {
 	if n.out.Project.NotHere != "" {
 		return
@@ -407,11 +425,14 @@ func (n *nodeProject) prepare(all []*Finding) {
 	scripts := n.pkg.Scripts
 	script := n.serveScript()
 	if n.out.Within != nil && scripts["build"] != "" &&
-		(script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) || n.onlyMakes(script)) &&
+		(script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) ||
+			n.onlyMakes(script)) &&
 		builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
-		n.out.step(n.script(stack.Build, "build")) // a library that others of the same project use as it is built
+		n.out.step(n.script(stack.Build,
+			"build")) // a library that others of the same project use as it is built
 	}
-	if script != "" && strings.HasPrefix(script, "start") && !devBuild.MatchString(scripts[script]) &&
+	if script != "" && strings.HasPrefix(script, "start") &&
+		!devBuild.MatchString(scripts[script]) &&
 		strings.TrimSpace(scripts["build"]) != "" {
 		n.out.step(n.script(stack.Build, "build"))
 	}
@@ -439,7 +460,8 @@ func (n *nodeProject) prepare(all []*Finding) {
 		n.out.step(n.byTool(stack.Generate, m, m.generate))
 	}
 	add(stack.Create, "db:create", "createdb", "create-db")
-	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest", "migration:run", "migrations:run",
+	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest",
+		"migration:run", "migrations:run",
 		"prisma:migrate", "migrate:deploy", "db:push") && m != nil && m.migrate != nil {
 		n.out.step(n.byTool(stack.Migrate, m, m.migrate))
 	} else if m != nil {

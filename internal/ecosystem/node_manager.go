@@ -20,7 +20,8 @@ func (n *nodeProject) choose() {
 	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm",
 		"bun"}, named) {
 		manager, why = named, "the manifest's packageManager names it"
-		n.out.evidence(n.at("packageManager"), "packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
+		n.out.evidence(n.at("packageManager"),
+			"packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
 	}
 	var found []string
 	lock := ""
@@ -32,7 +33,8 @@ func (n *nodeProject) choose() {
 	}
 	if manager == "" && n.locks() > 1 {
 		if told, at := n.toldByBuildServer(); told != "" {
-			manager, why = told, fmt.Sprintf("the build server installs with it (%s:%d)", at.File, at.Line)
+			manager, why = told, fmt.Sprintf("the build server installs with it (%s:%d)", at.File,
+				at.Line)
 			n.out.evidence(at, "the build server installs with "+told)
 		} else if newest := n.newestLock(); newest != "" {
 			manager, why = newest, "its lock file was committed last"
@@ -54,12 +56,14 @@ func (n *nodeProject) choose() {
 	}
 	if len(found) > 1 {
 		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(found[0], 1),
-			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found), strings.Join(found, ", "),
+			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found),
+				strings.Join(found, ", "),
 				manager, why),
 			"Remove those that are out of date, or name the manager in packageManager.")
 	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
 		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0], 1),
-			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0], manager),
+			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0],
+				manager),
 			"Remove the one of the two that is wrong.")
 	}
 	for _, m := range node.Managers {
@@ -75,8 +79,8 @@ func (n *nodeProject) choose() {
 	n.tool.nodeWays = n.tool.node.ways(n, lock)
 }
 
-// toldByBuildServer is the manager with which the build server's files of the checkout install first, and where; empty
-// for none.
+// toldByBuildServer is the manager with which the build server's files of the checkout install
+// first, and where; empty for none.
 func (f Folder) toldByBuildServer() (string, stack.Place) {
 	for dir := f.Path; ; dir = path.Dir(dir) {
 		names := []string{path.Join(dir, ".gitlab-ci.yml")}
@@ -107,7 +111,8 @@ func (f Folder) toldByBuildServer() (string, stack.Place) {
 	}
 }
 
-// newestLock is the manager of the lock file that was committed last; empty where two are as new, or nobody knows.
+// newestLock is the manager of the lock file that was committed last; empty where two are as new,
+// or nobody knows.
 func (n *nodeProject) newestLock() string {
 	if n.Changed == nil {
 		return ""
@@ -142,8 +147,8 @@ func (n *nodeProject) locks() (count int) {
 	return count
 }
 
-// toldManager is the manager of an ecosystem with which the folder's README installs first, and the line; empty for
-// none.
+// toldManager is the manager of an ecosystem with which the folder's README installs first, and the
+// line; empty for none.
 func (f Folder) toldManager(of *Ecosystem) (string, int) {
 	for i, line := range strings.Split(f.text(f.first(readmeNames...)), "\n") {
 		words := strings.Fields(strings.Trim(strings.TrimLeft(strings.TrimSpace(line), "$> "), "`"))

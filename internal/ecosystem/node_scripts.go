@@ -10,23 +10,27 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// A script is what its line does, whatever its name says: generate may make code, write a migration into the checkout
-// or render a whole site.
+// A script is what its line does, whatever its name says: generate may make code, write a migration
+// into the checkout or render a whole site.
 
-// nodeAsides are commands that people run while they work on an application, or to publish it. A script that runs one
-// prepares nothing for a launch.
+// nodeAsides are commands that people run while they work on an application, or to publish it. A
+// script that runs one prepares nothing for a launch.
 var nodeAsides = []string{
 	// They write a migration into the checkout; some ask for its name.
-	"prisma migrate dev|reset|diff", "drizzle-kit generate*|drop", "knex migrate:make", "typeorm migration:generate",
-	"typeorm migration:create", "sequelize-cli|sequelize migration:generate|migration:create|model:generate",
+	"prisma migrate dev|reset|diff", "drizzle-kit generate*|drop", "knex " +
+		"migrate:make", "typeorm migration:generate",
+	"typeorm migration:create", "sequelize-cli|sequelize " +
+		"migration:generate|migration:create|model:generate",
 	"mikro-orm migration:create",
 	// They render a site.
 	"nuxt|nuxi generate", "next export", "gatsby build", "vuepress build", "eleventy",
 }
 
-// nodeApplies are commands that apply the migrations that lie in the checkout, and do nothing where there are none.
+// nodeApplies are commands that apply the migrations that lie in the checkout, and do nothing where
+// there are none.
 var nodeApplies = []string{
-	"prisma migrate deploy", "drizzle-kit migrate", "knex migrate:latest|migrate:up", "typeorm migration:run",
+	"prisma migrate deploy", "drizzle-kit migrate", "knex migrate:latest|migrate:up", "typeorm " +
+		"migration:run",
 	"sequelize-cli|sequelize db:migrate", "mikro-orm migration:up",
 }
 
@@ -39,7 +43,8 @@ type ran struct {
 // maxScripts is how many scripts are followed from one.
 const maxScripts = 50
 
-// runs follows a script to the commands that do the work, through scripts that it calls and those of other members.
+// runs follows a script to the commands that do the work, through scripts that it calls and those
+// of other members.
 func (n *nodeProject) runs(script string, all []*Finding) []ran {
 	var out []ran
 	seen := map[string]bool{}
@@ -85,11 +90,12 @@ type taskRunner struct {
 var taskRunners = map[string]taskRunner{
 	"turbo": {run: []string{"run"}, member: []string{"-F", "--filter"}},
 	"lerna": {run: []string{"run"}, member: []string{"--scope"}},
-	"nx":    {run: []string{"run", "run-many"}, member: []string{"-p", "--projects", "--project"}, joined: true},
+	"nx": {run: []string{"run", "run-many"}, member: []string{"-p", "--projects", "--project"},
+		joined: true},
 }
 
-// TaskRun is what a command runs through a program that runs scripts of a workspace's members: the scripts, and the
-// names or folders of the members, none for all; ok is false for other commands.
+// TaskRun is what a command runs through a program that runs scripts of a workspace's members: the
+// scripts, and the names or folders of the members, none for all; ok is false for other commands.
 func TaskRun(words []string) (scripts, members []string, ok bool) {
 	words = unwrapped(words)
 	if len(words) == 0 {
@@ -102,7 +108,8 @@ func TaskRun(words []string) (scripts, members []string, ok bool) {
 	for i := 1; i < len(words); i++ {
 		option, value, joined := strings.Cut(words[i], "=")
 		switch {
-		case slices.Contains(r.member, option) || option == "-t" || option == "--target" || option == "--targets":
+		case slices.Contains(r.member, option) || option == "-t" || option == "--target" ||
+			option == "--targets":
 			if !joined {
 				if i++; i >= len(words) {
 					return nil, nil, false
@@ -116,7 +123,8 @@ func TaskRun(words []string) (scripts, members []string, ok bool) {
 			}
 		case words[i] == "--":
 			i = len(words)
-		case strings.HasPrefix(words[i], "-"), len(scripts) == 0 && slices.Contains(r.run, words[i]):
+		case strings.HasPrefix(words[i], "-"), len(scripts) == 0 &&
+			slices.Contains(r.run, words[i]):
 		case r.joined && strings.Contains(words[i], ":") && len(scripts) == 0:
 			name, script, _ := strings.Cut(words[i], ":")
 			members, scripts = append(members, name), append(scripts, script)
@@ -127,8 +135,8 @@ func TaskRun(words []string) (scripts, members []string, ok bool) {
 	return scripts, members, len(scripts) > 0
 }
 
-// byRunner lists the scripts that a command runs through such a program; none if it doesn't, or if one of the members
-// isn't known here.
+// byRunner lists the scripts that a command runs through such a program; none if it doesn't, or if
+// one of the members isn't known here.
 func byRunner(c shell.Command, all []*Finding) (out []scriptCall) {
 	scripts, members, ok := TaskRun(c.Words)
 	if !ok {
@@ -148,7 +156,8 @@ func byRunner(c shell.Command, all []*Finding) (out []scriptCall) {
 	}
 	for _, f := range all {
 		for _, script := range scripts {
-			if f.node != nil && f.Within != nil && strings.TrimSpace(f.node.pkg.Scripts[script]) != "" {
+			if f.node != nil && f.Within != nil &&
+				strings.TrimSpace(f.node.pkg.Scripts[script]) != "" {
 				out = append(out, scriptCall{f.node, script})
 			}
 		}
@@ -190,7 +199,8 @@ func (n *nodeProject) called(c shell.Command, all []*Finding) (*nodeProject, str
 	return in, name
 }
 
-// member is the project of that name or, where there is none, in that folder; nil if there is neither.
+// member is the project of that name or, where there is none, in that folder; nil if there is
+// neither.
 func member(name, folder string, all []*Finding) (found *nodeProject) {
 	for _, f := range all {
 		switch {
@@ -210,7 +220,8 @@ func (n *nodeProject) prepares(role stack.Role, script string, all []*Finding) b
 		if slices.ContainsFunc(nodeAsides, func(p string) bool { return fits(p, r.words) }) {
 			return false
 		}
-		if role == stack.Migrate && slices.ContainsFunc(nodeApplies, func(p string) bool { return fits(p, r.words) }) {
+		if role == stack.Migrate && slices.ContainsFunc(nodeApplies,
+			func(p string) bool { return fits(p, r.words) }) {
 			if m := nodeMigration(r.in); m != nil && m.folder == "" {
 				return false // there is nothing to apply
 			}

@@ -13,7 +13,8 @@ import (
 )
 
 func (n *nodeProject) serveScript() string {
-	return firstScript(n.pkg.Scripts, "dev", "start:dev", "start-dev", "develop", "serve", "start:local", "start")
+	return firstScript(n.pkg.Scripts, "dev", "start:dev", "start-dev", "develop", "serve",
+		"start:local", "start")
 }
 
 // serve finds what runs: the server, and workers and watchers beside it.
@@ -31,7 +32,8 @@ func (n *nodeProject) serve() {
 			stack.CodeScriptRunsAll,
 			n.at("scripts."+main),
 			fmt.Sprintf(
-				"the script %s starts several things at once; here each of them is a service of its own",
+				"the script %s starts several things at once; here each of them is a service of "+
+					"its own",
 				main,
 			),
 			"To launch only some: nharbor launch SERVICE…",
@@ -81,7 +83,8 @@ func (n *nodeProject) serve() {
 	}
 	for _, name := range sortedKeys(scripts) {
 		switch {
-		case name == main || together[name] || strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build"):
+		case name == main || together[name] || strings.HasPrefix(name, "test") ||
+			strings.HasPrefix(name, "build"):
 		case main != "" && n.runsAlong(main)[name]:
 			// The main script runs it along.
 		case slices.ContainsFunc(p.Also, func(o stack.Serve) bool {
@@ -89,8 +92,10 @@ func (n *nodeProject) serve() {
 		}):
 			// It watches the same in another way.
 		case workerName.MatchString(name),
-			watcherName.MatchString(name) && p.Serve != nil && watchLine.MatchString(name+" "+scripts[name]) &&
-				!otherWatch.MatchString(name+" "+scripts[name]) && !n.sameTool(scripts[name], line) &&
+			watcherName.MatchString(name) && p.Serve != nil &&
+				watchLine.MatchString(name+" "+scripts[name]) &&
+				!otherWatch.MatchString(name+" "+scripts[name]) &&
+				!n.sameTool(scripts[name], line) &&
 				!runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
@@ -129,10 +134,12 @@ func (n *nodeProject) runsAlong(script string) map[string]bool {
 // sameTool reports whether two lines run the same tool, which serves what it watches by itself.
 func (n *nodeProject) sameTool(watch, serve string) bool {
 	a, b := strings.Fields(watch), strings.Fields(serve)
-	return n.known.flag != "" && len(a) > 0 && len(b) > 0 && a[0] == b[0] && ManagerNamed(a[0]).Scripts == nil
+	return n.known.flag != "" && len(a) > 0 && len(b) > 0 && a[0] == b[0] &&
+		ManagerNamed(a[0]).Scripts == nil
 }
 
-// OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far as it shows.
+// OnlyWatches reports whether a line makes files anew when others change, and serves nothing as far
+// as it shows.
 func OnlyWatches(line string) bool {
 	return onlyWatches.MatchString(wrapped.ReplaceAllString(line, "")) && PortIn(line) == 0
 }
@@ -149,7 +156,8 @@ var buildsFile = expr.New(
 // listens is a call of JavaScript's that serves.
 var listens = expr.New(`\b(listen|serve|createServer|Server)\s*\(`)
 
-// onlyBuilds reports whether a line runs a file of the project that builds by its name, and has no call that serves.
+// onlyBuilds reports whether a line runs a file of the project that builds by its name, and has no
+// call that serves.
 func (n *nodeProject) onlyBuilds(line string) bool {
 	m := buildsFile.FindStringSubmatch(line)
 	return m != nil && n.exists(m[1]) && !listens.MatchString(n.text(m[1]))
@@ -160,12 +168,13 @@ func (n *nodeProject) onlyMakes(script string) bool {
 	list := n.runs(script, nil)
 	return len(list) > 0 && !slices.ContainsFunc(list, func(r ran) bool {
 		line := strings.Join(r.words, " ")
-		return !OnlyWatches(line) && !makesOnce.MatchString(line) && !slices.Contains(makesBefore, r.words[0])
+		return !OnlyWatches(line) && !makesOnce.MatchString(line) &&
+			!slices.Contains(makesBefore, r.words[0])
 	})
 }
 
-// assets adds the build by which a server of another kind gets its pages' scripts and styles, without which it has
-// none.
+// assets adds the build by which a server of another kind gets its pages' scripts and styles,
+// without which it has none.
 func (n *nodeProject) assets(script string) {
 	if !slices.ContainsFunc(
 		n.runs(script, nil),
@@ -173,7 +182,8 @@ func (n *nodeProject) assets(script string) {
 	) {
 		return
 	}
-	s := n.step(stack.Build, n.at("scripts."+script), n.tool.call(append(slices.Clone(n.tool.run), script)...)...)
+	s := n.step(stack.Build, n.at("scripts."+script),
+		n.tool.call(append(slices.Clone(n.tool.run), script)...)...)
 	s.Expands = n.scriptLines(script)
 	n.out.Project.Steps = slices.DeleteFunc(
 		n.out.Project.Steps,
@@ -182,15 +192,17 @@ func (n *nodeProject) assets(script string) {
 	n.out.step(s)
 }
 
-// AssetScripts are those of a package's scripts that make what a server of another kind hands out: once, and anew
-// whenever something changes; watch is empty if there is none.
+// AssetScripts are those of a package's scripts that make what a server of another kind hands out:
+// once, and anew whenever something changes; watch is empty if there is none.
 func AssetScripts(scripts map[string][]string) (builds []string, watch string) {
 	for _, name := range sortedKeys(scripts) {
 		line := strings.Join(scripts[name], " && ")
 		switch {
-		case strings.TrimSpace(line) == "" || runsAll.MatchString(line) || engineCalls.MatchString(line):
+		case strings.TrimSpace(line) == "" || runsAll.MatchString(line) ||
+			engineCalls.MatchString(line):
 		case assetBuild.MatchString(name) && !watchLine.MatchString(line):
-			if by := scripts["build"]; name == "build" || !strings.Contains(strings.Join(by, " "), name) {
+			if by := scripts["build"]; name == "build" ||
+				!strings.Contains(strings.Join(by, " "), name) {
 				builds = append(builds, name)
 			}
 		case watch == "" && watcherName.MatchString(name) && watchLine.MatchString(name+" "+line) &&
@@ -211,8 +223,8 @@ var makesOnce = expr.New(`^(mix|encore (dev|prod(uction)?))(\s|$)`)
 // makesBefore are programs that only tidy up before others make something.
 var makesBefore = []string{"rimraf", "rm", "mkdir", "cp", "copyfiles", "cpx", "del-cli", "echo"}
 
-// isCommand reports whether a line runs what the package offers as a command: a tool then, unless more speaks for a
-// server.
+// isCommand reports whether a line runs what the package offers as a command: a tool then, unless
+// more speaks for a server.
 func (n *nodeProject) isCommand(line string) bool {
 	bins := []any{n.pkg.Bin}
 	if named, ok := n.pkg.Bin.(map[string]any); ok {
@@ -242,8 +254,9 @@ func (n *nodeProject) startsOthers(line string) bool {
 			return true
 		}
 	}
-	return goesBelow.MatchString(line) || entersPart.MatchString(line) || callsRun.MatchString(line) &&
-		n.scriptsGoBelow()
+	return goesBelow.MatchString(line) || entersPart.MatchString(line) ||
+		callsRun.MatchString(line) &&
+			n.scriptsGoBelow()
 }
 
 func (n *nodeProject) scriptsGoBelow() bool {
@@ -275,8 +288,8 @@ func (n *nodeProject) portBy() stack.PortBy {
 var nodeListens = expr.New(
 	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
 
-// ports finds where a serve script listens: what its lines say, a PORT setting, its tool's settings, its code, its
-// framework.
+// ports finds where a serve script listens: what its lines say, a PORT setting, its tool's
+// settings, its code, its framework.
 func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []stack.Port {
 	if port := PortIn(line); port > 0 {
 		return httpPort(port, at)
@@ -300,7 +313,8 @@ func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []st
 				files = append(files, path.Clean(word))
 			}
 		}
-		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js", "server.mjs",
+		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js",
+			"server.mjs",
 			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js",
 			"src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
 			if name != "" && !slices.Contains(files, name) && n.exists(name) {

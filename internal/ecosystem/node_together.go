@@ -9,25 +9,27 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// piece is one of several things that a line starts side by side: a script of the package or, where that is empty, a
-// command.
+// piece is one of several things that a line starts side by side: a script of the package or, where
+// that is empty, a command.
 type piece struct {
 	script string
 	line   string // what it runs
 }
 
-// sideBySide are programs that run several commands at once; in their arguments stand commands, or names of scripts.
+// sideBySide are programs that run several commands at once; in their arguments stand commands, or
+// names of scripts.
 var sideBySide = map[string]struct{ names bool }{
 	"concurrently": {false}, "conc": {false}, "run-p": {true}, "npm-run-all": {true}, "npm-run-all2": {true},
 }
 
 // sideBySideValues are their options that take a value.
-var sideBySideValues = []string{"-n", "--names", "-c", "--prefix-colors", "-p", "--prefix", "-m", "--max-processes",
+var sideBySideValues = []string{"-n", "--names", "-c", "--prefix-colors", "-p", "--prefix", "-m",
+	"--max-processes",
 	"-s", "--success", "--restart-tries", "--restart-after", "--kill-signal", "-l", "--prefix-length", "-t",
 	"--timestamp-format", "--name-separator", "--default-input-target", "--max-parallel"}
 
-// pieces lists what a line starts side by side; nil for a line that starts one thing, and for what runs scripts of
-// members.
+// pieces lists what a line starts side by side; nil for a line that starts one thing, and for what
+// runs scripts of members.
 func (n *nodeProject) pieces(line string) (out []piece) {
 	commands := shell.Parse(line)
 	background := slices.ContainsFunc(commands, func(c shell.Command) bool { return c.Background })
@@ -73,18 +75,20 @@ func (n *nodeProject) pieceOf(text string, isName bool) (out []piece) {
 		return []piece{{"", text}}
 	}
 	for _, name := range sortedKeys(n.pkg.Scripts) {
-		if ok, _ := path.Match(strings.ReplaceAll(text, ":", "/"), strings.ReplaceAll(name, ":", "/")); ok {
+		if ok, _ := path.Match(strings.ReplaceAll(text, ":", "/"),
+			strings.ReplaceAll(name, ":", "/")); ok {
 			out = append(out, piece{name, n.pkg.Scripts[name]})
 		}
 	}
 	return out
 }
 
-// ownPieces are those of the things started by a line that are the project's own, those that they start in turn
-// included, the server first; what goes into another folder is that one's own matter.
+// ownPieces are those of the things started by a line that are the project's own, those that they
+// start in turn included, the server first; what goes into another folder is that one's own matter.
 func (n *nodeProject) ownPieces(line string, depth int) (out []piece) {
 	for _, p := range n.pieces(line) {
-		looks := otherWatch.MatchString(strings.ReplaceAll(p.line, "tsc-watch", "")) // which runs what it has made
+		looks := otherWatch.MatchString(strings.ReplaceAll(p.line, "tsc-watch",
+			"")) // which runs what it has made
 		switch {
 		case depth < maxPieces && len(n.pieces(p.line)) > 0:
 			out = append(out, n.ownPieces(p.line, depth+1)...)
@@ -118,7 +122,8 @@ func (n *nodeProject) pieceServed(p piece, at stack.Place) stack.Serve {
 		return n.process(p.script)
 	}
 	v := stack.Serve{At: at, Command: []string{"sh", "-c", p.line}}
-	if c := shell.Parse(p.line); len(c) == 1 && len(c[0].Set) == 0 && !c[0].Expands && !c[0].Plumbed &&
+	if c := shell.Parse(p.line); len(c) == 1 && len(c[0].Set) == 0 && !c[0].Expands &&
+		!c[0].Plumbed &&
 		c[0].Folder == "." {
 		if v.Command = c[0].Words; v.Command[0] != "node" {
 			v.Command = n.tool.call(slices.Concat(n.tool.exec, v.Command)...)

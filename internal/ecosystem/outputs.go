@@ -8,19 +8,21 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// builtFolders are the folders that builds leave behind, by ecosystem, and the commands that fill them: nil for the
-// project's own script. Only what a build for others makes is meant, not what a server for development keeps.
+// builtFolders are the folders that builds leave behind, by ecosystem, and the commands that fill
+// them: nil for the project's own script. Only what a build for others makes is meant, not what a
+// server for development keeps.
 var builtFolders = map[string]struct {
 	folders []string
 	command map[string][]string // by manager
 }{
 	"node": {folders: []string{"dist", "build", "out", "www", ".output", "public/build", "_site"}},
 	"java": {folders: []string{"target", "build"}, command: map[string][]string{
-		"maven": {"--batch-mode", "--quiet", "-DskipTests", "package"}, "gradle": {"--console=plain", "assemble"}}},
+		"maven": {"--batch-mode", "--quiet", "-DskipTests",
+			"package"}, "gradle": {"--console=plain", "assemble"}}},
 }
 
-// BuildOfOutput is the step that makes a file or folder of a project, seen from one of its folders; nil if no build is
-// known that does.
+// BuildOfOutput is the step that makes a file or folder of a project, seen from one of its folders;
+// nil if no build is known that does.
 func BuildOfOutput(p *stack.Project, folder, output string) *stack.Step {
 	made := builtFolders[p.Ecosystem]
 	if !slices.ContainsFunc(made.folders, func(f string) bool {
@@ -28,8 +30,9 @@ func BuildOfOutput(p *stack.Project, folder, output string) *stack.Step {
 	}) {
 		return nil
 	}
-	st := stack.Step{ID: string(stack.Build) + ":" + folder, Role: stack.Build, Env: map[string]string{},
-		At: p.Evidence[0].Place(), Outputs: []string{path.Join(folder, output)}}
+	st := stack.Step{ID: string(stack.Build) + ":" + folder, Role: stack.Build,
+		Env: map[string]string{},
+		At:  p.Evidence[0].Place(), Outputs: []string{path.Join(folder, output)}}
 	if folder != p.Path {
 		st.Folder = folder
 	}

@@ -32,16 +32,19 @@ var php = &Ecosystem{
 		{Name: "laravel", Secrets: []Secret{{Key: "APP_KEY", Command: "key:generate",
 			Form: Form{Size: 32, As: AsBase64, Prefix: "base64:"}}}},
 		{Name: "symfony",
-			Layers: []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
+			Layers: []string{".env", ".env.local", ".env.development", ".env.dev",
+				".env.development.local",
 				".env.dev.local"},
 			Secrets: []Secret{{Key: "APP_SECRET", Form: Form{Size: 16, As: AsHex}}}},
 		{Name: "slim"},
 	},
 	Tools: []Tool{
 		{Name: "php", Called: []string{"php"}, Images: []string{"php"},
-			Packages: map[string]string{"pacman": "php", "apt": "php-cli", "dnf": "php-cli", "brew": "php",
-				"apk": "php"}},
-		{Name: phpExtension, Family: true, Program: "php", Ask: []string{"-m"}, Find: extensionLoaded,
+			Packages: map[string]string{"pacman": "php", "apt": "php-cli", "dnf": "php-cli",
+				"brew": "php",
+				"apk":  "php"}},
+		{Name: phpExtension, Family: true, Program: "php", Ask: []string{"-m"},
+			Find: extensionLoaded,
 			Package: func(system, name string) string {
 				if system != "apt" {
 					return ""
@@ -70,7 +73,8 @@ var composer = &Manager{
 	Locks:  []string{"composer.lock"},
 	Weight: &Weight{expr.New(`"dist": \{`), 600_000, []string{"vendor"}},
 	Obeys:  []string{"composer.json"},
-	Hooks: []string{"pre-install-cmd", "post-install-cmd", "pre-update-cmd", "post-update-cmd", "pre-autoload-dump",
+	Hooks: []string{"pre-install-cmd", "post-install-cmd", "pre-update-cmd", "post-update-cmd",
+		"pre-autoload-dump",
 		"post-autoload-dump", "pre-package-*", "post-package-*", "pre-operations-exec", "command"},
 	Tools: []Tool{{Name: "composer",
 		Packages: map[string]string{"pacman": "composer", "apt": "composer", "dnf": "composer",
@@ -80,18 +84,21 @@ var composer = &Manager{
 		{stack.Install, []string{"composer install|update"}},
 	},
 	Aliases: map[string]string{"composer run": "composer run-script"},
-	Scripts: &Scripts{Run: "run-script", Bare: true, Member: []string{"--working-dir", "-d"}, Own: []string{
-		"about", "archive", "audit", "browse", "bump", "check-platform-reqs", "clear-cache", "config", "create-project",
-		"depends", "diagnose", "dump-autoload", "dumpautoload", "exec", "fund", "global", "help", "i", "info", "init",
-		"install", "licenses", "list", "outdated", "prohibits", "reinstall", "remove", "require", "search",
-		"self-update", "show", "status", "suggests", "u", "update", "upgrade", "validate", "why", "why-not"}},
+	Scripts: &Scripts{Run: "run-script", Bare: true, Member: []string{"--working-dir", "-d"},
+		Own: []string{
+			"about", "archive", "audit", "browse", "bump", "check-platform-reqs", "clear-cache", "config", "create-project",
+			"depends", "diagnose", "dump-autoload", "dumpautoload", "exec", "fund", "global", "help", "i", "info", "init",
+			"install", "licenses", "list", "outdated", "prohibits", "reinstall", "remove", "require", "search",
+			"self-update", "show", "status", "suggests", "u", "update", "upgrade", "validate", "why", "why-not"}},
 }
 
 // phpExtension begins the name of each of PHP's extensions.
 const phpExtension = "php extension "
 
-// phpPackages are Debian's packages of extensions, where they are called otherwise than the extension.
-var phpPackages = map[string]string{"mysqli": "mysql", "mysqlnd": "mysql", "pdo_mysql": "mysql", "pdo_pgsql": "pgsql",
+// phpPackages are Debian's packages of extensions, where they are called otherwise than the
+// extension.
+var phpPackages = map[string]string{"mysqli": "mysql", "mysqlnd": "mysql", "pdo_mysql": "mysql",
+	"pdo_pgsql":  "pgsql",
 	"pdo_sqlite": "sqlite3", "pdo_odbc": "odbc", "dom": "xml", "simplexml": "xml", "xmlreader": "xml",
 	"xmlwriter": "xml", "xsl": "xml"}
 
@@ -124,7 +131,8 @@ type composerProject struct {
 
 const composerManifest = "composer.json"
 
-// composerManifests are the manifest and, where people are to make it first, the file that they copy.
+// composerManifests are the manifest and, where people are to make it first, the file that they
+// copy.
 var composerManifests = []string{composerManifest, "composer.json-dist", "composer.json.dist"}
 
 func readComposer(f Folder) (*Finding, error) {
@@ -145,7 +153,8 @@ func readComposer(f Folder) (*Finding, error) {
 	p.out.wants("php", composerConstraint(p.c.Require["php"]), p.at("require.php"))
 	p.out.wants("composer", "*", f.At(manifest, 1))
 	for _, name := range sortedKeys(p.c.Require) {
-		if ext, ok := strings.CutPrefix(strings.ToLower(name), "ext-"); ok && !phpBuiltIn.MatchString(ext) {
+		if ext, ok := strings.CutPrefix(strings.ToLower(name), "ext-"); ok &&
+			!phpBuiltIn.MatchString(ext) {
 			p.out.wants(phpExtension+ext, "*", p.at("require."+name))
 		}
 	}
@@ -175,7 +184,8 @@ func (f Folder) Plain() *stack.Serve {
 	if port == 0 {
 		port, at = 8000, f.At(index, 1)
 	}
-	return &stack.Serve{Command: phpServe(index, port), At: f.At(index, 1), Ports: httpPort(port, at),
+	return &stack.Serve{Command: phpServe(index, port), At: f.At(index, 1),
+		Ports:  httpPort(port, at),
 		Source: stack.FromFramework}
 }
 
@@ -195,7 +205,8 @@ func (p *composerProject) at(key string) stack.Place {
 func (p *composerProject) install() {
 	install := p.step(stack.Install, p.At(p.manifest, 1), "composer", "install", "--no-interaction")
 	if p.manifest != composerManifest {
-		install.Command = []string{"sh", "-c", "test -e composer.json || cp " + p.manifest + " composer.json; " +
+		install.Command = []string{"sh", "-c", "test -e composer.json || cp " + p.manifest +
+			" composer.json; " +
 			strings.Join(install.Command, " ")}
 	}
 	if p.Has("composer.lock") {
@@ -204,7 +215,8 @@ func (p *composerProject) install() {
 	} else if len(p.c.Require)+len(p.c.RequireDev) > 0 {
 		p.out.lockMissing("composer.lock", install.At)
 	}
-	install.Inputs, install.Outputs = p.locked("composer.lock", p.manifest), []string{path.Join(p.Path, "vendor")}
+	install.Inputs, install.Outputs = p.locked("composer.lock",
+		p.manifest), []string{path.Join(p.Path, "vendor")}
 	p.out.step(install)
 	p.out.Project.Bin = []string{path.Join(p.Path, "vendor/bin")}
 }
@@ -215,8 +227,8 @@ func (p *composerProject) add(role stack.Role, at stack.Place, words ...string) 
 	return &p.out.Project.Steps[len(p.out.Project.Steps)-1]
 }
 
-// serve sets how the project is served, on the port of its settings or else on 8000, for which {port} stands in the
-// words.
+// serve sets how the project is served, on the port of its settings or else on 8000, for which
+// {port} stands in the words.
 func (p *composerProject) serve(at stack.Place, words ...string) {
 	port, portAt := 8000, at
 	if p.port > 0 {
@@ -232,7 +244,10 @@ func (p *composerProject) serve(at stack.Place, words ...string) {
 
 // phpServers are the ways in which a PHP project is served.
 var phpServers = []rule[*composerProject]{
-	{"laravel", func(p *composerProject) bool { return p.c.Require["laravel/framework"] != "" && p.Has("artisan") },
+	{"laravel", func(p *composerProject) bool {
+		return p.c.Require["laravel/framework"] != "" &&
+			p.Has("artisan")
+	},
 		(*composerProject).laravel},
 	{"symfony", func(p *composerProject) bool { return p.c.Require["symfony/framework-bundle"] != "" },
 		(*composerProject).symfony},
@@ -255,10 +270,12 @@ func (p *composerProject) laravel() {
 	p.out.Project.Framework = "laravel"
 	at := p.at("require.laravel/framework")
 	if p.exists("database/migrations") {
-		p.add(stack.Migrate, at, "php", "artisan", "migrate", "--force", "--no-interaction").Inputs =
+		p.add(stack.Migrate, at, "php", "artisan", "migrate", "--force",
+			"--no-interaction").Inputs =
 			p.folders("database/migrations")
 		if seeder := "database/seeders/DatabaseSeeder.php"; p.exists(seeder) {
-			p.add(stack.Seed, p.At(seeder, 1), "php", "artisan", "db:seed", "--force", "--no-interaction")
+			p.add(stack.Seed, p.At(seeder, 1), "php", "artisan", "db:seed", "--force",
+				"--no-interaction")
 		}
 	}
 	p.serve(at, "php", "artisan", "serve", "--port", "{port}")
@@ -278,7 +295,8 @@ func (p *composerProject) symfony() {
 			"--if-not-exists",
 			"--no-interaction",
 		)
-		p.add(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate", "--no-interaction",
+		p.add(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate",
+			"--no-interaction",
 			"--allow-no-migration").Inputs = p.folders("migrations")
 	}
 	if p.c.RequireDev["doctrine/doctrine-fixtures-bundle"] != "" {
@@ -321,8 +339,8 @@ func composerSources(f Folder, out *Finding, repositories any, at stack.Place) {
 	}
 }
 
-// composerScripts are the commands behind the names of the manifest's scripts. One that begins with @ calls another, or
-// PHP or Composer themselves.
+// composerScripts are the commands behind the names of the manifest's scripts. One that begins with
+// @ calls another, or PHP or Composer themselves.
 type composerScripts map[string][]string
 
 // UnmarshalJSON takes single texts and lists of them; anything else reads as empty.
@@ -343,7 +361,8 @@ func (m *composerScripts) UnmarshalJSON(data []byte) error {
 				continue
 			}
 			if rest, own := strings.CutPrefix(line, "@"); own {
-				if line = rest; !strings.HasPrefix(line, "php ") && !strings.HasPrefix(line, "composer ") {
+				if line = rest; !strings.HasPrefix(line, "php ") &&
+					!strings.HasPrefix(line, "composer ") {
 					line = "composer " + line
 				}
 			}
@@ -358,7 +377,8 @@ var (
 	composerTilde = expr.New(`~(\d+(?:\.\d+)?)([\s,|]|$)`)
 )
 
-// composerConstraint writes a constraint in the notation of semantic versions: ~8.1 allows 8.9, ~8.1.2 only 8.1.
+// composerConstraint writes a constraint in the notation of semantic versions: ~8.1 allows 8.9,
+// ~8.1.2 only 8.1.
 func composerConstraint(c string) string {
 	return composerTilde.ReplaceAllString(composerOr.ReplaceAllString(c, " || "), "^$1$2")
 }

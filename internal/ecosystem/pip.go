@@ -46,11 +46,14 @@ var pip = &Manager{
 			}
 			if p.manifest == "manage.py" && p.out.Within == nil {
 				p.out.remark(stack.Warning, stack.CodeRequirementsMissing, p.At("manage.py", 1),
-					"no file says what the project needs; its manage.py needs Django, so the newest is installed",
+					"no file says what the project needs; its manage.py needs Django, so the "+
+						"newest is installed",
 					"Write a requirements.txt.")
 			}
-			line := "python3 -m venv .venv && .venv/bin/python -m pip install --disable-pip-version-check " + from
-			w := pythonWays{install: []string{"sh", "-c", line}, python: ".venv/bin/python", bin: ".venv/bin/",
+			line := "python3 -m venv .venv && .venv/bin/python -m pip install " +
+				"--disable-pip-version-check " + from
+			w := pythonWays{install: []string{"sh", "-c", line}, python: ".venv/bin/python",
+				bin:    ".venv/bin/",
 				inputs: []string{"constraints.txt", ".python-version", "setup.py", "setup.cfg"}}
 			if p.manifest == "setup.py" {
 				for _, name := range []string{"default", "base", "main"} {
@@ -68,7 +71,8 @@ var pip = &Manager{
 	},
 }
 
-// InstallsItself makes pip's install of a project bring the project's own programs too. Other managers do so anyway.
+// InstallsItself makes pip's install of a project bring the project's own programs too. Other
+// managers do so anyway.
 func InstallsItself(p *stack.Project) {
 	for i := range p.Steps {
 		st := &p.Steps[i]
@@ -79,12 +83,17 @@ func InstallsItself(p *stack.Project) {
 	}
 }
 
-// setsUp reports whether the folder's setup.py describes a package, and is not only a program of that name.
-func (f Folder) setsUp() bool { return f.Has("setup.py") && setupTools.MatchString(f.text("setup.py")) }
+// setsUp reports whether the folder's setup.py describes a package, and is not only a program of
+// that name.
+func (f Folder) setsUp() bool {
+	return f.Has("setup.py") &&
+		setupTools.MatchString(f.text("setup.py"))
+}
 
 var setupTools = expr.New(`(?m)\b(setuptools|distutils|skbuild)\b|^setup\s*\(`)
 
-// requirementFiles lists the files that pip is to install from: the plain one, or those for work on the project.
+// requirementFiles lists the files that pip is to install from: the plain one, or those for work on
+// the project.
 func (f Folder) requirementFiles() []string {
 	if f.Has("requirements.txt") {
 		return []string{"requirements.txt"}
@@ -92,7 +101,8 @@ func (f Folder) requirementFiles() []string {
 	if f.setsUp() {
 		return nil // it says itself what it needs
 	}
-	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt", "requirements/development.txt",
+	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt",
+		"requirements/development.txt",
 		"requirements/base.txt", "requirements/requirements.txt",
 		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt", "requirements.in"} {
 		if f.exists(name) {
@@ -114,14 +124,16 @@ var (
 
 // requirements reads a requirements file and those that it includes.
 func (p *pythonProject) requirements(name string, seen map[string]bool) (files []string) {
-	if name = path.Clean(name); seen[name] || strings.HasPrefix(name, "../..") && p.Path == "." || len(seen) > 50 {
+	if name = path.Clean(name); seen[name] || strings.HasPrefix(name, "../..") && p.Path == "." ||
+		len(seen) > 50 {
 		return nil
 	}
 	seen[name] = true
 	data, err := p.Read(name)
 	if err != nil {
 		p.out.remark(stack.Warning, stack.CodeRequirementsNotIncluded, p.At(name, 0),
-			"an included requirements file can't be read", "Bring it in, or remove the line that includes it.")
+			"an included requirements file can't be read", "Bring it in, or remove the line "+
+				"that includes it.")
 		return nil
 	}
 	files = []string{path.Join(p.Path, name)}
@@ -129,7 +141,8 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 		at := p.At(name, i+1)
 		switch {
 		case includes.MatchString(line):
-			files = append(files, p.requirements(path.Join(path.Dir(name), includes.FindStringSubmatch(line)[1]),
+			files = append(files, p.requirements(path.Join(path.Dir(name),
+				includes.FindStringSubmatch(line)[1]),
 				seen)...)
 		case indexOption.MatchString(line):
 			p.index(indexOption.FindStringSubmatch(line)[1], at)

@@ -20,7 +20,8 @@ var pnpm = &Manager{
 	node: &nodeManager{
 		signs: []string{"pnpm-workspace.yaml"},
 		ways: func(_ *nodeProject, lock string) nodeWays {
-			return nodeWays{words: []string{"pnpm"}, install: frozenBy("--frozen-lockfile", lock), run: []string{"run"},
+			return nodeWays{words: []string{"pnpm"}, install: frozenBy("--frozen-lockfile", lock),
+				run:  []string{"run"},
 				exec: []string{"exec"}}
 		},
 	},

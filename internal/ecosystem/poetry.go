@@ -13,7 +13,8 @@ var poetry = &Manager{
 	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 3_000_000, []string{".venv"}},
 	Obeys:  []string{"pyproject.toml", "poetry.toml", "build.py"},
 	Tools: []Tool{{Name: "poetry", Called: []string{"poetry"},
-		Packages: map[string]string{"pacman": "python-poetry", "apt": "python3-poetry", "dnf": "poetry",
+		Packages: map[string]string{"pacman": "python-poetry", "apt": "python3-poetry",
+			"dnf":  "poetry",
 			"brew": "poetry", "apk": "poetry"}}},
 	Verbs:    []Verb{{stack.Install, []string{"poetry install|sync"}}},
 	Wrappers: []string{"poetry run"},
@@ -25,7 +26,8 @@ var poetry = &Manager{
 			return ""
 		},
 		ways: func(p *pythonProject) pythonWays {
-			w := pythonWays{install: []string{"poetry", "install", "--no-interaction"}, run: []string{"poetry", "run"},
+			w := pythonWays{install: []string{"poetry", "install", "--no-interaction"},
+				run:    []string{"poetry", "run"},
 				env:    map[string]string{"POETRY_VIRTUALENVS_IN_PROJECT": "true"},
 				inputs: []string{"poetry.lock", "poetry.toml"}, elsewhere: true}
 			if !p.installsItself() {

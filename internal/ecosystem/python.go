@@ -56,7 +56,8 @@ var python = &Ecosystem{
 	Name:       "python",
 	Managers:   []*Manager{uv, poetry, pipenv, pip, conda},
 	Frameworks: frameworksOfPython(),
-	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py", "environment.yml",
+	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
+		"environment.yml",
 		"environment.yaml"},
 	Made:    []string{".venv", "venv", "__pycache__", ".tox", ".mypy_cache", ".pytest_cache"},
 	Endings: []string{".py"},
@@ -71,16 +72,19 @@ var python = &Ecosystem{
 		Entry:  expr.New(`(?m)^(?:    |\t)([a-z][a-z0-9_]*)[ \t]*:[ \t]*`), Open: expr.New(`=|\bNone\b`)}},
 	Given: []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
 	Tools: []Tool{{Name: "python3", Called: []string{"python"}, Images: []string{"python"},
-		Packages: map[string]string{"pacman": "python", "apt": "python3 python3-venv", "dnf": "python3",
+		Packages: map[string]string{"pacman": "python", "apt": "python3 python3-venv",
+			"dnf":  "python3",
 			"brew": "python",
 			"apk":  "python3"}},
 		{Name: pythonHeaders, Program: "python3", Ask: whereHeaders,
 			Find: func(said, _ string) string { return said },
-			Packages: map[string]string{"apt": "python3-dev", "dnf": "python3-devel", "apk": "python3-dev",
+			Packages: map[string]string{"apt": "python3-dev", "dnf": "python3-devel",
+				"apk":  "python3-dev",
 				"brew": "python", "pacman": "python"}}},
 	VersionManagers: []string{"pyenv"},
-	Logins:          []string{".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml"},
-	Public:          pypi,
+	Logins: []string{".config/pip/pip.conf", ".pip/pip.conf",
+		".config/pypoetry/auth.toml"},
+	Public: pypi,
 	Verbs: []Verb{
 		{stack.Install, []string{"python venv", "venv", "virtualenv", "source|. *activate"}},
 		{stack.Test, []string{"pytest", "python manage.py test"}},
@@ -121,16 +125,18 @@ type pythonManager struct {
 	brings bool
 }
 
-// pythonWays are how a manager does things for one project: always in an environment of its own, so that nothing gets
-// into the machine's own Python.
+// pythonWays are how a manager does things for one project: always in an environment of its own, so
+// that nothing gets into the machine's own Python.
 type pythonWays struct {
 	install []string
-	as      []string // the install by which it is remembered, where that is another one; nil for none
-	env     map[string]string
-	run     []string // what stands before a command of the project
-	python  string   // how the project's own python is called; empty for python
-	bin     string   // the folder of its programs; empty if run finds them
-	// files, relative to the project, that the install depends on besides the manifest, if they are there
+	// the install by which it is remembered, where that is another one; nil for none
+	as     []string
+	env    map[string]string
+	run    []string // what stands before a command of the project
+	python string   // how the project's own python is called; empty for python
+	bin    string   // the folder of its programs; empty if run finds them
+	// files, relative to the project, that the install depends on besides the manifest, if they are
+	// there
 	inputs []string
 	read   []string // the same, relative to the workspace, and known to be there
 	// elsewhere is true where an environment that is there already may lie anywhere.
@@ -156,7 +162,8 @@ func (p *pythonProject) isPackage() bool {
 }
 
 func readPython(f Folder) (*Finding, error) {
-	p := &pythonProject{Folder: f, uses: map[string]stack.Place{}, requirementsFrom: f.requirementFiles()}
+	p := &pythonProject{Folder: f, uses: map[string]stack.Place{},
+		requirementsFrom: f.requirementFiles()}
 	for _, file := range []struct {
 		name string
 		into any
@@ -194,9 +201,11 @@ func readPython(f Folder) (*Finding, error) {
 	}
 	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
 	if toldAt > 0 {
-		p.out.evidence(f.At(f.first(readmeNames...), toldAt), "the README installs with "+manager.Name)
+		p.out.evidence(f.At(f.first(readmeNames...), toldAt),
+			"the README installs with "+manager.Name)
 	}
-	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" && p.out.Within.Project.Framework == "django" {
+	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" &&
+		p.out.Within.Project.Framework == "django" {
 		return nil, nil // another way to call the application around it
 	}
 	p.out.Project.Name = p.py.Project.Name
@@ -210,7 +219,8 @@ func readPython(f Folder) (*Finding, error) {
 	return p.out, nil
 }
 
-// joins makes a program without any list of packages a part of the Python project around it, which has one.
+// joins makes a program without any list of packages a part of the Python project around it, which
+// has one.
 func (p *pythonProject) joins() {
 	around := p.around("python")
 	if p.manifest != "manage.py" || p.out.Within != nil || around == nil {
@@ -268,7 +278,8 @@ func (p *pythonProject) collect() {
 		file string
 		name *expr.Expr
 	}{{"setup.py", setupName}, {"setup.cfg", setupConfigName}} {
-		if m := named.name.FindStringSubmatch(p.text(named.file)); m != nil && p.out.Project.Name == "" {
+		if m := named.name.FindStringSubmatch(p.text(named.file)); m != nil &&
+			p.out.Project.Name == "" {
 			p.out.Project.Name = m[1]
 		}
 	}
@@ -367,7 +378,8 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	}
 	want(py.Project.RequiresPython, p.lineWith("pyproject.toml", "requires-python"))
 	if py.Tool.Poetry != nil {
-		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok && pythonCaret.MatchString(c) ||
+		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok &&
+			pythonCaret.MatchString(c) ||
 			strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
 			want(c, p.lineWith("pyproject.toml", "python ="))
 		}
@@ -375,7 +387,8 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	if v := pip.Requires.Python; v != "" {
 		want(pinned(v), p.lineWith("Pipfile", "python_version"))
 	}
-	if m := setupPython.FindStringSubmatch(p.text("setup.py") + "\n" + p.text("setup.cfg")); m != nil {
+	if m := setupPython.FindStringSubmatch(p.text("setup.py") + "\n" +
+		p.text("setup.cfg")); m != nil {
 		want(m[1], p.lineWith(p.first("setup.py", "setup.cfg"), "python_requires"))
 	}
 	p.versionFile(p.out, "python3", ".python-version")
@@ -392,7 +405,8 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	if p.out.Within != nil {
 		return
 	}
-	if !slices.ContainsFunc(p.out.Project.Runtimes, func(r stack.Runtime) bool { return !r.Hint }) &&
+	if !slices.ContainsFunc(p.out.Project.Runtimes,
+		func(r stack.Runtime) bool { return !r.Hint }) &&
 		!manager.python.brings {
 		p.out.wants("python3", "*", p.At(p.manifest, 1))
 	}
@@ -410,7 +424,8 @@ func (p *pythonProject) install(manager *Manager) {
 		p.python = "python"
 	}
 	at, venv := p.At(p.manifest, 1), path.Join(p.Path, ".venv")
-	if w := p.out.Within; w != nil && p.bin != "" { // its environment is that of the project around it
+	if w := p.out.Within; w != nil &&
+		p.bin != "" { // its environment is that of the project around it
 		venv = path.Join(w.Project.Path, ".venv")
 		if rel, err := filepath.Rel(p.Path, path.Join(venv, "bin")); err == nil {
 			p.bin = filepath.ToSlash(rel) + "/"
@@ -446,17 +461,22 @@ func (p *pythonProject) install(manager *Manager) {
 		if p.Has(lock) {
 			p.out.evidence(p.At(lock, 1), "lock file of "+name)
 		} else {
-			p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1), "there is no "+lock+
-				", so each machine may get other versions", "Commit the "+lock+" that the install makes.")
+			p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1),
+				"there is no "+lock+
+					", so each machine may get other versions", "Commit the "+lock+" that the "+
+					"install makes.")
 		}
 	}
 	var locks []string
 	for _, m := range python.Managers {
-		locks = append(locks, slices.DeleteFunc(slices.Clone(m.Locks), func(l string) bool { return !p.Has(l) })...)
+		locks = append(locks, slices.DeleteFunc(slices.Clone(m.Locks),
+			func(l string) bool { return !p.Has(l) })...)
 	}
 	if len(locks) > 1 {
-		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1), "there are several lock files: "+
-			strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of date.")
+		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1),
+			"there are several lock files: "+
+				strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of "+
+				"date.")
 	}
 	p.out.Project.Prefix = p.run
 	p.out.Project.Bin = []string{path.Join(venv, "bin")}
@@ -483,9 +503,11 @@ var pythonCompiles = []struct {
 	name  string
 	takes []string
 }{
-	{"psycopg2", []string{"gcc", "pg_config"}}, {"mysqlclient", []string{"gcc", "pkg-config", "mysql_config"}},
+	{"psycopg2", []string{"gcc", "pg_config"}}, {"mysqlclient",
+		[]string{"gcc", "pkg-config", "mysql_config"}},
 	{"uwsgi", []string{"gcc"}}, {"python-ldap", []string{"gcc", "ldap headers"}},
-	{"pycairo", against([]string{"gcc", "pkg-config"}, "cairo")}, {"pygraphviz", against([]string{"gcc"}, "libcgraph")},
+	{"pycairo", against([]string{"gcc", "pkg-config"}, "cairo")}, {"pygraphviz",
+		against([]string{"gcc"}, "libcgraph")},
 	{"xmlsec", against([]string{"gcc", "pkg-config"}, "xmlsec1")},
 	{"dbus-python", against([]string{"gcc", "pkg-config"}, "dbus-1")}, {"pyodbc", []string{"gcc"}},
 	{"m2crypto", []string{"gcc", "swig", "openssl headers"}},
@@ -496,8 +518,9 @@ var pythonCompiles = []struct {
 const pythonHeaders = "python headers"
 
 // whereHeaders asks a Python for its headers, and heeds no file where it is asked.
-var whereHeaders = []string{"-I", "-c", "import os, sysconfig; d = sysconfig.get_paths()['include']; " +
-	"print('found in ' + d if os.path.exists(os.path.join(d, 'Python.h')) else '')"}
+var whereHeaders = []string{"-I", "-c",
+	"import os, sysconfig; d = sysconfig.get_paths()['include']; " +
+		"print('found in ' + d if os.path.exists(os.path.join(d, 'Python.h')) else '')"}
 
 // call makes a command of the project's own environment.
 func (p *pythonProject) call(program string, words ...string) []string {

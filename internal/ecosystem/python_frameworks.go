@@ -22,16 +22,19 @@ var (
 // ListensByCode reports whether a program's text has a call that serves.
 func ListensByCode(text string) bool { return servesHTTP.MatchString(text) }
 
-// modules lists the source files in which a Python application is usually put together, nearest first.
+// modules lists the source files in which a Python application is usually put together, nearest
+// first.
 func (p *pythonProject) modules() []string {
 	if p.sources != nil {
 		return p.sources
 	}
-	names := []string{"app.py", "main.py", "server.py", "wsgi.py", "asgi.py", "run.py", "application.py", "api.py",
+	names := []string{"app.py", "main.py", "server.py", "wsgi.py", "asgi.py", "run.py",
+		"application.py", "api.py",
 		"celery.py", "celery_app.py", "worker.py", "tasks.py", "__init__.py"}
 	out := []string{}
 	for _, dir := range append([]string{"."}, p.Folders...) {
-		if asideName.MatchString(dir) || dir != "." && strings.HasPrefix(dir, ".") || dir == "migrations" {
+		if asideName.MatchString(dir) || dir != "." && strings.HasPrefix(dir, ".") ||
+			dir == "migrations" {
 			continue
 		}
 		for _, n := range names {
@@ -86,23 +89,28 @@ func byItself(program string) func(p *pythonProject, module, name, port string) 
 // frameworksOfPython are so sorted that the one counts that comes first.
 func frameworksOfPython() []*Framework {
 	asgi := func(name, made string) *Framework {
-		return &Framework{Name: name, python: &pythonFramework{pkg: name, app: expr.New(made), port: 8000,
-			serve: byUvicorn}}
+		return &Framework{Name: name,
+			python: &pythonFramework{pkg: name, app: expr.New(made), port: 8000,
+				serve: byUvicorn}}
 	}
 	wsgi := []string{"app.py", "main.py", "wsgi.py"}
 	return []*Framework{
-		{Name: "django", Secrets: []Secret{{Key: "*SECRET_KEY", Form: Form{Size: 50, As: AsLetters}, Default: true}}},
+		{Name: "django", Secrets: []Secret{{Key: "*SECRET_KEY",
+			Form: Form{Size: 50, As: AsLetters}, Default: true}}},
 		asgi("fastapi", `(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
 		asgi("starlette", `(?m)^(\w+)\s*=\s*Starlette\(`),
 		asgi("litestar", `(?m)^(\w+)\s*=\s*Litestar\(`),
-		{Name: "flask", python: &pythonFramework{pkg: "flask", port: 5000, serve: byItself("flask"), scripts: wsgi,
+		{Name: "flask", python: &pythonFramework{pkg: "flask", port: 5000,
+			serve: byItself("flask"), scripts: wsgi,
 			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(` + takesNothing)}},
-		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000, serve: byItself("quart"), scripts: wsgi,
+		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000,
+			serve: byItself("quart"), scripts: wsgi,
 			app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
 		{Name: "streamlit", python: &pythonFramework{pkg: "streamlit", port: 8501,
 			scripts: []string{"app.py", "main.py", "streamlit_app.py"},
 			serve: func(p *pythonProject, module, _, port string) []string {
-				return p.call("streamlit", "run", module+".py", "--server.headless", "true", "--server.port", port)
+				return p.call("streamlit", "run", module+".py", "--server.headless", "true",
+					"--server.port", port)
 			}}},
 	}
 }
@@ -170,11 +178,13 @@ func (p *pythonProject) prepareAndServe() {
 		at := p.At("manage.py", 1)
 		migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
 		ports := port(8000, at)
-		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload", number(ports)),
+		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload",
+			number(ports)),
 			Ports: ports, At: at, Source: stack.FromFramework}
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
-		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" && p.exists("migrations") {
+		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" &&
+			p.exists("migrations") {
 			words := []string{"db", "upgrade"}
 			if module, _, _ := p.app(FrameworkNamed("flask").python.app); module != "" {
 				words = append([]string{"--app", module}, words...)
@@ -187,8 +197,10 @@ func (p *pythonProject) prepareAndServe() {
 			n, at := p.portByCode(pythonListens, script)
 			ports = httpPort(n, at)
 		}
-		if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) || servesHTTP.MatchString(text) {
-			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports, At: p.At(script, 1),
+		if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) ||
+			servesHTTP.MatchString(text) {
+			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports,
+				At:     p.At(script, 1),
 				PortBy: stack.PortBy{Env: "PORT"}}
 		}
 	}
@@ -198,8 +210,9 @@ func (p *pythonProject) prepareAndServe() {
 				at = appAt
 			}
 			proj.Also = append(proj.Also,
-				stack.Serve{Name: "worker", Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
-					"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
+				stack.Serve{Name: "worker",
+					Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
+						"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
 		}
 	}
 	if at, ok := p.has("pytest"); ok {
@@ -207,21 +220,23 @@ func (p *pythonProject) prepareAndServe() {
 	}
 }
 
-// djangoManages reports whether the folder's manage.py is Django's: one that imports other things, and knows nothing of
-// Django, is a program of its own.
+// djangoManages reports whether the folder's manage.py is Django's: one that imports other things,
+// and knows nothing of Django, is a program of its own.
 func (p *pythonProject) djangoManages() bool {
 	if !p.Has("manage.py") {
 		return false
 	}
 	text := p.text("manage.py")
 	_, wanted := p.has("django")
-	return wanted || !pythonImport.MatchString(text) || strings.Contains(strings.ToLower(text), "django")
+	return wanted || !pythonImport.MatchString(text) ||
+		strings.Contains(strings.ToLower(text), "django")
 }
 
 var pythonImport = expr.New(`(?m)^\s*(?:from|import)\s`)
 
 // framework recognises the frameworks other than Django, and reports whether there is one.
-func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, number func([]stack.Port) string) bool {
+func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port,
+	number func([]stack.Port) string) bool {
 	for _, fw := range python.Frameworks {
 		known := fw.python
 		if known == nil {
@@ -252,7 +267,8 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port, numb
 		if known.app == nil {
 			ports = port(known.port, asked)
 		}
-		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)), Ports: ports, At: at,
+		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)),
+			Ports: ports, At: at,
 			Source: stack.FromFramework}
 		return true
 	}

@@ -26,9 +26,11 @@ var gemCompiles = []struct {
 	{"pg", []string{"gcc", "make", "ruby headers", "pg_config"}},
 	{"mysql2", []string{"gcc", "make", "ruby headers", "mysql_config"}},
 	{"sqlite3", []string{"gcc", "make", "ruby headers"}},
-	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma", []string{"gcc", "make", "ruby headers"}},
+	{"bcrypt", []string{"gcc", "make", "ruby headers"}}, {"puma",
+		[]string{"gcc", "make", "ruby headers"}},
 	{"bootsnap", []string{"gcc", "make", "ruby headers"}},
-	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext", []string{"g++", "make", "ruby headers"}},
+	{"nio4r", []string{"gcc", "make", "ruby headers"}}, {"unf_ext",
+		[]string{"g++", "make", "ruby headers"}},
 	{"rmagick", []string{"gcc", "make", "ruby headers", "pkg-config", library + "MagickWand"}},
 	{"charlock_holmes", []string{"g++", "make", "ruby headers", library + "icu-uc"}},
 	{"psych", []string{"gcc", "make", "ruby headers", library + "yaml-0.1"}},
@@ -44,11 +46,14 @@ var ruby = &Ecosystem{
 	Reads: slices.Concat(
 		readsBy(true, `\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`, "ENV.fetch"),
 		readsBy(false, `['"]`+envName+`['"]\]\s*(\|\|)?`, "ENV[")),
-	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES", "RAILS_MAX_THREADS",
+	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES",
+		"RAILS_MAX_THREADS",
 		"BUNDLE_GEMFILE"},
 	Frameworks: []*Framework{
-		{Name: "rails", Config: []string{"config/database.yml", "config/cable.yml", "config/redis.yml"},
-			Layers: []string{".env", ".env.local", ".env.development", ".env.dev", ".env.development.local",
+		{Name: "rails", Config: []string{"config/database.yml", "config/cable.yml",
+			"config/redis.yml"},
+			Layers: []string{".env", ".env.local", ".env.development", ".env.dev",
+				".env.development.local",
 				".env.dev.local"},
 			Secrets: []Secret{
 				{Key: "SECRET_KEY_BASE", Command: "rails secret", Form: Form{Size: 64, As: AsHex}},
@@ -59,14 +64,16 @@ var ruby = &Ecosystem{
 	},
 	Tools: []Tool{
 		{Name: "ruby", Called: []string{"ruby"}, Images: []string{"ruby"},
-			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-full", "dnf": "ruby", "brew": "ruby",
-				"apk": "ruby"}},
+			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-full", "dnf": "ruby",
+				"brew": "ruby",
+				"apk":  "ruby"}},
 		{Name: "ruby headers",
 			Headers: []string{"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h",
 				"/usr/local/include/ruby-*/ruby.h",
 				"/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
-			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-dev", "dnf": "ruby-devel", "brew": "ruby",
-				"apk": "ruby-dev"}},
+			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-dev", "dnf": "ruby-devel",
+				"brew": "ruby",
+				"apk":  "ruby-dev"}},
 	},
 	VersionManagers: []string{"rbenv", "rvm"},
 	Logins:          []string{".bundle/config"},
@@ -78,7 +85,8 @@ var ruby = &Ecosystem{
 		{stack.Test, []string{"rspec", "rails test*|spec*"}},
 		{Serves, []string{"rails s|server", "bin/dev", "./bin/dev", "rackup", "ruby *.rb $"}},
 	},
-	Aliases: map[string]string{"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails", "bin/rake": "rails"},
+	Aliases: map[string]string{"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails",
+		"bin/rake": "rails"},
 }
 
 var bundler = &Manager{
@@ -87,7 +95,8 @@ var bundler = &Manager{
 	Weight: &Weight{expr.New(`(?m)^    [A-Za-z][^ \n]* \(`), 1_000_000, []string{"vendor/bundle"}},
 	Obeys:  []string{gemfile, "gems.rb", "*.gemspec", ".bundle/config"},
 	Tools: []Tool{{Name: "bundle",
-		Packages: map[string]string{"pacman": "ruby-bundler", "apt": "ruby-bundler", "dnf": "rubygem-bundler",
+		Packages: map[string]string{"pacman": "ruby-bundler", "apt": "ruby-bundler",
+			"dnf":  "rubygem-bundler",
 			"brew": "ruby",
 			"apk":  "ruby-bundler"}}},
 	Verbs:    []Verb{{stack.Install, []string{"bundle $", "bundle install", "bundler"}}},
@@ -170,7 +179,8 @@ func (r *rubyProject) runtimes() {
 	}
 }
 
-// install adds the install. Where the gems go is the person's own setting of bundler; it is left as it is.
+// install adds the install. Where the gems go is the person's own setting of bundler; it is left as
+// it is.
 func (r *rubyProject) install() {
 	at := r.At(gemfile, 1)
 	install := r.step(stack.Install, at, "bundle", "install")
@@ -195,9 +205,10 @@ func (r *rubyProject) exec(role stack.Role, at stack.Place, words ...string) *st
 	return &r.out.Project.Steps[len(r.out.Project.Steps)-1]
 }
 
-// serve sets how the project is served, by a program of the bundle, on the port of its settings or else on this one.
-// In the words {port} stands for it.
-func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by stack.PortBy, words ...string) {
+// serve sets how the project is served, by a program of the bundle, on the port of its settings or
+// else on this one. In the words {port} stands for it.
+func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by stack.PortBy,
+	words ...string) {
 	if r.port > 0 {
 		port, portAt = r.port, r.portAt
 	}
@@ -205,7 +216,8 @@ func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by sta
 	for _, w := range words {
 		command = append(command, strings.ReplaceAll(w, "{port}", itoa(port)))
 	}
-	r.out.Project.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt), PortBy: by,
+	r.out.Project.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt),
+		PortBy: by,
 		Source: stack.FromFramework}
 }
 
@@ -224,7 +236,8 @@ var rubyServers = []rule[*rubyProject]{
 				r.out.Project.Framework = "sinatra"
 			}
 			at := r.At("config.ru", 1)
-			r.serve(at, 9292, at, stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port", "{port}")
+			r.serve(at, 9292, at, stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port",
+				"{port}")
 		}},
 	{"sinatra", func(r *rubyProject) bool { return r.has("sinatra") },
 		func(r *rubyProject) {
@@ -236,7 +249,8 @@ var rubyServers = []rule[*rubyProject]{
 			if n, at := r.portByCode(sinatraSet, script); n > 0 { // goes before a setting
 				r.port, r.portAt = n, at
 			}
-			r.serve(r.At(script, 1), 4567, r.gems["sinatra"], stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
+			r.serve(r.At(script, 1), 4567, r.gems["sinatra"],
+				stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
 				script)
 		}},
 }
@@ -258,7 +272,8 @@ func (r *rubyProject) rails() {
 	if port == 0 {
 		port, portAt = 3000, at
 	}
-	r.serve(at, port, portAt, stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1", "--port", "{port}")
+	r.serve(at, port, portAt, stack.PortBy{}, "rails", "server", "--binding", "127.0.0.1",
+		"--port", "{port}")
 	if r.exists("spec") && r.has("rspec-rails") {
 		r.exec(stack.Test, r.gems["rspec-rails"], "rspec")
 	} else if r.exists("test") {
@@ -268,7 +283,8 @@ func (r *rubyProject) rails() {
 
 var pessimism = expr.New(`~>\s*(\d+(?:\.\d+)*)`)
 
-// pessimistic writes a constraint in the notation of semantic versions. ~> lets the last number of the version grow.
+// pessimistic writes a constraint in the notation of semantic versions. ~> lets the last number of
+// the version grow.
 func pessimistic(constraint string) string {
 	return pessimism.ReplaceAllStringFunc(constraint, func(c string) string {
 		version := strings.TrimSpace(strings.TrimPrefix(c, "~>"))
@@ -288,7 +304,8 @@ var (
 	adapterLine = expr.New(`(?m)^\s+adapter:\s*["']?(\w+)`)
 )
 
-// whenAround is the condition of the branch of a case that a text ends in; empty if it ends in none.
+// whenAround is the condition of the branch of a case that a text ends in; empty if it ends in
+// none.
 func whenAround(before string) string {
 	lines := strings.Split(before, "\n")
 	for _, line := range slices.Backward(lines) {
@@ -302,12 +319,15 @@ func whenAround(before string) string {
 	return ""
 }
 
-// adapts reports whether the settings of the database, or their template, name an adapter of that name.
+// adapts reports whether the settings of the database, or their template, name an adapter of that
+// name.
 func (r *rubyProject) adapts(name string) bool {
-	for _, file := range []string{"config/database.yml", "config/database.yml.example", "config/database.example.yml",
+	for _, file := range []string{"config/database.yml", "config/database.yml.example",
+		"config/database.example.yml",
 		"config/database.yml.sample"} {
 		if m := adapterLine.FindAllStringSubmatch(r.text(file), -1); m != nil {
-			return slices.ContainsFunc(m, func(m []string) bool { return strings.Contains(m[1], name) })
+			return slices.ContainsFunc(m,
+				func(m []string) bool { return strings.Contains(m[1], name) })
 		}
 	}
 	return false

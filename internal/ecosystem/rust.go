@@ -26,13 +26,15 @@ var (
 	rustListens = expr.New(
 		`(?:"(?:0\.0\.0\.0|127\.0\.0\.1|localhost|\[::\]|\[::1\]):(\d{2,5})"|\(\s*"[\d.]+"\s*,\s*(\d{2,5})\s*\)|` +
 			`\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5}))`)
-	rocketPort   = expr.New(`(?m)^port\s*=\s*(\d+)`)
-	rustChannel  = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
-	sysCrate     = expr.New(`(?m)^name = "([a-z0-9_]+-sys)"`)
-	rustServers  = []string{"axum", "actix-web", "rocket", "warp", "poem", "tide", "salvo", "hyper", "tiny_http"}
+	rocketPort  = expr.New(`(?m)^port\s*=\s*(\d+)`)
+	rustChannel = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
+	sysCrate    = expr.New(`(?m)^name = "([a-z0-9_]+-sys)"`)
+	rustServers = []string{"axum", "actix-web", "rocket", "warp", "poem", "tide", "salvo",
+		"hyper", "tiny_http"}
 	sysLibraries = map[string][]string{"openssl-sys": {"gcc", "pkg-config", "openssl headers"},
 		"pq-sys": {"gcc", "pg_config"}, "mysqlclient-sys": {"gcc", "mysql_config"},
-		"libsqlite3-sys": {"gcc"}, "libz-sys": {"gcc"}, "zstd-sys": {"gcc"}, "rdkafka-sys": {"gcc", "make"},
+		"libsqlite3-sys": {"gcc"}, "libz-sys": {"gcc"}, "zstd-sys": {"gcc"}, "rdkafka-sys": {"gcc",
+			"make"},
 		"libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
 )
 
@@ -46,7 +48,8 @@ var rust = &Ecosystem{
 	Manifests:     []string{"Cargo.toml"},
 	Made:          []string{"target"},
 	Endings:       []string{".rs"},
-	Reads:         readsBy(false, `(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
+	Reads: readsBy(false,
+		`(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
 	Tools: []Tool{
 		{Name: "diesel", By: []string{"cargo install diesel_cli"}},
 		{Name: "sqlx", By: []string{"cargo install sqlx-cli"}},
@@ -59,9 +62,11 @@ var cargo = &Manager{
 	Name:   "cargo",
 	Locks:  []string{"Cargo.lock"},
 	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 10_000_000, []string{"target"}},
-	Obeys:  []string{"build.rs", ".cargo/config", ".cargo/config.toml", "rust-toolchain", "rust-toolchain.toml"},
+	Obeys: []string{"build.rs", ".cargo/config", ".cargo/config.toml", "rust-toolchain",
+		"rust-toolchain.toml"},
 	Tools: []Tool{{Name: "cargo", Called: []string{"rust"}, Images: []string{"rust"},
-		Packages: map[string]string{"pacman": "rust", "apt": "cargo", "dnf": "cargo", "brew": "rust", "apk": "cargo"}}},
+		Packages: map[string]string{"pacman": "rust", "apt": "cargo", "dnf": "cargo",
+			"brew": "rust", "apk": "cargo"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"cargo install"}},
 		{stack.Install, []string{"cargo fetch"}},
@@ -151,13 +156,15 @@ func (r *cargoProject) install() {
 	} else {
 		r.out.lockMissing("Cargo.lock", at)
 	}
-	fetch.Inputs = r.Folder.locked("Cargo.lock", cargoManifest, "rust-toolchain.toml", "rust-toolchain")
+	fetch.Inputs = r.Folder.locked("Cargo.lock", cargoManifest, "rust-toolchain.toml",
+		"rust-toolchain")
 	r.out.step(fetch)
 	build := r.step(stack.Build, at, "cargo", "build")
 	if r.c.Workspace != nil {
 		build.Command = append(build.Command, "--workspace")
 	}
-	build.Inputs = append(r.Folder.locked("Cargo.lock", cargoManifest), r.folders("src", "crates")...)
+	build.Inputs = append(r.Folder.locked("Cargo.lock", cargoManifest),
+		r.folders("src", "crates")...)
 	build.Outputs = []string{path.Join(r.Path, "target")}
 	r.out.step(build)
 	for _, m := range sysCrate.FindAllStringSubmatch(r.text("Cargo.lock"), -1) {
@@ -175,13 +182,20 @@ func (r *cargoProject) migrateBy(at stack.Place, words ...string) {
 
 var rustMigrations = []rule[*cargoProject]{
 	{"diesel", func(r *cargoProject) bool { return r.Has("diesel.toml") },
-		func(r *cargoProject) { r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration", "run") }},
+		func(r *cargoProject) {
+			r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration",
+				"run")
+		}},
 	{"sqlx, unless the program migrates itself",
 		func(r *cargoProject) bool {
 			return r.c.Dependencies["sqlx"] != nil && r.exists("migrations") &&
-				!strings.Contains(r.text("src/main.rs")+r.text("src/lib.rs")+r.text("src/db.rs"), "migrate!")
+				!strings.Contains(r.text("src/main.rs")+r.text("src/lib.rs")+r.text("src/db.rs"),
+					"migrate!")
 		},
-		func(r *cargoProject) { r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate", "run") }},
+		func(r *cargoProject) {
+			r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate",
+				"run")
+		}},
 }
 
 // serve finds how a program that uses a server's library is run.
@@ -189,7 +203,8 @@ func (r *cargoProject) serve() {
 	if r.c.Package == nil || !r.exists("src/main.rs") && len(r.c.Bin) == 0 {
 		return
 	}
-	i := slices.IndexFunc(rustServers, func(name string) bool { return r.c.Dependencies[name] != nil })
+	i := slices.IndexFunc(rustServers,
+		func(name string) bool { return r.c.Dependencies[name] != nil })
 	if i < 0 {
 		return
 	}
@@ -213,7 +228,8 @@ func (r *cargoProject) serve() {
 		command = append(command, "--bin", r.c.Bin[0].Name)
 	}
 	r.out.Project.Framework = strings.TrimSuffix(name, "-web")
-	r.out.Project.Serve = &stack.Serve{Command: command, At: r.lineWith(cargoManifest, name), Ports: httpPort(port, at),
+	r.out.Project.Serve = &stack.Serve{Command: command, At: r.lineWith(cargoManifest, name),
+		Ports:  httpPort(port, at),
 		PortBy: by, Source: stack.FromFramework}
 }
 

@@ -11,22 +11,26 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// tasks are files of tasks that are called by name. They make a project only of a folder without any other.
+// tasks are files of tasks that are called by name. They make a project only of a folder without
+// any other.
 var tasks = &Ecosystem{
 	Name: "make",
 	Managers: []*Manager{
 		{Name: "make", Tasks: true, Tools: []Tool{{Name: "make",
-			Packages: map[string]string{"pacman": "make", "apt": "make", "dnf": "make", "brew": "make",
-				"apk": "make"}}}},
+			Packages: map[string]string{"pacman": "make", "apt": "make", "dnf": "make",
+				"brew": "make",
+				"apk":  "make"}}}},
 		{Name: "just", Tasks: true, Tools: []Tool{{Name: "just"}}},
 		{Name: "task", Tasks: true, Tools: []Tool{{Name: "task"}}},
 	},
-	Manifests: []string{"Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml", "Taskfile.yaml"},
+	Manifests: []string{"Makefile", "makefile", "GNUmakefile", "justfile", "Taskfile.yml",
+		"Taskfile.yaml"},
 }
 
 // taskFiles are the files that hold tasks to be called by name, with the program that calls them.
 var taskFiles = []struct{ file, program string }{
-	{"Makefile", "make"}, {"makefile", "make"}, {"GNUmakefile", "make"}, {"justfile", "just"}, {"Taskfile.yml", "task"},
+	{"Makefile", "make"}, {"makefile", "make"}, {"GNUmakefile", "make"}, {"justfile",
+		"just"}, {"Taskfile.yml", "task"},
 	{"Taskfile.yaml", "task"},
 }
 
@@ -124,15 +128,15 @@ var (
 	makeVariable = expr.New(`\$[({]([A-Za-z_][\w.-]*)[)}]`)
 )
 
-// maxIncludes and maxExpanded bound how many files of a Makefile are read, and how long a line with the values of its
-// variables may get.
+// maxIncludes and maxExpanded bound how many files of a Makefile are read, and how long a line with
+// the values of its variables may get.
 const (
 	maxIncludes = 8
 	maxExpanded = 4096
 )
 
-// expand puts the values of plain variables into the lines of a Makefile's targets. What make finds out by itself stays
-// as it is written.
+// expand puts the values of plain variables into the lines of a Makefile's targets. What make finds
+// out by itself stays as it is written.
 func (f Folder) expand(targets []stack.Target, text string) {
 	set := map[string]string{"MAKE": "make", "CURDIR": ".", "PWD": "."}
 	texts := []string{text}
@@ -170,7 +174,8 @@ func makeExpanded(text string, set map[string]string) string {
 	return text
 }
 
-// makeValues adds the values of a Makefile's variables, those of a condition that can't be decided here in their order.
+// makeValues adds the values of a Makefile's variables, those of a condition that can't be decided
+// here in their order.
 func makeValues(text string, set map[string]string) {
 	var skips []bool // of the conditions around a line, whether it is left out by them
 	decided := []bool{}
@@ -223,7 +228,8 @@ func makeHolds(word, rest string, set map[string]string) (holds, known bool) {
 		a, b, ok = strings.Cut(rest, " ")
 	}
 	plain := func(text string) string {
-		text = makeVariable.ReplaceAllString(makeExpanded(strings.Trim(strings.TrimSpace(text), `"'`), set), "")
+		text = makeVariable.ReplaceAllString(makeExpanded(strings.Trim(strings.TrimSpace(text),
+			`"'`), set), "")
 		return strings.TrimSpace(text)
 	}
 	a, b = plain(a), plain(b)
@@ -315,7 +321,8 @@ var (
 			`http\.server|\./\S+|node \S+)\b`)
 )
 
-// readTasks makes a project of a folder that has no other manifest than a task file; nil if it has none.
+// readTasks makes a project of a folder that has no other manifest than a task file; nil if it has
+// none.
 func readTasks(f Folder) *Finding {
 	program, file, targets := f.Targets()
 	if len(targets) == 0 {
@@ -347,7 +354,8 @@ func readTasks(f Folder) *Finding {
 	}
 	for _, r := range taskRoles {
 		if t := find(r.names); t != nil && !runsContainers(t) && t != serve &&
-			!(serve != nil && slices.Contains(serve.Lines, program+" "+t.Name) && r.role != stack.Install) {
+			!(serve != nil && slices.Contains(serve.Lines, program+" "+t.Name) &&
+				r.role != stack.Install) {
 			s := f.step(r.role, t.At, program, t.Name)
 			s.Expands = t.Lines
 			out.step(s)
@@ -358,7 +366,8 @@ func readTasks(f Folder) *Finding {
 		if serve == first && program == "make" {
 			command = []string{program}
 		}
-		v := stack.Serve{Command: command, At: serve.At, Expands: serve.Lines, PortBy: stack.PortBy{Env: "PORT"}}
+		v := stack.Serve{Command: command, At: serve.At, Expands: serve.Lines,
+			PortBy: stack.PortBy{Env: "PORT"}}
 		if port := PortIn(strings.Join(serve.Lines, "\n")); port > 0 {
 			v.Ports = httpPort(port, serve.At)
 		} else if port, at := f.PortSetting(); port > 0 {
@@ -380,7 +389,8 @@ type Process struct {
 
 var procLine = expr.New(`^([A-Za-z0-9_-]+):\s*(.+?)\s*$`)
 
-// Procfile reads the processes that the folder's Procfile names; the one for work on the project goes first.
+// Procfile reads the processes that the folder's Procfile names; the one for work on the project
+// goes first.
 func (f Folder) Procfile() []Process {
 	name := f.first("Procfile.dev", "Procfile.local", "Procfile")
 	if name == "" || !f.Has(name) {
@@ -401,8 +411,8 @@ func ServesTask(t *stack.Target) bool {
 		!slices.ContainsFunc(t.Lines, engineCalls.MatchString)
 }
 
-// BuildOf is the command by which the tools of a project's language make a program of that name; nil if nothing in the
-// folder is known to make it.
+// BuildOf is the command by which the tools of a project's language make a program of that name;
+// nil if nothing in the folder is known to make it.
 func BuildOf(f Folder, p *stack.Project, program string) []string {
 	name := path.Base(program)
 	if p.Ecosystem != golang.Name {
@@ -418,10 +428,14 @@ func BuildOf(f Folder, p *stack.Project, program string) []string {
 	return nil
 }
 
-// Unversioned is a project's name without the number that a module's path ends in, from its second version on.
+// Unversioned is a project's name without the number that a module's path ends in, from its second
+// version on.
 func Unversioned(name string) string { return goMajor.ReplaceAllString(name, "") }
 
 var goMajor = expr.New(`/v\d+$`)
 
 // InContainers reports whether a task calls the container engine.
-func InContainers(t *stack.Target) bool { return slices.ContainsFunc(t.Lines, engineCalls.MatchString) }
+func InContainers(t *stack.Target) bool {
+	return slices.ContainsFunc(t.Lines,
+		engineCalls.MatchString)
+}

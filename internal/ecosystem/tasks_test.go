@@ -24,10 +24,12 @@ func folderOf(files map[string]string) Folder {
 	return f
 }
 
-// TestMakeVariables puts plain variables into the lines of a Makefile, its includes' too, and leaves the rest.
+// TestMakeVariables puts plain variables into the lines of a Makefile, its includes' too, and
+// leaves the rest.
 func TestMakeVariables(t *testing.T) {
 	t.Parallel()
-	f := folderOf(map[string]string{"Makefile": "include more.mk\nPANEL = $(ROOT)/panel\nSELF = $(SELF) again\n" +
+	f := folderOf(map[string]string{"Makefile": "include more.mk\nPANEL = $(ROOT)/panel\nSELF = " +
+		"$(SELF) again\n" +
 		"VERSION := $(shell git describe)\nbuild: other\n\tcd $(PANEL) && $(MAKE) build\n" +
 		"\techo ${PANEL} $(VERSION) $(NOBODY)\n",
 		"more.mk": "ROOT ?= $(shell pwd)/web\n"})
@@ -43,8 +45,10 @@ func TestMakeVariables(t *testing.T) {
 
 func TestServesTask(t *testing.T) {
 	t.Parallel()
-	for line, want := range map[string]bool{"go run main.go": true, "docker compose up": false, "npm run dev": true,
-		"go build ./...": false, "CREATE=1 ./bin/server": true, "docker run -p 1:1 node server.js": false} {
+	for line, want := range map[string]bool{"go run main.go": true, "docker compose up": false,
+		"npm run dev":    true,
+		"go build ./...": false, "CREATE=1 ./bin/server": true, "docker run -p 1:1 node " +
+			"server.js": false} {
 		if got := ServesTask(&stack.Target{Lines: []string{line}}); got != want {
 			t.Errorf("%s serves: %v", line, got)
 		}
@@ -54,19 +58,23 @@ func TestServesTask(t *testing.T) {
 func TestBuildOf(t *testing.T) {
 	t.Parallel()
 	module := &stack.Project{Ecosystem: "go", Name: "saltmarsh.example/tides/v2"}
-	files := folderOf(map[string]string{"main.go": "package main\n", "cmd/lamp/main.go": "package main\n"})
+	files := folderOf(map[string]string{"main.go": "package main\n",
+		"cmd/lamp/main.go": "package main\n"})
 	for program, want := range map[string]string{"./lamp": "go build -o ./lamp ./cmd/lamp",
-		"bin/lamp": "go build -o bin/lamp ./cmd/lamp", "./tides": "go build -o ./tides .", "./other": ""} {
+		"bin/lamp": "go build -o bin/lamp ./cmd/lamp", "./tides": "go build -o ./tides " +
+			".", "./other": ""} {
 		if got := strings.Join(BuildOf(files, module, program), " "); got != want {
 			t.Errorf("%s: %q, want %q", program, got, want)
 		}
 	}
-	if got := BuildOf(files, &stack.Project{Ecosystem: "node", Name: "tides"}, "./lamp"); got != nil {
+	if got := BuildOf(files, &stack.Project{Ecosystem: "node", Name: "tides"},
+		"./lamp"); got != nil {
 		t.Errorf("of another language: %v", got)
 	}
 }
 
-// TestListens finds what a command line tells its program to listen on, and no address that it calls.
+// TestListens finds what a command line tells its program to listen on, and no address that it
+// calls.
 func TestListens(t *testing.T) {
 	t.Parallel()
 	for line, want := range map[string]string{
@@ -97,8 +105,10 @@ func TestListens(t *testing.T) {
 // TestBelonging tells whose a command, a setting's name and a file are.
 func TestBelonging(t *testing.T) {
 	t.Parallel()
-	for line, want := range map[string]string{"python manage.py loaddata x": "python", "npm run x": "node",
-		"bin/load.sh": "", "dotnet ef database update": "dotnet", "bundle exec rake x": "ruby", "php artisan x": "php",
+	for line, want := range map[string]string{"python manage.py loaddata x": "python",
+		"npm run x":   "node",
+		"bin/load.sh": "", "dotnet ef database update": "dotnet", "bundle exec rake " +
+			"x": "ruby", "php artisan x": "php",
 		"uv run --package a --with b uvicorn c:d": "python", "ls -l": ""} {
 		got := ""
 		if e := Of(strings.Fields(line)); e != nil {
@@ -108,13 +118,15 @@ func TestBelonging(t *testing.T) {
 			t.Errorf("%s is of %q, want %q", line, got, want)
 		}
 	}
-	for key, want := range map[string]string{"NEXT_PUBLIC_API_URL": "API_URL", "VITE_X": "X", "PUBLIC_URL": "URL",
-		"API_URL": "API_URL"} {
+	for key, want := range map[string]string{"NEXT_PUBLIC_API_URL": "API_URL", "VITE_X": "X",
+		"PUBLIC_URL": "URL",
+		"API_URL":    "API_URL"} {
 		if got := Plain(key); got != want {
 			t.Errorf("%s is %q, want %q", key, got, want)
 		}
 	}
-	for name, want := range map[string]bool{"pnpm-lock.yaml": true, "uv.lock": true, "Cargo.lock": true,
+	for name, want := range map[string]bool{"pnpm-lock.yaml": true, "uv.lock": true,
+		"Cargo.lock":   true,
 		"package.json": false, "some.lock": false} {
 		if got := IsLock(name); got != want {
 			t.Errorf("%s is a lock file: %v", name, got)
@@ -123,7 +135,8 @@ func TestBelonging(t *testing.T) {
 	if !IsTaskFile("justfile") || IsTaskFile("package.json") || !Known("node") || Known("nobody") {
 		t.Error("task files and tools are mixed up")
 	}
-	if ManagerOf("mvn").Name != "maven" || ManagerOf("pnpm").Name != "pnpm" || ManagerOf("ls").Name != "ls" {
+	if ManagerOf("mvn").Name != "maven" || ManagerOf("pnpm").Name != "pnpm" ||
+		ManagerOf("ls").Name != "ls" {
 		t.Error("programs are taken for those of other managers")
 	}
 }
@@ -132,7 +145,8 @@ func TestBelonging(t *testing.T) {
 func TestNamesForCommands(t *testing.T) {
 	t.Parallel()
 	mix := mixAliases(
-		"defp aliases do\n [\n  setup: [\"deps.get\", \"ecto.setup\"],\n  \"ecto.setup\": [\"ecto.create\"],\n" +
+		"defp aliases do\n [\n  setup: [\"deps.get\", \"ecto.setup\"],\n  \"ecto.setup\": " +
+			"[\"ecto.create\"],\n" +
 			"  name: \"x\"\n ]\n",
 	)
 	if fmt.Sprint(mix) != "map[ecto.setup:[mix ecto.create] setup:[mix deps.get mix ecto.setup]]" {
@@ -148,8 +162,9 @@ func TestNamesForCommands(t *testing.T) {
 	if err := php.UnmarshalJSON([]byte(`[]`)); err != nil {
 		t.Errorf("an empty list: %v", err)
 	}
-	for before, want := range map[string]string{"case a\nwhen 'mysql2'\n": "mysql2", "when /pg/\n gem 'x'\nelse\n": "",
-		"when 'a'\nend\n": "", "gem 'x'\n": ""} {
+	for before, want := range map[string]string{"case a\nwhen 'mysql2'\n": "mysql2",
+		"when /pg/\n gem 'x'\nelse\n": "",
+		"when 'a'\nend\n":             "", "gem 'x'\n": ""} {
 		if got := whenAround(before); got != want {
 			t.Errorf("%q is in the branch %q, want %q", before, got, want)
 		}

@@ -11,13 +11,16 @@ func once[T any](f func() T) func() T { return sync.OnceValue(f) }
 // system are tools that belong to no ecosystem: packages of several compile with them.
 var system = []Tool{
 	libraryTool,
-	{Name: "pipx", Packages: map[string]string{"apt": "pipx", "dnf": "pipx", "brew": "pipx", "apk": "pipx",
+	{Name: "pipx", Packages: map[string]string{"apt": "pipx", "dnf": "pipx", "brew": "pipx",
+		"apk":    "pipx",
 		"pacman": "python-pipx"}},
 	{Name: "corepack"},
-	{Name: "gcc", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential", "dnf": "gcc " +
-		"gcc-c++", "brew": "gcc",
+	{Name: "gcc", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential",
+		"dnf": "gcc " +
+			"gcc-c++", "brew": "gcc",
 		"apk": "build-base"}},
-	{Name: "g++", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential", "dnf": "gcc-c++",
+	{Name: "g++", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential",
+		"dnf":  "gcc-c++",
 		"brew": "gcc",
 		"apk":  "build-base"}},
 	{Name: "pkg-config", Packages: map[string]string{"pacman": "pkgconf", "apt": "pkg-config",
@@ -33,7 +36,8 @@ var system = []Tool{
 	{Name: "openssl headers",
 		Headers: []string{"/usr/include/openssl/ssl.h", "/usr/local/include/openssl/ssl.h",
 			"/opt/homebrew/opt/openssl*/include/openssl/ssl.h"},
-		Packages: map[string]string{"pacman": "openssl", "apt": "libssl-dev", "dnf": "openssl-devel", "brew": "openssl",
+		Packages: map[string]string{"pacman": "openssl", "apt": "libssl-dev",
+			"dnf": "openssl-devel", "brew": "openssl",
 			"apk": "openssl-dev"}},
 	{Name: "ldap headers",
 		Headers: []string{"/usr/include/ldap.h", "/usr/local/include/ldap.h"},
@@ -43,11 +47,13 @@ var system = []Tool{
 }
 
 // installers are programs of systems that put something on a machine.
-var installers = []string{"brew", "apt", "apt-get", "dnf", "yum", "apk", "pacman", "choco", "winget", "scoop", "asdf",
+var installers = []string{"brew", "apt", "apt-get", "dnf", "yum", "apk", "pacman", "choco",
+	"winget", "scoop", "asdf",
 	"mise",
 	"systemctl", "service"}
 
-// Installs reports whether a program puts something on a machine: a system's package manager, or one of versions.
+// Installs reports whether a program puts something on a machine: a system's package manager, or
+// one of versions.
 func Installs(program string) bool {
 	return slices.Contains(installers, program) ||
 		slices.ContainsFunc(All, func(e *Ecosystem) bool { return slices.Contains(e.VersionManagers, program) })
@@ -81,7 +87,8 @@ func ToolNamed(name string) *Tool {
 	return &Tool{Name: name}
 }
 
-// toolCalled gives the name of the tool that is called so in files that list versions; empty for none.
+// toolCalled gives the name of the tool that is called so in files that list versions; empty for
+// none.
 func toolCalled(name string) string {
 	for _, t := range Tools() {
 		if slices.Contains(t.Called, name) || t.Name == name && t.Called != nil {
@@ -106,8 +113,8 @@ func toolIn(image string) string {
 // IsToolImage reports whether a container image is one of a tool alone, by its name without a tag.
 func IsToolImage(name string) bool { return toolIn(name) != "" }
 
-// PackageFor names the package that brings the tool of that name on a system with this way of installing; empty if it
-// isn't known.
+// PackageFor names the package that brings the tool of that name on a system with this way of
+// installing; empty if it isn't known.
 func (t *Tool) PackageFor(system, name string) string {
 	if t.Package != nil {
 		return t.Package(system, name)

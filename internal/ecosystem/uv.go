@@ -10,7 +10,8 @@ var uv = &Manager{
 	Locks:  []string{"uv.lock"},
 	Weight: &Weight{expr.New(`(?m)^\[\[package\]\]`), 3_000_000, []string{".venv"}},
 	Obeys:  []string{"pyproject.toml", "uv.toml", "setup.py"},
-	Tools: []Tool{{Name: "uv", Called: []string{"uv"}, By: []string{"pipx install uv", "pip install --user uv"},
+	Tools: []Tool{{Name: "uv", Called: []string{"uv"},
+		By:       []string{"pipx install uv", "pip install --user uv"},
 		Packages: map[string]string{"pacman": "uv", "dnf": "uv", "brew": "uv", "apk": "uv"}}},
 	Verbs:    []Verb{{stack.Install, []string{"uv sync|pip"}}},
 	Wrappers: []string{"uv run"},
@@ -24,7 +25,8 @@ var uv = &Manager{
 			return ""
 		},
 		ways: func(p *pythonProject) pythonWays {
-			w := pythonWays{install: []string{"uv", "sync"}, run: []string{"uv", "run", "--no-sync"},
+			w := pythonWays{install: []string{"uv", "sync"},
+				run:    []string{"uv", "run", "--no-sync"},
 				inputs: []string{"uv.lock"}}
 			if p.Has("uv.lock") {
 				w.install = append(w.install, "--frozen")

@@ -8,9 +8,10 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Verbs are written as beginnings of commands, word by word. A word may list alternatives with |, begin or end with *
-// for any letters there, or be * for any word; $ is the command's end. Words of the command that begin with - are
-// passed over, except where the pattern names one: it may then stand anywhere.
+// Verbs are written as beginnings of commands, word by word. A word may list alternatives with |,
+// begin or end with * for any letters there, or be * for any word; $ is the command's end. Words of
+// the command that begin with - are passed over, except where the pattern names one: it may then
+// stand anywhere.
 
 // fits reports whether a command begins as the pattern says.
 func fits(pattern string, words []string) bool {
@@ -36,7 +37,8 @@ func fits(pattern string, words []string) bool {
 func wordFits(pattern, word string) bool {
 	for _, p := range strings.Split(pattern, "|") {
 		begin, end, any := strings.Cut(p, "*")
-		if !any && p == word || any && len(word) >= len(begin)+len(end) && strings.HasPrefix(word, begin) &&
+		if !any && p == word || any && len(word) >= len(begin)+len(end) &&
+			strings.HasPrefix(word, begin) &&
 			strings.HasSuffix(word, end) {
 			return true
 		}
@@ -45,7 +47,8 @@ func wordFits(pattern, word string) bool {
 }
 
 func plainWords(words []string) []string {
-	return slices.DeleteFunc(slices.Clone(words), func(w string) bool { return strings.HasPrefix(w, "-") })
+	return slices.DeleteFunc(slices.Clone(words),
+		func(w string) bool { return strings.HasPrefix(w, "-") })
 }
 
 // called are an ecosystem's own ways to call things, and those of its managers.
@@ -68,8 +71,9 @@ var calls = once(func() []called {
 	return out
 })
 
-// Canonical makes of a command what is the same however it is called: without what only says with which tools it runs,
-// by the usual name of its program, and a script of the manifest as "script NAME".
+// Canonical makes of a command what is the same however it is called: without what only says with
+// which tools it runs, by the usual name of its program, and a script of the manifest as "script
+// NAME".
 func Canonical(words []string) []string {
 	words = unwrapped(words)
 	if len(words) == 0 {
@@ -89,8 +93,8 @@ func Canonical(words []string) []string {
 	return words
 }
 
-// ScriptRun is the name of the script of the manifest that a command says it runs; empty if it runs none, or could as
-// well run a program of that name.
+// ScriptRun is the name of the script of the manifest that a command says it runs; empty if it runs
+// none, or could as well run a program of that name.
 func ScriptRun(words []string) string {
 	if words = unwrapped(words); len(words) < 3 {
 		return ""
@@ -102,8 +106,9 @@ func ScriptRun(words []string) string {
 	return words[2]
 }
 
-// ProgramRun is the name of the program that a command compiles and runs, by go run FOLDER or cargo run, and the words
-// that the program is given; the name is empty where the command doesn't tell it, and ok is false for other commands.
+// ProgramRun is the name of the program that a command compiles and runs, by go run FOLDER or cargo
+// run, and the words that the program is given; the name is empty where the command doesn't tell
+// it, and ok is false for other commands.
 func ProgramRun(words []string) (name string, given []string, ok bool) {
 	if len(words) < 2 || words[1] != "run" {
 		return "", nil, false
@@ -126,7 +131,8 @@ func ProgramRun(words []string) (name string, given []string, ok bool) {
 	return "", nil, false
 }
 
-// RunsHelper reports whether a command compiles and runs a program that prepares or tests something, by its name.
+// RunsHelper reports whether a command compiles and runs a program that prepares or tests
+// something, by its name.
 func RunsHelper(words []string) bool {
 	name, _, ok := ProgramRun(words)
 	return ok && goOtherMain.MatchString(name)
@@ -150,21 +156,24 @@ func scriptIn(words []string) string {
 	if plain[0] == m.Scripts.Run && len(plain) > 1 {
 		return plain[1]
 	}
-	if m.Scripts.Bare && !slices.Contains(m.Scripts.Own, plain[0]) || slices.Contains(m.Scripts.Short, plain[0]) {
+	if m.Scripts.Bare && !slices.Contains(m.Scripts.Own, plain[0]) ||
+		slices.Contains(m.Scripts.Short, plain[0]) {
 		return plain[0]
 	}
 	return ""
 }
 
 // wrapperValues are options of wrappers that take a value.
-var wrapperValues = []string{"--package", "--project", "--directory", "--with", "--python", "--env-file", "--extra",
+var wrapperValues = []string{"--package", "--project", "--directory", "--with", "--python",
+	"--env-file", "--extra",
 	"--group"}
 
 // WrappedBy is the ecosystem whose wrapper a command begins with; nil for none.
 func WrappedBy(words []string) *Ecosystem {
 	for _, c := range calls() {
 		for _, wrapper := range c.wrappers {
-			if w := strings.Fields(wrapper); len(words) > len(w) && slices.Equal(words[:len(w)], w) {
+			if w := strings.Fields(wrapper); len(words) > len(w) &&
+				slices.Equal(words[:len(w)], w) {
 				return c.ecosystem
 			}
 		}
@@ -197,17 +206,19 @@ func unwrapped(words []string) []string {
 	}
 }
 
-// Key is a command's first words in their usual form, without options: two commands with the same key do the same.
+// Key is a command's first words in their usual form, without options: two commands with the same
+// key do the same.
 func Key(words []string) string {
 	key := plainWords(Canonical(words))
 	return strings.Join(key[:min(4, len(key))], " ")
 }
 
-// precedence is the order in which meanings are tried: what could be two things is the first of them.
+// precedence is the order in which meanings are tried: what could be two things is the first of
+// them.
 var precedence = []stack.Role{SetsUp, MakesKey, stack.Install, stack.Test, Serves, stack.Build}
 
-// Meaning tells what a command is for as people write it, and the ecosystem that it belongs to; the role is empty for a
-// command that isn't known.
+// Meaning tells what a command is for as people write it, and the ecosystem that it belongs to; the
+// role is empty for a command that isn't known.
 func Meaning(words []string) (stack.Role, *Ecosystem) {
 	usual := Canonical(words)
 	for _, role := range precedence {
@@ -227,7 +238,8 @@ func Meaning(words []string) (stack.Role, *Ecosystem) {
 	return "", nil
 }
 
-// Of gives the ecosystem that a command belongs to, by what it is for or else by its program; nil for none.
+// Of gives the ecosystem that a command belongs to, by what it is for or else by its program; nil
+// for none.
 func Of(words []string) *Ecosystem {
 	if _, e := Meaning(words); e != nil {
 		return e
@@ -241,7 +253,8 @@ func Of(words []string) *Ecosystem {
 		if c.manager != nil {
 			tools = c.manager.Tools
 		}
-		own := slices.ContainsFunc(tools, func(t Tool) bool { return t.Name == usual[0] || t.Name == words[0] }) ||
+		own := slices.ContainsFunc(tools,
+			func(t Tool) bool { return t.Name == usual[0] || t.Name == words[0] }) ||
 			slices.ContainsFunc(c.verbs, func(v Verb) bool {
 				return slices.ContainsFunc(v.Words, func(w string) bool {
 					first, _, _ := strings.Cut(w, " ")
@@ -296,7 +309,8 @@ var programs = once(func() map[string]bool {
 	return out
 })
 
-// IsProgram reports whether a word begins commands of some ecosystem, or of what installs its tools.
+// IsProgram reports whether a word begins commands of some ecosystem, or of what installs its
+// tools.
 func IsProgram(word string) bool { return programs()[word] }
 
 // IsManifest reports whether a file of this name makes its folder a project.
@@ -305,7 +319,8 @@ func IsManifest(name string) bool {
 		return true
 	}
 	for _, p := range manifestPatterns() {
-		if strings.HasSuffix(name, p[1]) && strings.HasPrefix(name, p[0]) && len(name) >= len(p[0])+len(p[1]) {
+		if strings.HasSuffix(name, p[1]) && strings.HasPrefix(name, p[0]) &&
+			len(name) >= len(p[0])+len(p[1]) {
 			return true
 		}
 	}
@@ -341,7 +356,8 @@ func Usual() string {
 	var out []string
 	for _, e := range All {
 		for _, m := range e.Manifests {
-			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" && !strings.HasSuffix(m, "dist") &&
+			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" &&
+				!strings.HasSuffix(m, "dist") &&
 				!strings.EqualFold(m, "GNUmakefile") &&
 				m != "makefile" {
 				out = append(out, m)

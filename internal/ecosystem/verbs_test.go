@@ -11,10 +11,13 @@ import (
 func TestCommandsThatAreTheSame(t *testing.T) {
 	t.Parallel()
 	for command, want := range map[string]string{
-		"npm run migrate": "script migrate", "yarn migrate": "script migrate", "yarn run migrate": "script migrate",
+		"npm run migrate": "script migrate", "yarn migrate": "script migrate", "yarn run " +
+			"migrate": "script migrate",
 		"pnpm migrate": "script migrate", "bun run migrate": "script migrate",
-		"npm start": "script start", "npm test": "script test", "npm install": "npm install", "yarn": "yarn",
-		"yarn install --immutable": "yarn install", "node .yarn/releases/yarn-4.cjs run dev": "script dev",
+		"npm start": "script start", "npm test": "script test", "npm install": "npm " +
+			"install", "yarn": "yarn",
+		"yarn install --immutable": "yarn install", "node .yarn/releases/yarn-4.cjs run " +
+			"dev": "script dev",
 		"npx prisma migrate deploy":                "prisma migrate deploy",
 		"npm exec -- prisma migrate deploy":        "prisma migrate deploy",
 		"pnpm exec prisma migrate deploy":          "prisma migrate deploy",
@@ -22,12 +25,16 @@ func TestCommandsThatAreTheSame(t *testing.T) {
 		"./manage.py migrate":                      "python manage.py migrate",
 		".venv/bin/python manage.py migrate":       "python manage.py migrate",
 		"poetry run alembic upgrade head":          "alembic upgrade head",
-		".venv/bin/python -m alembic upgrade head": "alembic upgrade head", "uv run --no-sync flask run": "flask run",
-		"bundle exec rails db:migrate": "rails db:migrate", "bin/rails db:migrate": "rails db:migrate",
+		".venv/bin/python -m alembic upgrade head": "alembic upgrade head", "uv run --no-sync " +
+			"flask run": "flask run",
+		"bundle exec rails db:migrate": "rails db:migrate", "bin/rails db:migrate": "rails " +
+			"db:migrate",
 		"rake db:migrate":        "rails db:migrate",
-		"./mvnw spring-boot:run": "mvn spring-boot:run", "mvn --batch-mode spring-boot:run": "mvn spring-boot:run",
+		"./mvnw spring-boot:run": "mvn spring-boot:run", "mvn --batch-mode " +
+			"spring-boot:run": "mvn spring-boot:run",
 		"./gradlew bootRun":          "gradle bootRun",
-		"php artisan migrate --seed": "php artisan migrate", "go run ./cmd/api": "go run ./cmd/api", "": "",
+		"php artisan migrate --seed": "php artisan migrate", "go run ./cmd/api": "go run " +
+			"./cmd/api", "": "",
 	} {
 		if got := Key(strings.Fields(command)); got != want {
 			t.Errorf("%q is %q, want %q", command, got, want)
@@ -42,18 +49,23 @@ func TestMeaning(t *testing.T) {
 		does     stack.Role
 		commands []string
 	}{
-		{"node", stack.Install, []string{"npm ci", "yarn", "yarn install --immutable", "pnpm i", "bun install"}},
-		{"node", SetsUp, []string{"npm install -g nodemon", "npm i --global x", "yarn global add x"}},
-		{"node", Serves, []string{"npm start", "npm run dev", "yarn dev", "npm run start:local", "node server.js",
+		{"node", stack.Install, []string{"npm ci", "yarn", "yarn install --immutable", "pnpm i",
+			"bun install"}},
+		{"node", SetsUp, []string{"npm install -g nodemon", "npm i --global x",
+			"yarn global add x"}},
+		{"node", Serves, []string{"npm start", "npm run dev", "yarn dev", "npm run start:local",
+			"node server.js",
 			"npx nodemon x.js"}},
 		{"node", stack.Test, []string{"npm test", "npm run test", "yarn test", "npx vitest run"}},
 		{"node", stack.Build, []string{"npm run build", "npx vite build", "pnpm build"}},
-		{"python", stack.Install, []string{"pip install -r requirements.txt", "pip3 install -e .", "poetry install",
+		{"python", stack.Install, []string{"pip install -r requirements.txt", "pip3 install -e .",
+			"poetry install",
 			"uv sync",
 			"python3 -m venv .venv", "source .venv/bin/activate", "virtualenv env",
 			"conda env create -f environment.yml"}},
 		{"python", SetsUp, []string{"pip install --upgrade pip", "python3 -m pip install poetry"}},
-		{"python", Serves, []string{"python manage.py runserver", "./manage.py runserver 8000", "python app.py",
+		{"python", Serves, []string{"python manage.py runserver", "./manage.py runserver 8000",
+			"python app.py",
 			"flask run",
 			"poetry run uvicorn app:api"}},
 		{"ruby", stack.Install, []string{"bundle", "bundle install", "bin/setup"}},
@@ -61,7 +73,8 @@ func TestMeaning(t *testing.T) {
 		{"ruby", MakesKey, []string{"rails secret"}},
 		{"php", MakesKey, []string{"php artisan key:generate"}},
 		{"php", Serves, []string{"php artisan serve", "php -S localhost:8000"}},
-		{"java", Serves, []string{"./mvnw spring-boot:run", "gradle bootRun", "./gradlew :office:run",
+		{"java", Serves, []string{"./mvnw spring-boot:run", "gradle bootRun",
+			"./gradlew :office:run",
 			"java -jar x.jar"}},
 		{"java", stack.Build, []string{"mvn clean package", "./gradlew assemble"}},
 		{"java", stack.Test, []string{"mvn verify"}},
@@ -69,7 +82,8 @@ func TestMeaning(t *testing.T) {
 		{"go", stack.Install, []string{"go mod download", "go get ./..."}},
 		{"rust", SetsUp, []string{"cargo install sqlx-cli"}},
 		{"elixir", stack.Install, []string{"mix deps.get", "mix setup"}},
-		{"", "", []string{"npm audit", "yarn", "python manage.py migrate", "echo hello", "go fmt ./..."}},
+		{"", "", []string{"npm audit", "yarn", "python manage.py migrate", "echo hello",
+			"go fmt ./..."}},
 	} {
 		for _, command := range c.commands {
 			role, e := Meaning(strings.Fields(command))
@@ -87,7 +101,8 @@ func TestMeaning(t *testing.T) {
 	}
 }
 
-// TestEcosystemsAreWhole finds what was forgotten when an ecosystem, a manager or a framework was added.
+// TestEcosystemsAreWhole finds what was forgotten when an ecosystem, a manager or a framework was
+// added.
 func TestEcosystemsAreWhole(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
@@ -136,7 +151,8 @@ func TestEcosystemsAreWhole(t *testing.T) {
 				t.Errorf("a framework of %s has no name, or nothing recognises it", e.Name)
 			}
 			for _, s := range f.Secrets {
-				if f.SecretOf(strings.ReplaceAll(s.Key, "*", "")) == nil || s.Form.Size == 0 || s.Form.As == "" {
+				if f.SecretOf(strings.ReplaceAll(s.Key, "*", "")) == nil || s.Form.Size == 0 ||
+					s.Form.As == "" {
 					t.Errorf("the secret %s of %s has no form", s.Key, f.Name)
 				}
 			}
@@ -154,13 +170,15 @@ func TestMade(t *testing.T) {
 	beside := func(names ...string) func(string) bool {
 		return func(file string) bool { return slices.Contains(names, file) }
 	}
-	for name, files := range map[string][]string{"node_modules": nil, ".git": nil, "target": nil, "vendor": nil,
-		"deps": {"mix.exs"}, ".venv": nil} {
+	for name, files := range map[string][]string{"node_modules": nil, ".git": nil, "target": nil,
+		"vendor": nil,
+		"deps":   {"mix.exs"}, ".venv": nil} {
 		if !Made(name, beside(files...)) {
 			t.Errorf("%s is taken for people's", name)
 		}
 	}
-	for name, files := range map[string][]string{"deps": nil, "_build": {"package.json"}, "src": nil, "build": nil} {
+	for name, files := range map[string][]string{"deps": nil, "_build": {"package.json"},
+		"src": nil, "build": nil} {
 		if Made(name, beside(files...)) {
 			t.Errorf("%s is taken for a tool's", name)
 		}

@@ -9,9 +9,10 @@ import (
 )
 
 var yarn = &Manager{
-	Name:   "yarn",
-	Locks:  []string{"yarn.lock"},
-	Weight: &Weight{expr.New(`(?m)^  resol(ved|ution)`), 350_000, []string{"node_modules", ".yarn/cache"}},
+	Name:  "yarn",
+	Locks: []string{"yarn.lock"},
+	Weight: &Weight{expr.New(`(?m)^  resol(ved|ution)`), 350_000,
+		[]string{"node_modules", ".yarn/cache"}},
 	Obeys: []string{".npmrc", ".yarnrc", ".yarnrc.yml", ".yarn/releases/*", ".yarn/plugins/*",
 		"binding.gyp"},
 	Hooks: nodeHooks,
@@ -28,9 +29,11 @@ var yarn = &Manager{
 	node: &nodeManager{
 		signs: []string{".yarnrc.yml"},
 		ways: func(n *nodeProject, lock string) nodeWays {
-			w := nodeWays{words: []string{"yarn"}, install: frozenBy("--frozen-lockfile", lock), run: []string{"run"},
+			w := nodeWays{words: []string{"yarn"}, install: frozenBy("--frozen-lockfile", lock),
+				run:  []string{"run"},
 				exec: []string{"run"}, usual: "^1"}
-			w.noModules = n.modernYarn(lock) && !strings.Contains(n.text(".yarnrc.yml"), "nodeLinker: node-modules")
+			w.noModules = n.modernYarn(lock) &&
+				!strings.Contains(n.text(".yarnrc.yml"), "nodeLinker: node-modules")
 			if n.modernYarn(lock) {
 				w.install, w.usual = frozenBy("--immutable", lock), ">=2"
 				if own := n.ownYarn(); own != "" {
@@ -42,7 +45,8 @@ var yarn = &Manager{
 	},
 }
 
-// modernYarn tells yarn from version 2 on by its lock file's form, its settings file, or the version that is named.
+// modernYarn tells yarn from version 2 on by its lock file's form, its settings file, or the
+// version that is named.
 func (n *nodeProject) modernYarn(lock string) bool {
 	if lock != "" {
 		return strings.Contains(n.text(lock), "\n__metadata:")
@@ -56,7 +60,8 @@ func (n *nodeProject) modernYarn(lock string) bool {
 
 var yarnPath = expr.New(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
 
-// ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it has none.
+// ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it
+// has none.
 func (n *nodeProject) ownYarn() string {
 	top := n.Folder
 	top.Path = n.top()

@@ -11,8 +11,9 @@ import (
 	"nimbleharbor/internal/engine"
 )
 
-// BenchmarkSeen looks at a build's context of 50,000 files with an ignore file as a launch does, and walks the same
-// files without any question; x-of-a-walk is how many times as long the look takes.
+// BenchmarkSeen looks at a build's context of 50,000 files with an ignore file as a launch does,
+// and walks the same files without any question; x-of-a-walk is how many times as long the look
+// takes.
 func BenchmarkSeen(b *testing.B) {
 	dir := b.TempDir()
 	for i := range 500 {

@@ -24,10 +24,11 @@ import (
 
 // BuildSpec is an image to build.
 type BuildSpec struct {
-	Folder     *Folder   // what it is built from; nil for Building.Remote
-	Archive    io.Reader // instead of a folder: the same as a tar archive, with a Dockerfile
-	Dir        string    // where the folder lies on this machine, for the engine's own build command
-	Dockerfile string    // its text, as far as it is known
+	Folder  *Folder   // what it is built from; nil for Building.Remote
+	Archive io.Reader // instead of a folder: the same as a tar archive, with a Dockerfile
+	// where the folder lies on this machine, for the engine's own build command
+	Dir        string
+	Dockerfile string // its text, as far as it is known
 	Tag        string
 	Labels     map[string]string
 	Platform   string
@@ -35,16 +36,18 @@ type BuildSpec struct {
 	stack.Building
 }
 
-// newer finds what only the newer of the engine's two builders knows: mounts of a RUN, texts inside of a Dockerfile,
-// the variables of platforms.
+// newer finds what only the newer of the engine's two builders knows: mounts of a RUN, texts inside
+// of a Dockerfile, the variables of platforms.
 var newer = expr.New(`(?im)^[^#\n]*(--(mount|network|security|link|chmod|parents|exclude|checksum|keep-git-dir)\b` +
 	`|\b(BUILD|TARGET)(PLATFORM|OS|ARCH|VARIANT)\b)|^\s*(RUN|COPY|ADD)\s.*<<-?["']?[A-Za-z_]`)
 
 // ErrBuildCommand says that a build needs the engine's own build command, which is not there.
-var ErrBuildCommand = errors.New("the engine's own build command (docker buildx) is not installed, and the engine's " +
+var ErrBuildCommand = errors.New("the engine's own build command (docker buildx) is not " +
+	"installed, and the engine's " +
 	"interface can't do this")
 
-// needsCommand names what of a build the engine's interface can't be asked for; empty where there is nothing.
+// needsCommand names what of a build the engine's interface can't be asked for; empty where there
+// is nothing.
 func (s *BuildSpec) needsCommand() string {
 	switch {
 	case len(s.Contexts) > 0:
@@ -59,8 +62,9 @@ func (s *BuildSpec) needsCommand() string {
 	return ""
 }
 
-// Build builds an image and reports what is said on the way, line by line. It wraps ErrBuildCommand where the build
-// asks for something that neither the engine's interface nor a command that is installed can do.
+// Build builds an image and reports what is said on the way, line by line. It wraps ErrBuildCommand
+// where the build asks for something that neither the engine's interface nor a command that is
+// installed can do.
 func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string)) error {
 	if why := spec.needsCommand(); why != "" {
 		if err := e.buildByCommand(ctx, spec, progress); err != nil {
@@ -70,7 +74,8 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 	}
 	options := client.ImageBuildOptions{
 		Tags: []string{spec.Tag}, Target: spec.Target, BuildArgs: map[string]*string{}, Remove: true, ForceRemove: true,
-		Labels: ourLabels(spec.BuildLabels, spec.Labels), NetworkMode: spec.BuildNetwork, ShmSize: spec.BuildShm,
+		Labels: ourLabels(spec.BuildLabels,
+			spec.Labels), NetworkMode: spec.BuildNetwork, ShmSize: spec.BuildShm,
 		NoCache: spec.NoCache, PullParent: spec.PullBase, CacheFrom: spec.CacheFrom,
 		Isolation: container.Isolation(spec.BuildIsolate), Version: build.BuilderV1, RemoteContext: spec.Remote,
 		AuthConfigs: savedLogins(),
@@ -82,7 +87,8 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 		options.ExtraHosts = append(options.ExtraHosts, strings.Replace(h, "=", ":", 1))
 	}
 	for _, u := range spec.BuildUlimits {
-		options.Ulimits = append(options.Ulimits, &container.Ulimit{Name: u.Name, Soft: u.Soft, Hard: u.Hard})
+		options.Ulimits = append(options.Ulimits,
+			&container.Ulimit{Name: u.Name, Soft: u.Soft, Hard: u.Hard})
 	}
 	if platform, err := platformOf(spec.Platform); err != nil {
 		return err
@@ -125,7 +131,8 @@ func (e *Engine) buildsNewer(ctx context.Context) bool {
 	return err == nil && ping.BuilderVersion == build.BuilderBuildKit
 }
 
-// buildByCommand builds by the engine's own command. No secret and no value of an argument stands in its words.
+// buildByCommand builds by the engine's own command. No secret and no value of an argument stands
+// in its words.
 func (e *Engine) buildByCommand(ctx context.Context, spec BuildSpec, progress func(string)) error {
 	program, err := exec.LookPath("docker")
 	if err != nil {
@@ -134,7 +141,8 @@ func (e *Engine) buildByCommand(ctx context.Context, spec BuildSpec, progress fu
 	if exec.CommandContext(ctx, program, "buildx", "version").Run() != nil {
 		return ErrBuildCommand
 	}
-	args := []string{"--host=" + e.Address, "buildx", "build", "--load", "--progress=plain", "--tag=" + spec.Tag}
+	args := []string{"--host=" + e.Address, "buildx", "build", "--load", "--progress=plain",
+		"--tag=" + spec.Tag}
 	env := os.Environ()
 	each := func(flag string, values ...string) {
 		for _, v := range values {
@@ -232,7 +240,8 @@ func follow(body io.Reader, progress func(string)) error {
 			trace.read(m.Aux)
 			continue
 		}
-		if layers.heard(m.ID, m.Status, m.ProgressDetail.Current, m.ProgressDetail.Total); progress != nil {
+		if layers.heard(m.ID, m.Status, m.ProgressDetail.Current,
+			m.ProgressDetail.Total); progress != nil {
 			if text := layers.tell(time.Now()); text != "" {
 				progress(text)
 			}

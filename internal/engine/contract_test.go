@@ -21,7 +21,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// TestContract holds the stand-in and a real engine to the same behaviour, as package engine sees it.
+// TestContract holds the stand-in and a real engine to the same behaviour, as package engine sees
+// it.
 func TestContract(t *testing.T) {
 	t.Parallel()
 	tiny := buildTiny(t)
@@ -94,8 +95,9 @@ func contract(t *testing.T, address, tiny string) {
 			e.Remove(ctx, c.ID)
 		}
 		_, err = e.RemoveVolumes(ctx, r.labels)
-		for what, err := range map[string]error{"volumes": err, "networks": e.RemoveNetworks(ctx, r.labels),
-			"image": e.RemoveImage(ctx, r.image)} {
+		for what, err := range map[string]error{"volumes": err,
+			"networks": e.RemoveNetworks(ctx, r.labels),
+			"image":    e.RemoveImage(ctx, r.image)} {
 			if err != nil {
 				t.Errorf("removing the %s: %v", what, err)
 			}
@@ -103,15 +105,18 @@ func contract(t *testing.T, address, tiny string) {
 		e.Close()
 	})
 
-	dockerfile := "FROM scratch\nARG GREETING=none\nCOPY tiny /tiny\nENV KEPT=from-image GREETING=$GREETING\nEXPOSE " +
+	dockerfile := "FROM scratch\nARG GREETING=none\nCOPY tiny /tiny\nENV KEPT=from-image " +
+		"GREETING=$GREETING\nEXPOSE " +
 		"7000\nENTRYPOINT [\"/tiny\"]\nCMD [\"say\", \"default command\"]\n"
-	if err := os.WriteFile(filepath.Join(tiny, "Dockerfile"), []byte(dockerfile), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(tiny, "Dockerfile"), []byte(dockerfile),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	if has, err := e.HasImage(ctx, r.image); has || err != nil {
 		t.Fatalf("before the build HasImage says %v, %v", has, err)
 	}
-	if err := e.Build(ctx, engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(tiny), Dockerfile: "Dockerfile"},
+	if err := e.Build(ctx, engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(tiny),
+		Dockerfile: "Dockerfile"},
 		Tag: r.image, Building: stack.Building{BuildArgs: map[string]string{"GREETING": "hello"}},
 		Labels: r.labels}, nil); err != nil {
 		t.Fatal(err)
@@ -119,7 +124,8 @@ func contract(t *testing.T, address, tiny string) {
 	if has, err := e.HasImage(ctx, r.image); !has || err != nil {
 		t.Fatalf("after the build HasImage says %v, %v", has, err)
 	}
-	if ports, err := e.ImagePorts(ctx, r.image); len(ports) != 1 || ports[0] != "7000/tcp" || err != nil {
+	if ports, err := e.ImagePorts(ctx, r.image); len(ports) != 1 || ports[0] != "7000/tcp" ||
+		err != nil {
 		t.Errorf("ImagePorts = %v, %v", ports, err)
 	}
 	for range 2 { // the second time it is there already
@@ -194,7 +200,8 @@ func testCommand(t *testing.T, r *rig) {
 
 func testStreams(t *testing.T, r *rig) {
 	code, out, errOut := r.ended(t, r.start(t, engine.Spec{Env: []string{"GIVEN=x y=z"},
-		Command: []string{"env", "GIVEN", "env", "KEPT", "env", "GREETING", "complain", "to stderr", "exit", "42"}}))
+		Command: []string{"env", "GIVEN", "env", "KEPT", "env", "GREETING", "complain",
+			"to stderr", "exit", "42"}}))
 	if code != 42 || out != "x y=z\nfrom-image\nhello\n" || errOut != "to stderr\n" {
 		t.Errorf("exit code %d, output %q, errors %q", code, out, errOut)
 	}
@@ -252,11 +259,14 @@ func waitFor(t *testing.T, what string, ok func() bool) {
 
 func testNames(t *testing.T, r *rig) {
 	r.start(t, engine.Spec{Command: []string{"serve", ":7000", "the answer", "stay"},
-		Networks: []engine.Attach{{Network: r.network, Attach: stack.Attach{Aliases: []string{"oracle"}}}}})
+		Networks: []engine.Attach{{Network: r.network,
+			Attach: stack.Attach{Aliases: []string{"oracle"}}}}})
 	r.start(t, engine.Spec{Command: []string{"serve", "127.0.0.1:7000", "for itself", "stay"},
-		Networks: []engine.Attach{{Network: r.network, Attach: stack.Attach{Aliases: []string{"hermit"}}}}})
+		Networks: []engine.Attach{{Network: r.network,
+			Attach: stack.Attach{Aliases: []string{"hermit"}}}}})
 	asker := func(host string, networks ...engine.Attach) (int, string, string) {
-		return r.ended(t, r.start(t, engine.Spec{Command: []string{"ask", host + ":7000"}, Networks: networks}))
+		return r.ended(t, r.start(t,
+			engine.Spec{Command: []string{"ask", host + ":7000"}, Networks: networks}))
 	}
 	here := engine.Attach{Network: r.network}
 	waitFor(t, "the oracle", func() bool {
@@ -279,7 +289,8 @@ func testPublish(t *testing.T, r *rig) {
 	port := testport.Take(t)
 	id := r.start(t, engine.Spec{Command: []string{"serve", ":7000", "published", "stay"},
 		Networks: []engine.Attach{{Network: r.network}},
-		Publish:  []engine.Publish{{HostIP: "127.0.0.1", Host: port, Target: 7000, Transport: "tcp"}}})
+		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: port, Target: 7000,
+			Transport: "tcp"}}})
 	address := fmt.Sprintf("127.0.0.1:%d", port)
 	get := func() string {
 		c, err := net.DialTimeout("tcp", address, 2*time.Second)
@@ -305,10 +316,12 @@ func testTaken(t *testing.T, r *rig) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	id, err := r.Create(t.Context(), engine.Spec{Name: r.prefix + "-taken", Image: r.image, Labels: r.labels,
-		Networks: []engine.Attach{{Network: r.network}},
-		Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: l.Addr().(*net.TCPAddr).Port, Target: 7000,
-			Transport: "tcp"}}})
+	id, err := r.Create(t.Context(),
+		engine.Spec{Name: r.prefix + "-taken", Image: r.image, Labels: r.labels,
+			Networks: []engine.Attach{{Network: r.network}},
+			Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: l.Addr().(*net.TCPAddr).Port,
+				Target:    7000,
+				Transport: "tcp"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -335,10 +348,12 @@ func testVolumes(t *testing.T, r *rig) {
 	if list, err := r.Volumes(t.Context(), other); err != nil || len(list) != 0 {
 		t.Errorf("another stack has the volumes %v, %v", list, err)
 	}
-	if list, err := r.Volumes(t.Context(), r.labels); err != nil || len(list) != 1 || list[name] == "" {
+	if list, err := r.Volumes(t.Context(), r.labels); err != nil || len(list) != 1 ||
+		list[name] == "" {
 		t.Errorf("the volumes are %v, %v", list, err)
 	}
-	if removed, err := r.RemoveVolumes(t.Context(), r.labels); err != nil || len(removed) != 1 || removed[0] != name {
+	if removed, err := r.RemoveVolumes(t.Context(), r.labels); err != nil || len(removed) != 1 ||
+		removed[0] != name {
 		t.Fatalf("removed were %v, %v", removed, err)
 	}
 	if other := ensure(); other == id {
@@ -361,7 +376,8 @@ func testVolumes(t *testing.T, r *rig) {
 func testBind(t *testing.T, r *rig) {
 	dir := t.TempDir()
 	os.Chmod(dir, 0o755)
-	if err := os.WriteFile(filepath.Join(dir, "note"), []byte("of the machine"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "note"), []byte("of the machine"),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	id := r.start(t, engine.Spec{Command: []string{"read", "/from/note"},
@@ -374,7 +390,8 @@ func testBind(t *testing.T, r *rig) {
 func testExec(t *testing.T, r *rig) {
 	id := r.start(t, engine.Spec{Command: []string{"stay"}})
 	for _, want := range []int{0, 7} {
-		if code, err := r.Exec(t.Context(), id, []string{"/tiny", "exit", fmt.Sprint(want)}); code != want ||
+		if code, err := r.Exec(t.Context(), id,
+			[]string{"/tiny", "exit", fmt.Sprint(want)}); code != want ||
 			err != nil {
 			t.Errorf("Exec = %d, %v, want %d", code, err, want)
 		}
@@ -383,10 +400,12 @@ func testExec(t *testing.T, r *rig) {
 		t.Error("a command that doesn't exist ended well")
 	}
 	var out, errOut bytes.Buffer
-	code, err := r.ExecPiped(t.Context(), id, []string{"/tiny", "say", "one", "complain", "two", "echo", "exit", "3"},
+	code, err := r.ExecPiped(t.Context(), id,
+		[]string{"/tiny", "say", "one", "complain", "two", "echo", "exit", "3"},
 		strings.NewReader("three"), &out, &errOut)
 	if code != 3 || err != nil || out.String() != "one\nthree" || errOut.String() != "two\n" {
-		t.Errorf("through a pipe: %d, %v, output %q, errors %q", code, err, out.String(), errOut.String())
+		t.Errorf("through a pipe: %d, %v, output %q, errors %q", code, err, out.String(),
+			errOut.String())
 	}
 }
 
@@ -398,7 +417,11 @@ func testHealth(t *testing.T, r *rig) {
 	}
 	well, ill := r.start(t, spec("0")), r.start(t, spec("1"))
 	for id, want := range map[string]string{well: "healthy", ill: "unhealthy"} {
-		waitFor(t, want, func() bool { s, err := r.Inspect(t.Context(), id); return err == nil && s.Health == want })
+		waitFor(t, want, func() bool {
+			s, err := r.Inspect(t.Context(), id)
+			return err == nil &&
+				s.Health == want
+		})
 	}
 }
 
@@ -416,10 +439,12 @@ func testList(t *testing.T, r *rig) {
 		}
 		return nil
 	}
-	if c := find(); c == nil || !c.Running || c.Service != "tiny" || !strings.HasPrefix(c.Name, r.prefix) {
+	if c := find(); c == nil || !c.Running || c.Service != "tiny" ||
+		!strings.HasPrefix(c.Name, r.prefix) {
 		t.Errorf("listed as %+v", c)
 	}
-	if list, err := r.List(t.Context(), map[string]string{engine.LabelStack: "another"}); len(list) != 0 || err != nil {
+	if list, err := r.List(t.Context(),
+		map[string]string{engine.LabelStack: "another"}); len(list) != 0 || err != nil {
 		t.Errorf("another stack's list: %v, %v", list, err)
 	}
 	if err := r.Remove(t.Context(), id); err != nil {
@@ -432,7 +457,8 @@ func testList(t *testing.T, r *rig) {
 
 func testUsage(t *testing.T, r *rig) {
 	id := r.start(t, engine.Spec{Command: []string{"stay"}})
-	if cpu, memory, err := r.Usage(t.Context(), id); err != nil || memory == 0 || memory > 1<<30 || cpu < 0 ||
+	if cpu, memory, err := r.Usage(t.Context(), id); err != nil || memory == 0 || memory > 1<<30 ||
+		cpu < 0 ||
 		cpu > time.Minute {
 		t.Errorf("it takes %v of time and %d bytes, %v", cpu, memory, err)
 	}
@@ -446,7 +472,8 @@ func testUsage(t *testing.T, r *rig) {
 
 func testAbsent(t *testing.T, r *rig) {
 	ctx := t.Context()
-	if _, err := r.Create(ctx, engine.Spec{Image: r.prefix + "-absent:1"}); !engine.IsNotFound(err) {
+	if _, err := r.Create(ctx, engine.Spec{Image: r.prefix +
+		"-absent:1"}); !engine.IsNotFound(err) {
 		t.Errorf("a container of an absent image: %v", err)
 	}
 	if _, err := r.Inspect(ctx, r.prefix+"-absent"); !engine.IsNotFound(err) {
@@ -458,7 +485,8 @@ func testAbsent(t *testing.T, r *rig) {
 			t.Errorf("%s of an absent container is an error: %v", what, err)
 		}
 	}
-	id, err := r.Create(ctx, engine.Spec{Name: r.prefix + "-no-program", Image: r.image, Labels: r.labels,
+	id, err := r.Create(ctx, engine.Spec{Name: r.prefix + "-no-program", Image: r.image,
+		Labels:     r.labels,
 		Entrypoint: []string{"/absent"}})
 	if err != nil {
 		t.Fatal(err)
@@ -474,7 +502,8 @@ func testBuildInline(t *testing.T, r *rig) {
 	if err := r.Build(t.Context(), engine.BuildSpec{Folder: folder, Tag: tag}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" || err != nil {
+	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" ||
+		err != nil {
 		t.Errorf("its ports are %v, %v", ports, err)
 	}
 	if err := r.RemoveImage(t.Context(), tag); err != nil {
@@ -484,12 +513,14 @@ func testBuildInline(t *testing.T, r *rig) {
 
 func testBuildFails(t *testing.T, r *rig) {
 	dir := t.TempDir()
-	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), []byte("FROM scratch\nCOPY absent /\n"),
+	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"),
+		[]byte("FROM scratch\nCOPY absent /\n"),
 		0o600); err != nil {
 		t.Fatal(err)
 	}
 	var said []string
-	err := r.Build(t.Context(), engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(dir), Dockerfile: "Dockerfile"},
+	err := r.Build(t.Context(), engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(dir),
+		Dockerfile: "Dockerfile"},
 		Tag: r.prefix + "-fails:1"}, func(line string) { said = append(said, line) })
 	if err == nil || !strings.Contains(err.Error(), "absent") || len(said) == 0 {
 		t.Errorf("the build's error is %v, after saying %q", err, said)

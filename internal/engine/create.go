@@ -37,8 +37,8 @@ type Attach struct {
 	stack.Attach
 }
 
-// Spec is a container to make. Sources of mounts are as the engine knows them: volumes by their whole names, folders by
-// their whole paths.
+// Spec is a container to make. Sources of mounts are as the engine knows them: volumes by their
+// whole names, folders by their whole paths.
 type Spec struct {
 	Name        string
 	Image       string
@@ -61,8 +61,8 @@ type Spec struct {
 	stack.Confinement
 }
 
-// Create makes a container and returns its id; it isn't started. If the id comes with an error the container was made
-// and something failed after that.
+// Create makes a container and returns its id; it isn't started. If the id comes with an error the
+// container was made and something failed after that.
 func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 	if spec.Command != nil && len(spec.Command) == 0 && spec.Entrypoint == nil {
 		// The engine takes the image's command unless it is given an entrypoint.
@@ -97,15 +97,17 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 		host.NetworkMode = container.NetworkMode(spec.Networks[0].Network)
 		networks.EndpointsConfig = map[string]*network.EndpointSettings{spec.Networks[0].Network: ends[0]}
 	}
-	created, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Config: config, HostConfig: host,
-		NetworkingConfig: networks, Platform: platform, Name: spec.Name})
+	created, err := e.cli.ContainerCreate(ctx,
+		client.ContainerCreateOptions{Config: config, HostConfig: host,
+			NetworkingConfig: networks, Platform: platform, Name: spec.Name})
 	if err != nil {
 		return "", err
 	}
 	// Engines before API 1.44 take one network at the creation.
 	for i := 1; i < len(ends); i++ {
-		if _, err := e.cli.NetworkConnect(ctx, spec.Networks[i].Network, client.NetworkConnectOptions{
-			Container: created.ID, EndpointConfig: ends[i]}); err != nil {
+		if _, err := e.cli.NetworkConnect(ctx, spec.Networks[i].Network,
+			client.NetworkConnectOptions{
+				Container: created.ID, EndpointConfig: ends[i]}); err != nil {
 			return created.ID, err
 		}
 	}
@@ -187,11 +189,13 @@ func resources(c *stack.Confinement) container.Resources {
 		r.Ulimits = append(r.Ulimits, &container.Ulimit{Name: u.Name, Soft: u.Soft, Hard: u.Hard})
 	}
 	for _, d := range c.Devices {
-		r.Devices = append(r.Devices, container.DeviceMapping{PathOnHost: d.Source, PathInContainer: d.Target,
-			CgroupPermissions: d.Permissions})
+		r.Devices = append(r.Devices,
+			container.DeviceMapping{PathOnHost: d.Source, PathInContainer: d.Target,
+				CgroupPermissions: d.Permissions})
 	}
 	for _, d := range c.Requests {
-		request := container.DeviceRequest{Driver: d.Driver, Count: d.Count, DeviceIDs: d.IDs, Options: d.Options}
+		request := container.DeviceRequest{Driver: d.Driver, Count: d.Count, DeviceIDs: d.IDs,
+			Options: d.Options}
 		if len(d.Capabilities) > 0 {
 			request.Capabilities = [][]string{d.Capabilities}
 		}
@@ -206,8 +210,9 @@ func resources(c *stack.Confinement) container.Resources {
 		}
 		r.BlkioWeight = b.Weight
 		for _, w := range b.Weights {
-			r.BlkioWeightDevice = append(r.BlkioWeightDevice, &blkiodev.WeightDevice{Path: w.Path, Weight: uint16(
-				w.Rate)})
+			r.BlkioWeightDevice = append(r.BlkioWeightDevice,
+				&blkiodev.WeightDevice{Path: w.Path, Weight: uint16(
+					w.Rate)})
 		}
 		r.BlkioDeviceReadBps, r.BlkioDeviceWriteBps = rates(b.ReadBps), rates(b.WriteBps)
 		r.BlkioDeviceReadIOps, r.BlkioDeviceWriteIOps = rates(b.ReadIOps), rates(b.WriteIOps)
@@ -216,7 +221,8 @@ func resources(c *stack.Confinement) container.Resources {
 }
 
 func mountOf(m stack.Mount) (mount.Mount, error) {
-	out := mount.Mount{Type: mount.Type(m.Type), Source: m.Source, Target: m.Target, ReadOnly: m.ReadOnly,
+	out := mount.Mount{Type: mount.Type(m.Type), Source: m.Source, Target: m.Target,
+		ReadOnly:    m.ReadOnly,
 		Consistency: mount.Consistency(m.Consistency)}
 	switch m.Type {
 	case "bind":
@@ -227,7 +233,8 @@ func mountOf(m stack.Mount) (mount.Mount, error) {
 		}
 	case "volume":
 		if m.NoCopy || m.Subpath != "" || len(m.Labels) > 0 {
-			out.VolumeOptions = &mount.VolumeOptions{NoCopy: m.NoCopy, Subpath: m.Subpath, Labels: m.Labels}
+			out.VolumeOptions = &mount.VolumeOptions{NoCopy: m.NoCopy, Subpath: m.Subpath,
+				Labels: m.Labels}
 		}
 	case "image":
 		if m.Subpath != "" {
@@ -349,15 +356,18 @@ func platformOf(s string) (*ocispec.Platform, error) {
 }
 
 // EnsureNetwork makes a network unless one of that name exists.
-func (e *Engine) EnsureNetwork(ctx context.Context, name string, spec stack.Network, labels map[string]string) error {
-	if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); err == nil || !IsNotFound(err) {
+func (e *Engine) EnsureNetwork(ctx context.Context, name string, spec stack.Network,
+	labels map[string]string) error {
+	if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); err == nil ||
+		!IsNotFound(err) {
 		return err
 	}
 	driver := spec.Driver
 	if driver == "" {
 		driver = "bridge"
 	}
-	options := client.NetworkCreateOptions{Driver: driver, Internal: spec.Internal, Attachable: spec.Attachable,
+	options := client.NetworkCreateOptions{Driver: driver, Internal: spec.Internal,
+		Attachable: spec.Attachable,
 		EnableIPv4: spec.IPv4, EnableIPv6: spec.IPv6, Options: spec.Options, Labels: ourLabels(spec.Labels, labels)}
 	var err error
 	if options.IPAM, err = ipam(spec.IPAM); err != nil {

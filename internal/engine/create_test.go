@@ -16,11 +16,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestHost looks at what the engine is told of that which an engine at hand can't show: other systems, other kernels,
-// newer engines.
+// TestHost looks at what the engine is told of that which an engine at hand can't show: other
+// systems, other kernels, newer engines.
 func TestHost(t *testing.T) {
 	t.Parallel()
-	s := Spec{Confinement: stack.Confinement{CPURealtimePeriod: 1000, CPURealtimeRuntime: 400, CPUPercent: 50},
+	s := Spec{Confinement: stack.Confinement{CPURealtimePeriod: 1000, CPURealtimeRuntime: 400,
+		CPUPercent: 50},
 		Mounts: []stack.Mount{{Type: "volume", Source: "v", Target: "/v", Subpath: "sub"},
 			{Type: "image", Source: "i:1", Target: "/i", Subpath: "sub"}}}
 	host, err := s.host()
@@ -28,10 +29,12 @@ func TestHost(t *testing.T) {
 		t.Fatal(err)
 	}
 	if host.CPURealtimePeriod != 1000 || host.CPURealtimeRuntime != 400 || host.CPUPercent != 50 ||
-		host.Mounts[0].VolumeOptions.Subpath != "sub" || host.Mounts[1].ImageOptions.Subpath != "sub" {
+		host.Mounts[0].VolumeOptions.Subpath != "sub" ||
+		host.Mounts[1].ImageOptions.Subpath != "sub" {
 		t.Errorf("the engine is told %+v", host)
 	}
-	end, err := (&Attach{Attach: stack.Attach{MAC: "02:42:ac:11:00:07", Gateway: 3, IPv6: "2001:db8::9"}}).settings()
+	end, err := (&Attach{Attach: stack.Attach{MAC: "02:42:ac:11:00:07", Gateway: 3,
+		IPv6: "2001:db8::9"}}).settings()
 	if err != nil || end.MacAddress.String() != "02:42:ac:11:00:07" || end.GwPriority != 3 ||
 		end.IPAMConfig.IPv6Address.String() != "2001:db8::9" {
 		t.Errorf("of the network it is told %+v, %v", end, err)
@@ -41,7 +44,8 @@ func TestHost(t *testing.T) {
 			t.Errorf("%+v was taken", bad)
 		}
 	}
-	for text, want := range map[string]string{"linux/arm64/v8": "linux arm64 v8", "arm64": "linux arm64 ",
+	for text, want := range map[string]string{"linux/arm64/v8": "linux arm64 v8",
+		"arm64": "linux arm64 ",
 		"linux": "", "a/b/c/d": "error"} {
 		got := ""
 		switch p, err := platformOf(text); {
@@ -59,25 +63,29 @@ func TestHost(t *testing.T) {
 // TestBuildByCommand puts a program in the place of the engine's own and looks at how it is called.
 func TestBuildByCommand(t *testing.T) {
 	dir := t.TempDir()
-	script := "#!/bin/sh\n[ \"$2\" = version ] && exit 0\nfor w; do echo \"$w\"; done\necho secret $" +
+	script := "#!/bin/sh\n[ \"$2\" = version ] && exit 0\nfor w; do echo \"$w\"; done\necho " +
+		"secret $" +
 		"NIMBLEHARBOR_BUILD_SECRET_0 $TOKEN\n"
 	if err := os.WriteFile(filepath.Join(dir, "docker"), []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	spec := BuildSpec{Folder: &Folder{FS: os.DirFS(dir), Dockerfile: "-f"}, Dir: dir, Tag: "t:1",
 		Secrets: map[string][]byte{"pin": []byte("canary1")},
-		Building: stack.Building{Contexts: map[string]string{"base": "docker-image://b:1"}, CacheTo: []string{
-			"type=inline"},
+		Building: stack.Building{Contexts: map[string]string{"base": "docker-image://b:1"},
+			CacheTo: []string{
+				"type=inline"},
 			SSH: map[string]string{"default": ""}, Entitlements: []string{"network.host"},
 			BuildArgs: map[string]string{"TOKEN": "canary2"}}}
 	e := &Engine{Address: "unix:///s"}
 	t.Setenv("PATH", "")
-	if err := e.Build(t.Context(), spec, nil); err == nil || !strings.Contains(err.Error(), "additional_contexts") {
+	if err := e.Build(t.Context(), spec, nil); err == nil ||
+		!strings.Contains(err.Error(), "additional_contexts") {
 		t.Errorf("without the program: %v", err)
 	}
 	t.Setenv("PATH", dir+":/bin:/usr/bin")
 	var said []string
-	if err := e.Build(t.Context(), spec, func(line string) { said = append(said, line) }); err != nil {
+	if err := e.Build(t.Context(), spec,
+		func(line string) { said = append(said, line) }); err != nil {
 		t.Fatal(err)
 	}
 	words := strings.Join(said[:len(said)-1], "\n")
@@ -115,7 +123,8 @@ func TestSession(t *testing.T) {
 		}
 		return string(data), cmp.Or(resp.Trailer.Get("Grpc-Status"), resp.Header.Get("Grpc-Status"))
 	}
-	if got, status := ask(callSecret, "\x0a\x03pin"); got != "\x00\x00\x00\x00\x06\x0a\x044421" || status != "0" {
+	if got, status := ask(callSecret, "\x0a\x03pin"); got != "\x00\x00\x00\x00\x06\x0a\x044421" ||
+		status != "0" {
 		t.Errorf("the secret comes as %q, %s", got, status)
 	}
 	if got, status := ask(callSecret, "\x0a\x05other"); got != "" || status != "5" {
@@ -140,14 +149,17 @@ func TestLogins(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	helper := "#!/bin/sh\nread host\necho \"{\\\"Username\\\":\\\"u-$host\\\",\\\"Secret\\\":\\\"s\\\"}\"\n"
-	for name, text := range map[string]string{"config.json": string(data), "docker-credential-quay": helper} {
+	helper := "#!/bin/sh\nread host\necho " +
+		"\"{\\\"Username\\\":\\\"u-$host\\\",\\\"Secret\\\":\\\"s\\\"}\"\n"
+	for name, text := range map[string]string{"config.json": string(data),
+		"docker-credential-quay": helper} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
 	logins := readLogins()
-	for ref, want := range map[string]string{"postgres:16": "quay/secret", "saltmarsh/web:1": "quay/secret",
+	for ref, want := range map[string]string{"postgres:16": "quay/secret",
+		"saltmarsh/web:1":                "quay/secret",
 		"images.saltmarsh.example/web:1": "u-images.saltmarsh.example/s", "localhost:5000/x": "", "bad.example/x": ""} {
 		got := ""
 		if auth, ok := logins.login(t.Context(), registryOf(ref)); ok {
@@ -157,7 +169,8 @@ func TestLogins(t *testing.T) {
 			t.Errorf("for %s there is %q, want %q", ref, got, want)
 		}
 	}
-	for host, want := range map[string]bool{hub: true, "images.saltmarsh.example": true, "localhost:5000": true,
+	for host, want := range map[string]bool{hub: true, "images.saltmarsh.example": true,
+		"localhost:5000": true,
 		"127.0.0.1:5000": true, "elsewhere.example": false, "localhost.example": false} {
 		if logins.knows(host) != want {
 			t.Errorf("the registry %s is one that this machine deals with: %v", host, !want)

@@ -1,5 +1,6 @@
-// Package engine speaks to a container engine through its open HTTP API. It knows networks, volumes,
-// images and containers as a launch needs them, and carries nharbor's names and labels on all it makes.
+// Package engine speaks to a container engine through its open HTTP API. It knows networks,
+// volumes, images and containers as a launch needs them, and carries nharbor's names and labels on
+// all it makes.
 package engine
 
 import (
@@ -148,7 +149,8 @@ func At(ctx context.Context, address string) (*Engine, error) {
 		u.Lack = diagnose.NotReached
 	case client.IsErrConnectionFailed(err) || errors.As(err, new(*net.OpError)):
 		u.Lack = diagnose.NotStarted
-		if _, statErr := os.Stat(socket); isUnix && statErr != nil && !installed() && os.Getenv("DOCKER_HOST") == "" {
+		if _, statErr := os.Stat(socket); isUnix && statErr != nil && !installed() &&
+			os.Getenv("DOCKER_HOST") == "" {
 			u.Lack = diagnose.NotInstalled
 		}
 	}
@@ -189,7 +191,8 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 	}
 	var first error
 	for _, n := range list.Items {
-		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil && !IsNotFound(err) &&
+		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil &&
+			!IsNotFound(err) &&
 			first == nil {
 			first = err
 		}
@@ -197,9 +200,10 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 	return first
 }
 
-// EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from an earlier or later
-// one of the same name.
-func (e *Engine) EnsureVolume(ctx context.Context, name string, spec stack.Volume, labels map[string]string) (id string,
+// EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from
+// an earlier or later one of the same name.
+func (e *Engine) EnsureVolume(ctx context.Context, name string, spec stack.Volume,
+	labels map[string]string) (id string,
 	err error) {
 	found, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
 	if v := found.Volume; err == nil {
@@ -218,7 +222,8 @@ func (e *Engine) EnsureVolume(ctx context.Context, name string, spec stack.Volum
 	return marked[LabelData], err
 }
 
-// Volumes lists the volumes that carry all the labels: by name what tells each from others of the same name.
+// Volumes lists the volumes that carry all the labels: by name what tells each from others of the
+// same name.
 func (e *Engine) Volumes(ctx context.Context, labels map[string]string) (map[string]string, error) {
 	list, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: labelled(labels)})
 	if err != nil {
@@ -266,7 +271,8 @@ func (e *Engine) Start(ctx context.Context, id string) error {
 	return err
 }
 
-// Stop sends the stop signal, waits for at most grace, then kills. A container that is gone is no error.
+// Stop sends the stop signal, waits for at most grace, then kills. A container that is gone is no
+// error.
 func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error {
 	seconds := int((grace + time.Second - 1) / time.Second)
 	_, err := e.cli.ContainerStop(ctx, id, client.ContainerStopOptions{Timeout: &seconds})
@@ -276,10 +282,13 @@ func (e *Engine) Stop(ctx context.Context, id string, grace time.Duration) error
 	return err
 }
 
-// Remove removes a container, running or not, with its nameless volumes. One that is gone is no error.
+// Remove removes a container, running or not, with its nameless volumes. One that is gone is no
+// error.
 func (e *Engine) Remove(ctx context.Context, id string) error {
-	_, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
-	if IsNotFound(err) || errdefs.IsConflict(err) && strings.Contains(err.Error(), "already in progress") {
+	_, err := e.cli.ContainerRemove(ctx, id,
+		client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
+	if IsNotFound(err) || errdefs.IsConflict(err) &&
+		strings.Contains(err.Error(), "already in progress") {
 		return nil
 	}
 	return err
@@ -287,7 +296,8 @@ func (e *Engine) Remove(ctx context.Context, id string) error {
 
 // Wait blocks until the container has ended and gives its exit code.
 func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
-	wait := e.cli.ContainerWait(ctx, id, client.ContainerWaitOptions{Condition: container.WaitConditionNotRunning})
+	wait := e.cli.ContainerWait(ctx, id,
+		client.ContainerWaitOptions{Condition: container.WaitConditionNotRunning})
 	select {
 	case r := <-wait.Result:
 		if r.Error != nil {
@@ -301,8 +311,9 @@ func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
 
 // Logs copies the container's output, from its beginning, until it ends or ctx does.
 func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) error {
-	body, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true,
-		Follow: true})
+	body, err := e.cli.ContainerLogs(ctx, id,
+		client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true,
+			Follow: true})
 	if err != nil {
 		return err
 	}
@@ -373,14 +384,17 @@ type Published struct {
 	Transport    string // "tcp" or "udp"
 }
 
-// Publishes reports whether the container runs, and the engine holds that port of this machine for it.
+// Publishes reports whether the container runs, and the engine holds that port of this machine for
+// it.
 func (l *Listed) Publishes(host int) bool {
-	return l.Running && slices.ContainsFunc(l.Published, func(p Published) bool { return p.Host == host })
+	return l.Running && slices.ContainsFunc(l.Published,
+		func(p Published) bool { return p.Host == host })
 }
 
 // List gives the containers, running or not, that carry all the labels.
 func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, error) {
-	list, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: labelled(labels)})
+	list, err := e.cli.ContainerList(ctx,
+		client.ContainerListOptions{All: true, Filters: labelled(labels)})
 	if err != nil {
 		return nil, err
 	}
@@ -390,12 +404,14 @@ func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, 
 		if len(c.Names) > 0 {
 			name = strings.TrimPrefix(c.Names[0], "/")
 		}
-		one := Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService], Running: c.State == "running",
-			Labels: c.Labels}
+		one := Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService],
+			Running: c.State == "running",
+			Labels:  c.Labels}
 		for _, p := range c.Ports {
 			if p.PublicPort > 0 {
 				one.Published = append(one.Published,
-					Published{Host: int(p.PublicPort), Target: int(p.PrivatePort), Transport: p.Type})
+					Published{Host: int(p.PublicPort), Target: int(p.PrivatePort),
+						Transport: p.Type})
 			}
 		}
 		out = append(out, one)
@@ -403,8 +419,8 @@ func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, 
 	return out, nil
 }
 
-// Lines is a writer that calls Line for each line written to it; Flush gives the last one, if it has
-// no end. Lines of more than 64 KB are cut into pieces.
+// Lines is a writer that calls Line for each line written to it; Flush gives the last one, if it
+// has no end. Lines of more than 64 KB are cut into pieces.
 type Lines struct {
 	Line func(string)
 	rest []byte

@@ -85,7 +85,8 @@ func TestNotPermitted(t *testing.T) {
 	}
 	_, err = engine.At(t.Context(), "unix://"+socket)
 	var u *engine.Unavailable
-	if !errors.As(err, &u) || u.Lack != diagnose.NotPermitted || !strings.Contains(u.Remedy(), "group") {
+	if !errors.As(err, &u) || u.Lack != diagnose.NotPermitted ||
+		!strings.Contains(u.Remedy(), "group") {
 		t.Errorf("the error is %v", err)
 	}
 }
@@ -106,10 +107,12 @@ func asNobody(t *testing.T, dir string) {
 		t.Fatal(err)
 	}
 	var out []byte
-	for busy := true; busy; busy = errors.Is(err, syscall.ETXTBSY) { // while a child of another test has it open
+	// while a child of another test has it open
+	for busy := true; busy; busy = errors.Is(err, syscall.ETXTBSY) {
 		cmd := exec.Command(copied, "-test.run", "^"+t.Name()+"$", "-test.v")
 		cmd.Dir = dir
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534,
+			Gid: 65534}}
 		out, err = cmd.CombinedOutput()
 	}
 	if err != nil || !strings.Contains(string(out), "--- PASS: "+t.Name()) {
@@ -154,7 +157,8 @@ func TestBuildContext(t *testing.T) {
 		}
 	}
 	slices.Sort(names)
-	if want := []string{".dockerignore", "Dockerfile", "keep.log", "link", "main.js", "run.sh", "secret/", "sub/",
+	if want := []string{".dockerignore", "Dockerfile", "keep.log", "link", "main.js", "run.sh",
+		"secret/", "sub/",
 		"sub/x.log"}; !slices.Equal(names, want) {
 		t.Errorf("in the archive there are %v, want %v", names, want)
 	}
@@ -174,7 +178,8 @@ func TestLines(t *testing.T) {
 	}
 }
 
-// TestStandInBuilds goes through the Dockerfile instructions that the stand-in obeys, and those that it refuses.
+// TestStandInBuilds goes through the Dockerfile instructions that the stand-in obeys, and those
+// that it refuses.
 func TestStandInBuilds(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "nh")
@@ -198,8 +203,10 @@ func TestStandInBuilds(t *testing.T) {
 	})
 	for _, c := range []struct{ name, dockerfile, fails string }{
 		{"all that it knows",
-			"# c\nARG V=1\nFROM base:1\nLABEL a=b c=\"d\"\nENV X=1 Y=2\nENV OLD form\nWORKDIR /app\nWORKDIR " +
-				"sub\nCOPY --chown=0 file ./\nADD file /other\nEXPOSE 80 81/udp\nUSER 1\nHEALTHCHECK CMD " +
+			"# c\nARG V=1\nFROM base:1\nLABEL a=b c=\"d\"\nENV X=1 Y=2\nENV OLD form\nWORKDIR " +
+				"/app\nWORKDIR " +
+				"sub\nCOPY --chown=0 file ./\nADD file /other\nEXPOSE 80 81/udp\nUSER " +
+				"1\nHEALTHCHECK CMD " +
 				"[\"/x\"]\nCMD one \\\n  two\n", ""},
 		{"an unknown base", "FROM absent:1\n", "absent:1"},
 		{"no base", "# nothing\n", "no FROM"},
@@ -212,10 +219,13 @@ func TestStandInBuilds(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			fsys := fstest.MapFS{"Dockerfile": {Data: []byte(c.dockerfile)}, "file": {Data: []byte("x")}}
-			err := e.Build(t.Context(), engine.BuildSpec{Folder: &engine.Folder{FS: fsys, Dockerfile: "Dockerfile"},
-				Tag: "built:1"}, nil)
-			if c.fails == "" && err != nil || c.fails != "" && (err == nil || !strings.Contains(err.Error(), c.fails)) {
+			fsys := fstest.MapFS{"Dockerfile": {Data: []byte(c.dockerfile)},
+				"file": {Data: []byte("x")}}
+			err := e.Build(t.Context(),
+				engine.BuildSpec{Folder: &engine.Folder{FS: fsys, Dockerfile: "Dockerfile"},
+					Tag: "built:1"}, nil)
+			if c.fails == "" && err != nil || c.fails != "" &&
+				(err == nil || !strings.Contains(err.Error(), c.fails)) {
 				t.Fatalf("the build's error is %v", err)
 			}
 			if c.fails == "" {

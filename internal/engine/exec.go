@@ -35,7 +35,8 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 	}
 }
 
-// Output runs a command inside a running container and gives what it writes, up to a limit, and its exit code.
+// Output runs a command inside a running container and gives what it writes, up to a limit, and its
+// exit code.
 func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byte, int, error) {
 	var out bytes.Buffer
 	code, err := e.attached(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true,
@@ -47,8 +48,10 @@ func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byt
 	return out.Bytes(), code, nil
 }
 
-// attached runs a command inside a running container, copies its output, up to a limit, and gives its exit code.
-func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreateOptions, out, errOut io.Writer) (int,
+// attached runs a command inside a running container, copies its output, up to a limit, and gives
+// its exit code.
+func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreateOptions, out,
+	errOut io.Writer) (int,
 	error) {
 	made, err := e.cli.ExecCreate(ctx, id, spec)
 	if err != nil {
@@ -70,12 +73,14 @@ func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreate
 	return info.ExitCode, nil
 }
 
-// ExecPiped runs a command inside a running container that reads from in and writes to out and errOut, and gives its
-// exit code.
-func (e *Engine) ExecPiped(ctx context.Context, id string, command []string, in io.Reader, out, errOut io.Writer) (int,
+// ExecPiped runs a command inside a running container that reads from in and writes to out and
+// errOut, and gives its exit code.
+func (e *Engine) ExecPiped(ctx context.Context, id string, command []string, in io.Reader, out,
+	errOut io.Writer) (int,
 	error) {
-	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true,
-		AttachStderr: true})
+	made, err := e.cli.ExecCreate(ctx, id,
+		client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true,
+			AttachStderr: true})
 	if err != nil {
 		return -1, err
 	}
@@ -102,13 +107,16 @@ func (e *Engine) ExecPiped(ctx context.Context, id string, command []string, in 
 // maxOutput is how many bytes of a command's output are read.
 const maxOutput = 1 << 20
 
-// ExecOnTerminal runs a command inside a running container with a terminal of its own, of so many rows and columns,
-// that reads from in and writes to out, and gives its exit code. The reading of in may end only with the next input.
-func (e *Engine) ExecOnTerminal(ctx context.Context, id string, command []string, rows, columns uint, in io.Reader,
+// ExecOnTerminal runs a command inside a running container with a terminal of its own, of so many
+// rows and columns, that reads from in and writes to out, and gives its exit code. The reading of
+// in may end only with the next input.
+func (e *Engine) ExecOnTerminal(ctx context.Context, id string, command []string, rows,
+	columns uint, in io.Reader,
 	out io.Writer) (int, error) {
 	size := client.ConsoleSize{Height: rows, Width: columns}
-	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, TTY: true, ConsoleSize: size,
-		AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	made, err := e.cli.ExecCreate(ctx, id,
+		client.ExecCreateOptions{Cmd: command, TTY: true, ConsoleSize: size,
+			AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {
 		return -1, err
 	}

@@ -20,12 +20,12 @@ import (
 // InlineName is what a Dockerfile that is no file of the folder is called in the archive.
 const InlineName = ".nharbor.Dockerfile"
 
-// stateDir is the folder of our own state in a workspace. It is no part of any build: it holds what files held before,
-// and its files come and go.
+// stateDir is the folder of our own state in a workspace. It is no part of any build: it holds what
+// files held before, and its files come and go.
 const stateDir = ".nharbor"
 
-// Folder is what a build can see of this machine: all of a folder but what its ignore file leaves out; the Dockerfile
-// always. Symbolic links are seen as links.
+// Folder is what a build can see of this machine: all of a folder but what its ignore file leaves
+// out; the Dockerfile always. Symbolic links are seen as links.
 type Folder struct {
 	FS         fs.FS
 	Dockerfile string // its name in the folder
@@ -44,7 +44,8 @@ func (f *Folder) Name() string {
 func (f *Folder) Archive(w io.Writer) error {
 	t := tar.NewWriter(w)
 	if f.Inline != "" {
-		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644, Size: int64(len(f.Inline)),
+		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644,
+			Size:     int64(len(f.Inline)),
 			Typeflag: tar.TypeReg}); err != nil {
 			return err
 		}
@@ -75,7 +76,8 @@ func (f *Folder) Sum() (string, error) {
 	})
 }
 
-// Stamp changes with each file that is written, whatever is written; it costs a look at each and reads none.
+// Stamp changes with each file that is written, whatever is written; it costs a look at each and
+// reads none.
 func (f *Folder) Stamp() (string, error) {
 	return f.sum(func(h hash.Hash, _ string, info fs.FileInfo) error {
 		_, err := fmt.Fprintf(h, "%d ", info.ModTime().UnixNano())
@@ -112,7 +114,8 @@ func (f *Folder) sum(add func(h hash.Hash, name string, info fs.FileInfo) error)
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// walk gives all that the build can see, in the order of the names. What goes while it is walked is left out.
+// walk gives all that the build can see, in the order of the names. What goes while it is walked is
+// left out.
 func (f *Folder) walk(each func(name string, d fs.DirEntry) error) error {
 	ignore, err := f.ignored()
 	if err != nil {
@@ -128,7 +131,8 @@ func (f *Folder) walk(each func(name string, d fs.DirEntry) error) error {
 		case d.IsDir() && d.Name() == stateDir:
 			return fs.SkipDir
 		}
-		if ignore != nil && name != f.Dockerfile && name != ignoreName && name != f.Dockerfile+ignoreName {
+		if ignore != nil && name != f.Dockerfile && name != ignoreName &&
+			name != f.Dockerfile+ignoreName {
 			skip, info, err := ignore.MatchesUsingParentResults(name, known[path.Dir(name)])
 			if err != nil {
 				return err

@@ -31,8 +31,8 @@ func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
 	return out, nil
 }
 
-// Pull fetches an image from its registry, for a platform or the engine's own, and reports the progress in lines. What
-// the registry or the engine refuses is a *PullError.
+// Pull fetches an image from its registry, for a platform or the engine's own, and reports the
+// progress in lines. What the registry or the engine refuses is a *PullError.
 func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(string)) error {
 	options := client.ImagePullOptions{RegistryAuth: loginFor(ctx, ref)}
 	if p, err := platformOf(platform); err != nil {
@@ -83,7 +83,8 @@ func (e *Engine) Tag(ctx context.Context, ref, name string) error {
 
 // RemoveImage removes an image.
 func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
-	_, err := e.cli.ImageRemove(ctx, ref, client.ImageRemoveOptions{Force: true, PruneChildren: true})
+	_, err := e.cli.ImageRemove(ctx, ref,
+		client.ImageRemoveOptions{Force: true, PruneChildren: true})
 	if IsNotFound(err) {
 		return nil
 	}

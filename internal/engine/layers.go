@@ -27,7 +27,8 @@ func (l *layers) heard(id, status string, current, total int64) {
 	}
 	known := l.by[id]
 	if known == nil {
-		if !strings.HasPrefix(status, "Pulling fs layer") && !strings.HasPrefix(status, "Already exists") {
+		if !strings.HasPrefix(status, "Pulling fs layer") &&
+			!strings.HasPrefix(status, "Already exists") {
 			return // no layer: the tag that is fetched
 		}
 		if l.by == nil {

@@ -45,7 +45,8 @@ func registryOf(ref string) string {
 	return host
 }
 
-// login is what was kept for a registry: by a helper, a store of the system's, or in the file itself.
+// login is what was kept for a registry: by a helper, a store of the system's, or in the file
+// itself.
 func (l *loginFile) login(ctx context.Context, host string) (registry.AuthConfig, bool) {
 	helper := l.Helpers[host]
 	if helper == "" {
@@ -70,8 +71,9 @@ func (l *loginFile) login(ctx context.Context, host string) (registry.AuthConfig
 	return auth, auth.Username != "" || auth.IdentityToken != ""
 }
 
-// knows reports whether a registry is one that this machine deals with anyway: the usual one, those that a login is
-// kept for, and those on this machine. Any other may be named by a checkout that nobody has read.
+// knows reports whether a registry is one that this machine deals with anyway: the usual one, those
+// that a login is kept for, and those on this machine. Any other may be named by a checkout that
+// nobody has read.
 func (l *loginFile) knows(host string) bool {
 	name, _, _ := strings.Cut(host, ":")
 	if ip := net.ParseIP(name); host == hub || name == "localhost" || ip != nil && ip.IsLoopback() {
@@ -82,8 +84,8 @@ func (l *loginFile) knows(host string) bool {
 	return kept || keptAs || l.Helpers[host] != ""
 }
 
-// askHelper asks a helper program for a login, by the open protocol of such helpers: the address on its input, JSON on
-// its output.
+// askHelper asks a helper program for a login, by the open protocol of such helpers: the address on
+// its input, JSON on its output.
 func askHelper(ctx context.Context, name, host string) (registry.AuthConfig, bool) {
 	if strings.ContainsAny(name, `/\`) {
 		return registry.AuthConfig{}, false
@@ -103,7 +105,8 @@ func askHelper(ctx context.Context, name, host string) (registry.AuthConfig, boo
 	if found.Username == "<token>" {
 		return registry.AuthConfig{ServerAddress: host, IdentityToken: found.Secret}, true
 	}
-	return registry.AuthConfig{ServerAddress: host, Username: found.Username, Password: found.Secret}, true
+	return registry.AuthConfig{ServerAddress: host, Username: found.Username,
+		Password: found.Secret}, true
 }
 
 // loginFor is what the engine is given to fetch an image with; empty for none.
@@ -120,8 +123,8 @@ func loginFor(ctx context.Context, ref string) string {
 	return base64.URLEncoding.EncodeToString(data)
 }
 
-// savedLogins are all that a build may need for its base images. Helpers are asked for the registries they are named
-// for.
+// savedLogins are all that a build may need for its base images. Helpers are asked for the
+// registries they are named for.
 func savedLogins() map[string]registry.AuthConfig {
 	logins := readLogins()
 	out := map[string]registry.AuthConfig{}

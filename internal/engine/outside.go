@@ -23,19 +23,22 @@ type Outside struct {
 	Volumes  []string
 	Drivers  map[string][]string // by what they are for: "volume", "network", "log"
 	Runtimes []string
-	Images   map[string]string // the platform that is wanted, empty for the engine's own, by reference
-	Made     []string          // images that only this machine can have
+	// the platform that is wanted, empty for the engine's own, by reference
+	Images map[string]string
+	Made   []string // images that only this machine can have
 }
 
 // Seen is what an engine has of what was asked for.
 type Seen struct {
 	Version string
 	API     string
-	// Lacks are of the networks and volumes "network NAME" and "volume NAME", of the drivers "volume driver NAME" and
-	// so on, "runtime NAME", and of the images that were made here "image NAME".
+	// Lacks are of the networks and volumes "network NAME" and "volume NAME", of the drivers
+	// "volume driver NAME" and so on, "runtime NAME", and of the images that were made here "image
+	// NAME".
 	Lacks  []string
 	Images map[string]diagnose.Finding // of images that are neither here nor to be had: why
-	// Fetches is roughly what the images take that are not here and whose registry told their size, in bytes.
+	// Fetches is roughly what the images take that are not here and whose registry told their size,
+	// in bytes.
 	Fetches uint64
 	Keeps   string // the folder in which it keeps images, of one on this machine
 	Remote  bool
@@ -52,19 +55,23 @@ var telling = map[string]bool{"image-login": true, "image-denied": true, "image-
 // patience is how long a registry may take to say whether it has an image.
 const patience = 8 * time.Second
 
-// Look tells what the engine has. Registries are asked at the same time, for images that are not here: the usual one,
-// those with a login and those on this machine, since a launch looks before anybody has vouched for the checkout.
+// Look tells what the engine has. Registries are asked at the same time, for images that are not
+// here: the usual one, those with a login and those on this machine, since a launch looks before
+// anybody has vouched for the checkout.
 func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
-	out := Seen{Version: e.Version, API: e.cli.ClientVersion(), Images: map[string]diagnose.Finding{}, Remote: e.Remote}
+	out := Seen{Version: e.Version, API: e.cli.ClientVersion(),
+		Images: map[string]diagnose.Finding{}, Remote: e.Remote}
 	for _, name := range want.Networks {
-		if _, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{}); IsNotFound(err) {
+		if _, err := e.cli.NetworkInspect(ctx, name,
+			client.NetworkInspectOptions{}); IsNotFound(err) {
 			out.Lacks = append(out.Lacks, "network "+name)
 		} else if err != nil {
 			return out, err
 		}
 	}
 	for _, name := range want.Volumes {
-		if _, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{}); IsNotFound(err) {
+		if _, err := e.cli.VolumeInspect(ctx, name,
+			client.VolumeInspectOptions{}); IsNotFound(err) {
 			out.Lacks = append(out.Lacks, "volume "+name)
 		} else if err != nil {
 			return out, err
@@ -102,7 +109,8 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 				return
 			}
 			why := imageFinding(ref, platform, err)
-			if !telling[why.Code] || strings.Contains(strings.ToLower(err.Error()), "page not found") {
+			if !telling[why.Code] || strings.Contains(strings.ToLower(err.Error()),
+				"page not found") {
 				return // an engine that doesn't know the question, or an answer that says nothing of a pull
 			}
 			mu.Lock()
@@ -121,7 +129,8 @@ func (e *Engine) itself(ctx context.Context, want Outside, out *Seen) {
 	if err != nil {
 		return // what it doesn't tell is no lack
 	}
-	out.Memory, out.platform = uint64(max(r.Info.MemTotal, 0)), r.Info.OSType+"/"+r.Info.Architecture
+	out.Memory, out.platform = uint64(max(r.Info.MemTotal,
+		0)), r.Info.OSType+"/"+r.Info.Architecture
 	if !e.Remote {
 		out.Keeps = r.Info.DockerRootDir
 	}
@@ -149,7 +158,8 @@ func imageFinding(ref, platform string, err error) diagnose.Finding {
 	if host == hub {
 		host = "docker.io"
 	}
-	return (&diagnose.Image{Ref: ref, Registry: host, Platform: platform, Why: err.Error()}).Explain()
+	return (&diagnose.Image{Ref: ref, Registry: host, Platform: platform,
+		Why: err.Error()}).Explain()
 }
 
 // PullError is an image that could not be fetched, with why.
@@ -181,14 +191,16 @@ var features = []feature{
 	{"gw_priority", "1.48", false, func(c *stack.ContainerSpec) bool {
 		return attached(c, func(a stack.Attach) bool { return a.Gateway != 0 })
 	}},
-	{"annotations", "1.43", false, func(c *stack.ContainerSpec) bool { return len(c.Annotations) > 0 }},
+	{"annotations", "1.43", false,
+		func(c *stack.ContainerSpec) bool { return len(c.Annotations) > 0 }},
 	{"healthcheck.start_interval", "1.44", false,
 		func(c *stack.ContainerSpec) bool { return c.Health != nil && c.Health.StartInterval > 0 }},
 	{"volumes of type image", "1.48", true, func(c *stack.ContainerSpec) bool {
 		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool { return m.Type == "image" })
 	}},
 	{"volume.subpath", "1.45", true, func(c *stack.ContainerSpec) bool {
-		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool { return m.Type == "volume" && m.Subpath != "" })
+		return slices.ContainsFunc(c.Mounts,
+			func(m stack.Mount) bool { return m.Type == "volume" && m.Subpath != "" })
 	}},
 	{"bind.recursive: writable or readonly", "1.44", true, func(c *stack.ContainerSpec) bool {
 		return slices.ContainsFunc(c.Mounts, func(m stack.Mount) bool {

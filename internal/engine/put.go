@@ -43,15 +43,16 @@ func HandedFile(h *stack.Handed, data []byte) (File, error) {
 		}
 		n, err := strconv.Atoi(one.text)
 		if err != nil || n < 0 {
-			return f, fmt.Errorf("%q is no number of a user or a group, and names can't be looked up here", one.text)
+			return f, fmt.Errorf("%q is no number of a user or a group, and names can't be "+
+				"looked up here", one.text)
 		}
 		*one.to = n
 	}
 	return f, nil
 }
 
-// Put puts files into a container before its start, with the folders above them. Where the container is read-only the
-// folders are there already, as volumes.
+// Put puts files into a container before its start, with the folders above them. Where the
+// container is read-only the folders are there already, as volumes.
 func (e *Engine) Put(ctx context.Context, id string, files []File, readOnly bool) error {
 	if !readOnly {
 		return e.put(ctx, id, "/", files)
@@ -69,7 +70,8 @@ func (e *Engine) put(ctx context.Context, id, folder string, files []File) error
 	t := tar.NewWriter(&archive)
 	for _, f := range files {
 		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean("/"+f.Target), folder), "/")
-		if err := t.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: f.Mode, Uid: f.UID, Gid: f.GID,
+		if err := t.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: f.Mode,
+			Uid: f.UID, Gid: f.GID,
 			Size: int64(len(f.Data)), ModTime: time.Now()}); err != nil {
 			return err
 		}
@@ -80,13 +82,16 @@ func (e *Engine) put(ctx context.Context, id, folder string, files []File) error
 	if err := t.Close(); err != nil {
 		return err
 	}
-	_, err := e.cli.CopyToContainer(ctx, id, client.CopyToContainerOptions{DestinationPath: folder, Content: &archive})
+	_, err := e.cli.CopyToContainer(ctx, id,
+		client.CopyToContainerOptions{DestinationPath: folder, Content: &archive})
 	return err
 }
 
-// Hook runs a command inside a running container as a compose file describes it, and gives its exit code.
+// Hook runs a command inside a running container as a compose file describes it, and gives its exit
+// code.
 func (e *Engine) Hook(ctx context.Context, id string, h stack.Hook, out io.Writer) (int, error) {
-	spec := client.ExecCreateOptions{Cmd: h.Command, User: h.User, WorkingDir: h.WorkingDir, Privileged: h.Privileged,
+	spec := client.ExecCreateOptions{Cmd: h.Command, User: h.User, WorkingDir: h.WorkingDir,
+		Privileged:   h.Privileged,
 		AttachStdout: true, AttachStderr: true}
 	for key, value := range h.Env {
 		spec.Env = append(spec.Env, key+"="+value)

@@ -21,8 +21,9 @@ import (
 	"nimbleharbor/internal/reading"
 )
 
-// Where an engine is reached, beside the sockets of this machine: DOCKER_HOST (unix, ssh, or tcp with TLS by the
-// certificates in DOCKER_CERT_PATH), or a context that the command of the engine keeps.
+// Where an engine is reached, beside the sockets of this machine: DOCKER_HOST (unix, ssh, or tcp
+// with TLS by the certificates in DOCKER_CERT_PATH), or a context that the command of the engine
+// keeps.
 
 // Context is an engine that a person has given a name.
 type Context struct {
@@ -50,9 +51,11 @@ func configDir() string {
 func NamedContext(name string) (Context, error) {
 	sum := sha256.Sum256([]byte(name))
 	id := hex.EncodeToString(sum[:])
-	data, err := reading.File(filepath.Join(configDir(), "contexts", "meta", id, "meta.json"), maxConfig)
+	data, err := reading.File(filepath.Join(configDir(), "contexts", "meta", id, "meta.json"),
+		maxConfig)
 	if err != nil {
-		return Context{}, fmt.Errorf("there is no context of that name; docker context ls shows those that there are")
+		return Context{}, fmt.Errorf("there is no context of that name; docker context ls shows " +
+			"those that there are")
 	}
 	var kept struct {
 		Endpoints map[string]struct{ Host string }
@@ -68,14 +71,16 @@ func NamedContext(name string) (Context, error) {
 	return c, nil
 }
 
-// chosen is the context that the environment or the engine's own command has chosen; empty for none.
+// chosen is the context that the environment or the engine's own command has chosen; empty for
+// none.
 func chosen() string {
 	name := os.Getenv("DOCKER_CONTEXT")
 	if name == "" {
 		var kept struct {
 			CurrentContext string `json:"currentContext"`
 		}
-		if data, err := reading.File(filepath.Join(configDir(), "config.json"), maxConfig); err == nil {
+		if data, err := reading.File(filepath.Join(configDir(), "config.json"),
+			maxConfig); err == nil {
 			json.Unmarshal(data, &kept)
 		}
 		name = kept.CurrentContext
@@ -99,7 +104,8 @@ func certsFor(address string) string {
 	metas, _ := filepath.Glob(filepath.Join(configDir(), "contexts", "meta", "*", "meta.json"))
 	for _, file := range metas {
 		var kept struct{ Name string }
-		if data, err := reading.File(file, maxConfig); err == nil && json.Unmarshal(data, &kept) == nil {
+		if data, err := reading.File(file, maxConfig); err == nil &&
+			json.Unmarshal(data, &kept) == nil {
 			if c, err := NamedContext(kept.Name); err == nil && c.Host == address && c.certs != "" {
 				return c.certs
 			}
@@ -126,8 +132,9 @@ func options(address string) ([]client.Opt, error) {
 			})}, nil
 	case "tcp":
 		if certs := certsFor(address); certs != "" {
-			return []client.Opt{client.WithHost(address), client.WithTLSClientConfig(filepath.Join(certs, "ca.pem"),
-				filepath.Join(certs, "cert.pem"), filepath.Join(certs, "key.pem"))}, nil
+			return []client.Opt{client.WithHost(address),
+				client.WithTLSClientConfig(filepath.Join(certs, "ca.pem"),
+					filepath.Join(certs, "cert.pem"), filepath.Join(certs, "key.pem"))}, nil
 		}
 	}
 	return []client.Opt{client.WithHost(address)}, nil
@@ -136,11 +143,12 @@ func options(address string) ([]client.Opt, error) {
 // dialled is the name of an engine that a command leads to, in requests that need one.
 const dialled = "engine.invalid"
 
-// sshWords are the beginning of a command that runs another one on the machine that an address names. Nothing of the
-// address can become an option.
+// sshWords are the beginning of a command that runs another one on the machine that an address
+// names. Nothing of the address can become an option.
 func sshWords(u *url.URL) ([]string, error) {
 	host := u.Hostname()
-	if host == "" || strings.HasPrefix(host, "-") || u.User != nil && strings.HasPrefix(u.User.Username(), "-") {
+	if host == "" || strings.HasPrefix(host, "-") ||
+		u.User != nil && strings.HasPrefix(u.User.Username(), "-") {
 		return nil, fmt.Errorf("%s names no machine", u.Redacted())
 	}
 	words := []string{"ssh", "-o", "ConnectTimeout=10", "-o", "BatchMode=yes", "-T"}
@@ -239,8 +247,8 @@ type commandAddr struct{}
 func (commandAddr) Network() string { return "command" }
 func (commandAddr) String() string  { return dialled }
 
-// elsewhere reports whether the engine runs on another machine: folders of this one can't be mounted there, and its
-// ports are not this one's.
+// elsewhere reports whether the engine runs on another machine: folders of this one can't be
+// mounted there, and its ports are not this one's.
 func (e *Engine) elsewhere(ctx context.Context) bool {
 	if u, err := url.Parse(e.Address); err != nil || u.Scheme != "tcp" && u.Scheme != "ssh" {
 		return false
@@ -250,8 +258,9 @@ func (e *Engine) elsewhere(ctx context.Context) bool {
 	return err != nil || nameErr != nil || info.Info.Name != name
 }
 
-// PublishIP is the address on the engine's machine on which ports are published where the files name none: this
-// machine's loopback for an engine here and for one that is reached by ssh, else the address at which it is reached.
+// PublishIP is the address on the engine's machine on which ports are published where the files
+// name none: this machine's loopback for an engine here and for one that is reached by ssh, else
+// the address at which it is reached.
 func (e *Engine) PublishIP() string {
 	if !e.Remote {
 		return "127.0.0.1"
@@ -279,7 +288,8 @@ func (e *Engine) Dial(ctx context.Context, port int) (net.Conn, error) {
 			return nil, err
 		}
 		last := len(words) - 2 // before the two dashes
-		through := append(append([]string{}, words[:last]...), "-W", fmt.Sprintf("127.0.0.1:%d", port))
+		through := append(append([]string{}, words[:last]...), "-W",
+			fmt.Sprintf("127.0.0.1:%d", port))
 		return dialCommand(append(through, words[last:]...))
 	}
 	host := "127.0.0.1"
@@ -289,8 +299,8 @@ func (e *Engine) Dial(ctx context.Context, port int) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, fmt.Sprint(port)))
 }
 
-// Forward lets a port of this machine's loopback lead to the same one on the engine's machine, until the context ends.
-// Its error is that of listening here.
+// Forward lets a port of this machine's loopback lead to the same one on the engine's machine,
+// until the context ends. Its error is that of listening here.
 func (e *Engine) Forward(ctx context.Context, port int) error {
 	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 	if err != nil {
@@ -309,7 +319,8 @@ func (e *Engine) Forward(ctx context.Context, port int) error {
 	return nil
 }
 
-// lead copies both ways between a connection here and one to the engine's machine, until both ends are done.
+// lead copies both ways between a connection here and one to the engine's machine, until both ends
+// are done.
 func (e *Engine) lead(ctx context.Context, near net.Conn, port int) {
 	defer near.Close()
 	far, err := e.Dial(ctx, port)

@@ -27,14 +27,16 @@ import (
 	"nimbleharbor/internal/engine/standin"
 )
 
-// certificates writes a certificate that is its own authority, for both sides, and gives the server's.
+// certificates writes a certificate that is its own authority, for both sides, and gives the
+// server's.
 func certificates(t *testing.T, dir string) tls.Certificate {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IsCA: true,
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour),
+		IsCA:                  true,
 		BasicConstraintsValid: true, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	cert, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
@@ -47,7 +49,8 @@ func certificates(t *testing.T, dir string) tls.Certificate {
 	}
 	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: cert})
 	keyPEM := pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: secret})
-	for name, data := range map[string][]byte{"ca.pem": certPEM, "cert.pem": certPEM, "key.pem": keyPEM} {
+	for name, data := range map[string][]byte{"ca.pem": certPEM, "cert.pem": certPEM,
+		"key.pem": keyPEM} {
 		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -59,8 +62,8 @@ func certificates(t *testing.T, dir string) tls.Certificate {
 	return pair
 }
 
-// TestReached reaches one engine in every way: over TLS by the environment's certificates and by a context's, and
-// through ssh, for which another program stands.
+// TestReached reaches one engine in every way: over TLS by the environment's certificates and by a
+// context's, and through ssh, for which another program stands.
 func TestReached(t *testing.T) {
 	dir, err := os.MkdirTemp("", "nh")
 	if err != nil {
@@ -68,7 +71,8 @@ func TestReached(t *testing.T) {
 	}
 	defer os.RemoveAll(dir)
 	socket := filepath.Join(dir, "s")
-	s, err := standin.Start(socket, filepath.Join(dir, "state"), map[string]standin.Image{"tiny:1": {}})
+	s, err := standin.Start(socket, filepath.Join(dir, "state"),
+		map[string]standin.Image{"tiny:1": {}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -92,16 +96,18 @@ func TestReached(t *testing.T) {
 		t.Fatal(err)
 	}
 	pool.AppendCertsFromPEM(data)
-	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}, ClientCAs: pool,
-		ClientAuth: tls.RequireAndVerifyClientCert})
+	l, err := tls.Listen("tcp", "127.0.0.1:0",
+		&tls.Config{Certificates: []tls.Certificate{pair}, ClientCAs: pool,
+			ClientAuth: tls.RequireAndVerifyClientCert})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer l.Close()
 	go proxy(l, socket)
 	address := "tcp://" + l.Addr().String()
-	kept, err := json.Marshal(map[string]any{"Name": "bigger", "Endpoints": map[string]any{"docker": map[string]any{
-		"Host": address}}})
+	kept, err := json.Marshal(map[string]any{"Name": "bigger",
+		"Endpoints": map[string]any{"docker": map[string]any{
+			"Host": address}}})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(meta, "meta.json"), kept, 0o600)
 	}
@@ -115,9 +121,11 @@ func TestReached(t *testing.T) {
 	path := filepath.Join(dir, "bin") + string(os.PathListSeparator) + os.Getenv("PATH")
 
 	for name, env := range map[string]map[string]string{
-		"the environment's certificates": {"DOCKER_HOST": address, "DOCKER_CERT_PATH": certs, "DOCKER_CONFIG": dir},
-		"a context":                      {"DOCKER_CONTEXT": "bigger"},
-		"ssh":                            {"DOCKER_HOST": "ssh://clerk@quay:2222", "PATH": path, "SOCKET": socket},
+		"the environment's certificates": {"DOCKER_HOST": address, "DOCKER_CERT_PATH": certs,
+			"DOCKER_CONFIG": dir},
+		"a context": {"DOCKER_CONTEXT": "bigger"},
+		"ssh": {"DOCKER_HOST": "ssh://clerk@quay:2222", "PATH": path,
+			"SOCKET": socket},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for k, v := range env {
@@ -157,8 +165,9 @@ func TestReached(t *testing.T) {
 
 	t.Setenv("PATH", path)
 	t.Setenv("SOCKET", "")
-	for address, says := range map[string]string{"ssh://clerk@quay": "Permission denied", "ssh://-oX=y": "names no " +
-		"machine",
+	for address, says := range map[string]string{"ssh://clerk@quay": "Permission denied",
+		"ssh://-oX=y": "names no " +
+			"machine",
 		"ssh://-l@quay": "names no machine"} {
 		t.Setenv("DOCKER_CONFIG", dir)
 		_, err := engine.At(t.Context(), address)

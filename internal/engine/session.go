@@ -12,8 +12,9 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 )
 
-// session lets the engine's newer builder ask for secrets while it builds: HTTP/2 over one connection that the engine
-// has taken over, on which it is the client and calls by gRPC. Secrets are kept in memory alone.
+// session lets the engine's newer builder ask for secrets while it builds: HTTP/2 over one
+// connection that the engine has taken over, on which it is the client and calls by gRPC. Secrets
+// are kept in memory alone.
 //
 // One goroutine serves the connection; it ends with Close.
 type session struct {
@@ -52,8 +53,8 @@ const (
 	grpcUnimplemented = "12"
 )
 
-// answering gives the secrets by their ids. A message of gRPC has a byte that says whether it is compressed, four of
-// its length, and its own.
+// answering gives the secrets by their ids. A message of gRPC has a byte that says whether it is
+// compressed, four of its length, and its own.
 func answering(secrets map[string][]byte) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/grpc")
@@ -63,7 +64,8 @@ func answering(secrets map[string][]byte) http.Handler {
 		status := grpcOK
 		switch {
 		case r.URL.Path == callHealth:
-			out = protowire.AppendVarint(protowire.AppendTag(nil, 1, protowire.VarintType), 1) // SERVING
+			// SERVING
+			out = protowire.AppendVarint(protowire.AppendTag(nil, 1, protowire.VarintType), 1)
 		case r.URL.Path == callSecret && err == nil && len(message) >= 5:
 			id := ""
 			fields(message[5:], func(number protowire.Number, value []byte) {

@@ -12,11 +12,12 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// unpacked is how many bytes an image takes for each that is fetched, roughly: layers travel compressed.
+// unpacked is how many bytes an image takes for each that is fetched, roughly: layers travel
+// compressed.
 const unpacked = 2.5
 
-// sizeOf asks an image's registry, by the open protocol for distributing images, what its layers weigh, and tells
-// roughly what they will take, in bytes.
+// sizeOf asks an image's registry, by the open protocol for distributing images, what its layers
+// weigh, and tells roughly what they will take, in bytes.
 func sizeOf(ctx context.Context, ref, platform string) (uint64, bool) {
 	r := newRegistry(ctx, ref)
 	m, ok := r.manifest(r.reference)
@@ -59,7 +60,8 @@ func newRegistry(ctx context.Context, ref string) *remote {
 	}
 	if host == hub {
 		host = "registry-1.docker.io"
-		if r.repository = strings.TrimPrefix(ref, "docker.io/"); !strings.Contains(r.repository, "/") {
+		if r.repository = strings.TrimPrefix(ref, "docker.io/"); !strings.Contains(r.repository,
+			"/") {
 			r.repository = "library/" + r.repository
 		}
 	}
@@ -70,7 +72,8 @@ func newRegistry(ctx context.Context, ref string) *remote {
 		r.repository, r.reference = name, tag
 	}
 	r.base = "https://" + host
-	if name, _, err := net.SplitHostPort(host); err == nil && (name == "localhost" || net.ParseIP(name).IsLoopback()) {
+	if name, _, err := net.SplitHostPort(host); err == nil &&
+		(name == "localhost" || net.ParseIP(name).IsLoopback()) {
 		r.base = "http://" + host // as engines do
 	}
 	return r
@@ -97,8 +100,9 @@ func (r *remote) manifest(reference string) (m manifest, ok bool) {
 			return m, false
 		}
 		defer answer.Body.Close()
-		if answer.StatusCode == http.StatusUnauthorized && r.pass == "" && r.letIn(answer.Header.Get(
-			"WWW-Authenticate")) {
+		if answer.StatusCode == http.StatusUnauthorized && r.pass == "" &&
+			r.letIn(answer.Header.Get(
+				"WWW-Authenticate")) {
 			continue
 		}
 		return m, answer.StatusCode == http.StatusOK &&
@@ -109,8 +113,9 @@ func (r *remote) manifest(reference string) (m manifest, ok bool) {
 
 var challengeParts = expr.New(`(realm|service|scope)="([^"]*)"`)
 
-// letIn gets what a registry wants to be shown, which it names in its refusal: a pass from where it says, or the login.
-// A login goes to no other place than over an encrypted connection, or to this machine.
+// letIn gets what a registry wants to be shown, which it names in its refusal: a pass from where it
+// says, or the login. A login goes to no other place than over an encrypted connection, or to this
+// machine.
 func (r *remote) letIn(challenge string) bool {
 	if strings.HasPrefix(strings.ToLower(challenge), "basic") && r.login != nil {
 		r.pass = basic(r.login)
@@ -135,7 +140,8 @@ func (r *remote) letIn(challenge string) bool {
 		Token  string
 		Access string `json:"access_token"`
 	}
-	json.NewDecoder(io.LimitReader(answer.Body, maxAnswer)).Decode(&given) // without a token it says nothing
+	// without a token it says nothing
+	json.NewDecoder(io.LimitReader(answer.Body, maxAnswer)).Decode(&given)
 	if given.Token == "" {
 		given.Token = given.Access
 	}

@@ -8,11 +8,12 @@ import (
 	"google.golang.org/protobuf/encoding/protowire"
 )
 
-// traceID marks the messages in which the newer builder tells how far it is: a StatusResponse of the open protocol
-// moby.buildkit.v1 in base64.
+// traceID marks the messages in which the newer builder tells how far it is: a StatusResponse of
+// the open protocol moby.buildkit.v1 in base64.
 const traceID = "moby.buildkit.trace"
 
-// tracer makes lines of what the newer builder tells: each step by its name when it begins, and what it writes.
+// tracer makes lines of what the newer builder tells: each step by its name when it begins, and
+// what it writes.
 type tracer struct {
 	say   func(string)
 	names map[string]string // of the steps, by digest; empty for one that was told
@@ -53,7 +54,8 @@ func (t *tracer) vertex(data []byte) {
 			begun = true
 		}
 	})
-	if _, told := t.names[digest]; begun && !told && name != "" && !strings.HasPrefix(name, "[internal]") {
+	if _, told := t.names[digest]; begun && !told && name != "" &&
+		!strings.HasPrefix(name, "[internal]") {
 		t.names[digest] = name
 		t.say(name)
 	}

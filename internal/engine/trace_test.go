@@ -31,11 +31,13 @@ func message(parts ...any) []byte {
 	return out
 }
 
-// TestFollow reads what both builders say: lines of one, steps and their words of the other, and the error of either.
+// TestFollow reads what both builders say: lines of one, steps and their words of the other, and
+// the error of either.
 func TestFollow(t *testing.T) {
 	t.Parallel()
 	trace := func(data []byte) string {
-		return fmt.Sprintf(`{"id":%q,"aux":%q}`, traceID, base64.StdEncoding.EncodeToString(data)) + "\n"
+		return fmt.Sprintf(`{"id":%q,"aux":%q}`, traceID,
+			base64.StdEncoding.EncodeToString(data)) + "\n"
 	}
 	begun := message(1, "sha256:a", 3, "[2/2] RUN make", 5, message())
 	for name, c := range map[string]struct {
@@ -44,11 +46,15 @@ func TestFollow(t *testing.T) {
 		fails string
 	}{
 		"the older one": {`{"stream":"Step 1/2 : FROM scratch\n"}` + `{"stream":" ---> 0123\n"}` +
-			`{"stream":"Removing intermediate container 4\n"}` + `{"status":"Pulling","id":"a","progress":"[=>"}`,
+			`{"stream":"Removing intermediate container 4\n"}` +
+			`{"status":"Pulling","id":"a","progress":"[=>"}`,
 			[]string{"Step 1/2 : FROM scratch"}, ""},
-		"a step, told once":      {trace(message(1, begun)) + trace(message(1, begun)), []string{"[2/2] RUN make"}, ""},
-		"one that has not begun": {trace(message(1, message(1, "sha256:b", 3, "[1/2] FROM x"))), nil, ""},
-		"one of its own": {trace(message(1, message(1, "sha256:b", 3, "[internal] load", 5, message()))),
+		"a step, told once": {trace(message(1, begun)) + trace(message(1, begun)),
+			[]string{"[2/2] RUN make"}, ""},
+		"one that has not begun": {trace(message(1, message(1, "sha256:b", 3, "[1/2] FROM x"))),
+			nil, ""},
+		"one of its own": {trace(message(1,
+			message(1, "sha256:b", 3, "[internal] load", 5, message()))),
 			nil, ""},
 		"words in pieces": {trace(message(3, message(1, "sha256:a", 4, "one\ntw"))) +
 			trace(message(3, message(1, "sha256:a", 4, "o\n"))), []string{"one", "two"}, ""},
@@ -58,13 +64,15 @@ func TestFollow(t *testing.T) {
 	} {
 		var lines []string
 		err := follow(strings.NewReader(c.body), func(line string) { lines = append(lines, line) })
-		if !slices.Equal(lines, c.lines) || (err == nil) != (c.fails == "") || err != nil && err.Error() != c.fails {
+		if !slices.Equal(lines, c.lines) || (err == nil) != (c.fails == "") ||
+			err != nil && err.Error() != c.fails {
 			t.Errorf("%s: %q, %v; want %q, %s", name, lines, err, c.lines, c.fails)
 		}
 	}
 }
 
-// TestForward leads a port of this machine to one that is published elsewhere, until it is told to end.
+// TestForward leads a port of this machine to one that is published elsewhere, until it is told to
+// end.
 func TestForward(t *testing.T) {
 	t.Parallel()
 	far, err := net.Listen("tcp", "127.0.0.1:0")
@@ -102,7 +110,8 @@ func TestForward(t *testing.T) {
 	if _, err := near.Read(back); err == nil {
 		t.Error("after the end it is still open")
 	}
-	for address, want := range map[string]string{"tcp://127.0.0.9:2376": "127.0.0.9", "ssh://quay": "127.0.0.1",
+	for address, want := range map[string]string{"tcp://127.0.0.9:2376": "127.0.0.9",
+		"ssh://quay":             "127.0.0.1",
 		"tcp://absent.invalid:1": "0.0.0.0"} {
 		if got := (&Engine{Address: address, Remote: true}).PublishIP(); got != want {
 			t.Errorf("on %s ports are published on %s, want %s", address, got, want)
@@ -123,7 +132,8 @@ func TestTooOldFor(t *testing.T) {
 			"gw_priority healthcheck.start_interval"},
 		{"1.44", `{"mounts":[{"type":"volume","subpath":"x"}]}`, "volume.subpath!"},
 		{"1.45", `{"mounts":[{"type":"volume","subpath":"x"}]}`, ""},
-		{"1.43", `{"mounts":[{"type":"bind","recursive":"readonly"}]}`, "bind.recursive: writable or readonly!"},
+		{"1.43", `{"mounts":[{"type":"bind","recursive":"readonly"}]}`,
+			"bind.recursive: writable or readonly!"},
 		{"?", `{"annotations":{"a":"b"}}`, ""},
 	} {
 		var spec stack.ContainerSpec
@@ -139,7 +149,8 @@ func TestTooOldFor(t *testing.T) {
 			got = append(got, key)
 		}
 		if strings.Join(got, " ") != c.want {
-			t.Errorf("of %s an engine with %s does not know %q, want %q", c.spec, c.api, got, c.want)
+			t.Errorf("of %s an engine with %s does not know %q, want %q", c.spec, c.api, got,
+				c.want)
 		}
 	}
 }

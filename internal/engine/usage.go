@@ -9,9 +9,10 @@ import (
 	"github.com/moby/moby/client"
 )
 
-// Usage tells how much of the processors' time a container has used since it was started, and how many bytes of memory
-// it has now, without what the system keeps of files for it.
-func (e *Engine) Usage(ctx context.Context, id string) (cpu time.Duration, memory uint64, err error) {
+// Usage tells how much of the processors' time a container has used since it was started, and how
+// many bytes of memory it has now, without what the system keeps of files for it.
+func (e *Engine) Usage(ctx context.Context,
+	id string) (cpu time.Duration, memory uint64, err error) {
 	result, err := e.cli.ContainerStats(ctx, id, client.ContainerStatsOptions{})
 	if err != nil {
 		return 0, 0, err

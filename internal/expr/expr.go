@@ -1,6 +1,6 @@
-// Package expr holds regular expressions that are made ready when they are first asked. The program knows some
-// hundreds of them, a call of it uses a few, and making all of them ready took longer than anything else that
-// happens at its start.
+// Package expr holds regular expressions that are made ready when they are first asked. The program
+// knows some hundreds of them, a call of it uses a few, and making all of them ready took longer
+// than anything else that happens at its start.
 package expr
 
 import (
@@ -8,8 +8,8 @@ import (
 	"sync"
 )
 
-// Expr is a regular expression in the notation of package regexp. Its methods are those of *regexp.Regexp of the same
-// names, and it may be used by several goroutines at once.
+// Expr is a regular expression in the notation of package regexp. Its methods are those of
+// *regexp.Regexp of the same names, and it may be used by several goroutines at once.
 type Expr struct {
 	text string
 	once sync.Once
@@ -18,16 +18,16 @@ type Expr struct {
 
 var all []*Expr
 
-// New keeps an expression for later. It is meant for variables of packages: a wrong one panics when it is first used,
-// and Check finds it before.
+// New keeps an expression for later. It is meant for variables of packages: a wrong one panics when
+// it is first used, and Check finds it before.
 func New(text string) *Expr {
 	e := &Expr{text: text}
 	all = append(all, e)
 	return e
 }
 
-// Check makes every expression ready that the variables of the program's packages hold, and panics at one that is
-// wrong.
+// Check makes every expression ready that the variables of the program's packages hold, and panics
+// at one that is wrong.
 func Check() (count int) {
 	for _, e := range all {
 		e.Ready()
@@ -73,7 +73,8 @@ func (e *Expr) FindAllStringSubmatch(s string, n int) [][]string {
 	return e.Ready().FindAllStringSubmatch(s, n)
 }
 
-// FindAllStringSubmatchIndex gives where the first n matches, all for -1, and their groups begin and end.
+// FindAllStringSubmatchIndex gives where the first n matches, all for -1, and their groups begin
+// and end.
 func (e *Expr) FindAllStringSubmatchIndex(s string, n int) [][]int {
 	return e.Ready().FindAllStringSubmatchIndex(s, n)
 }
@@ -84,7 +85,10 @@ func (e *Expr) FindAllSubmatchIndex(b []byte, n int) [][]int {
 }
 
 // ReplaceAllString puts with, in which $1 stands for a group, into the place of each match.
-func (e *Expr) ReplaceAllString(s, with string) string { return e.Ready().ReplaceAllString(s, with) }
+func (e *Expr) ReplaceAllString(s,
+	with string) string {
+	return e.Ready().ReplaceAllString(s, with)
+}
 
 // ReplaceAllStringFunc puts what f makes of each match into its place.
 func (e *Expr) ReplaceAllStringFunc(s string, f func(string) string) string {
@@ -92,14 +96,18 @@ func (e *Expr) ReplaceAllStringFunc(s string, f func(string) string) string {
 }
 
 // FindAllSubmatch gives the first n matches, all for -1, and their groups.
-func (e *Expr) FindAllSubmatch(b []byte, n int) [][][]byte { return e.Ready().FindAllSubmatch(b, n) }
+func (e *Expr) FindAllSubmatch(b []byte,
+	n int) [][][]byte {
+	return e.Ready().FindAllSubmatch(b, n)
+}
 
 // ReplaceAllFunc puts what f makes of each match into its place.
 func (e *Expr) ReplaceAllFunc(b []byte, f func([]byte) []byte) []byte {
 	return e.Ready().ReplaceAllFunc(b, f)
 }
 
-// Later keeps an expression for later that is made while the program runs. A wrong one panics when it is first used.
+// Later keeps an expression for later that is made while the program runs. A wrong one panics when
+// it is first used.
 func Later(text string) *Expr { return &Expr{text: text} }
 
 // Of makes an expression of what a person has written.

@@ -60,7 +60,8 @@ func (f *Facts) IsActive(file string) bool {
 		func(f stack.ComposeFile) bool { return f.Path == file && f.Active }) {
 		return true
 	}
-	if !slices.ContainsFunc(f.Stack.Services, func(v stack.Service) bool { return v.At.File == file }) {
+	if !slices.ContainsFunc(f.Stack.Services,
+		func(v stack.Service) bool { return v.At.File == file }) {
 		return false
 	}
 	p, _ := f.Compose(path.Dir(file), []string{file})

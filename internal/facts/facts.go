@@ -221,7 +221,8 @@ func (f *Facts) Tops() []string {
 func (f *Facts) UsesSteps(p *stack.Project) bool {
 	return slices.ContainsFunc(f.Stack.Services, func(v stack.Service) bool {
 		return v.Runs == stack.Native && v.Project == p.Path && v.Manager == p.Manager ||
-			slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) })
+			slices.ContainsFunc(p.Steps,
+				func(st stack.Step) bool { return slices.Contains(v.AfterSteps, st.ID) })
 	})
 }
 

@@ -56,11 +56,15 @@ func (m *maker) decide() {
 	})
 }
 
-// halves are the ends of keys of what a third party gives together: the public half and the secret one.
-var halves = [][2]string{{"id", "secret"}, {"key_id", "key_secret"}, {"access_key_id", "secret_access_key"},
-	{"key", "secret"}, {"site_key", "secret_key"}, {"public_key", "secret_key"}, {"publishable_key", "secret_key"}}
+// halves are the ends of keys of what a third party gives together: the public half and the secret
+// one.
+var halves = [][2]string{{"id", "secret"}, {"key_id", "key_secret"},
+	{"access_key_id", "secret_access_key"},
+	{"key", "secret"}, {"site_key", "secret_key"}, {"public_key",
+		"secret_key"}, {"publishable_key", "secret_key"}}
 
-// sameVerdict gives both halves of what a third party gives together one verdict: who needs one needs the other.
+// sameVerdict gives both halves of what a third party gives together one verdict: who needs one
+// needs the other.
 func (m *maker) sameVerdict() {
 	m.each(func(f *File, s *Setting) {
 		if s.Origin != Missing || !s.Issued {
@@ -74,7 +78,8 @@ func (m *maker) sameVerdict() {
 					continue
 				}
 				other := sibling(f, prefix+"_", h[1-i])
-				if other != nil && other.value == "" && other.Origin == Template && other.Remark != "" &&
+				if other != nil && other.value == "" && other.Origin == Template &&
+					other.Remark != "" &&
 					!values.Waives(other.Comment) {
 					other.Origin, other.Issued, other.Remark = Missing, true, ""
 				}
@@ -100,7 +105,8 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 	case !s.Secret:
 		return
 	case stand:
-		s.remark(stack.Warning, "still holds the template's placeholder; empty it, and fill makes one up")
+		s.remark(stack.Warning, "still holds the template's placeholder; empty it, and fill "+
+			"makes one up")
 		return
 	case weak.MatchString(s.value):
 		s.remark("", "a weak default")
@@ -112,7 +118,8 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 	}
 }
 
-// passwordPrefix is what stands before the word for a password in a key; ok is false for a key that names none.
+// passwordPrefix is what stands before the word for a password in a key; ok is false for a key that
+// names none.
 func passwordPrefix(key string) (prefix string, ok bool) {
 	at := passwordKey.FindStringSubmatchIndex(key)
 	if at == nil {
@@ -121,8 +128,9 @@ func passwordPrefix(key string) (prefix string, ok bool) {
 	return key[:at[4]], true
 }
 
-// signsIn tells what becomes of a password with which a server is signed in at, unless that server is of this stack
-// and has one: what is made up here nobody there would know. It is nil where it does not decide.
+// signsIn tells what becomes of a password with which a server is signed in at, unless that server
+// is of this stack and has one: what is made up here nobody there would know. It is nil where it
+// does not decide.
 func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	prefix, ok := passwordPrefix(s.Key)
 	if !ok {
@@ -165,7 +173,10 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	}
 	switch {
 	case host.value != "" && values.Placeholder(host.value) && !here:
-		return func() { s.remark("", "not made up: %s only stands for a server elsewhere", host.Key) }
+		return func() {
+			s.remark("", "not made up: %s only stands for a server elsewhere",
+				host.Key)
+		}
 	case host.value == "" && empty && !here:
 		return func() { s.remark("", "left empty: %s names no server", host.Key) }
 	case host.value == "" || values.Placeholder(host.value):
@@ -173,7 +184,8 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 		return func() { s.Origin = Missing }
 	case empty:
 		return func() {
-			s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one", host.value)
+			s.remark("", "left empty: %s is not of this stack, and nothing says that it wants one",
+				host.value)
 		}
 	case !here:
 		return func() { s.remark("", "kept: the server at %s is not of this stack", host.value) }
@@ -214,7 +226,8 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		(sibling(f, id, "_ID", "_CLIENT_ID") != nil) {
 		return true // the two halves of what a third party gives
 	}
-	if issuedBy.MatchString(s.Comment) && (issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
+	if issuedBy.MatchString(s.Comment) &&
+		(issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
 		return true
 	}
 	if vendorShape.MatchString(s.was) || slices.ContainsFunc(choices[1:], func(c choice) bool {
@@ -222,7 +235,8 @@ func (m *maker) issued(f *File, s *Setting) bool {
 	}) {
 		return true
 	}
-	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) && !strings.Contains(say, "random")
+	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) &&
+		!strings.Contains(say, "random")
 }
 
 func (m *maker) exists(file string) bool {
@@ -260,10 +274,13 @@ func (m *maker) templateSecret(s *Setting, template *settings.Document) {
 		return
 	}
 	switch {
-	case s.there && s.value != "" && s.value == t.Value && !values.Placeholder(t.Value) && !weak.MatchString(t.Value):
-		s.remark(stack.Warning, "the same as in %s, which everybody with the repository can read", template.Name)
+	case s.there && s.value != "" && s.value == t.Value && !values.Placeholder(t.Value) &&
+		!weak.MatchString(t.Value):
+		s.remark(stack.Warning, "the same as in %s, which everybody with the repository can read",
+			template.Name)
 	case !s.there && realLooking(t.Value):
-		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the repository can read it",
+		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the "+
+			"repository can read it",
 			template.Name, t.Line)
 	}
 }
@@ -306,7 +323,8 @@ func (m *maker) obsolete(f *File, template *settings.Document) {
 		}
 	}
 	if len(names) > 0 {
-		f.remark("not in %s, so your own or no longer used; kept: %s", f.Template, strings.Join(names, ", "))
+		f.remark("not in %s, so your own or no longer used; kept: %s", f.Template,
+			strings.Join(names, ", "))
 	}
 }
 
@@ -374,8 +392,8 @@ var madeByTool = expr.New(
 	`(?i)\b(do not edit|don't edit|automatically generated|auto-?generated|generated (by|from|automatically)|changes ` +
 		`will be (lost|overwritten))\b`)
 
-// overlay moves new values out of a file that a tool makes or that git keeps, into the layer on top that the framework
-// reads and that is this person's own.
+// overlay moves new values out of a file that a tool makes or that git keeps, into the layer on top
+// that the framework reads and that is this person's own.
 func (m *maker) overlay() {
 	for i := range m.plan.Files {
 		f := &m.plan.Files[i]

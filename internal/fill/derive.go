@@ -55,14 +55,17 @@ var standsForHost = expr.New(
 	`(?i)^(host(name)?|your[-_.].*|my[-_.]?host|([a-z0-9-]+\.)*example\.(com|org|net)|db[-_.]?host|<.*>|server|xxx+|` +
 		`change[-_]?me)$`)
 
-// meant finds the service that a host and a port of a settings file mean, from where that is read. Exact is false if
-// the address has to be corrected to reach it.
-func (m *maker) meant(r reader, k *protocol.Protocol, host string, port int) (f *facts, exact bool) {
+// meant finds the service that a host and a port of a settings file mean, from where that is read.
+// Exact is false if the address has to be corrected to reach it.
+func (m *maker) meant(r reader, k *protocol.Protocol, host string,
+	port int) (f *facts, exact bool) {
 	host = strings.ToLower(strings.Trim(host, "[]"))
 	if ref, ok := address.Resolve(m.stack.Services, m.alone(r), false, host, port); ok {
 		inside := r.container && !r.native && !address.ThisMachine(host)
-		if c := m.factsOf(ref.Service); c != nil && (ref.Named || !slices.Contains(r.names, c.svc.Name)) {
-			return c, ref.Named && (ref.Port >= 0 || port == 0 || c.inner == port) || !ref.Named && !inside
+		if c := m.factsOf(ref.Service); c != nil &&
+			(ref.Named || !slices.Contains(r.names, c.svc.Name)) {
+			return c, ref.Named && (ref.Port >= 0 || port == 0 || c.inner == port) ||
+				!ref.Named && !inside
 		}
 	}
 	var same []*facts
@@ -96,7 +99,8 @@ func (m *maker) factsOf(service string) *facts {
 	return nil
 }
 
-// derive gives the settings that follow from the stack their values: addresses, ports, names of databases and users.
+// derive gives the settings that follow from the stack their values: addresses, ports, names of
+// databases and users.
 func (m *maker) derive() {
 	for i := range m.plan.Files {
 		f := &m.plan.Files[i]
@@ -133,7 +137,8 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 	port, _ := strconv.Atoi(u.Port())
 	k := protocol.OfScheme(u.Scheme)
 	if k == nil {
-		if port == 0 && address.Local(u.Hostname()) && ownURLKey.MatchString(s.Key) && s.Origin != Kept {
+		if port == 0 && address.Local(u.Hostname()) && ownURLKey.MatchString(s.Key) &&
+			s.Origin != Kept {
 			m.ownURL(r, s)
 		}
 		m.deriveHTTP(r, s, u, port)
@@ -148,7 +153,8 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		return
 	}
 	s.service = f.svc.Name
-	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" && f.kind == k.Name {
+	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" &&
+		f.kind == k.Name {
 		m.signIn(file, prefix, f)
 	}
 	value, why := s.value, []string{}
@@ -165,17 +171,21 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 		s.user = "root"
 	}
 	if user := u.User.Username(); user != f.user && f.user != "" &&
-		(standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept && f.user != "root") {
+		(standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept &&
+			f.user != "root") {
 		value = strings.Replace(value, "://"+user, "://"+url.User(f.user).String(), 1)
 		why = append(why, f.svc.Name+"'s user")
 	}
-	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database && standsForStore.MatchString(name) &&
+	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database &&
+		standsForStore.MatchString(name) &&
 		!k.SignIn.NoDatabase {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
-	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser && values.Placeholder(pw) {
-		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value, '@'); at > start {
+	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser &&
+		values.Placeholder(pw) {
+		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value,
+			'@'); at > start {
 			value = value[:start] + value[at+1:]
 			why = append(why, f.svc.Name+" asks for no password")
 		}
@@ -204,8 +214,9 @@ func (m *maker) signIn(f *File, prefix string, c *facts) {
 		c = c.as(user.value)
 	}
 	if user != nil && c.user != "" &&
-		(user.value == "" && !c.of().SignIn.NoUser || standsForUser.MatchString(user.value) || c.chosen &&
-			c.user != "root" && user.value != c.user && user.value != "") {
+		(user.value == "" && !c.of().SignIn.NoUser || standsForUser.MatchString(user.value) ||
+			c.chosen &&
+				c.user != "root" && user.value != c.user && user.value != "") {
 		m.set(user, c.user, c.svc.Name+"'s user")
 	}
 	if password := sibling(f, prefix, "password", "pass", "passwd", "pwd"); password != nil {
@@ -244,8 +255,9 @@ func withoutTLS(value string) (plain, said string) {
 	for _, p := range tlsParameters {
 		if at := p.form.FindString(value); at != "" {
 			value = p.form.ReplaceAllString(value, p.with)
-			said = strings.TrimSuffix(at, "://") + " became " + strings.TrimSuffix(p.form.ReplaceAllString(at, p.with),
-				"://")
+			said = strings.TrimSuffix(at, "://") + " became " +
+				strings.TrimSuffix(p.form.ReplaceAllString(at, p.with),
+					"://")
 		}
 	}
 	return value, said
@@ -261,7 +273,8 @@ var (
 
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
 func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
-	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") || !ecosystem.Public(s.Key) ||
+	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") ||
+		!ecosystem.Public(s.Key) ||
 		!apiKeyName.MatchString(s.Key) {
 		return
 	}
@@ -305,7 +318,8 @@ func (m *maker) toBrowser(s *Setting, u *url.URL, f *facts) {
 		value += "/"
 	}
 	if s.Origin == Kept {
-		s.remark(stack.Warning, "leads to %s and not to %s of this stack (%s)", u.Host, f.svc.Name, value)
+		s.remark(stack.Warning, "leads to %s and not to %s of this stack (%s)", u.Host, f.svc.Name,
+			value)
 		return
 	}
 	s.value, s.Origin, s.Level = value, Derived, ""
@@ -358,7 +372,8 @@ func (m *maker) onlyHTTP(f *facts) bool {
 	n := 0
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
-			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil || o.svc.Project == "" ||
+			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil ||
+				o.svc.Project == "" ||
 				!inBrowser(p, o.svc) {
 				n++
 			}
@@ -423,7 +438,8 @@ func (m *maker) ownURL(r reader, s *Setting) {
 	if len(r.names) != 1 {
 		return
 	}
-	if v := m.stack.Service(r.names[0]); len(v.Ports) > 0 && v.Ports[0].Host > 0 && v.Ports[0].Host != 80 {
+	if v := m.stack.Service(r.names[0]); len(v.Ports) > 0 && v.Ports[0].Host > 0 &&
+		v.Ports[0].Host != 80 {
 		s.value, s.Origin = fmt.Sprintf("http://localhost:%d", v.Ports[0].Host), Derived
 		s.Remark, s.Level = "where "+v.Name+" answers", ""
 	}
@@ -442,7 +458,8 @@ func (m *maker) callersOf(r reader, s *Setting) {
 	for i := range m.facts {
 		f := &m.facts[i]
 		p := m.stack.Project(f.svc.Project, f.svc.Manager)
-		if f.kind == "http" && f.outer > 0 && p != nil && inBrowser(p, f.svc) && !slices.Contains(r.names, f.svc.Name) {
+		if f.kind == "http" && f.outer > 0 && p != nil && inBrowser(p, f.svc) &&
+			!slices.Contains(r.names, f.svc.Name) {
 			front = append(front, f)
 		}
 	}
@@ -456,8 +473,8 @@ func (m *maker) callersOf(r reader, s *Setting) {
 // authURL is how libraries that sign people in ask for the address at which they are found.
 var authURL = expr.New(`^(\w*AUTH)_(BASE_)?URL$`)
 
-// ofAuthLibrary reports whether a key asks for the address of such a library that the one reader of the file uses: of
-// one that is called like the key's beginning.
+// ofAuthLibrary reports whether a key asks for the address of such a library that the one reader of
+// the file uses: of one that is called like the key's beginning.
 func (m *maker) ofAuthLibrary(r reader, key string) bool {
 	named := authURL.FindStringSubmatch(key)
 	if named == nil || len(r.names) != 1 {
@@ -469,7 +486,8 @@ func (m *maker) ofAuthLibrary(r reader, key string) bool {
 		return false
 	}
 	plain := func(name string) string {
-		return strings.ToLower(strings.NewReplacer("-", "", "_", "", ".", "", "/", "", "@", "").Replace(name))
+		return strings.ToLower(strings.NewReplacer("-", "", "_", "", ".", "", "/", "", "@",
+			"").Replace(name))
 	}
 	reaches := p.Reaches(v.Dir())
 	return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {

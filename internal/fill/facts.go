@@ -23,9 +23,10 @@ type facts struct {
 	passwordFrom   string // the variable or key that gives it
 	passwordFile   string // the settings file that holds the key, if it is not a variable
 	fallback       string // what the variable's default is
-	root           *facts // the same service for its first user, where that has a password of its own
-	chosen         bool   // the compose file names the user
-	tls            bool
+	// the same service for its first user, where that has a password of its own
+	root   *facts
+	chosen bool // the compose file names the user
+	tls    bool
 }
 
 var (
@@ -59,7 +60,8 @@ func factsOn(s *stack.Stack, v *stack.Service) facts {
 		if f.inner == 0 {
 			f.inner = p.Ports[0]
 		}
-		usual := slices.IndexFunc(v.Ports, func(port stack.Port) bool { return port.Target == p.Ports[0] })
+		usual := slices.IndexFunc(v.Ports,
+			func(port stack.Port) bool { return port.Target == p.Ports[0] })
 		if usual >= 0 {
 			f.inner, f.outer = v.Ports[usual].Target, v.Ports[usual].Host
 		} else if p.Name == "smtp" &&
@@ -81,7 +83,8 @@ func factsOn(s *stack.Stack, v *stack.Service) facts {
 		words += " " + strings.Join(v.Container.Entrypoint, " ")
 	}
 	f.tls = turnsOnTLS.MatchString(words)
-	if m := requirePass.FindStringSubmatch(words); m != nil && f.password == "" && f.passwordFrom == "" {
+	if m := requirePass.FindStringSubmatch(words); m != nil && f.password == "" &&
+		f.passwordFrom == "" {
 		f.password, f.passwordAt = m[1], v.At
 	}
 	return f
@@ -100,7 +103,8 @@ func (f *facts) credentials(s *stack.Stack) {
 			return "", ""
 		}
 		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
-			if any.MatchString(key) && (v.Env[key] != "" || v.EnvFrom[key] != "") && !strings.Contains(key, "ROOT") {
+			if any.MatchString(key) && (v.Env[key] != "" || v.EnvFrom[key] != "") &&
+				!strings.Contains(key, "ROOT") {
 				return key, v.Env[key]
 			}
 		}

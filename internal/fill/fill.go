@@ -90,14 +90,16 @@ type File struct {
 
 // Secret reports whether the file holds a secret.
 func (f *File) Secret() bool {
-	return slices.ContainsFunc(f.Settings, func(s Setting) bool { return s.Secret && s.value != "" })
+	return slices.ContainsFunc(f.Settings,
+		func(s Setting) bool { return s.Secret && s.value != "" })
 }
 
 func (f *File) remark(text string, args ...any) {
 	f.Remarks = append(f.Remarks, fmt.Sprintf(text, args...))
 }
 
-// Unknown is a file that a compose file asks for, that has no template, and of which no code tells what it holds.
+// Unknown is a file that a compose file asks for, that has no template, and of which no code tells
+// what it holds.
 type Unknown struct {
 	Path     string      `json:"path"`
 	At       stack.Place `json:"at"`
@@ -165,13 +167,16 @@ type Options struct {
 
 	// Environment gives variables of the shell, which answer what would be asked; nil for none.
 	Environment dotenv.Lookup
-	// Locker gives an issued secret that was kept before, by the settings file and the key; nil for none.
+	// Locker gives an issued secret that was kept before, by the settings file and the key; nil for
+	// none.
 	Locker func(file, key string) (string, bool)
 	// Waived tells that a person wants a setting to stay empty; nil for none.
 	Waived func(file, key string) bool
-	// Git tells what git knows of a file: Ignored, Untracked, Tracked, or empty; nil for outside of any checkout.
+	// Git tells what git knows of a file: Ignored, Untracked, Tracked, or empty; nil for outside of
+	// any checkout.
 	Git func(file string) string
-	// Data tells, by service, of a store of data that exists already, in words that name it; nil for none.
+	// Data tells, by service, of a store of data that exists already, in words that name it; nil
+	// for none.
 	Data func(service string) string
 	// Try asks an endpoint whether it takes an issued secret; nil doesn't try.
 	Try func(endpoint, secret string) (verdict string, refused bool)
@@ -181,8 +186,9 @@ type Options struct {
 
 // Make plans all settings files of the stack. It writes nothing.
 func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
-	m := &maker{fsys: fsys, stack: s, opt: opt, plan: &Plan{Schema: "nharbor.fill/1", Files: []File{},
-		Missing: []Lack{}, Links: []Link{}}}
+	m := &maker{fsys: fsys, stack: s, opt: opt,
+		plan: &Plan{Schema: "nharbor.fill/1", Files: []File{},
+			Missing: []Lack{}, Links: []Link{}}}
 	m.look()
 	var faults stack.Faults
 	for _, e := range s.EnvFiles {
@@ -257,8 +263,9 @@ func (m *maker) open(e stack.EnvFile) error {
 	if e.Format == "" {
 		e.Format = settings.FormatOf(e.Path)
 	}
-	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present, Services: m.byFile[e.Path],
-		layers: e.Layers, Settings: []Setting{}}
+	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present,
+		Services: m.byFile[e.Path],
+		layers:   e.Layers, Settings: []Setting{}}
 	if m.opt.Git != nil {
 		f.Git = m.opt.Git(e.Path)
 	}
@@ -266,8 +273,9 @@ func (m *maker) open(e stack.EnvFile) error {
 		d, err := settings.Read(m.fsys, name, e.Format)
 		if dotenv.Unread(err) {
 			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
-				At:   stack.Place{File: name},
-				Text: "the settings file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
+				At: stack.Place{File: name},
+				Text: "the settings file can't be read: " +
+					stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		if err != nil {
 			return nil, nil, err
@@ -284,7 +292,8 @@ func (m *maker) open(e stack.EnvFile) error {
 	if f.source = template; !e.WantedAt.IsZero() && !e.Present {
 		f.source = m.wanted(&f, e)
 		if len(f.source.Entries) == 0 {
-			m.plan.Unknown = append(m.plan.Unknown, Unknown{Path: e.Path, At: e.WantedAt, Services: f.Services})
+			m.plan.Unknown = append(m.plan.Unknown,
+				Unknown{Path: e.Path, At: e.WantedAt, Services: f.Services})
 			return nil
 		}
 	}
@@ -303,7 +312,8 @@ func (m *maker) open(e stack.EnvFile) error {
 				return err
 			}
 			if len(added) > 0 {
-				f.remark("new in %s and added at their place: %s", f.Template, strings.Join(added, ", "))
+				f.remark("new in %s and added at their place: %s", f.Template,
+					strings.Join(added, ", "))
 			}
 		}
 	}
@@ -318,7 +328,8 @@ func (m *maker) open(e stack.EnvFile) error {
 		}
 		seen[s.Key] = true
 		last, _ := f.source.Get(s.Key)
-		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment, Secret: values.IsSecret(s.Key, last.Value),
+		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment,
+			Secret: values.IsSecret(s.Key, last.Value),
 			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
@@ -333,24 +344,28 @@ func (m *maker) open(e stack.EnvFile) error {
 	return nil
 }
 
-// wanted makes the source of a file that a compose file asks for, without a template: what the code of the services
-// that read it reads, and nobody else gives.
+// wanted makes the source of a file that a compose file asks for, without a template: what the code
+// of the services that read it reads, and nobody else gives.
 func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 	var lines []string
 	for _, r := range e.Wants {
-		lines = append(lines, fmt.Sprintf("# %s:%d asks for it.\n%s=\n", r.At.File, r.At.Line, r.Name))
+		lines = append(lines, fmt.Sprintf("# %s:%d asks for it.\n%s=\n", r.At.File, r.At.Line,
+			r.Name))
 	}
 	for _, name := range f.Services {
 		v := m.stack.Service(name)
 		if key := protocol.MustHave(v.Image, v.Env); key != "" && v.Build == "" {
-			lines = append(lines, fmt.Sprintf("# %s does not start without it.\n%s=\n", v.Image, key))
+			lines = append(lines, fmt.Sprintf("# %s does not start without it.\n%s=\n", v.Image,
+				key))
 		}
 		for _, r := range m.stack.Reads {
-			if _, given := v.Env[r.Name]; given || r.Default && !values.IsSecret(r.Name, "") || v.Build == "" ||
+			if _, given := v.Env[r.Name]; given || r.Default && !values.IsSecret(r.Name, "") ||
+				v.Build == "" ||
 				r.Project != v.Build && r.Project != v.Project {
 				continue
 			}
-			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line, r.Name))
+			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line,
+				r.Name))
 		}
 	}
 	if e.Wants == nil {
@@ -361,10 +376,12 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 		d, _ = settings.Parse(f.Path, settings.Env, nil)
 	}
 	if e.Wants != nil {
-		f.remark("it has no template: these are what the code asks for, %s:%d first", e.WantedAt.File, e.WantedAt.Line)
+		f.remark("it has no template: these are what the code asks for, %s:%d first",
+			e.WantedAt.File, e.WantedAt.Line)
 		return d
 	}
-	f.remark("%s:%d asks for it, and it has no template: these are what is known to be read", e.WantedAt.File,
+	f.remark("%s:%d asks for it, and it has no template: these are what is known to be read",
+		e.WantedAt.File,
 		e.WantedAt.Line)
 	return d
 }
@@ -385,15 +402,17 @@ func (m *maker) variables() {
 		if slices.ContainsFunc(f.Settings, func(s Setting) bool { return s.Key == v.Name }) {
 			continue
 		}
-		f.Settings = append(f.Settings, Setting{Key: v.Name, Line: 0, Secret: secret, Origin: Template, Comment: v.Says,
-			Remark: fmt.Sprintf("%s:%d takes it from here", v.At.File, v.At.Line)})
+		f.Settings = append(f.Settings,
+			Setting{Key: v.Name, Line: 0, Secret: secret, Origin: Template, Comment: v.Says,
+				Remark: fmt.Sprintf("%s:%d takes it from here", v.At.File, v.At.Line)})
 	}
 }
 
 // newFile adds a file to the plan that neither exists nor has a template.
 func (m *maker) newFile(name string) *File {
 	empty, _ := settings.Parse(name, settings.Env, nil)
-	f := File{Path: name, Format: settings.Env, source: empty, Services: m.byFile[name], Settings: []Setting{}}
+	f := File{Path: name, Format: settings.Env, source: empty, Services: m.byFile[name],
+		Settings: []Setting{}}
 	if m.opt.Git != nil {
 		f.Git = m.opt.Git(name)
 	}
@@ -404,7 +423,8 @@ func (m *maker) newFile(name string) *File {
 // only makes sure that the one file that was asked for is there.
 func (m *maker) only() error {
 	name := path.Clean(m.opt.Only)
-	if m.opt.Only == "" || slices.ContainsFunc(m.plan.Files, func(f File) bool { return f.Path == name }) {
+	if m.opt.Only == "" || slices.ContainsFunc(m.plan.Files,
+		func(f File) bool { return f.Path == name }) {
 		return nil
 	}
 	if !fs.ValidPath(name) {
@@ -428,7 +448,8 @@ func (p *Plan) Insists() bool {
 
 // keepOnly drops all files but one, and what is said of the others.
 func (p *Plan) keepOnly(name string) {
-	p.Files = slices.DeleteFunc(p.Files, func(f File) bool { return f.Path != name && f.Template != name })
+	p.Files = slices.DeleteFunc(p.Files,
+		func(f File) bool { return f.Path != name && f.Template != name })
 	p.Missing = slices.DeleteFunc(p.Missing, func(l Lack) bool { return l.File != name })
 	p.Links = slices.DeleteFunc(p.Links, func(l Link) bool {
 		return !slices.ContainsFunc(l.Members, func(m Member) bool { return m.File == name })

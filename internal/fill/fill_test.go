@@ -31,9 +31,9 @@ func (c *counting) Read(p []byte) (int, error) {
 // now is when the cases happen.
 var now = time.Unix(1795440000, 0)
 
-// TestCases fills the workspaces in testdata. "== set" and "== answers" hold what a person gives, "== environment" and
-// "== locker" what is known, "== git" and "== data" what git and the engine say; what comes out is the decision on each
-// setting and the files' content.
+// TestCases fills the workspaces in testdata. "== set" and "== answers" hold what a person gives,
+// "== environment" and "== locker" what is known, "== git" and "== data" what git and the engine
+// say; what comes out is the decision on each setting and the files' content.
 func TestCases(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
@@ -53,15 +53,21 @@ func TestCases(t *testing.T) {
 			}
 			return out
 		}
-		environment, kept, git, data := values("environment", "="), values("locker", "="), values("git", " "),
+		environment, kept, git, data := values("environment", "="), values("locker",
+			"="), values("git", " "),
 			values("data", " ")
-		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="), Answers: values("answers", "="),
-			Only:        strings.TrimSpace(c.Files["only"]),
-			Environment: func(key string) (string, bool) { v, ok := environment[key]; return v, ok },
-			Locker:      func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
-			Git:         func(file string) string { return git[file] },
-			Waived:      func(file, key string) bool { return strings.TrimSpace(c.Files["empty"]) == file+" "+key },
-			Data:        func(service string) string { return data[service] }}
+		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="),
+			Answers: values("answers", "="),
+			Only:    strings.TrimSpace(c.Files["only"]),
+			Environment: func(key string) (string, bool) {
+				v, ok := environment[key]
+				return v,
+					ok
+			},
+			Locker: func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
+			Git:    func(file string) string { return git[file] },
+			Waived: func(file, key string) bool { return strings.TrimSpace(c.Files["empty"]) == file+" "+key },
+			Data:   func(service string) string { return data[service] }}
 		p, err := Make(fsys, s, opt)
 		if err != nil {
 			c.Want(t, "error: "+err.Error()+"\n")
@@ -93,7 +99,8 @@ func decisions(t *testing.T, p *Plan) string {
 			t.Fatal(err)
 		}
 		for line := range strings.Lines(string(content)) {
-			fmt.Fprintf(&out, "    | %s\n", strings.ReplaceAll(strings.TrimRight(line, "\n"), "\r", "<CR>"))
+			fmt.Fprintf(&out, "    | %s\n",
+				strings.ReplaceAll(strings.TrimRight(line, "\n"), "\r", "<CR>"))
 		}
 	}
 	for _, l := range p.Links {
@@ -117,18 +124,22 @@ func TestGenerate(t *testing.T) {
 		{"APP_KEY", "must look like base64:...", `^base64:[A-Za-z0-9+/]{43}=$`},
 		{"SECRET", "24 bytes, base64", `^[A-Za-z0-9+/]{32}$`},
 		{"SECRET", "base64url of 16 bytes", `^[A-Za-z0-9_-]{22}$`},
-		{"INSTANCE_SECRET", "a UUID", `^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$`},
+		{"INSTANCE_SECRET", "a UUID",
+			`^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$`},
 		{"PIN_SECRET", "6 digits", `^[0-9]{6}$`},
 	} {
-		if got, _ := makeUp(&counting{n: 200}, c.key, c.comment, "", ""); !regexp.MustCompile(c.form).MatchString(got) {
-			t.Errorf("for %s (%s) %q was made up, which is not like %s", c.key, c.comment, got, c.form)
+		if got, _ := makeUp(&counting{n: 200}, c.key, c.comment, "",
+			""); !regexp.MustCompile(c.form).MatchString(got) {
+			t.Errorf("for %s (%s) %q was made up, which is not like %s", c.key, c.comment, got,
+				c.form)
 		}
 	}
 }
 
 func TestAsking(t *testing.T) {
 	t.Parallel()
-	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: .env}}")},
+	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: " +
+		".env}}")},
 		".env.example": {Data: []byte(
 			"# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
@@ -136,10 +147,11 @@ func TestAsking(t *testing.T) {
 		t.Fatal(err)
 	}
 	var asked []Question
-	p, err := Make(fsys, s, Options{Random: &counting{}, Ask: func(list []Question) ([]string, error) {
-		asked = list
-		return []string{"given", "", ""}, nil
-	}})
+	p, err := Make(fsys, s, Options{Random: &counting{},
+		Ask: func(list []Question) ([]string, error) {
+			asked = list
+			return []string{"given", "", ""}, nil
+		}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,11 +159,15 @@ func TestAsking(t *testing.T) {
 		strings.Join(asked[0].Services, " ") != "web" {
 		t.Errorf("asked was %+v", asked)
 	}
-	if len(p.Missing) != 2 || p.Files[0].Settings[0].Origin != Answered || p.Files[0].Settings[0].Value() != "given" {
+	if len(p.Missing) != 2 || p.Files[0].Settings[0].Origin != Answered ||
+		p.Files[0].Settings[0].Value() != "given" {
 		t.Errorf("missing %+v, settings %+v", p.Missing, p.Files[0].Settings)
 	}
 	stop := errors.New("the terminal is gone")
-	if _, err := Make(fsys, s, Options{Ask: func([]Question) ([]string, error) { return nil, stop }}); !errors.Is(err,
+	if _, err := Make(fsys, s, Options{Ask: func([]Question) ([]string, error) {
+		return nil,
+			stop
+	}}); !errors.Is(err,
 		stop) {
 		t.Errorf("the error of asking is %v", err)
 	}
@@ -187,18 +203,21 @@ func planFor(t *testing.T, files map[string]string, opt Options) (string, *Plan)
 
 func TestWrite(t *testing.T) {
 	t.Parallel()
-	root, p := planFor(t, map[string]string{"api/.env.example": "A=1\nSECRET=\n", "b/.env.example": "X=1\nY=2\n",
-		"b/.env": "X=mine\n"}, Options{})
+	root, p := planFor(t, map[string]string{"api/.env.example": "A=1\nSECRET=\n",
+		"b/.env.example": "X=1\nY=2\n",
+		"b/.env":         "X=mine\n"}, Options{})
 	if err := p.Write(root); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"api/.env": "A=1\nSECRET=000102", "b/.env": "X=mine\nY=2\n",
+	for name, want := range map[string]string{"api/.env": "A=1\nSECRET=000102",
+		"b/.env":                 "X=mine\nY=2\n",
 		".nharbor/before/b/.env": "X=mine\n", ".nharbor/.gitignore": "*\n"} {
 		data, err := os.ReadFile(filepath.Join(root, name))
 		if err != nil || !strings.HasPrefix(string(data), want) {
 			t.Errorf("%s holds %q, %v; want %q", name, data, err, want)
 		}
-		if info, err := os.Stat(filepath.Join(root, name)); err != nil || info.Mode().Perm()&0o077 != 0 {
+		if info, err := os.Stat(filepath.Join(root, name)); err != nil ||
+			info.Mode().Perm()&0o077 != 0 {
 			t.Errorf("%s can be read by others: %v, %v", name, info.Mode(), err)
 		}
 	}
@@ -229,7 +248,8 @@ func TestWrite(t *testing.T) {
 func TestWriteStaysInside(t *testing.T) {
 	t.Parallel()
 	outside := t.TempDir()
-	root, p := planFor(t, map[string]string{"a/.env.example": "A=1\n", "b/.env.example": "A=1\n"}, Options{})
+	root, p := planFor(t, map[string]string{"a/.env.example": "A=1\n", "b/.env.example": "A=1\n"},
+		Options{})
 	if err := os.RemoveAll(filepath.Join(root, "a")); err != nil {
 		t.Fatal(err)
 	}
@@ -282,11 +302,13 @@ func TestWrongCalls(t *testing.T) {
 	}
 }
 
-// BenchmarkMake500Files plans 500 settings files of as many services, every other one there already.
+// BenchmarkMake500Files plans 500 settings files of as many services, every other one there
+// already.
 func BenchmarkMake500Files(b *testing.B) {
 	fsys := fstest.MapFS{}
-	s := &stack.Stack{Services: []stack.Service{{Name: "db", ContainerWay: stack.ContainerWay{Address: "db",
-		Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container,
+	s := &stack.Stack{Services: []stack.Service{{Name: "db",
+		ContainerWay: stack.ContainerWay{Address: "db",
+			Container: &stack.ContainerSpec{}}, Image: "postgres:16", Runs: stack.Container,
 		At:        stack.Place{File: "compose.yaml", Line: 2},
 		Env:       map[string]string{"POSTGRES_PASSWORD": ""},
 		FromFiles: stack.FromFiles{EnvFrom: map[string]string{"POSTGRES_PASSWORD": "DB_PASSWORD"}}}}}
@@ -300,11 +322,14 @@ func BenchmarkMake500Files(b *testing.B) {
 		}
 		fsys[name+".example"] = &fstest.MapFile{Data: []byte(text)}
 		if i%2 == 0 {
-			fsys[name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(text, "change-me", "chosen"))}
+			fsys[name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(text, "change-me",
+				"chosen"))}
 		}
-		s.EnvFiles = append(s.EnvFiles, stack.EnvFile{Path: name, Template: name + ".example", Present: i%2 == 0})
-		s.Services = append(s.Services, stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container,
-			FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{{Path: name}}}})
+		s.EnvFiles = append(s.EnvFiles,
+			stack.EnvFile{Path: name, Template: name + ".example", Present: i%2 == 0})
+		s.Services = append(s.Services,
+			stack.Service{Name: fmt.Sprintf("s%d", i), Runs: stack.Container,
+				FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{{Path: name}}}})
 	}
 	for b.Loop() {
 		p, err := Make(fsys, s, Options{Random: rand.Reader})

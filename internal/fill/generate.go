@@ -45,7 +45,8 @@ var (
 	mixedComment = expr.New(`(?i)(special|punctuation|symbol)`)
 )
 
-// generate makes a secret up, in the form that the placeholder, the comment, the name and the framework ask for.
+// generate makes a secret up, in the form that the placeholder, the comment, the name and the
+// framework ask for.
 func (m *maker) generate(f *File, s *Setting) {
 	if hashKey.MatchString(s.Key) {
 		// What a hash is of, somebody must know.
@@ -82,13 +83,15 @@ func (m *maker) framework(f *File) string {
 	return name
 }
 
-// pair makes both halves of a key pair, where the file has a private key and the public one beside it.
+// pair makes both halves of a key pair, where the file has a private key and the public one beside
+// it.
 func (m *maker) pair(f *File, s *Setting) bool {
 	if !privateKey.MatchString(s.Key) {
 		return false
 	}
 	wanted := privateKey.ReplaceAllStringFunc(s.Key, func(p string) string {
-		return strings.NewReplacer("PRIVATE", "PUBLIC", "private", "public", "Private", "Public").Replace(p)
+		return strings.NewReplacer("PRIVATE", "PUBLIC", "private", "public", "Private",
+			"Public").Replace(p)
 	})
 	var public *Setting
 	for i := range f.Settings {
@@ -97,7 +100,8 @@ func (m *maker) pair(f *File, s *Setting) bool {
 		}
 	}
 	say := strings.ToLower(s.Comment + " " + s.was + " " + s.Key)
-	isPEM := strings.Contains(say, "pem") || strings.Contains(say, "rsa") || strings.Contains(say, "rs256") ||
+	isPEM := strings.Contains(say, "pem") || strings.Contains(say, "rsa") ||
+		strings.Contains(say, "rs256") ||
 		strings.Contains(say, "ed25519") || strings.Contains(say, "begin ")
 	if public == nil && !isPEM {
 		return false
@@ -120,7 +124,8 @@ func (m *maker) pair(f *File, s *Setting) bool {
 		if err != nil {
 			return false
 		}
-		private, open, form = inPEM(key), inPublicPEM(key.Public()), "an RSA key pair of 2048 bits, PEM"
+		private, open, form = inPEM(key), inPublicPEM(key.Public()), "an RSA key pair of 2048 "+
+			"bits, PEM"
 		if strings.Contains(s.was, "BEGIN RSA") {
 			private = string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
 				Bytes: x509.MarshalPKCS1PrivateKey(key)}))
@@ -158,13 +163,15 @@ func inPublicPEM(key any) string {
 
 var hashed = expr.New(`^(\$2[abxy]\$|\$argon2|\$pbkdf2|pbkdf2_|\$5\$|\$6\$|\{SSHA|scrypt:)`)
 
-// hash makes the hash of a password in the form that the comment asks for: Argon2id (RFC 9106) or else bcrypt.
+// hash makes the hash of a password in the form that the comment asks for: Argon2id (RFC 9106) or
+// else bcrypt.
 func hash(random io.Reader, password, comment string) (string, error) {
 	if strings.Contains(strings.ToLower(comment), "argon2") {
 		salt := read(random, 16)
 		sum := argon2.IDKey([]byte(password), salt, 3, 64<<10, 4, 32)
 		enc := base64.RawStdEncoding.EncodeToString
-		return fmt.Sprintf("$argon2id$v=%d$m=65536,t=3,p=4$%s$%s", argon2.Version, enc(salt), enc(sum)), nil
+		return fmt.Sprintf("$argon2id$v=%d$m=65536,t=3,p=4$%s$%s", argon2.Version, enc(salt),
+			enc(sum)), nil
 	}
 	out, err := bcrypt.GenerateFromPassword([]byte(password), 12)
 	return string(out), err

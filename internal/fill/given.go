@@ -50,11 +50,13 @@ func (m *maker) given() error {
 					return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
 						At:   stack.Place{File: f.Path},
 						Text: fmt.Sprintf("the file has no key %s", key),
-						Remedy: "Keys of this format are written with dots between their levels; to add one, edit " +
+						Remedy: "Keys of this format are written with dots between their " +
+							"levels; to add one, edit " +
 							"the file."}
 				}
-				f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered, Secret: values.IsSecret(key, value),
-					value: value})
+				f.Settings = append(f.Settings,
+					Setting{Key: key, Origin: Answered, Secret: values.IsSecret(key, value),
+						value: value})
 				continue
 			}
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
@@ -72,9 +74,11 @@ func (m *maker) given() error {
 	return err
 }
 
-// accept takes an answer, in the form that the setting wants; what can't be right is a fault that shows no value.
+// accept takes an answer, in the form that the setting wants; what can't be right is a fault that
+// shows no value.
 func (m *maker) accept(s *Setting, value, what string) error {
-	if clean := strings.TrimSpace(value); clean != value && s.Secret && !strings.Contains(clean, "\n") {
+	if clean := strings.TrimSpace(value); clean != value && s.Secret &&
+		!strings.Contains(clean, "\n") {
 		value = clean
 		s.remark("", "blanks around it were taken away")
 	}
@@ -82,14 +86,16 @@ func (m *maker) accept(s *Setting, value, what string) error {
 		h, err := hash(m.opt.Random, value, s.Comment)
 		if err != nil {
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid,
-				Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a shorter password."}
+				Text: what + " can't be hashed: it is longer than 72 bytes", Remedy: "Give a " +
+					"shorter password."}
 		}
 		value = h
 		s.remark("", "the hash of the password given")
 	} else if s.Secret || m.issued(&File{}, s) {
 		note, err := m.valid(s, value)
 		if err != nil {
-			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid, Text: what + ": " + err.Error(),
+			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid, Text: what +
+				": " + err.Error(),
 				Remedy: "Give another value for " + s.Key + "."}
 		}
 		if note != "" {
@@ -100,15 +106,16 @@ func (m *maker) accept(s *Setting, value, what string) error {
 	return nil
 }
 
-// resolve finds values for what is missing: what was given for the same key elsewhere, the shell's variables, the
-// locker, and a person. It lists what stays open.
+// resolve finds values for what is missing: what was given for the same key elsewhere, the shell's
+// variables, the locker, and a person. It lists what stays open.
 func (m *maker) resolve() error {
 	var open []place
 	for i := range m.plan.Files {
 		for k := range m.plan.Files[i].Settings {
 			p := place{i, k}
 			s := m.at(p)
-			if s.Origin != Missing || m.opt.Only != "" && m.plan.Files[i].Path != path.Clean(m.opt.Only) {
+			if s.Origin != Missing || m.opt.Only != "" &&
+				m.plan.Files[i].Path != path.Clean(m.opt.Only) {
 				continue
 			}
 			if v, ok := m.known[s.Key]; ok && v != "" {
@@ -127,7 +134,8 @@ func (m *maker) resolve() error {
 	var questions []Question
 	var asked []place
 	for _, p := range open {
-		if q := m.question(p); !slices.ContainsFunc(questions, func(o Question) bool { return o.Key == q.Key }) {
+		if q := m.question(p); !slices.ContainsFunc(questions,
+			func(o Question) bool { return o.Key == q.Key }) {
 			questions, asked = append(questions, q), append(asked, p)
 		}
 	}
@@ -151,8 +159,9 @@ func (m *maker) resolve() error {
 			}
 			continue
 		}
-		m.plan.Missing = append(m.plan.Missing, Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL,
-			Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
+		m.plan.Missing = append(m.plan.Missing,
+			Lack{File: q.File, Key: q.Key, Hint: q.Hint, URL: q.URL,
+				Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
 	}
 	return m.try()
 }
@@ -211,12 +220,13 @@ func shortened(text string) string {
 	return cut + " …"
 }
 
-// askers are those of the services that read a setting for themselves: the image of a server, as it comes, reads
-// nothing of an application's settings, even where it is given their file.
+// askers are those of the services that read a setting for themselves: the image of a server, as it
+// comes, reads nothing of an application's settings, even where it is given their file.
 func (m *maker) askers(services []string, key string) []string {
 	own := slices.DeleteFunc(slices.Clone(services), func(name string) bool {
 		v := m.stack.Service(name)
-		return v != nil && v.Runs == stack.Container && v.Build == "" && protocol.OfImage(v.Image) != nil
+		return v != nil && v.Runs == stack.Container && v.Build == "" &&
+			protocol.OfImage(v.Image) != nil
 	})
 	if r, read := m.reads[key]; len(own) == 0 && read {
 		for _, v := range m.stack.Services {
@@ -234,7 +244,8 @@ func (m *maker) askers(services []string, key string) []string {
 func (m *maker) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
-	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint), Secret: s.Secret,
+	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint),
+		Secret:   s.Secret,
 		Services: m.askers(f.Services, s.Key)}
 	switch r, read := m.reads[s.Key]; {
 	case hashKey.MatchString(s.Key):
@@ -274,15 +285,18 @@ func (m *maker) try() error {
 			return
 		}
 		prefix := tokenEnd.ReplaceAllString(s.Key, "")
-		at := sibling(f, prefix, "_URL", "_API_URL", "_BASE_URL", "_ENDPOINT", "_API_ENDPOINT", "_API")
+		at := sibling(f, prefix, "_URL", "_API_URL", "_BASE_URL", "_ENDPOINT", "_API_ENDPOINT",
+			"_API")
 		if prefix == "" || at == nil || !strings.HasPrefix(at.value, "http") {
 			return
 		}
 		verdict, no := m.opt.Try(at.value, s.value)
 		s.remark("", "%s", verdict)
 		if no {
-			refused = append(refused, &stack.Fault{Kind: stack.Missing, Code: stack.CodeAnswerRefused,
-				At: stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key, verdict),
+			refused = append(refused, &stack.Fault{Kind: stack.Missing,
+				Code: stack.CodeAnswerRefused,
+				At:   stack.Place{File: f.Path}, Text: fmt.Sprintf("%s is not taken: %s", s.Key,
+					verdict),
 				Remedy: "Get a fresh one, and give it again. To keep this one: leave out --try."})
 		}
 	})

@@ -23,8 +23,8 @@ var (
 	aUUID = expr.New(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)
 )
 
-// valid judges a value that was given: an error tells why it can't be right, a note what is worth knowing. Neither
-// shows any of the value.
+// valid judges a value that was given: an error tells why it can't be right, a note what is worth
+// knowing. Neither shows any of the value.
 func (m *maker) valid(s *Setting, value string) (note string, err error) {
 	switch {
 	case value == "":

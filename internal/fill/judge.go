@@ -21,15 +21,17 @@ type judgement struct {
 	waived       bool // its comment calls it optional
 	wanted       bool // its comment calls it needed
 	read         stack.Read
-	isRead       bool   // code reads it, as read says
-	server       func() // what a password for a server comes to; nil if it is for none that is known
+	isRead       bool // code reads it, as read says
+	// what a password for a server comes to; nil if it is for none that is known
+	server func()
 }
 
 // open reports whether there is no value that could be used.
 func (j *judgement) open() bool { return j.empty || j.stand }
 
-// choice is about third parties of which settings choose one, by the beginnings of their settings; the choosing
-// settings by what their keys have in them; and what their values have in them where it is one of these.
+// choice is about third parties of which settings choose one, by the beginnings of their settings;
+// the choosing settings by what their keys have in them; and what their values have in them where
+// it is one of these.
 type choice struct{ vendor, chooser, chosen *expr.Expr }
 
 var choices = []choice{
@@ -40,14 +42,15 @@ var choices = []choice{
 	{expr.New(`^(MAILGUN|POSTMARK|RESEND|SENDGRID|SES|BREVO|MAILJET)_`), expr.New(`(?i)mail`),
 		expr.New(`(?i)mailgun|postmark|resend|sendgrid|ses|brevo|mailjet`)},
 	{expr.New(`^(PUSHER|ABLY)_`), expr.New(`(?i)broadcast|realtime`), expr.New(`(?i)pusher|ably`)},
-	{expr.New(`^(ALGOLIA|TYPESENSE)_`), expr.New(`(?i)scout|search`), expr.New(`(?i)algolia|typesense`)},
+	{expr.New(`^(ALGOLIA|TYPESENSE)_`), expr.New(`(?i)scout|search`),
+		expr.New(`(?i)algolia|typesense`)},
 }
 
 // chooses is how the key of a setting ends that chooses one of several ways.
 var chooses = expr.New(`(?i)(^|_)(disk|driver|connection|mailer|store|backend|transport|provider|service|engine|type)$`)
 
-// unchosen is the setting that chooses something else than the third party that a key belongs to; nil if none does, or
-// one chooses that.
+// unchosen is the setting that chooses something else than the third party that a key belongs to;
+// nil if none does, or one chooses that.
 func unchosen(f *File, key string) (by *Setting) {
 	for _, c := range choices {
 		if !c.vendor.MatchString(key) {
@@ -87,18 +90,24 @@ func asItIs(*maker, *judgement) {}
 // reportKey is where a third party collects what goes wrong.
 var reportKey = expr.New(`(?i)(^|[_.-])dsn$`)
 
-// judgementRules are gone through in their order; the first that holds decides. What somebody has said goes before
-// what a name suggests, and what can be made up before what must be asked.
+// judgementRules are gone through in their order; the first that holds decides. What somebody has
+// said goes before what a name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
 	{"the template's value is fine",
-		func(_ *maker, j *judgement) bool { return !j.open() && !j.s.Secret && !j.s.expands }, asItIs},
+		func(_ *maker, j *judgement) bool {
+			return !j.open() && !j.s.Secret &&
+				!j.s.expands
+		}, asItIs},
 	{"put together from others",
 		func(_ *maker, j *judgement) bool { return j.s.expands && !j.stand },
 		leave("put together from other settings")},
 	{"an address with a password, judged with the link that it may belong to",
 		func(_ *maker, j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs},
 	{"the compose file has it",
-		func(m *maker, j *judgement) bool { return j.s.Secret && !j.empty && m.committed(j.s.value) },
+		func(m *maker, j *judgement) bool {
+			return j.s.Secret && !j.empty &&
+				m.committed(j.s.value)
+		},
 		leave("the compose file itself holds the same value")},
 	{"a person wants it empty",
 		func(m *maker, j *judgement) bool {
@@ -132,7 +141,8 @@ var judgementRules = []judgementRule{
 			if j.empty {
 				left = "left empty"
 			}
-			j.s.remark("", "%s: the code does without (%s:%d)", left, j.read.At.File, j.read.At.Line)
+			j.s.remark("", "%s: the code does without (%s:%d)", left, j.read.At.File,
+				j.read.At.Line)
 		}},
 	{"where errors are reported to, and nothing asks for it",
 		func(m *maker, j *judgement) bool {
@@ -145,9 +155,10 @@ var judgementRules = []judgementRule{
 		func(_ *maker, j *judgement) { j.s.Issued, j.s.Origin = true, Missing }},
 	{"what one signs in with, as the files tell",
 		func(m *maker, j *judgement) bool {
-			return j.s.Secret && !j.empty && slices.ContainsFunc(m.stack.SignIns, func(i stack.SignIn) bool {
-				return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
-			})
+			return j.s.Secret && !j.empty &&
+				slices.ContainsFunc(m.stack.SignIns, func(i stack.SignIn) bool {
+					return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
+				})
 		},
 		leave("kept: the files name it as the password to sign in with")},
 	{"a secret that can be made up",
@@ -159,15 +170,22 @@ var judgementRules = []judgementRule{
 	{"its comment asks for it",
 		func(_ *maker, j *judgement) bool { return j.open() && j.wanted }, lacking},
 	{"the code fails without it",
-		func(_ *maker, j *judgement) bool { return j.empty && j.isRead && j.read.Must && !j.waived }, lacking},
+		func(_ *maker, j *judgement) bool {
+			return j.empty && j.isRead && j.read.Must &&
+				!j.waived
+		}, lacking},
 	{"a compose file can't be read without it",
 		func(m *maker, j *judgement) bool { return j.empty && m.variable(j.f, j.s) }, lacking},
 	{"optional",
-		func(_ *maker, j *judgement) bool { return j.empty && j.waived }, leave("optional, left empty")},
+		func(_ *maker, j *judgement) bool {
+			return j.empty &&
+				j.waived
+		}, leave("optional, left empty")},
 	{"the code has a value of its own",
 		func(_ *maker, j *judgement) bool { return j.empty && j.isRead && j.read.Default },
 		func(_ *maker, j *judgement) {
-			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File, j.read.At.Line)
+			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File,
+				j.read.At.Line)
 		}},
 	{"empty",
 		func(_ *maker, j *judgement) bool { return j.empty },
@@ -181,7 +199,8 @@ var judgementRules = []judgementRule{
 func (m *maker) judge(f *File, s *Setting) {
 	j := &judgement{f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
-	j.waived = values.Waives(s.Comment) && !strings.Contains(strings.ToLower(s.Comment), "not optional")
+	j.waived = values.Waives(s.Comment) &&
+		!strings.Contains(strings.ToLower(s.Comment), "not optional")
 	j.wanted = required.MatchString(s.Comment) && !j.waived
 	for _, r := range judgementRules {
 		if r.when(m, j) {

@@ -31,8 +31,9 @@ func (m *maker) linkUp() {
 		for k, s := range f.Settings {
 			p := place{i, k}
 			switch {
-			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) || !s.Secret &&
-				!isCarrier(s.value):
+			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) ||
+				!s.Secret &&
+					!isCarrier(s.value):
 			case isCarrier(s.value):
 				carriers = append(carriers, p)
 			case publicKey.MatchString(s.Key):
@@ -64,7 +65,8 @@ func (m *maker) linkUp() {
 			if s.service != "" && m.byService(p, key, groups) {
 				continue
 			}
-			if first := m.at(places[0]); s.was == first.was || s.Origin != Template && s.Origin != Generated ||
+			if first := m.at(places[0]); s.was == first.was ||
+				s.Origin != Template && s.Origin != Generated ||
 				first.Origin == Kept {
 				groups[key] = append(groups[key], p)
 			}
@@ -103,8 +105,8 @@ func (m *maker) committed(password string) bool {
 	})
 }
 
-// sameService finds the variables by which compose files give the password of one service to others, under
-// another name.
+// sameService finds the variables by which compose files give the password of one service to
+// others, under another name.
 func (m *maker) sameService() {
 	for i := range m.facts {
 		if c := &m.facts[i]; c.passwordFrom != "" {
@@ -145,7 +147,8 @@ func (m *maker) belongsTo(key, file, service string) {
 	})
 }
 
-// byService puts a setting that holds or carries a service's password into the group of that password.
+// byService puts a setting that holds or carries a service's password into the group of that
+// password.
 func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 	i := slices.IndexFunc(m.facts, func(c facts) bool { return c.svc.Name == m.at(p).service })
 	if i < 0 {
@@ -170,7 +173,8 @@ func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 		return false
 	}
 	if len(groups[name]) == 0 || groups[name][0] != master {
-		groups[name] = slices.Insert(slices.DeleteFunc(groups[name], func(o place) bool { return o == master }),
+		groups[name] = slices.Insert(slices.DeleteFunc(groups[name],
+			func(o place) bool { return o == master }),
 			0, master)
 	}
 	if master != p && !m.grouped[p] {
@@ -231,8 +235,8 @@ func passwordFor(value, pw string, passwords map[string]map[string]bool) string 
 	return best
 }
 
-// unify gives the members of a link one value: one that was given, else one that is there already, else the
-// first made up.
+// unify gives the members of a link one value: one that was given, else one that is there already,
+// else the first made up.
 func (m *maker) unify(key string, places []place) {
 	seen := map[place]bool{}
 	places = slices.DeleteFunc(places, func(p place) bool {
@@ -249,7 +253,8 @@ func (m *maker) unify(key string, places []place) {
 		n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
 		if isCarrier(s.value) {
 			n = min(n, 2)
-			if s.Origin != Kept && s.Origin != Answered || values.Placeholder(values.PasswordOf(s.value)) {
+			if s.Origin != Kept && s.Origin != Answered ||
+				values.Placeholder(values.PasswordOf(s.value)) {
 				n = 0
 			}
 		}

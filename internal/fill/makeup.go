@@ -27,7 +27,8 @@ func (w *wish) asked() string {
 	case asksForm.MatchString(w.comment):
 	case w.bytes == 0 && w.chars == 0:
 		return ""
-	case number(charCount, w.comment)+number(byteCount, w.comment)+number(bitCount, w.comment)+number(upToComment,
+	case number(charCount, w.comment)+number(byteCount, w.comment)+number(bitCount,
+		w.comment)+number(upToComment,
 		w.comment) == 0:
 		return ", as its placeholder asks"
 	}
@@ -50,8 +51,9 @@ type formRule struct {
 	make func(w *wish, random io.Reader) (value, why string)
 }
 
-// formRules are gone through in their order; the first that fits makes the secret. A framework's own form goes before
-// what a comment asks for, unless it is only a default; what the comment asks for goes before what a name suggests.
+// formRules are gone through in their order; the first that fits makes the secret. A framework's
+// own form goes before what a comment asks for, unless it is only a default; what the comment asks
+// for goes before what a name suggests.
 var formRules = []formRule{
 	{"framework's command",
 		func(w *wish) bool { return ecosystem.SecretBy(w.say) != nil },
@@ -61,7 +63,8 @@ var formRules = []formRule{
 	{"framework's form",
 		func(w *wish) bool {
 			s := w.framework.SecretOf(w.name)
-			return s != nil && (!s.Default || w.bytes == 0 && w.chars == 0 && s.Form.As == ecosystem.AsLetters)
+			return s != nil && (!s.Default || w.bytes == 0 && w.chars == 0 &&
+				s.Form.As == ecosystem.AsLetters)
 		},
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(w.framework.SecretOf(w.name), random)
@@ -69,11 +72,13 @@ var formRules = []formRule{
 	{"fernet",
 		func(w *wish) bool { return strings.Contains(w.name, "FERNET") || w.says("fernet") },
 		func(w *wish, random io.Reader) (string, string) {
-			return base64.URLEncoding.EncodeToString(read(random, 32)), "32 bytes, URL-safe base64 with padding"
+			return base64.URLEncoding.EncodeToString(read(random,
+				32)), "32 bytes, URL-safe base64 with padding"
 		}},
 	{"uuid",
 		func(w *wish) bool {
-			return w.says("uuid") || uuidStand.MatchString(w.stand) || strings.Contains(w.name, "_UUID")
+			return w.says("uuid") || uuidStand.MatchString(w.stand) ||
+				strings.Contains(w.name, "_UUID")
 		},
 		makeUUID},
 	{"list of keys",
@@ -103,29 +108,36 @@ var formRules = []formRule{
 			if w.bytes == 0 && w.chars > 0 {
 				size = fmt.Sprintf("%d characters", w.chars)
 			}
-			return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), w.chars), size + ", URL-safe base64" +
+			return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), w.chars), size +
+				", URL-safe base64" +
 				w.asked()
 		}},
 	{"base64",
 		func(w *wish) bool { return w.says("base64") || strings.Contains(w.name, "_BASE64") },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
-			return base64.StdEncoding.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, base64%s", n, w.asked())
+			return base64.StdEncoding.EncodeToString(read(random,
+				n)), fmt.Sprintf("%d bytes, base64%s", n, w.asked())
 		}},
 	{"hex digits",
 		func(w *wish) bool {
 			return w.bytes == 0 &&
-				(hexStand.MatchString(w.stand) || w.chars > 0 && (w.says("hex") || strings.Contains(w.name, "_HEX")))
+				(hexStand.MatchString(w.stand) || w.chars > 0 &&
+					(w.says("hex") || strings.Contains(w.name, "_HEX")))
 		},
 		func(w *wish, random io.Reader) (string, string) {
 			n, why := w.chars, w.asked()
 			if hexStand.MatchString(w.stand) {
 				n, why = len(w.stand), why+", as its placeholder"
 			}
-			return cut(hex.EncodeToString(read(random, (n+1)/2)), n), fmt.Sprintf("%d hex digits%s", n, why)
+			return cut(hex.EncodeToString(read(random, (n+1)/2)),
+				n), fmt.Sprintf("%d hex digits%s", n, why)
 		}},
 	{"bytes in hex",
-		func(w *wish) bool { return w.says("hex") || w.bytes > 0 || strings.Contains(w.name, "_HEX") },
+		func(w *wish) bool {
+			return w.says("hex") || w.bytes > 0 ||
+				strings.Contains(w.name, "_HEX")
+		},
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return hex.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, hex%s", n, w.asked())
@@ -150,7 +162,10 @@ var formRules = []formRule{
 		}},
 	{"password",
 		func(w *wish) bool { return passwordKey.MatchString(w.key) },
-		func(w *wish, random io.Reader) (string, string) { return letters(random, 24), "24 letters and digits" }},
+		func(w *wish, random io.Reader) (string, string) {
+			return letters(random, 24),
+				"24 letters and digits"
+		}},
 	{"framework's default",
 		func(w *wish) bool { return w.framework.SecretOf(w.name) != nil },
 		func(w *wish, random io.Reader) (string, string) {
@@ -163,12 +178,15 @@ var formRules = []formRule{
 		}},
 }
 
-// makeUp makes a secret, and says in which form: without a wish it is 32 bytes in hex, and for a password 24 letters
-// and digits, which need no escaping anywhere.
+// makeUp makes a secret, and says in which form: without a wish it is 32 bytes in hex, and for a
+// password 24 letters and digits, which need no escaping anywhere.
 func makeUp(random io.Reader, key, comment, stand, framework string) (value, form string) {
-	w := &wish{key: key, comment: comment, stand: stand, say: strings.ToLower(comment + " " + stand),
-		name: strings.ToUpper(key[strings.LastIndexByte(key, '.')+1:]), framework: ecosystem.FrameworkNamed(framework)}
-	w.bytes, w.chars, w.upTo = number(byteCount, w.say), number(charCount, w.say), number(upToComment, w.say)
+	w := &wish{key: key, comment: comment, stand: stand,
+		say: strings.ToLower(comment + " " + stand),
+		name: strings.ToUpper(key[strings.LastIndexByte(key,
+			'.')+1:]), framework: ecosystem.FrameworkNamed(framework)}
+	w.bytes, w.chars, w.upTo = number(byteCount, w.say), number(charCount,
+		w.say), number(upToComment, w.say)
 	if bits := number(bitCount, w.say); bits > 0 && w.bytes == 0 {
 		w.bytes = bits / 8
 	}
@@ -184,7 +202,8 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 func ofFramework(s *ecosystem.Secret, random io.Reader) (value, why string) {
 	switch f := s.Form; f.As {
 	case ecosystem.AsLetters:
-		return letters(random, f.Size), fmt.Sprintf("%d letters and digits: the framework's form", f.Size)
+		return letters(random, f.Size), fmt.Sprintf("%d letters and digits: the framework's form",
+			f.Size)
 	case ecosystem.AsBase64:
 		why = fmt.Sprintf("%d bytes, base64: the framework's form", f.Size)
 		if f.Prefix != "" {
@@ -192,7 +211,8 @@ func ofFramework(s *ecosystem.Secret, random io.Reader) (value, why string) {
 		}
 		return f.Prefix + base64.StdEncoding.EncodeToString(read(random, f.Size)), why
 	default:
-		return hex.EncodeToString(read(random, f.Size)), fmt.Sprintf("%d bytes, hex: the framework's form", f.Size)
+		return hex.EncodeToString(read(random,
+			f.Size)), fmt.Sprintf("%d bytes, hex: the framework's form", f.Size)
 	}
 }
 
@@ -203,7 +223,8 @@ func makeUUID(_ *wish, random io.Reader) (value, why string) {
 	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]), "a random UUID"
 }
 
-// number finds the number that an expression's groups hold; 0 for none, or for one that is out of all measure.
+// number finds the number that an expression's groups hold; 0 for none, or for one that is out of
+// all measure.
 func number(form *expr.Expr, s string) int {
 	m := form.FindStringSubmatch(s)
 	for _, group := range m[min(1, len(m)):] {

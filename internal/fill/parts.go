@@ -12,7 +12,8 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
-// hostPrefix is what stands before the word for a host in a key; ok is false for a key that names none.
+// hostPrefix is what stands before the word for a host in a key; ok is false for a key that names
+// none.
 func hostPrefix(key string) (prefix string, ok bool) {
 	lower := strings.ToLower(key)
 	for _, end := range []string{"hostname", "host", "server", "address", "addr"} {
@@ -35,7 +36,8 @@ func sibling(f *File, prefix string, endings ...string) *Setting {
 	return nil
 }
 
-// deriveParts fills addresses that are spread over several settings: host, port, user, name, password.
+// deriveParts fills addresses that are spread over several settings: host, port, user, name,
+// password.
 func (m *maker) deriveParts(f *File, r reader) {
 	for i := range f.Settings {
 		host := &f.Settings[i]
@@ -65,18 +67,23 @@ func (m *maker) deriveParts(f *File, r reader) {
 				m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 			} else if toPort != k.Ports[0] {
 				host.remark(stack.Warning,
-					"%s answers on port %d and not on the usual one; no setting here names a port", c.svc.Name, toPort)
+					"%s answers on port %d and not on the usual one; no setting here names a "+
+						"port", c.svc.Name, toPort)
 			}
 		} else if port != nil && number == 0 && ok {
 			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 		}
 		m.signIn(f, prefix, c)
-		if name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name"); name != nil &&
-			c.database != "" && !k.SignIn.NoDatabase && (name.value == "" || standsForStore.MatchString(name.value) ||
-			k.SignIn.OneDatabase && c.chosen && name.value != c.database && m.notRoot(f, prefix)) {
+		if name := sibling(f, prefix, "name", "database", "db", "dbname",
+			"database_name"); name != nil &&
+			c.database != "" && !k.SignIn.NoDatabase &&
+			(name.value == "" || standsForStore.MatchString(name.value) ||
+				k.SignIn.OneDatabase && c.chosen && name.value != c.database &&
+					m.notRoot(f, prefix)) {
 			m.set(name, c.database, c.svc.Name+"'s database")
 		}
-		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls", "ssl_require"} {
+		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls",
+			"ssl_require"} {
 			if s := sibling(f, prefix, end); s != nil && !c.tls {
 				switch strings.ToLower(s.value) {
 				case "require", "verify-ca", "verify-full":
@@ -96,13 +103,15 @@ func (m *maker) notRoot(f *File, prefix string) bool {
 	return user != nil && user.value != "root"
 }
 
-// kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands beside them.
+// kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands
+// beside them.
 func (m *maker) kindsFor(f *File, prefix string) []*protocol.Protocol {
 	if strings.HasSuffix(prefix, ".") || prefix == "" {
 		for _, name := range []string{"adapter", "client", "driver", "dialect", "type", "engine"} {
 			s := sibling(f, prefix, name)
 			if i := slices.IndexFunc(f.Settings,
-				func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil && i >= 0 &&
+				func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil &&
+				i >= 0 &&
 				strings.Contains(path.Base(f.Path), "database") {
 				s = &f.Settings[i] // one that others take over
 			}
@@ -119,7 +128,8 @@ func (m *maker) kindsFor(f *File, prefix string) []*protocol.Protocol {
 	return protocol.OfKey(prefix)
 }
 
-// set gives a setting a value that follows from the stack. What a person has written stays, with a remark.
+// set gives a setting a value that follows from the stack. What a person has written stays, with a
+// remark.
 func (m *maker) set(s *Setting, value, why string) {
 	switch {
 	case s.value == value || s.Origin == Answered || s.expands:

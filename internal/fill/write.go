@@ -11,8 +11,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Content gives what the file will hold, with everything that wasn't decided anew byte for byte as it
-// was. Missing settings stay as they are in the template.
+// Content gives what the file will hold, with everything that wasn't decided anew byte for byte as
+// it was. Missing settings stay as they are in the template.
 func (f *File) Content() ([]byte, error) {
 	changes := map[string]string{}
 	for _, s := range f.Settings {
@@ -23,8 +23,10 @@ func (f *File) Content() ([]byte, error) {
 	}
 	out, err := f.source.Edit(changes)
 	if err != nil {
-		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingInvalid, At: stack.Place{File: f.Path},
-			Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or edit the file by hand.",
+		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingInvalid,
+			At:   stack.Place{File: f.Path},
+			Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or " +
+				"edit the file by hand.",
 			Cause: err}
 	}
 	return out, nil
@@ -42,7 +44,8 @@ func (p *Plan) Contents() (map[string][]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if f.present && bytes.Equal(content, f.old) || !f.present && len(content) == 0 && f.Template == "" {
+		if f.present && bytes.Equal(content, f.old) ||
+			!f.present && len(content) == 0 && f.Template == "" {
 			continue
 		}
 		out[f.Path] = content
@@ -83,16 +86,19 @@ func (p *Plan) Write(root string) error {
 }
 
 func unwritable(f *File, err error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnwritable, At: stack.Place{File: f.Path},
-		Text:   "the settings file can't be written: " + stack.Reason(err),
-		Remedy: "Check the folder's rights and the free space. What was there before is unchanged.", Cause: err}
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnwritable,
+		At:   stack.Place{File: f.Path},
+		Text: "the settings file can't be written: " + stack.Reason(err),
+		Remedy: "Check the folder's rights and the free space. What was there before is " +
+			"unchanged.", Cause: err}
 }
 
-// target is the file to write: the one of that path or, where that is a symbolic link, what the link leads to, so that
-// the link stays one. Nothing outside of the workspace is ever a target.
+// target is the file to write: the one of that path or, where that is a symbolic link, what the
+// link leads to, so that the link stays one. Nothing outside of the workspace is ever a target.
 func target(root, file string) (string, error) {
 	fault := func(text string) error {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvLink, At: stack.Place{File: file}, Text: text,
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvLink,
+			At: stack.Place{File: file}, Text: text,
 			Remedy: "Replace the link by a file, or edit what it points at yourself."}
 	}
 	realRoot, err := filepath.EvalSymlinks(root)
@@ -139,9 +145,11 @@ func keepOld(root string, f *File) error {
 		err = workspace.WriteFile(filepath.Join(dir, filepath.Base(f.Path)), f.old, 0o600)
 	}
 	if err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvNotKept, At: stack.Place{File: f.Path},
-			Text:   "what the file holds can't be kept before it is changed: " + stack.Reason(err),
-			Remedy: "Check the free space and the rights of .nharbor. Nothing was changed.", Cause: err}
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvNotKept,
+			At:   stack.Place{File: f.Path},
+			Text: "what the file holds can't be kept before it is changed: " + stack.Reason(err),
+			Remedy: "Check the free space and the rights of .nharbor. Nothing was " +
+				"changed.", Cause: err}
 	}
 	return nil
 }

@@ -18,7 +18,8 @@ import (
 // NameOf is the folder name that an address suggests.
 func NameOf(address string) string {
 	address = strings.TrimRight(address, "/\\")
-	for _, ending := range []string{".git", ".zip", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst", ".tar",
+	for _, ending := range []string{".git", ".zip", ".tar.gz", ".tgz", ".tar.xz", ".txz",
+		".tar.zst", ".tzst", ".tar",
 		".bundle"} {
 		if rest, ok := strings.CutSuffix(address, ending); ok {
 			address = rest
@@ -31,10 +32,12 @@ func NameOf(address string) string {
 	return address
 }
 
-// checkAddress refuses what could become an option or run a command, and gives the absolute path of a local address.
+// checkAddress refuses what could become an option or run a command, and gives the absolute path of
+// a local address.
 func checkAddress(address string) (local string, err error) {
 	wrong := func(text, remedy string) (string, error) {
-		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAddressInvalid, Text: text, Remedy: remedy}
+		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAddressInvalid, Text: text,
+			Remedy: remedy}
 	}
 	const forms = "Give an https:// or ssh:// address, git@host:path, or a folder of this machine."
 	switch {
@@ -45,7 +48,8 @@ func checkAddress(address string) (local string, err error) {
 	case strings.Contains(address, "::"):
 		return wrong(fmt.Sprintf("%q names a helper program, which is not run", address), forms)
 	}
-	if u, err := url.Parse(address); err == nil && u.Scheme != "" && strings.Contains(address, "://") {
+	if u, err := url.Parse(address); err == nil && u.Scheme != "" &&
+		strings.Contains(address, "://") {
 		switch u.Scheme {
 		case "http", "https", "ssh", "git":
 			if strings.HasPrefix(u.Hostname(), "-") {
@@ -66,21 +70,25 @@ func checkAddress(address string) (local string, err error) {
 		return wrong(absErr.Error(), forms)
 	}
 	if statErr != nil {
-		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotFound, At: stack.Place{File: address},
-			Text: "there is no such folder, and it is no address of a repository", Remedy: forms, Cause: statErr}
+		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotFound,
+			At: stack.Place{File: address},
+			Text: "there is no such folder, and it is no address of a " +
+				"repository", Remedy: forms, Cause: statErr}
 	}
 	if !info.IsDir() && !isBundle(abs) {
 		if format, err := archive.FormatOf(abs); err == nil && format != archive.None {
 			return abs, nil
 		}
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotARepository,
-			At: stack.Place{File: address}, Text: "this is a file, and neither a repository, a bundle nor an archive",
+			At: stack.Place{File: address}, Text: "this is a file, and neither a repository, a " +
+				"bundle nor an archive",
 			Remedy: forms}
 	}
 	return abs, nil
 }
 
-// Elsewhere reports whether an address is one that others can reach too, and no folder or file of this machine.
+// Elsewhere reports whether an address is one that others can reach too, and no folder or file of
+// this machine.
 func Elsewhere(address string) bool {
 	if u, err := url.Parse(address); err == nil && strings.Contains(address, "://") {
 		return u.Scheme != "file" && u.Host != ""
@@ -98,7 +106,8 @@ func isBundle(name string) bool {
 	head := make([]byte, 16)
 	n, _ := io.ReadFull(f, head)
 	begins := string(head[:n])
-	return strings.HasPrefix(begins, "# v2 git bundle") || strings.HasPrefix(begins, "# v3 git bundle")
+	return strings.HasPrefix(begins, "# v2 git bundle") ||
+		strings.HasPrefix(begins, "# v3 git bundle")
 }
 
 var scp = expr.New(
@@ -109,9 +118,9 @@ var (
 	fullAddress  = expr.New(`^[a-z+]+://(?:[^@/\s]*@)?([^/:\s]+)(?::\d+)?/(.*)$`)
 )
 
-// Name tells which repository a checkout is of, the same for each clone however its address is written: host and path
-// of its remote called origin, or of its first one; without a remote its first commit. It is empty for what has
-// neither.
+// Name tells which repository a checkout is of, the same for each clone however its address is
+// written: host and path of its remote called origin, or of its first one; without a remote its
+// first commit. It is empty for what has neither.
 func Name(ctx context.Context, dir string) string {
 	g := git{ctx: ctx}
 	address := g.output(dir, "config", "--get", "remote.origin.url")
@@ -122,7 +131,8 @@ func Name(ctx context.Context, dir string) string {
 		}
 	}
 	if address == "" {
-		if first, _, _ := strings.Cut(g.output(dir, "rev-list", "--max-parents=0", "HEAD"), "\n"); first != "" {
+		if first, _, _ := strings.Cut(g.output(dir, "rev-list", "--max-parents=0", "HEAD"),
+			"\n"); first != "" {
 			return "commit:" + first
 		}
 		return ""
@@ -130,16 +140,19 @@ func Name(ctx context.Context, dir string) string {
 	return NormalAddress(address)
 }
 
-// NormalAddress is a repository's address without what differs between ways to reach it: scheme, user, port, ending.
+// NormalAddress is a repository's address without what differs between ways to reach it: scheme,
+// user, port, ending.
 func NormalAddress(address string) string {
 	host, path := "", address
 	if m := fullAddress.FindStringSubmatch(address); m != nil {
 		host, path = m[1], m[2]
-	} else if m := shortAddress.FindStringSubmatch(address); m != nil && !strings.HasPrefix(address, "/") &&
+	} else if m := shortAddress.FindStringSubmatch(address); m != nil &&
+		!strings.HasPrefix(address, "/") &&
 		!strings.HasPrefix(address, ".") {
 		host, path = m[1], m[2]
 	}
-	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path, "file://"), "/"), ".git"),
+	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path,
+		"file://"), "/"), ".git"),
 		"/")
 	if host == "" {
 		return path

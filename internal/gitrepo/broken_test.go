@@ -19,8 +19,10 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// backend serves the repositories below a folder by git's own program for it, through what a test puts before it.
-func backend(t *testing.T, root string, before func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {
+// backend serves the repositories below a folder by git's own program for it, through what a test
+// puts before it.
+func backend(t *testing.T, root string,
+	before func(w http.ResponseWriter, r *http.Request, next http.Handler)) string {
 	t.Helper()
 	exec, err := exec.Command("git", "--exec-path").Output()
 	if err != nil {
@@ -31,14 +33,18 @@ func backend(t *testing.T, root string, before func(w http.ResponseWriter, r *ht
 			"GIT_CONFIG_KEY_0=safe.directory", "GIT_CONFIG_VALUE_0=*",
 			"GIT_CONFIG_KEY_1=uploadpack.allowFilter", "GIT_CONFIG_VALUE_1=true"},
 		Stderr: io.Discard}
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { before(w, r, own) }))
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		before(w, r, own)
+	}))
 	t.Cleanup(s.Close)
 	return s.URL
 }
 
 func through(w http.ResponseWriter, r *http.Request, next http.Handler) { next.ServeHTTP(w, r) }
 
-// silent hands on the first so many bytes of an answer, and then says nothing until the other end goes.
+// silent hands on the first so many bytes of an answer, and then says nothing until the other end
+// goes.
 type silent struct {
 	http.ResponseWriter
 	left int
@@ -62,7 +68,8 @@ func long(t *testing.T, commits int) string {
 	dir := repository(t)
 	script := &strings.Builder{}
 	for i := range commits {
-		fmt.Fprintf(script, "commit refs/heads/main\ncommitter Ida <ida@quay.example> %d +0000\ndata 4\ntide\n",
+		fmt.Fprintf(script, "commit refs/heads/main\ncommitter Ida <ida@quay.example> %d "+
+			"+0000\ndata 4\ntide\n",
 			1700000000+i)
 		if i == 0 {
 			fmt.Fprintf(script, "from refs/heads/main^0\n")
@@ -82,20 +89,22 @@ func long(t *testing.T, commits int) string {
 	return dir
 }
 
-// TestStalledAndResumed clones from a server that falls silent in the middle: that is said, and the next attempt, which
-// goes in steps, keeps what has arrived when it breaks off, until one comes through.
+// TestStalledAndResumed clones from a server that falls silent in the middle: that is said, and the
+// next attempt, which goes in steps, keeps what has arrived when it breaks off, until one comes
+// through.
 func TestStalledAndResumed(t *testing.T) {
 	t.Parallel()
 	repo := long(t, 700)
 	var allow, asked atomic.Int64 // bytes of each answer with objects
 	allow.Store(60_000)
-	server := backend(t, filepath.Dir(repo), func(w http.ResponseWriter, r *http.Request, next http.Handler) {
-		if strings.HasSuffix(r.URL.Path, "git-upload-pack") {
-			asked.Add(1)
-			w = &silent{w, int(allow.Load()), r.Context().Done()}
-		}
-		next.ServeHTTP(w, r)
-	})
+	server := backend(t, filepath.Dir(repo),
+		func(w http.ResponseWriter, r *http.Request, next http.Handler) {
+			if strings.HasSuffix(r.URL.Path, "git-upload-pack") {
+				asked.Add(1)
+				w = &silent{w, int(allow.Load()), r.Context().Done()}
+			}
+			next.ServeHTTP(w, r)
+		})
 	address := server + "/" + strings.ReplaceAll(filepath.Base(repo), " ", "%20")
 	dir := filepath.Join(t.TempDir(), "new", "checkout")
 	making := filepath.Join(t.TempDir(), "making", "one")
@@ -127,12 +136,14 @@ func TestStalledAndResumed(t *testing.T) {
 	}
 	at.leave(true)
 	allow.Store(260_000) // the newest commit, and some more, but not all
-	if err := attempt(); !errors.As(err, &f) || f.Code != stack.CodeCloneStalled || !strings.Contains(f.Remedy,
-		"goes on") {
+	if err := attempt(); !errors.As(err, &f) || f.Code != stack.CodeCloneStalled ||
+		!strings.Contains(f.Remedy,
+			"goes on") {
 		t.Fatalf("of the attempt in steps: %v", err)
 	}
 	g := git{ctx: t.Context()}
-	got := g.output(filepath.Join(making, "checkout"), "rev-list", "--count", "refs/remotes/origin/main")
+	got := g.output(filepath.Join(making, "checkout"), "rev-list", "--count",
+		"refs/remotes/origin/main")
 	if got == "" || got == "702" {
 		t.Fatalf("of the attempt in steps there are %s commits", got)
 	}
@@ -140,10 +151,12 @@ func TestStalledAndResumed(t *testing.T) {
 	if err := attempt(); err != nil {
 		t.Fatal(err)
 	}
-	for _, ask := range [][2]string{{"702", "rev-list --count HEAD"}, {"main", "symbolic-ref --short HEAD"}, {"",
-		"status --porcelain"},
-		{"v1\nv2", "tag"}, {"origin/main", "rev-parse --abbrev-ref main@{upstream}"}, {"false", "rev-parse " +
-			"--is-shallow-repository"}} {
+	for _, ask := range [][2]string{{"702", "rev-list --count HEAD"},
+		{"main", "symbolic-ref --short HEAD"}, {"",
+			"status --porcelain"},
+		{"v1\nv2", "tag"}, {"origin/main", "rev-parse --abbrev-ref main@{upstream}"}, {"false",
+			"rev-parse " +
+				"--is-shallow-repository"}} {
 		if got := g.output(dir, strings.Fields(ask[1])...); got != ask[0] {
 			t.Errorf("git %s says %q, want %q", ask[1], got, ask[0])
 		}
@@ -153,14 +166,17 @@ func TestStalledAndResumed(t *testing.T) {
 	}
 }
 
-// TestResumedAfterFetching goes on with a submodule that could not be reached before, and with what has come since.
+// TestResumedAfterFetching goes on with a submodule that could not be reached before, and with what
+// has come since.
 func TestResumedAfterFetching(t *testing.T) {
 	t.Parallel()
 	outer, inner := repository(t), repository(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	var reached atomic.Bool
-	serve := func(dir string, before func(http.ResponseWriter, *http.Request, http.Handler)) string {
-		return backend(t, filepath.Dir(dir), before) + "/" + strings.ReplaceAll(filepath.Base(dir), " ", "%20")
+	serve := func(dir string, before func(http.ResponseWriter, *http.Request,
+		http.Handler)) string {
+		return backend(t, filepath.Dir(dir), before) + "/" +
+			strings.ReplaceAll(filepath.Base(dir), " ", "%20")
 	}
 	part := serve(inner, func(w http.ResponseWriter, r *http.Request, next http.Handler) {
 		if !reached.Swap(true) {
@@ -180,10 +196,12 @@ func TestResumedAfterFetching(t *testing.T) {
 	runGit(t, outer, "add", ".gitmodules")
 	runGit(t, outer, "commit", "-q", "-m", "with a part")
 	address := serve(outer, through)
-	dir, making := filepath.Join(t.TempDir(), "new", "checkout"), filepath.Join(t.TempDir(), "making", "one")
+	dir, making := filepath.Join(t.TempDir(), "new", "checkout"), filepath.Join(t.TempDir(),
+		"making", "one")
 	var f *stack.Fault
 	opt := Options{Making: making}
-	if _, err := Clone(ctx, address, dir, opt); !errors.As(err, &f) || f.Kind != stack.Interrupted ||
+	if _, err := Clone(ctx, address, dir, opt); !errors.As(err, &f) ||
+		f.Kind != stack.Interrupted ||
 		!strings.Contains(f.Remedy, "goes on from what has arrived") {
 		t.Fatalf("interrupted at the submodule: %v", err)
 	}
@@ -206,18 +224,22 @@ func TestResumedAfterFetching(t *testing.T) {
 func TestSlim(t *testing.T) {
 	t.Parallel()
 	repo := long(t, 100)
-	address := backend(t, filepath.Dir(repo), through) + "/" + strings.ReplaceAll(filepath.Base(repo), " ", "%20")
+	address := backend(t, filepath.Dir(repo), through) + "/" +
+		strings.ReplaceAll(filepath.Base(repo), " ", "%20")
 	dir := filepath.Join(t.TempDir(), "x")
 	said := map[string]bool{}
-	_, err := Clone(t.Context(), address, dir, Options{Slim: true, Progress: func(p Progress) { said[p.Phase] = true }})
+	_, err := Clone(t.Context(), address, dir,
+		Options{Slim: true, Progress: func(p Progress) { said[p.Phase] = true }})
 	if err != nil || !said["fetched"] || !said["prepared there"] {
 		t.Fatalf("%v, and of the progress it said %v", err, said)
 	}
 	g := git{ctx: t.Context()}
 	missing := strings.Count(g.output(dir, "rev-list", "--objects", "--missing=print", "HEAD"), "?")
-	if g.output(dir, "rev-list", "--count", "HEAD") != "102" || missing < 40 || g.output(dir, "status",
-		"--porcelain") != "" {
-		t.Errorf("of %s commits %d contents are missing", g.output(dir, "rev-list", "--count", "HEAD"), missing)
+	if g.output(dir, "rev-list", "--count", "HEAD") != "102" || missing < 40 ||
+		g.output(dir, "status",
+			"--porcelain") != "" {
+		t.Errorf("of %s commits %d contents are missing",
+			g.output(dir, "rev-list", "--count", "HEAD"), missing)
 	}
 }
 
@@ -254,8 +276,9 @@ func TestTargets(t *testing.T) {
 	if err := os.WriteFile(file, nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Clone(t.Context(), repo, file, Options{}); err == nil || !strings.Contains(err.Error(), "a file "+
-		"stands") {
+	if _, err := Clone(t.Context(), repo, file, Options{}); err == nil ||
+		!strings.Contains(err.Error(), "a file "+
+			"stands") {
 		t.Errorf("onto a file: %v", err)
 	}
 	if _, err := Clone(t.Context(), repo, filepath.Join(file, "y"), Options{}); err == nil {
@@ -276,7 +299,8 @@ func TestProgress(t *testing.T) {
 	for i, c := range []struct{ line, want string }{
 		{"Cloning into 'x'...", ""},
 		{"remote: Counting objects:  40% (4/10)", "prepared there 40 %"},
-		{"Receiving objects:   5% (50/1000), 12.00 MiB | 2.00 MiB/s", "fetched 5 %, 12.6 MB, 2.1 MB/s"},
+		{"Receiving objects:   5% (50/1000), 12.00 MiB | 2.00 MiB/s",
+			"fetched 5 %, 12.6 MB, 2.1 MB/s"},
 		{"Receiving objects:  50% (500/1000), 120.00 MiB | 900.00 KiB/s",
 			"fetched 50 %, 125.8 MB, 0.9 MB/s, about 10s to go"},
 		{"Resolving deltas: 100% (6/6), done.", "put together 100 %"},
@@ -317,15 +341,18 @@ func TestTags(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer o.Close()
-	for _, ask := range [][3]string{{"v1", "version", "v1"}, {"v2", "version", "v2"}, {"v9.1.0", "deep/er/note", "one"},
-		{"v2", "deep/er/note", ""}, {"v2", "absent", ""}, {"tide", "deep", ""}, {"no such tag", "version", ""},
+	for _, ask := range [][3]string{{"v1", "version", "v1"}, {"v2", "version", "v2"},
+		{"v9.1.0", "deep/er/note", "one"},
+		{"v2", "deep/er/note", ""}, {"v2", "absent", ""}, {"tide", "deep", ""}, {"no such tag",
+			"version", ""},
 		{"two\nlines", "version", ""}, {"v1", "../version", ""}} {
 		data, err := readFile(o, ask[0], ask[1])
 		if data != ask[2] || (err == nil) != (ask[2] != "") {
 			t.Errorf("%s at %s: %q, %v", ask[1], ask[0], data, err)
 		}
 	}
-	if list := o.Folder("v9.1.0", "."); len(list) != 2 || list[0].Name != "deep" || !list[0].Folder || list[1].Folder {
+	if list := o.Folder("v9.1.0", "."); len(list) != 2 || list[0].Name != "deep" ||
+		!list[0].Folder || list[1].Folder {
 		t.Errorf("at the top there are %+v", list)
 	}
 	c, err := Clone(t.Context(), repo, filepath.Join(t.TempDir(), "x"), Options{Ref: Newest})
@@ -333,7 +360,8 @@ func TestTags(t *testing.T) {
 		t.Errorf("at the newest: %+v, %v", c, err)
 	}
 	_, err = Clone(t.Context(), repo, filepath.Join(t.TempDir(), "x"), Options{Ref: "10.0"})
-	if faults := stack.AllFaults(err); len(faults) == 0 || !strings.HasPrefix(faults[0].Remedy, "Nearest: v10.0.0, ") {
+	if faults := stack.AllFaults(err); len(faults) == 0 ||
+		!strings.HasPrefix(faults[0].Remedy, "Nearest: v10.0.0, ") {
 		t.Errorf("of a ref that is nearly one: %+v", faults)
 	}
 }
@@ -350,12 +378,16 @@ func readFile(o *Objects, ref, name string) (string, error) {
 func TestReason(t *testing.T) {
 	t.Parallel()
 	for said, want := range map[string]string{
-		"Cloning into 'x'...|ida@quay: Permission denied (publickey).|fatal: Could not read from remote repository.|" +
-			"Please make sure you have the correct access rights|and the repository exists.": "ida@quay: Permission " +
+		"Cloning into 'x'...|ida@quay: Permission denied (publickey).|fatal: Could not read " +
+			"from remote repository.|" +
+			"Please make sure you have the correct access rights|and the repository " +
+			"exists.": "ida@quay: Permission " +
 			"denied (publickey).",
-		"Cloning into 'x'...|fatal: transport 'file' not allowed|fatal: clone of '/x' into submodule path 'y' failed|" +
+		"Cloning into 'x'...|fatal: transport 'file' not allowed|fatal: clone of '/x' into " +
+			"submodule path 'y' failed|" +
 			"Failed to clone 'y'. Retry scheduled": "transport 'file' not allowed",
-		"error: RPC failed; curl 18|fatal: early EOF|fatal: index-pack failed": "RPC failed; curl 18",
+		"error: RPC failed; curl 18|fatal: early EOF|fatal: index-pack failed": "RPC failed; " +
+			"curl 18",
 		"": "",
 	} {
 		if got := reason(strings.Split(said, "|")); got != want {

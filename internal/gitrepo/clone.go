@@ -24,31 +24,33 @@ import (
 // Options say how a repository is cloned.
 type Options struct {
 	Ref string // a tag, branch or commit, or Newest; empty for the default branch
-	// Choose picks the tag to check out, once all is fetched and before anything is checked out; nil for Ref's.
+	// Choose picks the tag to check out, once all is fetched and before anything is checked out;
+	// nil for Ref's.
 	Choose     func(ctx context.Context, dir string) (tag string, err error)
 	NewHistory bool   // drop the history and begin a fresh one
 	Upstream   string // the address of a second remote, named upstream
 	// Slim leaves the contents of what is not checked out where they are, until they are asked for.
 	Slim     bool
 	Progress func(Progress) // called with each step that git reports; may be nil
-	// Patience is how long a server may send nothing; zero is a minute. A person who may be asked for a password gets
-	// all the time that that takes.
+	// Patience is how long a server may send nothing; zero is a minute. A person who may be asked
+	// for a password gets all the time that that takes.
 	Patience time.Duration
-	// worthSteps is how long a clone must have run, when it is interrupted, for the next one to go in steps: each costs
-	// the server a question more. Zero is ten seconds.
+	// worthSteps is how long a clone must have run, when it is interrupted, for the next one to go
+	// in steps: each costs the server a question more. Zero is ten seconds.
 	worthSteps time.Duration
 	MayAsk     bool
-	// Making is a folder among the person's own files, of a name that nobody else can guess, where what is fetched lies
-	// until the clone is complete. Where it is empty, an interrupted clone leaves nothing to go on from.
+	// Making is a folder among the person's own files, of a name that nobody else can guess, where
+	// what is fetched lies until the clone is complete. Where it is empty, an interrupted clone
+	// leaves nothing to go on from.
 	Making string
 }
 
 // Newest is the ref of the newest tag by its version, if there is none of that name.
 const Newest = "newest"
 
-// Clone makes a checkout of the repository at address in dir, with its submodules. The folder appears when it is
-// complete, or not at all. What an interrupted one has fetched is kept (Options.Making), and the same call goes on from
-// there. The error is a *stack.Fault.
+// Clone makes a checkout of the repository at address in dir, with its submodules. The folder
+// appears when it is complete, or not at all. What an interrupted one has fetched is kept
+// (Options.Making), and the same call goes on from there. The error is a *stack.Fault.
 func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkout, error) {
 	var none stack.Checkout
 	local, err := checkAddress(address)
@@ -104,14 +106,17 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		return none, err
 	}
 	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err == nil {
-		if err := g.run(work, "submodule", "update", "--init", "--recursive", "--progress"); err != nil {
+		if err := g.run(work, "submodule", "update", "--init", "--recursive",
+			"--progress"); err != nil {
 			if kept = at.worthKeeping(err); kept {
 				return none, cloneFault(address, err, kept)
 			}
 			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed,
-				At:     stack.Place{File: ".gitmodules"},
-				Text:   "a submodule of " + value.Address(address) + " could not be brought in: " + err.Error(),
-				Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
+				At: stack.Place{File: ".gitmodules"},
+				Text: "a submodule of " + value.Address(address) + " could not be brought in: " +
+					err.Error(),
+				Remedy: "Check that you may read every repository that .gitmodules " +
+					"names.", Cause: err}
 		}
 	}
 	if opt.NewHistory {
@@ -122,8 +127,9 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if opt.Upstream != "" {
 		if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
 			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRemoteFailed,
-				Text:   "the second remote could not be added: " + err.Error(),
-				Remedy: "Add it by hand: git remote add upstream " + shell.Word(opt.Upstream), Cause: err}
+				Text: "the second remote could not be added: " + err.Error(),
+				Remedy: "Add it by hand: git remote add upstream " +
+					shell.Word(opt.Upstream), Cause: err}
 		}
 	}
 	if err := appear(work, dir); err != nil {
@@ -138,13 +144,16 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 
 func haveGit() error {
 	if _, err := exec.LookPath("git"); err != nil {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing, Text: "git is not installed",
-			Remedy: "Install git with your system's package manager, then run this again.", Cause: err}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeGitMissing,
+			Text: "git is not installed",
+			Remedy: "Install git with your system's package manager, then run this " +
+				"again.", Cause: err}
 	}
 	return nil
 }
 
-// bring fetches all that a clone has, without checking anything out: at once, or from where an interrupted one stopped.
+// bring fetches all that a clone has, without checking anything out: at once, or from where an
+// interrupted one stopped.
 func (g git) bring(at *place, source string, opt Options) error {
 	work := at.work()
 	switch {
@@ -154,7 +163,8 @@ func (g git) bring(at *place, source string, opt Options) error {
 			return err
 		}
 		if branch := g.output(work, "symbolic-ref", "--short", "--quiet", "HEAD"); branch != "" &&
-			g.output(work, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch) != "" {
+			g.output(work, "rev-parse", "--verify", "--quiet",
+				"refs/remotes/origin/"+branch) != "" {
 			return g.run(work, "update-ref", "refs/heads/"+branch, "refs/remotes/origin/"+branch)
 		}
 		return nil
@@ -181,8 +191,8 @@ func (g git) bring(at *place, source string, opt Options) error {
 	return at.mark(fetched)
 }
 
-// deepening are the numbers of commits that are fetched one after the other: git keeps what a fetch has brought only
-// once all of it is there.
+// deepening are the numbers of commits that are fetched one after the other: git keeps what a fetch
+// has brought only once all of it is there.
 var deepening = []string{"50", "500", "5000"}
 
 func (g git) bringInSteps(work, source string) error {
@@ -207,7 +217,8 @@ func (g git) bringInSteps(work, source string) error {
 	if branch != "" {
 		spec := "+refs/heads/" + branch + ":refs/remotes/origin/" + branch
 		if g.output(work, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch) == "" {
-			if err := g.run(work, "fetch", "--progress", "--no-tags", "--depth=1", "--", source, spec); err != nil {
+			if err := g.run(work, "fetch", "--progress", "--no-tags", "--depth=1", "--", source,
+				spec); err != nil {
 				return err
 			}
 		}
@@ -215,7 +226,8 @@ func (g git) bringInSteps(work, source string) error {
 			if _, err := os.Stat(filepath.Join(work, ".git", "shallow")); err != nil {
 				break
 			}
-			if err := g.run(work, "fetch", "--progress", "--no-tags", "--deepen="+more, "--", source,
+			if err := g.run(work, "fetch", "--progress", "--no-tags", "--deepen="+more, "--",
+				source,
 				spec); err != nil {
 				return err
 			}
@@ -225,7 +237,8 @@ func (g git) bringInSteps(work, source string) error {
 	if _, err := os.Stat(filepath.Join(work, ".git", "shallow")); err == nil {
 		args = append(args, "--unshallow")
 	}
-	if err := g.run(work, append(args, "--", source, "+refs/heads/*:refs/remotes/origin/*")...); err != nil ||
+	if err := g.run(work, append(args, "--", source,
+		"+refs/heads/*:refs/remotes/origin/*")...); err != nil ||
 		branch == "" {
 		return err
 	}
@@ -260,12 +273,14 @@ func (g git) checkOut(work string, opt Options) error {
 	}
 	if err := g.run(work, "checkout", "--progress"); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCloneFailed, Cause: err,
-			Text: "what was fetched could not be checked out: " + err.Error(), Remedy: "Look at what git says."}
+			Text: "what was fetched could not be checked out: " +
+				err.Error(), Remedy: "Look at what git says."}
 	}
 	return nil
 }
 
-// pointer begins a file that stands for a large one, by the open specification of Git Large File Storage.
+// pointer begins a file that stands for a large one, by the open specification of Git Large File
+// Storage.
 const pointer = "version https://git-lfs.github.com/spec/v1\n"
 
 // pointers counts the files of a list, with zero bytes between, that only stand for large ones.
@@ -273,20 +288,23 @@ func pointers(dir, list string) (n int) {
 	for name := range strings.SplitSeq(list, "\x00") {
 		full := filepath.Join(dir, filepath.FromSlash(name))
 		info, err := os.Lstat(full)
-		if name == "" || err != nil || !info.Mode().IsRegular() || info.Size() < int64(len(pointer)) ||
+		if name == "" || err != nil || !info.Mode().IsRegular() ||
+			info.Size() < int64(len(pointer)) ||
 			info.Size() > 1024 {
 			continue
 		}
-		if data, err := reading.OwnFile(full, 1024); err == nil && strings.HasPrefix(string(data), pointer) {
+		if data, err := reading.OwnFile(full, 1024); err == nil &&
+			strings.HasPrefix(string(data), pointer) {
 			n++
 		}
 	}
 	return n
 }
 
-// alreadyThere gives the checkout that stands where a clone is to go, if it is one of the same repository; it is left
-// as it is. One of another repository is named in the error.
-func alreadyThere(ctx context.Context, address, local, dir string, opt Options) (c stack.Checkout, ok bool, err error) {
+// alreadyThere gives the checkout that stands where a clone is to go, if it is one of the same
+// repository; it is left as it is. One of another repository is named in the error.
+func alreadyThere(ctx context.Context, address, local, dir string,
+	opt Options) (c stack.Checkout, ok bool, err error) {
 	if entries, err := os.ReadDir(dir); err != nil || len(entries) == 0 {
 		return c, false, nil
 	}
@@ -300,26 +318,32 @@ func alreadyThere(ctx context.Context, address, local, dir string, opt Options) 
 		if origin != "" {
 			from = "of " + value.Address(origin)
 		}
-		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
+		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
+			At:   stack.Place{File: dir},
 			Text: "another checkout stands there, " + from,
-			Remedy: "Name another place with --into, or survey what is there: nharbor -C " + shell.Word(dir) +
+			Remedy: "Name another place with --into, or survey what is there: nharbor -C " +
+				shell.Word(dir) +
 				" survey"}
 	}
 	if c, err = Describe(ctx, dir); err != nil {
 		return c, false, nil
 	}
 	c.Already = true
-	if ref := opt.Ref; ref != "" && ref != Newest && opt.Choose == nil && c.Tag != ref && c.Branch != ref &&
+	if ref := opt.Ref; ref != "" && ref != Newest && opt.Choose == nil && c.Tag != ref &&
+		c.Branch != ref &&
 		!strings.HasPrefix(c.Commit, ref) {
-		return c, false, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
-			Text: fmt.Sprintf("the checkout that stands there is of the same repository, and not at %s", ref),
+		return c, false, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFolderNotEmpty,
+			At: stack.Place{File: dir},
+			Text: fmt.Sprintf("the checkout that stands there is of the same repository, and "+
+				"not at %s", ref),
 			Remedy: "Bring it there: " + gitIn(dir, "fetch --tags") + ", then " +
 				gitIn(dir, "checkout "+shell.Word(ref))}
 	}
 	return c, true, nil
 }
 
-// beside makes a folder of its own for what is not finished, beside the final one: renaming makes that appear at once.
+// beside makes a folder of its own for what is not finished, beside the final one: renaming makes
+// that appear at once.
 func beside(dir string) (string, error) {
 	if err := free(dir); err != nil {
 		return "", err
@@ -335,20 +359,24 @@ func beside(dir string) (string, error) {
 func appear(work, dir string) error {
 	os.Remove(dir) // an empty one may stand there
 	if err := os.Rename(work, dir); err != nil {
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: dir},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
+			At:     stack.Place{File: dir},
 			Text:   "the finished checkout can't be put there: " + stack.Reason(err),
 			Remedy: "Choose another place with --into.", Cause: err}
 	}
 	return nil
 }
 
-// noNetwork are git's words, and those of what it connects with, for a server that can't be reached.
+// noNetwork are git's words, and those of what it connects with, for a server that can't be
+// reached.
 var noNetwork = []string{"Could not resolve host", "Network is unreachable", "Connection timed out",
-	"Connection refused", "Failed to connect", "Couldn't connect", "Temporary failure in name resolution"}
+	"Connection refused", "Failed to connect", "Couldn't connect", "Temporary failure in name " +
+		"resolution"}
 
 // brokenOff reports whether a connection ended in the middle.
 func brokenOff(err error) bool {
-	return slices.ContainsFunc([]string{"early EOF", "unexpected disconnect", "the remote end hung up unexpectedly",
+	return slices.ContainsFunc([]string{"early EOF", "unexpected disconnect",
+		"the remote end hung up unexpectedly",
 		"RPC failed", "Connection reset", "invalid index-pack output", "transfer closed"},
 		func(words string) bool { return strings.Contains(err.Error(), words) })
 }
@@ -373,26 +401,34 @@ func cloneFault(address string, err error, kept bool) error {
 			f.Text = "the clone was interrupted"
 		}
 	case errors.As(err, new(*stalled)):
-		f.Code, f.Text, f.Remedy = stack.CodeCloneStalled, fmt.Sprintf("%s %s", value.Address(address), said), goesOn
+		f.Code, f.Text, f.Remedy = stack.CodeCloneStalled, fmt.Sprintf("%s %s",
+			value.Address(address), said), goesOn
 	case has("No space left on device"):
-		f.Code, f.Text = stack.CodeDiskFull, fmt.Sprintf("%s does not fit: the disk is full", value.Address(address))
+		f.Code, f.Text = stack.CodeDiskFull, fmt.Sprintf("%s does not fit: the disk is full",
+			value.Address(address))
 		f.Remedy = "Make room, or choose another place with --into."
 	case has(noNetwork...), brokenOff(err):
 		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s",
 			value.Address(address),
 			said)
-		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine works without a network."
+		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine " +
+			"works without a network."
 		if brokenOff(err) {
-			f.Text, f.Remedy = fmt.Sprintf("the connection to %s broke off: %s", value.Address(address), said), goesOn
+			f.Text, f.Remedy = fmt.Sprintf("the connection to %s broke off: %s",
+				value.Address(address), said), goesOn
 		}
 	case has("Permission denied (publickey", "Authentication failed", "could not read Username",
 		"terminal prompts disabled", "Permission denied", " 403", " 401"):
-		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s", value.Address(address), said)
+		f.Code, f.Text = "clone-not-permitted", fmt.Sprintf("%s refuses you: %s",
+			value.Address(address), said)
 		f.Remedy = "Check your SSH key or token, and that the repository is yours to read."
-	case has("does not appear to be a git repository", "not found", "does not exist", "not a git repository",
+	case has("does not appear to be a git repository", "not found", "does not exist",
+		"not a git repository",
 		"repository '"):
-		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository", value.Address(address))
-		f.Remedy = "Check the address. If the code is there without git, survey it as it is: nharbor -C FOLDER survey"
+		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository",
+			value.Address(address))
+		f.Remedy = "Check the address. If the code is there without git, survey it as it is: " +
+			"nharbor -C FOLDER survey"
 	}
 	return f
 }
@@ -400,10 +436,12 @@ func cloneFault(address string, err error, kept bool) error {
 func (g git) checkOutRef(dir, ref string) error {
 	target := ""
 	for _, candidate := range []string{"refs/tags/" + ref, "refs/remotes/origin/" + ref, ref} {
-		if candidate != ref && g.command(dir, "show-ref", "--verify", "--quiet", "--", candidate).Run() != nil {
+		if candidate != ref && g.command(dir, "show-ref", "--verify", "--quiet", "--",
+			candidate).Run() != nil {
 			continue // "refs/tags/x~1" would resolve, and be no tag
 		}
-		if g.output(dir, "rev-parse", "--verify", "--quiet", "--end-of-options", candidate+"^{commit}") != "" {
+		if g.output(dir, "rev-parse", "--verify", "--quiet", "--end-of-options",
+			candidate+"^{commit}") != "" {
 			target = candidate
 			break
 		}
@@ -417,13 +455,15 @@ func (g git) checkOutRef(dir, ref string) error {
 	}
 	var err error
 	if branch, ok := strings.CutPrefix(target, "refs/remotes/origin/"); ok {
-		err = g.run(dir, "checkout", "--progress", "-B", branch, "--track", "refs/remotes/origin/"+branch, "--")
+		err = g.run(dir, "checkout", "--progress", "-B", branch, "--track",
+			"refs/remotes/origin/"+branch, "--")
 	} else {
 		err = g.run(dir, "checkout", "--progress", "--detach", target, "--")
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRefNotFound,
-			Text: fmt.Sprintf("%q could not be checked out: %v", ref, err), Remedy: "Check the ref.", Cause: err}
+			Text: fmt.Sprintf("%q could not be checked out: %v", ref,
+				err), Remedy: "Check the ref.", Cause: err}
 	}
 	return nil
 }
@@ -433,7 +473,8 @@ func (g git) noSuchRef(dir, ref string, tags []string) error {
 	f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRefNotFound,
 		Text:   fmt.Sprintf("there is no tag, branch or commit %q", ref),
 		Remedy: "The repository has no tags; leave --at out for its newest commit."}
-	branches := strings.Fields(g.output(dir, "for-each-ref", "--format=%(refname:lstrip=3)", "refs/remotes/origin"))
+	branches := strings.Fields(g.output(dir, "for-each-ref", "--format=%(refname:lstrip=3)",
+		"refs/remotes/origin"))
 	near := spelling.Near(ref, slices.Concat(tags, branches), 3)
 	if len(near) > 0 {
 		f.Remedy = "Nearest: " + strings.Join(near, ", ") + "."
@@ -467,7 +508,8 @@ func (g git) newHistory(dir string) error {
 	steps := [][]string{{"init", "--quiet", "--initial-branch=" + branch}, {"add", "--all"}}
 	commit := []string{"commit", "--quiet", "--message", "Begin from a starter project"}
 	if g.output(dir, "config", "user.email") == "" {
-		commit = append([]string{"-c", "user.name=nharbor", "-c", "user.email=nharbor@localhost"}, commit...)
+		commit = append([]string{"-c", "user.name=nharbor", "-c", "user.email=nharbor@localhost"},
+			commit...)
 	}
 	for _, args := range append(steps, commit) {
 		if err := g.run(dir, args...); err != nil {

@@ -30,7 +30,8 @@ func TestCommitted(t *testing.T) {
 	runGit(t, dir, "commit", "-q", "-m", "more")
 	files := []string{"version", "office/tide.js", "*.js", "-n", "absent", "office", ":(glob)**"}
 	first := Committed(t.Context(), dir, "HEAD", files)
-	if got := strings.Join(slices.Sorted(maps.Keys(first)), " "); got != "*.js -n office/tide.js version" {
+	if got := strings.Join(slices.Sorted(maps.Keys(first)),
+		" "); got != "*.js -n office/tide.js version" {
 		t.Errorf("of the files it tells %s", got)
 	}
 	if first["office/tide.js"] == first["version"] || len(first["version"]) < 40 {
@@ -42,7 +43,8 @@ func TestCommitted(t *testing.T) {
 		t.Errorf("an edit makes it %v", again)
 	}
 	runGit(t, dir, "commit", "-q", "-m", "edited")
-	if again := Committed(t.Context(), dir, "HEAD", files); again["office/tide.js"] == first["office/tide.js"] ||
+	if again := Committed(t.Context(), dir, "HEAD",
+		files); again["office/tide.js"] == first["office/tide.js"] ||
 		again["version"] != first["version"] {
 		t.Errorf("another commit makes it %v", again)
 	}

@@ -13,16 +13,17 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// A checkout's own configuration is written by git, by its owner, and by whoever made the checkout, if it came in
-// an archive or was copied. Nobody can list all keys by which git runs a program or opens a file, since each version of
-// it and each helper brings more; so what is allowed is listed: what clone and init write on any system, who one is,
-// remotes, branches, submodules, line endings, and how a pull, a push or a fetch goes about it. No value may name
-// a program or a file. What is switched off on every call of ours may stand there too.
+// A checkout's own configuration is written by git, by its owner, and by whoever made the checkout,
+// if it came in an archive or was copied. Nobody can list all keys by which git runs a program or
+// opens a file, since each version of it and each helper brings more; so what is allowed is listed:
+// what clone and init write on any system, who one is, remotes, branches, submodules, line endings,
+// and how a pull, a push or a fetch goes about it. No value may name a program or a file. What is
+// switched off on every call of ours may stand there too.
 //
 // The person's own configuration is not looked at: it is theirs.
 
-// allowedConfig are the keys that may stand in a checkout's own configuration, in lower case as git prints them, and
-// what their values look like. The first line that matches a key decides.
+// allowedConfig are the keys that may stand in a checkout's own configuration, in lower case as git
+// prints them, and what their values look like. The first line that matches a key decides.
 var allowedConfig = []struct {
 	key, value *expr.Expr
 	why        string
@@ -33,28 +34,33 @@ var allowedConfig = []struct {
 		`sharedrepository|autocrlf|eol|safecrlf|whitespace|checkroundtripencoding|sparsecheckout|sparsecheckoutcone|` +
 		`fsync\w*|createobject)$`),
 		word, "what init and clone write, and line endings"},
-	{expr.New(`^core\.hookspath$`), anyValue, "no call of ours runs hooks; tools for hooks set it in every checkout"},
+	{expr.New(`^core\.hookspath$`), anyValue,
+		"no call of ours runs hooks; tools for hooks set it in every checkout"},
 	{expr.New(`^core\.(fsmonitor|pager|editor)$`), anyValue, "switched off on every call of ours"},
 	{expr.New(`^extensions\.(objectformat|compatobjectformat|refstorage|noop|worktreeconfig|relativeworktrees|` +
 		`preciousobjects|partialclone)$`), word, "what clone writes"},
 	{expr.New(`^(user|author|committer)\.(name|email)$`), anyValue, "who one is"},
-	{expr.New(`^user\.(useconfigonly|signingkey)$`), hexWord, "who one is; a key that is a file is none of these"},
+	{expr.New(`^user\.(useconfigonly|signingkey)$`), hexWord,
+		"who one is; a key that is a file is none of these"},
 	{expr.New(`^(commit|tag|push|merge)\.(gpgsign|forcesignannotated|verifysignatures)$|^gpg\.format$`), word,
 		"nothing is signed here, and looking at signatures is switched off"},
-	{expr.New(`^remote\..+\.(url|pushurl)$`), anyValue, "addresses are looked at where they are used"},
+	{expr.New(`^remote\..+\.(url|pushurl)$`), anyValue,
+		"addresses are looked at where they are used"},
 	{expr.New(`^remote\..+\.(fetch|push|tagopt|prune|prunetags|mirror|skipdefaultupdate|skipfetchall|promisor|` +
 		`partialclonefilter|followremotehead|gh-resolved)$|^remotes\..+$|^remote\.pushdefault$|^checkout\.\w+$`), spec,
 		"which refs go where"},
 	{expr.New(`^branch\..+\.(remote|merge|rebase|pushremote|mergeoptions|description|gh-merge-base|` +
 		`vscode-merge-base|github-pr-owner-number)$|^branch\.(autosetupmerge|autosetuprebase|sort)$`), spec,
 		"branches"},
-	{expr.New(`^submodule\..+\.update$`), expr.New(`^(checkout|rebase|merge|none)$`), "no command among its ways"},
+	{expr.New(`^submodule\..+\.update$`), expr.New(`^(checkout|rebase|merge|none)$`),
+		"no command among its ways"},
 	{expr.New(`^submodule\..+\.(url|active|branch|ignore|shallow|fetchrecursesubmodules)$|` +
 		`^submodule\.(active|recurse|fetchjobs|propagatebranches)$`), spec, "submodules"},
 	{expr.New(`^(pull|push|fetch|merge|rebase)\.(rebase|ff|octopus|default|autosetupremote|followtags|prune|` +
 		`prunetags|parallel|writecommitgraph|recursesubmodules|all|conflictstyle|renames|stat|autostash|autosquash|` +
 		`updaterefs|renamelimit|directoryrenames|negotiationalgorithm|unpacklimit|fsckobjects)$|^(transfer|receive)\.` +
-		`(fsckobjects|unpacklimit|denycurrentbranch)$`), word, "how a pull, a push or a fetch goes about it"},
+		`(fsckobjects|unpacklimit|denycurrentbranch)$`), word, "how a pull, a push or a fetch " +
+		"goes about it"},
 	{expr.New(`^(rerere|gc|maintenance|index|pack|feature|status|color|advice|diff|log|format|init|i18n|apply|` +
 		`help|column|protocol)\.(enabled|auto|autodetach|autopacklimit|strategy|version|threads|skiphash|manyfiles|` +
 		`experimental|short|branch|showuntrackedfiles|submodulesummary|aheadbehind|ui|algorithm|renames|renamelimit|` +
@@ -80,8 +86,8 @@ var (
 // setting is one of a checkout's own configuration that is not allowed.
 type setting struct{ file, key string }
 
-// strange finds the first setting of a checkout's own configuration, and of those of its submodules, that is not among
-// the allowed ones; ok is false where there is none.
+// strange finds the first setting of a checkout's own configuration, and of those of its
+// submodules, that is not among the allowed ones; ok is false where there is none.
 func (g git) strange(dir string) (s setting, ok bool) {
 	at, err := folderOf(dir)
 	if err != nil {
@@ -157,7 +163,8 @@ func (g git) strangeModules(at string, left *int) (s setting, ok bool) {
 	return s, false
 }
 
-// strangeIn looks at the configuration of one git folder. top is the checkout's, or empty for a submodule's.
+// strangeIn looks at the configuration of one git folder. top is the checkout's, or empty for a
+// submodule's.
 func (g git) strangeIn(top, at string) (s setting, ok bool) {
 	for _, name := range []string{"config", "config.worktree"} {
 		file := filepath.Join(at, name)
@@ -177,7 +184,8 @@ func (g git) strangeIn(top, at string) (s setting, ok bool) {
 			if entry == "" || allowed(key, value) {
 				continue
 			}
-			// A submodule's folder says where its working copy is: in the checkout that it belongs to.
+			// A submodule's folder says where its working copy is: in the checkout that it belongs
+			// to.
 			if key == "core.worktree" && worktreeIsOwn(at, value, top) {
 				continue
 			}
@@ -200,8 +208,8 @@ func allowed(key, value string) bool {
 	return false
 }
 
-// worktreeIsOwn reports whether the working copy that a git folder names is the checkout itself, or lies in the one
-// whose submodule it is.
+// worktreeIsOwn reports whether the working copy that a git folder names is the checkout itself, or
+// lies in the one whose submodule it is.
 func worktreeIsOwn(at, value, top string) bool {
 	if !filepath.IsAbs(value) {
 		value = filepath.Join(at, value)
@@ -217,8 +225,8 @@ func worktreeIsOwn(at, value, top string) bool {
 	return err == nil && filepath.IsLocal(rel) && rel != "."
 }
 
-// obeys makes sure that git, when it goes by the configuration of a checkout, runs and opens nothing that the checkout
-// names. Codes of the error: checkout-config-runs, checkout-elsewhere.
+// obeys makes sure that git, when it goes by the configuration of a checkout, runs and opens
+// nothing that the checkout names. Codes of the error: checkout-config-runs, checkout-elsewhere.
 func (g git) obeys(dir string) error {
 	if err := Sound(dir); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutElsewhere,
@@ -244,8 +252,8 @@ func (g git) obeys(dir string) error {
 	return f
 }
 
-// Outside is what of a checkout's own repository lies outside of a folder: the git folder of a second working copy of
-// one's own, or one whose objects it borrows; empty where all lies within.
+// Outside is what of a checkout's own repository lies outside of a folder: the git folder of a
+// second working copy of one's own, or one whose objects it borrows; empty where all lies within.
 func Outside(root, dir string) string {
 	at, err := folderOf(dir)
 	if err != nil {

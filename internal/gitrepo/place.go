@@ -19,11 +19,12 @@ import (
 // unfinished begins the name of a folder in which something is made that is not complete.
 const unfinished = ".nharbor-clone-"
 
-// place is where a clone is made until it is complete. What is fetched lies among the person's own files, in a folder
-// whose name nobody else can guess: an interrupted clone is gone on with, so that its configuration, hooks and objects
-// are believed, which anybody could have put into a folder with a name that is known. Where there is no such folder,
-// nothing is kept. The checkout is put together beside the final folder, in one with a random name. One process has a
-// place at a time, until leave.
+// place is where a clone is made until it is complete. What is fetched lies among the person's own
+// files, in a folder whose name nobody else can guess: an interrupted clone is gone on with, so
+// that its configuration, hooks and objects are believed, which anybody could have put into a
+// folder with a name that is known. Where there is no such folder, nothing is kept. The checkout is
+// put together beside the final folder, in one with a random name. One process has a place at a
+// time, until leave.
 type place struct {
 	dir  string // of what is fetched
 	temp string // beside the final one
@@ -39,7 +40,8 @@ const (
 	inSteps mark = "steps"   // nothing, but the next attempt goes in steps, so that the one after it has something
 )
 
-// takePlace takes the place for a clone into dir; making is the folder of what is fetched, or empty.
+// takePlace takes the place for a clone into dir; making is the folder of what is fetched, or
+// empty.
 func takePlace(dir, making string) (*place, error) {
 	temp, err := beside(dir)
 	if err != nil {
@@ -60,19 +62,24 @@ func (p *place) take(dir, making string) error {
 		forgetOld(filepath.Dir(making))
 	}
 	p.in = filepath.Join(p.dir, "checkout")
-	p.lock = flock.New(filepath.Join(p.dir, "lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow))
+	p.lock = flock.New(filepath.Join(p.dir, "lock"),
+		flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow))
 	if alone, err := p.lock.TryLock(); err != nil {
 		return unwritable(p.dir, "nothing can be written there: ", err)
 	} else if !alone {
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCloneFailed, At: stack.Place{File: dir},
-			Text: "another clone of it into this folder is under way", Remedy: "Wait for it, or end it."}
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCloneFailed,
+			At:   stack.Place{File: dir},
+			Text: "another clone of it into this folder is under way", Remedy: "Wait for it, or " +
+				"end it."}
 	}
 	if p.dir == p.temp {
 		return nil
 	}
-	// What stood beside the final folder when a process was killed is named here, where nobody else can write.
+	// What stood beside the final folder when a process was killed is named here, where nobody else
+	// can write.
 	note := filepath.Join(p.dir, "beside")
-	if was, err := reading.OwnFile(note, 16<<10); err == nil && filepath.Dir(string(was)) == filepath.Dir(p.temp) &&
+	if was, err := reading.OwnFile(note, 16<<10); err == nil &&
+		filepath.Dir(string(was)) == filepath.Dir(p.temp) &&
 		strings.HasPrefix(filepath.Base(string(was)), unfinished) {
 		os.RemoveAll(string(was))
 	}
@@ -94,7 +101,8 @@ func ownFolder(dir string) bool {
 		return false
 	}
 	info, err := os.Lstat(dir)
-	return err == nil && info.IsDir() && (info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows")
+	return err == nil && info.IsDir() &&
+		(info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows")
 }
 
 // keptFor is how long an interrupted clone is kept for whoever goes on with it.
@@ -112,7 +120,8 @@ func forgetOld(all string) {
 			continue
 		}
 		name := filepath.Join(all, e.Name())
-		lock := flock.New(filepath.Join(name, "lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow))
+		lock := flock.New(filepath.Join(name, "lock"),
+			flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow))
 		if alone, err := lock.TryLock(); err == nil && alone {
 			os.RemoveAll(name)
 			lock.Unlock()
@@ -122,8 +131,8 @@ func forgetOld(all string) {
 
 func (p *place) work() string { return p.in }
 
-// settle brings what is fetched to the disk on which the checkout is to appear, unless it is there already. A copy of
-// it is kept until leave.
+// settle brings what is fetched to the disk on which the checkout is to appear, unless it is there
+// already. A copy of it is kept until leave.
 func (p *place) settle() error {
 	probe := filepath.Join(p.temp, "here")
 	if p.dir == p.temp || p.mark("here") == nil &&
@@ -156,8 +165,8 @@ func (p *place) mark(m mark) error {
 	return f.Close()
 }
 
-// worthKeeping reports whether the next attempt is better off with what is there: after an interruption or when the
-// network failed, and not where the call itself was wrong.
+// worthKeeping reports whether the next attempt is better off with what is there: after an
+// interruption or when the network failed, and not where the call itself was wrong.
 func (p *place) worthKeeping(err error) bool {
 	if p.dir == p.temp {
 		return false
@@ -178,13 +187,16 @@ func (p *place) leave(keep bool) {
 // free reports as an error what stands where something is to appear, and makes the folder above it.
 func free(dir string) error {
 	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
-		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
+			At:   stack.Place{File: dir},
 			Text: "a file stands there", Remedy: "Name another place with --into."}
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty, At: stack.Place{File: dir},
-			Text:   "the folder exists and is not empty",
-			Remedy: "Name another with --into, or survey what is there: nharbor -C " + shell.Word(dir) + " survey"}
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
+			At:   stack.Place{File: dir},
+			Text: "the folder exists and is not empty",
+			Remedy: "Name another with --into, or survey what is there: nharbor -C " +
+				shell.Word(dir) + " survey"}
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o777); err != nil {
 		return unwritable(filepath.Dir(dir), "the folder can't be made: ", err)
@@ -193,6 +205,7 @@ func free(dir string) error {
 }
 
 func unwritable(dir, what string, err error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable, At: stack.Place{File: dir},
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderUnwritable,
+		At:   stack.Place{File: dir},
 		Text: what + stack.Reason(err), Remedy: "Choose another place with --into.", Cause: err}
 }

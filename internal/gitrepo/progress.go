@@ -42,8 +42,10 @@ var progressLine = expr.New(`^(?:remote: )?([A-Z][a-z]+ [a-z]+): +(\d+)% \(\d+/\
 	`(?:, ([\d.]+) ([KMG]?i?[Bb](?:ytes)?))?(?: \| ([\d.]+) ([KMG]?i?[Bb](?:ytes)?)/s)?`)
 
 // phases are git's words for what it does, and ours.
-var phases = map[string]string{"Enumerating objects": "prepared there", "Counting objects": "prepared there",
-	"Compressing objects": "prepared there", "Receiving objects": "fetched", "Resolving deltas": "put together",
+var phases = map[string]string{"Enumerating objects": "prepared there",
+	"Counting objects":    "prepared there",
+	"Compressing objects": "prepared there", "Receiving objects": "fetched", "Resolving " +
+		"deltas": "put together",
 	"Updating files": "checked out", "Filtering content": "large files"}
 
 // follower makes progress of the lines in which git tells its own.
@@ -91,7 +93,8 @@ type stalled struct{ after time.Duration }
 
 func (s *stalled) Error() string { return fmt.Sprintf("has sent nothing for %s", s.after) }
 
-// watch ends a run of git as soon as it has neither said anything nor grown on the disk for as long as patience lasts.
+// watch ends a run of git as soon as it has neither said anything nor grown on the disk for as long
+// as patience lasts.
 type watch struct {
 	patience time.Duration
 	grows    string       // the folder of a repository; empty for none

@@ -11,9 +11,10 @@ import (
 	"nimbleharbor/internal/reading"
 )
 
-// git opens what lies in a git folder by its name alone: a pipe called HEAD keeps it waiting for ever, and a git folder
-// that lies elsewhere has it read there. So before git is asked about what we have not cloned, its folder is looked at.
-// What can't be looked at in little time, every object and ignore file, has git's own patience as its bound (patience).
+// git opens what lies in a git folder by its name alone: a pipe called HEAD keeps it waiting for
+// ever, and a git folder that lies elsewhere has it read there. So before git is asked about what
+// we have not cloned, its folder is looked at. What can't be looked at in little time, every object
+// and ignore file, has git's own patience as its bound (patience).
 
 // Unsound is the error of a git folder that git is not let near.
 type Unsound struct {
@@ -26,18 +27,20 @@ func (u *Unsound) Error() string { return u.File + ": " + u.Why.Error() }
 func (u *Unsound) Unwrap() error { return u.Why }
 
 // mostOf are how large files of a git folder may be, in bytes; the others are small.
-var mostOf = map[string]int64{"index": 2 << 30, "packed-refs": 512 << 20, "ORIG_HEAD": 64 << 20, "FETCH_HEAD": 64 << 20,
-	"shallow": 64 << 20}
+var mostOf = map[string]int64{"index": 2 << 30, "packed-refs": 512 << 20, "ORIG_HEAD": 64 << 20,
+	"FETCH_HEAD": 64 << 20,
+	"shallow":    64 << 20}
 
 const (
-	// maxSmall is how large any other file of a git folder may be that git reads as a whole, in bytes.
+	// maxSmall is how large any other file of a git folder may be that git reads as a whole, in
+	// bytes.
 	maxSmall = 4 << 20
 	// maxRefs is how many refs with files of their own are looked at; git packs them long before.
 	maxRefs = 20_000
 )
 
-// Sound makes sure that git can be asked about a checkout whose top is dir: its git folder is its own, and what git
-// opens there first are regular files. The error is an *Unsound.
+// Sound makes sure that git can be asked about a checkout whose top is dir: its git folder is its
+// own, and what git opens there first are regular files. The error is an *Unsound.
 func Sound(dir string) error {
 	at, err := folderOf(dir)
 	if err != nil {
@@ -74,7 +77,8 @@ func within(dir, name string) string {
 	return name
 }
 
-// soundFolder looks at the files of one folder of a git folder, and of those below it if it is that of the refs.
+// soundFolder looks at the files of one folder of a git folder, and of those below it if it is that
+// of the refs.
 func soundFolder(dir, at, folder string, left *int) error {
 	entries, err := os.ReadDir(filepath.Join(at, filepath.FromSlash(folder)))
 	if err != nil {
@@ -114,16 +118,18 @@ func soundFolder(dir, at, folder string, left *int) error {
 				limit = 2 << 30 // lists of commits
 			}
 			if info.Size() > limit {
-				return &Unsound{within(dir, name), &reading.TooLarge{Size: info.Size(), Limit: limit}}
+				return &Unsound{within(dir, name),
+					&reading.TooLarge{Size: info.Size(), Limit: limit}}
 			}
 		}
 	}
 	return nil
 }
 
-// folderOf finds the git folder of a checkout. One that lies outside of it is its own only where that says so: the
-// folder of a second working copy names the file that leads to it, and that of a submodule its working copy. Neither
-// can be said by somebody who has only the checkout to write into.
+// folderOf finds the git folder of a checkout. One that lies outside of it is its own only where
+// that says so: the folder of a second working copy names the file that leads to it, and that of a
+// submodule its working copy. Neither can be said by somebody who has only the checkout to write
+// into.
 func folderOf(dir string) (string, error) {
 	name := filepath.Join(dir, ".git")
 	info, err := os.Lstat(name)
@@ -157,7 +163,8 @@ func folderOf(dir string) (string, error) {
 	if err != nil {
 		return "", &Unsound{".git", err}
 	}
-	if rel, err := filepath.Rel(top, real); err == nil && filepath.IsLocal(rel) || knowsOf(real, top) {
+	if rel, err := filepath.Rel(top, real); err == nil && filepath.IsLocal(rel) ||
+		knowsOf(real, top) {
 		return real, nil
 	}
 	return "", &Unsound{".git", reading.ErrNotOurs}
@@ -189,8 +196,8 @@ func knowsOf(at, top string) bool {
 	return false
 }
 
-// Clear makes sure that git, when it is asked about files of a checkout, finds no ignore or attributes file on the way
-// to them that would keep it waiting. The error is an *Unsound.
+// Clear makes sure that git, when it is asked about files of a checkout, finds no ignore or
+// attributes file on the way to them that would keep it waiting. The error is an *Unsound.
 func Clear(dir string, files []string) error {
 	seen := map[string]bool{}
 	for _, file := range files {
@@ -202,7 +209,8 @@ func Clear(dir string, files []string) error {
 					continue
 				}
 				here := filepath.ToSlash(filepath.Join(folder, name))
-				if mode := info.Mode().Type(); !mode.IsRegular() && !mode.IsDir() && mode != fs.ModeSymlink {
+				if mode := info.Mode().Type(); !mode.IsRegular() && !mode.IsDir() &&
+					mode != fs.ModeSymlink {
 					return &Unsound{here, reading.ErrNotRegular}
 				}
 				if info.Mode().IsRegular() && info.Size() > maxSmall {

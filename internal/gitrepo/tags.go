@@ -17,10 +17,11 @@ import (
 	"github.com/Masterminds/semver/v3"
 )
 
-// Tags are the names of a checkout's tags, at most so many: versions that are no forerunners first, the highest before
-// the others, then the rest, the newest before the older.
+// Tags are the names of a checkout's tags, at most so many: versions that are no forerunners first,
+// the highest before the others, then the rest, the newest before the older.
 func Tags(ctx context.Context, dir string, most int) []string {
-	list := git{ctx: ctx}.output(dir, "for-each-ref", "--sort=-creatordate", "--format=%(refname:strip=2)", "refs/tags")
+	list := git{ctx: ctx}.output(dir, "for-each-ref", "--sort=-creatordate",
+		"--format=%(refname:strip=2)", "refs/tags")
 	if list == "" {
 		return nil
 	}
@@ -59,8 +60,8 @@ func Changed(ctx context.Context, dir, file string) time.Time {
 	return time.Unix(seconds, 0)
 }
 
-// Objects are what a repository has in its history, read without checking anything out. One process of git answers, one
-// question after the other, until Close.
+// Objects are what a repository has in its history, read without checking anything out. One process
+// of git answers, one question after the other, until Close.
 type Objects struct {
 	cmd   *exec.Cmd
 	asks  io.WriteCloser
@@ -81,7 +82,8 @@ type Entry struct {
 // Open starts to read a checkout's objects.
 func Open(ctx context.Context, dir string) (*Objects, error) {
 	ctx, cancel := context.WithCancel(ctx)
-	o := &Objects{cmd: git{ctx: ctx}.command(dir, "cat-file", "--batch"), cancel: cancel, trees: map[string][]Entry{},
+	o := &Objects{cmd: git{ctx: ctx}.command(dir, "cat-file", "--batch"), cancel: cancel,
+		trees: map[string][]Entry{},
 		blobs: map[string][]byte{}}
 	var err error
 	if o.asks, err = o.cmd.StdinPipe(); err != nil {
@@ -110,7 +112,8 @@ func (o *Objects) Close() error {
 // maxObject bounds a file that is read out of the history, in bytes; a larger one is no manifest.
 const maxObject = 8 << 20
 
-// ask gives the contents of what a name leads to; false where there is none, or it is of another kind.
+// ask gives the contents of what a name leads to; false where there is none, or it is of another
+// kind.
 func (o *Objects) ask(name, kind string) (data []byte, object string, ok bool) {
 	if strings.ContainsAny(name, "\n\r") {
 		return nil, "", false // it would be two questions
@@ -155,8 +158,8 @@ func (o *Objects) Folder(ref, folder string) []Entry {
 	return list
 }
 
-// tree lists a folder by its own name, or by one that leads to it. Folders that are the same in many tags are read
-// once.
+// tree lists a folder by its own name, or by one that leads to it. Folders that are the same in
+// many tags are read once.
 func (o *Objects) tree(name string) []Entry {
 	if known, ok := o.trees[name]; ok {
 		return known
@@ -192,7 +195,8 @@ func (t tagged) Open(name string) (fs.File, error) {
 		return nil, none
 	}
 	folder := t.objects.Folder(t.ref, path.Dir(name))
-	i := slices.IndexFunc(folder, func(e Entry) bool { return e.Name == path.Base(name) && !e.Folder })
+	i := slices.IndexFunc(folder,
+		func(e Entry) bool { return e.Name == path.Base(name) && !e.Folder })
 	if i < 0 {
 		return nil, none
 	}

@@ -11,13 +11,16 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// unpack makes a workspace's folder of an archive, which has no history. As with a clone the folder appears when it is
-// complete, or not at all. The one folder that archives of a repository have at their top is left out.
+// unpack makes a workspace's folder of an archive, which has no history. As with a clone the folder
+// appears when it is complete, or not at all. The one folder that archives of a repository have at
+// their top is left out.
 func unpack(ctx context.Context, name, dir string, opt Options) (stack.Checkout, error) {
 	var none stack.Checkout
 	if opt.Ref != "" || opt.Upstream != "" || opt.Choose != nil || opt.Slim {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall, At: stack.Place{File: name},
-			Text:   "an archive has neither tags nor branches, no remote, and nothing that could stay there",
+		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall,
+			At: stack.Place{File: name},
+			Text: "an archive has neither tags nor branches, no remote, and nothing that " +
+				"could stay there",
 			Remedy: "Leave out --at, --upstream and --slim, or clone the repository itself."}
 	}
 	temp, err := beside(dir)
@@ -59,7 +62,8 @@ func unpack(ctx context.Context, name, dir string, opt Options) (stack.Checkout,
 }
 
 func unpackFault(name string, err error) error {
-	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeArchiveRefused, At: stack.Place{File: name},
+	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeArchiveRefused,
+		At:   stack.Place{File: name},
 		Text: "the archive is not unpacked: " + err.Error(), Cause: err,
 		Remedy: "Nothing of it was kept. Get it again, or ask whoever made it."}
 	var refused *archive.Refused
@@ -69,7 +73,8 @@ func unpackFault(name string, err error) error {
 			"the unpacking was interrupted; nothing was left behind", "Run it again when you like."
 	case errors.Is(err, syscall.ENOSPC):
 		f.Code, f.Text = stack.CodeDiskFull, "the archive does not fit: the disk is full"
-		f.Remedy = "Free some space, or choose another place with --into; nothing of it was left behind."
+		f.Remedy = "Free some space, or choose another place with --into; nothing of it was " +
+			"left behind."
 	case !errors.As(err, &refused):
 		f.Text = "the archive can't be unpacked: " + stack.Reason(err)
 	}

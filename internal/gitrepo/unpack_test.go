@@ -11,39 +11,46 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestArchives makes checkouts of what git hands on in one file, and of archives, which have no history.
+// TestArchives makes checkouts of what git hands on in one file, and of archives, which have no
+// history.
 func TestArchives(t *testing.T) {
 	t.Parallel()
 	repo, dir := repository(t), t.TempDir()
 	for _, name := range []string{"ferry-2.zip", "ferry-2.tar", "ferry-2.tar.gz"} {
 		runGit(t, repo, "archive", "--prefix=ferry-2/", "-o", filepath.Join(dir, name), "v2")
 	}
-	runGit(t, repo, "bundle", "create", "-q", filepath.Join(dir, "ferry.bundle"), "HEAD", "main", "v1", "v2")
-	for name, want := range map[string]string{"ferry-2.zip": "", "ferry-2.tar": "", "ferry-2.tar.gz": "",
-		"ferry.bundle": "main"} {
+	runGit(t, repo, "bundle", "create", "-q", filepath.Join(dir, "ferry.bundle"), "HEAD", "main",
+		"v1", "v2")
+	for name, want := range map[string]string{"ferry-2.zip": "", "ferry-2.tar": "",
+		"ferry-2.tar.gz": "",
+		"ferry.bundle":   "main"} {
 		if got := NameOf(filepath.Join(dir, name)); got != strings.Split(name, ".")[0] {
 			t.Errorf("%s becomes the folder %s", name, got)
 		}
 		to := filepath.Join(dir, "of "+name)
 		var said []string
-		c, err := Clone(t.Context(), filepath.Join(dir, name), to, Options{Progress: func(p Progress) {
-			said = append(said, p.String())
-		}})
+		c, err := Clone(t.Context(), filepath.Join(dir, name), to,
+			Options{Progress: func(p Progress) {
+				said = append(said, p.String())
+			}})
 		if err != nil || c.Branch != want || content(t, filepath.Join(to, "version")) != "v2" {
 			t.Errorf("%s: %+v, %v", name, c, err)
 		}
-		if want == "" && (len(said) == 0 || !strings.HasPrefix(said[len(said)-1], "unpacked 100 %")) {
+		if want == "" && (len(said) == 0 ||
+			!strings.HasPrefix(said[len(said)-1], "unpacked 100 %")) {
 			t.Errorf("%s: on the way it says %q", name, said)
 		}
 	}
-	c, err := Clone(t.Context(), filepath.Join(dir, "ferry-2.zip"), filepath.Join(dir, "fresh"), Options{
-		NewHistory: true})
+	c, err := Clone(t.Context(), filepath.Join(dir, "ferry-2.zip"), filepath.Join(dir, "fresh"),
+		Options{
+			NewHistory: true})
 	if err != nil || c.Commit == "" || c.Tag != "" {
 		t.Errorf("with a history of its own: %+v, %v", c, err)
 	}
 	var f *stack.Fault
-	if _, err := Clone(t.Context(), filepath.Join(dir, "ferry-2.zip"), filepath.Join(dir, "x"), Options{
-		Ref: "v1"}); !errors.As(err,
+	if _, err := Clone(t.Context(), filepath.Join(dir, "ferry-2.zip"), filepath.Join(dir, "x"),
+		Options{
+			Ref: "v1"}); !errors.As(err,
 		&f) || f.Code != stack.CodeWrongCall {
 		t.Errorf("an archive at a tag: %v", err)
 	}
@@ -58,7 +65,8 @@ func TestArchives(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = Clone(t.Context(), hostile.Name(), filepath.Join(dir, "h"), Options{})
-	if !errors.As(err, &f) || f.Code != stack.CodeArchiveRefused || !strings.Contains(f.Text, "../../out") {
+	if !errors.As(err, &f) || f.Code != stack.CodeArchiveRefused ||
+		!strings.Contains(f.Text, "../../out") {
 		t.Errorf("an entry that leaves the folder: %v", err)
 	}
 	left, _ := filepath.Glob(filepath.Join(dir, ".nharbor-*"))
@@ -71,7 +79,8 @@ func TestArchives(t *testing.T) {
 func TestPointers(t *testing.T) {
 	t.Parallel()
 	repo := repository(t)
-	for name, text := range map[string]string{"a.bin": pointer + "oid sha256:0\nsize 5\n", "b.bin": pointer,
+	for name, text := range map[string]string{"a.bin": pointer + "oid sha256:0\nsize 5\n",
+		"b.bin": pointer,
 		"c.txt": "text", ".gitattributes": "*.bin filter=tide -text\n",
 		"long.txt": pointer + strings.Repeat("x", 2000)} {
 		if err := os.WriteFile(filepath.Join(repo, name), []byte(text), 0o644); err != nil {
@@ -86,7 +95,8 @@ func TestPointers(t *testing.T) {
 	}
 }
 
-// TestAlreadyThere goes on with a checkout that stands in the place of a clone, and names one of something else.
+// TestAlreadyThere goes on with a checkout that stands in the place of a clone, and names one of
+// something else.
 func TestAlreadyThere(t *testing.T) {
 	t.Parallel()
 	repo, other, dir := repository(t), repository(t), filepath.Join(t.TempDir(), "checkout")
@@ -94,8 +104,9 @@ func TestAlreadyThere(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ address, ref, says string }{
-		{repo, "", ""}, {repo, "v1", ""}, {repo, "v2", "not at v2"}, {other, "", "another checkout stands there, " +
-			"of " + repo},
+		{repo, "", ""}, {repo, "v1", ""}, {repo, "v2", "not at v2"}, {other, "",
+			"another checkout stands there, " +
+				"of " + repo},
 	} {
 		got, err := Clone(t.Context(), c.address, dir, Options{Ref: c.ref})
 		if c.says == "" && (err != nil || !got.Already || got.Tag != "v1") ||
@@ -107,7 +118,8 @@ func TestAlreadyThere(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(full, "x"), nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Clone(t.Context(), repo, full, Options{}); err == nil || !strings.Contains(err.Error(), "not empty") {
+	if _, err := Clone(t.Context(), repo, full, Options{}); err == nil ||
+		!strings.Contains(err.Error(), "not empty") {
 		t.Errorf("a folder with something else: %v", err)
 	}
 }

@@ -83,7 +83,8 @@ func TestUpstream(t *testing.T) {
 	if err := Return(t.Context(), dir, u.From, u.To); !hasCode(err, stack.CodeNoWayBack) {
 		t.Errorf("from where it isn't, it came back with %v", err)
 	}
-	if err := Return(t.Context(), dir, u.To, u.From); err != nil || content(t, filepath.Join(dir, "version")) != "v2" {
+	if err := Return(t.Context(), dir, u.To, u.From); err != nil ||
+		content(t, filepath.Join(dir, "version")) != "v2" {
 		t.Errorf("brought back with %v", err)
 	}
 }
@@ -126,41 +127,65 @@ func TestUpstreamRefuses(t *testing.T) {
 		"a commit of one's own": {func(t *testing.T, _, dir, _ string) {
 			runGit(t, dir, "commit", "-q", "--allow-empty", "-m", "mine")
 		}, stack.CodeHistoriesDiverged},
-		"no branch": {func(t *testing.T, _, dir, _ string) { runGit(t, dir, "checkout", "-q", "v1") },
+		"no branch": {func(t *testing.T, _, dir,
+			_ string) {
+			runGit(t, dir, "checkout", "-q", "v1")
+		},
 			stack.CodeUpstreamMissing},
 		"a branch that follows none": {func(t *testing.T, _, dir, _ string) {
 			runGit(t, dir, "checkout", "-q", "-b", "own")
 		}, stack.CodeUpstreamMissing},
-		"a repository that has gone": {func(t *testing.T, origin, _, _ string) { os.RemoveAll(origin) },
+		"a repository that has gone": {func(t *testing.T, origin, _,
+			_ string) {
+			os.RemoveAll(origin)
+		},
 			stack.CodeAddressNotFound},
-		"a transport that is a program": {config("remote.origin.url", "ext::sh -c RUN"), stack.CodeAddressInvalid},
-		"a remote that is an option":    {config("remote.origin.url", "--upload-pack=RUN"), stack.CodeAddressInvalid},
-		"another ssh":                   {config("core.sshCommand", "RUN"), stack.CodeCheckoutConfigRuns},
-		"a server's program":            {config("remote.origin.uploadpack", "RUN;"), stack.CodeCheckoutConfigRuns},
-		"a helper of the remote":        {config("remote.origin.vcs", "ext"), stack.CodeCheckoutConfigRuns},
-		"a login's helper":              {config("credential.helper", "!RUN"), stack.CodeCheckoutConfigRuns},
-		"a filter":                      {config("filter.x.smudge", "RUN"), stack.CodeCheckoutConfigRuns},
-		"a filter for large files":      {config("filter.lfs.smudge", "git-lfs smudge -- %f"), ""},
-		"an included file":              {config("include.path", "../more.cfg"), stack.CodeCheckoutConfigRuns},
-		"a folder of hooks":             {config("core.hooksPath", ".husky/_"), ""},
-		"who one is":                    {config("user.email", "ida@quay.example"), ""},
-		"line endings":                  {config("core.autocrlf", "input"), ""},
-		"how to pull":                   {config("pull.rebase", "true"), ""},
-		"another work tree":             {config("core.worktree", "/tmp"), stack.CodeCheckoutConfigRuns},
-		"cookies":                       {config("http.cookieFile", "/etc/passwd"), stack.CodeCheckoutConfigRuns},
+		"a transport that is a program": {config("remote.origin.url", "ext::sh -c RUN"),
+			stack.CodeAddressInvalid},
+		"a remote that is an option": {config("remote.origin.url", "--upload-pack=RUN"),
+			stack.CodeAddressInvalid},
+		"another ssh": {config("core.sshCommand", "RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a server's program": {config("remote.origin.uploadpack", "RUN;"),
+			stack.CodeCheckoutConfigRuns},
+		"a helper of the remote": {config("remote.origin.vcs", "ext"),
+			stack.CodeCheckoutConfigRuns},
+		"a login's helper": {config("credential.helper", "!RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a filter": {config("filter.x.smudge", "RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a filter for large files": {config("filter.lfs.smudge", "git-lfs smudge -- %f"), ""},
+		"an included file": {config("include.path", "../more.cfg"),
+			stack.CodeCheckoutConfigRuns},
+		"a folder of hooks": {config("core.hooksPath", ".husky/_"), ""},
+		"who one is":        {config("user.email", "ida@quay.example"), ""},
+		"line endings":      {config("core.autocrlf", "input"), ""},
+		"how to pull":       {config("pull.rebase", "true"), ""},
+		"another work tree": {config("core.worktree", "/tmp"),
+			stack.CodeCheckoutConfigRuns},
+		"cookies": {config("http.cookieFile", "/etc/passwd"),
+			stack.CodeCheckoutConfigRuns},
 		"another address instead": {config("url./tmp/.insteadOf", "https://quay.example/"),
 			stack.CodeCheckoutConfigRuns},
-		"a proxy":                 {config("http.proxy", "http://quay.example"), stack.CodeCheckoutConfigRuns},
-		"a list of attributes":    {config("core.attributesFile", "/tmp/x"), stack.CodeCheckoutConfigRuns},
-		"a driver of merges":      {config("merge.x.driver", "RUN"), stack.CodeCheckoutConfigRuns},
-		"a converter":             {config("diff.x.textconv", "RUN"), stack.CodeCheckoutConfigRuns},
-		"an agent of large files": {config("lfs.customtransfer.x.path", "RUN"), stack.CodeCheckoutConfigRuns},
-		"a trailer":               {config("trailer.x.command", "RUN"), stack.CodeCheckoutConfigRuns},
-		"a key that is a program": {config("user.signingKey", "./key"), stack.CodeCheckoutConfigRuns},
-		"a large file's filter that does more": {config("filter.lfs.smudge", "git-lfs smudge -- %f; RUN"),
+		"a proxy": {config("http.proxy", "http://quay.example"),
 			stack.CodeCheckoutConfigRuns},
-		"a proxy of the remote": {config("remote.origin.proxy", "http://quay.example"), stack.CodeCheckoutConfigRuns},
-		"a bundle":              {config("fetch.bundleURI", "http://quay.example"), stack.CodeCheckoutConfigRuns},
+		"a list of attributes": {config("core.attributesFile", "/tmp/x"),
+			stack.CodeCheckoutConfigRuns},
+		"a driver of merges": {config("merge.x.driver", "RUN"), stack.CodeCheckoutConfigRuns},
+		"a converter":        {config("diff.x.textconv", "RUN"), stack.CodeCheckoutConfigRuns},
+		"an agent of large files": {config("lfs.customtransfer.x.path", "RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a trailer": {config("trailer.x.command", "RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a key that is a program": {config("user.signingKey", "./key"),
+			stack.CodeCheckoutConfigRuns},
+		"a large file's filter that does more": {config("filter.lfs.smudge",
+			"git-lfs smudge -- %f; RUN"),
+			stack.CodeCheckoutConfigRuns},
+		"a proxy of the remote": {config("remote.origin.proxy", "http://quay.example"),
+			stack.CodeCheckoutConfigRuns},
+		"a bundle": {config("fetch.bundleURI", "http://quay.example"),
+			stack.CodeCheckoutConfigRuns},
 		"a filter of a submodule": {func(t *testing.T, _, dir, canary string) {
 			runGit(t, "", "init", "-q", filepath.Join(dir, ".git", "modules", "deep", "part"))
 			os.Rename(filepath.Join(dir, ".git", "modules", "deep", "part", ".git", "HEAD"),
@@ -179,14 +204,18 @@ func TestUpstreamRefuses(t *testing.T) {
 			os.Symlink(elsewhere, filepath.Join(dir, ".git"))
 		}, stack.CodeUpstreamMissing},
 		"a common folder elsewhere": {func(t *testing.T, origin, dir, _ string) {
-			os.WriteFile(filepath.Join(dir, ".git", "commondir"), []byte(filepath.Join(origin, ".git")), 0o644)
+			os.WriteFile(filepath.Join(dir, ".git", "commondir"),
+				[]byte(filepath.Join(origin, ".git")), 0o644)
 		}, stack.CodeUpstreamMissing},
 		"a file system monitor": {config("core.fsmonitor", "RUN"), ""},
-		"a submodule's update":  {config("submodule.x.update", "!RUN"), stack.CodeCheckoutConfigRuns},
+		"a submodule's update": {config("submodule.x.update", "!RUN"),
+			stack.CodeCheckoutConfigRuns},
 		"hooks": {func(t *testing.T, _, dir, canary string) {
 			os.MkdirAll(filepath.Join(dir, ".git", "hooks"), 0o755)
-			for _, hook := range []string{"post-merge", "post-checkout", "reference-transaction", "post-index-change"} {
-				os.WriteFile(filepath.Join(dir, ".git", "hooks", hook), []byte("#!/bin/sh\ntouch "+canary+"\n"), 0o755)
+			for _, hook := range []string{"post-merge", "post-checkout", "reference-transaction",
+				"post-index-change"} {
+				os.WriteFile(filepath.Join(dir, ".git", "hooks", hook),
+					[]byte("#!/bin/sh\ntouch "+canary+"\n"), 0o755)
 			}
 		}, ""},
 	} {

@@ -13,12 +13,13 @@ import (
 // Between is what must be done again for a workspace to follow its files when they become others.
 type Between struct {
 	Steps []Due `json:"steps"` // in their order
-	// Restart are services that are launched now, and whose command, settings or code are others then; Come are not
-	// launched now.
+	// Restart are services that are launched now, and whose command, settings or code are others
+	// then; Come are not launched now.
 	Restart []Due `json:"restart"`
 	Come    []Due `json:"come"`
 	Gone    []Due `json:"gone"`
-	// Data is true if one of the steps changes what databases hold, which can't be undone by bringing files back.
+	// Data is true if one of the steps changes what databases hold, which can't be undone by
+	// bringing files back.
 	Data bool `json:"data"`
 }
 
@@ -41,9 +42,10 @@ func (b *Between) Names() (restart, come, gone []string) {
 	return names(b.Restart), names(b.Come), names(b.Gone)
 }
 
-// Differ compares the plan of now with the one that is made once the files of changed (relative to the workspace) are
-// others; projects are the folders of those then. Without a plan of now nothing is known of it. Where the stack is not
-// running nothing is restarted, and no step is due just because it is run at each start.
+// Differ compares the plan of now with the one that is made once the files of changed (relative to
+// the workspace) are others; projects are the folders of those then. Without a plan of now nothing
+// is known of it. Where the stack is not running nothing is restarted, and no step is due just
+// because it is run at each start.
 func Differ(now, then *Plan, changed, projects []string, running bool) *Between {
 	out := &Between{Steps: []Due{}, Restart: []Due{}, Come: []Due{}, Gone: []Due{}}
 	if now == nil {
@@ -75,7 +77,8 @@ func Differ(now, then *Plan, changed, projects []string, running bool) *Between 
 		}
 		if now.Prints.Services[n.ID] != then.Prints.Services[n.ID] {
 			switch {
-			case !slices.Equal(old.Command, svc.Command) || old.Image != svc.Image || old.Runs != svc.Runs:
+			case !slices.Equal(old.Command, svc.Command) || old.Image != svc.Image ||
+				old.Runs != svc.Runs:
 				why = append(why, "it is run in another way")
 			case svc.Runs == stack.Native:
 				why = append(why, "its settings change")
@@ -102,8 +105,8 @@ func Differ(now, then *Plan, changed, projects []string, running bool) *Between 
 	return out
 }
 
-// eachTime adds the steps before what is started anew that are run whenever that is: nothing tells whether they are
-// done.
+// eachTime adds the steps before what is started anew that are run whenever that is: nothing tells
+// whether they are done.
 func (b *Between) eachTime(then *Plan, running bool) {
 	leads := map[stack.NodeID]bool{}
 	for _, d := range slices.Concat(b.Restart, b.Come) {
@@ -114,7 +117,8 @@ func (b *Between) eachTime(then *Plan, running bool) {
 		due[d.ID] = d.Because
 	}
 	b.Steps = []Due{}
-	for _, n := range slices.Backward(then.Order.Nodes) { // each comes before those that wait for it
+	// each comes before those that wait for it
+	for _, n := range slices.Backward(then.Order.Nodes) {
 		step, isStep := then.Steps[n.ID]
 		if leads[n.ID] {
 			for _, e := range n.After {
@@ -172,8 +176,8 @@ func below(name string, files []string) string {
 	return ""
 }
 
-// owned is a changed file that a service runs or is built from; empty if none is known to be. What reads its files anew
-// by itself has none.
+// owned is a changed file that a service runs or is built from; empty if none is known to be. What
+// reads its files anew by itself has none.
 func owned(svc *Service, then *Plan, changed, projects []string) string {
 	if svc.Watches {
 		return ""
@@ -195,8 +199,8 @@ func owned(svc *Service, then *Plan, changed, projects []string) string {
 		}
 		return ""
 	}
-	// A file belongs to the innermost of the projects and of the folders of services that it lies in, and a project's
-	// common files to each of its services.
+	// A file belongs to the innermost of the projects and of the folders of services that it lies
+	// in, and a project's common files to each of its services.
 	dir := svc.dir
 	project := innermost(dir, projects)
 	folders := slices.Clone(projects)
@@ -233,6 +237,7 @@ func isDocument(name string) bool {
 	case ".md", ".rst", ".adoc":
 		return true
 	}
-	return strings.HasPrefix(base, "LICENSE") || strings.HasPrefix(base, "CHANGELOG") || base == ".GITIGNORE" ||
+	return strings.HasPrefix(base, "LICENSE") || strings.HasPrefix(base, "CHANGELOG") ||
+		base == ".GITIGNORE" ||
 		strings.HasPrefix(name, ".github/") || strings.HasPrefix(name, ".gitlab/")
 }

@@ -15,8 +15,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Prints are what a launch was made from, as sums: of files, of services with their settings, of steps with their
-// inputs, and the checkouts' commits.
+// Prints are what a launch was made from, as sums: of files, of services with their settings, of
+// steps with their inputs, and the checkouts' commits.
 type Prints struct {
 	Files    map[string]string       `json:"files"`
 	Services map[stack.NodeID]string `json:"services"`
@@ -26,13 +26,15 @@ type Prints struct {
 
 // Changes tells what has changed since a stack was launched, and what of it that concerns.
 func Changes(then *Prints, now *Plan) stack.Changed {
-	out := stack.Changed{Files: []string{}, Services: []string{}, Steps: []string{}, Commits: []string{}}
+	out := stack.Changed{Files: []string{}, Services: []string{}, Steps: []string{},
+		Commits: []string{}}
 	if then == nil {
 		return out
 	}
 	p := now.prints()
 	done := now.done()
-	known := map[string]bool{} // what a step has made or read itself since the launch began, such as its lock file
+	// what a step has made or read itself since the launch began, such as its lock file
+	known := map[string]bool{}
 	for id := range done {
 		for _, in := range now.Steps[id].Inputs {
 			known[in] = true
@@ -49,7 +51,8 @@ func Changes(then *Prints, now *Plan) stack.Changed {
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(p.Steps)) {
-		if old, launched := then.Steps[id]; p.Steps[id] != "" && !done[id] && (!launched || old != p.Steps[id]) {
+		if old, launched := then.Steps[id]; p.Steps[id] != "" && !done[id] &&
+			(!launched || old != p.Steps[id]) {
 			out.Steps = append(out.Steps, id.Title())
 		}
 	}
@@ -104,7 +107,8 @@ func (p *Plan) servicesBehind(titles []string, ids map[stack.NodeID]string) []st
 
 // prints sums up the plan and the files that it was made from.
 func (p *Plan) prints() *Prints {
-	out := &Prints{Files: map[string]string{}, Services: map[stack.NodeID]string{}, Steps: map[stack.NodeID]string{},
+	out := &Prints{Files: map[string]string{}, Services: map[stack.NodeID]string{},
+		Steps:   map[stack.NodeID]string{},
 		Commits: p.Commits}
 	for _, name := range p.Inputs {
 		out.Files[name] = memory.Sum(p.Root, name)
@@ -129,7 +133,8 @@ func (p *Plan) prints() *Prints {
 			}
 		}
 		// The workspace's id salts the sum: it holds settings that are secret.
-		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.dir, s.own, ports,
+		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.dir, s.own,
+			ports,
 			container})
 		if err == nil {
 			sum := sha256.Sum256(data)
@@ -146,8 +151,8 @@ func (p *Plan) prints() *Prints {
 	return out
 }
 
-// inputs lists the files that a plan is made from: compose and settings files, corrections, and what its steps depend
-// on.
+// inputs lists the files that a plan is made from: compose and settings files, corrections, and
+// what its steps depend on.
 func (p *Plan) inputs(s *stack.Stack) {
 	in := map[string]bool{}
 	for _, f := range s.ComposeFiles {

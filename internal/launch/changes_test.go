@@ -26,12 +26,14 @@ func TestChangesAreNamed(t *testing.T) {
 		p := &Plan{Root: root, ID: "x", Inputs: []string{"lock", ".env", "nharbor.toml"},
 			Commits: map[string]string{".": commit}, Services: map[stack.NodeID]Service{},
 			Steps: map[stack.NodeID]Step{}}
-		p.Services["service:api"] = Service{Name: "api", Command: []string{"serve"}, own: []string{"LEVEL=" + level}}
+		p.Services["service:api"] = Service{Name: "api", Command: []string{"serve"},
+			own: []string{"LEVEL=" + level}}
 		p.Services["service:web"] = Service{Name: "web",
 			Environment: []string{"SHELL=" + level}}
 		p.Steps["step:install:web"] = Step{Work: memory.Work{ID: "install:web", Role: stack.Install,
 			Inputs: []string{"lock"}}}
-		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"}, {ID: "service:api", Kind: "service"},
+		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"},
+			{ID: "service:api", Kind: "service"},
 			{ID: "service:web", Kind: "service", After: []order.Edge{{ID: "step:install:web"}}}}
 		p.Prints = p.prints()
 		return p
@@ -57,7 +59,8 @@ func TestChangesAreNamed(t *testing.T) {
 	// The install has written its lock file since: what it left is its result, and no change.
 	install := made("low", "c2").Steps["step:install:web"].Work
 	memory.Recall(root).Remember(&install, memory.Digest(root, &install, ""), nil)
-	if c := Changes(then, made("low", "c1")); len(c.Steps) > 0 || strings.Join(c.Files, " ") != "nharbor.toml" {
+	if c := Changes(then, made("low", "c1")); len(c.Steps) > 0 ||
+		strings.Join(c.Files, " ") != "nharbor.toml" {
 		t.Errorf("after the install is said %+v", c)
 	}
 	write("lock", "3")

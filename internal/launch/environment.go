@@ -10,7 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// stepEnv is the environment of a step: that of the native service of its folder, else of any of its project.
+// stepEnv is the environment of a step: that of the native service of its folder, else of any of
+// its project.
 func (m *mixer) stepEnv(proj *stack.Project, dir string) []string {
 	env, best := m.path(proj.Bin), ""
 	for _, id := range slices.Sorted(maps.Keys(m.plan.Services)) {
@@ -26,10 +27,12 @@ func (m *mixer) stepEnv(proj *stack.Project, dir string) []string {
 	return env
 }
 
-// ofShell is the shell's environment as what is launched gets it. Development servers open a browser by themselves
-// where they can; the address is shown when it answers, and a person opens it.
+// ofShell is the shell's environment as what is launched gets it. Development servers open a
+// browser by themselves where they can; the address is shown when it answers, and a person opens
+// it.
 func ofShell(env []string) []string {
-	env = slices.DeleteFunc(slices.Clone(env), func(kv string) bool { return strings.HasPrefix(kv, "BROWSER=") })
+	env = slices.DeleteFunc(slices.Clone(env),
+		func(kv string) bool { return strings.HasPrefix(kv, "BROWSER=") })
 	return append(env, "BROWSER=none")
 }
 

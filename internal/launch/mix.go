@@ -12,8 +12,9 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// rewrite changes the addresses in a service's settings to where the others are in this mix: inside the
-// network a service's name and its inner port, from this machine localhost and the published port.
+// rewrite changes the addresses in a service's settings to where the others are in this mix: inside
+// the network a service's name and its inner port, from this machine localhost and the published
+// port.
 func (m *mixer) rewrite(svc *stack.Service, values map[string]string) {
 	before := maps.Clone(values)
 	defer m.tellRewritten(svc, before, values)
@@ -48,7 +49,8 @@ func hostPrefix(key string) (string, bool) {
 	return "", false
 }
 
-// addresses rewrites every host and port in a value, the last one first, so that the others stay where they are.
+// addresses rewrites every host and port in a value, the last one first, so that the others stay
+// where they are.
 func (m *mixer) addresses(svc *stack.Service, value string) string {
 	for _, a := range slices.Backward(address.Find(value)) {
 		if !a.Certain() {
@@ -61,9 +63,11 @@ func (m *mixer) addresses(svc *stack.Service, value string) string {
 	return value
 }
 
-// locate finds which service an address of the settings means, and where the reader finds it now; ok is false when the
-// address stays as it is. What a setting says holds for where its reader runs by the files.
-func (m *mixer) locate(reader *stack.Service, host string, port int) (to string, toPort int, ok bool) {
+// locate finds which service an address of the settings means, and where the reader finds it now;
+// ok is false when the address stays as it is. What a setting says holds for where its reader runs
+// by the files.
+func (m *mixer) locate(reader *stack.Service, host string,
+	port int) (to string, toPort int, ok bool) {
 	ref, ok := address.Resolve(m.Survey.Services, reader.Name, false, host, port)
 	if !ok {
 		return "", 0, false
@@ -103,7 +107,8 @@ func (m *mixer) locate(reader *stack.Service, host string, port int) (to string,
 	return "", 0, false
 }
 
-// open publishes a port of a container on this machine's loopback, for native services that need it.
+// open publishes a port of a container on this machine's loopback, for native services that need
+// it.
 func (m *mixer) open(svc *stack.Service, target int) int {
 	if m.opened == nil {
 		m.opened = map[string][]stack.Port{}
@@ -118,8 +123,9 @@ func (m *mixer) open(svc *stack.Service, target int) int {
 	if m.plan.Options.On[svc.Name] != "" {
 		ip = "" // on another machine: where that one is reached
 	}
-	m.opened[svc.Name] = append(m.opened[svc.Name], stack.Port{Host: host, Target: target, Transport: "tcp",
-		Speaks: protocol.OfPort(svc.Image, target), HostIP: ip, At: svc.At})
+	m.opened[svc.Name] = append(m.opened[svc.Name],
+		stack.Port{Host: host, Target: target, Transport: "tcp",
+			Speaks: protocol.OfPort(svc.Image, target), HostIP: ip, At: svc.At})
 	return host
 }
 
@@ -129,13 +135,15 @@ func (m *mixer) reachHost(svc *stack.Service) {
 		return
 	}
 	c := *svc.Container
-	if !slices.ContainsFunc(c.ExtraHosts, func(h string) bool { return strings.HasPrefix(h, address.Gateway+"=") }) {
+	if !slices.ContainsFunc(c.ExtraHosts,
+		func(h string) bool { return strings.HasPrefix(h, address.Gateway+"=") }) {
 		c.ExtraHosts = append(slices.Clone(c.ExtraHosts), address.Gateway+"=host-gateway")
 	}
 	svc.Container = &c
 }
 
-// Rewritten is a setting that says another address in this mix than in the files, which stay as they are.
+// Rewritten is a setting that says another address in this mix than in the files, which stay as
+// they are.
 type Rewritten struct {
 	Service, Key string
 	From, To     string // the addresses alone: a value may hold a secret
@@ -145,13 +153,15 @@ type Rewritten struct {
 func (m *mixer) tellRewritten(svc *stack.Service, before, after map[string]string) {
 	for _, key := range slices.Sorted(maps.Keys(after)) {
 		if before[key] != after[key] {
-			m.plan.Rewritten = append(m.plan.Rewritten, Rewritten{svc.Name, key, addressesIn(before[key]),
-				addressesIn(after[key])})
+			m.plan.Rewritten = append(m.plan.Rewritten,
+				Rewritten{svc.Name, key, addressesIn(before[key]),
+					addressesIn(after[key])})
 		}
 	}
 }
 
-// addressesIn are the hosts with their ports that a value names; the value itself where it is no more than one of them.
+// addressesIn are the hosts with their ports that a value names; the value itself where it is no
+// more than one of them.
 func addressesIn(value string) string {
 	var out []string
 	for _, a := range address.Find(value) {

@@ -1,5 +1,6 @@
-// Package launch turns a survey into what is to be launched: which services run where (Mix), and with which commands,
-// settings and ports (Make). It starts nothing; package supervise executes the plan.
+// Package launch turns a survey into what is to be launched: which services run where (Mix), and
+// with which commands, settings and ports (Make). It starts nothing; package supervise executes the
+// plan.
 package launch
 
 import (
@@ -22,8 +23,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Plan is all that a steward needs to know. It goes to the steward as JSON, may hold secrets, and is never written to
-// disk.
+// Plan is all that a steward needs to know. It goes to the steward as JSON, may hold secrets, and
+// is never written to disk.
 type Plan struct {
 	Root       string
 	ID         string // of the workspace
@@ -41,11 +42,13 @@ type Plan struct {
 	Volumes    map[string]stack.Volume
 	Secrets    []string         // values that no log may show
 	Causes     []stack.OwnCause // that the workspace knows of its own
-	// Leads is where bind mounts lead that are links out of the workspace, as they were when consent was asked for.
+	// Leads is where bind mounts lead that are links out of the workspace, as they were when
+	// consent was asked for.
 	Leads map[string]string
 	// Rewritten are the settings that follow the mix; they are told before the launch.
 	Rewritten []Rewritten `json:"-"`
-	// Asks are what a person is to be asked once everything is up; they are no business of the steward's.
+	// Asks are what a person is to be asked once everything is up; they are no business of the
+	// steward's.
 	Asks []Ask `json:"-"`
 	// Tests are the projects' own, in the order of the projects; nor are they.
 	Tests []Test `json:"-"`
@@ -82,14 +85,15 @@ type Step struct {
 
 // Service is a service to run, with its environment and ports worked out for the mix.
 type Service struct {
-	Name        string
-	Runs        stack.Way
-	Kind        stack.Lifetime
-	Ports       []stack.Port
-	Command     []string
-	Environment []string // KEY=VALUE: of a native service the whole, of a container what is added to the image's
-	Watches     bool     // as in stack.NativeWay
-	Remembered  bool     // as in stack.FromFiles
+	Name    string
+	Runs    stack.Way
+	Kind    stack.Lifetime
+	Ports   []stack.Port
+	Command []string
+	// KEY=VALUE: of a native service the whole, of a container what is added to the image's
+	Environment []string
+	Watches     bool // as in stack.NativeWay
+	Remembered  bool // as in stack.FromFiles
 	Restarts    stack.Restarts
 	Data        []string // the services whose data it works on
 
@@ -104,7 +108,8 @@ type Service struct {
 	// Exposed are its ports as they are published for those on other engines, on top of Ports.
 	Exposed []stack.Port
 
-	own   []string // of the environment, what settings and compose files give; known only where the plan is made
+	// of the environment, what settings and compose files give; known only where the plan is made
+	own   []string
 	files []string // settings files that it reads; the same
 	dir   string   // Dir, relative to the workspace; the same
 }
@@ -125,8 +130,8 @@ type Options struct {
 	Halt       bool // stop starting things at the first failure
 }
 
-// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are written in the
-// terms of that one.
+// Mixed is a stack as it is to be launched, beside the survey that it was made from: settings are
+// written in the terms of that one.
 type Mixed struct {
 	Survey, Stack *stack.Stack
 	// Engines are the contexts over which the services are spread; empty where there is one engine.
@@ -152,16 +157,17 @@ func (m *Mixed) pairs() []pair {
 	return out
 }
 
-// Mix turns a survey into the stack that is to be launched: it moves services between container and machine as asked,
-// and shifts the ports. The survey is left as it is. Its error is a *stack.Fault with the code shift-too-far,
-// not-native or not-container.
+// Mix turns a survey into the stack that is to be launched: it moves services between container and
+// machine as asked, and shifts the ports. The survey is left as it is. Its error is a *stack.Fault
+// with the code shift-too-far, not-native or not-container.
 func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 	out := *s
 	out.Services = slices.Clone(s.Services)
 	for i := range out.Services {
 		svc := &out.Services[i]
 		if svc.Ports = slices.Clone(svc.Ports); svc.Kind == stack.Once {
-			svc.Ports = nil // a job is asked nothing, and may have its ports in common with a server
+			// a job is asked nothing, and may have its ports in common with a server
+			svc.Ports = nil
 		}
 		if err := shift(svc, opt.Shift); err != nil {
 			return nil, err
@@ -181,7 +187,8 @@ func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 		svc := out.Service(name)
 		if svc == nil || svc.Runs != stack.Container {
 			return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer,
-				Text: fmt.Sprintf("%s can't run on the engine %s: no container of that name is launched here",
+				Text: fmt.Sprintf("%s can't run on the engine %s: no container of that name is "+
+					"launched here",
 					name, context),
 				Remedy: "See what there is: nharbor survey"}
 		}
@@ -197,7 +204,8 @@ func shift(svc *stack.Service, by int) error {
 		}
 		if p.Host += by; p.Host < 1 || p.Host > 65535 {
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeShiftTooFar,
-				Text:   fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", by, svc.Name, p.Host),
+				Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", by,
+					svc.Name, p.Host),
 				Remedy: "Choose a smaller shift."}
 		}
 		if p.HostTo > 0 {
@@ -217,7 +225,8 @@ func toNative(svc *stack.Service) error {
 	}
 	if len(svc.NativeCommand) == 0 {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotNative, At: svc.At,
-			Text:   fmt.Sprintf("%s can't run natively: no project with a serve command belongs to it", svc.Name),
+			Text: fmt.Sprintf("%s can't run natively: no project with a serve command belongs "+
+				"to it", svc.Name),
 			Remedy: "Only a service that is built from a project of the workspace can."}
 	}
 	svc.Runs, svc.Command, svc.Address = stack.Native, slices.Clone(svc.NativeCommand), ""
@@ -234,7 +243,8 @@ func toContainer(svc *stack.Service) error {
 	}
 	if svc.Container == nil || svc.Build == "" {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer, At: svc.At,
-			Text: fmt.Sprintf("%s can't run in a container: no compose service and no Dockerfile stands for it",
+			Text: fmt.Sprintf("%s can't run in a container: no compose service and no "+
+				"Dockerfile stands for it",
 				svc.Name),
 			Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
 	}
@@ -245,11 +255,13 @@ func toContainer(svc *stack.Service) error {
 	return nil
 }
 
-// Make works out the plan of a launch: which environment each service gets, and where it finds the others. Settings
-// files are read through files, a file system of the workspace at root. Faults come back together.
+// Make works out the plan of a launch: which environment each service gets, and where it finds the
+// others. Settings files are read through files, a file system of the workspace at root. Faults
+// come back together.
 func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options) (*Plan, error) {
 	s := mixed.Stack
-	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt, Shift: opt.Shift,
+	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt,
+		Shift:   opt.Shift,
 		Options: opt,
 		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
 		Volumes: s.Volumes}
@@ -277,7 +289,8 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	if len(faults) > 0 {
 		return nil, faults
 	}
-	// Ports that a native service needs of a container and that no file publishes are published on the loopback alone.
+	// Ports that a native service needs of a container and that no file publishes are published on
+	// the loopback alone.
 	for id, svc := range p.Services {
 		svc.Ports = append(svc.Ports, m.opened[svc.Name]...)
 		svc.Exposed = m.exposed[svc.Name]
@@ -310,7 +323,8 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	}
 	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return survey.Ordinary(m.Stack, v) })
 	// a shorter one may be a part of a longer
-	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets), func(a, b string) int { return len(b) - len(a) })
+	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets),
+		func(a, b string) int { return len(b) - len(a) })
 	return p, nil
 }
 
@@ -319,8 +333,9 @@ func (m *mixer) ask(a stack.Ask) {
 	out := Ask{Ask: a, Dir: filepath.Join(m.root, filepath.FromSlash(a.Folder))}
 	takes := func(v *stack.Service) bool {
 		_, planned := m.plan.Services[stack.ServiceNode(v.Name)]
-		return planned && (v.Name == a.Service || a.Service == "" && v.Runs == stack.Native && v.Project == a.Project &&
-			v.Manager == a.Manager)
+		return planned && (v.Name == a.Service ||
+			a.Service == "" && v.Runs == stack.Native && v.Project == a.Project &&
+				v.Manager == a.Manager)
 	}
 	i := slices.IndexFunc(m.Stack.Services, func(v stack.Service) bool { return takes(&v) })
 	if i < 0 || a.Service != "" && m.Stack.Services[i].Runs != stack.Container {
@@ -349,17 +364,20 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 	if step.Folder != "" {
 		dir = step.Folder
 	}
-	out := Step{Dir: filepath.Join(m.root, filepath.FromSlash(dir)), Set: step.Env, Work: memory.Work{ID: step.ID,
-		Role: step.Role, Command: step.Command, As: step.As, Env: m.stepEnv(proj, dir), Inputs: step.Inputs,
-		Outputs:   step.Outputs,
-		EveryTime: step.EveryTime}}
+	out := Step{Dir: filepath.Join(m.root, filepath.FromSlash(dir)), Set: step.Env,
+		Work: memory.Work{ID: step.ID,
+			Role: step.Role, Command: step.Command, As: step.As, Env: m.stepEnv(proj,
+				dir), Inputs: step.Inputs,
+			Outputs:   step.Outputs,
+			EveryTime: step.EveryTime}}
 	if step.Role.Rank() >= stack.Create.Rank() {
 		out.Data = m.data(id, proj.Path)
 	}
 	m.plan.Steps[id] = out
 }
 
-// test adds a project's own tests. They get what its services and steps get, and know that nobody sits there.
+// test adds a project's own tests. They get what its services and steps get, and know that nobody
+// sits there.
 func (m *mixer) test(proj *stack.Project, step *stack.Step) {
 	dir := proj.Path
 	if step.Folder != "" {
@@ -381,8 +399,9 @@ func (m *mixer) test(proj *stack.Project, step *stack.Step) {
 	m.plan.Tests = append(m.plan.Tests, t)
 }
 
-// data lists the lasting services that a node waits for: those whose data it may work on. Steps wait for each other,
-// and only the first may wait for the database itself; then it is that of the project's services.
+// data lists the lasting services that a node waits for: those whose data it may work on. Steps
+// wait for each other, and only the first may wait for the database itself; then it is that of the
+// project's services.
 func (m *mixer) data(id stack.NodeID, project string) []string {
 	var out []string
 	add := func(name string) {
@@ -413,7 +432,8 @@ func (m *mixer) data(id stack.NodeID, project string) []string {
 
 // taking reports whether a service takes part in the launch.
 func (m *mixer) taking(name string) bool {
-	return slices.ContainsFunc(m.plan.Order.Nodes, func(n order.Node) bool { return n.ID == stack.ServiceNode(name) })
+	return slices.ContainsFunc(m.plan.Order.Nodes,
+		func(n order.Node) bool { return n.ID == stack.ServiceNode(name) })
 }
 
 type mixer struct {
@@ -429,10 +449,12 @@ type mixer struct {
 
 // service works out one service's environment.
 func (m *mixer) service(svc *stack.Service) (Service, error) {
-	out := Service{Name: svc.Name, Runs: svc.Runs, Kind: svc.Kind, Ports: slices.Clone(svc.Ports), Command: svc.Command,
+	out := Service{Name: svc.Name, Runs: svc.Runs, Kind: svc.Kind, Ports: slices.Clone(svc.Ports),
+		Command: svc.Command,
 		Watches: svc.Watches, Remembered: svc.Remembered, Restarts: svc.Restarts, Image: svc.Image, Build: svc.Build,
 		dir: svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
-	if svc.Runs == stack.Container && (svc.Build != "" || svc.Container != nil && svc.Container.Remote != "") {
+	if svc.Runs == stack.Container &&
+		(svc.Build != "" || svc.Container != nil && svc.Container.Remote != "") {
 		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
 	}
 	values := map[string]string{}
@@ -472,7 +494,8 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 	return out, nil
 }
 
-// envFile adds what a settings file says to a service's values. One outside of the workspace is read where it lies.
+// envFile adds what a settings file says to a service's values. One outside of the workspace is
+// read where it lies.
 func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[string]string) error {
 	var f *dotenv.File
 	var data []byte
@@ -483,7 +506,8 @@ func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[str
 	case inside:
 		data, err = fs.ReadFile(m.files, ref.Path)
 	default:
-		data, err = reading.File(filepath.Join(m.root, filepath.FromSlash(ref.Path)), reading.Usual/4)
+		data, err = reading.File(filepath.Join(m.root, filepath.FromSlash(ref.Path)),
+			reading.Usual/4)
 		if err == nil && !ref.Raw {
 			f, err = dotenv.Parse(ref.Path, data)
 		}
@@ -493,10 +517,12 @@ func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[str
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
 		return &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing, At: ref.At,
-			Text:   fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name, ref.Path),
+			Text: fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name,
+				ref.Path),
 			Remedy: "Make it: nharbor fill"}
 	case dotenv.Unread(err):
-		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable, At: stack.Place{File: ref.Path},
+		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
+			At:   stack.Place{File: ref.Path},
 			Text: "the settings file can't be read", Remedy: "Check its rights.", Cause: err}
 	case err != nil:
 		return err
@@ -512,8 +538,8 @@ func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[str
 	return nil
 }
 
-// ownPort tells a native service the port that it is to take in this mix: by the variable that it heeds, by the
-// number in its command, or by the words that its server takes.
+// ownPort tells a native service the port that it is to take in this mix: by the variable that it
+// heeds, by the number in its command, or by the words that its server takes.
 func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 	command := slices.Clone(svc.Command)
 	was := m.Survey.Service(svc.Name)
@@ -528,7 +554,8 @@ func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 	case said < 0 && port == before:
 		return command // it took its port without being told
 	case said > 0 && port == before:
-		port, before = fmt.Sprint(said), fmt.Sprint(said) // it is told what it was told when it took another one
+		// it is told what it was told when it took another one
+		port, before = fmt.Sprint(said), fmt.Sprint(said)
 	}
 	if _, told := values["PORT"]; told || svc.PortBy.Env == "PORT" {
 		values["PORT"] = port

@@ -9,15 +9,17 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Providable reports whether a server that settings point at can be run in a container beside the stack.
+// Providable reports whether a server that settings point at can be run in a container beside the
+// stack.
 func Providable(w *stack.Server) bool {
 	p := protocol.Named(w.Speaks)
 	return p != nil && (p.Beside != nil || w.Image != "" && len(p.Ports) > 0)
 }
 
-// Provide adds servers to a stack that settings point at and that nothing of it offers: each as a container with the
-// database, the user and the password of the settings, on the very port, waited for by the services that want it. The
-// stack given is left as it is. Its error is a *stack.Fault with the code not-provided.
+// Provide adds servers to a stack that settings point at and that nothing of it offers: each as a
+// container with the database, the user and the password of the settings, on the very port, waited
+// for by the services that want it. The stack given is left as it is. Its error is a *stack.Fault
+// with the code not-provided.
 func Provide(s *stack.Stack, kinds []string) (*stack.Stack, error) {
 	if len(kinds) == 0 {
 		return s, nil
@@ -37,7 +39,8 @@ func Provide(s *stack.Stack, kinds []string) (*stack.Stack, error) {
 					could = append(could, w.Speaks)
 				}
 			}
-			remedy := "Nothing of the kind is wanted here: no setting points at a server that the stack lacks."
+			remedy := "Nothing of the kind is wanted here: no setting points at a server that " +
+				"the stack lacks."
 			if len(could) > 0 {
 				remedy = "What could be provided: " + strings.Join(could, ", ")
 			}
@@ -74,7 +77,8 @@ func provide(s *stack.Stack, kind string, port int) {
 	})
 	w := wants[0]
 	for _, other := range wants { // one may say less than another
-		w.Database, w.User, w.Password = either(w.Database, other.Database), either(w.User, other.User),
+		w.Database, w.User, w.Password = either(w.Database, other.Database), either(w.User,
+			other.User),
 			either(w.Password, other.Password)
 		if w.Image == "" {
 			w.Image = other.Image
@@ -88,17 +92,21 @@ func provide(s *stack.Stack, kind string, port int) {
 	if known.Beside != nil {
 		image, data = either(image, known.Beside.Image), known.Beside.Data
 	}
-	svc := stack.Service{Name: name, Source: stack.FromProvide, Runs: stack.Container, Kind: stack.Lasting,
+	svc := stack.Service{Name: name, Source: stack.FromProvide, Runs: stack.Container,
+		Kind:  stack.Lasting,
 		Image: image,
 		Env:   known.Environment(w.User, w.Database, w.Password), At: w.At,
-		Ports: []stack.Port{{Host: port, Target: known.Ports[0], Transport: "tcp", Speaks: kind, HostIP: "127.0.0.1",
-			At: w.At}},
-		ContainerWay: stack.ContainerWay{Address: name, Container: &stack.ContainerSpec{Networks: []string{"default"},
-			StopGrace: 10}}}
+		Ports: []stack.Port{{Host: port, Target: known.Ports[0], Transport: "tcp", Speaks: kind,
+			HostIP: "127.0.0.1",
+			At:     w.At}},
+		ContainerWay: stack.ContainerWay{Address: name,
+			Container: &stack.ContainerSpec{Networks: []string{"default"},
+				StopGrace: 10}}}
 	if data != "" {
 		volume := "provided-" + name
 		s.Volumes[volume] = stack.Volume{}
-		svc.Container.Mounts = []stack.Mount{{Type: "volume", Source: volume, Target: data, At: w.At}}
+		svc.Container.Mounts = []stack.Mount{{Type: "volume", Source: volume, Target: data,
+			At: w.At}}
 	}
 	s.Services = append(s.Services, svc)
 	for _, want := range wants {
@@ -106,10 +114,12 @@ func provide(s *stack.Stack, kind string, port int) {
 		if reader == nil {
 			continue
 		}
-		reader.After = append(slices.Clone(reader.After), stack.After{Service: name, Until: stack.Answering,
-			Because: stack.Inferred, At: want.At, Reason: fmt.Sprintf("%s:%d points at it (%s)", want.At.File,
-				want.At.Line,
-				want.Key)})
+		reader.After = append(slices.Clone(reader.After),
+			stack.After{Service: name, Until: stack.Answering,
+				Because: stack.Inferred, At: want.At, Reason: fmt.Sprintf("%s:%d points at it (%s)",
+					want.At.File,
+					want.At.Line,
+					want.Key)})
 	}
 }
 

@@ -25,14 +25,16 @@ func (m *mixer) learn(key, value string) {
 		m.secrets[value] = true
 		// A text of several lines is shown line by line.
 		for line := range strings.Lines(value) {
-			if line = strings.TrimSpace(line); len(line) >= 16 && line != value && !strings.HasPrefix(line, "-----") {
+			if line = strings.TrimSpace(line); len(line) >= 16 && line != value &&
+				!strings.HasPrefix(line, "-----") {
 				m.secrets[line] = true
 			}
 		}
 	}
 }
 
-// learnFiles keeps the secrets of the settings files that no service is known to read: a program may read them itself.
+// learnFiles keeps the secrets of the settings files that no service is known to read: a program
+// may read them itself.
 func (m *mixer) learnFiles(s *stack.Stack) {
 	for _, e := range s.EnvFiles {
 		if !e.Present {
@@ -50,7 +52,8 @@ func (m *mixer) learnFiles(s *stack.Stack) {
 	}
 }
 
-// learnHanded keeps what a container, or a build, is handed as a secret, where it is a line: logs hide it.
+// learnHanded keeps what a container, or a build, is handed as a secret, where it is a line: logs
+// hide it.
 func (m *mixer) learnHanded(c *stack.ContainerSpec) {
 	for _, h := range slices.Concat(c.Handed, c.BuildHands) {
 		text := h.Content
@@ -61,7 +64,8 @@ func (m *mixer) learnHanded(c *stack.ContainerSpec) {
 			}
 			text = string(data)
 		}
-		if text = strings.TrimSpace(text); h.Secret && len(text) >= 6 && !strings.Contains(text, "\n") {
+		if text = strings.TrimSpace(text); h.Secret && len(text) >= 6 &&
+			!strings.Contains(text, "\n") {
 			m.secrets[text] = true
 		}
 	}

@@ -9,11 +9,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// A stack that is spread over several engines has no network in common: a service on another engine is found at the
-// address of that engine's machine, on the port that it is published on.
+// A stack that is spread over several engines has no network in common: a service on another engine
+// is found at the address of that engine's machine, on the port that it is published on.
 
-// elsewhere is the address at which a container finds a service that runs on another engine or, for one on another
-// machine, on this one; empty where names of the network, or this machine's own, lead there.
+// elsewhere is the address at which a container finds a service that runs on another engine or, for
+// one on another machine, on this one; empty where names of the network, or this machine's own,
+// lead there.
 func (m *mixer) elsewhere(reader, other *stack.Service) string {
 	if len(m.Engines) == 0 || reader.Runs != stack.Container {
 		return ""
@@ -31,7 +32,8 @@ func (m *mixer) elsewhere(reader, other *stack.Service) string {
 	return m.Engines[from].Here
 }
 
-// expose publishes a port of a service for containers on other engines, where it is not published for them already.
+// expose publishes a port of a service for containers on other engines, where it is not published
+// for them already.
 func (m *mixer) expose(reader, svc *stack.Service, p stack.Port, address string) {
 	to := m.plan.Options.On[svc.Name]
 	if svc.Runs != stack.Container || to != "" && !m.Engines[to].Tunnel {
@@ -51,9 +53,9 @@ func (m *mixer) expose(reader, svc *stack.Service, p stack.Port, address string)
 	}
 }
 
-// across lists where a container finds what it waits for that is not in its networks, by its names: on other engines,
-// or on this machine itself. What names it in no setting, such as a web server's own file, follows too, as far as the
-// ports are the same inside and outside.
+// across lists where a container finds what it waits for that is not in its networks, by its names:
+// on other engines, or on this machine itself. What names it in no setting, such as a web server's
+// own file, follows too, as far as the ports are the same inside and outside.
 func (m *mixer) across(svc *stack.Service) (out []string) {
 	for _, a := range svc.After {
 		other := m.Stack.Service(a.Service)
@@ -90,7 +92,8 @@ func (m *mixer) across(svc *stack.Service) (out []string) {
 	return out
 }
 
-// handedHere lets settings that name a secret's or a config's place in a container name its file on this machine.
+// handedHere lets settings that name a secret's or a config's place in a container name its file on
+// this machine.
 func (m *mixer) handedHere(svc *stack.Service, values map[string]string) {
 	for i := range svc.Container.Handed {
 		h := &svc.Container.Handed[i]

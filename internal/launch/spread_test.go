@@ -14,10 +14,13 @@ import (
 // TestSpread spreads a stack over two engines: on one the database, or what asks it.
 func TestSpread(t *testing.T) {
 	t.Parallel()
-	container := func(name string, env map[string]string, after string, ports ...stack.Port) stack.Service {
-		s := stack.Service{Name: name, Runs: stack.Container, Kind: stack.Lasting, Image: "saltmarsh/" + name +
-			":1", Env: env,
-			Ports: ports, ContainerWay: stack.ContainerWay{Address: name, Container: &stack.ContainerSpec{}}}
+	container := func(name string, env map[string]string, after string,
+		ports ...stack.Port) stack.Service {
+		s := stack.Service{Name: name, Runs: stack.Container, Kind: stack.Lasting,
+			Image: "saltmarsh/" + name +
+				":1", Env: env,
+			Ports: ports, ContainerWay: stack.ContainerWay{Address: name,
+				Container: &stack.ContainerSpec{}}}
 		if after != "" {
 			s.After = []stack.After{{Service: after, Until: stack.Begun, Because: stack.Declared}}
 		}
@@ -36,16 +39,20 @@ func TestSpread(t *testing.T) {
 	}{
 		"the database elsewhere": {map[string]string{"db": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1"}},
-			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2", "db opens :5432",
+			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2",
+				"db opens :5432",
 				"web API=http://api:80/"}},
 		"through a tunnel": {map[string]string{"db": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1", Tunnel: true}},
-			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2", "db exposes 10.9.0.2:5432",
+			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2",
+				"db exposes 10.9.0.2:5432",
 				"db opens :5432", "web API=http://api:80/"}},
 		"what asks it elsewhere": {map[string]string{"api": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1"}},
-			[]string{"api URL=postgres://u@10.9.0.1:5432/x", "api finds db=10.9.0.1", "db exposes 10.9.0.1:5432",
-				"db opens 127.0.0.1:5432", "web API=http://10.9.0.2:8081/", "web finds api=10.9.0.2"}},
+			[]string{"api URL=postgres://u@10.9.0.1:5432/x", "api finds db=10.9.0.1",
+				"db exposes 10.9.0.1:5432",
+				"db opens 127.0.0.1:5432", "web API=http://10.9.0.2:8081/", "web finds " +
+					"api=10.9.0.2"}},
 		"all of it": {map[string]string{"api": "big", "db": "big", "web": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1"}},
 			[]string{"api URL=postgres://u@db:5432/x", "web API=http://api:80/"}},

@@ -1,5 +1,5 @@
-// Package locker keeps issued secrets once per person, encrypted, by the repository and the key that they are for, and
-// hands them to others encrypted to their public key.
+// Package locker keeps issued secrets once per person, encrypted, by the repository and the key
+// that they are for, and hands them to others encrypted to their public key.
 package locker
 
 import (
@@ -34,15 +34,17 @@ type Secret struct {
 	Since      time.Time `json:"since"`
 }
 
-// Store is a locker on this machine. Its file is encrypted (age, version 1) to the identity, which is made when it is
-// first needed and must be readable by its owner alone. It may be used by several processes at once.
+// Store is a locker on this machine. Its file is encrypted (age, version 1) to the identity, which
+// is made when it is first needed and must be readable by its owner alone. It may be used by
+// several processes at once.
 type Store struct {
 	File     string // the encrypted secrets
 	Identity string // the file of the private key
 }
 
-// Default is the locker of this person: in the folders that the XDG Base Directory Specification names for data and for
-// configuration, or their usual places. Its error tells that there is no home folder.
+// Default is the locker of this person: in the folders that the XDG Base Directory Specification
+// names for data and for configuration, or their usual places. Its error tells that there is no
+// home folder.
 func Default() (*Store, error) {
 	home, err := os.UserHomeDir()
 	folder := func(variable, usual string) string {
@@ -55,7 +57,8 @@ func Default() (*Store, error) {
 	if err != nil && (!filepath.IsAbs(data) || !filepath.IsAbs(config)) {
 		return nil, fmt.Errorf("there is no home folder for the locker: %w", err)
 	}
-	return &Store{File: filepath.Join(data, "locker.age"), Identity: filepath.Join(config, "identity")}, nil
+	return &Store{File: filepath.Join(data, "locker.age"),
+		Identity: filepath.Join(config, "identity")}, nil
 }
 
 type content struct {
@@ -91,14 +94,16 @@ func (s *Store) List() ([]Secret, error) {
 // Of gives the secrets of the repositories, with their values.
 func (s *Store) Of(repositories ...string) ([]Secret, error) {
 	all, err := s.read()
-	return slices.DeleteFunc(all, func(one Secret) bool { return !slices.Contains(repositories, one.Repository) }), err
+	return slices.DeleteFunc(all,
+		func(one Secret) bool { return !slices.Contains(repositories, one.Repository) }), err
 }
 
 // Put keeps secrets; one of the same repository and key is replaced.
 func (s *Store) Put(secrets ...Secret) error {
 	return s.change(func(all []Secret) []Secret {
 		for _, n := range secrets {
-			all = slices.DeleteFunc(all, func(o Secret) bool { return o.Repository == n.Repository && o.Key == n.Key })
+			all = slices.DeleteFunc(all,
+				func(o Secret) bool { return o.Repository == n.Repository && o.Key == n.Key })
 			all = append(all, n)
 		}
 		return all
@@ -109,7 +114,8 @@ func (s *Store) Put(secrets ...Secret) error {
 func (s *Store) Drop(repository, key string) (found bool, err error) {
 	err = s.change(func(all []Secret) []Secret {
 		n := len(all)
-		all = slices.DeleteFunc(all, func(o Secret) bool { return o.Repository == repository && o.Key == key })
+		all = slices.DeleteFunc(all,
+			func(o Secret) bool { return o.Repository == repository && o.Key == key })
 		found = len(all) < n
 		return all
 	})
@@ -125,7 +131,8 @@ func (s *Store) Recipient() (string, error) {
 	return id.Recipient().String(), nil
 }
 
-// Pack writes the secrets, encrypted to the recipient alone, as text. The recipient is a public key of age or of SSH.
+// Pack writes the secrets, encrypted to the recipient alone, as text. The recipient is a public key
+// of age or of SSH.
 func Pack(w io.Writer, recipient string, secrets []Secret) error {
 	to, err := parseRecipient(recipient)
 	if err != nil {
@@ -150,7 +157,8 @@ func parseRecipient(text string) (age.Recipient, error) {
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientInvalid,
 			Text: "this is not a public key to pack for",
-			Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; a public key of SSH " +
+			Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; " +
+				"a public key of SSH " +
 				"(ssh-ed25519 or ssh-rsa) serves too."}
 	}
 	return to, nil
@@ -171,8 +179,9 @@ func encrypt(w io.Writer, to age.Recipient, secrets []Secret) error {
 	return enc.Close()
 }
 
-// Unpack reads secrets that were packed for this person, and keeps them. Where some would replace others that are kept,
-// replace is asked with those; if it says no, nothing is kept, and the error's code is secrets-differ.
+// Unpack reads secrets that were packed for this person, and keeps them. Where some would replace
+// others that are kept, replace is asked with those; if it says no, nothing is kept, and the
+// error's code is secrets-differ.
 func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, error) {
 	id, err := s.own()
 	if err != nil {
@@ -193,10 +202,12 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 		return nil, err
 	}
 	wrong := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable,
-		Text:   "this is not a pack of secrets, or it is damaged",
-		Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " + id.Recipient().String()}
+		Text: "this is not a pack of secrets, or it is damaged",
+		Remedy: "Ask for it again: your colleague makes it with nharbor locker pack --for " +
+			id.Recipient().String()}
 	// Words of a letter may stand around it.
-	begin, end := bytes.Index(data, []byte(armor.Header)), bytes.LastIndex(data, []byte(armor.Footer))
+	begin, end := bytes.Index(data, []byte(armor.Header)), bytes.LastIndex(data,
+		[]byte(armor.Footer))
 	if begin < 0 || end < begin {
 		return nil, wrong
 	}
@@ -205,8 +216,9 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodePackForAnother,
-			Text:   "these secrets were packed for somebody else",
-			Remedy: "Ask for them again, packed for you: nharbor locker pack --for " + id.Recipient().String()}
+			Text: "these secrets were packed for somebody else",
+			Remedy: "Ask for them again, packed for you: nharbor locker pack --for " +
+				id.Recipient().String()}
 	}
 	if err != nil {
 		return nil, wrong
@@ -229,7 +241,8 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 	}
 	if len(differ) > 0 && !replace(differ) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSecretsDiffer,
-			Text: fmt.Sprintf("the pack would replace what is kept of %s, and nothing of it was kept",
+			Text: fmt.Sprintf("the pack would replace what is kept of %s, and nothing of it was "+
+				"kept",
 				namesOf(differ)),
 			Remedy: "If it is to be replaced: nharbor locker unpack --replace FILE"}
 	}
@@ -248,7 +261,8 @@ func namesOf(list []Secret) string {
 func decode(r io.Reader) ([]Secret, error) {
 	var c content
 	if err := json.NewDecoder(r).Decode(&c); err != nil {
-		return nil, errors.New("what it holds can't be understood") // the error of the decoder may show a value
+		return nil, errors.New("what it holds can't be " +
+			"understood") // the error of the decoder may show a value
 	}
 	if c.Schema != schema {
 		return nil, fmt.Errorf("it was written by another version (%q)", c.Schema)
@@ -271,8 +285,8 @@ func (s *Store) own() (*age.X25519Identity, error) {
 	return s.identity(false)
 }
 
-// identity reads the private key. If there is none it is nil, or, where that is wanted and the locker is closed
-// against others, made.
+// identity reads the private key. If there is none it is nil, or, where that is wanted and the
+// locker is closed against others, made.
 func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 	info, err := os.Stat(s.Identity)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -284,13 +298,15 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 			return nil, err
 		}
 		text := fmt.Sprintf(
-			"# The private key of the locker of nharbor. Whoever has it can read what the locker holds.\n# public "+
+			"# The private key of the locker of nharbor. Whoever has it can read what the "+
+				"locker holds.\n# public "+
 				"key: %s\n%s\n", id.Recipient(), id)
 		if err = os.MkdirAll(filepath.Dir(s.Identity), 0o700); err == nil {
 			err = workspace.WriteFile(s.Identity, []byte(text), 0o600)
 		}
 		if err != nil {
-			return nil, unusable(s.Identity, "the locker's key can't be made: "+stack.Reason(err), err)
+			return nil, unusable(s.Identity, "the locker's key can't be made: "+stack.Reason(err),
+				err)
 		}
 		return id, nil
 	}
@@ -317,9 +333,11 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 }
 
 func unusable(file, text string, cause error) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLockerUnusable, At: stack.Place{File: file}, Text: text,
-		Remedy: "Check the file and its rights, or put the one from your backup back. Without the locker: --no-locker",
-		Cause:  cause}
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLockerUnusable,
+		At: stack.Place{File: file}, Text: text,
+		Remedy: "Check the file and its rights, or put the one from your backup back. Without " +
+			"the locker: --no-locker",
+		Cause: cause}
 }
 
 func (s *Store) read() ([]Secret, error) {
@@ -335,12 +353,14 @@ func (s *Store) read() ([]Secret, error) {
 		return nil, err
 	}
 	if id == nil {
-		return nil, unusable(s.Identity, "the private key of the locker is gone, without which it can't be opened", nil)
+		return nil, unusable(s.Identity,
+			"the private key of the locker is gone, without which it can't be opened", nil)
 	}
 	plain, err := age.Decrypt(bytes.NewReader(data), id)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
-		return nil, unusable(s.File, "the locker was closed with another key than the one at "+s.Identity, err)
+		return nil, unusable(s.File,
+			"the locker was closed with another key than the one at "+s.Identity, err)
 	}
 	if err != nil {
 		return nil, unusable(s.File, "the locker is damaged", nil)
@@ -359,7 +379,8 @@ func (s *Store) change(f func([]Secret) []Secret) error {
 	}
 	lock := flock.New(s.File + ".lock")
 	if err := lock.Lock(); err != nil {
-		return unusable(s.File, "the locker can't be closed against others: "+stack.Reason(err), err)
+		return unusable(s.File, "the locker can't be closed against others: "+stack.Reason(err),
+			err)
 	}
 	defer lock.Unlock()
 	all, err := s.read()
@@ -379,7 +400,8 @@ func (s *Store) change(f func([]Secret) []Secret) error {
 		return err
 	}
 	if err := workspace.WriteFile(s.File, out.Bytes(), 0o600); err != nil {
-		return unusable(s.File, "the locker can't be written: "+stack.Reason(err)+"; what it held is unchanged", err)
+		return unusable(s.File, "the locker can't be written: "+stack.Reason(err)+"; what it "+
+			"held is unchanged", err)
 	}
 	return nil
 }

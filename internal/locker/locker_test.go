@@ -17,11 +17,13 @@ import (
 func newStore(t *testing.T) *Store {
 	t.Helper()
 	dir := t.TempDir()
-	return &Store{File: filepath.Join(dir, "data", "locker.age"), Identity: filepath.Join(dir, "config", "identity")}
+	return &Store{File: filepath.Join(dir, "data", "locker.age"),
+		Identity: filepath.Join(dir, "config", "identity")}
 }
 
 func secret(repository, key, value string) Secret {
-	return Secret{Repository: repository, Key: key, Value: value, Since: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
+	return Secret{Repository: repository, Key: key, Value: value,
+		Since: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)}
 }
 
 func TestPutGetDrop(t *testing.T) {
@@ -41,10 +43,14 @@ func TestPutGetDrop(t *testing.T) {
 	if err := s.Put(secret("harbour/office", "TIDE_TOKEN", "canary-new")); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range []struct{ repository, key, want string }{{"harbour/office", "TIDE_TOKEN", "canary-new"},
+	for _, c := range []struct {
+		repository, key,
+		want string
+	}{{"harbour/office", "TIDE_TOKEN", "canary-new"},
 		{"harbour/counter", "TIDE_TOKEN", "canary-2"}, {"harbour/other", "TIDE_TOKEN", ""},
 		{"harbour/office", "OTHER", ""}} {
-		if got, ok, err := s.Get(c.repository, c.key); got != c.want || ok != (c.want != "") || err != nil {
+		if got, ok, err := s.Get(c.repository, c.key); got != c.want || ok != (c.want != "") ||
+			err != nil {
 			t.Errorf("%s of %s is %q, %v, %v; want %q", c.key, c.repository, got, ok, err, c.want)
 		}
 	}
@@ -55,7 +61,8 @@ func TestPutGetDrop(t *testing.T) {
 	}
 	for name, file := range map[string]string{"the locker": s.File, "the key": s.Identity} {
 		data, err := os.ReadFile(file)
-		if err != nil || bytes.Contains(data, []byte("canary")) || bytes.Contains(data, []byte("TIDE_TOKEN")) {
+		if err != nil || bytes.Contains(data, []byte("canary")) ||
+			bytes.Contains(data, []byte("TIDE_TOKEN")) {
 			t.Errorf("%s shows what it holds: %q, %v", name, data, err)
 		}
 		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
@@ -117,11 +124,13 @@ func TestPackForAColleague(t *testing.T) {
 	}
 	text := pack.String()
 	yes, no := func([]Secret) bool { return true }, func([]Secret) bool { return false }
-	if err := theirs.Put(Secret{Repository: "harbour/office", Key: "TIDE_TOKEN", Value: "of before"}); err != nil {
+	if err := theirs.Put(Secret{Repository: "harbour/office", Key: "TIDE_TOKEN",
+		Value: "of before"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := theirs.Unpack(strings.NewReader(text), no); err == nil || !strings.Contains(err.Error(),
-		"TIDE_TOKEN") {
+	if _, err := theirs.Unpack(strings.NewReader(text), no); err == nil ||
+		!strings.Contains(err.Error(),
+			"TIDE_TOKEN") {
 		t.Errorf("what would replace another value is kept: %v", err)
 	}
 	if value, _, _ := theirs.Get("harbour/office", "TIDE_TOKEN"); value != "of before" {
@@ -131,7 +140,8 @@ func TestPackForAColleague(t *testing.T) {
 	if err != nil || len(got) != 1 || got[0].Value != "canary-1" {
 		t.Errorf("unpacked is %v, %v", got, err)
 	}
-	if value, ok, err := theirs.Get("harbour/office", "TIDE_TOKEN"); value != "canary-1" || !ok || err != nil {
+	if value, ok, err := theirs.Get("harbour/office", "TIDE_TOKEN"); value != "canary-1" || !ok ||
+		err != nil {
 		t.Errorf("kept is %q, %v, %v", value, ok, err)
 	}
 	for name, c := range map[string]struct {
@@ -147,14 +157,16 @@ func TestPackForAColleague(t *testing.T) {
 	} {
 		_, err := c.store.Unpack(strings.NewReader(c.text), yes)
 		var f *stack.Fault
-		if !errors.As(err, &f) || string(f.Code) != c.code || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
+		if !errors.As(err, &f) || string(f.Code) != c.code ||
+			strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	for _, key := range []string{"", "age1wrong", "ssh-ed25519 AAAA", "canary"} {
 		err := Pack(&pack, key, some)
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != "recipient-invalid" || strings.Contains(f.Text, "canary") {
+		if !errors.As(err, &f) || f.Code != "recipient-invalid" ||
+			strings.Contains(f.Text, "canary") {
 			t.Errorf("packing for %q: %v", key, err)
 		}
 	}
@@ -164,7 +176,8 @@ func TestPackForAColleague(t *testing.T) {
 	}
 }
 
-// TestUnusable refuses what is not safe or not whole, says where and what to do, and changes nothing.
+// TestUnusable refuses what is not safe or not whole, says where and what to do, and changes
+// nothing.
 func TestUnusable(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
@@ -172,19 +185,28 @@ func TestUnusable(t *testing.T) {
 		code  string
 		file  func(s *Store) string
 	}{
-		"a key that others can read": {func(s *Store) error { return os.Chmod(s.Identity, 0o640) }, "identity-open",
+		"a key that others can read": {func(s *Store) error { return os.Chmod(s.Identity, 0o640) },
+			"identity-open",
 			func(s *Store) string { return s.Identity }},
-		"a key that is gone": {func(s *Store) error { return os.Remove(s.Identity) }, "locker-unusable",
+		"a key that is gone": {func(s *Store) error { return os.Remove(s.Identity) },
+			"locker-unusable",
 			func(s *Store) string { return s.Identity }},
-		"a key that is none": {func(s *Store) error { return os.WriteFile(s.Identity, []byte("canary"), 0o600) },
+		"a key that is none": {func(s *Store) error {
+			return os.WriteFile(s.Identity,
+				[]byte("canary"), 0o600)
+		},
 			"locker-unusable", func(s *Store) string { return s.Identity }},
 		"a folder for a key": {func(s *Store) error {
 			return errors.Join(os.Remove(s.Identity),
 				os.Mkdir(s.Identity, 0o700))
 		}, "locker-unusable", func(s *Store) string { return s.Identity }},
-		"a damaged locker": {func(s *Store) error { return os.WriteFile(s.File, []byte("canary"), 0o600) },
+		"a damaged locker": {func(s *Store) error {
+			return os.WriteFile(s.File, []byte("canary"),
+				0o600)
+		},
 			"locker-unusable", func(s *Store) string { return s.File }},
-		"a cut locker": {func(s *Store) error { return os.Truncate(s.File, 190) }, "locker-unusable",
+		"a cut locker": {func(s *Store) error { return os.Truncate(s.File, 190) },
+			"locker-unusable",
 			func(s *Store) string { return s.File }},
 		"another key": {func(s *Store) error {
 			other := Store{File: s.File + "2", Identity: s.Identity + "2"}
@@ -202,7 +224,8 @@ func TestUnusable(t *testing.T) {
 		before, _ := os.ReadFile(s.File)
 		_, _, err := s.Get("r", "K")
 		var f *stack.Fault
-		if !errors.As(err, &f) || string(f.Code) != c.code || f.At.File != c.file(s) || f.Remedy == "" ||
+		if !errors.As(err, &f) || string(f.Code) != c.code || f.At.File != c.file(s) ||
+			f.Remedy == "" ||
 			strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -15,7 +15,8 @@ var announces = []*expr.Expr{
 		`(?:\bport[: ]+|(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::\]|\*|::|\s):)(\d{2,5})\b`),
 }
 
-// noAnnouncement are lines that name an address for another reason: where they connect to, or what is wrong.
+// noAnnouncement are lines that name an address for another reason: where they connect to, or what
+// is wrong.
 var noAnnouncement = expr.New(`(?i)\b(connect(?:ing|ed)? to|proxy|proxied|origin|cors|upstream|redirect|refused|` +
 	`in use|` +
 	`failed|error|ECONN\w+|fetch|request|webhook|GET|POST|docs? at|see )\b`)
@@ -39,7 +40,8 @@ func AnnouncedIn(text string) int {
 	return 0
 }
 
-// Announced are the ports that a service has announced in the beginning of its log, each once, in their order.
+// Announced are the ports that a service has announced in the beginning of its log, each once, in
+// their order.
 func Announced(root, service string) []int {
 	in, err := All(root, service)
 	if err != nil {

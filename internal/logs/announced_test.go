@@ -119,7 +119,10 @@ func TestReadSinceMarked(t *testing.T) {
 		t.Fatal(err)
 	}
 	test.Line("a gull")
-	if got := said(func() (io.ReadCloser, error) { return All(root, Source("step:test:.")) }); got != "a ***\n" {
+	if got := said(func() (io.ReadCloser,
+		error) {
+		return All(root, Source("step:test:."))
+	}); got != "a ***\n" {
 		t.Errorf("beside the launch it reads %q", got)
 	}
 }

@@ -18,7 +18,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Folder is the folder of a workspace that holds what steps and services have said: a file for each, a
+// Folder is the folder of a workspace that holds what steps and services have said: a file for
+// each, a
 // line "TIME TEXT" for each line. Secrets of the stack are masked. A file that has grown to its limit goes on in a
 // new one; the one before is kept with the ending .0, those of the launch before with .1.
 type Folder struct {
@@ -38,7 +39,8 @@ func (l *Folder) Hide(values []string) {
 	l.secrets.mu.Lock()
 	defer l.secrets.mu.Unlock()
 	for _, v := range values {
-		if v != "" && !slices.ContainsFunc(l.secrets.list, func(s []byte) bool { return string(s) == v }) {
+		if v != "" && !slices.ContainsFunc(l.secrets.list,
+			func(s []byte) bool { return string(s) == v }) {
 			l.secrets.list = append(l.secrets.list, []byte(v))
 		}
 	}
@@ -57,7 +59,8 @@ func (s *secrets) mask(lines []byte) []byte {
 	return lines
 }
 
-// logLimit is how large a log grows until it is begun anew: with the one before it twice as much is kept.
+// logLimit is how large a log grows until it is begun anew: with the one before it twice as much is
+// kept.
 const logLimit = 16 << 20
 
 // logTime is the form of a line's time: fixed in width, in UTC.
@@ -108,7 +111,8 @@ func logName(id stack.NodeID) string {
 // Source is under which name a node's lines come.
 func Source(id stack.NodeID) string { return strings.TrimSuffix(logName(id), ".log") }
 
-// All reads a source's log of the last launch from its beginning, without the times; fs.ErrNotExist if there is none.
+// All reads a source's log of the last launch from its beginning, without the times; fs.ErrNotExist
+// if there is none.
 func All(root, source string) (io.ReadCloser, error) {
 	name := filepath.Join(workspace.State(root), "logs", filepath.Base(source)+".log")
 	f, err := openEnd(name)
@@ -122,7 +126,8 @@ func All(root, source string) (io.ReadCloser, error) {
 	return untimed(files...), nil
 }
 
-// openEnd opens a log. Of one that is larger than we let any become, something else has made it so: its end is read.
+// openEnd opens a log. Of one that is larger than we let any become, something else has made it so:
+// its end is read.
 func openEnd(name string) (*os.File, error) {
 	f, err := reading.OpenOwn(name)
 	if err != nil {
@@ -217,8 +222,8 @@ type stream struct {
 	rest []byte // of a line whose end has not come yet
 }
 
-// Write writes all whole lines with one call to the system. It never fails: a full disk must not stop the service, its
-// lines are lost.
+// Write writes all whole lines with one call to the system. It never fails: a full disk must not
+// stop the service, its lines are lost.
 func (s *stream) Write(p []byte) (int, error) {
 	n := len(p)
 	end := bytes.LastIndexByte(p, '\n')
@@ -298,8 +303,8 @@ func (l *Log) remember(lines []byte) {
 	}
 }
 
-// Read reads what was written since the log was opened, or marked, and is still there, without the times. Nothing of it
-// is a secret.
+// Read reads what was written since the log was opened, or marked, and is still there, without the
+// times. Nothing of it is a secret.
 func (l *Log) Read() (io.ReadCloser, error) {
 	l.mu.Lock()
 	from := l.from
@@ -410,7 +415,8 @@ func (r *Reader) Next() ([]Line, error) {
 	return out, nil
 }
 
-// file reads on in a log; where it was begun anew meanwhile, what is left of the file before comes first.
+// file reads on in a log; where it was begun anew meanwhile, what is left of the file before comes
+// first.
 func (r *Reader) file(name, source string) ([]Line, error) {
 	var out []Line
 	at, known := r.places[name]
@@ -455,7 +461,8 @@ func (r *Reader) read(file, source string, offset int64, name string) ([]Line, e
 			return out, nil
 		}
 		offset += int64(len(part))
-		line := string(part) // a longer one is none that we have written, and has no time before its parts
+		// a longer one is none that we have written, and has no time before its parts
+		line := string(part)
 		stamp, text, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
 		at, err := time.Parse(logTime, stamp)
 		if err != nil {

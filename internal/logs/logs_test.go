@@ -70,7 +70,8 @@ func TestLogsRotate(t *testing.T) {
 	if len(files) != 2 || size > 8000 {
 		t.Errorf("%d files with %d bytes are kept", len(files), size)
 	}
-	if lines, err := late.Next(); err != nil || len(lines) < 50 || lines[len(lines)-1].Text != got[199] {
+	if lines, err := late.Next(); err != nil || len(lines) < 50 ||
+		lines[len(lines)-1].Text != got[199] {
 		t.Errorf("who comes late gets %d lines, %v", len(lines), err)
 	}
 }
@@ -98,12 +99,14 @@ func TestLogLines(t *testing.T) {
 	for _, line := range lines {
 		got = append(got, line.Text[:min(len(line.Text), 40)])
 	}
-	want := []string{"another", "", "half a line", "the *** and ***", strings.Repeat("x", 40), strings.Repeat("x", 10),
+	want := []string{"another", "", "half a line", "the *** and ***", strings.Repeat("x", 40),
+		strings.Repeat("x", 10),
 		"no end"}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
-	if tail := log.Tail(); len(tail) != tailLines || tail[len(tail)-1] != "no end" || log.Last() != "no end" {
+	if tail := log.Tail(); len(tail) != tailLines || tail[len(tail)-1] != "no end" ||
+		log.Last() != "no end" {
 		t.Errorf("the last are %.60q", tail)
 	}
 	if log.Close(); log.Close() != nil {
@@ -112,12 +115,13 @@ func TestLogLines(t *testing.T) {
 	log.Line("after the end") // is lost, and breaks nothing
 }
 
-// BenchmarkLogs writes the logs of 50 services at once, in pieces as they come out of a pipe. What is asked is 200
-// MB/s.
+// BenchmarkLogs writes the logs of 50 services at once, in pieces as they come out of a pipe. What
+// is asked is 200 MB/s.
 func BenchmarkLogs(b *testing.B) {
 	_, l := begin(b, logLimit, "pier-secret-1", "pier-secret-2", "pier-secret-3")
 	piece := []byte(strings.Repeat(
-		"2026-11-23 12:00:00 INFO the ferry to the outer island leaves at half past nine from pier two, all aboard\n",
+		"2026-11-23 12:00:00 INFO the ferry to the outer island leaves at half past nine from "+
+			"pier two, all aboard\n",
 		300))
 	const services = 50
 	var all []*Log

@@ -38,8 +38,8 @@ var (
 // below is how many lines below the one that speaks of it a password may come.
 const below = 4
 
-// PrintedIn finds the passwords that services have printed when they made them up, the later of one service in the
-// place of the earlier for the same user.
+// PrintedIn finds the passwords that services have printed when they made them up, the later of one
+// service in the place of the earlier for the same user.
 func PrintedIn(lines []Line) (out []Printed) {
 	open := map[string]int{} // how many lines ago a service spoke of a password
 	about := map[string]string{}
@@ -54,7 +54,8 @@ func PrintedIn(lines []Line) (out []Printed) {
 	}
 	for _, l := range lines {
 		text := strings.TrimSpace(colour.ReplaceAllString(l.Text, ""))
-		if m := printedHere.FindStringSubmatch(text); m != nil && wasMade.MatchString(text) && isPassword(m[1]) {
+		if m := printedHere.FindStringSubmatch(text); m != nil && wasMade.MatchString(text) &&
+			isPassword(m[1]) {
 			add(Printed{l.Source, userIn(text), strings.TrimRight(m[1], "."), text})
 			delete(open, l.Source)
 			continue

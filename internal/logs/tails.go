@@ -12,7 +12,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Tails keeps the last line of each log of a workspace, however long the logs are and however fast they grow.
+// Tails keeps the last line of each log of a workspace, however long the logs are and however fast
+// they grow.
 type Tails struct {
 	dir   string
 	sizes map[string]int64
@@ -47,7 +48,8 @@ func (t *Tails) Look() map[string]string {
 	return t.last
 }
 
-// lastLine is the text of the last whole line of a log that is not empty; false if the end of the log has none.
+// lastLine is the text of the last whole line of a log that is not empty; false if the end of the
+// log has none.
 func lastLine(name string, size int64) (string, bool) {
 	f, err := reading.OpenOwn(name)
 	if err != nil {
@@ -66,7 +68,8 @@ func lastLine(name string, size int64) (string, bool) {
 			return "", false // it has begun before
 		}
 		stamp, text, found := strings.Cut(string(buf[begin+1:end]), " ")
-		if _, err := time.Parse(logTime, stamp); found && err == nil && strings.TrimSpace(text) != "" {
+		if _, err := time.Parse(logTime, stamp); found && err == nil &&
+			strings.TrimSpace(text) != "" {
 			return colour.ReplaceAllString(text, ""), true
 		}
 		end = begin
@@ -77,8 +80,8 @@ func lastLine(name string, size int64) (string, bool) {
 // page is how much of the end of a log LastLines looks at, in bytes.
 const page = 512 << 10
 
-// LastLines gives the last lines of a source's log, at most so many, of those in which the text stands, whatever its
-// case; all where it is empty.
+// LastLines gives the last lines of a source's log, at most so many, of those in which the text
+// stands, whatever its case; all where it is empty.
 func LastLines(root, source, text string, most int) []Line {
 	name := filepath.Join(workspace.State(root), "logs", filepath.Base(source)+".log")
 	f, err := reading.OpenOwn(name)
@@ -103,7 +106,8 @@ func LastLines(root, source, text string, most int) []Line {
 		stamp, said, found := strings.Cut(string(rest[begin+1:end]), " ")
 		if at, err := time.Parse(logTime, stamp); found && err == nil &&
 			(text == "" || strings.Contains(strings.ToLower(said), text)) {
-			out = append(out, Line{Time: at, Source: source, Text: colour.ReplaceAllString(said, "")})
+			out = append(out, Line{Time: at, Source: source,
+				Text: colour.ReplaceAllString(said, "")})
 		}
 		if begin < 0 {
 			break

@@ -44,11 +44,13 @@ func TestTails(t *testing.T) {
 	web.Line("the key is canary-secret")
 	web.Line("")
 	web.Line("   ")
-	if got, want := said(), "step.install.pier-web: added 2000 of 2000; web: the key is ***"; got != want {
+	if got, want := said(), "step.install.pier-web: added 2000 of 2000; web: the key is "+
+		"***"; got != want {
 		t.Errorf("they say %q, not %q", got, want)
 	}
 	web.Line(strings.Repeat("x", 3*tail)) // whose beginning is not looked at
-	if got := said(); !strings.Contains(got, "web: the key is") && !strings.Contains(got, "web: x") {
+	if got := said(); !strings.Contains(got, "web: the key is") &&
+		!strings.Contains(got, "web: x") {
 		t.Errorf("after a long line they say %q", got)
 	}
 	web.Line("ready")

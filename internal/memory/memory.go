@@ -38,8 +38,8 @@ type Work struct {
 	EveryTime bool
 }
 
-// Memory is what a workspace remembers of earlier launches: which steps are done, by the content of what they depend
-// on, and how long everything took. Several goroutines may use it at once.
+// Memory is what a workspace remembers of earlier launches: which steps are done, by the content of
+// what they depend on, and how long everything took. Several goroutines may use it at once.
 type Memory struct {
 	mu   sync.Mutex
 	data memoryData
@@ -49,20 +49,23 @@ type Memory struct {
 type memoryData struct {
 	Done    map[string]string        `json:"done"` // by step id: the digest of its inputs
 	Seconds map[stack.NodeID]float64 `json:"seconds"`
-	// Made are the database files that steps have made, by step id: one that is missing makes the step run again.
+	// Made are the database files that steps have made, by step id: one that is missing makes the
+	// step run again.
 	Made map[string][]string `json:"made,omitempty"`
-	// Unmade are the outputs that a step was expected to leave and has not left, by step id: that they are missing says
-	// nothing. An install without any dependency makes no folder for them.
+	// Unmade are the outputs that a step was expected to leave and has not left, by step id: that
+	// they are missing says nothing. An install without any dependency makes no folder for them.
 	Unmade map[string][]string `json:"unmade,omitempty"`
 	// Seen are the ports that services have opened, by service.
 	Seen map[string]Seen `json:"seen,omitempty"`
 	// Asked are the questions that have been answered, by their ids.
 	Asked map[string]bool `json:"asked,omitempty"`
-	// Printed are the passwords that services have printed when they made them up, by service and user.
+	// Printed are the passwords that services have printed when they made them up, by service and
+	// user.
 	Printed map[string]Printed `json:"printed,omitempty"`
 	// Looks are what builds could see, by the names of their images.
 	Looks map[string]Look `json:"looks,omitempty"`
-	// Seals are sums of the passwords that stores of data were made with, by what tells the store from others.
+	// Seals are sums of the passwords that stores of data were made with, by what tells the store
+	// from others.
 	Seals map[string]string `json:"seals,omitempty"`
 }
 
@@ -97,8 +100,8 @@ func (m *Memory) Seconds() map[stack.NodeID]float64 {
 	return out
 }
 
-// Digest sums up all that a step depends on; it is empty for a step of which nothing is known to depend.
-// data is what identifies the database that the step works on.
+// Digest sums up all that a step depends on; it is empty for a step of which nothing is known to
+// depend. data is what identifies the database that the step works on.
 func Digest(root string, s *Work, data string) string {
 	onData := s.Role == stack.Create || s.Role == stack.Seed
 	if len(s.Inputs) == 0 && !onData || s.EveryTime {
@@ -112,7 +115,8 @@ func Digest(root string, s *Work, data string) string {
 	fmt.Fprintf(h, "%q %q\n", command, data)
 	for _, kv := range s.Env {
 		// Of the settings only those count that say which database it is.
-		if key, value, _ := strings.Cut(kv, "="); s.Role.Rank() >= stack.Create.Rank() && databaseKey.MatchString(key) {
+		if key, value, _ := strings.Cut(kv, "="); s.Role.Rank() >= stack.Create.Rank() &&
+			databaseKey.MatchString(key) {
 			fmt.Fprintf(h, "%q %q\n", key, value)
 		}
 	}
@@ -152,7 +156,8 @@ func sum(h io.Writer, root, name string) error {
 			return err
 		}
 		if d.IsDir() {
-			if file != name && (d.Name() == "node_modules" || d.Name() == ".git" || d.Name() == "__pycache__") {
+			if file != name && (d.Name() == "node_modules" || d.Name() == ".git" ||
+				d.Name() == "__pycache__") {
 				return fs.SkipDir
 			}
 			return nil
@@ -195,8 +200,8 @@ func (m *Memory) Done(s *Work, digest string) bool {
 	return true
 }
 
-// Forget forgets what was done, so that the next launch does it again; how long things took stays known. It gives
-// the database files that steps have made.
+// Forget forgets what was done, so that the next launch does it again; how long things took stays
+// known. It gives the database files that steps have made.
 func (m *Memory) Forget() []string {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -245,7 +250,8 @@ func (m *Memory) Took(id stack.NodeID, took time.Duration) {
 	m.write()
 }
 
-// Seen is the main port that a service has opened. Said is the one that was expected then; 0 for none.
+// Seen is the main port that a service has opened. Said is the one that was expected then; 0 for
+// none.
 type Seen struct {
 	Port   int    `json:"port"`
 	Speaks string `json:"speaks"`
@@ -333,7 +339,8 @@ func (m *Memory) write() {
 	workspace.WriteState(m.root, memoryFile, data) // what can't be kept is done again
 }
 
-// Sealed remembers with which secrets a store of data was made. What was remembered of it first stays.
+// Sealed remembers with which secrets a store of data was made. What was remembered of it first
+// stays.
 func (m *Memory) Sealed(store, seal string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -361,7 +368,8 @@ func (m *Memory) Sealing() bool {
 	return len(m.data.Seals) > 0
 }
 
-// Look is the sum of what a build could see, and a stamp that changes as soon as a file of it is written.
+// Look is the sum of what a build could see, and a stamp that changes as soon as a file of it is
+// written.
 type Look struct {
 	Stamp string `json:"stamp"`
 	Sum   string `json:"sum"`

@@ -9,7 +9,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestUnmade does not wait for what a step has never left behind, and does it again when what it left is gone.
+// TestUnmade does not wait for what a step has never left behind, and does it again when what it
+// left is gone.
 func TestUnmade(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
@@ -19,7 +20,8 @@ func TestUnmade(t *testing.T) {
 		}
 	}
 	m := Recall(root)
-	s := &Work{ID: "install:.", Role: stack.Install, Command: []string{"x"}, Inputs: []string{"package.json"},
+	s := &Work{ID: "install:.", Role: stack.Install, Command: []string{"x"},
+		Inputs:  []string{"package.json"},
 		Outputs: []string{"node_modules", "made"}}
 	m.Remember(s, Digest(root, s, ""), nil)
 	if again := Recall(root); !again.Done(s, Digest(root, s, "")) {
@@ -57,7 +59,8 @@ func TestOncePerDatabase(t *testing.T) {
 		if m.Done(s, Digest(root, s, "volume b")) {
 			t.Errorf("%s is done for a volume that is new", role)
 		}
-		if other := step(role, "DATABASE_URL=elsewhere"); m.Done(other, Digest(root, other, "volume a")) {
+		if other := step(role, "DATABASE_URL=elsewhere"); m.Done(other,
+			Digest(root, other, "volume a")) {
 			t.Errorf("%s is done for another database", role)
 		}
 		if other := step(role, "LOG_LEVEL=debug"); !m.Done(other, Digest(root, other, "volume a")) {
@@ -97,7 +100,8 @@ func TestOncePerDatabase(t *testing.T) {
 	if files := m.Forget(); len(files) != 1 || files[0] != file {
 		t.Errorf("forgotten are the files %v", files)
 	}
-	if m.Done(step(stack.Create), Digest(root, step(stack.Create), "volume a")) || m.Seconds()["step:seed:."] != 1 {
+	if m.Done(step(stack.Create), Digest(root, step(stack.Create), "volume a")) ||
+		m.Seconds()["step:seed:."] != 1 {
 		t.Error("a reset forgets what was done, and only that")
 	}
 }

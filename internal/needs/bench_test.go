@@ -9,14 +9,17 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// BenchmarkTools asks ten tools at once, each of which takes 0.3 s to tell its version: x-slowest is how often the time
-// of one of them goes by (asked: at most 1.3).
+// BenchmarkTools asks ten tools at once, each of which takes 0.3 s to tell its version: x-slowest
+// is how often the time of one of them goes by (asked: at most 1.3).
 func BenchmarkTools(b *testing.B) {
 	bin := b.TempDir()
 	s := &stack.Stack{Projects: []stack.Project{{Path: "quay", Manager: "npm"}},
-		Services: []stack.Service{{Name: "quay", Runs: stack.Native, Project: "quay", Manager: "npm"}}}
-	for _, tool := range []string{"node", "npm", "ruby", "go", "java", "mvn", "php", "composer", "cargo", "dotnet"} {
-		if err := os.WriteFile(filepath.Join(bin, tool), []byte("#!/bin/sh\nsleep 0.3\necho 1.2.3\n"),
+		Services: []stack.Service{{Name: "quay", Runs: stack.Native, Project: "quay",
+			Manager: "npm"}}}
+	for _, tool := range []string{"node", "npm", "ruby", "go", "java", "mvn", "php", "composer",
+		"cargo", "dotnet"} {
+		if err := os.WriteFile(filepath.Join(bin, tool),
+			[]byte("#!/bin/sh\nsleep 0.3\necho 1.2.3\n"),
 			0o755); err != nil {
 			b.Fatal(err)
 		}
@@ -28,7 +31,8 @@ func BenchmarkTools(b *testing.B) {
 	var alone, all time.Duration
 	for b.Loop() {
 		start := time.Now()
-		if _, err := ask(b.Context(), filepath.Join(bin, "node"), []string{"--version"}); err != nil {
+		if _, err := ask(b.Context(), filepath.Join(bin, "node"),
+			[]string{"--version"}); err != nil {
 			b.Fatal(err)
 		}
 		alone += time.Since(start)

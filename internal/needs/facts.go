@@ -45,7 +45,8 @@ func (l *Local) Host() (f Facts) {
 	if m, err := mem.VirtualMemory(); err == nil {
 		f.Memory, f.MemoryFree = m.Total, m.Available
 	}
-	// This program may have raised its own limit; what it starts gets the one that it was started with.
+	// This program may have raised its own limit; what it starts gets the one that it was started
+	// with.
 	if sh := l.find("sh"); sh != "" && !l.inside(sh) {
 		if said, err := ask(context.Background(), sh, []string{"-c", "ulimit -n"}); err == nil {
 			f.OpenFiles, _ = strconv.ParseUint(said, 10, 64)
@@ -63,7 +64,8 @@ func (l *Local) Host() (f Facts) {
 
 // Kernel reads a limit of Linux.
 func (l *Local) Kernel(name string) (uint64, bool) {
-	data, err := os.ReadFile(filepath.Join("/proc/sys", filepath.FromSlash(strings.ReplaceAll(name, ".", "/"))))
+	data, err := os.ReadFile(filepath.Join("/proc/sys",
+		filepath.FromSlash(strings.ReplaceAll(name, ".", "/"))))
 	if err != nil {
 		return 0, false
 	}

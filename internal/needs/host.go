@@ -15,7 +15,8 @@ import (
 type Facts struct {
 	Memory, MemoryFree uint64 // bytes
 	OpenFiles          uint64 // how many a program that is started here may have open
-	// Watches are folders and files that this person's programs may watch, Watchers how many may do so.
+	// Watches are folders and files that this person's programs may watch, Watchers how many may do
+	// so.
 	Watches, Watchers Limit
 }
 
@@ -39,33 +40,42 @@ const (
 	clockDrift  = 30 * time.Second
 )
 
-// host asks for what is a matter of the machine itself. What is enough is worth a word only where a file asks for it.
+// host asks for what is a matter of the machine itself. What is enough is worth a word only where a
+// file asks for it.
 func (a *asker) host(services []*stack.Service) {
 	here := a.here
 	lacks := func(name, wanted, found, remedy, command string) {
-		a.needs = append(a.needs, Need{Name: name, Kind: Host, Wanted: wanted, Found: found, Level: Optional,
+		a.needs = append(a.needs, Need{Name: name, Kind: Host, Wanted: wanted, Found: found,
+			Level:  Optional,
 			Remedy: remedy, Command: command})
 	}
 	a.memory(services, here)
-	if slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Runs == stack.Native }) {
+	if slices.ContainsFunc(services,
+		func(s *stack.Service) bool { return s.Runs == stack.Native }) {
 		if most := here.OpenFiles; most > 0 && most < lowFiles {
-			lacks("open files", fmt.Sprint("at least ", lowFiles), fmt.Sprintf("a program may have %d open", most),
+			lacks("open files", fmt.Sprint("at least ", lowFiles),
+				fmt.Sprintf("a program may have %d open", most),
 				fmt.Sprintf("Raise it in the shell that launches: ulimit -n %d", 4*lowFiles), "")
 		}
 		if w := here.Watches; w.Most > 0 && w.Most-w.Used < lowWatches {
-			lacks("file watches", fmt.Sprint(lowWatches, " free"), fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
-				"What notices that a file has changed may fail or miss it. Raise the limit until the next boot: "+
+			lacks("file watches", fmt.Sprint(lowWatches, " free"),
+				fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
+				"What notices that a file has changed may fail or miss it. Raise the limit "+
+					"until the next boot: "+
 					sysctl("fs.inotify.max_user_watches", 524288), "")
 		}
 		if w := here.Watchers; w.Most > 0 && w.Most-w.Used < lowWatchers {
-			lacks("file watchers", fmt.Sprint(lowWatchers, " free"), fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
-				"What notices that a file has changed may not start. Raise the limit until the next boot: "+
+			lacks("file watchers", fmt.Sprint(lowWatchers, " free"),
+				fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
+				"What notices that a file has changed may not start. Raise the limit until the "+
+					"next boot: "+
 					sysctl("fs.inotify.max_user_instances", 1024), "")
 		}
 	}
 	if off := a.engineIs.Ahead; off.Abs() > clockDrift {
 		lacks("clock", "the same time here and on the engine", fmt.Sprintf("they are %s apart",
-			off.Abs().Round(time.Second)), "Set both by the network: signatures and sign-ins hold for a limited "+
+			off.Abs().Round(time.Second)), "Set both by the network: signatures and sign-ins "+
+			"hold for a limited "+
 			"time.", "")
 	}
 	a.kernel(services)
@@ -89,7 +99,8 @@ func (a *asker) memory(services []*stack.Service, here Facts) {
 	}
 	switch {
 	case reserved > 0 && has > 0:
-		n.Wanted, n.Found = gigabytes(reserved)+", which the files reserve", where+" "+gigabytes(has)
+		n.Wanted, n.Found = gigabytes(reserved)+", which the files reserve", where+" "+
+			""+gigabytes(has)
 		if n.Met = reserved <= has; !n.Met {
 			n.Remedy = "Launch a part of it, or reserve less in an override file."
 		}
@@ -103,8 +114,8 @@ func (a *asker) memory(services []*stack.Service, here Facts) {
 	a.needs = append(a.needs, n)
 }
 
-// kernel asks for limits of the kernel below which a server may refuse to start. An engine elsewhere has one of its
-// own.
+// kernel asks for limits of the kernel below which a server may refuse to start. An engine
+// elsewhere has one of its own.
 func (a *asker) kernel(services []*stack.Service) {
 	for _, s := range services {
 		if s.Runs != stack.Container || a.engineIs.Remote || a.noEngine != nil {
@@ -116,8 +127,9 @@ func (a *asker) kernel(services []*stack.Service) {
 		}
 		has, known := a.machine.Kernel(p.Kernel.Name)
 		if known && has < p.Kernel.Least {
-			a.needs = append(a.needs, Need{Name: p.Kernel.Name, Kind: Host, Wanted: fmt.Sprint("at least ",
-				p.Kernel.Least),
+			a.needs = append(a.needs, Need{Name: p.Kernel.Name, Kind: Host,
+				Wanted: fmt.Sprint("at least ",
+					p.Kernel.Least),
 				Found: fmt.Sprint(has), Level: Optional, For: []string{s.Name}, Because: []stack.Place{s.At},
 				Remedy: "It may refuse to start. Raise the limit until the next boot: " +
 					sysctl(p.Kernel.Name, int(p.Kernel.Least))})
@@ -125,7 +137,8 @@ func (a *asker) kernel(services []*stack.Service) {
 	}
 }
 
-// disk compares the free space with what installs and images will take, as far as that can be told beforehand.
+// disk compares the free space with what installs and images will take, as far as that can be told
+// beforehand.
 func (a *asker) disk(services []*stack.Service) {
 	free, err := a.machine.DiskFree("")
 	if err != nil {
@@ -140,12 +153,14 @@ func (a *asker) disk(services []*stack.Service) {
 			return
 		}
 		takes += uint64(w.Size)
-		parts = append(parts, fmt.Sprintf("about %s for the %d packages of %s", gigabytes(uint64(w.Size)),
+		parts = append(parts, fmt.Sprintf("about %s for the %d packages of %s",
+			gigabytes(uint64(w.Size)),
 			w.Packages, w.Lock))
 		n.Because = append(n.Because, stack.Place{File: w.Lock, Line: 1})
 	})
 	images := a.engineIs.Fetches
-	if there, err := a.machine.DiskFree(a.engineIs.Keeps); images > 0 && a.engineIs.Keeps != "" && err == nil {
+	if there, err := a.machine.DiskFree(a.engineIs.Keeps); images > 0 && a.engineIs.Keeps != "" &&
+		err == nil {
 		words := fmt.Sprintf("about %s for images", gigabytes(images))
 		if there == free {
 			takes, parts = takes+images, append(parts, words)

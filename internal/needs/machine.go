@@ -62,7 +62,8 @@ func (l *Local) LoggedIn(address, variable string) bool {
 	return false
 }
 
-// Version runs the tool outside of the checkout, where no file of it can have a say, and reads the version.
+// Version runs the tool outside of the checkout, where no file of it can have a say, and reads the
+// version.
 func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	tool := ecosystem.ToolNamed(name)
 	headers := tool.Headers
@@ -88,7 +89,8 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	case l.inside(path):
 		return "found in " + filepath.Dir(path) + ", and not asked: it belongs to the checkout", nil
 	case l.fetches(path, tool.Fetcher):
-		return tool.Fetcher + "'s, which fetches the version that the project names", nil // as soon as it is called
+		return tool.Fetcher + "'s, which fetches the version that the project " +
+			"names", nil // as soon as it is called
 	case tool.Program == "" && !ecosystem.Known(name):
 		return "found in " + filepath.Dir(path), nil // nobody knows what it does when it is called
 	}
@@ -112,7 +114,8 @@ func (l *Local) Version(ctx context.Context, name string) (string, error) {
 	return v, nil
 }
 
-// VersionHere gives what tells the version of a tool here; empty for one that is not here, or doesn't tell.
+// VersionHere gives what tells the version of a tool here; empty for one that is not here, or
+// doesn't tell.
 func VersionHere(ctx context.Context) func(tool string) string {
 	l := &Local{}
 	return func(tool string) string {
@@ -130,8 +133,9 @@ const (
 	toolWords = 64 << 10 // bytes
 )
 
-// ask runs a tool where no file of a checkout can have a say: in the file system's own top folder, which nobody but
-// the administrator writes to. A tool that hangs, or that never stops talking, is ended with all that it has started.
+// ask runs a tool where no file of a checkout can have a say: in the file system's own top folder,
+// which nobody but the administrator writes to. A tool that hangs, or that never stops talking, is
+// ended with all that it has started.
 func ask(ctx context.Context, program string, args []string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, toolTime)
 	defer cancel()
@@ -160,13 +164,14 @@ func ask(ctx context.Context, program string, args []string) (string, error) {
 	return text, nil
 }
 
-// Own reports whether a line of a block needs nobody else's rights, and has an effect beyond the shell that runs it.
+// Own reports whether a line of a block needs nobody else's rights, and has an effect beyond the
+// shell that runs it.
 func Own(line string) bool {
 	return !strings.HasPrefix(line, "sudo ") && !strings.HasPrefix(line, "export ")
 }
 
-// Run runs a line of a block, which is this program's own and no checkout's, and hands on what it says. It is run where
-// tools are asked, and ends with all that it has started when ctx does.
+// Run runs a line of a block, which is this program's own and no checkout's, and hands on what it
+// says. It is run where tools are asked, and ends with all that it has started when ctx does.
 func Run(ctx context.Context, line string, says io.Writer) error {
 	cmd := exec.CommandContext(ctx, "sh", "-c", line)
 	wholly(cmd)
@@ -195,8 +200,8 @@ func (w *words) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// find looks for a program as a shell does, but neither in folders that are named relative to where one stands, nor,
-// if there is another, within the checkout; it is empty if there is none.
+// find looks for a program as a shell does, but neither in folders that are named relative to where
+// one stands, nor, if there is another, within the checkout; it is empty if there is none.
 func (l *Local) find(program string) (path string) {
 	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
 		if !filepath.IsAbs(dir) {
@@ -215,7 +220,8 @@ func (l *Local) find(program string) (path string) {
 // fetches reports whether what lies in a tool's place is its fetcher.
 func (l *Local) fetches(path, fetcher string) bool {
 	real, err := filepath.EvalSymlinks(path)
-	return err == nil && fetcher != "" && slices.Contains(strings.Split(filepath.ToSlash(real), "/"), fetcher)
+	return err == nil && fetcher != "" &&
+		slices.Contains(strings.Split(filepath.ToSlash(real), "/"), fetcher)
 }
 
 // inside reports whether a file lies in the workspace.
@@ -260,9 +266,11 @@ func (l *Local) Answers(ctx context.Context, port int, speaks string) bool {
 	return protocol.Ask(ctx, port, speaks).Verdict == stack.Answers
 }
 
-// installs are the systems' own commands for installing packages, by the words for them in tools' values. They ask
-// nothing, since a question would take the next line of what is pasted for its answer.
-var installs = map[string]string{"apt": "apt-get install -y ", "dnf": "dnf install -y ", "apk": "apk add ",
+// installs are the systems' own commands for installing packages, by the words for them in tools'
+// values. They ask nothing, since a question would take the next line of what is pasted for its
+// answer.
+var installs = map[string]string{"apt": "apt-get install -y ", "dnf": "dnf install -y ",
+	"apk":    "apk add ",
 	"pacman": "pacman -S --needed --noconfirm ", "brew": "brew install "}
 
 // installLine is a line that installs packages of the system: how, and which.
@@ -307,8 +315,8 @@ func (l *Local) command(name string) string {
 	return ""
 }
 
-// candidate is the version of a package that apt would install now; empty if it knows of none. asked is false where
-// apt itself does not tell.
+// candidate is the version of a package that apt would install now; empty if it knows of none.
+// asked is false where apt itself does not tell.
 func (l *Local) candidate(pkg string) (version string, asked bool) {
 	program := l.find("apt-cache")
 	if program == "" || l.inside(program) {

@@ -28,22 +28,27 @@ func TestLocalTools(t *testing.T) {
 		"rotad": "touch started",
 		"cargo": `test "$(pwd)" = "$OLDPWD" || echo 1.80.0`,
 	} {
-		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
+		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\n"+script+"\n"),
+			0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
 	t.Setenv("PATH", bin+":/bin:/usr/bin")
 	l := &Local{Dir: t.TempDir()}
-	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2", "gcc": "12.2.0-14",
-		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension pdo": "loaded",
+	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2",
+		"gcc": "12.2.0-14",
+		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension " +
+			"pdo": "loaded",
 		"rotad": "found in " + bin} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
 		}
 	}
-	for tool, want := range map[string]string{"absent-tool": "not installed", "php extension xdebug": "not installed",
-		"ruby": "does not tell", "mix": "a library is missing"} {
-		if got, err := l.Version(t.Context(), tool); err == nil || !strings.Contains(err.Error(), want) {
+	for tool, want := range map[string]string{"absent-tool": "not installed",
+		"php extension xdebug": "not installed",
+		"ruby":                 "does not tell", "mix": "a library is missing"} {
+		if got, err := l.Version(t.Context(), tool); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s is %q, %v; want %s", tool, got, err, want)
 		}
 	}
@@ -92,8 +97,10 @@ func TestLogins(t *testing.T) {
 		want              bool
 	}{
 		{"https://npm.quay.example/x", "", true}, {"https://npm.quay.example", "EMPTY_TOKEN", true},
-		{"https://maven.quay.example/r", "", true}, {"https://else.quay.example", "QUAY_TOKEN", true},
-		{"https://else.quay.example", "", false}, {"https://else.quay.example", "EMPTY_TOKEN", false},
+		{"https://maven.quay.example/r", "", true}, {"https://else.quay.example", "QUAY_TOKEN",
+			true},
+		{"https://else.quay.example", "", false}, {"https://else.quay.example", "EMPTY_TOKEN",
+			false},
 		{"::no address", "", false}, {"", "", false},
 	} {
 		if got := l.LoggedIn(c.address, c.variable); got != c.want {
@@ -130,8 +137,8 @@ func TestRemediesAreCommands(t *testing.T) {
 	}
 }
 
-// TestToolsAreBounded asks tools that hang, that leave something behind, that print without end, and those of the
-// checkout itself, which are not run.
+// TestToolsAreBounded asks tools that hang, that leave something behind, that print without end,
+// and those of the checkout itself, which are not run.
 func TestToolsAreBounded(t *testing.T) {
 	bin, checkout := t.TempDir(), t.TempDir()
 	write := func(name, script string) {
@@ -155,7 +162,8 @@ func TestToolsAreBounded(t *testing.T) {
 		t.Fatal(err)
 	}
 	l := &Local{Dir: checkout}
-	for tool, want := range map[string]string{"pnpm": "corepack's, which fetches the version that the project names",
+	for tool, want := range map[string]string{"pnpm": "corepack's, which fetches the version " +
+		"that the project names",
 		"node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
 		"ruby": "found in " + checkout + ", and not asked: it belongs to the checkout"} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
@@ -165,7 +173,8 @@ func TestToolsAreBounded(t *testing.T) {
 	if _, err := os.Stat(bin + "/evil"); err == nil {
 		t.Error("a program of the checkout was run")
 	}
-	if where, err := os.ReadFile(bin + "/where"); strings.TrimSpace(string(where)) != "/" || err != nil {
+	if where, err := os.ReadFile(bin + "/where"); strings.TrimSpace(string(where)) != "/" ||
+		err != nil {
 		t.Errorf("tools are asked in %s, %v", where, err)
 	}
 }
@@ -187,7 +196,8 @@ func TestFacts(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if w := (&Local{}).Host(); w.Watches.Used < 3 || w.Watchers.Used < 1 || w.Watches.Most < w.Watches.Used {
+	if w := (&Local{}).Host(); w.Watches.Used < 3 || w.Watchers.Used < 1 ||
+		w.Watches.Most < w.Watches.Used {
 		t.Errorf("with one watcher of three folders: %+v", w)
 	}
 }

@@ -67,14 +67,17 @@ type Answer struct {
 	Needs  []Need `json:"needs"`
 }
 
-// Machine is what is asked about the machine; tools, sources and the engine by several goroutines at once.
+// Machine is what is asked about the machine; tools, sources and the engine by several goroutines
+// at once.
 type Machine interface {
 	// Version tells a tool's version; ErrNoTool if it is not installed.
 	Version(ctx context.Context, tool string) (string, error)
-	// Engine connects to the container engine and tells what it has of what is wanted; the error is an
+	// Engine connects to the container engine and tells what it has of what is wanted; the error is
+	// an
 	// *engine.Unavailable where there is none.
 	Engine(ctx context.Context, want engine.Outside) (engine.Seen, error)
-	// PortFree tells whether a program could listen on the port of that address (empty: any), and if not, who holds it.
+	// PortFree tells whether a program could listen on the port of that address (empty: any), and
+	// if not, who holds it.
 	PortFree(host string, port int) (bool, *stack.Owner)
 	// Answers tells whether a server of the protocol answers on a port of this machine.
 	Answers(ctx context.Context, port int, speaks string) bool
@@ -84,10 +87,11 @@ type Machine interface {
 	Host() Facts
 	// Kernel tells a limit of its kernel by its name.
 	Kernel(name string) (value uint64, known bool)
-	// Weigh tells what a project's install will bring; false where that isn't known, or was done before.
+	// Weigh tells what a project's install will bring; false where that isn't known, or was done
+	// before.
 	Weigh(p *stack.Project) (Weight, bool)
-	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a file of the
-	// person's.
+	// LoggedIn tells whether this machine has a login for a package source, in the variable or in a
+	// file of the person's.
 	LoggedIn(address, variable string) bool
 	// Reaches tells why a package source's server can't be reached; nil if it can.
 	Reaches(ctx context.Context, address string) error
@@ -107,9 +111,10 @@ type Way struct {
 // ErrNoTool says that a tool is not installed.
 var ErrNoTool = errors.New("not installed")
 
-// Ask finds out all needs of the services named (nil: all) at once. Ports in ours are held by this stack
-// itself and count as free.
-func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bool, m Machine) *Answer {
+// Ask finds out all needs of the services named (nil: all) at once. Ports in ours are held by this
+// stack itself and count as free.
+func Ask(ctx context.Context, s *stack.Stack, services []string, ours map[int]bool,
+	m Machine) *Answer {
 	a := asker{stack: s, machine: m}
 	var taking []*stack.Service
 	for i := range s.Services {
@@ -182,16 +187,18 @@ func (a *asker) ask(ctx context.Context, services []*stack.Service) {
 			a.versions[tool] = v
 		})
 	}
-	if slices.ContainsFunc(services, func(s *stack.Service) bool { return s.Runs == stack.Container }) {
+	if slices.ContainsFunc(services,
+		func(s *stack.Service) bool { return s.Runs == stack.Container }) {
 		wait.Go(func() { a.engineIs, a.noEngine = a.machine.Engine(ctx, a.outside(services)) })
 	}
 	wait.Go(func() { a.here = a.machine.Host() })
-	// A source that somebody keeps a login for is no stranger's; of any other a checkout's word makes nobody call
-	// there.
+	// A source that somebody keeps a login for is no stranger's; of any other a checkout's word
+	// makes nobody call there.
 	a.apart = map[string]error{}
 	a.native(services, func(p *stack.Project, _ []string) {
 		for _, s := range p.Sources {
-			if _, twice := a.apart[s.Address]; twice || !s.Login || !a.machine.LoggedIn(s.Address, s.Variable) {
+			if _, twice := a.apart[s.Address]; twice || !s.Login ||
+				!a.machine.LoggedIn(s.Address, s.Variable) {
 				continue
 			}
 			a.apart[s.Address] = nil
@@ -215,18 +222,21 @@ func (a *asker) sources(services []*stack.Service) {
 				continue
 			}
 			seen[s.Address] = true
-			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " + s.Address,
+			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " +
+				s.Address,
 				Level: Required, Because: []stack.Place{s.At}, For: names, Met: true,
 				Found: "asks for no login, as far as the checkout tells"}
 			if s.Login {
 				n.Found = "a login is set up here"
 				if n.Met = a.machine.LoggedIn(s.Address, s.Variable); !n.Met {
-					f := (&diagnose.Need{Kind: string(Source), Manager: p.Manager, Variable: s.Variable}).Explain()
+					f := (&diagnose.Need{Kind: string(Source), Manager: p.Manager,
+						Variable: s.Variable}).Explain()
 					n.Found, n.Remedy = f.Cause, f.Remedy
 				} else if why := a.apart[s.Address]; why != nil {
 					n.Met, n.Level = false, Optional
 					n.Found = "a login is set up here, but it can't be reached: " + why.Error()
-					n.Remedy = "Check the network, a proxy, and whether only another network leads there."
+					n.Remedy = "Check the network, a proxy, and whether only another network " +
+						"leads there."
 				}
 			}
 			a.needs = append(a.needs, n)
@@ -267,7 +277,8 @@ func (a *asker) engine(services []*stack.Service) {
 	}
 }
 
-// wantedToo adds a service to a need that another one has already; it reports whether there is one of that name.
+// wantedToo adds a service to a need that another one has already; it reports whether there is one
+// of that name.
 func (a *asker) wantedToo(name, how, service string, at stack.Place) bool {
 	i := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name })
 	if i < 0 {
@@ -306,8 +317,9 @@ func (a *asker) ports(services []*stack.Service, ours map[int]bool) {
 	}
 }
 
-// Block is what a person can paste to install all that is missing and that a command is known for, one line each; what
-// the system's own package manager installs stands on one, before the rest, which may need it.
+// Block is what a person can paste to install all that is missing and that a command is known for,
+// one line each; what the system's own package manager installs stands on one, before the rest,
+// which may need it.
 func (a *Answer) Block() []string {
 	var system, rest []string
 	for _, n := range a.Needs {
@@ -318,7 +330,8 @@ func (a *Answer) Block() []string {
 			m := installLine.FindStringSubmatch(line)
 			i := -1
 			if m != nil {
-				i = slices.IndexFunc(system, func(have string) bool { return strings.HasPrefix(have, m[1]) })
+				i = slices.IndexFunc(system,
+					func(have string) bool { return strings.HasPrefix(have, m[1]) })
 			}
 			switch {
 			case i >= 0:

@@ -30,7 +30,8 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 		}
 	})
 	for _, s := range services {
-		if s.Runs == stack.Container && s.Container != nil && s.Build == "" && s.Container.Remote == "" &&
+		if s.Runs == stack.Container && s.Container != nil && s.Build == "" &&
+			s.Container.Remote == "" &&
 			s.Image != "" {
 			if a.madeHere(s) != nil {
 				out.Made = append(out.Made, s.Image)
@@ -53,8 +54,8 @@ func (a *asker) madeHere(s *stack.Service) *stack.Remark {
 	return &a.stack.Remarks[i]
 }
 
-// each calls f for each network and volume of others, each driver and each runtime that a service uses, by its name on
-// the engine.
+// each calls f for each network and volume of others, each driver and each runtime that a service
+// uses, by its name on the engine.
 func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, name string)) {
 	for _, s := range services {
 		if s.Runs != stack.Container || s.Container == nil {
@@ -83,23 +84,26 @@ func (a *asker) each(services []*stack.Service, f func(s *stack.Service, kind, n
 	}
 }
 
-// ofEngine asks for networks and volumes that others make, for images that must be fetched, and for what an engine may
-// be too old for.
+// ofEngine asks for networks and volumes that others make, for images that must be fetched, and for
+// what an engine may be too old for.
 func (a *asker) ofEngine(services []*stack.Service) {
 	a.each(services, func(s *stack.Service, kind, name string) {
 		what, how := kind+" "+name, "made by others"
-		lacks, theirs := slices.Contains(a.engineIs.Lacks, what), kind == "network" || kind == "volume"
+		lacks, theirs := slices.Contains(a.engineIs.Lacks, what), kind == "network" ||
+			kind == "volume"
 		if !theirs {
 			how = "known to the engine"
 		}
 		if a.wantedToo(what, how, s.Name, s.At) || !theirs && !lacks {
 			return // a driver that is there is worth no word
 		}
-		n := Need{Name: what, Kind: Engine, Wanted: how + ", for " + s.Name, Found: "there", Met: true,
+		n := Need{Name: what, Kind: Engine, Wanted: how + ", for " + s.Name, Found: "there",
+			Met:   true,
 			Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
 		if lacks {
 			n.Found, n.Met = "the engine has none of that name", false
-			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind, name)
+			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind,
+				name)
 			if !theirs {
 				n.Remedy = "Install it into the engine, or name another one in an override file."
 			}
@@ -112,21 +116,26 @@ func (a *asker) ofEngine(services []*stack.Service) {
 		}
 		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) &&
 			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
-			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,
-				Found: "nobody has made it yet, and a project here does", Level: Required,
+			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
+				Wanted: "to be had, for " + s.Name,
+				Found:  "nobody has made it yet, and a project here does", Level: Required,
 				Because: []stack.Place{s.At}, For: []string{s.Name}, Remedy: r.Remedy})
 		}
-		if why, not := a.engineIs.Images[s.Image]; not && !a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
-			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine, Wanted: "to be had, for " + s.Name,
-				Found: why.Cause, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+		if why, not := a.engineIs.Images[s.Image]; not &&
+			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
+			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
+				Wanted: "to be had, for " + s.Name,
+				Found:  why.Cause, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
 				Remedy: why.Remedy})
 		}
 		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
-			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From + ", for " + s.Name,
+			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
+				", for " + s.Name,
 				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At}, For: []string{s.Name},
 				Remedy: "It is left out; a newer engine obeys it."}
 			if f.Must {
-				n.Level, n.Remedy = Required, "Install a newer container engine, or do without it in an override file."
+				n.Level, n.Remedy = Required, "Install a newer container engine, or do without "+
+					"it in an override file."
 			}
 			a.needs = append(a.needs, n)
 		}

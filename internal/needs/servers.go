@@ -18,7 +18,8 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			continue
 		}
 		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
-		if i := slices.IndexFunc(a.needs, func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 &&
+		if i := slices.IndexFunc(a.needs,
+			func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 &&
 			w.Needed {
 			a.needs[i].Level = Required
 		}
@@ -39,7 +40,8 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			n.Level = Required
 		}
 		if !n.Met {
-			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy, Make: howToRun(&w)}
+			known := &diagnose.Need{Kind: string(Server), Key: w.Key, MadeBy: w.MadeBy,
+				Make: howToRun(&w)}
 			if p := protocol.Named(w.Speaks); p != nil && (p.Beside != nil || w.Image != "") {
 				known.Provide = w.Speaks
 			}
@@ -56,8 +58,8 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 	}
 }
 
-// howToRun is a command of the container engine that starts a server as it is wanted, and who uses its image; empty
-// where nobody says which image.
+// howToRun is a command of the container engine that starts a server as it is wanted, and who uses
+// its image; empty where nobody says which image.
 func howToRun(w *stack.Server) string {
 	known := protocol.Named(w.Speaks)
 	if w.Image == "" || known == nil {

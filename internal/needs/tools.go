@@ -43,12 +43,14 @@ func (a *asker) runtimes(services []*stack.Service) {
 	}
 	for i := range a.needs { // what comes with a tool is not to be had where that is too old
 		if with := a.tooOld[a.needs[i].Command]; a.needs[i].Kind == Tool && with != "" {
-			a.needs[i].Command, a.needs[i].Remedy = "", "It comes with "+with+", in the version that is wanted of that."
+			a.needs[i].Command, a.needs[i].Remedy = "", "It comes with "+with+", in the version "+
+				"that is wanted of that."
 		}
 	}
 }
 
-// runtimesOf are the runtimes and managers that a native service wants: its project's or, without one, its program.
+// runtimesOf are the runtimes and managers that a native service wants: its project's or, without
+// one, its program.
 func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
 	p := a.stack.Project(s.Project, s.Manager)
 	if s.Runs != stack.Native {
@@ -73,14 +75,16 @@ func (a *asker) runtimesOf(s *stack.Service) []stack.Runtime {
 func (a *asker) builds(s *stack.Service) *stack.Project {
 	for i := range a.stack.Projects {
 		p := &a.stack.Projects[i]
-		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return slices.Contains(s.AfterSteps, st.ID) }) {
+		if slices.ContainsFunc(p.Steps,
+			func(st stack.Step) bool { return slices.Contains(s.AfterSteps, st.ID) }) {
 			return p
 		}
 	}
 	return nil
 }
 
-// native calls f for each project that a native service belongs to, or that is built for a container, once.
+// native calls f for each project that a native service belongs to, or that is built for a
+// container, once.
 func (a *asker) native(services []*stack.Service, f func(p *stack.Project, services []string)) {
 	names := map[*stack.Project][]string{}
 	var list []*stack.Project
@@ -131,7 +135,8 @@ func (a *asker) compiles(services []*stack.Service) {
 }
 
 func (a *asker) tool(r stack.Runtime) Need {
-	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: Required, Because: []stack.Place{r.At}}
+	n := Need{Name: r.Tool, Kind: Tool, Wanted: r.Constraint, Level: Required,
+		Because: []stack.Place{r.At}}
 	if n.Wanted == "*" {
 		n.Wanted = "any version"
 	}
@@ -171,14 +176,15 @@ func (a *asker) tool(r stack.Runtime) Need {
 	f := known.Explain()
 	n.Found, n.Remedy, n.Have, n.Command = f.Cause, f.Remedy, found, known.Install
 	if r.Brought {
-		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the network for that."
+		n.Remedy = "The project's manager fetches one that fits when it installs; it needs the " +
+			"network for that."
 		n.Command = ""
 	}
 	return n
 }
 
-// fitting is the newest of the versions kept that does for what a project wants; failing that, one whose version is not
-// known.
+// fitting is the newest of the versions kept that does for what a project wants; failing that, one
+// whose version is not known.
 func fitting(kept []ecosystem.Kept, r stack.Runtime) (best ecosystem.Kept, ok bool) {
 	var newest *semver.Version
 	for _, k := range kept {

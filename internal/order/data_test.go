@@ -7,8 +7,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestStepsWaitForData lets a migration wait for what keeps data and for nothing else that its service talks to, and
-// nothing wait for what is made for another service.
+// TestStepsWaitForData lets a migration wait for what keeps data and for nothing else that its
+// service talks to, and nothing wait for what is made for another service.
 func TestStepsWaitForData(t *testing.T) {
 	t.Parallel()
 	s := harbour(t, `
@@ -23,8 +23,9 @@ office native 8000 install migrate
 > own answering inferred
 desk native 9000 install build
 `)
-	for name, as := range map[string][2]string{"db": {"postgres", "postgres:17"}, "queue": {"amqp", "rabbitmq:4"},
-		"mail": {"smtp", "saltmarsh/mail"}, "own": {"tcp", "saltmarsh/own"}} {
+	for name, as := range map[string][2]string{"db": {"postgres", "postgres:17"},
+		"queue": {"amqp", "rabbitmq:4"},
+		"mail":  {"smtp", "saltmarsh/mail"}, "own": {"tcp", "saltmarsh/own"}} {
 		v := s.Service(name)
 		v.Ports[0].Speaks, v.Image = as[0], as[1]
 	}

@@ -10,7 +10,8 @@ import (
 // What waits for nothing comes first; what waits says for whom, until when, and why.
 func ExampleBuild() {
 	o, err := order.Build(&stack.Stack{Services: []stack.Service{
-		{Name: "counter", After: []stack.After{{Service: "ledger", Until: stack.Answering, Because: "declared"}}},
+		{Name: "counter", After: []stack.After{{Service: "ledger", Until: stack.Answering,
+			Because: "declared"}}},
 		{Name: "ledger", Ports: []stack.Port{{Host: 5432}}},
 	}}, order.Options{})
 	if err != nil {

@@ -48,11 +48,12 @@ type Options struct {
 	Seconds  map[stack.NodeID]float64 // how long nodes took last time, by id
 }
 
-// Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a cycle of
-// declared edges, with the Order that shows it.
+// Build makes the order of a stack. Its error is a *stack.Fault: an unknown service name, or a
+// cycle of declared edges, with the Order that shows it.
 func Build(s *stack.Stack, opt Options) (*Order, error) {
 	b := builder{stack: s, opt: opt, byName: make(map[string]*stack.Service, len(s.Services)),
-		nodes: make(map[stack.NodeID]*Node, len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
+		nodes: make(map[stack.NodeID]*Node,
+			len(s.Services)), out: &Order{Schema: "nharbor.order/1"}}
 	for i := range s.Services {
 		b.byName[s.Services[i].Name] = &s.Services[i]
 	}
@@ -96,7 +97,8 @@ func unknown(s *stack.Stack, name string) error {
 	}
 	slices.Sort(names)
 	return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
-		Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " + strings.Join(names, ", ")}
+		Text: fmt.Sprintf("there is no service %q", name), Remedy: "There are: " +
+			strings.Join(names, ", ")}
 }
 
 type builder struct {
@@ -198,7 +200,8 @@ func (b *builder) services() {
 			other := to.service
 			e := Edge{ID: to.node.ID, Until: a.Until, Because: a.Because, Sure: a.Sure,
 				Reason: a.Reason, At: a.At}
-			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting && to.askable {
+			if a.Until == stack.Begun && !b.opt.Literal && other.Kind == stack.Lasting &&
+				to.askable {
 				e.Until = stack.Answering
 				e.Reason += ", and it can be asked whether it answers"
 			}
@@ -217,7 +220,8 @@ func Askable(s *stack.Service) bool {
 		s.Container.Health.Test[0] != "NONE" {
 		return true
 	}
-	return slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" })
+	return slices.ContainsFunc(s.Ports,
+		func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" })
 }
 
 // needsDatabase tells the roles of steps that talk to a database.
@@ -225,11 +229,12 @@ func needsDatabase(r stack.Role) bool {
 	return r == stack.Create || r == stack.Migrate || r == stack.Seed
 }
 
-// keepsData reports whether a service may hold the data that such a step works on: whatever is not known to be
-// something else.
+// keepsData reports whether a service may hold the data that such a step works on: whatever is not
+// known to be something else.
 func keepsData(s *stack.Service) bool {
 	for _, p := range s.Ports {
-		if known := protocol.Named(p.Speaks); known != nil && (known.SignIn == nil || len(known.SignIn.Database) == 0) {
+		if known := protocol.Named(p.Speaks); known != nil &&
+			(known.SignIn == nil || len(known.SignIn.Database) == 0) {
 			return false
 		}
 	}
@@ -270,18 +275,21 @@ func (b *builder) steps() {
 				of = other
 			}
 			if n := b.stepByID(id, of, service); n != nil {
-				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
+				service.wait(Edge{ID: n.ID, Until: stack.Finished, Because: stack.Inferred,
+					Sure:   stack.Said,
 					Reason: fmt.Sprintf("it uses what %s makes", n.ID.Title()), At: s.At})
 			}
 		}
 		if last != nil {
-			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Usual,
+			service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+				Sure:   stack.Usual,
 				Reason: fmt.Sprintf("%s comes before it is served", role(last.ID)), At: s.At})
 		}
 	}
 }
 
-// builtFirst adds the builds that a container's service waits for, each behind its project's install.
+// builtFirst adds the builds that a container's service waits for, each behind its project's
+// install.
 func (b *builder) builtFirst(s *stack.Service, service *Node) {
 	for _, id := range s.AfterSteps {
 		p := b.projectOf(id)
@@ -294,15 +302,17 @@ func (b *builder) builtFirst(s *stack.Service, service *Node) {
 				last = b.step(st, service, last)
 			}
 		}
-		service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
+		service.wait(Edge{ID: last.ID, Until: stack.Finished, Because: stack.Inferred,
+			Sure:   stack.Said,
 			Reason: fmt.Sprintf("its container holds what %s makes", last.ID.Title()), At: s.At})
 	}
 }
 
-// inherits reports whether a service needs a step of another folder of its project: what prepares the code or the data
-// of a part that the service uses, and that is served nowhere itself.
+// inherits reports whether a service needs a step of another folder of its project: what prepares
+// the code or the data of a part that the service uses, and that is served nowhere itself.
 func (b *builder) inherits(p *stack.Project, step *stack.Step, s *stack.Service) bool {
-	if step.Role.Rank() < stack.Generate.Rank() || !slices.Contains(p.Reaches(s.Dir()), step.Folder) {
+	if step.Role.Rank() < stack.Generate.Rank() ||
+		!slices.Contains(p.Reaches(s.Dir()), step.Folder) {
 		return false
 	}
 	return !slices.ContainsFunc(b.stack.Services, func(o stack.Service) bool {
@@ -319,8 +329,10 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 		for _, other := range step.AfterSteps {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
-					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred, Sure: stack.Said,
-						Reason: fmt.Sprintf("it uses what %s makes", before.ID.Title()), At: step.At})
+					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
+						Sure: stack.Said,
+						Reason: fmt.Sprintf("it uses what %s makes",
+							before.ID.Title()), At: step.At})
 				}
 			}
 		}
@@ -344,7 +356,8 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 
 func (b *builder) projectOf(stepID string) *stack.Project {
 	for i := range b.stack.Projects {
-		if slices.ContainsFunc(b.stack.Projects[i].Steps, func(s stack.Step) bool { return s.ID == stepID }) {
+		if slices.ContainsFunc(b.stack.Projects[i].Steps,
+			func(s stack.Step) bool { return s.ID == stepID }) {
 			return &b.stack.Projects[i]
 		}
 	}
@@ -372,7 +385,8 @@ func role(id stack.NodeID) string {
 	return r
 }
 
-// dropCycles leaves out inferred edges that would close a cycle; a cycle of declared ones stays in Cycle.
+// dropCycles leaves out inferred edges that would close a cycle; a cycle of declared ones stays in
+// Cycle.
 func (b *builder) dropCycles() {
 	for {
 		cycle := b.findCycle()
@@ -396,11 +410,13 @@ func (b *builder) dropCycles() {
 		n := b.nodes[from]
 		e := n.After[weakest]
 		n.After = slices.Delete(n.After, weakest, weakest+1)
-		b.out.Remarks = append(b.out.Remarks, stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped,
-			At: e.At,
-			Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle", from.Title(),
-				e.ID.Title(),
-				e.Reason), Remedy: "None, if both start without each other."})
+		b.out.Remarks = append(b.out.Remarks,
+			stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped,
+				At: e.At,
+				Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle",
+					from.Title(),
+					e.ID.Title(),
+					e.Reason), Remedy: "None, if both start without each other."})
 	}
 }
 
@@ -454,7 +470,8 @@ func (b *builder) findCycle() []stack.NodeID {
 // rank sorts the nodes by the length of the longest way to them, then by kind and name.
 func (b *builder) rank() {
 	ranks := make(map[stack.NodeID]int, len(b.out.Nodes))
-	for i := range b.out.Nodes { // in the order in which findCycle closed them: after what they wait for
+	// in the order in which findCycle closed them: after what they wait for
+	for i := range b.out.Nodes {
 		n := &b.out.Nodes[i]
 		for _, e := range n.After {
 			n.Rank = max(n.Rank, ranks[e.ID]+1)
@@ -463,7 +480,8 @@ func (b *builder) rank() {
 		slices.SortFunc(n.After, func(a, b Edge) int { return cmp.Compare(a.ID, b.ID) })
 	}
 	slices.SortFunc(b.out.Nodes, func(a, b Node) int {
-		return cmp.Or(cmp.Compare(a.Rank, b.Rank), -strings.Compare(a.Kind, b.Kind), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(a.Rank, b.Rank), -strings.Compare(a.Kind, b.Kind),
+			cmp.Compare(a.ID, b.ID))
 	})
 }
 

@@ -10,7 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// harbour describes a stack in lines: "NAME KIND PORT", then "> OTHER UNTIL BECAUSE" for what it waits for.
+// harbour describes a stack in lines: "NAME KIND PORT", then "> OTHER UNTIL BECAUSE" for what it
+// waits for.
 func harbour(t *testing.T, text string) *stack.Stack {
 	t.Helper()
 	s := &stack.Stack{}
@@ -21,8 +22,9 @@ func harbour(t *testing.T, text string) *stack.Stack {
 		}
 		if f[0] == ">" {
 			last := &s.Services[len(s.Services)-1]
-			last.After = append(last.After, stack.After{Service: f[1], Until: stack.Until(f[2]), Because: f[3],
-				Reason: "a reason", At: stack.Place{File: "compose.yaml", Line: 7}})
+			last.After = append(last.After,
+				stack.After{Service: f[1], Until: stack.Until(f[2]), Because: f[3],
+					Reason: "a reason", At: stack.Place{File: "compose.yaml", Line: 7}})
 			continue
 		}
 		v := stack.Service{Name: f[0], Kind: stack.Lifetime(f[1]), Runs: stack.Container}
@@ -161,10 +163,12 @@ func TestDeclaredCycle(t *testing.T) {
 		c lasting 1
 		> a begun declared`), Options{})
 	var f *stack.Fault
-	if !errors.As(err, &f) || f.Code != "order-cycle" || f.At.Line != 7 || f.Kind != stack.Unreadable {
+	if !errors.As(err, &f) || f.Code != "order-cycle" || f.At.Line != 7 ||
+		f.Kind != stack.Unreadable {
 		t.Fatalf("the error is %#v", err)
 	}
-	if want := []stack.NodeID{"service:a", "service:b", "service:c", "service:a"}; !slices.Equal(o.Cycle, want) {
+	if want := []stack.NodeID{"service:a", "service:b", "service:c",
+		"service:a"}; !slices.Equal(o.Cycle, want) {
 		t.Errorf("the cycle is %v, want %v", o.Cycle, want)
 	}
 }
@@ -174,7 +178,8 @@ func TestUnknownService(t *testing.T) {
 	for _, opt := range []Options{{Services: []string{"wbe"}}, {Except: []string{"wbe"}}} {
 		_, err := Build(harbour(t, "web lasting 1\ndb lasting 1"), opt)
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Kind != stack.WrongCall || !strings.Contains(f.Remedy, "db, web") {
+		if !errors.As(err, &f) || f.Kind != stack.WrongCall ||
+			!strings.Contains(f.Remedy, "db, web") {
 			t.Errorf("the error is %#v", err)
 		}
 	}
@@ -194,14 +199,18 @@ func TestCriticalPath(t *testing.T) {
 		estimate float64
 	}{
 		{nil, "step:install:web service:web", 0},
-		{map[stack.NodeID]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2, "service:web": 1},
+		{map[stack.NodeID]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2,
+			"service:web": 1},
 			"service:db service:api service:web", 6},
-		{map[stack.NodeID]float64{"step:install:web": 9, "service:db": 3, "service:api": 2, "service:web": 1.5},
+		{map[stack.NodeID]float64{"step:install:web": 9, "service:db": 3, "service:api": 2,
+			"service:web": 1.5},
 			"step:install:web service:web", 10.5},
 	} {
 		o, err := Build(s, Options{Seconds: c.seconds})
-		if err != nil || strings.Trim(fmt.Sprint(o.CriticalPath), "[]") != c.want || o.Estimate != c.estimate {
-			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate, err, c.want,
+		if err != nil || strings.Trim(fmt.Sprint(o.CriticalPath), "[]") != c.want ||
+			o.Estimate != c.estimate {
+			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate,
+				err, c.want,
 				c.estimate)
 		}
 	}
@@ -213,7 +222,8 @@ func large(n int) *stack.Stack {
 	for i := range n {
 		v := stack.Service{Name: fmt.Sprint("s", i), Kind: stack.Lasting}
 		for k := 1; k <= 5 && i-k*k >= 0; k++ {
-			v.After = append(v.After, stack.After{Service: fmt.Sprint("s", i-k*k), Until: stack.Begun,
+			v.After = append(v.After, stack.After{Service: fmt.Sprint("s", i-k*k),
+				Until:   stack.Begun,
 				Because: stack.Declared})
 		}
 		s.Services = append(s.Services, v)
@@ -234,8 +244,8 @@ func BenchmarkBuild(b *testing.B) {
 	}
 }
 
-// TestMembers orders the steps of a project whose members are served apart: each waits for its own and for those that
-// it uses, not for the other members'.
+// TestMembers orders the steps of a project whose members are served apart: each waits for its own
+// and for those that it uses, not for the other members'.
 func TestMembers(t *testing.T) {
 	t.Parallel()
 	step := func(id, folder string, after ...string) stack.Step {
@@ -274,17 +284,21 @@ func TestMembers(t *testing.T) {
 func TestTheWeakestIsDropped(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a answering " +
+		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a " +
+			"answering " +
 			"inferred": "b does not wait for c",
 		"a lasting 1\n> b begun inferred\nb lasting 0\n> a answering " +
 			"declared": "a does not wait for b",
-		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a answering " +
+		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a " +
+			"answering " +
 			"declared": "b does not wait for c",
-		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun inferred\nc lasting 0": "b " +
+		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun " +
+			"inferred\nc lasting 0": "b " +
 			"does not wait for a",
 	} {
 		o, err := Build(harbour(t, text), Options{Literal: true})
-		if err != nil || len(o.Cycle) > 0 || len(o.Remarks) != 1 || !strings.Contains(o.Remarks[0].Text, want) {
+		if err != nil || len(o.Cycle) > 0 || len(o.Remarks) != 1 ||
+			!strings.Contains(o.Remarks[0].Text, want) {
 			t.Errorf("%s\ngives %+v, %v; want that %s", text, o.Remarks, err, want)
 		}
 	}

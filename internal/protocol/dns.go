@@ -8,7 +8,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// dns is RFC 1035, over UDP and TCP, asked for the address of localhost: any reply under our number will do.
+// dns is RFC 1035, over UDP and TCP, asked for the address of localhost: any reply under our number
+// will do.
 var dns = &Protocol{
 	Name:     "dns",
 	Ports:    []int{53},
@@ -16,7 +17,10 @@ var dns = &Protocol{
 	ask:      askDNS,
 	datagram: true,
 	hello:    "\x00\x1b" + dnsQuery,
-	hears:    func(b []byte) bool { return len(b) >= 14 && string(b[2:4]) == "nh" && b[4]&0x80 != 0 },
+	hears: func(b []byte) bool {
+		return len(b) >= 14 && string(b[2:4]) == "nh" &&
+			b[4]&0x80 != 0
+	},
 }
 
 const dnsQuery = "nh\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09localhost\x00\x00\x01\x00\x01"
@@ -46,7 +50,8 @@ func askDNS(t *talk) answer {
 	case n < 12 || string(buf[:2]) != "nh" || buf[2]&0x80 == 0:
 		return answer{verdict: stack.Stranger}
 	case buf[3]&0x0f == 2:
-		return answer{verdict: stack.Errs, speaks: "dns", says: "it fails to look names up (SERVFAIL)"}
+		return answer{verdict: stack.Errs, speaks: "dns",
+			says: "it fails to look names up (SERVFAIL)"}
 	}
 	return answer{verdict: stack.Answers, speaks: "dns"}
 }

@@ -7,12 +7,14 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// search is the HTTP API of Elasticsearch and OpenSearch: their first page is a JSON object that names the cluster.
+// search is the HTTP API of Elasticsearch and OpenSearch: their first page is a JSON object that
+// names the cluster.
 var search = &Protocol{
 	Name:     "elasticsearch",
 	Ports:    []int{9200},
 	Programs: []string{"elasticsearch", "opensearch"},
-	Drivers: []string{"@elastic/elasticsearch", "@opensearch-project/opensearch", "elasticsearch", "opensearch-py",
+	Drivers: []string{"@elastic/elasticsearch", "@opensearch-project/opensearch", "elasticsearch",
+		"opensearch-py",
 		"github.com/elastic/go-elasticsearch/v8", "github.com/opensearch-project/opensearch-go", "searchkick",
 		"elasticsearch/elasticsearch", "Elastic.Clients.Elasticsearch", "elasticsearch-dsl"},
 	Scheme: "http",
@@ -35,6 +37,7 @@ func isSearch(a *answer) bool {
 	json.Unmarshal(a.body, &says)
 	challenge := a.header.Get("Www-Authenticate")
 	return says.Cluster != "" || says.Tagline != "" && says.Version.Number != "" ||
-		a.status == 401 && (strings.Contains(challenge, "security") || strings.Contains(challenge, "ApiKey") ||
+		a.status == 401 && (strings.Contains(challenge, "security") ||
+			strings.Contains(challenge, "ApiKey") ||
 			strings.Contains(challenge, "OpenSearch")) || a.header.Get("X-Elastic-Product") != ""
 }

@@ -16,9 +16,9 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// web is HTTP/1.1 (RFC 9112), HTTP/2 where a server speaks nothing else (RFC 9113), and either inside of TLS where it
-// speaks nothing without. Any status below 500 is an answer: a sign-in page, a redirection and a page that is not there
-// all come from a server that works.
+// web is HTTP/1.1 (RFC 9112), HTTP/2 where a server speaks nothing else (RFC 9113), and either
+// inside of TLS where it speaks nothing without. Any status below 500 is an answer: a sign-in page,
+// a redirection and a page that is not there all come from a server that works.
 var web = &Protocol{
 	Name:    "http",
 	Ports:   []int{80, 3000, 4200, 5000, 5173, 8000, 8080, 8081, 8888, 9000, 15672, 8025},
@@ -30,8 +30,9 @@ var web = &Protocol{
 	hello:   "GET / HTTP/1.0\r\n\r\n",
 }
 
-// Limits on what a server may say: the head of its answer and the part of its body that is looked at, in bytes; how
-// long the body is waited for once the head is there; how many redirections are followed.
+// Limits on what a server may say: the head of its answer and the part of its body that is looked
+// at, in bytes; how long the body is waited for once the head is there; how many redirections are
+// followed.
 const (
 	maxHead      = 256 << 10
 	maxBody      = 64 << 10
@@ -134,7 +135,8 @@ func (t *talk) within(from, location string) (string, bool) {
 	if err != nil || to.Scheme == "https" && !t.tls || to.Scheme != "https" && to.Scheme != "http" {
 		return "", false
 	}
-	if to.Port() != base.Port() || to.Hostname() != base.Hostname() && to.Hostname() != "127.0.0.1" {
+	if to.Port() != base.Port() || to.Hostname() != base.Hostname() &&
+		to.Hostname() != "127.0.0.1" {
 		return "", false
 	}
 	if to.RequestURI() == from {
@@ -172,7 +174,8 @@ func (t *talk) page(path string) (answer, string) {
 	}
 	resp, err := http.ReadResponse(r, req)
 	if err != nil {
-		return answer{verdict: stack.Stranger, speaks: Plain, says: "it begins like HTTP and goes on otherwise"}, ""
+		return answer{verdict: stack.Stranger, speaks: Plain,
+			says: "it begins like HTTP and goes on otherwise"}, ""
 	}
 	defer resp.Body.Close()
 	deadline(t.ctx, t.conn, bodyPatience)
@@ -189,7 +192,8 @@ func leads(resp *http.Response) string {
 
 // judgePage is what a page shows of its server.
 func judgePage(resp *http.Response, body []byte) answer {
-	a := answer{verdict: stack.Answers, speaks: "http", status: resp.StatusCode, body: body, header: resp.Header}
+	a := answer{verdict: stack.Answers, speaks: "http", status: resp.StatusCode, body: body,
+		header: resp.Header}
 	if m := titleTag.FindSubmatch(body); m != nil {
 		a.title = oneLine(html.UnescapeString(string(m[1])), 80)
 	}

@@ -12,8 +12,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// grpc is gRPC over HTTP/2 without TLS, asked for its health (the health checking protocol, grpc.health.v1). A server
-// without that service answers too, and says so.
+// grpc is gRPC over HTTP/2 without TLS, asked for its health (the health checking protocol,
+// grpc.health.v1). A server without that service answers too, and says so.
 var grpc = &Protocol{
 	Name:    "grpc",
 	Ports:   []int{50051},
@@ -23,7 +23,8 @@ var grpc = &Protocol{
 	hello:   "PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\x00\x00\x00\x04\x00\x00\x00\x00\x00",
 	// A server's settings come first (RFC 9113, section 3.4): a frame of type 4 on stream 0.
 	banner: func(b []byte) bool {
-		return len(b) >= 9 && b[0] == 0 && int(b[2])%6 == 0 && b[3] == 4 && bytes.Equal(b[5:9], make([]byte, 4))
+		return len(b) >= 9 && b[0] == 0 && int(b[2])%6 == 0 && b[3] == 4 &&
+			bytes.Equal(b[5:9], make([]byte, 4))
 	},
 }
 
@@ -81,7 +82,8 @@ func errorText(err error) string {
 
 func (t *talk) askHealth() answer {
 	// A message of no bytes asks for the server as a whole.
-	req, err := http.NewRequest(http.MethodPost, "http://"+t.hostHeader()+"/grpc.health.v1.Health/Check",
+	req, err := http.NewRequest(http.MethodPost,
+		"http://"+t.hostHeader()+"/grpc.health.v1.Health/Check",
 		bytes.NewReader(make([]byte, 5)))
 	if err != nil {
 		return answer{verdict: stack.Silent}

@@ -8,8 +8,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// inspector is the debugging port of JavaScript engines, which tells of itself over HTTP (the DevTools protocol,
-// /json/version).
+// inspector is the debugging port of JavaScript engines, which tells of itself over HTTP (the
+// DevTools protocol, /json/version).
 var inspector = &Protocol{
 	Name:   "inspector",
 	Ports:  []int{9229},
@@ -23,8 +23,10 @@ var inspector = &Protocol{
 			Version string `json:"Protocol-Version"`
 		}
 		switch {
-		case a.status == http.StatusOK && json.Unmarshal(a.body, &says) == nil && says.Version != "":
-			return answer{verdict: stack.Answers, speaks: "inspector", title: oneLine(says.Browser, 40)}
+		case a.status == http.StatusOK && json.Unmarshal(a.body, &says) == nil &&
+			says.Version != "":
+			return answer{verdict: stack.Answers, speaks: "inspector",
+				title: oneLine(says.Browser, 40)}
 		case a.status != 0:
 			return answer{verdict: stack.Stranger, speaks: "http", status: a.status,
 				says: fmt.Sprintf("it answers %d where a debugger tells its version", a.status)}

@@ -5,13 +5,15 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// kafka is the protocol of Apache Kafka, asked for the versions that it knows (its protocol guide, ApiVersions): the
-// one question that every broker answers whatever its version, before any sign-in.
+// kafka is the protocol of Apache Kafka, asked for the versions that it knows (its protocol guide,
+// ApiVersions): the one question that every broker answers whatever its version, before any
+// sign-in.
 var kafka = &Protocol{
 	Name:     "kafka",
 	Ports:    []int{9092, 29092},
 	Programs: []string{"kafka-server-start.sh", "redpanda"},
-	Drivers: []string{"kafkajs", "node-rdkafka", "kafka-python", "confluent-kafka", "aiokafka", "rdkafka",
+	Drivers: []string{"kafkajs", "node-rdkafka", "kafka-python", "confluent-kafka", "aiokafka",
+		"rdkafka",
 		"github.com/segmentio/kafka-go", "github.com/IBM/sarama", "github.com/twmb/franz-go", "Confluent.Kafka",
 		"org.apache.kafka:kafka-clients", "org.springframework.kafka:spring-kafka", "brod"},
 	Scheme:  "kafka",

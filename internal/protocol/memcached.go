@@ -23,5 +23,6 @@ var memcached = &Protocol{
 }
 
 func memcachedReply(b []byte) (answer, bool) {
-	return answer{verdict: stack.Answers, speaks: "memcached"}, bytes.HasPrefix(b, []byte("VERSION "))
+	return answer{verdict: stack.Answers, speaks: "memcached"}, bytes.HasPrefix(b,
+		[]byte("VERSION "))
 }

@@ -8,8 +8,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// mongodb is asked for its greeting by the command hello in a message of its wire protocol (OP_MSG); no sign-in is
-// needed for that.
+// mongodb is asked for its greeting by the command hello in a message of its wire protocol
+// (OP_MSG); no sign-in is needed for that.
 var mongodb = &Protocol{
 	Name:     "mongodb",
 	Ports:    []int{27017},
@@ -59,7 +59,8 @@ func mongoHello() []byte {
 }
 
 func mongoReply(b []byte) (answer, bool) {
-	if len(b) < 16 || binary.LittleEndian.Uint32(b[12:]) != 2013 && binary.LittleEndian.Uint32(b[12:]) != 1 {
+	if len(b) < 16 || binary.LittleEndian.Uint32(b[12:]) != 2013 &&
+		binary.LittleEndian.Uint32(b[12:]) != 1 {
 		return answer{}, false
 	}
 	a := answer{verdict: stack.Answers, speaks: "mongodb"}

@@ -15,7 +15,8 @@ var postgres = &Protocol{
 	Name:     "postgres",
 	Ports:    []int{5432},
 	Programs: []string{"postgres"},
-	Drivers: []string{"github.com/lib/pq", "github.com/jackc/pgx/v4", "github.com/jackc/pgx/v5", "postgrex",
+	Drivers: []string{"github.com/lib/pq", "github.com/jackc/pgx/v4", "github.com/jackc/pgx/v5",
+		"postgrex",
 		"org.postgresql:postgresql", "tokio-postgres", "Npgsql",
 		"Npgsql.EntityFrameworkCore.PostgreSQL", "pg", "postgres",
 		"pg-promise", "@prisma/adapter-pg", "asyncpg", "psycopg", "psycopg2",
@@ -41,8 +42,8 @@ var postgres = &Protocol{
 	hears: func(b []byte) bool { return len(b) == 1 && (b[0] == 'S' || b[0] == 'N') },
 }
 
-// askPostgres sends a start-up message and reads the first answer: a request to authenticate is as good as one can get
-// without a password.
+// askPostgres sends a start-up message and reads the first answer: a request to authenticate is as
+// good as one can get without a password.
 func askPostgres(t *talk) answer {
 	var body []byte
 	body = binary.BigEndian.AppendUint32(body, 3<<16)
@@ -77,7 +78,8 @@ func askPostgres(t *talk) answer {
 		if strings.HasPrefix(code, "28") || strings.HasPrefix(code, "3D") {
 			return answer{verdict: stack.Answers, speaks: "postgres"}
 		}
-		return answer{verdict: stack.Errs, speaks: "postgres", says: "it says: " + oneLine(text, 120)}
+		return answer{verdict: stack.Errs, speaks: "postgres", says: "it says: " +
+			oneLine(text, 120)}
 	}
 	return answer{verdict: stack.Stranger, speaks: bannerOf(head)}
 }

@@ -1,9 +1,11 @@
-// Package protocol knows the protocols that services speak: one value for each, one file for each value, and All lists
-// them. A value holds everything that anybody has to know of its protocol: the images and programs that serve it, its
-// usual ports, the schemes of addresses and the names of settings that mean it, how its server is told its first user,
-// how a port is asked for it, and what the answers mean.
+// Package protocol knows the protocols that services speak: one value for each, one file for each
+// value, and All lists them. A value holds everything that anybody has to know of its protocol: the
+// images and programs that serve it, its usual ports, the schemes of addresses and the names of
+// settings that mean it, how its server is told its first user, how a port is asked for it, and
+// what the answers mean.
 //
-// To add a protocol, write its file and add it to All; TestProtocolsAreWhole says what it still lacks.
+// To add a protocol, write its file and add it to All; TestProtocolsAreWhole says what it still
+// lacks.
 package protocol
 
 import (
@@ -19,7 +21,8 @@ type Protocol struct {
 	Name string // as it stands in answers and in nharbor.toml
 	// Ports are those on which it is usually spoken, the one first that a server takes by itself.
 	Ports []int
-	// Programs are its servers by the names of their programs; Clients are programs that set a server up.
+	// Programs are its servers by the names of their programs; Clients are programs that set a
+	// server up.
 	Programs, Clients []string
 	// Drivers are packages with which programs of any language speak to it, and to nothing else.
 	Drivers []string
@@ -30,7 +33,8 @@ type Protocol struct {
 	// SignIn is how others sign in; nil where nobody does.
 	SignIn *SignIn
 
-	// Beside is how one is run beside a stack of which nothing offers one; nil where that is not known.
+	// Beside is how one is run beside a stack of which nothing offers one; nil where that is not
+	// known.
 	Beside *Beside
 
 	// Kernel is a limit below which its server may refuse to start; nil where there is none.
@@ -41,28 +45,31 @@ type Protocol struct {
 	implied map[string]int // ports of schemes for which it is not the first of Ports
 	keys    *expr.Expr     // names of settings that are about it; nil for none
 
-	// byUse is true where a port alone says nothing: only what a program is told, or a person, makes it this protocol.
+	// byUse is true where a port alone says nothing: only what a program is told, or a person,
+	// makes it this protocol.
 	byUse bool
-	// Gentle is true where a question would change what is asked: a debugger's port may go on or end with the first who
-	// connects. Such a port is looked at, and not spoken to.
+	// Gentle is true where a question would change what is asked: a debugger's port may go on or
+	// end with the first who connects. Such a port is looked at, and not spoken to.
 	Gentle bool
 	// relative is the protocol that may answer in this one's place and is as good.
 	relative string
 
-	// ask finds out whether an open connection speaks it; nil where there is no question, so that accepting is
-	// answering.
+	// ask finds out whether an open connection speaks it; nil where there is no question, so that
+	// accepting is answering.
 	ask func(*talk) answer
 	// datagram is true where ask may be put over UDP too.
 	datagram bool
-	// banner recognises the first bytes that a server sends, whether it was asked or not; nil for none.
+	// banner recognises the first bytes that a server sends, whether it was asked or not; nil for
+	// none.
 	banner func([]byte) bool
 	// complains gives what a server's first bytes complain of; nil where they never do.
 	complains func([]byte) string
-	// hello is what a stranger is sent to find out whether it speaks this, and hears what the reply must be like.
+	// hello is what a stranger is sent to find out whether it speaks this, and hears what the reply
+	// must be like.
 	hello string
 	hears func([]byte) bool
-	// reply judges what comes back to hello, where that is all the question there is: ask and hears follow from it. ok
-	// is false for what is none of this protocol.
+	// reply judges what comes back to hello, where that is all the question there is: ask and hears
+	// follow from it. ok is false for what is none of this protocol.
 	reply func([]byte) (a answer, ok bool)
 }
 
@@ -74,8 +81,8 @@ type Kernel struct {
 	Unless func(env map[string]string) bool
 }
 
-// RunsAs are the words of an image's first start by which it makes a database and a user, KEY=VALUE each; a password is
-// told as dots. They are empty where nobody signs in, or the image makes none.
+// RunsAs are the words of an image's first start by which it makes a database and a user, KEY=VALUE
+// each; a password is told as dots. They are empty where nobody signs in, or the image makes none.
 func (p *Protocol) RunsAs(user, database string) (out []string) {
 	if p.SignIn == nil {
 		return nil
@@ -100,12 +107,14 @@ func (p *Protocol) RunsAs(user, database string) (out []string) {
 
 // Beside is how a server is run for a stack that has none.
 type Beside struct {
-	Image string   // where no file names one with its version
-	Data  string   // the folder in the container where its data is
-	Open  []string // KEY=VALUE of its environment that let everybody in, for settings without a password
+	Image string // where no file names one with its version
+	Data  string // the folder in the container where its data is
+	// KEY=VALUE of its environment that let everybody in, for settings without a password
+	Open []string
 }
 
-// Environment is what the server's image is given so that it makes the database, the user and the password.
+// Environment is what the server's image is given so that it makes the database, the user and the
+// password.
 func (p *Protocol) Environment(user, database, password string) map[string]string {
 	out := map[string]string{}
 	if p.SignIn == nil || len(p.SignIn.Password) == 0 || p.SignIn.NoUser && user == "" {
@@ -138,12 +147,15 @@ func (p *Protocol) Environment(user, database, password string) map[string]strin
 // SignIn is how a server's image is told its first user, and what one signs in with.
 type SignIn struct {
 	User, Database, Password, RootPassword []string // keys of the image's environment
-	Must                                   string   // the key without which its image refuses to begin
-	DefaultUser                            string   // where none is told
-	Query                                  string   // of an address with a user that the image has made
-	NoUser                                 bool     // one signs in without a user's name
-	NoDatabase                             bool     // the path of an address names no database
-	OneDatabase                            bool     // a user has no database but the one that was made with it
+	// the key without which its image refuses to begin
+	Must        string
+	DefaultUser string // where none is told
+	// of an address with a user that the image has made
+	Query      string
+	NoUser     bool // one signs in without a user's name
+	NoDatabase bool // the path of an address names no database
+	// a user has no database but the one that was made with it
+	OneDatabase bool
 }
 
 // All are the protocols that are known. The one whose banner is more telling comes first.
@@ -151,7 +163,8 @@ var All []*Protocol
 
 // Each asks with the banners of all others at hand, which a plain variable could not express.
 func init() {
-	All = []*Protocol{web, webTLS, websocket, grpc, postgres, mysql, sqlserver, mongodb, redis, memcached, search, amqp,
+	All = []*Protocol{web, webTLS, websocket, grpc, postgres, mysql, sqlserver, mongodb, redis,
+		memcached, search, amqp,
 		kafka, nats, mqtt, ldap, ssh, ftp, imap, smtp, s3, dns, jdwp, inspector, debugpy, delve}
 	for _, p := range All {
 		if p.reply != nil {
@@ -270,7 +283,8 @@ func OfClient(program string) *Protocol {
 	return nil
 }
 
-// OfScheme gives the protocol that an address of this scheme means, or nil. Web addresses mean none of their own.
+// OfScheme gives the protocol that an address of this scheme means, or nil. Web addresses mean none
+// of their own.
 func OfScheme(scheme string) *Protocol {
 	scheme = strings.ToLower(scheme)
 	for _, p := range All {
@@ -281,7 +295,8 @@ func OfScheme(scheme string) *Protocol {
 	return nil
 }
 
-// DefaultPort is the port that an address of this scheme means when it names none; 0 if it isn't known.
+// DefaultPort is the port that an address of this scheme means when it names none; 0 if it isn't
+// known.
 func DefaultPort(scheme string) int {
 	scheme = strings.ToLower(scheme)
 	for _, p := range All {
@@ -304,8 +319,8 @@ func OfKey(key string) []*Protocol {
 	return slices.DeleteFunc(slices.Clone(All), func(p *Protocol) bool { return !p.About(key) })
 }
 
-// PasswordKeys lists the keys of an image's environment whose values it takes over into its store of data when that is
-// made, and never again; none for an image that has no such store.
+// PasswordKeys lists the keys of an image's environment whose values it takes over into its store
+// of data when that is made, and never again; none for an image that has no such store.
 func PasswordKeys(image string) []string {
 	p := OfImage(image)
 	if p == nil || p.SignIn == nil || len(p.SignIn.User) == 0 {
@@ -320,7 +335,8 @@ func PasswordKeys(image string) []string {
 	return out
 }
 
-// MustHave is the setting without which an image refuses to start and that this environment lacks; empty for none.
+// MustHave is the setting without which an image refuses to start and that this environment lacks;
+// empty for none.
 func MustHave(image string, env map[string]string) string {
 	p := OfImage(image)
 	if p == nil || p.SignIn == nil || p.SignIn.Must == "" {
@@ -334,7 +350,8 @@ func MustHave(image string, env map[string]string) string {
 	return p.SignIn.Must
 }
 
-// Made reports whether an image that gets this environment makes a database or a user when it first starts.
+// Made reports whether an image that gets this environment makes a database or a user when it first
+// starts.
 func (in *SignIn) Made(env map[string]string) bool {
 	return slices.ContainsFunc(slices.Concat(in.Database, in.User, in.Password),
 		func(key string) bool { return env[key] != "" })

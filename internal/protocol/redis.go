@@ -15,15 +15,18 @@ var redis = &Protocol{
 	Name:     "redis",
 	Ports:    []int{6379},
 	Programs: []string{"redis-server", "valkey-server"},
-	Drivers: []string{"github.com/redis/go-redis/v9", "github.com/gomodule/redigo", "redix", "redis.clients:jedis",
+	Drivers: []string{"github.com/redis/go-redis/v9", "github.com/gomodule/redigo", "redix",
+		"redis.clients:jedis",
 		"StackExchange.Redis", "predis/predis", "redis", "ioredis", "iovalkey"},
-	Through: []string{"redis", "ioredis", "celery", "bullmq", "bull", "bee-queue", "sidekiq", "resque", "rq", "arq",
+	Through: []string{"redis", "ioredis", "celery", "bullmq", "bull", "bee-queue", "sidekiq",
+		"resque", "rq", "arq",
 		"dramatiq", "huey", "taskiq-redis", "channels-redis", "aioredis", "django-redis", "predis/predis",
 		"connect-redis",
 		"org.springframework.boot:spring-boot-starter-data-redis", "fred", "deadpool-redis", "github.com/hibiken/asynq",
 		"kombu", "laravel/framework"},
-	Scheme:  "redis",
-	SignIn:  &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true, NoDatabase: true},
+	Scheme: "redis",
+	SignIn: &SignIn{Password: []string{"REDIS_PASSWORD", "VALKEY_PASSWORD"}, NoUser: true,
+		NoDatabase: true},
 	Beside:  &Beside{Image: "redis:7", Data: "/data"},
 	images:  expr.New(`redis|valkey|keydb|dragonfly`),
 	schemes: expr.New(`^(rediss?|valkeys?)$`),
@@ -53,7 +56,8 @@ func askRedis(t *talk) answer {
 	case strings.HasPrefix(line, "-LOADING"),
 		strings.HasPrefix(line, "-MASTERDOWN"),
 		strings.HasPrefix(line, "-BUSY"):
-		return answer{verdict: stack.Errs, speaks: "redis", says: "it says: " + oneLine(line[1:], 120)}
+		return answer{verdict: stack.Errs, speaks: "redis", says: "it says: " +
+			oneLine(line[1:], 120)}
 	}
 	return answer{verdict: stack.Stranger, speaks: bannerOf([]byte(line))}
 }

@@ -7,12 +7,14 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// s3 is the HTTP API of object stores: whoever asks without a signature gets an error in XML, or the list of buckets.
+// s3 is the HTTP API of object stores: whoever asks without a signature gets an error in XML, or
+// the list of buckets.
 var s3 = &Protocol{
 	Name:     "s3",
 	Ports:    []int{4566},
 	Programs: []string{"minio"},
-	Drivers: []string{"@aws-sdk/client-s3", "boto3", "minio", "aws-sdk-s3", "github.com/minio/minio-go/v7",
+	Drivers: []string{"@aws-sdk/client-s3", "boto3", "minio", "aws-sdk-s3",
+		"github.com/minio/minio-go/v7",
 		"AWSSDK.S3"},
 	Scheme:   "http",
 	images:   expr.New(`^(minio|localstack|seaweedfs|garage)$`),

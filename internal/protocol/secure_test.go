@@ -27,7 +27,8 @@ func certificate(t testing.TB, until time.Time) tls.Certificate {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: until.Add(-1000 * time.Hour), NotAfter: until,
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: until.Add(-1000 * time.Hour),
+		NotAfter: until,
 		DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	if err != nil {
@@ -70,7 +71,8 @@ func TestAskThroughTLS(t *testing.T) {
 		}
 		io.WriteString(w, "<title>behind the lock</title>")
 	})
-	good := tls.Config{Certificates: []tls.Certificate{certificate(t, time.Now().Add(1000*time.Hour))}}
+	good := tls.Config{Certificates: []tls.Certificate{certificate(t,
+		time.Now().Add(1000*time.Hour))}}
 	old := tls.Config{Certificates: []tls.Certificate{certificate(t, time.Now().Add(-time.Hour))}}
 	asks := tls.Config{Certificates: good.Certificates, ClientAuth: tls.RequireAnyClientCert}
 	plain := serveWeb(t, &http.Server{Handler: hello, ErrorLog: quiet}, nil)
@@ -83,12 +85,15 @@ func TestAskThroughTLS(t *testing.T) {
 		titled  bool
 		byPlain bool
 	}{
-		"https":                          {&good, "https", stack.Answers, "https", "", true, false},
-		"https where http was expected":  {&good, "http", stack.Answers, "https", "", true, false},
-		"an old certificate":             {&old, "https", stack.Answers, "https", "has expired on", true, false},
-		"a certificate of ours is asked": {&asks, "https", stack.Errs, TLS, "handshake fails", false, false},
-		"http where https was expected":  {nil, "https", stack.Answers, "http", "", true, true},
-		"tls where a store was expected": {&good, "redis", stack.Stranger, "https", "", false, false},
+		"https":                         {&good, "https", stack.Answers, "https", "", true, false},
+		"https where http was expected": {&good, "http", stack.Answers, "https", "", true, false},
+		"an old certificate": {&old, "https", stack.Answers, "https", "has expired on",
+			true, false},
+		"a certificate of ours is asked": {&asks, "https", stack.Errs, TLS, "handshake fails",
+			false, false},
+		"http where https was expected": {nil, "https", stack.Answers, "http", "", true, true},
+		"tls where a store was expected": {&good, "redis", stack.Stranger, "https", "", false,
+			false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -97,7 +102,8 @@ func TestAskThroughTLS(t *testing.T) {
 				port = serveWeb(t, &http.Server{Handler: hello, ErrorLog: quiet}, c.config.Clone())
 			}
 			got := Ask(t.Context(), port, c.speaks)
-			if got.Verdict != c.want || c.who != "" && got.Speaks != c.who || !strings.Contains(got.Cause, c.says) ||
+			if got.Verdict != c.want || c.who != "" && got.Speaks != c.who ||
+				!strings.Contains(got.Cause, c.says) ||
 				c.titled != (got.Title == "behind the lock") {
 				t.Errorf("got %+v", got)
 			}
@@ -126,12 +132,15 @@ func TestAskOverHTTP2(t *testing.T) {
 		who     string
 		says    string
 	}{
-		"a healthy service": {health("\x00\x00\x00\x00\x02\x08\x01", "0"), "grpc", stack.Answers, "grpc", ""},
+		"a healthy service": {health("\x00\x00\x00\x00\x02\x08\x01", "0"), "grpc", stack.Answers,
+			"grpc", ""},
 		"one that does not serve": {
 			health("\x00\x00\x00\x00\x02\x08\x02", "0"), "grpc", stack.Errs, "grpc", "not serving",
 		},
-		"a service that tells not":   {health("", "12"), "grpc", stack.Answers, "grpc", "no health service"},
-		"a page of HTTP/2 alone":     {health("", "12"), "http", stack.Answers, "http", "HTTP/2 alone"},
+		"a service that tells not": {health("", "12"), "grpc", stack.Answers, "grpc",
+			"no health service"},
+		"a page of HTTP/2 alone": {health("", "12"), "http", stack.Answers, "http",
+			"HTTP/2 alone"},
 		"what was taken for a store": {health("", "12"), "redis", stack.Stranger, "grpc", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -140,7 +149,8 @@ func TestAskOverHTTP2(t *testing.T) {
 			only.SetUnencryptedHTTP2(true)
 			port := serveWeb(t, &http.Server{Handler: c.handler, Protocols: &only}, nil)
 			got := Ask(t.Context(), port, c.speaks)
-			if got.Verdict != c.want || got.Speaks != c.who || !strings.Contains(got.Cause, c.says) {
+			if got.Verdict != c.want || got.Speaks != c.who ||
+				!strings.Contains(got.Cause, c.says) {
 				t.Errorf("got %+v", got)
 			}
 		})
@@ -180,7 +190,8 @@ func TestAskOverUDP(t *testing.T) {
 // TestAskByName asks a server that answers to one name alone.
 func TestAskByName(t *testing.T) {
 	t.Parallel()
-	port := serveWeb(t, &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	port := serveWeb(t, &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
 		if !strings.HasPrefix(r.Host, "tickets.localhost:") || r.URL.Path != "/sell" {
 			http.NotFound(w, r)
 		}
@@ -218,7 +229,8 @@ func FuzzReplies(f *testing.F) {
 	})
 }
 
-// BenchmarkAskMany asks 1,000 ports at once, 100 of which say nothing. What is asked is the time-out and 300 ms.
+// BenchmarkAskMany asks 1,000 ports at once, 100 of which say nothing. What is asked is the
+// time-out and 300 ms.
 func BenchmarkAskMany(b *testing.B) {
 	var ports []int
 	for i := range 1000 {

@@ -27,5 +27,6 @@ var smtp = &Protocol{
 	},
 }
 
-// mailWord is in the greetings of mail servers (RFC 5321, section 4.2.2, asks for SMTP or ESMTP in none).
+// mailWord is in the greetings of mail servers (RFC 5321, section 4.2.2, asks for SMTP or ESMTP in
+// none).
 var mailWord = expr.New(`(?i)smtp|mail`)

@@ -16,7 +16,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Patience is how long one question waits for an answer. The first page of a server may need seconds.
+// Patience is how long one question waits for an answer. The first page of a server may need
+// seconds.
 const Patience = 5 * time.Second
 
 // Question is what a port is asked.
@@ -25,14 +26,15 @@ type Question struct {
 	Port   int
 	UDP    bool
 	Speaks string // the protocol that is expected; Plain asks for nothing but that somebody accepts
-	// Name is by which host name a web server is called, and Path which page is asked for; empty for localhost and /.
+	// Name is by which host name a web server is called, and Path which page is asked for; empty
+	// for localhost and /.
 	Name, Path string
 
 	hasty bool // it is put again soon
 }
 
-// Ask speaks to a TCP port of this machine and gives the verdict; Service, Cause and Remedy are left to
-// the caller. The protocol "tcp" asks for nothing but that somebody accepts.
+// Ask speaks to a TCP port of this machine and gives the verdict; Service, Cause and Remedy are
+// left to the caller. The protocol "tcp" asks for nothing but that somebody accepts.
 func Ask(ctx context.Context, port int, speaks string) stack.PortCheck {
 	return Question{Port: port, Speaks: speaks}.Put(ctx)
 }
@@ -48,8 +50,9 @@ func (q Question) Put(ctx context.Context) stack.PortCheck {
 	if hosts == nil {
 		hosts = []string{"127.0.0.1", "::1"}
 	}
-	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(q.Port)), Expected: q.Speaks,
-		Verdict: stack.Refuses}
+	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(q.Port)),
+		Expected: q.Speaks,
+		Verdict:  stack.Refuses}
 	network := "tcp"
 	if q.UDP {
 		network = "udp"
@@ -80,7 +83,8 @@ func (q Question) Put(ctx context.Context) stack.PortCheck {
 // dialer opens one more connection to who is asked.
 type dialer func(context.Context) (net.Conn, error)
 
-// talk is one conversation with who is asked, on a connection at a time. speak closes all that it opens.
+// talk is one conversation with who is asked, on a connection at a time. speak closes all that it
+// opens.
 type talk struct {
 	ctx        context.Context
 	conn       net.Conn // nil where one more could not be had
@@ -181,7 +185,8 @@ func (t *talk) speak(speaks string) answer {
 		a.speaks = identify(t.ctx, t.dial)
 	case finds && (a.verdict == stack.Silent || a.verdict == stack.Refuses),
 		!t.hasty && a.says == HungUp: // a page's silence is its own, it may be warming up
-		// Who says nothing to what it does not understand is somebody else; or there is nobody behind a forwarder.
+		// Who says nothing to what it does not understand is somebody else; or there is nobody
+		// behind a forwarder.
 		if who := identify(t.ctx, t.dial); who != Plain && who != p.Name {
 			a = answer{verdict: stack.Stranger, speaks: who}
 		}
@@ -198,7 +203,8 @@ const HungUp = "it accepts the connection and hangs up without a word"
 // hangUp tells apart a peer that closed at once, as an engine's forwarder does when nothing listens
 // behind it, from one that said nothing.
 func hangUp(err error) answer {
-	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, io.ErrUnexpectedEOF) ||
+	if errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, io.ErrUnexpectedEOF) ||
 		errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNREFUSED) {
 		return answer{verdict: stack.Refuses, says: HungUp}
 	}
@@ -252,7 +258,8 @@ func greeting(want string) func(*talk) answer {
 	}
 }
 
-// greeted judges a server by its greeting. Where the greeting of another protocol begins alike, it may be either.
+// greeted judges a server by its greeting. Where the greeting of another protocol begins alike, it
+// may be either.
 func greeted(b []byte, want string) answer {
 	if p := Named(want); p.complains != nil {
 		if says := p.complains(b); says != "" {
@@ -296,8 +303,8 @@ func bannerOf(b []byte) string {
 	return ""
 }
 
-// identify finds out who listens, by connections of its own: first by listening, then by what each protocol says first,
-// the web's word before all others and those at once.
+// identify finds out who listens, by connections of its own: first by listening, then by what each
+// protocol says first, the web's word before all others and those at once.
 func identify(ctx context.Context, dial dialer) string {
 	if dial == nil {
 		return Plain
@@ -367,7 +374,8 @@ func Await(ctx context.Context, port int, speaks string, settle time.Duration) s
 func (q Question) Await(ctx context.Context, settle time.Duration) stack.PortCheck {
 	q.hasty = true
 	var erring time.Time
-	for pause := 2 * time.Millisecond; ; pause = min(pause*5/4+time.Millisecond, 15*time.Millisecond) {
+	for pause := 2 * time.Millisecond; ; pause = min(pause*5/4+time.Millisecond,
+		15*time.Millisecond) {
 		c := q.Put(ctx)
 		switch c.Verdict {
 		case stack.Answers, stack.Stranger:

@@ -16,14 +16,16 @@ import (
 // TLS is the name for a server that speaks TLS, where what lies inside was not asked for.
 const TLS = "tls"
 
-// encrypt makes the conversation one inside of TLS (RFC 8446). Whoever signed the certificate is believed: on one's own
-// machine it is mostly the server itself. It also tells what a browser would complain of.
+// encrypt makes the conversation one inside of TLS (RFC 8446). Whoever signed the certificate is
+// believed: on one's own machine it is mostly the server itself. It also tells what a browser would
+// complain of.
 func (t *talk) encrypt(ctx context.Context) (complaint string, err error) {
 	name := t.name
 	if name == "" {
 		name = "localhost"
 	}
-	conn := tls.Client(t.conn, &tls.Config{InsecureSkipVerify: true, ServerName: name, MinVersion: tls.VersionTLS10})
+	conn := tls.Client(t.conn, &tls.Config{InsecureSkipVerify: true, ServerName: name,
+		MinVersion: tls.VersionTLS10})
 	if err := conn.HandshakeContext(ctx); err != nil {
 		return "", err
 	}
@@ -47,8 +49,8 @@ func ofCertificate(chain []*x509.Certificate, now time.Time) string {
 	return ""
 }
 
-// refusal tells an answer in TLS that refuses us from no TLS at all: a server that wants a certificate of ours, or
-// another version, speaks TLS.
+// refusal tells an answer in TLS that refuses us from no TLS at all: a server that wants a
+// certificate of ours, or another version, speaks TLS.
 func refusal(err error) (string, bool) {
 	var alert tls.AlertError
 	if errors.As(err, &alert) {
@@ -64,7 +66,8 @@ func refusal(err error) (string, bool) {
 	return "", false
 }
 
-// isAlert recognises a TLS record that says no: the answer of a server that heard something else than TLS.
+// isAlert recognises a TLS record that says no: the answer of a server that heard something else
+// than TLS.
 func isAlert(b []byte) bool { return len(b) >= 3 && b[0] == 0x15 && b[1] == 3 && b[2] <= 4 }
 
 // speaksTLS reports whether a handshake gets anywhere with who listens there.
@@ -91,7 +94,8 @@ var webTLS = &Protocol{
 	relative: "http",
 }
 
-// askTLS asks for a page inside of TLS. Who speaks plain HTTP where TLS was only supposed answers too, and it is said.
+// askTLS asks for a page inside of TLS. Who speaks plain HTTP where TLS was only supposed answers
+// too, and it is said.
 func (t *talk) askTLS() answer {
 	complaint, err := t.encrypt(t.ctx)
 	if err != nil {

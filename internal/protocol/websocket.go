@@ -10,8 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// websocket is RFC 6455, asked to change over from HTTP. A server that answers in HTTP and does not change over on this
-// path answers all the same: where it would is its own business.
+// websocket is RFC 6455, asked to change over from HTTP. A server that answers in HTTP and does not
+// change over on this path answers all the same: where it would is its own business.
 var websocket = &Protocol{
 	Name:     "websocket",
 	Ports:    []int{6001},

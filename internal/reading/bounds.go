@@ -5,8 +5,8 @@ import (
 	"fmt"
 )
 
-// maxTables is how many tables a TOML file may have that is read: its parser looks at each of them for each. Lock files
-// of large applications have some thousands.
+// maxTables is how many tables a TOML file may have that is read: its parser looks at each of them
+// for each. Lock files of large applications have some thousands.
 const maxTables = 20_000
 
 // TOML makes sure that a TOML file is none that would take its parser for ever.
@@ -22,16 +22,18 @@ func TOML(data []byte) error {
 	return nil
 }
 
-// Bounds of Markdown. A parser of it goes down with each sign of a quote or a list, and looks back over all of them.
+// Bounds of Markdown. A parser of it goes down with each sign of a quote or a list, and looks back
+// over all of them.
 const (
-	maxMarks  = 30      // of quotes and lists at the beginning of a line, and columns of it before its text
+	// of quotes and lists at the beginning of a line, and columns of it before its text
+	maxMarks  = 30
 	maxColumn = 40      // of blanks before a text
 	maxLine   = 8 << 20 // bytes
 	maxRepeat = 2000    // brackets or stars in a paragraph that wait for their other half
 )
 
-// Markdown is a text as it can be given to a parser of Markdown: lines that would take it for ever are empty in it, so
-// that all others keep their numbers. Nobody has written those to be read.
+// Markdown is a text as it can be given to a parser of Markdown: lines that would take it for ever
+// are empty in it, so that all others keep their numbers. Nobody has written those to be read.
 func Markdown(data []byte) []byte {
 	var out []byte
 	begin, open := 0, 0
@@ -44,7 +46,8 @@ func Markdown(data []byte) []byte {
 		if len(bytes.TrimSpace(line)) == 0 {
 			open = 0
 		}
-		open += bytes.Count(line, []byte("[")) + bytes.Count(line, []byte("*"))/2 + bytes.Count(line, []byte("<"))/4
+		open += bytes.Count(line, []byte("[")) + bytes.Count(line, []byte("*"))/2 +
+			bytes.Count(line, []byte("<"))/4
 		if deep(line) || len(line) > maxLine || open > maxRepeat {
 			if out == nil {
 				out = bytes.Clone(data)
@@ -64,7 +67,8 @@ func Markdown(data []byte) []byte {
 	return out
 }
 
-// deep reports whether a line begins with more signs of quotes and lists, or further to the right, than people write.
+// deep reports whether a line begins with more signs of quotes and lists, or further to the right,
+// than people write.
 func deep(line []byte) bool {
 	marks, column := 0, 0
 	for _, c := range line {

@@ -10,10 +10,12 @@ import (
 	"time"
 )
 
-// Overlay are the files of a file system as they will be once some of them have changed. A file of changed holds what
-// its function gives; nil stands for one that will be gone. The functions are called by one goroutine at a time.
+// Overlay are the files of a file system as they will be once some of them have changed. A file of
+// changed holds what its function gives; nil stands for one that will be gone. The functions are
+// called by one goroutine at a time.
 func Overlay(under fs.FS, changed map[string]func() ([]byte, error)) fs.FS {
-	o := &overlay{under: under, changed: changed, one: make(chan struct{}, 1), folders: map[string]map[string]bool{}}
+	o := &overlay{under: under, changed: changed, one: make(chan struct{}, 1),
+		folders: map[string]map[string]bool{}}
 	for name, content := range changed {
 		if content == nil {
 			continue
@@ -32,8 +34,9 @@ func Overlay(under fs.FS, changed map[string]func() ([]byte, error)) fs.FS {
 type overlay struct {
 	under   fs.FS
 	changed map[string]func() ([]byte, error)
-	folders map[string]map[string]bool // what is in those that changed files lie in; true for a folder
-	one     chan struct{}              // held while a function is called
+	// what is in those that changed files lie in; true for a folder
+	folders map[string]map[string]bool
+	one     chan struct{} // held while a function is called
 }
 
 // Open opens a file as it will be. A folder below which files will come can be listed, not opened.
@@ -58,7 +61,8 @@ func (o *overlay) Open(name string) (fs.File, error) {
 	return &changedFile{Reader: *bytes.NewReader(data), name: path.Base(name)}, nil
 }
 
-// ReadDir lists a folder as it will be, sorted. One in which nothing will be left is gone, as git leaves none behind.
+// ReadDir lists a folder as it will be, sorted. One in which nothing will be left is gone, as git
+// leaves none behind.
 func (o *overlay) ReadDir(name string) ([]fs.DirEntry, error) {
 	list, err := fs.ReadDir(o.under, name)
 	coming := maps.Clone(o.folders[name])

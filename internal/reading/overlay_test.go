@@ -6,7 +6,8 @@ import (
 	"testing/fstest"
 )
 
-// TestOverlay holds what is seen through an overlay to what the same files say in their final state.
+// TestOverlay holds what is seen through an overlay to what the same files say in their final
+// state.
 func TestOverlay(t *testing.T) {
 	content := func(text string) func() ([]byte, error) {
 		return func() ([]byte, error) { return []byte(text), nil }
@@ -18,10 +19,12 @@ func TestOverlay(t *testing.T) {
 		}
 		return out
 	}
-	now := files("a", "1", "web/app.js", "old", "web/kept", "k", "gone/only", "x", "left/one", "1", "left/two", "2")
+	now := files("a", "1", "web/app.js", "old", "web/kept", "k", "gone/only", "x", "left/one", "1",
+		"left/two", "2")
 	then := files("a", "1", "web/app.js", "new", "web/kept", "k", "left/two", "2", "deep/er/b", "b")
-	seen := Overlay(now, map[string]func() ([]byte, error){"web/app.js": content("new"), "gone/only": nil,
-		"left/one": nil, "deep/er/b": content("b")})
+	seen := Overlay(now, map[string]func() ([]byte, error){"web/app.js": content("new"),
+		"gone/only": nil,
+		"left/one":  nil, "deep/er/b": content("b")})
 	listing := func(fsys fs.FS) (out string) {
 		var walk func(dir string)
 		walk = func(dir string) {
@@ -43,7 +46,8 @@ func TestOverlay(t *testing.T) {
 				if err != nil {
 					out += err.Error()
 				}
-				if info, err := fs.Stat(fsys, name); err != nil || info.Size() != int64(len(data)) || info.IsDir() {
+				if info, err := fs.Stat(fsys, name); err != nil ||
+					info.Size() != int64(len(data)) || info.IsDir() {
 					out += " wrongly described"
 				}
 				out += "\n"

@@ -8,12 +8,14 @@ import (
 	"os"
 )
 
-// Nothing in a checkout, and nothing that what was launched could have put into our state, may keep us waiting or fill
-// the memory. So everything of the two is opened here: regular files alone, without waiting, up to a bound. A pipe or a
-// device is opened before it is seen what it is, since what is asked first can be another one when it is opened; it
-// is opened without waiting, and nothing is read from it.
+// Nothing in a checkout, and nothing that what was launched could have put into our state, may keep
+// us waiting or fill the memory. So everything of the two is opened here: regular files alone,
+// without waiting, up to a bound. A pipe or a device is opened before it is seen what it is, since
+// what is asked first can be another one when it is opened; it is opened without waiting, and
+// nothing is read from it.
 
-// ErrNotRegular is the error of what is no file that can be read: a pipe, a socket, a device, a folder.
+// ErrNotRegular is the error of what is no file that can be read: a pipe, a socket, a device, a
+// folder.
 var ErrNotRegular = errors.New("it is no regular file")
 
 // ErrNotOurs is the error of what leads to files that are not the checkout's.
@@ -25,10 +27,12 @@ type TooLarge struct {
 }
 
 func (e *TooLarge) Error() string {
-	return fmt.Sprintf("it has %d MB, and no more than %d are read", e.Size>>20, max(e.Limit>>20, 1))
+	return fmt.Sprintf("it has %d MB, and no more than %d are read", e.Size>>20,
+		max(e.Limit>>20, 1))
 }
 
-// Usual is how large a file may be of which nothing else is known, in bytes: far more than any that people write.
+// Usual is how large a file may be of which nothing else is known, in bytes: far more than any that
+// people write.
 const Usual = 64 << 20
 
 // Open opens a regular file to be read. Links are followed. The caller closes it.
@@ -37,8 +41,8 @@ func Open(name string) (*os.File, error) { return open(name, 0) }
 // OpenOwn opens a regular file that is no link.
 func OpenOwn(name string) (*os.File, error) { return open(name, noFollow) }
 
-// File reads a regular file of at most limit bytes. Links are followed. Errors are ErrNotRegular, a *TooLarge, and
-// those of the system.
+// File reads a regular file of at most limit bytes. Links are followed. Errors are ErrNotRegular, a
+// *TooLarge, and those of the system.
 func File(name string, limit int64) ([]byte, error) {
 	f, err := Open(name)
 	if err != nil {
@@ -58,8 +62,9 @@ func OwnFile(name string, limit int64) ([]byte, error) {
 	return whole(f, name, limit)
 }
 
-// OpenToWrite opens a regular file that is no link to be written, and makes it, readable by this user alone, where
-// there is none. More are flags of os.OpenFile: os.O_APPEND, os.O_TRUNC, os.O_RDWR.
+// OpenToWrite opens a regular file that is no link to be written, and makes it, readable by this
+// user alone, where there is none. More are flags of os.OpenFile: os.O_APPEND, os.O_TRUNC,
+// os.O_RDWR.
 func OpenToWrite(name string, more int) (*os.File, error) {
 	mode := os.O_WRONLY
 	if more&os.O_RDWR != 0 {
@@ -139,7 +144,8 @@ func whole(f fs.File, name string, limit int64) ([]byte, error) {
 		data = data[:len(data)+n]
 		switch {
 		case int64(len(data)) > limit:
-			return nil, &fs.PathError{Op: "read", Path: name, Err: &TooLarge{int64(len(data)), limit}}
+			return nil, &fs.PathError{Op: "read", Path: name,
+				Err: &TooLarge{int64(len(data)), limit}}
 		case err == io.EOF:
 			return data, nil
 		case err != nil:

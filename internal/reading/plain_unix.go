@@ -15,12 +15,14 @@ const (
 	openPlainly = syscall.O_RDONLY | syscall.O_NOFOLLOW | syscall.O_NONBLOCK | syscall.O_CLOEXEC
 )
 
-// NoFollow lets the opening of a file fail where it is a link, or where it would have to be waited for.
+// NoFollow lets the opening of a file fail where it is a link, or where it would have to be waited
+// for.
 const NoFollow = noFollow | noWait
 
-// passPlain reads a file into the buffer, and no more than fits. It does so by the system's own calls: the standard's
-// make each file ready for waiting, which takes longer than the reading itself. A link is not followed, and nothing
-// that could keep one waiting, like a named pipe, is waited for.
+// passPlain reads a file into the buffer, and no more than fits. It does so by the system's own
+// calls: the standard's make each file ready for waiting, which takes longer than the reading
+// itself. A link is not followed, and nothing that could keep one waiting, like a named pipe, is
+// waited for.
 func passPlain(name string, into []byte) (int, error) {
 	fd, err := again(func() (int, error) { return syscall.Open(name, openPlainly, 0) })
 	if err != nil {
@@ -31,7 +33,8 @@ func passPlain(name string, into []byte) (int, error) {
 	if err := syscall.Fstat(fd, &is); err != nil || is.Mode&syscall.S_IFMT != syscall.S_IFREG {
 		return 0, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
 	}
-	n, err := again(func() (int, error) { return syscall.Read(fd, into) }) // of a plain file all that fits
+	// of a plain file all that fits
+	n, err := again(func() (int, error) { return syscall.Read(fd, into) })
 	if err != nil {
 		return 0, &fs.PathError{Op: "read", Path: name, Err: err}
 	}

@@ -1,9 +1,10 @@
-// Package reading is the one way to open a file of a checkout or of our own state: regular files alone, never waiting,
-// up to a bound. It keeps what was read of a workspace's files, so that each is read once and parsed once, whoever
-// asks.
+// Package reading is the one way to open a file of a checkout or of our own state: regular files
+// alone, never waiting, up to a bound. It keeps what was read of a workspace's files, so that each
+// is read once and parsed once, whoever asks.
 //
-// A Files is a file system (io/fs) on top of another one. It belongs to one call of the program: survey, fill and plan
-// share it, and what writes a file in between says so with Forget. Several goroutines may use it at once.
+// A Files is a file system (io/fs) on top of another one. It belongs to one call of the program:
+// survey, fill and plan share it, and what writes a file in between says so with Forget. Several
+// goroutines may use it at once.
 package reading
 
 import (
@@ -62,7 +63,8 @@ func (f *Files) Open(name string) (fs.File, error) {
 	return file, err
 }
 
-// NoteUnread remembers a file that was not read for what it is; any other error is none of its business.
+// NoteUnread remembers a file that was not read for what it is; any other error is none of its
+// business.
 func (f *Files) NoteUnread(name string, err error) {
 	switch {
 	case err == nil:
@@ -95,7 +97,8 @@ func (f *Files) Unread() (out []Unread) {
 	return out
 }
 
-// mostOf is how large a file may be to be read, in bytes: what programs write can be larger than what people do.
+// mostOf is how large a file may be to be read, in bytes: what programs write can be larger than
+// what people do.
 func mostOf(name string) int64 {
 	switch path.Ext(name) {
 	case ".json", ".yaml", ".yml", ".lock":
@@ -130,8 +133,8 @@ func (f *Files) ReadFile(name string) ([]byte, error) {
 	return k.data, k.err
 }
 
-// Pass reads a file into the buffer without keeping it: for the many files that are looked at once. It gives how much
-// was read: a full buffer means that there may be more.
+// Pass reads a file into the buffer without keeping it: for the many files that are looked at once.
+// It gives how much was read: a full buffer means that there may be more.
 func (f *Files) Pass(name string, into []byte) (int, error) {
 	if own, ok := f.under.(interface {
 		ReadOwnFile(string, []byte) (int, error)
@@ -163,8 +166,8 @@ func (f *Files) at(name string) *kept {
 	return k
 }
 
-// Parsed gives what a parser has made of a file, which nobody may change. Each kind of parser, known by a word, is
-// asked once. The error is that of the reading, or the parser's.
+// Parsed gives what a parser has made of a file, which nobody may change. Each kind of parser,
+// known by a word, is asked once. The error is that of the reading, or the parser's.
 func (f *Files) Parsed(name, kind string, parse func(data []byte) (any, error)) (any, error) {
 	data, err := f.ReadFile(name)
 	if err != nil {
@@ -181,10 +184,12 @@ func (f *Files) Parsed(name, kind string, parse func(data []byte) (any, error)) 
 	return p.value, p.err
 }
 
-// Once parses a file of a file system, which keeps what was made of it if it is a Files. See Files.Parsed.
+// Once parses a file of a file system, which keeps what was made of it if it is a Files. See
+// Files.Parsed.
 func Once[T any](fsys fs.FS, name, kind string, parse func(data []byte) (T, error)) (T, error) {
 	if files, ok := fsys.(*Files); ok {
-		value, err := files.Parsed(name, kind, func(data []byte) (any, error) { return parse(data) })
+		value, err := files.Parsed(name, kind,
+			func(data []byte) (any, error) { return parse(data) })
 		made, _ := value.(T)
 		return made, err
 	}

@@ -34,7 +34,8 @@ func (c *counting) ReadFile(name string) ([]byte, error) {
 
 func TestEachFileIsReadOnce(t *testing.T) {
 	t.Parallel()
-	under := &counting{MapFS: fstest.MapFS{".env": {Data: []byte("PORT=80\n")}, "bad.env": {Data: []byte("'")}},
+	under := &counting{MapFS: fstest.MapFS{".env": {Data: []byte("PORT=80\n")},
+		"bad.env": {Data: []byte("'")}},
 		opened: map[string]int{}}
 	files := reading.Of(under)
 	if reading.Of(files) != files {
@@ -64,11 +65,13 @@ func TestEachFileIsReadOnce(t *testing.T) {
 	own := first.Clone()
 	more, _ := settings.Parse("t", settings.Env, []byte("HOST=x\n"))
 	if _, err := own.AddFrom(more); err != nil || len(first.Entries) != 1 || len(own.Entries) != 2 {
-		t.Errorf("an edit of a copy changes what others see: %v, %v, %v", first.Entries, own.Entries, err)
+		t.Errorf("an edit of a copy changes what others see: %v, %v, %v", first.Entries,
+			own.Entries, err)
 	}
 	under.MapFS[".env"] = &fstest.MapFile{Data: []byte("PORT=82\n")}
 	files.Forget(".env")
-	if now, err := settings.Read(files, ".env", settings.Env); err != nil || now.Entries[0].Value != "82" {
+	if now, err := settings.Read(files, ".env", settings.Env); err != nil ||
+		now.Entries[0].Value != "82" {
 		t.Errorf("what was written since is not seen: %v, %v", now, err)
 	}
 	if _, err := settings.Read(files, "bad.env", settings.Env); err == nil {

@@ -6,7 +6,8 @@ import (
 	"path/filepath"
 )
 
-// Under gives the regular files and the folders below an open root. Nothing is read through a link that leaves it.
+// Under gives the regular files and the folders below an open root. Nothing is read through a link
+// that leaves it.
 func Under(root *os.Root) fs.FS { return under{root.FS().(rooted), root} }
 
 type rooted interface {
@@ -51,14 +52,15 @@ func readFrom(fsys fs.FS, name string, limit int64) ([]byte, error) {
 	return whole(f, name, limit)
 }
 
-// ReadOwnDir lists a folder without a question for each of its entries; the list is not sorted. The folder is to be
-// reached from the root by real folders alone, as a walk does that follows no link; the last part is not followed
-// if it is one.
+// ReadOwnDir lists a folder without a question for each of its entries; the list is not sorted. The
+// folder is to be reached from the root by real folders alone, as a walk does that follows no link;
+// the last part is not followed if it is one.
 func (u under) ReadOwnDir(name string) ([]fs.DirEntry, error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
-	d, err := os.OpenFile(filepath.Join(u.root.Name(), filepath.FromSlash(name)), os.O_RDONLY|ownFolder, 0)
+	d, err := os.OpenFile(filepath.Join(u.root.Name(), filepath.FromSlash(name)),
+		os.O_RDONLY|ownFolder, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -66,8 +68,8 @@ func (u under) ReadOwnDir(name string) ([]fs.DirEntry, error) {
 	return d.ReadDir(-1)
 }
 
-// ReadOwnFile reads a file of such a folder into the buffer, and no more than fits; a link is not followed. It is for
-// many files that are looked at once.
+// ReadOwnFile reads a file of such a folder into the buffer, and no more than fits; a link is not
+// followed. It is for many files that are looked at once.
 func (u under) ReadOwnFile(name string, into []byte) (int, error) {
 	if !fs.ValidPath(name) {
 		return 0, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}

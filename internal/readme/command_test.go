@@ -27,18 +27,26 @@ func TestCommands(t *testing.T) {
 			"3 web npm ci|5 api npm start|8 . npm test"},
 		"cd for one line": {"```sh\ncd web && npm ci\nnpm start\n```",
 			"2 . cd web && npm ci|3 . npm start"},
-		"entries that are commands": {"1. python -m venv venv\n2. pip install -r x.txt\n3. flask run\n\n- npm start\n",
+		"entries that are commands": {"1. python -m venv venv\n2. pip install -r x.txt\n3. " +
+			"flask run\n\n- npm start\n",
 			"1 . python -m venv venv|2 . pip install -r x.txt|3 . flask run|5 . npm start"},
-		"entries that are prose": {"- npm is used\n- go to the folder\n- run npm install\n- make sure that it runs\n" +
+		"entries that are prose": {"- npm is used\n- go to the folder\n- run npm install\n- " +
+			"make sure that it runs\n" +
 			"- python is needed\n- npm install, then look\n- cargo run?\n", ""},
-		"a command that reads a file": {"Fill it: `mysql -u root quay < quay.sql`", "1 . mysql -u root quay < " +
-			"quay.sql"},
-		"a folder entered in a sentence": {"`cd web && npm i`, but not `cd web`", "1 . cd web && npm i"},
-		"a list's block":                 {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
-		"a span in a sentence": {"Run `npm run dev` or look at `package.json`, or call `$ make all`.",
+		"a command that reads a file": {"Fill it: `mysql -u root quay < quay.sql`",
+			"1 . mysql -u root quay < " +
+				"quay.sql"},
+		"a folder entered in a sentence": {"`cd web && npm i`, but not `cd web`",
+			"1 . cd web && npm i"},
+		"a list's block": {"1. First:\n\n   ```sh\n   npm ci\n   ```\n",
+			"4 . npm ci"},
+		"a span in a sentence": {"Run `npm run dev` or look at `package.json`, or call `$ make " +
+			"all`.",
 			"1 . npm run dev|1 . make all"},
-		"a span that is no command":        {"The `npm` tool and `node: 20`, `git@host`, `cd web`.", ""},
-		"a variable before the command":    {"```sh\nPORT=3000 npm start\n```", "2 . PORT=3000 npm start"},
+		"a span that is no command": {"The `npm` tool and `node: 20`, `git@host`, `cd " +
+			"web`.", ""},
+		"a variable before the command": {"```sh\nPORT=3000 npm start\n```",
+			"2 . PORT=3000 npm start"},
 		"html and tables hold no commands": {"<pre>npm ci</pre>\n\n| a |\n|---|\n| npm ci |\n", ""},
 		"carriage returns":                 {"```sh\r\nnpm ci\r\n```\r\n", "2 . npm ci"},
 		"an open block":                    {"```sh\nnpm ci\n", "2 . npm ci"},
@@ -60,10 +68,14 @@ func TestCommands(t *testing.T) {
 			"4 . npm run dev"},
 		"only looking round": {"```sh\nls\npwd\ncat README.md\nmkdir x && cd " +
 			"x\n```", ""},
-		"a line longer than anybody's":       {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```", ""},
-		"a label in a shell block":           {"```sh\nNote: this takes long\nnpm ci\n```", "3 . npm ci"},
-		"underlined headings and quotes":     {"Start\n=====\n\n> ```sh\n> npm ci\n> ```\n", "5 . npm ci"},
-		"the same command twice stays twice": {"`npm ci now` and `npm ci now`", "1 . npm ci now|1 . npm ci now"},
+		"a line longer than anybody's": {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```",
+			""},
+		"a label in a shell block": {"```sh\nNote: this takes long\nnpm ci\n```",
+			"3 . npm ci"},
+		"underlined headings and quotes": {"Start\n=====\n\n> ```sh\n> npm ci\n> ```\n",
+			"5 . npm ci"},
+		"the same command twice stays twice": {"`npm ci now` and `npm ci now`",
+			"1 . npm ci now|1 . npm ci now"},
 	} {
 		var got []string
 		for _, d := range Read("README.md", []byte(c.text)).Commands {

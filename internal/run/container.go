@@ -39,15 +39,17 @@ const createTime = time.Minute
 // hookTime is how long a command may take that runs before a container is asked to end.
 const hookTime = time.Minute
 
-// StartContainer makes and starts a container; what it writes on its two outputs goes to two writers that output gives.
-// The container is removed when it has ended. ctx covers the start only.
-func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, output func() io.WriteCloser) (
+// StartContainer makes and starts a container; what it writes on its two outputs goes to two
+// writers that output gives. The container is removed when it has ended. ctx covers the start only.
+func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec,
+	output func() io.WriteCloser) (
 	*Container,
 	error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	// The engine may have made a container although the call was given up: then nobody would know its id.
+	// The engine may have made a container although the call was given up: then nobody would know
+	// its id.
 	limit := createTime
 	if len(spec.Files) > 0 { // which may go to another machine
 		limit = 10 * createTime
@@ -73,13 +75,15 @@ func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec, o
 		if err := c.hook(ctx, h, output); err != nil {
 			c.preStop = nil
 			c.Stop(spec.StopGrace)
-			return nil, fmt.Errorf("its post_start command %q: %w", strings.Join(h.Command, " "), err)
+			return nil, fmt.Errorf("its post_start command %q: %w", strings.Join(h.Command, " "),
+				err)
 		}
 	}
 	return c, nil
 }
 
-// StartContainers starts several of the same kind, which run and end as one: the first that fails ends all.
+// StartContainers starts several of the same kind, which run and end as one: the first that fails
+// ends all.
 func StartContainers(ctx context.Context, e *engine.Engine, specs []ContainerSpec,
 	output func() io.WriteCloser) (*Container, error) {
 	if len(specs) == 1 {
@@ -168,7 +172,8 @@ func (c *Container) follow(output func() io.WriteCloser) {
 	case engine.IsNotFound(err):
 		c.exit = Exit{Err: fmt.Errorf("somebody removed its container")}
 	case err != nil:
-		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err), EngineLost: true}
+		c.exit = Exit{Err: fmt.Errorf("the engine can't be asked any more: %w", err),
+			EngineLost: true}
 	default:
 		if s, err := c.engine.Inspect(ctx, c.ID); err == nil && s.OutOfMem {
 			c.exit.Signal, c.exit.Memory = "the system: out of memory", true

@@ -7,7 +7,8 @@ import (
 	"strconv"
 )
 
-// eachOpen gives the descriptors that this process has open beside the three streams, as far as it can see them.
+// eachOpen gives the descriptors that this process has open beside the three streams, as far as it
+// can see them.
 func eachOpen(f func(fd int)) {
 	entries, err := os.ReadDir("/dev/fd")
 	if err != nil {

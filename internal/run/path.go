@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// lookPath finds the program of a command: one with a slash in its folder, any other in the PATH that it gets, not in
-// ours.
+// lookPath finds the program of a command: one with a slash in its folder, any other in the PATH
+// that it gets, not in ours.
 func lookPath(spec NativeSpec) (string, error) {
 	name := spec.Command[0]
 	if strings.ContainsAny(name, `/\`) {

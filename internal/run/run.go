@@ -16,7 +16,8 @@ type Process interface {
 	Done() <-chan struct{}
 	// Exit tells how it ended. It may be called after Done.
 	Exit() Exit
-	// Stop asks the process to end, waits for at most grace, kills what is left, and returns when it has ended.
+	// Stop asks the process to end, waits for at most grace, kills what is left, and returns when
+	// it has ended.
 	Stop(grace time.Duration)
 }
 
@@ -50,8 +51,8 @@ type NativeSpec struct {
 	Command []string
 	Env     []string // KEY=VALUE, the whole environment
 
-	// HoldInput keeps the standard input open, without a word, for programs that end when theirs does. Else it is
-	// empty.
+	// HoldInput keeps the standard input open, without a word, for programs that end when theirs
+	// does. Else it is empty.
 	HoldInput bool
 }
 
@@ -69,8 +70,8 @@ type Native struct {
 // pipeSize is how much a command may write ahead of us, where the system allows to set it.
 const pipeSize = 1 << 20
 
-// StartNative starts a command. What it, or a child of it, writes goes to the writer that output gives, which is
-// closed at the end.
+// StartNative starts a command. What it, or a child of it, writes goes to the writer that output
+// gives, which is closed at the end.
 func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error) {
 	if len(spec.Command) == 0 {
 		return nil, fmt.Errorf("there is no command")
@@ -84,7 +85,8 @@ func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error)
 		return nil, err
 	}
 	widen(w)
-	cmd := &exec.Cmd{Path: path, Args: spec.Command, Dir: spec.Dir, Env: spec.Env, Stdout: w, Stderr: w}
+	cmd := &exec.Cmd{Path: path, Args: spec.Command, Dir: spec.Dir, Env: spec.Env, Stdout: w,
+		Stderr: w}
 	var held, input *os.File
 	if spec.HoldInput {
 		if input, held, err = os.Pipe(); err != nil {
@@ -124,14 +126,16 @@ func StartNative(spec NativeSpec, output func() io.WriteCloser) (*Native, error)
 		if held != nil {
 			held.Close()
 		}
-		// What the command left running in its group goes with it, after the grace that a stop gives.
+		// What the command left running in its group goes with it, after the grace that a stop
+		// gives.
 		for groupAlive(n.PID) && time.Now().Before(n.grace()) {
 			time.Sleep(2 * time.Millisecond)
 		}
 		killGroup(n.PID)
 		select {
 		case <-read:
-		case <-time.After(500 * time.Millisecond): // a process outside of the group may hold the pipe open
+		// a process outside of the group may hold the pipe open
+		case <-time.After(500 * time.Millisecond):
 		}
 		r.Close()
 		<-read

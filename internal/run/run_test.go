@@ -109,7 +109,8 @@ func (l *lines) wait(prefix string) string {
 			}
 		}
 		if !time.Now().Before(late) {
-			panic(fmt.Sprintf("waited in vain for a line that begins with %q; it has said %q", prefix, l.all))
+			panic(fmt.Sprintf("waited in vain for a line that begins with %q; it has said %q",
+				prefix, l.all))
 		}
 	}
 }

@@ -7,9 +7,10 @@ import (
 	"os/exec"
 )
 
-// Attached runs a command with the streams given, and gives its exit code. It is ended with the context. Its variables
-// are those given and no others.
-func Attached(ctx context.Context, dir string, command, env []string, in io.Reader, out, errOut io.Writer) (int,
+// Attached runs a command with the streams given, and gives its exit code. It is ended with the
+// context. Its variables are those given and no others.
+func Attached(ctx context.Context, dir string, command, env []string, in io.Reader, out,
+	errOut io.Writer) (int,
 	error) {
 	program, err := lookPath(NativeSpec{Command: command, Dir: dir, Env: env})
 	if err != nil {
@@ -23,7 +24,9 @@ func Attached(ctx context.Context, dir string, command, env []string, in io.Read
 	return c.ProcessState.ExitCode(), nil
 }
 
-// OnTerminal runs a command that speaks with a person on a terminal, and gives its exit code, as Attached does.
-func OnTerminal(ctx context.Context, dir string, command, env []string, in, out *os.File) (int, error) {
+// OnTerminal runs a command that speaks with a person on a terminal, and gives its exit code, as
+// Attached does.
+func OnTerminal(ctx context.Context, dir string, command, env []string, in,
+	out *os.File) (int, error) {
 	return Attached(ctx, dir, command, env, in, out, out)
 }

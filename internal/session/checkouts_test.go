@@ -12,8 +12,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestOfCheckouts tells of scripts that no shell can run, and of a commit from the future. What is told to be pasted
-// mends it, whatever the files are called, and does nothing else.
+// TestOfCheckouts tells of scripts that no shell can run, and of a commit from the future. What is
+// told to be pasted mends it, whatever the files are called, and does nothing else.
 func TestOfCheckouts(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
@@ -32,7 +32,8 @@ func TestOfCheckouts(t *testing.T) {
 	}
 	const now = "2026-06-01T12:00:00Z"
 	begin := `git init -q && git config user.name ida && git config user.email ida@quay.example && `
-	dirs := map[string]string{"committed": now, "made here": now, "later": "2026-06-03T12:00:00Z", "well": now}
+	dirs := map[string]string{"committed": now, "made here": now, "later": "2026-06-03T12:00:00Z",
+		"well": now}
 	hostile := "tide;touch canary $(touch canary).sh"
 	for name, when := range dirs {
 		dir := filepath.Join(root, name)
@@ -70,10 +71,12 @@ func TestOfCheckouts(t *testing.T) {
 	}
 	told := ask()
 	committed, made, later := told["committed file"], told["made here file"], told["later host"]
-	if len(told) != 3 || !strings.Contains(committed.Name, "2 scripts") || !strings.Contains(later.Found,
-		"2026-06-03") ||
+	if len(told) != 3 || !strings.Contains(committed.Name, "2 scripts") ||
+		!strings.Contains(later.Found,
+			"2026-06-03") ||
 		!strings.HasPrefix(committed.Remedy, "They are committed so.") ||
-		!strings.HasPrefix(made.Remedy, "This machine's git makes them so: git config core.autocrlf input.") {
+		!strings.HasPrefix(made.Remedy,
+			"This machine's git makes them so: git config core.autocrlf input.") {
 		t.Fatalf("told is %+v", told)
 	}
 	paste := func(remedy string) {

@@ -30,8 +30,8 @@ type Filling struct {
 	Answers map[string]string // the same, from a file
 	Only    string            // this settings file alone; empty for all
 	Locker  bool              // take issued secrets out of the locker, and keep them there
-	// Clone asks a person whether a folder is the clone that it says to be, before secrets of that repository go into
-	// it; nil asks nobody, and gives none.
+	// Clone asks a person whether a folder is the clone that it says to be, before secrets of that
+	// repository go into it; nil asks nobody, and gives none.
 	Clone func(folder, repository string) bool
 	Try   bool // ask the address beside an issued secret whether it is taken
 	// Ask asks a person; nil asks nobody.
@@ -49,7 +49,8 @@ type Filled struct {
 
 // Fill decides what each setting should hold. It writes nothing.
 func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
-	opt := fill.Options{Random: rand.Reader, Only: f.Only, Now: time.Now(), Environment: os.LookupEnv, Set: f.Set,
+	opt := fill.Options{Random: rand.Reader, Only: f.Only, Now: time.Now(),
+		Environment: os.LookupEnv, Set: f.Set,
 		Answers: f.Answers, Git: s.gitKnows(ctx), Ask: f.Ask}
 	var stores map[string]string
 	opt.Data = func(service string) string {
@@ -59,12 +60,18 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 		return stores[service]
 	}
 	waived := readWaived(s.Root)
-	opt.Waived = func(file, key string) bool { return slices.Contains(waived, fill.Member{File: file, Key: key}) }
+	opt.Waived = func(file, key string) bool {
+		return slices.Contains(waived,
+			fill.Member{File: file, Key: key})
+	}
 	if f.Locker {
 		opt.Locker = s.fromLocker(ctx, f)
 	}
 	if f.Try {
-		opt.Try = func(endpoint, secret string) (string, bool) { return fill.Trial(ctx, trialClient, endpoint, secret) }
+		opt.Try = func(endpoint, secret string) (string,
+			bool) {
+			return fill.Trial(ctx, trialClient, endpoint, secret)
+		}
 	}
 	p, err := fill.Make(s.Files, s.Stack, opt)
 	if err != nil {
@@ -75,8 +82,8 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 
 var trialClient = &http.Client{Timeout: 10 * time.Second}
 
-// Write writes the files, keeps in the locker what only a third party can give, and surveys the workspace as it is
-// then.
+// Write writes the files, keeps in the locker what only a third party can give, and surveys the
+// workspace as it is then.
 func (f *Filled) Write(ctx context.Context) (*Surveyed, error) {
 	if err := f.Plan.Write(f.Root); err != nil {
 		return nil, err
@@ -107,13 +114,16 @@ func (f *Filled) keep(ctx context.Context) {
 	for _, file := range f.Plan.Files {
 		for i := range file.Settings {
 			if s := &file.Settings[i]; s.Issued && s.Origin == fill.Answered && s.Value() != "" {
-				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names), Key: s.Key,
+				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names),
+					Key:   s.Key,
 					Value: s.Value(),
 					Since: time.Now().UTC().Truncate(time.Second)})
-				if top, ok := gitrepo.Top(filepath.Dir(filepath.Join(f.Root, filepath.FromSlash(file.Path)))); ok {
+				if top, ok := gitrepo.Top(filepath.Dir(filepath.Join(f.Root,
+					filepath.FromSlash(file.Path)))); ok {
 					workspace.SetKnown(top, names[top])
 				}
-				s.Remark = strings.TrimPrefix(s.Remark+"; kept in the locker for the next time", "; ")
+				s.Remark = strings.TrimPrefix(s.Remark+"; kept in the locker for the next time",
+					"; ")
 			}
 		}
 	}
@@ -129,10 +139,11 @@ func (f *Filled) keep(ctx context.Context) {
 	}
 }
 
-// Alone keeps others from filling the same workspace until free is called, so that a secret is made once. Waiting is
-// called if somebody else is at it, and ctx ends the wait. The survey is made anew if somebody else has filled since.
-// Where no lock can be had, the writing itself will say why.
-func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, free func(), err error) {
+// Alone keeps others from filling the same workspace until free is called, so that a secret is made
+// once. Waiting is called if somebody else is at it, and ctx ends the wait. The survey is made anew
+// if somebody else has filled since. Where no lock can be had, the writing itself will say why.
+func (s *Surveyed) Alone(ctx context.Context,
+	waiting func()) (now *Surveyed, free func(), err error) {
 	free = func() {}
 	if dir, err := workspace.MakeStateDir(s.Root); err == nil {
 		lock := flock.New(filepath.Join(dir, "fill.lock"),
@@ -164,10 +175,12 @@ func (s *Surveyed) Alone(ctx context.Context, waiting func()) (now *Surveyed, fr
 	return s, free, nil
 }
 
-// fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that can't be used is
-// said once, and asked no more. A folder that says to be a clone of a repository, in its git configuration or by its
-// first commit, which anybody could have written, gets none of its secrets until it is known to be one.
-func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file, key string) (string, bool) {
+// fromLocker looks issued secrets up by the repository that a settings file lies in. A locker that
+// can't be used is said once, and asked no more. A folder that says to be a clone of a repository,
+// in its git configuration or by its first commit, which anybody could have written, gets none of
+// its secrets until it is known to be one.
+func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file,
+	key string) (string, bool) {
 	store, err := locker.Default()
 	names, asked := map[string]string{}, map[string]bool{}
 	return func(file, key string) (string, bool) {
@@ -191,10 +204,14 @@ func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file, key str
 					workspace.SetKnown(top, name)
 				} else {
 					f.Complain(
-						&stack.Fault{Code: stack.CodeLockerNotGiven, At: stack.Place{File: file}, Text: fmt.Sprintf(
-							"the locker has secrets of %s; that %s is a clone of it says only the folder itself, so "+
-								"that they are "+
-								"not given to it", name, top), Remedy: "If it is one: nharbor fill --from-locker"},
+						&stack.Fault{Code: stack.CodeLockerNotGiven, At: stack.Place{File: file},
+							Text: fmt.Sprintf(
+								"the locker has secrets of %s; that %s is a clone of it says only "+
+									"the folder itself, so "+
+									"that they are "+
+									"not given to it", name, top), Remedy: "If it is one: " +
+								"nharbor " +
+								"fill --from-locker"},
 					)
 				}
 			}
@@ -206,8 +223,8 @@ func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file, key str
 	}
 }
 
-// Repository names the repository that a settings file belongs to, or its workspace where it belongs to none. Known
-// holds what was asked before.
+// Repository names the repository that a settings file belongs to, or its workspace where it
+// belongs to none. Known holds what was asked before.
 func (w *Workspace) Repository(ctx context.Context, file string, known map[string]string) string {
 	top, ok := gitrepo.Top(filepath.Dir(filepath.Join(w.Root, filepath.FromSlash(file))))
 	if !ok {
@@ -269,7 +286,8 @@ func inCheckout(root, file string) (top, rel string, ok bool) {
 const waivedFile = "empty.json"
 
 func readWaived(root string) (list []fill.Member) {
-	if data, err := workspace.ReadState(root, waivedFile); err != nil || json.Unmarshal(data, &list) != nil {
+	if data, err := workspace.ReadState(root, waivedFile); err != nil ||
+		json.Unmarshal(data, &list) != nil {
 		return nil // it is asked for again
 	}
 	return list
@@ -298,17 +316,19 @@ func keepWaived(root string, more []fill.Member) error {
 	return nil
 }
 
-// Missing are the settings that only a person can give, as faults; none for those that a person was asked for and has
-// left open.
+// Missing are the settings that only a person can give, as faults; none for those that a person was
+// asked for and has left open.
 func (f *Filled) Missing() (faults stack.Faults) {
 	for _, m := range f.Plan.Missing {
 		if m.Skipped {
 			continue
 		}
-		fault := &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing, At: stack.Place{File: m.File},
+		fault := &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing,
+			At:   stack.Place{File: m.File},
 			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
 			Remedy: fmt.Sprintf(
-				"Give it with --set or --answers, or run nharbor fill on a terminal; to leave it empty: nharbor "+
+				"Give it with --set or --answers, or run nharbor fill on a terminal; to leave "+
+					"it empty: nharbor "+
 					"fill --set %s=", m.Key)}
 		if m.Hint != "" {
 			fault.Remedy = strings.TrimRight(m.Hint, ".") + ". " + fault.Remedy
@@ -316,9 +336,12 @@ func (f *Filled) Missing() (faults stack.Faults) {
 		faults = append(faults, fault)
 	}
 	for _, u := range f.Plan.Unknown {
-		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing, At: u.At,
-			Text:   fmt.Sprintf("%s must be there, has no template, and nothing says what it holds", u.Path),
-			Remedy: "Ask who made the application what belongs in it; if it may be empty: touch " + u.Path})
+		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing,
+			At: u.At,
+			Text: fmt.Sprintf("%s must be there, has no template, and nothing says what it "+
+				"holds", u.Path),
+			Remedy: "Ask who made the application what belongs in it; if it may be empty: touch " +
+				u.Path})
 	}
 	return faults
 }

@@ -19,8 +19,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Incoming is what the repositories of a workspace have that its checkouts don't, and what must be done again for it:
-// contract nharbor.catchup/1.
+// Incoming is what the repositories of a workspace have that its checkouts don't, and what must be
+// done again for it: contract nharbor.catchup/1.
 type Incoming struct {
 	Schema    string          `json:"schema"`
 	Checkouts []Ahead         `json:"checkouts"`
@@ -59,9 +59,11 @@ func (w *Workspace) dir(checkout string) string {
 	return filepath.Join(w.Root, filepath.FromSlash(checkout))
 }
 
-// Fetch asks the repositories of all checkouts at the same time for what is new. What is checked out stays as it is.
-// With any error nothing is to be brought in: besides those of package gitrepo its code is upstream-missing.
-func (w *Workspace) Fetch(ctx context.Context, options func(name string) gitrepo.Options) (*Incoming, error) {
+// Fetch asks the repositories of all checkouts at the same time for what is new. What is checked
+// out stays as it is. With any error nothing is to be brought in: besides those of package gitrepo
+// its code is upstream-missing.
+func (w *Workspace) Fetch(ctx context.Context,
+	options func(name string) gitrepo.Options) (*Incoming, error) {
 	in := &Incoming{Schema: "nharbor.catchup/1", Checkouts: make([]Ahead, len(w.Checkouts)),
 		Settings: []NewSetting{}, Missing: []fill.Lack{}, Commands: []consent.Command{}, Needs: []needs.Need{}}
 	errs := make([]error, len(w.Checkouts))
@@ -109,9 +111,11 @@ func (w *Workspace) Fetch(ctx context.Context, options func(name string) gitrepo
 	return in, nil
 }
 
-// Weigh works out what must be done again, by what the files will be; none is written. The record is that of the
-// launched stack, or nil. The error is that of what comes: it can't be read, or its settings can't be filled.
-func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record, filling Filling) error {
+// Weigh works out what must be done again, by what the files will be; none is written. The record
+// is that of the launched stack, or nil. The error is that of what comes: it can't be read, or its
+// settings can't be filled.
+func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record,
+	filling Filling) error {
 	changed := map[string]func() ([]byte, error){}
 	var names []string
 	commits := map[string]string{}
@@ -140,8 +144,9 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	if in.Running = r.Alive(); in.Running {
 		opt = r.Options
 	}
-	coming := &Workspace{Root: w.Root, Files: reading.Of(reading.Overlay(w.Files, changed)), Checkouts: w.Checkouts,
-		commits: commits}
+	coming := &Workspace{Root: w.Root, Files: reading.Of(reading.Overlay(w.Files, changed)),
+		Checkouts: w.Checkouts,
+		commits:   commits}
 	now, then := &looked{}, &looked{}
 	filling.Ask, filling.Try = nil, false
 	var wait beside.Group
@@ -153,7 +158,8 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	err := then.look(ctx, coming, opt, r, filling)
 	wait.Wait()
 	if NothingFound(err) {
-		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil, in.Running)
+		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil,
+			in.Running)
 		return nil
 	}
 	if err != nil {
@@ -163,23 +169,28 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record
 	for _, p := range then.mixed.Stack.Projects {
 		projects = append(projects, p.Path)
 	}
-	for _, e := range then.mixed.Stack.EnvFiles { // what comes of a template is told by what is filled
-		names = slices.DeleteFunc(names, func(name string) bool { return name == e.Template || name == e.Path })
+	// what comes of a template is told by what is filled
+	for _, e := range then.mixed.Stack.EnvFiles {
+		names = slices.DeleteFunc(names,
+			func(name string) bool { return name == e.Template || name == e.Path })
 	}
 	in.Again = launch.Differ(now.plan, then.plan, names, projects, in.Running)
 	due := now.settings() // these are to be filled in anyway
 	for _, one := range then.settings() {
-		if !slices.ContainsFunc(due, func(o NewSetting) bool { return o.File == one.File && o.Key == one.Key }) {
+		if !slices.ContainsFunc(due,
+			func(o NewSetting) bool { return o.File == one.File && o.Key == one.Key }) {
 			in.Settings = append(in.Settings, one)
 		}
 	}
 	for _, l := range then.filled.Missing {
-		if slices.ContainsFunc(in.Settings, func(s NewSetting) bool { return s.File == l.File && s.Key == l.Key }) {
+		if slices.ContainsFunc(in.Settings,
+			func(s NewSetting) bool { return s.File == l.File && s.Key == l.Key }) {
 			in.Missing = append(in.Missing, l)
 		}
 	}
 	for _, c := range then.commands {
-		if c.New && !slices.ContainsFunc(now.commands, func(o consent.Command) bool { return o.Digest == c.Digest }) {
+		if c.New && !slices.ContainsFunc(now.commands,
+			func(o consent.Command) bool { return o.Digest == c.Digest }) {
 			in.Commands = append(in.Commands, c)
 		}
 	}
@@ -265,7 +276,8 @@ const caughtUp = "caughtup.json"
 // Way is how the checkouts have come to where they are, for the way back.
 type Way struct {
 	Checkouts []Leap `json:"checkouts"`
-	// Services are those to be restarted; New is true if some have come or gone, and Data if databases were changed.
+	// Services are those to be restarted; New is true if some have come or gone, and Data if
+	// databases were changed.
 	Services []string `json:"services"`
 	New      bool     `json:"new"`
 	Ran      bool     `json:"ran"` // the stack was launched then
@@ -279,9 +291,10 @@ type Leap struct {
 	To   string `json:"to"`
 }
 
-// Take brings the checkouts to what has been shown of them: all, or none. The way back is kept before anything is
-// done.
-func (w *Workspace) Take(ctx context.Context, in *Incoming, options func(name string) gitrepo.Options) error {
+// Take brings the checkouts to what has been shown of them: all, or none. The way back is kept
+// before anything is done.
+func (w *Workspace) Take(ctx context.Context, in *Incoming,
+	options func(name string) gitrepo.Options) error {
 	restart, come, gone := in.Again.Names()
 	way := Way{Services: restart, New: len(come)+len(gone) > 0, Ran: in.Running,
 		Data: in.Again.Data}
@@ -303,7 +316,8 @@ func (w *Workspace) Take(ctx context.Context, in *Incoming, options func(name st
 		}
 		if err := a.Upstream.Take(ctx, w.dir(a.Path), options(a.Path)); err != nil {
 			faults := stack.AllFaults(err)
-			for _, done := range in.Checkouts[:i+1] { // the one that failed may be there, and lack a submodule
+			// the one that failed may be there, and lack a submodule
+			for _, done := range in.Checkouts[:i+1] {
 				if done.comes() {
 					if err := gitrepo.Return(context.WithoutCancel(ctx), w.dir(done.Path), done.To,
 						done.From); err != nil &&
@@ -341,11 +355,13 @@ func (w *Workspace) Back(ctx context.Context, way *Way) error {
 		if !filepath.IsLocal(filepath.FromSlash(m.Path)) {
 			continue
 		}
-		if i := slices.IndexFunc(w.Checkouts, func(c stack.Checkout) bool { return c.Path == m.Path }); i >= 0 &&
+		if i := slices.IndexFunc(w.Checkouts,
+			func(c stack.Checkout) bool { return c.Path == m.Path }); i >= 0 &&
 			w.Checkouts[i].Commit == m.From {
 			continue
 		}
-		faults = append(faults, stack.AllFaults(gitrepo.Return(ctx, w.dir(m.Path), m.To, m.From))...)
+		faults = append(faults, stack.AllFaults(gitrepo.Return(ctx, w.dir(m.Path), m.To,
+			m.From))...)
 	}
 	if len(faults) > 0 {
 		return faults

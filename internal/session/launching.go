@@ -15,7 +15,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Idle makes sure that no stack of the workspace is launched. What a dead steward has left is removed.
+// Idle makes sure that no stack of the workspace is launched. What a dead steward has left is
+// removed.
 func (s *Surveyed) Idle(ctx context.Context) error {
 	r, err := supervise.ReadRecord(s.Root)
 	var unreadable *stack.Fault
@@ -41,9 +42,10 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 	return nil
 }
 
-// Ready writes the settings and finds everything that still stands in the way of a launch, all at once. Filled is
-// told as soon as the settings are written.
-func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling, ask Asking) (*Mixed, error) {
+// Ready writes the settings and finds everything that still stands in the way of a launch, all at
+// once. Filled is told as soon as the settings are written.
+func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling,
+	ask Asking) (*Mixed, error) {
 	if _, err := s.Mix(opt); err != nil { // a wrong name is said before anything is written
 		return nil, err
 	}
@@ -91,7 +93,8 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 	}
 	if len(m.Services()) == 0 {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToLaunch,
-			Text: "no service was found here that could be launched", Remedy: "See what was found: nharbor survey"}
+			Text: "no service was found here that could be launched", Remedy: "See what was " +
+				"found: nharbor survey"}
 	}
 	return m, nil
 }
@@ -100,12 +103,13 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 type Asking struct {
 	Waiting func()        // another command of ours is at work here
 	Filled  func(*Filled) // the settings are written
-	// Provide chooses, by what they speak, among servers that nothing here offers and that a launch can run; nil where
-	// nobody can be asked.
+	// Provide chooses, by what they speak, among servers that nothing here offers and that a launch
+	// can run; nil where nobody can be asked.
 	Provide func([]stack.Server) []string
 }
 
-// providable are the servers that are wanted, that don't answer, and that the engine at hand could run.
+// providable are the servers that are wanted, that don't answer, and that the engine at hand could
+// run.
 func (m *Mixed) providable(answer *needs.Answer) (out []stack.Server) {
 	for _, n := range answer.Needs {
 		if n.Kind == needs.Engine && !n.Met {
@@ -114,7 +118,8 @@ func (m *Mixed) providable(answer *needs.Answer) (out []stack.Server) {
 	}
 	for _, n := range answer.Needs {
 		for _, w := range m.Mix.Stack.Servers {
-			if n.Kind == needs.Server && !n.Met && n.Name == fmt.Sprintf("%s on port %d", w.Speaks, w.Port) &&
+			if n.Kind == needs.Server && !n.Met &&
+				n.Name == fmt.Sprintf("%s on port %d", w.Speaks, w.Port) &&
 				launch.Providable(&w) && !slices.ContainsFunc(out, func(o stack.Server) bool {
 				return o.Speaks == w.Speaks
 			}) {
@@ -141,7 +146,8 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 			f.Text += ": " + n.Found
 		}
 		if n.Kind == needs.Port {
-			f.Text = fmt.Sprintf("%s, which %s wants, is %s", n.Name, strings.Join(n.For, ", "), n.Found)
+			f.Text = fmt.Sprintf("%s, which %s wants, is %s", n.Name, strings.Join(n.For, ", "),
+				n.Found)
 		}
 		if len(n.Because) > 0 {
 			f.At = n.Because[0]
@@ -151,16 +157,18 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 	return faults
 }
 
-// Again makes sure that the record's stack can be restarted with the settings as they are, and mixes it as it was
-// launched.
-func (s *Surveyed) Again(ctx context.Context, r *supervise.Record, filling Filling) (*Mixed, error) {
+// Again makes sure that the record's stack can be restarted with the settings as they are, and
+// mixes it as it was launched.
+func (s *Surveyed) Again(ctx context.Context, r *supervise.Record,
+	filling Filling) (*Mixed, error) {
 	f, err := s.Fill(ctx, filling)
 	if err != nil {
 		return nil, err
 	}
 	if len(f.Plan.Missing) > 0 {
 		m := f.Plan.Missing[0]
-		return nil, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing, At: stack.Place{File: m.File},
+		return nil, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing,
+			At:     stack.Place{File: m.File},
 			Text:   fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
 			Remedy: "Give it: nharbor fill"}
 	}
@@ -182,7 +190,8 @@ func (f *Filled) Stale(now *Surveyed) []string {
 	return nil
 }
 
-// Moved tells that a stack's ports were moved by themselves, since another stack of ours has some of them.
+// Moved tells that a stack's ports were moved by themselves, since another stack of ours has some
+// of them.
 type Moved struct {
 	By   int
 	Held []string // "8080 (api of the stack in /x)"
@@ -191,8 +200,8 @@ type Moved struct {
 // farthest is how far ports are moved by themselves.
 const farthest = 2000
 
-// makeRoom moves the ports of a stack while another one of ours holds some of them: by the next hundred at which all
-// are free. Where a person has said how far, or not at all, nothing is moved.
+// makeRoom moves the ports of a stack while another one of ours holds some of them: by the next
+// hundred at which all are free. Where a person has said how far, or not at all, nothing is moved.
 func (m *Mixed) makeRoom(ctx context.Context) (*Mixed, error) {
 	if m.Options.Shift != 0 || m.Options.Fixed || m.Options.Literal {
 		return m, nil
@@ -206,8 +215,10 @@ func (m *Mixed) makeRoom(ctx context.Context) (*Mixed, error) {
 				continue
 			}
 			ports = append(ports, p)
-			if o, held := others[p.Host]; held && p.Transport == "tcp" && !sockets.Free(p.HostIP, p.Host) {
-				moved.Held = append(moved.Held, fmt.Sprintf("%d (%s of the stack in %s)", p.Host, o.Command, o.Stack))
+			if o, held := others[p.Host]; held && p.Transport == "tcp" &&
+				!sockets.Free(p.HostIP, p.Host) {
+				moved.Held = append(moved.Held,
+					fmt.Sprintf("%d (%s of the stack in %s)", p.Host, o.Command, o.Stack))
 			}
 		}
 	}

@@ -19,7 +19,8 @@ import (
 // maxTags is how many of a checkout's tags are looked at, the newest first.
 const maxTags = 500
 
-// releases adds to what needs say of a wrong version which release of the checkout would do with what is here.
+// releases adds to what needs say of a wrong version which release of the checkout would do with
+// what is here.
 func (m *Mixed) releases(ctx context.Context, a *needs.Answer) {
 	for i := range a.Needs {
 		n := &a.Needs[i]
@@ -27,15 +28,16 @@ func (m *Mixed) releases(ctx context.Context, a *needs.Answer) {
 			continue
 		}
 		if tag := m.fitting(ctx, n); tag != "" {
-			n.Remedy = fmt.Sprintf("%s Or take %s, the newest release here that does with %s: git checkout %s",
+			n.Remedy = fmt.Sprintf("%s Or take %s, the newest release here that does with %s: "+
+				"git checkout %s",
 				n.Remedy,
 				tag, n.Have, shell.Word(tag))
 		}
 	}
 }
 
-// fitting is the newest tag whose own files, where the need comes from, ask for no other version than the one here;
-// empty if there is none. Nothing is checked out for it.
+// fitting is the newest tag whose own files, where the need comes from, ask for no other version
+// than the one here; empty if there is none. Nothing is checked out for it.
 func (m *Mixed) fitting(ctx context.Context, n *needs.Need) string {
 	dir, file := m.checkoutOf(n.Because[0].File)
 	tags, err := readTags(ctx, dir)
@@ -67,10 +69,12 @@ type tags struct {
 
 func readTags(ctx context.Context, dir string) (*tags, error) {
 	o, err := gitrepo.Open(ctx, dir)
-	return &tags{Objects: o, names: gitrepo.Tags(ctx, dir, maxTags), known: map[string][]stack.Runtime{}}, err
+	return &tags{Objects: o, names: gitrepo.Tags(ctx, dir, maxTags),
+		known: map[string][]stack.Runtime{}}, err
 }
 
-// asks are the runtimes and managers that the projects of a folder take in a tag. What is only a hint is left out.
+// asks are the runtimes and managers that the projects of a folder take in a tag. What is only a
+// hint is left out.
 func (t *tags) asks(tag, folder string) (out []stack.Runtime) {
 	f := ecosystem.Folder{FS: t.At("refs/tags/" + tag), Path: folder, Files: map[string]bool{}}
 	var key strings.Builder
@@ -118,13 +122,14 @@ func (t *tags) folders(tag, folder string, depth int) (out []string) {
 	return out
 }
 
-// Fitting is the newest tag of a checkout whose projects take the versions that this machine has, and what speaks
-// against newer ones. Tools that are not here at all speak against none: they are to be installed anyway. Nothing is
-// checked out for it. The error is a *stack.Fault.
+// Fitting is the newest tag of a checkout whose projects take the versions that this machine has,
+// and what speaks against newer ones. Tools that are not here at all speak against none: they are
+// to be installed anyway. Nothing is checked out for it. The error is a *stack.Fault.
 func Fitting(ctx context.Context, dir string, versionOf func(tool string) string) (
 	tag string, against []string, err error) {
 	no := func(text, remedy string) (string, []string, error) {
-		return "", nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRefNotFound, Text: text, Remedy: remedy}
+		return "", nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRefNotFound, Text: text,
+			Remedy: remedy}
 	}
 	tags, err := readTags(ctx, dir)
 	if err != nil {
@@ -146,7 +151,8 @@ func Fitting(ctx context.Context, dir string, versionOf func(tool string) string
 				}
 				asked = asked || r.Constraint != "*"
 				if version != "" && !needs.Satisfies(version, r) {
-					misses = fmt.Sprintf("%s asks for %s %s, and here is %s", tag, r.Tool, r.Constraint, version)
+					misses = fmt.Sprintf("%s asks for %s %s, and here is %s", tag, r.Tool,
+						r.Constraint, version)
 				}
 			}
 		}
@@ -158,11 +164,14 @@ func Fitting(ctx context.Context, dir string, versionOf func(tool string) string
 		}
 		against = append(against, misses)
 	}
-	return no("none of its tags takes what this machine has: "+against[0], "Install what it asks for, or name a tag "+
-		"with --at; the newest are "+strings.Join(tags.names[:min(len(tags.names), 5)], ", ")+".")
+	return no("none of its tags takes what this machine has: "+against[0],
+		"Install what it asks for, or name a tag "+
+			"with --at; the newest are "+strings.Join(tags.names[:min(len(tags.names), 5)],
+			", ")+".")
 }
 
-// checkoutOf is the folder of the checkout that a file of the workspace lies in, and the file's path in it.
+// checkoutOf is the folder of the checkout that a file of the workspace lies in, and the file's
+// path in it.
 func (w *Workspace) checkoutOf(file string) (dir, inside string) {
 	dir, inside = w.Root, file
 	for _, c := range w.Checkouts {

@@ -29,8 +29,8 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
-// Report is all that is to be handed on about an application and its launch. It holds no secret, and no path outside of
-// the workspace.
+// Report is all that is to be handed on about an application and its launch. It holds no secret,
+// and no path outside of the workspace.
 type Report struct {
 	Name     string // of the workspace's folder
 	Made     time.Time
@@ -62,7 +62,8 @@ type ByHand struct {
 
 // Report gathers what is to be handed on. The record is that of the last launch, or nil.
 func (m *Mixed) Report(ctx context.Context, r *supervise.Record, version string) (*Report, error) {
-	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version, Stack: survey.Hide(m.Mix.Stack),
+	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version,
+		Stack: survey.Hide(m.Mix.Stack),
 		Order: m.Order}
 	out.Stack.Checkouts = slices.Clone(m.Checkouts)
 	for i := range out.Stack.Checkouts { // a folder of this machine is nothing to a colleague
@@ -123,7 +124,8 @@ func (out *Report) settings(m *Mixed, p *fill.Plan) {
 	}
 }
 
-// byHand tells how one does it without this program, command by command, in the order of the launch.
+// byHand tells how one does it without this program, command by command, in the order of the
+// launch.
 func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
 	var get []string
 	for _, c := range out.Stack.Checkouts {
@@ -149,12 +151,14 @@ func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
 			fills = append(fills, "cp "+shell.Word(f.Template)+" "+shell.Word(f.Path))
 		}
 		if keys := slices.Concat(f.Own, f.Open); len(keys) > 0 {
-			fills = append(fills, "# then give values of your own in "+f.Path+": "+strings.Join(keys, ", "))
+			fills = append(fills, "# then give values of your own in "+f.Path+": "+
+				""+strings.Join(keys, ", "))
 		}
 	}
 	out.add("Fill in the settings", fills)
 	var engine []string
-	if slices.ContainsFunc(out.Stack.Services, func(s stack.Service) bool { return s.Runs == stack.Container }) {
+	if slices.ContainsFunc(out.Stack.Services,
+		func(s stack.Service) bool { return s.Runs == stack.Container }) {
 		engine = append(engine, "docker network create "+shell.Word(out.Name))
 	}
 	out.add("Prepare the container engine", engine)
@@ -185,8 +189,9 @@ func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
 		for _, p := range out.Stack.Projects {
 			for _, step := range p.Steps {
 				if step.ID == id {
-					out.add(title, []string{inFolder(cmp.Or(step.Folder, p.Path), hiddenEnv(step.Env)+
-						shell.Line(step.Command))})
+					out.add(title, []string{inFolder(cmp.Or(step.Folder, p.Path),
+						hiddenEnv(step.Env)+
+							shell.Line(step.Command))})
 				}
 			}
 		}
@@ -294,7 +299,8 @@ func serviceByHand(s *stack.Service, network string, plan *launch.Plan) []string
 			image += " " + shell.Line(c.Entrypoint[1:])
 		}
 	}
-	return append(lines, strings.TrimSpace(run+" "+strings.TrimSpace(image)+" "+shell.Line(s.Command)))
+	return append(lines, strings.TrimSpace(run+" "+strings.TrimSpace(image)+" "+
+		""+shell.Line(s.Command)))
 }
 
 // machine tells on what it has been done.
@@ -313,7 +319,8 @@ func (out *Report) machine(ctx context.Context) {
 		add("memory", fmt.Sprintf("%.1f GB", float64(m.Total)/(1<<30)))
 	}
 	for _, n := range out.Needs.Needs {
-		if n.Met && (n.Kind == needs.Tool || n.Kind == needs.Engine && n.Name == "container engine") {
+		if n.Met && (n.Kind == needs.Tool || n.Kind == needs.Engine &&
+			n.Name == "container engine") {
 			add(n.Name, n.Found)
 		}
 	}

@@ -1,4 +1,5 @@
-// Package session is the way from a folder to a plan, as a row of values, each made once from the one before:
+// Package session is the way from a folder to a plan, as a row of values, each made once from the
+// one before:
 //
 //	Open     Workspace  the folder, its files and its checkouts
 //	Survey   Surveyed   what is here
@@ -7,9 +8,10 @@
 //	Needs, Commands     what the machine lacks for that, and what would run
 //	Plan                what a steward executes
 //
-// A stage doesn't change the ones before it. Files are read through one cache for the whole row; what Write has
-// written is read anew. Faults are *stack.Fault or stack.Faults with the codes of the packages that do the work,
-// besides workspace-unreadable, settings-missing, need-unmet, nothing-to-launch, not-launched and already-launched.
+// A stage doesn't change the ones before it. Files are read through one cache for the whole row;
+// what Write has written is read anew. Faults are *stack.Fault or stack.Faults with the codes of
+// the packages that do the work, besides workspace-unreadable, settings-missing, need-unmet,
+// nothing-to-launch, not-launched and already-launched.
 package session
 
 import (
@@ -45,12 +47,13 @@ type Workspace struct {
 	Files     *reading.Files
 	Checkouts []stack.Checkout
 
-	// commits are what checkouts are taken to be at, by their paths, where that is not what is checked out.
+	// commits are what checkouts are taken to be at, by their paths, where that is not what is
+	// checked out.
 	commits map[string]string
 }
 
-// Open opens the workspace that the folder lies in or, where exactly is true, that it is. Nothing of it is read through
-// a link that leaves it.
+// Open opens the workspace that the folder lies in or, where exactly is true, that it is. Nothing
+// of it is read through a link that leaves it.
 func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
 	w := &Workspace{Root: dir}
 	if !exactly {
@@ -59,13 +62,15 @@ func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
 	root, err := os.OpenRoot(w.Root)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
-			At:   stack.Place{File: w.Root},
-			Text: "the folder can't be opened: " + err.Error(), Remedy: "Check its rights.", Cause: err}
+			At: stack.Place{File: w.Root},
+			Text: "the folder can't be opened: " +
+				err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
 	w.Files = reading.Of(reading.Under(root))
 	w.Checkouts = Checkouts(ctx, w.Root)
 	for _, path := range places(w.Root) {
-		for _, err := range []error{gitrepo.Sound(w.dir(path)), gitrepo.Clear(w.dir(path), []string{"x"})} {
+		for _, err := range []error{gitrepo.Sound(w.dir(path)),
+			gitrepo.Clear(w.dir(path), []string{"x"})} {
 			if u := (*gitrepo.Unsound)(nil); errors.As(err, &u) {
 				w.Files.NoteUnread(filepath.ToSlash(filepath.Join(path, u.File)), u.Why)
 			}
@@ -74,8 +79,8 @@ func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
 	return w, nil
 }
 
-// Checkouts finds the working copies in a workspace: the root itself, and those directly below it. Paths are relative
-// to it.
+// Checkouts finds the working copies in a workspace: the root itself, and those directly below it.
+// Paths are relative to it.
 func Checkouts(ctx context.Context, root string) []stack.Checkout {
 	paths := places(root)
 	var mu sync.Mutex
@@ -136,7 +141,8 @@ type Surveyed struct {
 	code  bool // what code reads is known too
 }
 
-// Code says whether a survey reads the code for the variables that it reads, which only settings need.
+// Code says whether a survey reads the code for the variables that it reads, which only settings
+// need.
 type Code bool
 
 // The two.
@@ -145,14 +151,16 @@ const (
 	WithoutCode Code = false
 )
 
-// Survey says what is in the workspace. With an error there may still be all that was found; then it is not nil.
+// Survey says what is in the workspace. With an error there may still be all that was found; then
+// it is not nil.
 func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 	seen := map[string]survey.Sight{}
 	for service, sight := range memory.Recall(w.Root).Seen() {
 		seen[service] = survey.Sight{Port: sight.Port, Said: sight.Said, Speaks: sight.Speaks}
 	}
-	s, err := survey.Survey(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts, Env: os.LookupEnv,
-		System: runtime.GOOS, ReadCode: bool(code), Seen: seen, Changed: w.changed})
+	s, err := survey.Survey(w.Files,
+		survey.Options{Root: w.Root, Checkouts: w.Checkouts, Env: os.LookupEnv,
+			System: runtime.GOOS, ReadCode: bool(code), Seen: seen, Changed: w.changed})
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == stack.CodeNothingFound {
 		w.pointElsewhere(f)
@@ -172,14 +180,17 @@ func (w *Workspace) pointElsewhere(f *stack.Fault) {
 	}
 	near = append(near, workspace.Near(w.Root)...)
 	if len(near) > 0 {
-		f.Remedy += " Folders nearby that look like one: " + strings.Join(near, ", ") + ". Start there with -C."
+		f.Remedy += " Folders nearby that look like one: " + strings.Join(near, ", ") +
+			". Start there with -C."
 	} else {
-		f.Remedy += " No folder above or beside this one looks like an application either. To get one: nharbor clone " +
+		f.Remedy += " No folder above or beside this one looks like an application either. To " +
+			"get one: nharbor clone " +
 			"ADDRESS"
 	}
 }
 
-// OnlyVariables reports whether all that is wrong is variables without a value, which fill can give.
+// OnlyVariables reports whether all that is wrong is variables without a value, which fill can
+// give.
 func OnlyVariables(err error) bool {
 	for _, f := range stack.AllFaults(err) {
 		if f.Code != stack.CodeComposeVariableRequired {
@@ -198,8 +209,8 @@ type Mixed struct {
 	Moved   *Moved // nil where the ports are as the files say, or as a person does
 }
 
-// Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an order that shows it
-// besides the error.
+// Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an
+// order that shows it besides the error.
 func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
 	with, err := launch.Provide(s.Stack, opt.Provide)
 	if err != nil {
@@ -214,8 +225,9 @@ func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
 	if err != nil {
 		return nil, err
 	}
-	o, err := order.Build(mix.Stack, order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal,
-		Seconds: memory.Recall(s.Root).Seconds()})
+	o, err := order.Build(mix.Stack,
+		order.Options{Services: opt.Services, Except: opt.Except, Literal: opt.Literal,
+			Seconds: memory.Recall(s.Root).Seconds()})
 	return &Mixed{Surveyed: s, Options: opt, Mix: mix, Order: o}, err
 }
 
@@ -230,10 +242,12 @@ func (m *Mixed) Services() []string {
 	return out
 }
 
-// Needs asks this machine for all that the launch needs. Ports that the record's stack holds count as free.
+// Needs asks this machine for all that the launch needs. Ports that the record's stack holds count
+// as free.
 func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
-	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(), &needs.Local{Dir: m.Root, Files: m.Files,
-		Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
+	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(),
+		&needs.Local{Dir: m.Root, Files: m.Files,
+			Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
 	m.releases(ctx, a)
 	if len(m.Services()) > 0 {
 		m.ofCheckouts(ctx, a, time.Now())
@@ -241,21 +255,23 @@ func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
 	return a
 }
 
-// Commands lists all that would run, and reports whether some of it is new: nobody has vouched for it as it is.
+// Commands lists all that would run, and reports whether some of it is new: nobody has vouched for
+// it as it is.
 func (m *Mixed) Commands(ctx context.Context) (list []consent.Command, fresh bool, err error) {
 	list = consent.Commands(m.Files, m.Mix.Stack, m.Order, m.asCommitted(ctx))
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
 }
 
-// Lying lists all that would run as it lies there, whatever is committed of it: consent that is pinned to what somebody
-// has read, elsewhere, goes by nothing that a checkout says of itself.
+// Lying lists all that would run as it lies there, whatever is committed of it: consent that is
+// pinned to what somebody has read, elsewhere, goes by nothing that a checkout says of itself.
 func (m *Mixed) Lying() []consent.Command {
 	return consent.Commands(m.Files, m.Mix.Stack, m.Order, nil)
 }
 
 // Tests lists what tests would run, with what that leads to, and reports whether some of it is new.
-func (m *Mixed) Tests(ctx context.Context, tests []launch.Test) (list []consent.Command, fresh bool, err error) {
+func (m *Mixed) Tests(ctx context.Context,
+	tests []launch.Test) (list []consent.Command, fresh bool, err error) {
 	list = consent.CommandsOf(m.Files, m.Mix.Stack, m.beside(tests), m.asCommitted(ctx))
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
@@ -272,7 +288,8 @@ func (m *Mixed) beside(tests []launch.Test) (out []consent.Beside) {
 		if rel, err := filepath.Rel(m.Root, t.Dir); err == nil {
 			folder = filepath.ToSlash(rel)
 		}
-		out = append(out, consent.Beside{ID: t.ID, Command: t.Command, Expands: t.Expands, Folder: folder, At: t.At})
+		out = append(out, consent.Beside{ID: t.ID, Command: t.Command, Expands: t.Expands,
+			Folder: folder, At: t.At})
 	}
 	return out
 }
@@ -291,19 +308,24 @@ func (m *Mixed) Afresh(ctx context.Context) (*Mixed, error) {
 }
 
 func (m *Mixed) asCommitted(ctx context.Context) consent.Committed {
-	return func(files []string) (map[string]string, map[string]bool) { return m.committed(ctx, files) }
+	return func(files []string) (map[string]string,
+		map[string]bool) {
+		return m.committed(ctx, files)
+	}
 }
 
-// committed tells of files what the commits that are checked out have of them, and which of the others git would
-// ignore: what it keeps it doesn't ignore, and isn't asked about twice.
-func (w *Workspace) committed(ctx context.Context, files []string) (blobs map[string]string, ignored map[string]bool) {
+// committed tells of files what the commits that are checked out have of them, and which of the
+// others git would ignore: what it keeps it doesn't ignore, and isn't asked about twice.
+func (w *Workspace) committed(ctx context.Context,
+	files []string) (blobs map[string]string, ignored map[string]bool) {
 	blobs, ignored = map[string]string{}, map[string]bool{}
 	var group beside.Group
 	var mu sync.Mutex
 	for _, c := range w.Checkouts {
 		var own []string
 		for _, name := range files {
-			if rel, err := filepath.Rel(filepath.FromSlash(c.Path), filepath.FromSlash(name)); err == nil &&
+			if rel, err := filepath.Rel(filepath.FromSlash(c.Path),
+				filepath.FromSlash(name)); err == nil &&
 				filepath.IsLocal(rel) {
 				own = append(own, filepath.ToSlash(rel))
 			}
@@ -369,8 +391,8 @@ func (s *Surveyed) Judge(ctx context.Context, r *supervise.Record) stack.Check {
 	return q.Ask(ctx)
 }
 
-// Changes tells what has changed since the record's stack was launched; nil where nothing has, or where it can't be
-// told.
+// Changes tells what has changed since the record's stack was launched; nil where nothing has, or
+// where it can't be told.
 func (s *Surveyed) Changes(r *supervise.Record) *stack.Changed {
 	if !r.Alive() {
 		return nil

@@ -53,11 +53,13 @@ func (c *counting) Open(name string) (fs.File, error) {
 	return c.StatFS.Open(name)
 }
 
-// TestEachFileIsOpenedOnce goes the row from a survey to a plan over an application of several parts.
+// TestEachFileIsOpenedOnce goes the row from a survey to a plan over an application of several
+// parts.
 func TestEachFileIsOpenedOnce(t *testing.T) {
 	t.Parallel()
 	w := tree(t, map[string]string{
-		"compose.yaml": "services:\n  db: {image: 'postgres:16', env_file: .env, ports: ['5432:5432']}\n" +
+		"compose.yaml": "services:\n  db: {image: 'postgres:16', env_file: .env, ports: " +
+			"['5432:5432']}\n" +
 			"  api: {build: api, env_file: [.env, api/.env], depends_on: [db]}\n",
 		".env.example":     "POSTGRES_PASSWORD=change-me\nPOSTGRES_DB=ferry\n",
 		".env":             "POSTGRES_PASSWORD=quay-secret\n",
@@ -98,7 +100,8 @@ func TestEachFileIsOpenedOnce(t *testing.T) {
 	}
 }
 
-// TestNeedsAreOfWhatWasFilled gives a port while the one in the files is taken, and the other way round.
+// TestNeedsAreOfWhatWasFilled gives a port while the one in the files is taken, and the other way
+// round.
 func TestNeedsAreOfWhatWasFilled(t *testing.T) {
 	t.Parallel()
 	taken := testport.Take(t)
@@ -119,14 +122,16 @@ func TestNeedsAreOfWhatWasFilled(t *testing.T) {
 			t.Parallel()
 			w := tree(t, map[string]string{
 				".env.example": fmt.Sprintf("WEB_PORT=%d\n", test.template),
-				"compose.yaml": "services: {web: {image: 'quay/web:1', ports: ['127.0.0.1:${WEB_PORT}:80']}}\n",
-				".git/HEAD":    "ref: refs/heads/main\n",
+				"compose.yaml": "services: {web: {image: 'quay/web:1', ports: " +
+					"['127.0.0.1:${WEB_PORT}:80']}}\n",
+				".git/HEAD": "ref: refs/heads/main\n",
 			})
 			s, err := w.Survey(WithoutCode)
 			if s == nil {
 				t.Fatal(err)
 			}
-			f, err := s.Fill(context.Background(), Filling{Set: map[string]string{"WEB_PORT": fmt.Sprint(test.given)}})
+			f, err := s.Fill(context.Background(),
+				Filling{Set: map[string]string{"WEB_PORT": fmt.Sprint(test.given)}})
 			if err != nil {
 				t.Fatal(err)
 			}

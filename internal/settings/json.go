@@ -62,7 +62,8 @@ func (f jsonFormat) read(name string, data []byte) ([]Entry, error) {
 				if i+1 < len(x.Members) {
 					behind = x.Members[i+1].Name.StartOffset
 				}
-				if comment != "" && bytes.ContainsRune(data[shift+v.StartOffset:shift+v.EndOffset], '\n') {
+				if comment != "" && bytes.ContainsRune(data[shift+v.StartOffset:shift+v.EndOffset],
+					'\n') {
 					comment = "" // what is said of several lines says little of each
 				}
 				note := comments(string(m.Name.BeforeExtra)) + "\n" +
@@ -77,7 +78,8 @@ func (f jsonFormat) read(name string, data []byte) ([]Entry, error) {
 				walk(fmt.Sprintf("%s.%d", key, i), comment, &x.Elements[i])
 			}
 		case hujson.Literal:
-			e := Entry{Key: key, Comment: comment, start: shift + v.StartOffset, end: shift + v.EndOffset, form: bare}
+			e := Entry{Key: key, Comment: comment, start: shift + v.StartOffset, end: shift +
+				v.EndOffset, form: bare}
 			switch x.Kind() {
 			case '"':
 				e.Value, e.form = x.String(), text
@@ -170,8 +172,10 @@ func (f jsonFormat) add(file, template []byte, missing []string) ([]byte, error)
 	return file, nil
 }
 
-// member puts the outermost member of the template that holds the key and that the file lacks into the data.
-func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []byte, key string) ([]byte, bool) {
+// member puts the outermost member of the template that holds the key and that the file lacks into
+// the data.
+func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []byte,
+	key string) ([]byte, bool) {
 	have, want := file.Value.(*hujson.Object), template.Value.(*hujson.Object)
 	for {
 		i := slices.IndexFunc(want.Members, func(m hujson.ObjectMember) bool {
@@ -199,7 +203,8 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 			before = before[n:] // what stands behind the comma belongs to the member before
 		}
 		body := strings.TrimRight(before,
-			" \t") + indentOf(before) + string(tdata[want.Members[i].Name.StartOffset:want.Members[i].Value.EndOffset])
+			" \t") + indentOf(before) +
+			string(tdata[want.Members[i].Name.StartOffset:want.Members[i].Value.EndOffset])
 		for p := i - 1; p >= 0; p-- {
 			prior := want.Members[p].Name.Value.(hujson.Literal).String()
 			if k := slices.IndexFunc(have.Members,
@@ -208,9 +213,11 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 				end := have.Members[k].Value.EndOffset
 				last := k == len(have.Members)-1
 				comma := bytes.IndexByte(data[end:], ',')
-				if last && (len(have.AfterExtra) == 0 || comma < 0 || comma > len(have.Members[k].Value.AfterExtra)) {
+				if last && (len(have.AfterExtra) == 0 || comma < 0 ||
+					comma > len(have.Members[k].Value.AfterExtra)) {
 					rest := endOfRemark(data, end)
-					return slices.Concat(data[:end], []byte(","), data[end:rest], []byte(body), data[rest:]), true
+					return slices.Concat(data[:end], []byte(","), data[end:rest], []byte(body),
+						data[rest:]), true
 				}
 				rest := endOfRemark(data, end+len(have.Members[k].Value.AfterExtra)+1)
 				return slices.Concat(data[:rest], []byte(body+","), data[rest:]), true
@@ -224,7 +231,8 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 	}
 }
 
-// endOfRemark is the end of the line from a place on, if nothing but a comment stands there; else the place itself.
+// endOfRemark is the end of the line from a place on, if nothing but a comment stands there; else
+// the place itself.
 func endOfRemark(data []byte, at int) int {
 	line := data[at:]
 	if i := bytes.IndexByte(line, '\n'); i >= 0 {

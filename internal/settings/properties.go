@@ -9,7 +9,8 @@ import (
 	"unicode/utf8"
 )
 
-// propertiesFormat is the line-oriented format of java.util.Properties, as its method load describes it.
+// propertiesFormat is the line-oriented format of java.util.Properties, as its method load
+// describes it.
 type propertiesFormat struct{}
 
 func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
@@ -19,7 +20,8 @@ func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
 	for at := 0; at < len(data); {
 		begin, first := at, line
 		at, line = nextLine(data, at), line+1
-		raw := strings.TrimLeft(strings.TrimPrefix(strings.TrimRight(string(data[begin:at]), "\r\n"), "\xef\xbb\xbf"),
+		raw := strings.TrimLeft(strings.TrimPrefix(strings.TrimRight(string(data[begin:at]),
+			"\r\n"), "\xef\xbb\xbf"),
 			" \t\f")
 		if raw == "" {
 			note = nil

@@ -1,5 +1,5 @@
-// Package settings reads settings files of several formats and edits them without loss: whatever an edit does not
-// concern stays as it was, byte for byte.
+// Package settings reads settings files of several formats and edits them without loss: whatever an
+// edit does not concern stays as it was, byte for byte.
 package settings
 
 import (
@@ -26,8 +26,8 @@ const (
 	Other      = "other" // copied as a whole, not read
 )
 
-// formats are those with levels, by their names, the endings of their files, and what reads and edits them. One more is
-// a name, a line here and its file.
+// formats are those with levels, by their names, the endings of their files, and what reads and
+// edits them. One more is a name, a line here and its file.
 var formats = []struct {
 	name    string
 	endings []string
@@ -121,12 +121,13 @@ type format interface {
 	read(name string, data []byte) ([]Entry, error)
 	// write gives the value as it is to stand in the place of the entry's.
 	write(e *Entry, value string) (string, error)
-	// add puts what the template has and the file lacks into the file, as far as the file's form allows.
+	// add puts what the template has and the file lacks into the file, as far as the file's form
+	// allows.
 	add(file, template []byte, missing []string) ([]byte, error)
 }
 
-// Parse reads a file. Its faults come back together as stack.Faults, or one as a *stack.Fault, with no value of
-// the file in them. A file of the format Other has no entries.
+// Parse reads a file. Its faults come back together as stack.Faults, or one as a *stack.Fault, with
+// no value of the file in them. A file of the format Other has no entries.
 func Parse(name, kind string, data []byte) (*Document, error) {
 	d := &Document{Name: name, Format: kind, data: data, keys: &keys{}}
 	if kind == Env {
@@ -141,8 +142,10 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 		return nil, dotenv.TooLarge(name, len(data))
 	}
 	if bytes.IndexByte(data, 0) >= 0 {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary, At: stack.Place{File: name},
-			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name it differently."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvBinary,
+			At:   stack.Place{File: name},
+			Text: "this is a binary file, not a settings file", Remedy: "Move it away, or name " +
+				"it differently."}
 	}
 	for _, f := range formats {
 		if f.name == kind {
@@ -152,7 +155,8 @@ func Parse(name, kind string, data []byte) (*Document, error) {
 	if d.how == nil {
 		return d, nil
 	}
-	if kind == YAML && loneReturn(data) { // it ends lines, and no reader agrees with another on their numbers
+	// it ends lines, and no reader agrees with another on their numbers
+	if kind == YAML && loneReturn(data) {
 		return &Document{Name: name, Format: Other, data: data, keys: &keys{}}, nil
 	}
 	var err error
@@ -178,8 +182,8 @@ func loneReturn(data []byte) bool {
 	return false
 }
 
-// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept: Clone it before an edit.
-// The error is that of the reading, as dotenv.Unread tells, or Parse's.
+// Read reads and parses a file of a file system. What was parsed of a reading.Files is kept: Clone
+// it before an edit. The error is that of the reading, as dotenv.Unread tells, or Parse's.
 func Read(fsys fs.FS, name, kind string) (*Document, error) {
 	return reading.Once(fsys, name, "settings "+kind,
 		func(data []byte) (*Document, error) { return Parse(name, kind, data) })
@@ -201,8 +205,9 @@ func (d *Document) become(f *dotenv.File) {
 	d.env, d.data = f, f.Bytes()
 	d.Entries, d.keys = make([]Entry, len(f.Settings)), &keys{}
 	for i, s := range f.Settings {
-		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment, Expands: !s.Literal &&
-			strings.Contains(s.Value, "$")}
+		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment,
+			Expands: !s.Literal &&
+				strings.Contains(s.Value, "$")}
 	}
 }
 
@@ -217,8 +222,8 @@ func (d *Document) Get(key string) (*Entry, bool) {
 	return nil, false
 }
 
-// Edit gives the content with other values. Keys that the file lacks are added to env and properties files; in a format
-// with levels they are an error. The new values read back as given.
+// Edit gives the content with other values. Keys that the file lacks are added to env and
+// properties files; in a format with levels they are an error. The new values read back as given.
 func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 	if len(changes) == 0 {
 		return d.data, nil
@@ -229,7 +234,8 @@ func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 		return f.Bytes(), err
 	}
 	if d.how == nil {
-		return nil, fmt.Errorf("%s is copied as it is; nharbor does not set values in files of this kind", d.Name)
+		return nil, fmt.Errorf("%s is copied as it is; nharbor does not set values in files of "+
+			"this kind", d.Name)
 	}
 	found := map[string]bool{}
 	var out []byte
@@ -242,7 +248,8 @@ func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 		}
 		found[e.Key] = true
 		written, err := "",
-			fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in place; edit it by hand",
+			fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in "+
+				"place; edit it by hand",
 				d.Name, e.Line, e.Key)
 		if e.form != fixed {
 			written, err = d.how.write(e, value)
@@ -266,8 +273,8 @@ func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 	return out, nil
 }
 
-// AddFrom adds what the template has and the file lacks, each with its comment, behind the nearest setting above it
-// that both have. It returns the keys that were added.
+// AddFrom adds what the template has and the file lacks, each with its comment, behind the nearest
+// setting above it that both have. It returns the keys that were added.
 func (d *Document) AddFrom(template *Document) ([]string, error) {
 	if d.Format == Env {
 		added, err := d.env.AddFrom(template.env)
@@ -303,7 +310,8 @@ func (d *Document) AddFrom(template *Document) ([]string, error) {
 	}
 	next, err := Parse(d.Name, d.Format, data)
 	if err != nil {
-		return nil, fmt.Errorf("adding the new settings of %s to %s: %w", template.Name, d.Name, err)
+		return nil, fmt.Errorf("adding the new settings of %s to %s: %w", template.Name, d.Name,
+			err)
 	}
 	var added []string
 	for _, e := range next.Entries {
@@ -323,8 +331,8 @@ func list(key string) string {
 	return key
 }
 
-// Values gives the settings in effect, as a program sees them that reads the file; of an env file with its variables
-// replaced, from env and the settings above.
+// Values gives the settings in effect, as a program sees them that reads the file; of an env file
+// with its variables replaced, from env and the settings above.
 func (d *Document) Values(env dotenv.Lookup) (map[string]string, error) {
 	if d.Format == Env {
 		return d.env.Values(env)
@@ -365,6 +373,7 @@ func lineAt(data []byte, at int) (line, column int) {
 }
 
 func unreadable(name, kind string, line, column int, why string) error {
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeSettingsSyntax, At: stack.Place{File: name, Line: line},
+	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeSettingsSyntax,
+		At:     stack.Place{File: name, Line: line},
 		Column: column, Text: "this is not valid " + kind + ": " + why, Remedy: "Correct the line."}
 }

@@ -10,8 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestCases reads, edits and completes the files in testdata. A case holds a file; "== set" with KEY=VALUE lines; and a
-// "== template" whose new settings the file gets first.
+// TestCases reads, edits and completes the files in testdata. A case holds a file; "== set" with
+// KEY=VALUE lines; and a "== template" whose new settings the file gets first.
 func TestCases(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/*.case", func(t *testing.T, c *casefile.Case) {
@@ -80,7 +80,8 @@ func TestFaultsShowNoValue(t *testing.T) {
 	t.Parallel()
 	for name, text := range map[string]string{
 		"a.json": "{\"a\": 1,\n \"password\": \"canary}", "b.json": "{\"password\": canary}",
-		"c.yml": "a: 1\npassword: \"canary\n", "d.yml": "password: 'canary' x", "e.toml": "a = 1\npassword = canary\n",
+		"c.yml": "a: 1\npassword: \"canary\n", "d.yml": "password: 'canary' x", "e.toml": "a = " +
+			"1\npassword = canary\n",
 		"f.properties": "password=\\ucana\n",
 		".env":         "PASSWORD=\"canary", "g.yml": "- canary", "h.json": "[\"canary\"]",
 		"i.json": "{\"a\": \x00\"canary\"}", "j.yml": strings.Repeat("a: canary\n", 1<<19),
@@ -110,12 +111,13 @@ func TestOtherIsCopied(t *testing.T) {
 	}
 }
 
-// FuzzEdit holds every format to its promises: nothing edited is the same bytes, and a value that was set reads back
-// as given, with all others as they were.
+// FuzzEdit holds every format to its promises: nothing edited is the same bytes, and a value that
+// was set reads back as given, with all others as they were.
 func FuzzEdit(f *testing.F) {
 	names := []string{".env", "a.json", "a.yml", "a.toml", "a.properties"}
 	for i, s := range []string{"A=1\nB='x'\n", "{\n // c\n \"a\": 1, \"b\": {\"c\": \"d\"},\n}",
-		"a: 1\nb:\n  c: \"d\" # e\n  f:\n", "a = 1\n[b]\nc = 'd' # e\n", "a=1\nb : c\\\n  d\n! e\nf\n"} {
+		"a: 1\nb:\n  c: \"d\" # e\n  f:\n", "a = 1\n[b]\nc = 'd' # e\n", "a=1\nb : c\\\n  d\n! " +
+			"e\nf\n"} {
 		f.Add(uint8(i), []byte(s), "new value")
 	}
 	f.Add(uint8(4), []byte("\\ "), "0") // a key that is a space, and nothing behind it
@@ -138,14 +140,17 @@ func FuzzEdit(f *testing.F) {
 			}
 			again, err := Parse(name, FormatOf(name), out)
 			if err != nil {
-				t.Fatalf("%s: after setting %q of %q to %q the file can't be read: %v\n%q", name, e.Key, data, value,
+				t.Fatalf("%s: after setting %q of %q to %q the file can't be read: %v\n%q", name,
+					e.Key, data, value,
 					err, out)
 			}
 			if got, ok := again.Get(e.Key); !ok || got.Value != value {
-				t.Fatalf("%s: %q in %q was set to %q and reads back as %+v in %q", name, e.Key, data, value, got, out)
+				t.Fatalf("%s: %q in %q was set to %q and reads back as %+v in %q", name, e.Key,
+					data, value, got, out)
 			}
 			if len(again.Entries) != len(d.Entries) {
-				t.Fatalf("%s: setting %q to %q changed the number of entries: %q to %q", name, e.Key, value, data, out)
+				t.Fatalf("%s: setting %q to %q changed the number of entries: %q to %q", name,
+					e.Key, value, data, out)
 			}
 		}
 	})

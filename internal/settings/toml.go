@@ -74,7 +74,8 @@ func tomlKey(it unstable.Iterator) string {
 	return strings.Join(parts, ".")
 }
 
-func tomlValue(p *unstable.Parser, data []byte, shift int, key string, v *unstable.Node, out *[]Entry) {
+func tomlValue(p *unstable.Parser, data []byte, shift int, key string, v *unstable.Node,
+	out *[]Entry) {
 	switch v.Kind {
 	case unstable.Array:
 		it := v.Children()
@@ -95,11 +96,13 @@ func tomlValue(p *unstable.Parser, data []byte, shift int, key string, v *unstab
 	if raw.Length == 0 && len(v.Data) > 0 {
 		raw = p.Range(v.Data)
 	}
-	e := Entry{Key: key, Value: string(v.Data), start: shift + int(raw.Offset), end: shift + int(raw.Offset+raw.Length),
+	e := Entry{Key: key, Value: string(v.Data), start: shift + int(raw.Offset), end: shift +
+		int(raw.Offset+raw.Length),
 		form: bare}
 	if v.Kind == unstable.String {
 		e.form = text
-		if bytes.HasPrefix(data[e.start:], []byte(`"""`)) || bytes.HasPrefix(data[e.start:], []byte("'''")) ||
+		if bytes.HasPrefix(data[e.start:], []byte(`"""`)) ||
+			bytes.HasPrefix(data[e.start:], []byte("'''")) ||
 			e.start == e.end {
 			e.form = fixed
 		}
@@ -115,7 +118,8 @@ func (tomlFormat) write(e *Entry, value string) (string, error) {
 	return strings.ReplaceAll(quotedJSON(value), "\x7f", `\u007F`), nil
 }
 
-// add inserts lines behind the nearest entry above them in their table, and whole tables at the end.
+// add inserts lines behind the nearest entry above them in their table, and whole tables at the
+// end.
 func (f tomlFormat) add(file, template []byte, missing []string) ([]byte, error) {
 	want, err := f.read("", template)
 	if err != nil {
@@ -142,7 +146,8 @@ func (f tomlFormat) add(file, template []byte, missing []string) ([]byte, error)
 			file = slices.Concat(head, []byte(block), file[at:])
 		} else {
 			file = ended(slices.Clone(file))
-			file = append(file, lineEnd(file)+tomlTable(template, want[i].start)+lineEnd(file)+block...)
+			file = append(file, lineEnd(file)+tomlTable(template,
+				want[i].start)+lineEnd(file)+block...)
 		}
 	}
 	return file, nil

@@ -35,7 +35,8 @@ func (yamlFormat) tree(name string, data []byte) (*yaml.Node, error) {
 		return &yaml.Node{Kind: yaml.MappingNode}, nil
 	}
 	if root.Content[0].Kind != yaml.MappingNode {
-		return nil, unreadable(name, "YAML settings", root.Content[0].Line, 1, "keys with values are expected")
+		return nil, unreadable(name, "YAML settings", root.Content[0].Line, 1,
+			"keys with values are expected")
 	}
 	return root.Content[0], nil
 }
@@ -59,7 +60,8 @@ func (f yamlFormat) read(name string, data []byte) ([]Entry, error) {
 				if k.Tag == "!!merge" || v.Kind == yaml.AliasNode {
 					continue
 				}
-				walk(join(key, k.Value), commentText(k.HeadComment, k.LineComment, v.LineComment), v, depth+1)
+				walk(join(key, k.Value), commentText(k.HeadComment, k.LineComment, v.LineComment),
+					v, depth+1)
 			}
 		case yaml.SequenceNode:
 			for i, v := range n.Content {
@@ -121,7 +123,8 @@ func yamlEnd(data []byte, start int, n *yaml.Node) (int, form) {
 	case n.Tag == "!!null" && n.Value == "" && start > 0 && data[start-1] == ':':
 		return start, bare
 	case n.Value != "" && n.Style == 0 && bytes.HasPrefix(rest, []byte(n.Value)):
-		if n.Tag != "!!str" && n.Tag != "" || number.MatchString(n.Value) || truth.MatchString(n.Value) {
+		if n.Tag != "!!str" && n.Tag != "" || number.MatchString(n.Value) ||
+			truth.MatchString(n.Value) {
 			return start + len(n.Value), bare
 		}
 		return start + len(n.Value), text
@@ -141,7 +144,8 @@ func (yamlFormat) write(e *Entry, value string) (string, error) {
 		gap = " "
 	}
 	switch {
-	case e.form == bare && (number.MatchString(value) || truth.MatchString(value)), yamlPlain.MatchString(value) &&
+	case e.form == bare && (number.MatchString(value) ||
+		truth.MatchString(value)), yamlPlain.MatchString(value) &&
 		!yamlWord.MatchString(value):
 		return gap + value, nil
 	}
@@ -176,8 +180,8 @@ func offset(data []byte, lines []int, line, column int) int {
 	return at
 }
 
-// add inserts whole blocks of lines, indented as the file's own are. It leaves out what would go into a mapping
-// that is written in braces.
+// add inserts whole blocks of lines, indented as the file's own are. It leaves out what would go
+// into a mapping that is written in braces.
 func (f yamlFormat) add(file, template []byte, missing []string) ([]byte, error) {
 	t, err := f.tree("", template)
 	if err != nil {
@@ -218,8 +222,10 @@ func yamlHas(n *yaml.Node, key string) bool {
 	}
 }
 
-func (yamlFormat) block(file, template []byte, own, want *yaml.Node, key string) (at int, block string, ok bool) {
-	ownLines, wantLines := strings.SplitAfter(string(file), "\n"), strings.SplitAfter(string(template), "\n")
+func (yamlFormat) block(file, template []byte, own, want *yaml.Node,
+	key string) (at int, block string, ok bool) {
+	ownLines, wantLines := strings.SplitAfter(string(file),
+		"\n"), strings.SplitAfter(string(template), "\n")
 	for {
 		name, k, v := yamlGet(want, key)
 		if k == nil || own.Style&yaml.FlowStyle != 0 {
@@ -268,7 +274,8 @@ func blockEnd(lines []string, line int) int {
 	for i := line; i < len(lines); i++ {
 		trimmed := strings.TrimSpace(lines[i])
 		own := len(lines[i]) - len(strings.TrimLeft(lines[i], " "))
-		if trimmed != "" && trimmed[0] != '#' && own <= indent && !(own == indent && strings.HasPrefix(trimmed, "- ")) {
+		if trimmed != "" && trimmed[0] != '#' && own <= indent &&
+			!(own == indent && strings.HasPrefix(trimmed, "- ")) {
 			return lastFull(lines, line, i)
 		}
 	}
@@ -277,8 +284,9 @@ func blockEnd(lines []string, line int) int {
 
 // lastFull is the last line up to end that is neither empty nor a comment, or line.
 func lastFull(lines []string, line, end int) int {
-	for end > line && (strings.TrimSpace(lines[end-1]) == "" || strings.HasPrefix(strings.TrimSpace(lines[end-1]),
-		"#")) {
+	for end > line && (strings.TrimSpace(lines[end-1]) == "" ||
+		strings.HasPrefix(strings.TrimSpace(lines[end-1]),
+			"#")) {
 		end--
 	}
 	return end

@@ -2,16 +2,19 @@ package shell
 
 import "strings"
 
-// A line of a checkout can be nested as deeply, and joined of as many parts, as its author likes; a parser that goes
-// down with each of them would exhaust its stack, which nothing survives. What is beyond these bounds is no line that
-// somebody has written for a shell: it is taken apart at blanks.
+// A line of a checkout can be nested as deeply, and joined of as many parts, as its author likes; a
+// parser that goes down with each of them would exhaust its stack, which nothing survives. What is
+// beyond these bounds is no line that somebody has written for a shell: it is taken apart at
+// blanks.
 const (
-	maxText  = 1 << 20 // bytes
-	maxDepth = 100     // of brackets, quotes in brackets, and words that begin a command which needs an end
-	maxParts = 2000    // of one command, joined by operators
+	maxText = 1 << 20 // bytes
+	// of brackets, quotes in brackets, and words that begin a command which needs an end
+	maxDepth = 100
+	maxParts = 2000 // of one command, joined by operators
 )
 
-// within reports whether a text is within the bounds. It counts more rather than less: brackets in quotes count too.
+// within reports whether a text is within the bounds. It counts more rather than less: brackets in
+// quotes count too.
 func within(text string) bool {
 	if len(text) > maxText {
 		return false

@@ -25,7 +25,8 @@ func TestEverything(t *testing.T) {
 		for _, c := range Everything(line) {
 			got = append(got, strings.Join(c.Words, " "))
 		}
-		if strings.Join(got, " | ") != strings.TrimPrefix(want, " ") && strings.Join(got, " | ") != " "+want {
+		if strings.Join(got, " | ") != strings.TrimPrefix(want, " ") &&
+			strings.Join(got, " | ") != " "+want {
 			t.Errorf("%q has %q, want %q", line, strings.Join(got, " | "), want)
 		}
 	}

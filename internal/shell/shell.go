@@ -1,5 +1,6 @@
-// Package shell reads lines that are meant for a shell: of READMEs, task files, Procfiles, scripts and compose files.
-// It runs nothing. A line is read as POSIX and Bash say; what is no valid line is taken apart at blanks.
+// Package shell reads lines that are meant for a shell: of READMEs, task files, Procfiles, scripts
+// and compose files. It runs nothing. A line is read as POSIX and Bash say; what is no valid line
+// is taken apart at blanks.
 package shell
 
 import (
@@ -12,18 +13,21 @@ import (
 
 // Command is one simple command of a line.
 type Command struct {
-	// Set are the variables that are set in front of it, KEY=VALUE; of a line that only sets variables, those.
+	// Set are the variables that are set in front of it, KEY=VALUE; of a line that only sets
+	// variables, those.
 	Set []string
-	// Words are the command and its arguments, without quotes. A word in which the shell would put something else
-	// stands there as it is written.
+	// Words are the command and its arguments, without quotes. A word in which the shell would put
+	// something else stands there as it is written.
 	Words []string
 	// Folder is where it runs, relative to where the line does, or absolute: cd is followed.
 	Folder string
 	// Text is the command as it is written.
 	Text string
-	// Expands is true if a word has something that only a shell can put in: a variable, a pattern, another command.
+	// Expands is true if a word has something that only a shell can put in: a variable, a pattern,
+	// another command.
 	Expands bool
-	// Plumbed is true if it is redirected or part of a pipe, so that the words alone are not all that it does.
+	// Plumbed is true if it is redirected or part of a pipe, so that the words alone are not all
+	// that it does.
 	Plumbed bool
 	// Background is true if the line goes on without waiting for it.
 	Background bool
@@ -42,7 +46,8 @@ func parsed(line string) (*syntax.File, error) {
 	return file, err
 }
 
-// Parse lists the simple commands of a line, or of several, in their order; cd itself is among them.
+// Parse lists the simple commands of a line, or of several, in their order; cd itself is among
+// them.
 func Parse(line string) []Command {
 	if !within(line) {
 		return rough(line)
@@ -56,8 +61,8 @@ func Parse(line string) []Command {
 	return r.out
 }
 
-// Everything lists the commands as Parse does, and then those that stand inside of words: in $(…), in backquotes, in
-// <(…), and those of a script that a shell is given as a word.
+// Everything lists the commands as Parse does, and then those that stand inside of words: in $(…),
+// in backquotes, in <(…), and those of a script that a shell is given as a word.
 func Everything(line string) []Command {
 	if !within(line) {
 		return rough(line)
@@ -88,7 +93,8 @@ func rough(line string) []Command {
 			break
 		}
 		if words := strings.Fields(part); len(words) > 0 {
-			out = append(out, Command{Words: words, Folder: ".", Text: strings.TrimSpace(part), Expands: true})
+			out = append(out, Command{Words: words, Folder: ".", Text: strings.TrimSpace(part),
+				Expands: true})
 		}
 	}
 	return out
@@ -147,10 +153,12 @@ func (r *reader) statement(s *syntax.Stmt, at place) string {
 }
 
 func (r *reader) call(s *syntax.Stmt, c *syntax.CallExpr, at place) string {
-	out := Command{Folder: at.folder, Plumbed: at.plumbed, Background: at.background, Maybe: at.maybe}
+	out := Command{Folder: at.folder, Plumbed: at.plumbed, Background: at.background,
+		Maybe: at.maybe}
 	out.Text = strings.TrimSpace(r.source(c.Pos().Offset(), c.End().Offset()))
 	if len(s.Redirs) > 0 {
-		out.Text = strings.TrimRight(strings.TrimSpace(r.source(s.Pos().Offset(), s.End().Offset())), " &;")
+		out.Text = strings.TrimRight(strings.TrimSpace(r.source(s.Pos().Offset(),
+			s.End().Offset())), " &;")
 	}
 	for _, a := range c.Assigns {
 		if a.Name == nil {
@@ -182,8 +190,9 @@ func (r *reader) call(s *syntax.Stmt, c *syntax.CallExpr, at place) string {
 
 // declare reads export and its like, which a shell reads as assignments.
 func (r *reader) declare(s *syntax.Stmt, c *syntax.DeclClause, at place) {
-	out := Command{Words: []string{c.Variant.Value}, Folder: at.folder, Plumbed: at.plumbed, Background: at.background,
-		Maybe: at.maybe, Text: strings.TrimSpace(r.source(s.Pos().Offset(), s.End().Offset()))}
+	out := Command{Words: []string{c.Variant.Value}, Folder: at.folder, Plumbed: at.plumbed,
+		Background: at.background,
+		Maybe:      at.maybe, Text: strings.TrimSpace(r.source(s.Pos().Offset(), s.End().Offset()))}
 	for _, a := range c.Args {
 		text, plain := r.source(a.Pos().Offset(), a.End().Offset()), true
 		if a.Name != nil && a.Value != nil {
@@ -206,7 +215,8 @@ func (r *reader) word(w *syntax.Word) (text string, plain bool) {
 	for _, p := range w.Parts {
 		switch p := p.(type) {
 		case *syntax.Lit:
-			if value := unescaped(p.Value); value == p.Value && strings.ContainsAny(value, "*?[{~") {
+			if value := unescaped(p.Value); value == p.Value &&
+				strings.ContainsAny(value, "*?[{~") {
 				return r.source(w.Pos().Offset(), w.End().Offset()), false
 			}
 			b.WriteString(unescaped(p.Value))
@@ -256,7 +266,8 @@ func unquoted(s string) string {
 // Words makes of a line the words of a command that needs no shell; any other line is given to one.
 func Words(line string) []string {
 	if all := Parse(line); len(all) == 1 {
-		if c := all[0]; len(c.Set) == 0 && len(c.Words) > 0 && !c.Expands && !c.Plumbed && !c.Background && !c.Maybe &&
+		if c := all[0]; len(c.Set) == 0 && len(c.Words) > 0 && !c.Expands && !c.Plumbed &&
+			!c.Background && !c.Maybe &&
 			!builtins[c.Words[0]] {
 			return c.Words
 		}
@@ -265,7 +276,8 @@ func Words(line string) []string {
 }
 
 // builtins are commands that only a shell knows.
-var builtins = map[string]bool{"cd": true, "pushd": true, "popd": true, "source": true, ".": true, "export": true,
-	"exec": true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true, "wait": true, "alias": true,
+var builtins = map[string]bool{"cd": true, "pushd": true, "popd": true, "source": true, ".": true,
+	"export": true,
+	"exec":   true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true, "wait": true, "alias": true,
 	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true, "command": true,
 	"type": true}

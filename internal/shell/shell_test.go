@@ -21,7 +21,8 @@ func told(list []Command) string {
 		if c.Folder != "." {
 			text += " @" + c.Folder
 		}
-		for mark, on := range map[string]bool{" $": c.Expands, " >": c.Plumbed, " &": c.Background, " ?": c.Maybe} {
+		for mark, on := range map[string]bool{" $": c.Expands, " >": c.Plumbed, " &": c.Background,
+			" ?": c.Maybe} {
 			if on {
 				text += mark
 			}
@@ -88,7 +89,8 @@ func TestWords(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, line := range []string{"a && (cd b; c) | d > e", "x='y", "$(a)", "if", "a \\\nb", "<<EOF\nx\nEOF"} {
+	for _, line := range []string{"a && (cd b; c) | d > e", "x='y", "$(a)", "if", "a \\\nb",
+		"<<EOF\nx\nEOF"} {
 		f.Add(line)
 	}
 	f.Fuzz(func(t *testing.T, line string) {

@@ -16,7 +16,8 @@ type Listening struct {
 	Loopback bool // on the loopback address of that network alone
 }
 
-// Parse reads the kernel's tables of TCP sockets, /proc/net/tcp and tcp6, one behind the other, as Linux writes them.
+// Parse reads the kernel's tables of TCP sockets, /proc/net/tcp and tcp6, one behind the other, as
+// Linux writes them.
 func Parse(tables []byte) []Listening {
 	var out []Listening
 	lines := bufio.NewScanner(bytes.NewReader(tables))
@@ -30,9 +31,12 @@ func Parse(tables []byte) []Listening {
 		if !ok || err != nil {
 			continue
 		}
-		// Addresses stand in the byte order of the machine: 127.0.0.0/8 ends in 7F on a little-endian one.
-		l := Listening{Port: int(port), Loopback: len(host) == 8 && (strings.HasSuffix(host, "7F") ||
-			strings.HasPrefix(host, "7F")) || strings.TrimLeft(host, "0") == "1000000" && len(host) == 32}
+		// Addresses stand in the byte order of the machine: 127.0.0.0/8 ends in 7F on a
+		// little-endian one.
+		l := Listening{Port: int(port), Loopback: len(host) == 8 &&
+			(strings.HasSuffix(host, "7F") ||
+				strings.HasPrefix(host, "7F")) || strings.TrimLeft(host, "0") == "1000000" &&
+			len(host) == 32}
 		i := slices.IndexFunc(out, func(o Listening) bool { return o.Port == l.Port })
 		switch {
 		case i < 0:
@@ -44,8 +48,8 @@ func Parse(tables []byte) []Listening {
 	return out
 }
 
-// Inside tells who listens in the network of a process, if that is another than ours and can be looked at: on Linux
-// alone, and with the right to.
+// Inside tells who listens in the network of a process, if that is another than ours and can be
+// looked at: on Linux alone, and with the right to.
 func Inside(pid int) ([]Listening, bool) {
 	ours, err := os.Readlink("/proc/self/ns/net")
 	if err != nil || pid <= 0 {

@@ -13,9 +13,9 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Owner finds the process that listens on a TCP port of this machine. It is nil when there is none, or
-// when the system doesn't let this user see it. The command is the program's name without arguments,
-// since those may hold secrets.
+// Owner finds the process that listens on a TCP port of this machine. It is nil when there is none,
+// or when the system doesn't let this user see it. The command is the program's name without
+// arguments, since those may hold secrets.
 func Owner(port int) *stack.Owner { return Owners()[port] }
 
 // Owners finds the processes of all listening TCP ports.
@@ -48,8 +48,8 @@ func UDPBound(port int) bool {
 	return false
 }
 
-// Free reports whether a program of ours could listen on the TCP port, on every address of this machine
-// or, where host is not empty, on that one.
+// Free reports whether a program of ours could listen on the TCP port, on every address of this
+// machine or, where host is not empty, on that one.
 func Free(host string, port int) bool {
 	hosts := []string{host}
 	if host == "" {

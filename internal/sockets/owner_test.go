@@ -51,7 +51,8 @@ func TestFree(t *testing.T) {
 	c.Close()
 }
 
-// TestNoCommandLine makes sure that the owner's arguments, which may hold secrets, are not part of the answer.
+// TestNoCommandLine makes sure that the owner's arguments, which may hold secrets, are not part of
+// the answer.
 func TestNoCommandLine(t *testing.T) {
 	t.Parallel()
 	for _, o := range Owners() {
@@ -61,7 +62,8 @@ func TestNoCommandLine(t *testing.T) {
 	}
 }
 
-// TestParse reads the tables of a network in which one listens everywhere, one on the loopback alone and one on both.
+// TestParse reads the tables of a network in which one listens everywhere, one on the loopback
+// alone and one on both.
 func TestParse(t *testing.T) {
 	t.Parallel()
 	const tables = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode

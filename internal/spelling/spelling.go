@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Nearest is the one of the words known that differs from word by the fewest letters, and by fewer than within; empty
-// if there is none. Of several the first by the alphabet counts.
+// Nearest is the one of the words known that differs from word by the fewest letters, and by fewer
+// than within; empty if there is none. Of several the first by the alphabet counts.
 func Nearest(word string, known []string, within int) string {
 	best := ""
 	for _, k := range known {
@@ -19,8 +19,8 @@ func Nearest(word string, known []string, within int) string {
 	return best
 }
 
-// Near are those of the words known that look like word, the likeliest first, and at most so many: what differs by
-// little, or has it within.
+// Near are those of the words known that look like word, the likeliest first, and at most so many:
+// what differs by little, or has it within.
 func Near(word string, known []string, most int) []string {
 	type candidate struct {
 		word string
@@ -29,7 +29,8 @@ func Near(word string, known []string, most int) []string {
 	var list []candidate
 	for _, k := range known {
 		off := Edits(strings.ToLower(word), strings.ToLower(k))
-		if off <= len(word)/3+1 || len(word) > 1 && (strings.Contains(k, word) || strings.Contains(word, k)) {
+		if off <= len(word)/3+1 || len(word) > 1 &&
+			(strings.Contains(k, word) || strings.Contains(word, k)) {
 			list = append(list, candidate{k, off})
 		}
 	}

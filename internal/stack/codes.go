@@ -1,6 +1,7 @@
 package stack
 
-// Code names a kind of fault or remark. It is stable, in kebab-case; docs/remarks.md tells of those of remarks.
+// Code names a kind of fault or remark. It is stable, in kebab-case; docs/remarks.md tells of those
+// of remarks.
 type Code string
 
 // The codes of faults and remarks, by name.

@@ -1,7 +1,7 @@
 package stack
 
-// ContainerSpec is what a container needs beyond image, command, environment and ports: all that a compose file can ask
-// of an engine. The zero value of a part is what the engine does by itself.
+// ContainerSpec is what a container needs beyond image, command, environment and ports: all that a
+// compose file can ask of an engine. The zero value of a part is what the engine does by itself.
 type ContainerSpec struct {
 	// Entrypoint is nil for the image's own and empty for none.
 	Entrypoint []string `json:"entrypoint"`

@@ -17,9 +17,11 @@ func TestFault(t *testing.T) {
 		{Fault{Text: "it broke"}, "it broke"},
 		{Fault{Text: "it broke", At: Place{File: "a.yaml"}}, "a.yaml: it broke"},
 		{Fault{Text: "it broke", At: Place{File: "a.yaml", Line: 3}}, "a.yaml:3: it broke"},
-		{Fault{Text: "it broke", At: Place{File: "a.yaml", Line: 3}, Column: 7, Cause: cause}, "a.yaml:3:7: it broke"},
+		{Fault{Text: "it broke", At: Place{File: "a.yaml", Line: 3}, Column: 7, Cause: cause},
+			"a.yaml:3:7: it broke"},
 	} {
-		if got := c.fault.Error(); got != c.want || errors.Is(&c.fault, cause) != (c.fault.Cause != nil) {
+		if got := c.fault.Error(); got != c.want ||
+			errors.Is(&c.fault, cause) != (c.fault.Cause != nil) {
 			t.Errorf("it says %q, want %q", got, c.want)
 		}
 	}
@@ -49,7 +51,8 @@ func TestFault(t *testing.T) {
 func TestStates(t *testing.T) {
 	t.Parallel()
 	for s, want := range map[State][2]bool{ // settled, good
-		Waiting: {false, false}, Starting: {false, false}, IsUp: {true, true}, Running: {true, true},
+		Waiting: {false, false}, Starting: {false, false}, IsUp: {true, true}, Running: {true,
+			true},
 		Quiet: {true, false}, Ended: {true, true},
 		Failed: {true, false}, Stopped: {true, false}, Skipped: {true, false}, Done: {true, true},
 		Unchanged: {true, true},
@@ -72,7 +75,8 @@ func TestLookUp(t *testing.T) {
 	if s.Services[1].Image != "changed" || s.Service("c") != nil {
 		t.Error("Service does not give the service itself")
 	}
-	if s.Project("x", "pip") != &s.Projects[1] || s.Project("x", "") != &s.Projects[0] || s.Project("y", "") != nil {
+	if s.Project("x", "pip") != &s.Projects[1] || s.Project("x", "") != &s.Projects[0] ||
+		s.Project("y", "") != nil {
 		t.Error("Project gives the wrong one")
 	}
 }

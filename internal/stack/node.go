@@ -20,7 +20,10 @@ func ServiceNode(name string) NodeID { return NodeID(serviceMark + name) }
 func StepNode(id string) NodeID { return NodeID(stepMark + id) }
 
 // Service gives the name of the service; ok is false for a step.
-func (id NodeID) Service() (name string, ok bool) { return strings.CutPrefix(string(id), serviceMark) }
+func (id NodeID) Service() (name string,
+	ok bool) {
+	return strings.CutPrefix(string(id), serviceMark)
+}
 
 // Step gives the id of the step; ok is false for a service.
 func (id NodeID) Step() (step string, ok bool) { return strings.CutPrefix(string(id), stepMark) }

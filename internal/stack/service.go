@@ -39,8 +39,8 @@ const (
 	Once    Lifetime = "once"
 )
 
-// Service is something that runs. Command, Env and Ports are those of the way in which it runs now; what else the files
-// declare of it, and what each way takes, are parts of their own.
+// Service is something that runs. Command, Env and Ports are those of the way in which it runs now;
+// what else the files declare of it, and what each way takes, are parts of their own.
 type Service struct {
 	Name     string            `json:"name"`
 	Source   Origin            `json:"source"`
@@ -75,9 +75,11 @@ type FromFiles struct {
 	EnvFiles []EnvFileRef `json:"envFiles,omitempty"`
 	// EnvAt tells where each key of Env was read.
 	EnvAt map[string]Place `json:"-"`
-	// EnvBehind are the keys of Env that a compose file gives and whose values come of variables, at least in part.
+	// EnvBehind are the keys of Env that a compose file gives and whose values come of variables,
+	// at least in part.
 	EnvBehind map[string]bool `json:"-"`
-	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose file, that variable.
+	// EnvFrom names, for the keys of Env whose values are those of one variable of the compose
+	// file, that variable.
 	EnvFrom map[string]string `json:"-"`
 	// Remembered is true for a service that runs once and, once it has, not at the next launch.
 	Remembered bool `json:"remembered,omitempty"`
@@ -99,10 +101,11 @@ type NativeWay struct {
 	Pages []Page `json:"pages,omitempty"`
 	// Names are those by which it wants to be called, beyond localhost.
 	Names []HostName `json:"names,omitempty"`
-	// AfterSteps are the ids of steps that it needs beyond those of its own folder: of other folders when it runs
-	// natively, builds of what its container holds otherwise.
+	// AfterSteps are the ids of steps that it needs beyond those of its own folder: of other
+	// folders when it runs natively, builds of what its container holds otherwise.
 	AfterSteps []string `json:"afterSteps,omitempty"`
-	// Watches is true for a process that only makes files anew when others change; it needs no other service.
+	// Watches is true for a process that only makes files anew when others change; it needs no
+	// other service.
 	Watches bool `json:"watches,omitempty"`
 }
 
@@ -110,10 +113,11 @@ type NativeWay struct {
 type ContainerWay struct {
 	// Address is the service's host name for others in its network; empty while it runs natively.
 	Address string `json:"address,omitempty"`
-	// Container is what the container needs beyond image, command, environment and ports; nil for a service that
-	// can't run in one.
+	// Container is what the container needs beyond image, command, environment and ports; nil for a
+	// service that can't run in one.
 	Container *ContainerSpec `json:"container,omitempty"`
-	// ContainerPort is the port inside of its container where that is not the one that it takes natively; 0 if it is.
+	// ContainerPort is the port inside of its container where that is not the one that it takes
+	// natively; 0 if it is.
 	ContainerPort int `json:"containerPort,omitempty"`
 }
 
@@ -144,7 +148,8 @@ type EnvFileRef struct {
 	Raw bool `json:"raw,omitempty"`
 }
 
-// Port is an address a service should answer on. Host is 0 for a port that only other containers reach.
+// Port is an address a service should answer on. Host is 0 for a port that only other containers
+// reach.
 type Port struct {
 	Host      int    `json:"host"`
 	Target    int    `json:"target"`
@@ -155,9 +160,11 @@ type Port struct {
 
 	// HostIP is the address it is bound to; empty for all of them.
 	HostIP string `json:"hostIP,omitempty"`
-	// HostTo is the last of the ports of this machine that may be taken, where the files give a range; else 0.
+	// HostTo is the last of the ports of this machine that may be taken, where the files give a
+	// range; else 0.
 	HostTo int `json:"hostTo,omitempty"`
-	// Said is the port that is written down, where a launch has seen another one, and -1 where none is; else 0.
+	// Said is the port that is written down, where a launch has seen another one, and -1 where none
+	// is; else 0.
 	Said int `json:"said,omitempty"`
 }
 
@@ -205,10 +212,12 @@ type After struct {
 	AsKnown bool `json:"-"`
 }
 
-// Mounts reports whether a folder of the workspace, or one that holds it, lies in the service's container.
+// Mounts reports whether a folder of the workspace, or one that holds it, lies in the service's
+// container.
 func (v *Service) Mounts(dir string) bool {
 	return v.Container != nil && slices.ContainsFunc(v.Container.Mounts, func(m Mount) bool {
-		return m.Type == "bind" && (m.Source == dir || m.Source == "." || strings.HasPrefix(dir, m.Source+"/"))
+		return m.Type == "bind" && (m.Source == dir || m.Source == "." ||
+			strings.HasPrefix(dir, m.Source+"/"))
 	})
 }
 

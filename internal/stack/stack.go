@@ -4,8 +4,8 @@ package stack
 
 import "slices"
 
-// Place is where in a file something was read. File is relative to the workspace and slash-separated;
-// Line counts from 1, and 0 means the file as a whole.
+// Place is where in a file something was read. File is relative to the workspace and
+// slash-separated; Line counts from 1, and 0 means the file as a whole.
 type Place struct {
 	File string `json:"file"`
 	Line int    `json:"line"`
@@ -34,19 +34,21 @@ type Stack struct {
 
 	// Variables are those of the compose files that have no value.
 	Variables []Variable `json:"variables,omitempty"`
-	// Servers are those on this machine that settings point at, and that nothing of the stack offers.
+	// Servers are those on this machine that settings point at, and that nothing of the stack
+	// offers.
 	Servers []Server `json:"servers,omitempty"`
 	// Reads are the environment variables that the code reads; nil if it was not asked.
 	Reads []Read `json:"-"`
-	// Claims are all that was said of services and settings, with who said it; those about one thing stand together.
+	// Claims are all that was said of services and settings, with who said it; those about one
+	// thing stand together.
 	Claims []Claim `json:"-"`
 
 	// Checks and Causes are those that the workspace has of its own, in nharbor.toml.
 	Checks []OwnCheck `json:"checks,omitempty"`
 	Causes []OwnCause `json:"causes,omitempty"`
 
-	// Secrets are values that came into the compose files through variables whose names say that they are
-	// secret. They may stand in any text of the services.
+	// Secrets are values that came into the compose files through variables whose names say that
+	// they are secret. They may stand in any text of the services.
 	Secrets []string `json:"-"`
 }
 
@@ -89,7 +91,8 @@ type Server struct {
 	For    string `json:"for"` // the service
 	Key    string `json:"key"` // of the setting that points at it
 	At     Place  `json:"at"`
-	// Fixed is true where Key is none of the settings that fill sets, such as an option of the service's command.
+	// Fixed is true where Key is none of the settings that fill sets, such as an option of the
+	// service's command.
 	Fixed bool `json:"fixed,omitempty"`
 	// MadeBy is a script of the checkout that starts such a server; empty if there is none.
 	MadeBy string `json:"madeBy,omitempty"`
@@ -99,7 +102,8 @@ type Server struct {
 	Database string `json:"database,omitempty"`
 	User     string `json:"user,omitempty"`
 	Password string `json:"-"`
-	// Image is one of such a server, with its version, that something else of the checkout uses, at ImageAt.
+	// Image is one of such a server, with its version, that something else of the checkout uses, at
+	// ImageAt.
 	Image   string `json:"image,omitempty"`
 	ImageAt Place  `json:"imageAt,omitzero"`
 }
@@ -111,9 +115,11 @@ type Checkout struct {
 	Commit     string      `json:"commit"`
 	Tag        string      `json:"tag"`
 	Submodules []Submodule `json:"submodules"`
-	// Address is that of the repository that it is of, without a password; empty where it is of none.
+	// Address is that of the repository that it is of, without a password; empty where it is of
+	// none.
 	Address string `json:"address,omitempty"`
-	// Pointers counts the files that stand for large ones which are kept elsewhere and have not been fetched.
+	// Pointers counts the files that stand for large ones which are kept elsewhere and have not
+	// been fetched.
 	Pointers int `json:"pointers,omitempty"`
 	// Already is true for one that a clone has found in its place.
 	Already bool `json:"already,omitempty"`
@@ -152,8 +158,8 @@ type Project struct {
 	Compiles []Compile `json:"compiles,omitempty"`
 	// Parts are its folders with a manifest, with the packages that each asks for.
 	Parts []Part `json:"-"`
-	// Prefix is what stands before a command of the project, so that it runs with the project's own packages; nil where
-	// Bin does.
+	// Prefix is what stands before a command of the project, so that it runs with the project's own
+	// packages; nil where Bin does.
 	Prefix []string `json:"-"`
 	// Alone is what its manager does when it is called without words; nil for what is not known.
 	Alone []string `json:"-"`
@@ -187,7 +193,8 @@ func (p *Project) FrameworkAt(folder string) string {
 	return ""
 }
 
-// Reaches lists the folders of the project's parts that one of them asks for, itself first, through others too.
+// Reaches lists the folders of the project's parts that one of them asks for, itself first, through
+// others too.
 func (p *Project) Reaches(folder string) []string {
 	out := []string{folder}
 	for i := 0; i < len(out); i++ {
@@ -206,9 +213,10 @@ func (p *Project) Reaches(folder string) []string {
 	return out
 }
 
-// UsedBy finds the first of the packages that a folder of the project asks for, itself or through other parts, and
-// where it is asked for. Away is the number of parts in between.
-func (p *Project) UsedBy(folder string, packages []string) (name string, at Place, away int, ok bool) {
+// UsedBy finds the first of the packages that a folder of the project asks for, itself or through
+// other parts, and where it is asked for. Away is the number of parts in between.
+func (p *Project) UsedBy(folder string,
+	packages []string) (name string, at Place, away int, ok bool) {
 	seen := map[string]bool{folder: true}
 	for level := []string{folder}; len(level) > 0; away++ {
 		var next []string
@@ -222,7 +230,8 @@ func (p *Project) UsedBy(folder string, packages []string) (name string, at Plac
 				}
 			}
 			for _, other := range p.Parts {
-				if _, asked := part.Uses[other.Name]; asked && other.Name != "" && !seen[other.Folder] {
+				if _, asked := part.Uses[other.Name]; asked && other.Name != "" &&
+					!seen[other.Folder] {
 					seen[other.Folder] = true
 					next = append(next, other.Folder)
 				}
@@ -233,7 +242,8 @@ func (p *Project) UsedBy(folder string, packages []string) (name string, at Plac
 	return "", Place{}, 0, false
 }
 
-// Target is an entry of a task file, with the help text that stands beside it and the lines it runs.
+// Target is an entry of a task file, with the help text that stands beside it and the lines it
+// runs.
 type Target struct {
 	Name  string   `json:"name"`
 	Help  string   `json:"help,omitempty"`
@@ -243,8 +253,8 @@ type Target struct {
 	Program string `json:"-"`
 }
 
-// Source is a place that packages come from. Login is true if it lets in only those who are known to it;
-// Variable is the environment variable that the checkout expects the login in.
+// Source is a place that packages come from. Login is true if it lets in only those who are known
+// to it; Variable is the environment variable that the checkout expects the login in.
 type Source struct {
 	Address  string `json:"address"`
 	Login    bool   `json:"login"`
@@ -252,8 +262,8 @@ type Source struct {
 	At       Place  `json:"at"`
 }
 
-// Compile is a package that is compiled on this machine, and a tool or library that this takes. Certain is
-// false for a package that often comes ready-made.
+// Compile is a package that is compiled on this machine, and a tool or library that this takes.
+// Certain is false for a package that often comes ready-made.
 type Compile struct {
 	Package string `json:"package"`
 	Takes   string `json:"takes"`
@@ -261,13 +271,15 @@ type Compile struct {
 	At      Place  `json:"at"`
 }
 
-// Runtime is a tool that a project asks for. Constraint is in the notation of semantic version ranges.
+// Runtime is a tool that a project asks for. Constraint is in the notation of semantic version
+// ranges.
 type Runtime struct {
 	Tool       string `json:"tool"`
 	Constraint string `json:"constraint"`
 	At         Place  `json:"at"`
 
-	// Close is the constraint of the versions that do instead of an exact one; empty where none is named, or none does.
+	// Close is the constraint of the versions that do instead of an exact one; empty where none is
+	// named, or none does.
 	Close string `json:"close,omitempty"`
 	// Hint is true where the file says what others use, a container or a build server. This machine
 	// may do without it.
@@ -303,12 +315,13 @@ type Serve struct {
 
 // Way is how a service of the project runs natively by this command.
 func (v *Serve) Way(p *Project) NativeWay {
-	return NativeWay{NativeCommand: v.Command, Folder: v.Folder, PortBy: v.PortBy, Bin: p.Bin, Expands: v.Expands,
+	return NativeWay{NativeCommand: v.Command, Folder: v.Folder, PortBy: v.PortBy, Bin: p.Bin,
+		Expands:    v.Expands,
 		AfterSteps: v.AfterSteps, Watches: v.Watches}
 }
 
-// PortBy tells how a server takes another port than its own: from an environment variable, or from words that
-// are added to its command, in which {port} stands for the number.
+// PortBy tells how a server takes another port than its own: from an environment variable, or from
+// words that are added to its command, in which {port} stands for the number.
 type PortBy struct {
 	Env   string   `json:"env,omitempty"`
 	Words []string `json:"words,omitempty"`
@@ -350,16 +363,16 @@ type Step struct {
 
 	// Folder is where it runs; empty for the project's own folder.
 	Folder string `json:"folder,omitempty"`
-	// ForOthers is true of what is made for a service of another project alone: what its own project serves doesn't
-	// wait for it.
+	// ForOthers is true of what is made for a service of another project alone: what its own
+	// project serves doesn't wait for it.
 	ForOthers bool `json:"forOthers,omitempty"`
 	// AfterSteps are the ids of steps of other folders that it needs.
 	AfterSteps []string `json:"afterSteps,omitempty"`
-	// Inputs are the files and folders, relative to the workspace, whose content decides whether the step must run
-	// again.
+	// Inputs are the files and folders, relative to the workspace, whose content decides whether
+	// the step must run again.
 	Inputs []string `json:"inputs,omitempty"`
-	// As is the command by which it is remembered, where the one that makes a lock file and the one that keeps to it
-	// come to the same; nil for Command.
+	// As is the command by which it is remembered, where the one that makes a lock file and the one
+	// that keeps to it come to the same; nil for Command.
 	As []string `json:"-"`
 	// EveryTime is true for a step that is run at each launch, whatever was done before.
 	EveryTime bool `json:"everyTime,omitempty"`
@@ -382,7 +395,8 @@ const (
 	Usual Sure = "usual"
 )
 
-// Claim is what one witness says of one thing: of a service or a setting, by name, and of what about it.
+// Claim is what one witness says of one thing: of a service or a setting, by name, and of what
+// about it.
 type Claim struct {
 	About   string  `json:"about"`
 	Of      string  `json:"of"` // "command", "port", "version of node" and so on
@@ -390,8 +404,8 @@ type Claim struct {
 	Witness Witness `json:"witness"`
 	Sure    Sure    `json:"sure"`
 	At      Place   `json:"at"`
-	// Counts is true for the claim that is taken, of all about the same thing; Agrees for those that
-	// say the same as it.
+	// Counts is true for the claim that is taken, of all about the same thing; Agrees for those
+	// that say the same as it.
 	Counts bool `json:"counts"`
 	Agrees bool `json:"agrees"`
 }
@@ -425,9 +439,11 @@ type EnvFile struct {
 
 	// WantedAt is where a compose file asks for the file, if nothing else makes it known.
 	WantedAt Place `json:"wantedAt,omitzero"`
-	// Wants is what the code asks for and would find there; nil where a template, or the file, says what is in it.
+	// Wants is what the code asks for and would find there; nil where a template, or the file, says
+	// what is in it.
 	Wants []Read `json:"-"`
-	// Layers are the files of the same folder that its framework reads with it, from the weakest to the one that wins.
+	// Layers are the files of the same folder that its framework reads with it, from the weakest to
+	// the one that wins.
 	Layers []string `json:"layers,omitempty"`
 }
 
@@ -436,14 +452,15 @@ type Variable struct {
 	Name string `json:"name"`
 	File string `json:"file"` // the settings file that would give it
 	At   Place  `json:"at"`
-	// Required is true if the compose file can't be read without it; Says is what the file says then.
+	// Required is true if the compose file can't be read without it; Says is what the file says
+	// then.
 	Required bool   `json:"required"`
 	Says     string `json:"says,omitempty"`
 }
 
-// Read is an environment variable that code reads. Project is the folder of its project. Default is true where the code
-// has a value for it when it is not set; Must where the code fails then; Named where a settings file, a template or a
-// service names it.
+// Read is an environment variable that code reads. Project is the folder of its project. Default is
+// true where the code has a value for it when it is not set; Must where the code fails then; Named
+// where a settings file, a template or a service names it.
 type Read struct {
 	Name                 string
 	Project              string
@@ -468,7 +485,8 @@ type HostName struct {
 	At   Place  `json:"at"`
 }
 
-// OwnCause is a cause that a workspace knows by a line of a log: what it says then, and what is to be done.
+// OwnCause is a cause that a workspace knows by a line of a log: what it says then, and what is to
+// be done.
 type OwnCause struct {
 	Name string `json:"name"`
 	Line string `json:"line"` // an expression
@@ -484,13 +502,13 @@ type Page struct {
 	At   Place  `json:"at"`
 }
 
-// Ask is a command that the README has and that asks a person something, such as the first user's name. It is for when
-// everything is up.
+// Ask is a command that the README has and that asks a person something, such as the first user's
+// name. It is for when everything is up.
 type Ask struct {
 	Command []string          `json:"command"`
 	Env     map[string]string `json:"env,omitempty"`
-	// Folder is where it runs, for the project whose environment it takes; Service is the one in whose container it
-	// runs instead, where it is not empty.
+	// Folder is where it runs, for the project whose environment it takes; Service is the one in
+	// whose container it runs instead, where it is not empty.
 	Folder  string `json:"folder"`
 	Project string `json:"project"`
 	Manager string `json:"manager,omitempty"`

@@ -67,7 +67,8 @@ type PortCheck struct {
 	Name string `json:"name,omitempty"`
 	// FirstMs is how long the first page took, where the next came much sooner: it was warming up.
 	FirstMs float64 `json:"firstMs,omitempty"`
-	// Announced is true for an address that a service has announced in its log, and that is declared nowhere.
+	// Announced is true for an address that a service has announced in its log, and that is
+	// declared nowhere.
 	Announced bool `json:"announced,omitempty"`
 
 	// Said is the text of an error page, for who looks for its reason; it is shown nowhere.
@@ -94,7 +95,8 @@ func (c PortCheck) URL() string {
 type Owner struct {
 	PID     int    `json:"pid"`
 	Command string `json:"command"`
-	// Stack is the workspace of another stack of ours that it belongs to; Command is its service then.
+	// Stack is the workspace of another stack of ours that it belongs to; Command is its service
+	// then.
 	Stack string `json:"stack,omitempty"`
 }
 
@@ -104,8 +106,9 @@ type Check struct {
 	Answers bool        `json:"answers"` // everything that was launched is as it should be
 	Ports   []PortCheck `json:"ports"`
 
-	// Launched is true while the stack is launched. Services are those of the launch, and those that it left out;
-	// Counts tells of the lasting ones. Failures are what did not come to its aim at the launch, steps included.
+	// Launched is true while the stack is launched. Services are those of the launch, and those
+	// that it left out; Counts tells of the lasting ones. Failures are what did not come to its aim
+	// at the launch, steps included.
 	Launched bool           `json:"launched"`
 	Services []ServiceCheck `json:"services"`
 	Counts   Counts         `json:"counts"`
@@ -115,8 +118,9 @@ type Check struct {
 	// Checks are those that the workspace has of its own, in nharbor.toml.
 	Checks []OwnResult `json:"checks,omitempty"`
 
-	// SignIns are those that services have printed and that files mention; passwords that were printed are left out of
-	// answers for programs. Pages are the addresses that READMEs name beyond the first page of a port.
+	// SignIns are those that services have printed and that files mention; passwords that were
+	// printed are left out of answers for programs. Pages are the addresses that READMEs name
+	// beyond the first page of a port.
 	SignIns []SignIn    `json:"signIns,omitempty"`
 	Pages   []PageCheck `json:"pages,omitempty"`
 	// Changed is what has changed since the stack was launched; nil where nothing has.
@@ -136,8 +140,8 @@ type ServiceCheck struct {
 	Remedy  string   `json:"remedy"`
 }
 
-// Counts are of the lasting services of a launch: how many there are, have a process, and answer on every port that
-// they have, of which there is one at least.
+// Counts are of the lasting services of a launch: how many there are, have a process, and answer on
+// every port that they have, of which there is one at least.
 type Counts struct {
 	Expected  int `json:"expected"`
 	Running   int `json:"running"`
@@ -202,9 +206,9 @@ type PageCheck struct {
 	Title   string  `json:"title,omitempty"`
 }
 
-// Changed is what has changed since a stack was launched: files, services whose command or settings are others now,
-// steps that would run again, checkouts with new commits; and the command that makes the stack follow, where one
-// does.
+// Changed is what has changed since a stack was launched: files, services whose command or settings
+// are others now, steps that would run again, checkouts with new commits; and the command that
+// makes the stack follow, where one does.
 type Changed struct {
 	Files    []string `json:"files"`
 	Services []string `json:"services"`
@@ -231,8 +235,8 @@ type Event struct {
 // EventKind is what is going on in a state.
 type EventKind string
 
-// The kinds. Of what waits: its image is fetched or built meanwhile, or has been. Of what is starting: its process has
-// ended, and it starts again after a pause.
+// The kinds. Of what waits: its image is fetched or built meanwhile, or has been. Of what is
+// starting: its process has ended, and it starts again after a pause.
 const (
 	Preparing   EventKind = "preparing"
 	Prepared    EventKind = "prepared"

@@ -23,7 +23,8 @@ func TestParts(t *testing.T) {
 	t.Parallel()
 	at := Place{File: "x", Line: 1}
 	p := &Project{Path: ".", Framework: "top", Parts: []Part{
-		{Folder: "desk", Name: "desk", Uses: map[string]Place{"@h/ledger": at, "vite": at}, Framework: "vite"},
+		{Folder: "desk", Name: "desk", Uses: map[string]Place{"@h/ledger": at, "vite": at},
+			Framework: "vite"},
 		{Folder: "ledger", Name: "@h/ledger", Uses: map[string]Place{"@h/env": at, "pg": at}},
 		{Folder: "env", Name: "@h/env", Uses: map[string]Place{"@h/ledger": at}},
 		{Folder: "alone", Name: "alone", Uses: nil},
@@ -37,7 +38,8 @@ func TestParts(t *testing.T) {
 	if _, _, away, ok := p.UsedBy("desk", []string{"pg"}); !ok || away != 1 {
 		t.Errorf("desk uses pg: %v, %d away", ok, away)
 	}
-	for folder, want := range map[string]string{"desk": "vite", "ledger": "", ".": "top", "nowhere": ""} {
+	for folder, want := range map[string]string{"desk": "vite", "ledger": "", ".": "top",
+		"nowhere": ""} {
 		if got := p.FrameworkAt(folder); got != want {
 			t.Errorf("%s has the framework %q, want %q", folder, got, want)
 		}

@@ -14,15 +14,16 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// SignIns are what people sign in with: what services have printed since they were first started, which is remembered,
-// and then what the files mention.
+// SignIns are what people sign in with: what services have printed since they were first started,
+// which is remembered, and then what the files mention.
 func SignIns(root string, s *stack.Stack) []stack.SignIn {
 	m := memory.Recall(root)
 	if lines, err := logs.Read(root, nil).Next(); err == nil {
 		var printed []memory.Printed
 		for _, p := range logs.PrintedIn(lines) {
 			if s.Service(p.Source) != nil { // steps say what others do with them
-				printed = append(printed, memory.Printed{Service: p.Source, User: p.User, Password: p.Password})
+				printed = append(printed, memory.Printed{Service: p.Source, User: p.User,
+					Password: p.Password})
 			}
 		}
 		m.Print(printed)
@@ -41,7 +42,8 @@ func Pages(services, now []stack.Service) []stack.PageCheck {
 		for _, page := range v.Pages {
 			port := page.Port
 			for k, p := range v.Ports { // a second copy has moved
-				if p.Host == port && i < len(now) && now[i].Name == v.Name && k < len(now[i].Ports) {
+				if p.Host == port && i < len(now) && now[i].Name == v.Name &&
+					k < len(now[i].Ports) {
 					port = now[i].Ports[k].Host
 				}
 			}
@@ -52,15 +54,15 @@ func Pages(services, now []stack.Service) []stack.PageCheck {
 	return out
 }
 
-// Terminal is where a person sits. Raw hands over every key as it is pressed, tells how many rows and columns there
-// are, and gives what puts it back.
+// Terminal is where a person sits. Raw hands over every key as it is pressed, tells how many rows
+// and columns there are, and gives what puts it back.
 type Terminal struct {
 	In, Out *os.File
 	Raw     func() (rows, columns uint, restore func(), err error)
 }
 
-// Answer runs a command that asks a person something on a terminal, and gives its exit code. It ends early with the
-// context.
+// Answer runs a command that asks a person something on a terminal, and gives its exit code. It
+// ends early with the context.
 func Answer(ctx context.Context, root string, a *launch.Ask, at Terminal) (int, error) {
 	if a.Service == "" {
 		return run.OnTerminal(ctx, a.Dir, a.Command, a.Environment, at.In, at.Out)
@@ -70,7 +72,8 @@ func Answer(ctx context.Context, root string, a *launch.Ask, at Terminal) (int, 
 		return -1, err
 	}
 	defer e.Close()
-	list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root), engine.LabelService: a.Service})
+	list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root),
+		engine.LabelService: a.Service})
 	if err != nil {
 		return -1, err
 	}

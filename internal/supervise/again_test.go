@@ -50,9 +50,13 @@ func TestStartsAgain(t *testing.T) {
 		starts int
 		ends   string
 	}{
-		"a failure that passes": {func(s *launch.Service) { s.Restarts.Restart = true }, []string{"first=was", "stay"},
+		"a failure that passes": {func(s *launch.Service) { s.Restarts.Restart = true },
+			[]string{"first=was", "stay"},
 			2, "x running"},
-		"given up in the end": {func(s *launch.Service) { s.Restarts.Restart, s.Restarts.RestartTimes = true, 2 },
+		"given up in the end": {func(s *launch.Service) {
+			s.Restarts.Restart,
+				s.Restarts.RestartTimes = true, 2
+		},
 			[]string{"exit=3"},
 			3, "x failed"},
 		"only after a failure": {func(s *launch.Service) {
@@ -72,7 +76,8 @@ func TestStartsAgain(t *testing.T) {
 			p.native("x", stack.Lasting, 0, words(list...))
 			p.change("x", c.rule)
 			p.run(t, nil)
-			if strings.HasSuffix(c.ends, "failed") { // one that ends well may have been up for a moment
+			if strings.HasSuffix(c.ends,
+				"failed") { // one that ends well may have been up for a moment
 				p.await(t, "service:x", stack.Failed, 1)
 			}
 			starts := 0
@@ -93,14 +98,16 @@ func TestStoppedBetweenStarts(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)
 	port := testport.Take(t)
-	p.native("x", stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"),
-		"exit=4"))
+	p.native("x", stack.Lasting, port,
+		words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"),
+			"exit=4"))
 	p.change("x", func(s *launch.Service) { s.Restarts.Restart = true })
 	p.run(t, nil)
 	if err := os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p.await(t, "service:x", stack.Starting, 2) // the first start, and that it starts again after a pause
+	p.await(t, "service:x", stack.Starting,
+		2) // the first start, and that it starts again after a pause
 	p.x.Stop(nil)
 	if got := p.states(); got != "x stopped" {
 		t.Errorf("it is %s", got)
@@ -116,7 +123,8 @@ func TestHalt(t *testing.T) {
 	p.plan.Halt = true
 	slow, gate := testport.Take(t), filepath.Join(p.root, "gate")
 	p.native("bad", stack.Lasting, 0, words("exit=1"))
-	p.native("up", stack.Lasting, slow, words("await="+gate, fmt.Sprintf("listen=%d", slow), "stay"))
+	p.native("up", stack.Lasting, slow,
+		words("await="+gate, fmt.Sprintf("listen=%d", slow), "stay"))
 	p.native("late", stack.Lasting, 0, words("stay"), "service:up answering")
 	go func() {
 		p.awaitExecutor()
@@ -143,7 +151,10 @@ func TestRestart(t *testing.T) {
 	if err := os.WriteFile(lock, []byte("1"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	serve := func(port int) []string { return words("env=LEVEL", fmt.Sprintf("listen=%d", port), "stay") }
+	serve := func(port int) []string {
+		return words("env=LEVEL", fmt.Sprintf("listen=%d", port),
+			"stay")
+	}
 	p.native("db", stack.Lasting, db, serve(db))
 	p.step("install", words("say=installed"), []string{"lock"})
 	p.native("api", stack.Lasting, api, serve(api), "service:db answering", "step:install finished")
@@ -166,7 +177,8 @@ func TestRestart(t *testing.T) {
 	if err := x.Restart(&next, []string{"api"}); err != nil {
 		t.Fatal(err)
 	}
-	if got := p.states(); got != "api answering, db answering, own stopped, step:install done, web answering" {
+	if got := p.states(); got != "api answering, db answering, own stopped, step:install done, "+
+		"web answering" {
 		t.Errorf("after the restart: %s", got)
 	}
 	if x.at("service:db") != before {
@@ -188,11 +200,13 @@ func TestRestart(t *testing.T) {
 	if said["api"] != 1 || said["web"] != 1 || said["db"] != 0 {
 		t.Errorf("the new setting came to %v", said)
 	}
-	if err := x.Restart(&next, []string{"api"}); err != nil || p.when("step:install", stack.Unchanged) < 0 {
+	if err := x.Restart(&next, []string{"api"}); err != nil ||
+		p.when("step:install", stack.Unchanged) < 0 {
 		t.Errorf("a second restart installs again: %v", err)
 	}
 	more := next
-	more.Order.Nodes = append(slices.Clone(next.Order.Nodes), order.Node{ID: "service:new", Kind: "service"})
+	more.Order.Nodes = append(slices.Clone(next.Order.Nodes),
+		order.Node{ID: "service:new", Kind: "service"})
 	if err := x.Restart(&more, nil); err == nil || !strings.Contains(err.Error(), "new") {
 		t.Errorf("with a service that was not launched: %v", err)
 	}
@@ -202,8 +216,8 @@ func TestRestart(t *testing.T) {
 	}
 }
 
-// BenchmarkCriticalPath launches 50 services with made-up start times, in chains, and reports how much longer than the
-// critical path it takes, in milliseconds.
+// BenchmarkCriticalPath launches 50 services with made-up start times, in chains, and reports how
+// much longer than the critical path it takes, in milliseconds.
 func BenchmarkCriticalPath(b *testing.B) {
 	for b.Loop() {
 		p := newPlay(b)
@@ -236,7 +250,8 @@ func BenchmarkCriticalPath(b *testing.B) {
 // BenchmarkRelaunch launches a stack of ten services and twenty steps of which nothing has changed.
 func BenchmarkRelaunch(b *testing.B) {
 	root := b.TempDir()
-	if err := os.WriteFile(filepath.Join(root, "lock"), []byte(strings.Repeat("x", 1<<20)), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(root, "lock"), []byte(strings.Repeat("x", 1<<20)),
+		0o600); err != nil {
 		b.Fatal(err)
 	}
 	for b.Loop() {
@@ -247,8 +262,10 @@ func BenchmarkRelaunch(b *testing.B) {
 		}
 		for i := range 10 {
 			port := testport.Take(b)
-			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port, words(fmt.Sprintf("listen=%d", port), "stay"),
-				fmt.Sprintf("step:install%d finished", i), fmt.Sprintf("step:install%d finished", i+10))
+			p.native(fmt.Sprintf("s%d", i), stack.Lasting, port,
+				words(fmt.Sprintf("listen=%d", port), "stay"),
+				fmt.Sprintf("step:install%d finished", i), fmt.Sprintf("step:install%d finished",
+					i+10))
 		}
 		p.run(b, nil)
 		if !p.x.Good() {
@@ -260,13 +277,15 @@ func BenchmarkRelaunch(b *testing.B) {
 	}
 }
 
-// TestSeals tells a database that was made with another password, and nothing else, by sums that show no password.
+// TestSeals tells a database that was made with another password, and nothing else, by sums that
+// show no password.
 func TestSeals(t *testing.T) {
 	t.Parallel()
 	service := func(image string, env ...string) *launch.Service {
 		return &launch.Service{Name: "db", Image: image, Runs: stack.Container, Environment: env}
 	}
-	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary", "POSTGRES_USER=office",
+	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary",
+		"POSTGRES_USER=office",
 		"LEVEL=1")
 	was := seal(db, "volume-1")
 	if was == "" || strings.Contains(was, "canary") {
@@ -277,12 +296,16 @@ func TestSeals(t *testing.T) {
 		store string
 		same  bool
 	}{
-		"the same":                   {db, "volume-1", true},
-		"another setting":            {service("postgres", "POSTGRES_PASSWORD=canary", "LEVEL=2"), "volume-1", true},
-		"another password":           {service("postgres", "POSTGRES_PASSWORD=later"), "volume-1", false},
-		"another volume":             {db, "volume-2", false},
-		"a service that stores none": {service("saltmarsh/api", "POSTGRES_PASSWORD=canary"), "volume-1", false},
-		"no password":                {service("postgres", "POSTGRES_PASSWORD="), "volume-1", false},
+		"the same": {db, "volume-1", true},
+		"another setting": {service("postgres", "POSTGRES_PASSWORD=canary", "LEVEL=2"),
+			"volume-1", true},
+		"another password": {service("postgres", "POSTGRES_PASSWORD=later"), "volume-1",
+			false},
+		"another volume": {db, "volume-2", false},
+		"a service that stores none": {service("saltmarsh/api", "POSTGRES_PASSWORD=canary"),
+			"volume-1", false},
+		"no password": {service("postgres", "POSTGRES_PASSWORD="), "volume-1",
+			false},
 	} {
 		if got := seal(c.s, c.store); (got == was) != c.same {
 			t.Errorf("%s: %q", name, got)
@@ -293,7 +316,8 @@ func TestSeals(t *testing.T) {
 	m.Sealed("volume-1", was)
 	m.Sealed("volume-1", "a later one")
 	m.Sealed("volume-2", "")
-	if again := memory.Recall(root); again.SealOf("volume-1") != was || again.SealOf("volume-2") != "" {
+	if again := memory.Recall(root); again.SealOf("volume-1") != was ||
+		again.SealOf("volume-2") != "" {
 		t.Errorf("remembered are %q and %q", again.SealOf("volume-1"), again.SealOf("volume-2"))
 	}
 	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", "memory.json")); err != nil ||
@@ -302,7 +326,8 @@ func TestSeals(t *testing.T) {
 	}
 }
 
-// TestShortJob starts services that end at once with code 0: where nothing says that one serves, it was a job.
+// TestShortJob starts services that end at once with code 0: where nothing says that one serves, it
+// was a job.
 func TestShortJob(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)

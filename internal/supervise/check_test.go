@@ -14,7 +14,8 @@ func TestCausesFollowTheRecord(t *testing.T) {
 	service := stack.Service{Name: "web"}
 	at := stack.Port{Host: 8000, Target: 80, At: stack.Place{File: "compose.yaml", Line: 5}}
 	record := func(runs stack.Way, s stack.State) *Record {
-		return &Record{Services: []RecordService{{Name: "web", Runs: runs, State: s, Text: "no luck"}}}
+		return &Record{Services: []RecordService{{Name: "web", Runs: runs, State: s,
+			Text: "no luck"}}}
 	}
 	for _, c := range []struct {
 		name    string
@@ -24,38 +25,53 @@ func TestCausesFollowTheRecord(t *testing.T) {
 		verdict stack.Verdict
 		cause   string
 	}{
-		{"nothing was launched", stack.PortCheck{Verdict: stack.Refuses}, nil, false, stack.Refuses, "not launched"},
+		{"nothing was launched", stack.PortCheck{Verdict: stack.Refuses}, nil, false,
+			stack.Refuses, "not launched"},
 		{"somebody else is there",
-			stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "nginx"}}, nil, false,
+			stack.PortCheck{Verdict: stack.Answers,
+				Owner: &stack.Owner{PID: 7, Command: "nginx"}}, nil, false,
 			stack.Stranger, "nginx, process 7"},
-		{"it failed", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed), true, stack.Refuses,
+		{"it failed", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed),
+			true, stack.Refuses,
 			"failed: no luck"},
-		{"it was skipped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Skipped), true,
+		{"it was skipped", stack.PortCheck{Verdict: stack.Refuses},
+			record(stack.Native, stack.Skipped), true,
 			stack.Refuses, "skipped, since no luck"},
-		{"it was stopped", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Stopped), true,
+		{"it was stopped", stack.PortCheck{Verdict: stack.Refuses},
+			record(stack.Native, stack.Stopped), true,
 			stack.Refuses, "was stopped"},
 		{"it is not part", stack.PortCheck{Verdict: stack.Refuses}, &Record{}, true, stack.Refuses,
 			"not part of this launch"},
 		{"somebody is in its place",
 			stack.PortCheck{Verdict: stack.Answers, Owner: &stack.Owner{PID: 7, Command: "nginx"}},
-			record(stack.Native, stack.Failed), true, stack.Stranger, "failed: no luck; what answers here is " +
+			record(stack.Native, stack.Failed), true, stack.Stranger, "failed: no luck; what " +
+				"answers here is " +
 				"another program: nginx"},
-		{"somebody has the port of what was left out", stack.PortCheck{Verdict: stack.Answers}, &Record{}, true,
+		{"somebody has the port of what was left out", stack.PortCheck{Verdict: stack.Answers},
+			&Record{}, true,
 			stack.Refuses, "not part of this launch"},
-		{"it failed, and all is over", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.Failed),
+		{"it failed, and all is over", stack.PortCheck{Verdict: stack.Refuses},
+			record(stack.Native, stack.Failed),
 			false, stack.Refuses, "failed: no luck"},
-		{"only inside", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Container, stack.IsUp), true,
+		{"only inside", stack.PortCheck{Verdict: stack.Refuses},
+			record(stack.Container, stack.IsUp), true,
 			stack.Refuses, "own loopback"},
-		{"it does not listen", stack.PortCheck{Verdict: stack.Refuses}, record(stack.Native, stack.IsUp), true,
+		{"it does not listen", stack.PortCheck{Verdict: stack.Refuses},
+			record(stack.Native, stack.IsUp), true,
 			stack.Refuses, "does not listen"},
 		{"it hangs up", stack.PortCheck{Verdict: stack.Refuses,
-			Cause: "it accepts the connection and hangs up without a word"}, record(stack.Native, stack.IsUp), true,
+			Cause: "it accepts the connection and hangs up without a " +
+				"word"}, record(stack.Native, stack.IsUp), true,
 			stack.Silent, "hangs up"},
-		{"it says nothing", stack.PortCheck{Verdict: stack.Silent}, record(stack.Native, stack.IsUp), true,
+		{"it says nothing", stack.PortCheck{Verdict: stack.Silent},
+			record(stack.Native, stack.IsUp), true,
 			stack.Silent, "says nothing within"},
-		{"it speaks another language", stack.PortCheck{Verdict: stack.Stranger, Expected: "http", Speaks: "redis"},
-			record(stack.Container, stack.IsUp), true, stack.Stranger, "http was expected, and redis answers"},
-		{"all is well", stack.PortCheck{Verdict: stack.Answers}, record(stack.Container, stack.IsUp), true,
+		{"it speaks another language",
+			stack.PortCheck{Verdict: stack.Stranger, Expected: "http", Speaks: "redis"},
+			record(stack.Container, stack.IsUp), true, stack.Stranger, "http was expected, and " +
+				"redis answers"},
+		{"all is well", stack.PortCheck{Verdict: stack.Answers},
+			record(stack.Container, stack.IsUp), true,
 			stack.Answers, ""},
 	} {
 		j := &judgement{Judging: Judging{Record: c.record}, alive: c.alive}
@@ -67,7 +83,8 @@ func TestCausesFollowTheRecord(t *testing.T) {
 	}
 }
 
-// TestJobsAreAskedNothing holds that a job that is over gets no credit for the server that has its port now.
+// TestJobsAreAskedNothing holds that a job that is over gets no credit for the server that has its
+// port now.
 func TestJobsAreAskedNothing(t *testing.T) {
 	t.Parallel()
 	ports := []stack.Port{{Host: testport.Take(t), Target: 80, Transport: "tcp", Speaks: "http"}}
@@ -78,9 +95,11 @@ func TestJobsAreAskedNothing(t *testing.T) {
 	if len(c.Ports) != 1 || c.Ports[0].Service != "board" {
 		t.Errorf("asked was %+v", c.Ports)
 	}
-	mixed, err := launch.Mix(&stack.Stack{Services: []stack.Service{{Name: "prepare", Kind: stack.Once, Ports: ports}}},
+	mixed, err := launch.Mix(&stack.Stack{Services: []stack.Service{{Name: "prepare",
+		Kind: stack.Once, Ports: ports}}},
 		launch.Options{})
-	if err != nil || len(mixed.Stack.Services[0].Ports) != 0 || len(mixed.Survey.Services[0].Ports) != 1 {
+	if err != nil || len(mixed.Stack.Services[0].Ports) != 0 ||
+		len(mixed.Survey.Services[0].Ports) != 1 {
 		t.Errorf("to be launched is %+v, %v", mixed, err)
 	}
 }

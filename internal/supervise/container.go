@@ -37,8 +37,8 @@ func (x *Executor) prepareEngine(ctx context.Context) error {
 	return x.ensure(ctx)
 }
 
-// ensure makes the networks and volumes that the plan asks for and that are not there yet, each on the engine of the
-// services that use it.
+// ensure makes the networks and volumes that the plan asks for and that are not there yet, each on
+// the engine of the services that use it.
 func (x *Executor) ensure(ctx context.Context) error {
 	labels := map[string]string{engine.LabelStack: x.plan().ID, engine.LabelRoot: x.plan().Root}
 	data := map[string]string{}
@@ -63,14 +63,16 @@ func (x *Executor) ensure(ctx context.Context) error {
 	}
 	for n := range networks {
 		if spec := x.plan().Networks[n.name]; !spec.External {
-			if err := n.on.EnsureNetwork(ctx, networkName(x.plan(), n.name), spec, labels); err != nil {
+			if err := n.on.EnsureNetwork(ctx, networkName(x.plan(), n.name), spec,
+				labels); err != nil {
 				return fmt.Errorf("making the network %s: %w", n.name, err)
 			}
 		}
 	}
 	for v := range volumes {
 		if spec := x.plan().Volumes[v.name]; !spec.External {
-			id, err := v.on.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v.name), spec, labels)
+			id, err := v.on.EnsureVolume(ctx, volumeName(x.plan().ID, x.plan().Volumes, v.name),
+				spec, labels)
 			if err != nil {
 				return fmt.Errorf("making the volume %s: %w", v.name, err)
 			}
@@ -104,8 +106,9 @@ func first(a, b string) string {
 	return b
 }
 
-// healthTest is the command of a container's health check; nil if it has none. That of its image counts where there is
-// no port to ask: who made the image did not know what the application makes of it.
+// healthTest is the command of a container's health check; nil if it has none. That of its image
+// counts where there is no port to ask: who made the image did not know what the application makes
+// of it.
 func (x *Executor) healthTest(ctx context.Context, svc *launch.Service, proc run.Process) []string {
 	c, ok := proc.(*run.Container)
 	if !ok || svc.Container == nil || svc.Container.Health == nil && slices.ContainsFunc(svc.Ports,
@@ -164,8 +167,10 @@ func (x *Executor) healthSays(proc run.Process, test []string) string {
 	return said
 }
 
-// startContainers makes and starts the containers of a service: one, or as many as the files ask for.
-func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *logs.Log) (run.Process, error) {
+// startContainers makes and starts the containers of a service: one, or as many as the files ask
+// for.
+func (x *Executor) startContainers(ctx context.Context, s *launch.Service,
+	log *logs.Log) (run.Process, error) {
 	count := 1
 	if s.Container.Replicas != nil {
 		count = max(1, *s.Container.Replicas)
@@ -180,9 +185,11 @@ func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *
 	}
 	proc, err := run.StartContainers(ctx, x.on(s.Name), specs, log.Stream)
 	if named := s.Container.Named; named != "" && engine.IsConflict(err) && specs[0].Name == named {
-		// The name is somebody else's, whom we leave alone; ours is found by the others all the same.
+		// The name is somebody else's, whom we leave alone; ours is found by the others all the
+		// same.
 		specs[0].Name = x.ownName(s.Name)
-		log.Line(fmt.Sprintf("another container is called %s already, so that this one is called %s", named,
+		log.Line(fmt.Sprintf("another container is called %s already, so that this one is "+
+			"called %s", named,
 			specs[0].Name))
 		proc, err = run.StartContainers(ctx, x.on(s.Name), specs, log.Stream)
 	}
@@ -195,7 +202,8 @@ func (x *Executor) startContainers(ctx context.Context, s *launch.Service, log *
 	return proc, nil
 }
 
-// forward lets the ports of a service on another machine be reached at this one's loopback, as long as it runs.
+// forward lets the ports of a service on another machine be reached at this one's loopback, as long
+// as it runs.
 func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
 	ctx, cancel := context.WithCancel(context.Background())
 	go func() {
@@ -207,18 +215,23 @@ func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
 			continue
 		}
 		if err := x.on(s.Name).Forward(ctx, p.Host); err != nil {
-			log.Line(fmt.Sprintf("port %d of the engine's machine can't be led to this one's: %v", p.Host, err))
+			log.Line(fmt.Sprintf("port %d of the engine's machine can't be led to this one's: %v",
+				p.Host, err))
 		}
 	}
 	for _, m := range s.Container.Mounts {
 		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
-			log.Line(fmt.Sprintf("the engine is on another machine: %s went along as it is now, and later changes "+
+			log.Line(fmt.Sprintf("the engine is on another machine: %s went along as it is now, "+
+				"and later changes "+
 				"are not seen there", m.Source))
 		}
 	}
 }
 
-func (x *Executor) ownName(service string) string { return "nharbor-" + x.plan().ID + "-" + service }
+func (x *Executor) ownName(service string) string {
+	return "nharbor-" + x.plan().ID + "-" +
+		service
+}
 
 // container is what the engine is asked to make for a service, the index-th of its containers.
 func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, error) {
@@ -226,7 +239,8 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 	out := run.ContainerSpec{PostStart: c.PostStart, PreStop: c.PreStop}
 	spec := &out.Spec
 	*spec = engine.Spec{
-		Name: x.ownName(s.Name), Image: first(s.ImageTag, s.Image), Platform: c.Platform, Entrypoint: c.Entrypoint,
+		Name: x.ownName(s.Name), Image: first(s.ImageTag,
+			s.Image), Platform: c.Platform, Entrypoint: c.Entrypoint,
 		Command: s.Command, Env: s.Environment, WorkingDir: c.WorkingDir, User: c.User, Hostname: c.Hostname,
 		StopSignal: c.StopSignal, StopGrace: seconds(c.StopGrace), Health: c.Health, Confinement: c.Confinement,
 		Labels: map[string]string{},
@@ -253,8 +267,9 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 	spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), s.Across...)
 	if index == 0 {
 		for _, p := range s.Exposed {
-			spec.Publish = append(spec.Publish, engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
-				Transport: "tcp"})
+			spec.Publish = append(spec.Publish,
+				engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
+					Transport: "tcp"})
 		}
 	}
 	for _, port := range s.Ports {
@@ -265,14 +280,16 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 		if ip == "" && !p.Options.Literal { // a file that names no address hardly means the whole network
 			ip = x.on(s.Name).PublishIP()
 		}
-		spec.Publish = append(spec.Publish, engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
-			Transport: port.Transport})
+		spec.Publish = append(spec.Publish,
+			engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
+				Transport: port.Transport})
 	}
 	for _, m := range c.Mounts {
 		switch {
 		case m.Type == "volume" && m.Source != "":
 			m.Source = volumeName(p.ID, p.Volumes, m.Source)
-		case m.Type == "bind" && x.on(s.Name).Remote && filepath.IsLocal(filepath.FromSlash(m.Source)):
+		case m.Type == "bind" && x.on(s.Name).Remote &&
+			filepath.IsLocal(filepath.FromSlash(m.Source)):
 			// A folder here can't be seen there: its files go along, as they are now.
 			files, volume, err := x.along(m)
 			if err != nil {
@@ -300,7 +317,8 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 	}
 	out.Files = append(out.Files, changed...)
 	if socket, ok := strings.CutPrefix(x.on(s.Name).Address, "unix://"); ok && c.EngineSocket {
-		spec.Mounts = append(spec.Mounts, stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
+		spec.Mounts = append(spec.Mounts,
+			stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
 	}
 	return out, nil
 }
@@ -323,7 +341,8 @@ func (x *Executor) shareWith(spec *engine.Spec, c *stack.ContainerSpec) error {
 			*mode = "container:" + id
 		}
 	}
-	if strings.HasPrefix(spec.NetworkMode, "container:") { // the engine takes no name for one that shares a network
+	if strings.HasPrefix(spec.NetworkMode,
+		"container:") { // the engine takes no name for one that shares a network
 		spec.Hostname, spec.Domainname, spec.DNS, spec.ExtraHosts = "", "", nil, nil
 	}
 	for _, from := range c.VolumesFrom {
@@ -337,7 +356,8 @@ func (x *Executor) shareWith(spec *engine.Spec, c *stack.ContainerSpec) error {
 			return err
 		}
 		if id == "" {
-			return fmt.Errorf("it takes the volumes of %s, which runs on this machine itself and has none", other)
+			return fmt.Errorf("it takes the volumes of %s, which runs on this machine itself "+
+				"and has none", other)
 		}
 		spec.VolumesFrom = append(spec.VolumesFrom, strings.TrimSuffix(id+":"+way, ":"))
 	}
@@ -359,7 +379,8 @@ func (x *Executor) containerOf(service string) (string, error) {
 	return "", fmt.Errorf("it needs the container of %s, which does not run", service)
 }
 
-// across is the address at which a service finds another one that is on another engine; empty for one on its own.
+// across is the address at which a service finds another one that is on another engine; empty for
+// one on its own.
 func across(s *launch.Service, other string) string {
 	for _, kv := range s.Across {
 		if name, ip, _ := strings.Cut(kv, "="); name == other {
@@ -393,7 +414,8 @@ func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 		links = append(links, id[:min(12, len(id))]+":"+alias) // by which the network knows it
 	}
 	for _, net := range c.Networks {
-		at := engine.Attach{Network: networkName(x.plan(), net), Links: links, Attach: c.Attached[net]}
+		at := engine.Attach{Network: networkName(x.plan(), net), Links: links,
+			Attach: c.Attached[net]}
 		names := append([]string{s.Name}, at.Aliases...)
 		for _, other := range []string{c.Hostname, c.Named} {
 			if other != "" && !slices.Contains(names, other) {
@@ -406,20 +428,22 @@ func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 	return nil
 }
 
-// linksAsVouched makes sure that every folder that a container sees leads where it led when consent was asked for.
+// linksAsVouched makes sure that every folder that a container sees leads where it led when consent
+// was asked for.
 func linksAsVouched(p *launch.Plan, s *launch.Service) error {
 	for _, source := range s.Container.Binds() {
 		if to := consent.Leads(p.Root, source); to != p.Leads[source] {
-			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched for that", source,
+			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched "+
+				"for that", source,
 				first(to, "another place than it did"))
 		}
 	}
 	return nil
 }
 
-// hostPath is where a folder of a bind mount lies on this machine. One inside the workspace that isn't there
-// yet is made, as the short form of the specification asks; elsewhere nothing is ever made.
-// Where nothing may be made and nothing is there, that is the error.
+// hostPath is where a folder of a bind mount lies on this machine. One inside the workspace that
+// isn't there yet is made, as the short form of the specification asks; elsewhere nothing is ever
+// made. Where nothing may be made and nothing is there, that is the error.
 func hostPath(rootDir, source string, make bool) (string, error) {
 	name := source
 	if rest, ok := strings.CutPrefix(source, "~"); ok {

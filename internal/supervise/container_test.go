@@ -23,7 +23,8 @@ func TestHostPath(t *testing.T) {
 	for source, want := range map[string]string{
 		"new/folder": filepath.Join(root, "new/folder"), "file": filepath.Join(root, "file"),
 		"../beside": filepath.Join(filepath.Dir(root), "beside"),
-		"/etc":      "/etc", "~/.x": filepath.Join(home, ".x"), "link/made": filepath.Join(root, "link/made"),
+		"/etc":      "/etc", "~/.x": filepath.Join(home, ".x"), "link/made": filepath.Join(root,
+			"link/made"),
 	} {
 		if got, err := hostPath(root, source, true); got != want || err != nil {
 			t.Errorf("%s lies at %s, want %s (%v)", source, got, want, err)

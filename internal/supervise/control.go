@@ -31,8 +31,8 @@ type Launched struct {
 	lines *bufio.Scanner
 }
 
-// Start starts a steward for the plan, by running the program with words, and follows it. A plan that
-// isn't for the background ends when the connection does.
+// Start starts a steward for the plan, by running the program with words, and follows it. A plan
+// that isn't for the background ends when the connection does.
 func Start(plan *launch.Plan, program string, words []string) (*Launched, error) {
 	data, err := json.Marshal(plan)
 	if err != nil {
@@ -69,7 +69,8 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 	go cmd.Wait()
 	var m Message
 	if err := json.NewDecoder(out).Decode(&m); err != nil {
-		return nil, fmt.Errorf("the steward ended before it was ready; it may say why in %s", said.Name())
+		return nil, fmt.Errorf("the steward ended before it was ready; it may say why in %s",
+			said.Name())
 	}
 	if m.Error != nil {
 		return nil, m.Error
@@ -83,12 +84,14 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 	return l, l.send(Request{Do: "follow", Lease: !plan.Background})
 }
 
-// Follow follows a launched stack from its first event on, without being its owner: letting go of it stops nothing.
+// Follow follows a launched stack from its first event on, without being its owner: letting go of
+// it stops nothing.
 func Follow(ctx context.Context, r *Record) (*Launched, error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-			Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor launch", Cause: err}
+			Text: "nothing of this workspace is running", Remedy: "Launch it: nharbor " +
+				"launch", Cause: err}
 	}
 	l := &Launched{conn: conn, lines: bufio.NewScanner(conn)}
 	l.lines.Buffer(nil, 16<<20)
@@ -118,9 +121,10 @@ func (l *Launched) Kill() error { return l.send(Request{Do: "kill"}) }
 // Close lets go of the steward. A stack in the background goes on.
 func (l *Launched) Close() error { return l.conn.Close() }
 
-// StopStack stops the services named, and what needs them, or the whole stack, and waits until that has
-// happened. It reports whether anything was running. If the steward has died, what it left is removed. A record that is
-// not ours is removed too, and what carries the stack's mark is ended without it.
+// StopStack stops the services named, and what needs them, or the whole stack, and waits until that
+// has happened. It reports whether anything was running. If the steward has died, what it left is
+// removed. A record that is not ours is removed too, and what carries the stack's mark is ended
+// without it.
 func StopStack(ctx context.Context, root string, services []string) (bool, error) {
 	r, err := ReadRecord(root)
 	var f *stack.Fault
@@ -171,12 +175,14 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 // stillThere is the fault of processes that could not be ended.
 func stillThere(groups []int) error {
 	return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeStillRunning,
-		Text:   fmt.Sprintf("not everything could be ended: of this stack are left the process groups %v", groups),
+		Text: fmt.Sprintf("not everything could be ended: of this stack are left the process "+
+			"groups %v", groups),
 		Remedy: "They may belong to another user by now; end them by hand."}
 }
 
-// Left reports whether something of a workspace's stack is there although no steward owns it: processes that carry its
-// mark, or containers that carry its label, also ended ones: an engine that ends takes its containers along.
+// Left reports whether something of a workspace's stack is there although no steward owns it:
+// processes that carry its mark, or containers that carry its label, also ended ones: an engine
+// that ends takes its containers along.
 func Left(ctx context.Context, root string) bool {
 	id := workspace.ID(root)
 	if len(marked(id, "")) > 0 {
@@ -191,16 +197,18 @@ func Left(ctx context.Context, root string) bool {
 	engines, _ := everyEngine(ctx, opt)
 	defer closeAll(engines)
 	for _, e := range engines {
-		if list, err := e.List(ctx, map[string]string{engine.LabelStack: id}); err == nil && len(list) > 0 {
+		if list, err := e.List(ctx, map[string]string{engine.LabelStack: id}); err == nil &&
+			len(list) > 0 {
 			return true
 		}
 	}
 	return false
 }
 
-// Restart asks the steward of a launched stack to restart services by the plan; each event goes to event. It gives how
-// all services stand then.
-func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string, event func(stack.Event)) (*Settled,
+// Restart asks the steward of a launched stack to restart services by the plan; each event goes to
+// event. It gives how all services stand then.
+func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string,
+	event func(stack.Event)) (*Settled,
 	error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
@@ -209,7 +217,8 @@ func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []strin
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if err := json.NewEncoder(conn).Encode(Request{Do: "restart", Services: services, Plan: plan}); err != nil {
+	if err := json.NewEncoder(conn).Encode(Request{Do: "restart", Services: services,
+		Plan: plan}); err != nil {
 		return nil, err
 	}
 	for in := json.NewDecoder(conn); ; {
@@ -219,7 +228,8 @@ func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []strin
 				return nil, ctx.Err()
 			}
 			return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeStewardGone,
-				Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, and launch again.",
+				Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, " +
+					"and launch again.",
 				Cause: err}
 		}
 		switch {
@@ -241,8 +251,9 @@ type Removed struct {
 	Files   []string `json:"files"`   // database files, relative to the workspace
 }
 
-// Reset stops the stack and forgets what was set up, so that the next launch does it again. With data it removes the
-// volumes that were made for this stack, and the database files that its steps have made; never anything else.
+// Reset stops the stack and forgets what was set up, so that the next launch does it again. With
+// data it removes the volumes that were made for this stack, and the database files that its steps
+// have made; never anything else.
 func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	out := &Removed{Steps: true, Volumes: []string{}, Files: []string{}}
 	var err error
@@ -281,7 +292,8 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	defer closeAll(engines)
 	if err != nil && len(engines) == 0 {
 		var u *engine.Unavailable
-		if errors.As(err, &u) && (u.Lack == diagnose.NotInstalled || r != nil && !r.inContainers()) {
+		if errors.As(err, &u) && (u.Lack == diagnose.NotInstalled ||
+			r != nil && !r.inContainers()) {
 			return out, nil // then there are no volumes either
 		}
 		return out, err
@@ -342,8 +354,9 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	return found, workspace.WriteState(root, recordName, data)
 }
 
-// isOurs reports whether a process is one that the workspace's stack has started: its number may be another's by now.
-// On Linux it carries our mark; where that can't be seen, it works in the workspace.
+// isOurs reports whether a process is one that the workspace's stack has started: its number may be
+// another's by now. On Linux it carries our mark; where that can't be seen, it works in the
+// workspace.
 func isOurs(pid int, root string) bool {
 	if mark := markOf(pid); mark != "" || runtime.GOOS == "linux" {
 		return mark == workspace.ID(root)

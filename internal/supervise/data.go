@@ -20,8 +20,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// seal is a sum of the passwords that a database makes its store of data with, salted with what tells the store from
-// others; empty for a service that is none.
+// seal is a sum of the passwords that a database makes its store of data with, salted with what
+// tells the store from others; empty for a service that is none.
 func seal(s *launch.Service, store string) string {
 	sum := hmac.New(sha256.New, []byte(store))
 	found := false
@@ -51,8 +51,8 @@ func (x *Executor) keepSeals(s *launch.Service) {
 	}
 }
 
-// Stores tells, by the name of a service, of the volume that exists already and holds its data, in words that name it.
-// Where no engine can be reached there is none.
+// Stores tells, by the name of a service, of the volume that exists already and holds its data, in
+// words that name it. Where no engine can be reached there is none.
 func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string {
 	out := map[string]string{}
 	if !slices.ContainsFunc(s.Services,
@@ -69,11 +69,13 @@ func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string 
 			if !filepath.IsAbs(folder) {
 				folder = filepath.Join(root, filepath.FromSlash(folder))
 			}
-			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil && len(entries) > 0 &&
+			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil &&
+				len(entries) > 0 &&
 				strings.HasPrefix(m.Target, "/var/lib/") {
 				out[v.Name] = "the data in " + m.Source
 			}
-			if _, exists := have[volumeName(workspace.ID(root), s.Volumes, m.Source)]; m.Type == "volume" && exists {
+			if _, exists := have[volumeName(workspace.ID(root), s.Volumes,
+				m.Source)]; m.Type == "volume" && exists {
 				out[v.Name] = "the volume " + m.Source
 			}
 		}
@@ -94,8 +96,8 @@ func volumes(ctx context.Context, root string) map[string]string {
 	return have
 }
 
-// OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other secrets than they
-// would be started with now.
+// OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other
+// secrets than they would be started with now.
 func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 	m := memory.Recall(p.Root)
 	if !m.Sealing() {
@@ -110,7 +112,8 @@ func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 		}
 		for _, mount := range s.Container.Mounts {
 			store := have[volumeName(p.ID, p.Volumes, mount.Source)]
-			if was := m.SealOf(store); mount.Type == "volume" && was != "" && was != seal(&s, store) {
+			if was := m.SealOf(store); mount.Type == "volume" && was != "" &&
+				was != seal(&s, store) {
 				out = append(out, s.Name)
 				break
 			}
@@ -119,8 +122,9 @@ func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
 	return out
 }
 
-// dataOf tells the content of the databases that something works on, by the names of their services: what was done to
-// one is to be done again to its successor of the same name. It is empty where none is known.
+// dataOf tells the content of the databases that something works on, by the names of their
+// services: what was done to one is to be done again to its successor of the same name. It is empty
+// where none is known.
 func (x *Executor) dataOf(services []string) string {
 	var out []string
 	for _, name := range services {
@@ -131,7 +135,8 @@ func (x *Executor) dataOf(services []string) string {
 	return strings.Join(out, " ")
 }
 
-// dataOfService is what identifies a database's content: its volumes, or, without one, this very launch.
+// dataOfService is what identifies a database's content: its volumes, or, without one, this very
+// launch.
 func (x *Executor) dataOfService(s *launch.Service) string {
 	if s.Runs != stack.Container || s.Container == nil {
 		return s.Name
@@ -163,7 +168,8 @@ func databases(s *launch.Step) []string {
 		return nil
 	}
 	var out []string
-	for _, dir := range []string{"", "db", "data", "database", "instance", "prisma", "storage", "var", "tmp"} {
+	for _, dir := range []string{"", "db", "data", "database", "instance", "prisma", "storage",
+		"var", "tmp"} {
 		for _, pattern := range []string{"*.sqlite", "*.sqlite3", "*.db"} {
 			found, _ := filepath.Glob(filepath.Join(s.Dir, dir, pattern))
 			for _, f := range found {

@@ -14,10 +14,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// A stack may be spread over several engines: the one that a launch uses by itself, and others by the names of their
-// contexts, as launch --on asks for. The empty name is that of the first.
+// A stack may be spread over several engines: the one that a launch uses by itself, and others by
+// the names of their contexts, as launch --on asks for. The empty name is that of the first.
 
-// connectOn connects to the engine of a context. Its error is a *stack.Fault with the code engine-unavailable.
+// connectOn connects to the engine of a context. Its error is a *stack.Fault with the code
+// engine-unavailable.
 func connectOn(ctx context.Context, name string) (*engine.Engine, error) {
 	var e *engine.Engine
 	var err error
@@ -32,7 +33,8 @@ func connectOn(ctx context.Context, name string) (*engine.Engine, error) {
 	if err == nil {
 		return e, nil
 	}
-	f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(), Cause: err}
+	f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeEngineUnavailable, Text: err.Error(),
+		Cause: err}
 	var u *engine.Unavailable
 	if errors.As(err, &u) {
 		f.Remedy = u.Remedy()
@@ -48,7 +50,8 @@ func contextsOf(opt launch.Options) []string {
 	return slices.Compact(slices.Sorted(maps.Values(opt.On)))
 }
 
-// everyEngine connects to all engines of a launch that can be reached; the first one's error is given, and no other's.
+// everyEngine connects to all engines of a launch that can be reached; the first one's error is
+// given, and no other's.
 func everyEngine(ctx context.Context, opt launch.Options) ([]*engine.Engine, error) {
 	var out []*engine.Engine
 	first, err := engine.Connect(ctx)
@@ -69,7 +72,8 @@ func closeAll(list []*engine.Engine) {
 	}
 }
 
-// Whereabouts tells how the engines of a launch and this machine reach each other. Its error is that of connectOn.
+// Whereabouts tells how the engines of a launch and this machine reach each other. Its error is
+// that of connectOn.
 func Whereabouts(ctx context.Context, opt launch.Options) (map[string]launch.Where, error) {
 	out := map[string]launch.Where{}
 	for _, name := range contextsOf(opt) {
@@ -86,7 +90,8 @@ func Whereabouts(ctx context.Context, opt launch.Options) (map[string]launch.Whe
 		if ips, err := net.LookupIP(w.Host); err == nil && len(ips) > 0 {
 			w.Host = ips[0].String()
 		}
-		if c, err := net.Dial("udp", net.JoinHostPort(w.Host, "9")); err == nil { // which sends nothing
+		if c, err := net.Dial("udp",
+			net.JoinHostPort(w.Host, "9")); err == nil { // which sends nothing
 			w.Here = c.LocalAddr().(*net.UDPAddr).IP.String()
 			c.Close()
 		}

@@ -30,9 +30,9 @@ type Entering struct {
 // anyShell is the better shell of those that an image has.
 var anyShell = []string{"sh", "-c", "command -v bash >/dev/null 2>&1 && exec bash; exec sh"}
 
-// Enter runs the command and gives its exit code. In a container it gets what the container has; natively the
-// environment and the folder of the service. The error is a *stack.Fault with the code service-unknown or
-// not-launched where there is nothing to enter.
+// Enter runs the command and gives its exit code. In a container it gets what the container has;
+// natively the environment and the folder of the service. The error is a *stack.Fault with the code
+// service-unknown or not-launched where there is nothing to enter.
 func Enter(ctx context.Context, e Entering) (int, error) {
 	s, ok := e.Plan.Services[stack.ServiceNode(e.Service)]
 	if !ok {
@@ -45,7 +45,8 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 			command = []string{cmp.Or(os.Getenv("SHELL"), map[bool]string{true: "cmd",
 				false: "sh"}[runtime.GOOS == "windows"])}
 		}
-		// What a person types is the person's own program: a PATH of the checkout's has no say in which that is.
+		// What a person types is the person's own program: a PATH of the checkout's has no say in
+		// which that is.
 		if !strings.ContainsAny(command[0], `/\\`) {
 			program, err := exec.LookPath(command[0])
 			if err != nil {
@@ -63,7 +64,8 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 		return -1, err
 	}
 	defer c.Close()
-	list, err := c.List(ctx, map[string]string{engine.LabelStack: e.Plan.ID, engine.LabelService: e.Service})
+	list, err := c.List(ctx, map[string]string{engine.LabelStack: e.Plan.ID,
+		engine.LabelService: e.Service})
 	if err != nil {
 		return -1, err
 	}
@@ -73,7 +75,8 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 		}
 	}
 	return -1, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
-		Text: fmt.Sprintf("the container of %s does not run", e.Service), Remedy: "Launch it: nharbor launch"}
+		Text: fmt.Sprintf("the container of %s does not run",
+			e.Service), Remedy: "Launch it: nharbor launch"}
 }
 
 func (e *Entering) into(ctx context.Context, c *engine.Engine, id string) (code int, err error) {

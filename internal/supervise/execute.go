@@ -1,9 +1,9 @@
 // Package supervise executes a plan, and owns what runs.
 //
-// An Executor starts every node of the order as soon as what it needs has come far enough, watches it and stops it. A
-// steward, a process in the background, holds the executor and answers commands on a socket of its own; a keeper
-// beside it ends everything if the steward dies. The Record in the workspace's state tells other commands of all
-// that.
+// An Executor starts every node of the order as soon as what it needs has come far enough, watches
+// it and stops it. A steward, a process in the background, holds the executor and answers commands
+// on a socket of its own; a keeper beside it ends everything if the steward dies. The Record in the
+// workspace's state tells other commands of all that.
 //
 // Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable,
 // restart-not-possible and steward-gone.
@@ -34,15 +34,15 @@ import (
 // Patience is how long a service may take until it answers; then it is called quiet.
 const Patience = 2 * time.Minute
 
-// settling is how long a service without a port must stay up to be called running, and how long a port
-// may answer with errors before that counts as its answer.
+// settling is how long a service without a port must stay up to be called running, and how long a
+// port may answer with errors before that counts as its answer.
 const (
 	settling = time.Second
 	erring   = 3 * time.Second
 )
 
-// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part of it into line
-// with another plan meanwhile. All but Run may be called from several goroutines.
+// Executor runs a plan. Make one with NewExecutor, call Run once, then Stop. Restart brings a part
+// of it into line with another plan meanwhile. All but Run may be called from several goroutines.
 type Executor struct {
 	ctx     context.Context           // of everything that is started, now or later
 	engine  *engine.Engine            // nil if nothing runs in containers, or all of it elsewhere
@@ -54,11 +54,13 @@ type Executor struct {
 	cores   chan struct{} // a place for each step and build that may run at once
 	journal *journal
 
-	mu       sync.RWMutex
-	current  *launch.Plan
-	nodes    map[stack.NodeID]*node
-	data     map[string]string // by volume: what tells its content from that of one of the same name
-	renewing atomic.Int32      // services that are being started again since their files have changed
+	mu      sync.RWMutex
+	current *launch.Plan
+	nodes   map[stack.NodeID]*node
+	// by volume: what tells its content from that of one of the same name
+	data map[string]string
+	// services that are being started again since their files have changed
+	renewing atomic.Int32
 	watchers map[stack.NodeID]*watcher
 	makings  map[string]*making // images that are built, or were, by the sum of what they come of
 }
@@ -83,11 +85,13 @@ func (x *Executor) all() []*node {
 	return slices.Collect(maps.Values(x.nodes))
 }
 
-// NewExecutor prepares a plan. When ctx ends, what has not been started never is. The engine may be nil when no service
-// runs in a container.
-func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs *logs.Folder, memory *memory.Memory,
+// NewExecutor prepares a plan. When ctx ends, what has not been started never is. The engine may be
+// nil when no service runs in a container.
+func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs *logs.Folder,
+	memory *memory.Memory,
 	keeper *Keeper) *Executor {
-	x := &Executor{ctx: ctx, current: plan, engine: e, logs: logs, memory: memory, keeper: keeper, started: time.Now(),
+	x := &Executor{ctx: ctx, current: plan, engine: e, logs: logs, memory: memory, keeper: keeper,
+		started: time.Now(),
 		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{},
 		watchers: map[stack.NodeID]*watcher{}, cores: make(
 			chan struct{}, max(1, runtime.NumCPU()))}
@@ -97,8 +101,8 @@ func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs 
 	return x
 }
 
-// Run starts every node as soon as its own conditions hold, and returns when each has reached a state that lasts.
-// Services go on running until Stop.
+// Run starts every node as soon as its own conditions hold, and returns when each has reached a
+// state that lasts. Services go on running until Stop.
 func (x *Executor) Run() error {
 	if err := x.prepareEngine(x.ctx); err != nil {
 		for _, n := range x.all() {
@@ -179,7 +183,8 @@ func (x *Executor) end(n *node, s stack.State, text string) { x.endFor(n, s, tex
 
 // endFor is end with what is known of why.
 func (x *Executor) endFor(n *node, s stack.State, text string, why Why) {
-	if x.move(n, change{kind: ends, state: s, text: text, why: why}) && s == stack.Failed && x.plan().Halt {
+	if x.move(n, change{kind: ends, state: s, text: text, why: why}) && s == stack.Failed &&
+		x.plan().Halt {
 		x.haltNow()
 	}
 }
@@ -189,7 +194,8 @@ func (x *Executor) haltNow() {
 	for _, n := range x.all() {
 		x.move(n, change{kind: wishes, wish: toHalt})
 		n.mu.Lock()
-		if n.life.Wish == toHalt && n.life.Process == nil && n.giveUp != nil && n.life.State == stack.Waiting {
+		if n.life.Wish == toHalt && n.life.Process == nil && n.giveUp != nil &&
+			n.life.State == stack.Waiting {
 			n.giveUp()
 		}
 		n.mu.Unlock()
@@ -231,7 +237,8 @@ func (x *Executor) step(ctx context.Context, n *node) {
 	for k, v := range n.step.Set {
 		env = append(env, k+"="+v)
 	}
-	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env}, log.Stream)
+	p, err := run.StartNative(run.NativeSpec{Dir: n.step.Dir, Command: n.step.Command, Env: env},
+		log.Stream)
 	if err != nil {
 		text, why := startFailure(err)
 		x.endFor(n, stack.Failed, text, why)
@@ -248,14 +255,16 @@ func (x *Executor) step(ctx context.Context, n *node) {
 		x.endFor(n, stack.Failed, p.Exit().String()+text, why)
 	default:
 		// A lock file or a database file may have come into being with the step.
-		x.memory.Remember(&n.step.Work, memory.Digest(x.plan().Root, &n.step.Work, data), databases(n.step))
+		x.memory.Remember(&n.step.Work, memory.Digest(x.plan().Root, &n.step.Work, data),
+			databases(n.step))
 		x.memory.Took(n.id, took)
 		x.end(n, stack.Done, fmt.Sprintf("took %.1f s", took.Seconds()))
 	}
 }
 
 // followStep waits until a step's process has ended, and tells from time to time what it does.
-func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *logs.Log, begin time.Time) {
+func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *logs.Log,
+	begin time.Time) {
 	progress := time.NewTicker(progressEvery)
 	defer progress.Stop()
 	for {
@@ -268,7 +277,8 @@ func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *
 		case <-progress.C:
 			if last := log.Last(); last != "" {
 				x.move(n,
-					change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s", time.Since(begin).Seconds(),
+					change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s",
+						time.Since(begin).Seconds(),
 						last)})
 			}
 		}
@@ -278,8 +288,8 @@ func (x *Executor) followStep(ctx context.Context, n *node, p *run.Native, log *
 // progressEvery is how often a step that takes long tells what it does.
 const progressEvery = 10 * time.Second
 
-// startFailure says that something could not be started, and what is known of why: by the log of its image's build, or
-// by the words of who refused.
+// startFailure says that something could not be started, and what is known of why: by the log of
+// its image's build, or by the words of who refused.
 func startFailure(err error) (string, Why) {
 	var b *buildFailure
 	if errors.As(err, &b) {
@@ -292,7 +302,8 @@ func startFailure(err error) (string, Why) {
 	}
 	if r, _ := diagnose.ReadLog(strings.NewReader(err.Error())); len(r.Causes) > 0 {
 		c := r.Causes[0]
-		return "could not be started: " + c.Cause + "; it said: " + err.Error(), Why{c.Code, c.Cause, c.Remedy}
+		return "could not be started: " + c.Cause + "; it said: " +
+			err.Error(), Why{c.Code, c.Cause, c.Remedy}
 	}
 	return "could not be started: " + err.Error(), Why{}
 }

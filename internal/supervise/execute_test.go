@@ -30,8 +30,9 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// The test's own program plays steps and services: its words say what to do, one after another.
-// It ends without the exit hooks of a program that is covered, which would have a last word of their own.
+// The test's own program plays steps and services: its words say what to do, one after another. It
+// ends without the exit hooks of a program that is covered, which would have a last word of their
+// own.
 func TestMain(m *testing.M) {
 	if len(os.Args) < 2 || os.Args[1] != "play" {
 		os.Exit(m.Run())
@@ -106,7 +107,8 @@ var plays atomic.Int32
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	p := &play{root: root, plan: &launch.Plan{Root: root, ID: fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
+	p := &play{root: root, plan: &launch.Plan{Root: root,
+		ID:       fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
 		Steps:    map[stack.NodeID]launch.Step{},
 		Services: map[stack.NodeID]launch.Service{}}}
 	p.ready.Add(1)
@@ -124,7 +126,8 @@ func (p *play) after(id stack.NodeID, others ...string) {
 	p.plan.Order.Nodes = append(p.plan.Order.Nodes, n)
 }
 
-func (p *play) native(name string, kind stack.Lifetime, port int, command []string, after ...string) {
+func (p *play) native(name string, kind stack.Lifetime, port int, command []string,
+	after ...string) {
 	s := launch.Service{Name: name, Kind: kind, Runs: stack.Native, Command: command, Dir: p.root,
 		Environment: os.Environ()}
 	if port > 0 {
@@ -180,10 +183,12 @@ func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
 	p.native("db", stack.Lasting, db, words(fmt.Sprintf("listen=%d", db), "stay"))
 	p.native("setup", stack.Once, 0, words("say=done"), "service:db answering")
 	p.step("install", words("say=installed"), nil)
-	p.native("web", stack.Lasting, web, words(fmt.Sprintf("listen=%d", web), "stay"), "service:setup finished",
+	p.native("web", stack.Lasting, web, words(fmt.Sprintf("listen=%d", web), "stay"),
+		"service:setup finished",
 		"step:install finished", "service:db answering")
 	x := p.run(t, nil)
-	if got := p.states(); got != "db answering, setup finished, step:install done, web answering" || !x.Good() ||
+	if got := p.states(); got != "db answering, setup finished, step:install done, web "+
+		"answering" || !x.Good() ||
 		len(x.Failures()) > 0 {
 		t.Fatalf("states %s, failures %v", got, x.Failures())
 	}
@@ -194,16 +199,21 @@ func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
 		secondIs  stack.State
 		otherwise string
 	}{
-		{"service:db", stack.IsUp, "service:setup", stack.Starting, "setup started before the database answered"},
-		{"service:setup", stack.Ended, "service:web", stack.Starting, "web started before setup had finished"},
-		{"step:install", stack.Done, "service:web", stack.Starting, "web started before it was installed"},
+		{"service:db", stack.IsUp, "service:setup", stack.Starting,
+			"setup started before the database answered"},
+		{"service:setup", stack.Ended, "service:web", stack.Starting,
+			"web started before setup had finished"},
+		{"step:install", stack.Done, "service:web", stack.Starting,
+			"web started before it was installed"},
 	} {
-		if a, b := p.when(c.first, c.firstIs), p.when(c.second, c.secondIs); a < 0 || b < 0 || a > b {
+		if a, b := p.when(c.first, c.firstIs), p.when(c.second, c.secondIs); a < 0 || b < 0 ||
+			a > b {
 			t.Error(c.otherwise)
 		}
 	}
 	x.Stop(nil)
-	if a, b := p.when("service:web", stack.Stopped), p.when("service:db", stack.Stopped); a < 0 || b < 0 || a > b {
+	if a, b := p.when("service:web", stack.Stopped), p.when("service:db", stack.Stopped); a < 0 ||
+		b < 0 || a > b {
 		t.Errorf("stopped were web at %d and db at %d", a, b)
 	}
 	if x.Running() != 0 {
@@ -225,7 +235,8 @@ func TestFailures(t *testing.T) {
 			p.native("last", stack.Lasting, 0, words("stay"), "service:web begun")
 			p.native("lone", stack.Lasting, 0, words("stay"))
 		}, "last skipped, lone running, step:build failed, web skipped",
-			[]string{"build: ended with code 2; it last said: first | the reason", "web: skipped, since build failed",
+			[]string{"build: ended with code 2; it last said: first | the reason",
+				"web: skipped, since build failed",
 				"last: skipped, since web failed"}},
 		{"a service ends", func(p *play) {
 			p.native("web", stack.Lasting, 1, words("say=no license", "exit=1"))
@@ -284,7 +295,8 @@ func TestInterruptedWhileStarting(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.x.Stop(nil)
-	if got := p.states(); got != "slow stopped, step:long stopped, web stopped" || p.x.Running() != 0 {
+	if got := p.states(); got != "slow stopped, step:long stopped, web stopped" ||
+		p.x.Running() != 0 {
 		t.Errorf("states %s", got)
 	}
 }
@@ -298,7 +310,8 @@ func TestStopOneAndWhatNeedsIt(t *testing.T) {
 	p.native("lone", stack.Lasting, 0, words("stay"))
 	x := p.run(t, nil)
 	x.Stop([]string{"api"})
-	if got := p.states(); got != "api stopped, db running, lone running, web stopped" || x.Running() != 2 {
+	if got := p.states(); got != "api stopped, db running, lone running, web stopped" ||
+		x.Running() != 2 {
 		t.Errorf("states %s", got)
 	}
 }
@@ -373,7 +386,8 @@ func TestStepsAreRemembered(t *testing.T) {
 		t.Fatal(err)
 	}
 	once("done")
-	if err := os.WriteFile(filepath.Join(root, ".nharbor", "memory.json"), []byte("{torn"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(root, ".nharbor", "memory.json"), []byte("{torn"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	once("done")
@@ -386,13 +400,15 @@ func TestLogsHideSecrets(t *testing.T) {
 	t.Parallel()
 	p := newPlay(t)
 	p.plan.Secrets = []string{"canary-value"}
-	p.native("setup", stack.Once, 0, words("say=the password is canary-value", "say=plain", "exit=1"))
+	p.native("setup", stack.Once, 0,
+		words("say=the password is canary-value", "say=plain", "exit=1"))
 	x := p.run(t, nil)
 	if text := strings.Join(failureLines(x), " "); strings.Contains(text, "canary") {
 		t.Errorf("a failure says %q", text)
 	}
 	lines, err := logs.Read(p.root, []string{"setup"}).Next()
-	if err != nil || len(lines) != 2 || lines[0].Text != "the password is ***" || lines[1].Text != "plain" ||
+	if err != nil || len(lines) != 2 || lines[0].Text != "the password is ***" ||
+		lines[1].Text != "plain" ||
 		lines[0].Source != "setup" {
 		t.Errorf("the log holds %+v, %v", lines, err)
 	}
@@ -431,12 +447,15 @@ func standIn(t testing.TB) *engine.Engine {
 	return e
 }
 
-func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerSpec, ports []stack.Port,
+func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerSpec,
+	ports []stack.Port,
 	command []string,
 	after ...string) {
 	spec.Networks = []string{"default"}
-	spec.Labels = map[string]string{engine.LabelStack: "stolen", "own": "label"} // a checkout can't hide its containers
-	p.plan.Services[stack.ServiceNode(name)] = launch.Service{Name: name, Kind: kind, Runs: stack.Container,
+	spec.Labels = map[string]string{engine.LabelStack: "stolen",
+		"own": "label"} // a checkout can't hide its containers
+	p.plan.Services[stack.ServiceNode(name)] = launch.Service{Name: name, Kind: kind,
+		Runs:  stack.Container,
 		Image: "player:1", Command: command, Ports: ports, Container: &spec}
 	p.after(stack.ServiceNode(name), after...)
 }
@@ -445,12 +464,15 @@ func TestContainers(t *testing.T) {
 	t.Parallel()
 	p, e := newPlay(t), standIn(t)
 	host, ready := testport.Take(t), filepath.Join(p.root, "ready")
-	health := &stack.Health{Test: []string{"CMD", "/player", "play", "await=" + ready}, Interval: 30}
+	health := &stack.Health{Test: []string{"CMD", "/player", "play", "await=" + ready},
+		Interval: 30}
 	p.container("db", stack.Lasting,
-		stack.ContainerSpec{Health: health, Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}},
+		stack.ContainerSpec{Health: health,
+			Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}},
 		nil, []string{"stay"})
 	p.container("api", stack.Lasting, stack.ContainerSpec{},
-		[]stack.Port{{Host: host, Target: 80, Transport: "tcp", Speaks: "http"}}, []string{"listen-inside=80", "stay"},
+		[]stack.Port{{Host: host, Target: 80, Transport: "tcp",
+			Speaks: "http"}}, []string{"listen-inside=80", "stay"},
 		"service:db answering")
 	p.native("ripen", stack.Once, 0, words("touch="+ready))
 	x := p.run(t, e)
@@ -473,7 +495,8 @@ func TestContainers(t *testing.T) {
 		t.Errorf("the check gives %+v", c)
 	}
 	x.Stop(nil)
-	if list, _ := e.List(t.Context(), map[string]string{engine.LabelStack: p.plan.ID}); len(list) != 0 {
+	if list, _ := e.List(t.Context(),
+		map[string]string{engine.LabelStack: p.plan.ID}); len(list) != 0 {
 		t.Errorf("left behind: %+v", list)
 	}
 }
@@ -488,7 +511,8 @@ func TestContainerFailures(t *testing.T) {
 	defer taken.Close()
 	p.container("ends", stack.Lasting, stack.ContainerSpec{}, nil, []string{"say=why", "exit=5"})
 	p.container("port", stack.Lasting, stack.ContainerSpec{},
-		[]stack.Port{{Host: taken.Addr().(*net.TCPAddr).Port, Target: 80, Transport: "tcp", Speaks: "http"}},
+		[]stack.Port{{Host: taken.Addr().(*net.TCPAddr).Port, Target: 80, Transport: "tcp",
+			Speaks: "http"}},
 		[]string{"stay"})
 	p.container("image", stack.Lasting, stack.ContainerSpec{}, nil, nil)
 	s := p.plan.Services["service:image"]
@@ -496,27 +520,32 @@ func TestContainerFailures(t *testing.T) {
 	p.plan.Services["service:image"] = s
 	x := p.run(t, e)
 	said := strings.Join(failureLines(x), "\n")
-	for _, want := range []string{"ends: ended with code 5; it last said: why", "port: could not be started",
+	for _, want := range []string{"ends: ended with code 5; it last said: why",
+		"port: could not be started",
 		"in use already", "image: could not be started: the image absent:1 could not be fetched"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("%q is missing in\n%s", want, said)
 		}
 	}
-	if list, _ := e.List(t.Context(), map[string]string{engine.LabelStack: p.plan.ID}); len(list) != 0 {
+	if list, _ := e.List(t.Context(),
+		map[string]string{engine.LabelStack: p.plan.ID}); len(list) != 0 {
 		t.Errorf("left behind: %+v", list)
 	}
 }
 
-// BenchmarkAnswering measures the time from a native service opening its port to the state answering.
+// BenchmarkAnswering measures the time from a native service opening its port to the state
+// answering.
 func BenchmarkAnswering(b *testing.B) {
 	var total, worst time.Duration
 	for b.Loop() {
 		p := newPlay(b)
 		n := testport.Take(b)
-		p.native("web", stack.Lasting, n, words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n),
-			"stay"))
+		p.native("web", stack.Lasting, n,
+			words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n),
+				"stay"))
 		go func() {
-			time.Sleep(50 * time.Millisecond) // so that the wait is in full swing when the port opens
+			// so that the wait is in full swing when the port opens
+			time.Sleep(50 * time.Millisecond)
 			os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600)
 		}()
 		x := p.run(b, nil)

@@ -18,14 +18,14 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// What a container is given of the checkout's files, beside what is mounted: labels, filters, secrets and configs, and
-// on an engine elsewhere the mounted files themselves.
+// What a container is given of the checkout's files, beside what is mounted: labels, filters,
+// secrets and configs, and on an engine elsewhere the mounted files themselves.
 
 // maxAlong is how many bytes of a folder go along to an engine on another machine.
 const maxAlong = 256 << 20
 
-// along reads the files of a bind mount for a container on another machine; volume is true where it is a folder, whose
-// place a volume takes that goes with the container.
+// along reads the files of a bind mount for a container on another machine; volume is true where it
+// is a folder, whose place a volume takes that goes with the container.
 func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err error) {
 	top, err := os.OpenRoot(x.plan().Root)
 	if err != nil {
@@ -44,7 +44,8 @@ func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err e
 	add := func(name, target string, mode fs.FileMode) error {
 		data, err := reading.FileIn(top, filepath.FromSlash(name), maxAlong)
 		if total += len(data); total > maxAlong {
-			return fmt.Errorf("%s holds more than %d MB, too much to go along to the engine's machine", m.Source,
+			return fmt.Errorf("%s holds more than %d MB, too much to go along to the engine's "+
+				"machine", m.Source,
 				maxAlong>>20)
 		}
 		files = append(files, engine.File{Target: target, Data: data, Mode: int64(mode.Perm())})
@@ -53,24 +54,26 @@ func (x *Executor) along(m stack.Mount) (files []engine.File, volume bool, err e
 	if !info.IsDir() {
 		return files, false, add(m.Source, m.Target, info.Mode())
 	}
-	err = fs.WalkDir(reading.Under(top), path.Clean(m.Source), func(at string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() {
-			if d != nil && d.IsDir() && d.Name() == ".nharbor" {
-				return fs.SkipDir
+	err = fs.WalkDir(reading.Under(top), path.Clean(m.Source),
+		func(at string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				if d != nil && d.IsDir() && d.Name() == ".nharbor" {
+					return fs.SkipDir
+				}
+				return err
 			}
-			return err
-		}
-		info, err := d.Info()
-		if err != nil {
-			return err
-		}
-		return add(at, path.Join(m.Target, strings.TrimPrefix(at, path.Clean(m.Source))), info.Mode())
-	})
+			info, err := d.Info()
+			if err != nil {
+				return err
+			}
+			return add(at, path.Join(m.Target, strings.TrimPrefix(at, path.Clean(m.Source))),
+				info.Mode())
+		})
 	return files, true, err
 }
 
-// readFor reads what a container gets of files of the checkout: labels, profiles of the kernel's filter, secrets and
-// configs.
+// readFor reads what a container gets of files of the checkout: labels, profiles of the kernel's
+// filter, secrets and configs.
 func (x *Executor) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) error {
 	root := x.plan().Root
 	for _, name := range c.LabelFiles {
@@ -103,7 +106,8 @@ func (x *Executor) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) error
 	for i := range c.Handed {
 		h := &c.Handed[i]
 		if h.External {
-			return fmt.Errorf("%s is external, and lives in a cluster's store; nothing here can give it", h.Name)
+			return fmt.Errorf("%s is external, and lives in a cluster's store; nothing here can "+
+				"give it", h.Name)
 		}
 		data := []byte(h.Content)
 		if h.File != "" {
@@ -129,8 +133,8 @@ func (x *Executor) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) error
 	return nil
 }
 
-// readNamed reads a file that a compose file names: one of the workspace never through a link that leaves it, one
-// outside, for which somebody has vouched, where it lies.
+// readNamed reads a file that a compose file names: one of the workspace never through a link that
+// leaves it, one outside, for which somebody has vouched, where it lies.
 func readNamed(root, name string) ([]byte, error) {
 	local := filepath.FromSlash(name)
 	if !filepath.IsLocal(local) {

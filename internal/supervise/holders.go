@@ -13,8 +13,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Who holds a port: the system says which process, the engine which container; the mark in a process's environment, and
-// the labels of a container, say of which stack.
+// Who holds a port: the system says which process, the engine which container; the mark in a
+// process's environment, and the labels of a container, say of which stack.
 
 // lookInto asks the engine for its containers.
 func (j *judgement) lookInto(ctx context.Context) {
@@ -50,14 +50,15 @@ func (j *judgement) ours(c *engine.Listed, service string) bool {
 	return c.Service == service && j.Record != nil && c.Labels[engine.LabelStack] == j.Record.ID
 }
 
-// isOwn reports whether a process is of a native service: of its group, or one that has left the group and still
-// carries the stack's mark or, without it, descends from the steward.
+// isOwn reports whether a process is of a native service: of its group, or one that has left the
+// group and still carries the stack's mark or, without it, descends from the steward.
 func (j *judgement) isOwn(pid int, rec *RecordService) bool {
 	group := groupOf(pid)
 	if group == rec.PID {
 		return true
 	}
-	if slices.ContainsFunc(j.Record.Services, func(s RecordService) bool { return s.PID == group }) {
+	if slices.ContainsFunc(j.Record.Services,
+		func(s RecordService) bool { return s.PID == group }) {
 		return false
 	}
 	return j.Record.ID != "" && markOf(pid) == j.Record.ID || j.alive && isBelow(pid, j.Record.PID)
@@ -71,8 +72,10 @@ func (j *judgement) strange(known *diagnose.Port, port int) {
 		if o := known.Check.Owner; o != nil {
 			known.Holder = j.process(o)
 		}
-	case c.Labels[engine.LabelRoot] != "" && (j.Record == nil || c.Labels[engine.LabelStack] != j.Record.ID):
-		known.Holder = fmt.Sprintf("the service %s of the stack in %s", c.Service, c.Labels[engine.LabelRoot])
+	case c.Labels[engine.LabelRoot] != "" &&
+		(j.Record == nil || c.Labels[engine.LabelStack] != j.Record.ID):
+		known.Holder = fmt.Sprintf("the service %s of the stack in %s", c.Service,
+			c.Labels[engine.LabelRoot])
 	default:
 		known.Holder = "the container " + c.Name
 	}
@@ -90,7 +93,8 @@ func (j *judgement) process(o *stack.Owner) string {
 	}
 	if id := markOf(o.PID); id != "" && (j.Record == nil || id != j.Record.ID) {
 		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", o.PID)); err == nil {
-			return fmt.Sprintf("%s, process %d, of another stack of nharbor's, in %s", o.Command, o.PID, dir)
+			return fmt.Sprintf("%s, process %d, of another stack of nharbor's, in %s", o.Command,
+				o.PID, dir)
 		}
 	}
 	return ""

@@ -52,8 +52,8 @@ func (x *Executor) imageOf(ctx context.Context, n *node, log *logs.Log) error {
 	return x.fetched(ctx, n, log)
 }
 
-// fetched fetches an image where its service's pull_policy asks for it. One that is here serves where a newer one can't
-// be had.
+// fetched fetches an image where its service's pull_policy asks for it. One that is here serves
+// where a newer one can't be had.
 func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 	s := n.svc
 	has, err := x.on(s.Name).HasImage(ctx, s.Image)
@@ -68,7 +68,8 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 		return nil
 	}
 	if policy == "never" {
-		return fmt.Errorf("the image %s is not on this machine, and pull_policy: never forbids to fetch it", s.Image)
+		return fmt.Errorf("the image %s is not on this machine, and pull_policy: never forbids "+
+			"to fetch it", s.Image)
 	}
 	done := x.announce(n, "fetching "+s.Image)
 	told := time.Now()
@@ -84,7 +85,8 @@ func (x *Executor) fetched(ctx context.Context, n *node, log *logs.Log) error {
 	case err == nil:
 		return nil
 	case has && ctx.Err() == nil:
-		log.Line(fmt.Sprintf("no newer image %s could be fetched, and the one that is here is used: %v", s.Image, err))
+		log.Line(fmt.Sprintf("no newer image %s could be fetched, and the one that is here is "+
+			"used: %v", s.Image, err))
 		return nil
 	}
 	return err
@@ -111,7 +113,8 @@ func stale(policy string, age time.Duration) bool {
 		if err != nil {
 			return false
 		}
-		total += time.Duration(count) * map[string]time.Duration{"w": 7 * day, "d": day, "h": time.Hour,
+		total += time.Duration(count) * map[string]time.Duration{"w": 7 * day, "d": day,
+			"h": time.Hour,
 			"m": time.Minute,
 			"s": time.Second}[part[2]]
 	}
@@ -127,9 +130,10 @@ type making struct {
 	err  error
 }
 
-// built makes sure that a service's image is there, built from what its build can see now. way are the services whose
-// images lead to it.
-func (x *Executor) built(ctx context.Context, n *node, s *launch.Service, log *logs.Log, way []string) error {
+// built makes sure that a service's image is there, built from what its build can see now. way are
+// the services whose images lead to it.
+func (x *Executor) built(ctx context.Context, n *node, s *launch.Service, log *logs.Log,
+	way []string) error {
 	spec, sum, err := x.buildOf(ctx, n, s, log, way)
 	if err != nil {
 		return err
@@ -177,7 +181,8 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 			return err
 		}
 		if labels != nil && labels[engine.LabelStack] == "" {
-			log.Line(fmt.Sprintf("the image is not called %s: another one of that name is here already", name))
+			log.Line(fmt.Sprintf("the image is not called %s: another one of that name is here "+
+				"already", name))
 			continue
 		}
 		if err := x.on(s.Name).Tag(ctx, s.ImageTag, name); err != nil {
@@ -188,7 +193,8 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 }
 
 // make builds an image, unless the one that is there was built from the same.
-func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *engine.BuildSpec, sum string,
+func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *engine.BuildSpec,
+	sum string,
 	log *logs.Log) error {
 	again := spec.NoCache || spec.PullBase || spec.Remote != "" || s.Container.PullPolicy == "build"
 	if labels, err := x.on(s.Name).ImageLabels(ctx, s.ImageTag); err != nil {
@@ -204,18 +210,23 @@ func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *e
 	defer done()
 	if err := x.on(s.Name).Build(ctx, *spec, log.Line); err != nil {
 		words, why := x.said(log)
-		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", from, err, words), why}
+		return &buildFailure{fmt.Errorf("its image could not be built from %s: %w%s", from, err,
+			words), why}
 	}
 	return nil
 }
 
-// buildOf is how a service's image is built, with the sum of all that it comes of: what the build can see, what it is
-// given, and the images of this stack that it begins from, which are made first.
-func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log *logs.Log, way []string) (
+// buildOf is how a service's image is built, with the sum of all that it comes of: what the build
+// can see, what it is given, and the images of this stack that it begins from, which are made
+// first.
+func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log *logs.Log,
+	way []string) (
 	*engine.BuildSpec, string, error) {
 	c := s.Container
-	spec := &engine.BuildSpec{Tag: s.ImageTag, Building: c.Building, Platform: first(c.Platform, only(c.Platforms)),
-		Dir: filepath.Join(x.plan().Root, filepath.FromSlash(s.Build)), Secrets: map[string][]byte{}}
+	spec := &engine.BuildSpec{Tag: s.ImageTag, Building: c.Building,
+		Platform: first(c.Platform, only(c.Platforms)),
+		Dir: filepath.Join(x.plan().Root,
+			filepath.FromSlash(s.Build)), Secrets: map[string][]byte{}}
 	for i := range c.BuildHands {
 		h := &c.BuildHands[i]
 		data := []byte(h.Content)
@@ -234,7 +245,8 @@ func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log 
 		if err != nil {
 			return nil, "", fmt.Errorf("the build context can't be read: %w", err)
 		}
-		spec.Folder = &engine.Folder{FS: reading.Under(root), Dockerfile: path.Clean(c.Dockerfile), Inline: c.Inline}
+		spec.Folder = &engine.Folder{FS: reading.Under(root), Dockerfile: path.Clean(c.Dockerfile),
+			Inline: c.Inline}
 		if err := x.dockerfile(spec, root, s); err != nil {
 			return nil, "", err
 		}
@@ -252,7 +264,8 @@ func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log 
 	fmt.Fprintf(h, "%s %s %q %s", x.plan().ID, seen, spec.Platform, data)
 	for _, base := range x.bases(spec, s) {
 		if slices.Contains(way, base.Name) {
-			return nil, "", fmt.Errorf("its image begins from that of %s, which begins from its own", base.Name)
+			return nil, "", fmt.Errorf("its image begins from that of %s, which begins from its "+
+				"own", base.Name)
 		}
 		if err := x.built(ctx, n, &base, log, append(way, s.Name)); err != nil {
 			return nil, "", err
@@ -289,7 +302,8 @@ func only(list []string) string {
 	return "" // of several, that of this machine is built
 }
 
-// dockerfile reads a build's Dockerfile. One that lies outside of the context goes into the archive by its text.
+// dockerfile reads a build's Dockerfile. One that lies outside of the context goes into the archive
+// by its text.
 func (x *Executor) dockerfile(spec *engine.BuildSpec, context *os.Root, s *launch.Service) error {
 	if spec.Folder.Inline != "" {
 		spec.Dockerfile = spec.Folder.Inline
@@ -298,7 +312,8 @@ func (x *Executor) dockerfile(spec *engine.BuildSpec, context *os.Root, s *launc
 	if name := filepath.FromSlash(spec.Folder.Dockerfile); filepath.IsLocal(name) {
 		data, err := context.ReadFile(name)
 		if errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("its Dockerfile %s does not exist", path.Join(s.Build, spec.Folder.Dockerfile))
+			return fmt.Errorf("its Dockerfile %s does not exist",
+				path.Join(s.Build, spec.Folder.Dockerfile))
 		}
 		spec.Dockerfile = string(data)
 		return err
@@ -315,7 +330,8 @@ func (x *Executor) dockerfile(spec *engine.BuildSpec, context *os.Root, s *launc
 	return nil
 }
 
-// seen is the sum of what a build can see. While no file was written since, the one that was found last is taken.
+// seen is the sum of what a build can see. While no file was written since, the one that was found
+// last is taken.
 func (x *Executor) seen(f *engine.Folder, tag string) (string, error) {
 	stamp, err := f.Stamp()
 	if err != nil {
@@ -359,11 +375,12 @@ func (x *Executor) bases(spec *engine.BuildSpec, s *launch.Service) (out []launc
 	return out
 }
 
-// openContext opens a build's folder. One of the workspace may be no link that leaves it; one that the compose file
-// names outside of it is shown for consent as such.
+// openContext opens a build's folder. One of the workspace may be no link that leaves it; one that
+// the compose file names outside of it is shown for consent as such.
 func openContext(root, build string) (*os.Root, error) {
 	dir := filepath.FromSlash(build)
-	if info, err := os.Stat(filepath.Join(root, dir)); err == nil && !info.IsDir() { // a pipe would be waited for
+	// a pipe would be waited for
+	if info, err := os.Stat(filepath.Join(root, dir)); err == nil && !info.IsDir() {
 		return nil, fmt.Errorf("%s is no folder", build)
 	}
 	if !filepath.IsLocal(dir) {
@@ -386,14 +403,15 @@ type buildFailure struct {
 // worthSaying is how long something must take for its progress to be told.
 const worthSaying = 400 * time.Millisecond
 
-// announce tells what is being done for a node that waits, if it takes long; the function it gives tells
-// the end.
+// announce tells what is being done for a node that waits, if it takes long; the function it gives
+// tells the end.
 func (x *Executor) announce(n *node, text string) (done func()) {
 	begin := time.Now()
 	said := time.AfterFunc(worthSaying, func() { x.move(n, change{kind: prepares, text: text}) })
 	return func() {
 		if !said.Stop() {
-			x.move(n, change{kind: prepared, text: fmt.Sprintf("%s took %.1f s", text, time.Since(begin).Seconds())})
+			x.move(n, change{kind: prepared,
+				text: fmt.Sprintf("%s took %.1f s", text, time.Since(begin).Seconds())})
 		}
 	}
 }

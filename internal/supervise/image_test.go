@@ -22,9 +22,11 @@ func TestStale(t *testing.T) {
 		age  time.Duration
 		want bool
 	}{
-		"": {1000 * hour, false}, "missing": {1000 * hour, false}, "always": {0, true}, "never": {1000 * hour, false},
+		"": {1000 * hour, false}, "missing": {1000 * hour, false}, "always": {0,
+			true}, "never": {1000 * hour, false},
 		"daily": {25 * hour, true}, "weekly": {100 * hour, false}, "every_12h": {13 * hour, true},
-		"every_1w2d": {8 * 24 * hour, false}, "every_30m": {31 * time.Minute, true}, "every_": {1000 * hour, false},
+		"every_1w2d": {8 * 24 * hour, false}, "every_30m": {31 * time.Minute,
+			true}, "every_": {1000 * hour, false},
 	} {
 		if got := stale(policy, c.age); got != c.want {
 			t.Errorf("with pull_policy %q an image of %v is to be fetched: %v", policy, c.age, got)
@@ -32,7 +34,8 @@ func TestStale(t *testing.T) {
 	}
 }
 
-// TestBuiltOnce builds images, and builds them again when what they are built from has changed, and not else.
+// TestBuiltOnce builds images, and builds them again when what they are built from has changed, and
+// not else.
 func TestBuiltOnce(t *testing.T) {
 	t.Parallel()
 	e := realEngine(t)
@@ -50,7 +53,8 @@ func TestBuiltOnce(t *testing.T) {
 	}
 	defer api.Close()
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{
-		"compose.yaml": "services:\n  web: {build: app, command: [stay]}\n  again: {build: app, command: [stay]}\n" +
+		"compose.yaml": "services:\n  web: {build: app, command: [stay]}\n  again: {build: app, " +
+			"command: [stay]}\n" +
 			"  other: {build: {context: app, args: {A: '2'}}, command: [stay]}\n",
 		"app/Dockerfile":    "FROM scratch\nARG A=1\nCOPY . /\nENV A=$A\nENTRYPOINT [\"/tiny\"]\n",
 		"app/.dockerignore": "*.log\n", "app/page": "one", "app/tiny": string(program)}}, api: api,
@@ -100,11 +104,13 @@ func TestBuiltOnce(t *testing.T) {
 	}
 	first, built := build()
 	if built != 2 || first["web"] != first["again"] || first["web"] == first["other"] {
-		t.Errorf("%d images were built for three services, two of which want the same: %v", built, first)
+		t.Errorf("%d images were built for three services, two of which want the same: %v", built,
+			first)
 	}
 	same := func(what string) {
 		t.Helper()
-		if ids, built := build(); built != 0 || ids["web"] != first["web"] || ids["other"] != first["other"] {
+		if ids, built := build(); built != 0 || ids["web"] != first["web"] ||
+			ids["other"] != first["other"] {
 			t.Errorf("%s: %d images were built", what, built)
 		}
 	}
@@ -117,7 +123,8 @@ func TestBuiltOnce(t *testing.T) {
 	}
 	same("a file was touched")
 	write("page", "two")
-	if ids, built := build(); built != 2 || ids["web"] == first["web"] || ids["web"] != ids["again"] {
+	if ids, built := build(); built != 2 || ids["web"] == first["web"] ||
+		ids["web"] != ids["again"] {
 		t.Errorf("after a change %d images were built: %v", built, ids)
 	}
 	// Somebody else's image keeps its name.
@@ -144,14 +151,19 @@ func TestBuiltOnce(t *testing.T) {
 func TestBases(t *testing.T) {
 	t.Parallel()
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{
-		"compose.yaml": "services:\n  base: {image: saltmarsh/base, build: b}\n  tools: {build: {context: t, tags: " +
-			"['saltmarsh/tools:2']}}\n  app: {build: a}\n  more: {build: {context: m, additional_contexts: {x: " +
+		"compose.yaml": "services:\n  base: {image: saltmarsh/base, build: b}\n  tools: {build: " +
+			"{context: t, tags: " +
+			"['saltmarsh/tools:2']}}\n  app: {build: a}\n  more: {build: {context: m, " +
+			"additional_contexts: {x: " +
 			"'service:app'}}}\n",
-		"b/Dockerfile": "FROM scratch\n", "t/Dockerfile": "FROM scratch\n", "m/Dockerfile": "FROM scratch\n",
-		"a/Dockerfile": "FROM --platform=linux/amd64 saltmarsh/base AS one\nCOPY --from=saltmarsh/tools:2 /x /\n"}},
+		"b/Dockerfile": "FROM scratch\n", "t/Dockerfile": "FROM " +
+			"scratch\n", "m/Dockerfile": "FROM scratch\n",
+		"a/Dockerfile": "FROM --platform=linux/amd64 saltmarsh/base AS one\nCOPY " +
+			"--from=saltmarsh/tools:2 /x /\n"}},
 		ids: map[string]string{}}
 	k.open(t, realEngine(t))
-	for name, want := range map[string][]string{"app": {"base", "tools"}, "base": nil, "more": {"app"}} {
+	for name, want := range map[string][]string{"app": {"base", "tools"}, "base": nil,
+		"more": {"app"}} {
 		s := k.x.plan().Services[stack.ServiceNode(name)]
 		var got []string
 		for _, base := range k.x.bases(&engine.BuildSpec{Dockerfile: k.Files[s.Build+"/Dockerfile"],

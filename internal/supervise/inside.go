@@ -15,8 +15,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// lookInside sees who listens inside of a service's container, where that matters: the engine's forwarder accepts
-// before anybody is there.
+// lookInside sees who listens inside of a service's container, where that matters: the engine's
+// forwarder accepts before anybody is there.
 func (j *judgement) lookInside(ctx context.Context, known *diagnose.Port, c *engine.Listed) {
 	accepted := known.Check.Verdict == stack.Answers &&
 		(known.Check.Expected == protocol.Plain || known.Gentle)
@@ -38,8 +38,8 @@ func (j *judgement) lookInside(ctx context.Context, known *diagnose.Port, c *eng
 	}
 }
 
-// listensInside tells who listens inside of a container: by the kernel's tables of its network, where this user may
-// read them, else by what the container's own cat says.
+// listensInside tells who listens inside of a container: by the kernel's tables of its network,
+// where this user may read them, else by what the container's own cat says.
 func listensInside(ctx context.Context, e *engine.Engine, id string) ([]sockets.Listening, bool) {
 	if e == nil {
 		return nil, false

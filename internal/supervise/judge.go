@@ -19,8 +19,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// Judging asks for the one judgement of a stack: what was launched, how each service stands, and what each port says
-// that is asked. Launch, check, restart and report show the same one.
+// Judging asks for the one judgement of a stack: what was launched, how each service stands, and
+// what each port says that is asked. Launch, check, restart and report show the same one.
 type Judging struct {
 	Root     string
 	Stack    *stack.Stack    // of the survey: sign-ins, pages and own checks
@@ -28,12 +28,13 @@ type Judging struct {
 	Record   *Record         // how they were launched; nil for never
 	// Part says which of the launched services count; nil for all.
 	Part func(*RecordService) bool
-	// Value gives the value of a setting as a service sees it, for the workspace's own checks; nil for none.
+	// Value gives the value of a setting as a service sees it, for the workspace's own checks; nil
+	// for none.
 	Value func(service, key string) (string, bool)
 }
 
-// Ask judges. A service that failed, was skipped or left out is never said to answer, whoever does; where nothing was
-// launched, nothing is well.
+// Ask judges. A service that failed, was skipped or left out is never said to answer, whoever does;
+// where nothing was launched, nothing is well.
 func (q Judging) Ask(ctx context.Context) stack.Check {
 	r := q.Record
 	services := q.Services
@@ -41,14 +42,16 @@ func (q Judging) Ask(ctx context.Context) stack.Check {
 		services = q.Stack.Services
 	}
 	j := &judgement{Judging: q, alive: r.Alive(), owners: sockets.Owners()}
-	j.out = stack.Check{Schema: "nharbor.check/1", Ports: []stack.PortCheck{}, Services: []stack.ServiceCheck{}}
+	j.out = stack.Check{Schema: "nharbor.check/1", Ports: []stack.PortCheck{},
+		Services: []stack.ServiceCheck{}}
 	j.out.Launched = j.alive
 	if r != nil {
 		j.out.Failures = r.Failures()
 	}
-	if j.alive && r.inContainers() || !j.alive && slices.ContainsFunc(services, func(s stack.Service) bool {
-		return s.Runs == stack.Container && len(s.Ports) > 0
-	}) {
+	if j.alive && r.inContainers() || !j.alive &&
+		slices.ContainsFunc(services, func(s stack.Service) bool {
+			return s.Runs == stack.Container && len(s.Ports) > 0
+		}) {
 		j.lookInto(ctx)
 		defer closeAll(j.engines)
 	}
@@ -128,7 +131,8 @@ func (j *judgement) targets(services []stack.Service) []*target {
 	return out
 }
 
-// announced are the ports that a native service has announced in its log and opened, and that are declared nowhere.
+// announced are the ports that a native service has announced in its log and opened, and that are
+// declared nowhere.
 func (j *judgement) announced(s *stack.Service) []stack.Port {
 	rec := j.Record.Service(s.Name)
 	if !j.alive || j.Root == "" || rec == nil || rec.Runs != stack.Native || rec.PID == 0 {
@@ -169,13 +173,15 @@ func (j *judgement) put(ctx context.Context, t *target) stack.PortCheck {
 	case protocol.IsGentle(p.Speaks):
 		return j.bound(t, "")
 	case p.Transport == "udp" && !protocol.Datagrams(p.Speaks):
-		return j.bound(t, "bound, but not asked: there is no question that every UDP service answers")
+		return j.bound(t, "bound, but not asked: there is no question that every UDP service "+
+			"answers")
 	case p.Transport == "udp":
 		q.UDP = true
 	}
 	c := q.Put(ctx)
 	if slow := 1000.0; c.Status > 0 && c.Verdict == stack.Answers && c.LatencyMs > slow {
-		// The first page warms a server up: what the next one takes tells that apart from a slow server.
+		// The first page warms a server up: what the next one takes tells that apart from a slow
+		// server.
 		if next := q.Put(ctx); next.Verdict == stack.Answers && next.LatencyMs < c.LatencyMs/2 {
 			next.FirstMs = c.LatencyMs
 			c = next
@@ -186,8 +192,9 @@ func (j *judgement) put(ctx context.Context, t *target) stack.PortCheck {
 
 // bound is the verdict on a port that is looked at and not asked.
 func (j *judgement) bound(t *target, says string) stack.PortCheck {
-	c := stack.PortCheck{Address: net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port.Host)), Expected: t.port.Speaks,
-		Verdict: stack.Refuses}
+	c := stack.PortCheck{Address: net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port.Host)),
+		Expected: t.port.Speaks,
+		Verdict:  stack.Refuses}
 	held := j.owners[t.port.Host] != nil || j.holder(t.port.Host) != nil
 	if t.port.Transport == "udp" {
 		held = sockets.UDPBound(t.port.Host)
@@ -235,7 +242,8 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 	case j.known: // no container has it, and somebody answers
 		known.Foreign = true
 	}
-	if known.Foreign || rec.State == stack.Failed || rec.State == stack.Stopped || rec.State == stack.Skipped {
+	if known.Foreign || rec.State == stack.Failed || rec.State == stack.Stopped ||
+		rec.State == stack.Skipped {
 		j.strange(known, p.Host)
 	}
 	if rec.Runs == stack.Container && holder != nil && !known.Foreign && p.Transport != "udp" {
@@ -267,7 +275,8 @@ func (j *judgement) conclude(targets []*target) {
 		c := t.check
 		j.out.Ports = append(j.out.Ports, c)
 		s := &j.out.Services[t.index]
-		if t.extra && c.Verdict != stack.Answers { // what nobody has promised is shown, and no failure
+		// what nobody has promised is shown, and no failure
+		if t.extra && c.Verdict != stack.Answers {
 			continue
 		}
 		s.Asked++
@@ -290,7 +299,8 @@ func (j *judgement) conclude(targets []*target) {
 			s.Cause, s.Remedy = wrong[i].Cause, wrong[i].Remedy
 		case rec == nil || !j.alive && rec.State.Good():
 			s.Cause, s.Remedy = "the stack is not launched", "Launch it: nharbor launch"
-		case !rec.State.Good() && !(rec.State == stack.Quiet && s.Asked > 0 && answered[i] == s.Asked):
+		case !rec.State.Good() && !(rec.State == stack.Quiet && s.Asked > 0 &&
+			answered[i] == s.Asked):
 			s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, stateRemedy(rec))
 		default:
 			s.Good = true
@@ -345,7 +355,8 @@ func stateWords(rec *RecordService) string {
 	return cmp.Or(rec.Text, string(rec.State))
 }
 
-// Merge takes over from the record what the launch has changed: which services run, and on which ports.
+// Merge takes over from the record what the launch has changed: which services run, and on which
+// ports.
 func (r *Record) Merge(services []stack.Service) []stack.Service {
 	out := slices.Clone(services)
 	if !r.Alive() {
@@ -356,16 +367,18 @@ func (r *Record) Merge(services []stack.Service) []stack.Service {
 			out[i].Ports, out[i].Runs = rec.Ports, rec.Runs
 		}
 	}
-	for _, rec := range r.Services { // what runs counts, also where the files don't speak of it any more
+	// what runs counts, also where the files don't speak of it any more
+	for _, rec := range r.Services {
 		if !slices.ContainsFunc(out, func(s stack.Service) bool { return s.Name == rec.Name }) {
-			out = append(out, stack.Service{Name: rec.Name, Runs: rec.Runs, Kind: rec.Kind, Ports: rec.Ports})
+			out = append(out, stack.Service{Name: rec.Name, Runs: rec.Runs, Kind: rec.Kind,
+				Ports: rec.Ports})
 		}
 	}
 	return out
 }
 
-// byName lets an answer by a service's own name stand for that by localhost, where the server refuses localhost or has
-// nothing there.
+// byName lets an answer by a service's own name stand for that by localhost, where the server
+// refuses localhost or has nothing there.
 func byName(targets []*target) {
 	for _, t := range targets {
 		c := &t.check
@@ -373,11 +386,13 @@ func byName(targets []*target) {
 			continue
 		}
 		for _, o := range targets {
-			if o.name != "" && o.index == t.index && o.port.Host == t.port.Host && o.check.Verdict == stack.Answers &&
+			if o.name != "" && o.index == t.index && o.port.Host == t.port.Host &&
+				o.check.Verdict == stack.Answers &&
 				o.check.Status < 400 && c.Status > 0 {
 				status := c.Status
 				*c = o.check
-				c.Cause = fmt.Sprintf("it answers to the name %s; called localhost, with status %d", o.name, status)
+				c.Cause = fmt.Sprintf("it answers to the name %s; called localhost, with status "+
+					"%d", o.name, status)
 				break
 			}
 		}

@@ -51,7 +51,8 @@ func launched(t *testing.T, services ...RecordService) *Record {
 			}()
 		}
 	}()
-	return &Record{ID: "test-judged", Socket: filepath.Join(dir, "s"), Started: time.Now(), Services: services}
+	return &Record{ID: "test-judged", Socket: filepath.Join(dir, "s"), Started: time.Now(),
+		Services: services}
 }
 
 // site serves pages on a port of its own.
@@ -85,18 +86,22 @@ func on(port int) []stack.Port {
 	}}
 }
 
-// recorded is a service as it is recorded, with the process of this test, which holds all its servers.
+// recorded is a service as it is recorded, with the process of this test, which holds all its
+// servers.
 func recorded(name string, state stack.State, text string, ports []stack.Port) RecordService {
-	return RecordService{Name: name, Runs: stack.Native, Kind: stack.Lasting, State: state, Text: text, Ports: ports,
+	return RecordService{Name: name, Runs: stack.Native, Kind: stack.Lasting, State: state,
+		Text: text, Ports: ports,
 		PID: groupOf(os.Getpid())}
 }
 
-// TestJudgement judges stacks by their record and their ports: what is well, what is counted, and what is said.
+// TestJudgement judges stacks by their record and their ports: what is well, what is counted, and
+// what is said.
 func TestJudgement(t *testing.T) {
 	t.Parallel()
-	good, bad := site(t, page("<title>Pier</title>")), site(t, func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, `relation "bookings" does not exist`, http.StatusInternalServerError)
-	})
+	good, bad := site(t, page("<title>Pier</title>")), site(t,
+		func(w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, `relation "bookings" does not exist`, http.StatusInternalServerError)
+		})
 	nobody := testport.Take(t)
 	service := func(name string, port int) stack.Service {
 		return stack.Service{Name: name, Runs: stack.Native, Kind: stack.Lasting, Ports: on(port)}
@@ -111,42 +116,56 @@ func TestJudgement(t *testing.T) {
 		verdicts string
 		says     string // of the first service that is not well
 	}{
-		"nothing launched": {[]stack.Service{service("a", nobody)}, nil, false, "1 0 0", "refuses", "not launched"},
-		"somebody's answer without a launch": {[]stack.Service{service("a", good)}, nil, false, "1 0 0", "stranger",
+		"nothing launched": {[]stack.Service{service("a", nobody)}, nil, false, "1 0 0", "refuses",
+			"not launched"},
+		"somebody's answer without a launch": {[]stack.Service{service("a", good)}, nil, false,
+			"1 0 0", "stranger",
 			"this stack is not launched"},
 		"all is well": {[]stack.Service{service("a", good)},
 			launched(t, recorded("a", stack.IsUp, "", on(good))), true, "1 1 1", "answers", ""},
 		"one without a port": {[]stack.Service{service("a", good), portless},
-			launched(t, recorded("a", stack.IsUp, "", on(good)), recorded("worker", stack.Running, "", nil)), true,
+			launched(t, recorded("a", stack.IsUp, "", on(good)),
+				recorded("worker", stack.Running, "", nil)), true,
 			"2 2 1", "answers", ""},
-		"none has a port": {[]stack.Service{portless}, launched(t, recorded("worker", stack.Running, "", nil)), true,
+		"none has a port": {[]stack.Service{portless},
+			launched(t, recorded("worker", stack.Running, "", nil)), true,
 			"1 1 0", "", ""},
-		"an error page": {[]stack.Service{service("a", bad)}, launched(t, recorded("a", stack.IsUp, "", on(bad))),
+		"an error page": {[]stack.Service{service("a", bad)},
+			launched(t, recorded("a", stack.IsUp, "", on(bad))),
 			false, "1 1 0", "errs", "a table is missing, bookings"},
 		"one that does not listen": {[]stack.Service{service("a", nobody)},
-			launched(t, recorded("a", stack.Quiet, "", on(nobody))), false, "1 1 0", "refuses", "does not listen"},
+			launched(t, recorded("a", stack.Quiet, "",
+				on(nobody))), false, "1 1 0", "refuses", "does not listen"},
 		"quiet, and answers now": {[]stack.Service{service("a", good)},
-			launched(t, recorded("a", stack.Quiet, "too slow", on(good))), true, "1 1 1", "answers", ""},
+			launched(t, recorded("a", stack.Quiet, "too slow",
+				on(good))), true, "1 1 1", "answers", ""},
 		"failed, and somebody is there": {[]stack.Service{service("a", good)},
-			launched(t, recorded("a", stack.Failed, "ended with 3", on(good))), false, "1 0 0", "stranger",
+			launched(t, recorded("a", stack.Failed, "ended with 3",
+				on(good))), false, "1 0 0", "stranger",
 			"ended with 3"},
-		"skipped": {[]stack.Service{portless}, launched(t, recorded("worker", stack.Skipped, "a failed", nil)), false,
+		"skipped": {[]stack.Service{portless},
+			launched(t, recorded("worker", stack.Skipped, "a failed", nil)), false,
 			"1 0 0", "", "skipped, since a failed"},
-		"waiting": {[]stack.Service{portless}, launched(t, recorded("worker", stack.Waiting, "for a", nil)), false,
+		"waiting": {[]stack.Service{portless},
+			launched(t, recorded("worker", stack.Waiting, "for a", nil)), false,
 			"1 0 0", "", "it waits for a"},
-		"starting": {[]stack.Service{portless}, launched(t, recorded("worker", stack.Starting, "", nil)), false,
+		"starting": {[]stack.Service{portless},
+			launched(t, recorded("worker", stack.Starting, "", nil)), false,
 			"1 1 0", "", "still starting"},
-		"stopped": {[]stack.Service{portless}, launched(t, recorded("worker", stack.Stopped, "", nil)), false, "1 0 0",
+		"stopped": {[]stack.Service{portless},
+			launched(t, recorded("worker", stack.Stopped, "", nil)), false, "1 0 0",
 			"", "was stopped"},
 		"left out": {[]stack.Service{service("a", good), service("b", bad)},
 			launched(t, recorded("a", stack.IsUp, "", on(good))), true, "1 1 1", "answers",
 			"not part of this launch"},
 		"a job that is done": {[]stack.Service{service("a", good), job}, launched(t,
 			recorded("a", stack.IsUp, "", on(good)),
-			RecordService{Name: "seed", Kind: stack.Once, State: stack.Ended}), true, "1 1 1", "answers", ""},
+			RecordService{Name: "seed", Kind: stack.Once,
+				State: stack.Ended}), true, "1 1 1", "answers", ""},
 		"a job that failed": {[]stack.Service{service("a", good), job}, launched(t,
 			recorded("a", stack.IsUp, "", on(good)),
-			RecordService{Name: "seed", Kind: stack.Once, State: stack.Failed, Text: "ended with 1"}), false, "1 1 1",
+			RecordService{Name: "seed", Kind: stack.Once, State: stack.Failed,
+				Text: "ended with 1"}), false, "1 1 1",
 			"answers", "ended with 1"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -164,7 +183,8 @@ func TestJudgement(t *testing.T) {
 				}
 			}
 			counts := fmt.Sprint(got.Counts.Expected, got.Counts.Running, got.Counts.Answering)
-			if got.Answers != c.answers || counts != c.counts || strings.Join(verdicts, " ") != c.verdicts ||
+			if got.Answers != c.answers || counts != c.counts ||
+				strings.Join(verdicts, " ") != c.verdicts ||
 				!strings.Contains(said, c.says) || c.says == "" && said != "" {
 				t.Errorf("got %v, %s, %v, %q", got.Answers, counts, verdicts, said)
 			}
@@ -175,7 +195,8 @@ func TestJudgement(t *testing.T) {
 	}
 }
 
-// TestFailedStepsCount holds that a stack is not well while a step of it has failed, even if all its services are.
+// TestFailedStepsCount holds that a stack is not well while a step of it has failed, even if all
+// its services are.
 func TestFailedStepsCount(t *testing.T) {
 	t.Parallel()
 	port := site(t, page("x"))
@@ -191,8 +212,8 @@ func TestFailedStepsCount(t *testing.T) {
 	}
 }
 
-// TestCalledByName asks a service by the names that it wants to be called by; one of them stands for localhost
-// where that is refused.
+// TestCalledByName asks a service by the names that it wants to be called by; one of them stands
+// for localhost where that is refused.
 func TestCalledByName(t *testing.T) {
 	t.Parallel()
 	port := site(t, func(w http.ResponseWriter, r *http.Request) {
@@ -207,17 +228,21 @@ func TestCalledByName(t *testing.T) {
 	})
 	s := stack.Service{Name: "a", Kind: stack.Lasting, Ports: on(port)}
 	s.Names = []stack.HostName{
-		{Host: "desk.localhost"}, {Host: "gate.localhost", Port: port}, {Host: "elsewhere", Port: 1},
+		{Host: "desk.localhost"}, {Host: "gate.localhost", Port: port}, {Host: "elsewhere",
+			Port: 1},
 	}
 	record := launched(t, recorded("a", stack.IsUp, "", on(port)))
 	got := Judging{Services: []stack.Service{s}, Record: record}.Ask(t.Context())
 	var said []string
 	for _, p := range got.Ports {
-		said = append(said, fmt.Sprintf("%s %s", strings.Replace(p.URL(), fmt.Sprint(port), "P", 1), p.Verdict))
+		said = append(said, fmt.Sprintf("%s %s",
+			strings.Replace(p.URL(), fmt.Sprint(port), "P", 1), p.Verdict))
 	}
 	slices.Sort(said)
-	want := "http://desk.localhost:P answers, http://desk.localhost:P answers, http://gate.localhost:P errs"
-	if strings.Join(said, ", ") != want || !got.Answers || got.Open != fmt.Sprintf("http://desk.localhost:%d", port) {
+	want := "http://desk.localhost:P answers, http://desk.localhost:P answers, " +
+		"http://gate.localhost:P errs"
+	if strings.Join(said, ", ") != want || !got.Answers ||
+		got.Open != fmt.Sprintf("http://desk.localhost:%d", port) {
 		t.Errorf("got %s, %v, open %s", strings.Join(said, ", "), got.Answers, got.Open)
 	}
 	const called = "answers to the name desk.localhost; called localhost, with status 400"
@@ -226,7 +251,8 @@ func TestCalledByName(t *testing.T) {
 	}
 }
 
-// TestPages asks for pages that READMEs name, and, where a first page is not there, for well-known ones.
+// TestPages asks for pages that READMEs name, and, where a first page is not there, for well-known
+// ones.
 func TestPages(t *testing.T) {
 	t.Parallel()
 	docs := func(w http.ResponseWriter, r *http.Request) {
@@ -238,10 +264,13 @@ func TestPages(t *testing.T) {
 	}
 	api, office := site(t, docs), site(t, docs)
 	named := stack.Service{Name: "office", Kind: stack.Lasting, Ports: on(office)}
-	named.Pages = []stack.Page{{Port: office, Path: "/absent", At: stack.Place{File: "README.md", Line: 4}}}
-	s := &stack.Stack{Services: []stack.Service{{Name: "api", Kind: stack.Lasting, Ports: on(api)}, named}}
-	got := Judging{Root: t.TempDir(), Stack: s, Record: launched(t, recorded("api", stack.IsUp, "", on(api)),
-		recorded("office", stack.IsUp, "", on(office)))}.Ask(t.Context())
+	named.Pages = []stack.Page{{Port: office, Path: "/absent",
+		At: stack.Place{File: "README.md", Line: 4}}}
+	s := &stack.Stack{Services: []stack.Service{{Name: "api", Kind: stack.Lasting, Ports: on(api)},
+		named}}
+	got := Judging{Root: t.TempDir(), Stack: s,
+		Record: launched(t, recorded("api", stack.IsUp, "", on(api)),
+			recorded("office", stack.IsUp, "", on(office)))}.Ask(t.Context())
 	var said []string
 	for _, p := range got.Pages {
 		said = append(said, fmt.Sprintf("%s %d %q", p.Service, p.Status, p.Title))
@@ -289,15 +318,17 @@ func TestOwnChecks(t *testing.T) {
 		"a page":                  {stack.OwnCheck{Path: "/fares"}, ""},
 		"a page that isn't there": {stack.OwnCheck{Path: "/absent"}, "status 404"},
 		"a status":                {stack.OwnCheck{Path: "/absent", Status: 404}, ""},
-		"another status":          {stack.OwnCheck{Path: "/fares", Status: 201}, "status 200, not 201"},
-		"a redirection":           {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
-		"a word":                  {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
+		"another status": {stack.OwnCheck{Path: "/fares", Status: 201},
+			"status 200, not 201"},
+		"a redirection": {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
+		"a word":        {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
 		"a word that is missing": {
 			stack.OwnCheck{Path: "/fares", Contains: "Tern Rock"},
 			`does not contain "Tern Rock"`,
 		},
 		"a field": {
-			stack.OwnCheck{Path: "/fares", JSON: map[string]string{"fares.0.cents": "450", "fares.0.dog": "null"}},
+			stack.OwnCheck{Path: "/fares",
+				JSON: map[string]string{"fares.0.cents": "450", "fares.0.dog": "null"}},
 			"",
 		},
 		"another value": {
@@ -321,7 +352,8 @@ func TestOwnChecks(t *testing.T) {
 			`fares is`,
 		},
 		"no JSON": {
-			stack.OwnCheck{Path: "/echo", Method: "POST", Body: "text", JSON: map[string]string{"x": "y"}},
+			stack.OwnCheck{Path: "/echo", Method: "POST", Body: "text",
+				JSON: map[string]string{"x": "y"}},
 			"no JSON",
 		},
 		"a setting in a header": {
@@ -336,13 +368,15 @@ func TestOwnChecks(t *testing.T) {
 			"the setting NONE",
 		},
 		"a body": {
-			stack.OwnCheck{Path: "/echo", Method: "PUT", Body: "key ${KEY}", Contains: "key tern-4"},
+			stack.OwnCheck{Path: "/echo", Method: "PUT", Body: "key ${KEY}",
+				Contains: "key tern-4"},
 			"",
 		},
-		"in time":         {stack.OwnCheck{Path: "/fares", Within: 5}, ""},
-		"too slow":        {stack.OwnCheck{Path: "/slow", Within: 0.02}, "more than 20 ms"},
-		"another try":     {stack.OwnCheck{Path: "/late", Retries: 3}, ""},
-		"another service": {stack.OwnCheck{Service: "nobody", Path: "/"}, "nobody has no HTTP port"},
+		"in time":     {stack.OwnCheck{Path: "/fares", Within: 5}, ""},
+		"too slow":    {stack.OwnCheck{Path: "/slow", Within: 0.02}, "more than 20 ms"},
+		"another try": {stack.OwnCheck{Path: "/late", Retries: 3}, ""},
+		"another service": {stack.OwnCheck{Service: "nobody", Path: "/"},
+			"nobody has no HTTP port"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -352,12 +386,18 @@ func TestOwnChecks(t *testing.T) {
 			if c.check.Service == "" {
 				c.check.Service = "a"
 			}
-			s := &stack.Stack{Services: []stack.Service{{Name: "a", Kind: stack.Lasting, Ports: on(port)}},
+			s := &stack.Stack{Services: []stack.Service{{Name: "a", Kind: stack.Lasting,
+				Ports: on(port)}},
 				Checks: []stack.OwnCheck{c.check}}
-			got := Judging{Root: t.TempDir(), Stack: s, Record: launched(t, recorded("a", stack.IsUp, "", on(port))),
-				Value: func(service, key string) (string, bool) { return "tern-4", service == "a" && key == "KEY" },
+			got := Judging{Root: t.TempDir(), Stack: s,
+				Record: launched(t, recorded("a", stack.IsUp, "", on(port))),
+				Value: func(service, key string) (string, bool) {
+					return "tern-4",
+						service == "a" && key == "KEY"
+				},
 			}.Ask(t.Context())
-			if len(got.Checks) != 1 || got.Checks[0].Passes != (c.want == "") || got.Answers != (c.want == "") ||
+			if len(got.Checks) != 1 || got.Checks[0].Passes != (c.want == "") ||
+				got.Answers != (c.want == "") ||
 				!strings.Contains(got.Checks[0].Cause, c.want) {
 				t.Errorf("got %+v, %v", got.Checks, got.Answers)
 			}
@@ -383,7 +423,8 @@ func TestWarmUp(t *testing.T) {
 	})
 	got := Judging{Services: []stack.Service{{Name: "a", Kind: stack.Lasting, Ports: on(port)}},
 		Record: launched(t, recorded("a", stack.IsUp, "", on(port)))}.Ask(t.Context())
-	if p := got.Ports[0]; p.FirstMs < 1000 || p.LatencyMs > p.FirstMs/2 || p.Verdict != stack.Answers {
+	if p := got.Ports[0]; p.FirstMs < 1000 || p.LatencyMs > p.FirstMs/2 ||
+		p.Verdict != stack.Answers {
 		t.Errorf("got %+v", p)
 	}
 }

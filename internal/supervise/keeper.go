@@ -27,8 +27,8 @@ type Keeper struct {
 	cmd   *exec.Cmd
 }
 
-// StartKeeper starts a keeper by running the program with the words; it knows the engine by its address
-// (empty for none) and the stack by its id.
+// StartKeeper starts a keeper by running the program with the words; it knows the engine by its
+// address (empty for none) and the stack by its id.
 func StartKeeper(program string, words, engines []string, stackID string) (*Keeper, error) {
 	cmd := exec.Command(program, words...)
 	stdin, err := cmd.StdinPipe()
@@ -112,14 +112,15 @@ func Keep(stdin io.Reader) {
 	}
 }
 
-// marker is the variable by which every native process of a stack is known, whatever becomes of its parents.
+// marker is the variable by which every native process of a stack is known, whatever becomes of its
+// parents.
 const marker = "NIMBLEHARBOR_STACK"
 
 // serviceMarker tells beside it which service, or step, has started a process.
 const serviceMarker = "NIMBLEHARBOR_SERVICE"
 
-// marksOf are the marks that a process carries: of which stack it is, and of which service or step. Both are empty for
-// another's, and where they can't be seen.
+// marksOf are the marks that a process carries: of which stack it is, and of which service or step.
+// Both are empty for another's, and where they can't be seen.
 func marksOf(pid int) (stack, service string) {
 	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
 	if err != nil {
@@ -141,8 +142,8 @@ func markOf(pid int) string {
 	return stack
 }
 
-// marked lists the process groups that carry a stack's mark, of one service or of all for "", but for our own. It knows
-// them on Linux alone.
+// marked lists the process groups that carry a stack's mark, of one service or of all for "", but
+// for our own. It knows them on Linux alone.
 func marked(id, service string) []int {
 	if id == "" {
 		return nil
@@ -156,7 +157,8 @@ func marked(id, service string) []int {
 		}
 		stack, of := marksOf(pid)
 		group := groupOf(pid)
-		if stack == id && (service == "" || of == service) && group > 1 && group != groupOf(os.Getpid()) &&
+		if stack == id && (service == "" || of == service) && group > 1 &&
+			group != groupOf(os.Getpid()) &&
 			!slices.Contains(out, group) {
 			out = append(out, group)
 		}
@@ -171,7 +173,8 @@ func marked(id, service string) []int {
 	return out
 }
 
-// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many there were.
+// endMarked ends the process groups of all processes that carry a stack's mark, and tells how many
+// there were.
 func endMarked(id string) int {
 	groups := marked(id, "")
 	for _, g := range groups {
@@ -180,8 +183,9 @@ func endMarked(id string) int {
 	return len(groups)
 }
 
-// askMarked asks the groups that carry a stack's mark, of one service or of all, to end, kills those that do not within
-// the time, and gives those that are there all the same. It is for what has left the group that it was started in.
+// askMarked asks the groups that carry a stack's mark, of one service or of all, to end, kills
+// those that do not within the time, and gives those that are there all the same. It is for what
+// has left the group that it was started in.
 func askMarked(id, service string, patience time.Duration) []int {
 	groups := marked(id, service)
 	for _, g := range groups {

@@ -33,7 +33,8 @@ import (
 	"nimbleharbor/internal/survey"
 )
 
-// realEngine gives the engine of this machine. Where one is required the test fails without it, else it is skipped.
+// realEngine gives the engine of this machine. Where one is required the test fails without it,
+// else it is skipped.
 func realEngine(t testing.TB) *engine.Engine {
 	t.Helper()
 	e, err := engine.Connect(t.Context())
@@ -49,7 +50,8 @@ func realEngine(t testing.TB) *engine.Engine {
 
 const tinyImage = "nharbor-test-tiny:1"
 
-// tiny builds, once, the image of the program that the engine's own tests use; its folder holds the program.
+// tiny builds, once, the image of the program that the engine's own tests use; its folder holds the
+// program.
 var tiny = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "nh")
 	if err != nil {
@@ -65,8 +67,10 @@ var tiny = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	defer e.Close()
-	return dir, e.Build(context.Background(), engine.BuildSpec{Tag: tinyImage, Folder: &engine.Folder{FS: os.DirFS(dir),
-		Inline: "FROM scratch\nCOPY tiny /tiny\nENTRYPOINT [\"/tiny\"]\nCMD [\"say\", \"from the image\"]\n"}}, nil)
+	return dir, e.Build(context.Background(),
+		engine.BuildSpec{Tag: tinyImage, Folder: &engine.Folder{FS: os.DirFS(dir),
+			Inline: "FROM scratch\nCOPY tiny /tiny\nENTRYPOINT [\"/tiny\"]\nCMD [\"say\", \"from " +
+				"the image\"]\n"}}, nil)
 })
 
 // keyCase is a compose file on a real engine.
@@ -79,8 +83,8 @@ type keyCase struct {
 	running bool // all are launched
 }
 
-// TestKeys makes containers of compose files and looks at what the engine has of them. Of a case whose first line ends
-// with "(run)" all are launched as well.
+// TestKeys makes containers of compose files and looks at what the engine has of them. Of a case
+// whose first line ends with "(run)" all are launched as well.
 func TestKeys(t *testing.T) {
 	t.Parallel()
 	e := realEngine(t)
@@ -116,7 +120,8 @@ func (k *keyCase) open(t testing.TB, e *engine.Engine) {
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(file, []byte(strings.ReplaceAll(text, "TINY", tinyImage)), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(strings.ReplaceAll(text, "TINY", tinyImage)),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -213,8 +218,9 @@ func (k *keyCase) clean(t testing.TB, e *engine.Engine) {
 		t.Error(err)
 	}
 	_, err := e.RemoveVolumes(ctx, labels)
-	for what, err := range map[string]error{"volumes": err, "networks": e.RemoveNetworks(ctx, labels),
-		"images": e.RemoveImages(ctx, labels)} {
+	for what, err := range map[string]error{"volumes": err,
+		"networks": e.RemoveNetworks(ctx, labels),
+		"images":   e.RemoveImages(ctx, labels)} {
 		if err != nil {
 			t.Errorf("removing the %s: %v", what, err)
 		}
@@ -253,7 +259,8 @@ func (k *keyCase) value(t *testing.T, kind, name, path string) string {
 		}
 		data = r.Raw
 	case "network":
-		r, err := k.api.NetworkInspect(ctx, networkName(k.x.plan(), name), client.NetworkInspectOptions{})
+		r, err := k.api.NetworkInspect(ctx, networkName(k.x.plan(), name),
+			client.NetworkInspectOptions{})
 		if err != nil {
 			return err.Error()
 		}
@@ -273,7 +280,8 @@ func (k *keyCase) value(t *testing.T, kind, name, path string) string {
 		}
 		data = raw.Bytes()
 	case "inside": // a command in the container: what it writes
-		out, _, err := k.x.engine.Output(ctx, k.ids[name], append([]string{"/tiny"}, strings.Fields(path)...))
+		out, _, err := k.x.engine.Output(ctx, k.ids[name],
+			append([]string{"/tiny"}, strings.Fields(path)...))
 		if err != nil {
 			return err.Error()
 		}
@@ -286,7 +294,8 @@ func (k *keyCase) value(t *testing.T, kind, name, path string) string {
 
 // log is what a service has written, once it has written a line.
 func (k *keyCase) log(service string) string {
-	file := filepath.Join(k.x.plan().Root, ".nharbor", "logs", logs.Source(stack.ServiceNode(service))+".log")
+	file := filepath.Join(k.x.plan().Root, ".nharbor", "logs",
+		logs.Source(stack.ServiceNode(service))+".log")
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
 		data, err := os.ReadFile(file)
 		if err != nil || len(data) == 0 {
@@ -332,7 +341,8 @@ func at(data []byte, path string) string {
 	return string(out)
 }
 
-// TestEveryKeyIsLookedAt holds the cases to the reader's table: what it calls acted on has a case here.
+// TestEveryKeyIsLookedAt holds the cases to the reader's table: what it calls acted on has a case
+// here.
 func TestEveryKeyIsLookedAt(t *testing.T) {
 	t.Parallel()
 	shown := map[string]bool{}
@@ -376,8 +386,8 @@ func TestEveryKeyIsLookedAt(t *testing.T) {
 	}
 }
 
-// TestExternal uses a network and a volume that others have made, beside a container of theirs that has its name, and
-// leaves all of it there.
+// TestExternal uses a network and a volume that others have made, beside a container of theirs that
+// has its name, and leaves all of it there.
 func TestExternal(t *testing.T) {
 	t.Parallel()
 	e := realEngine(t)
@@ -399,12 +409,14 @@ func TestExternal(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer api.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
-	theirs, err := api.ContainerCreate(ctx, client.ContainerCreateOptions{Image: tinyImage, Name: name})
+	theirs, err := api.ContainerCreate(ctx,
+		client.ContainerCreateOptions{Image: tinyImage, Name: name})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer api.ContainerRemove(ctx, theirs.ID, client.ContainerRemoveOptions{Force: true})
-	text := strings.ReplaceAll("services:\n  web:\n    image: TINY\n    command: [stay]\n    networks: [lan]\n"+
+	text := strings.ReplaceAll("services:\n  web:\n    image: TINY\n    command: [stay]\n    "+
+		"networks: [lan]\n"+
 		"    container_name: NAME\n"+
 		"    volumes: [kept:/kept]\nnetworks:\n  lan: {external: true, name: NAME}\n"+
 		"volumes:\n  kept: {external: {name: NAME}}\n", "NAME", name)
@@ -415,19 +427,24 @@ func TestExternal(t *testing.T) {
 	if got := k.value(t, "container", "web", "HostConfig/NetworkMode"); got != strconv.Quote(name) {
 		t.Errorf("its network is %s", got)
 	}
-	if got := k.value(t, "container", "web", "HostConfig/Mounts/0/Source"); got != strconv.Quote(name) {
+	if got := k.value(t, "container", "web",
+		"HostConfig/Mounts/0/Source"); got != strconv.Quote(name) {
 		t.Errorf("its volume is %s", got)
 	}
-	if got := k.value(t, "container", "web", "Name"); got != strconv.Quote("/nharbor-"+k.x.plan().ID+"-web") {
+	if got := k.value(t, "container", "web",
+		"Name"); got != strconv.Quote("/nharbor-"+k.x.plan().ID+"-web") {
 		t.Errorf("beside somebody else's container of its name it is called %s", got)
 	}
 	k.clean(t, e)
-	if _, err := api.ContainerInspect(ctx, theirs.ID, client.ContainerInspectOptions{}); err != nil {
+	if _, err := api.ContainerInspect(ctx, theirs.ID,
+		client.ContainerInspectOptions{}); err != nil {
 		t.Errorf("somebody else's container: %v", err)
 	}
-	seen, err := e.Look(ctx, engine.Outside{Networks: []string{name, "nharbor-absent"}, Volumes: []string{name,
-		"nharbor-absent"}})
-	if err != nil || !slices.Equal(seen.Lacks, []string{"network nharbor-absent", "volume nharbor-absent"}) {
+	seen, err := e.Look(ctx, engine.Outside{Networks: []string{name, "nharbor-absent"},
+		Volumes: []string{name,
+			"nharbor-absent"}})
+	if err != nil || !slices.Equal(seen.Lacks,
+		[]string{"network nharbor-absent", "volume nharbor-absent"}) {
 		t.Errorf("of others the engine lacks %v, %v", seen.Lacks, err)
 	}
 }
@@ -472,18 +489,22 @@ func TestPullSays(t *testing.T) {
 	}
 }
 
-// TestWatch changes files while a container runs that is to get them, and one that is to be started again for them.
+// TestWatch changes files while a container runs that is to get them, and one that is to be started
+// again for them.
 func TestWatch(t *testing.T) {
 	t.Parallel()
 	e := realEngine(t)
 	if _, err := tiny(); err != nil {
 		t.Fatal(err)
 	}
-	text := "services:\n  web:\n    image: TINY\n    command: [stay]\n    develop:\n      watch:\n" +
-		"        - {action: sync, path: pages, target: /site, ignore: ['*.tmp'], initial_sync: true}\n" +
+	text := "services:\n  web:\n    image: TINY\n    command: [stay]\n    develop:\n      " +
+		"watch:\n" +
+		"        - {action: sync, path: pages, target: /site, ignore: ['*.tmp'], initial_sync: " +
+		"true}\n" +
 		"        - {action: sync+restart, path: conf, target: /conf}\n"
-	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text, "pages/first": "one",
-		"conf/c": "1"}}, ids: map[string]string{}}
+	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text,
+		"pages/first": "one",
+		"conf/c":      "1"}}, ids: map[string]string{}}
 	k.open(t, e)
 	defer k.clean(t, e)
 	k.make(t, e, true)
@@ -507,7 +528,8 @@ func TestWatch(t *testing.T) {
 	}
 	write := func(name, text string) {
 		t.Helper()
-		if err := os.WriteFile(filepath.Join(k.x.plan().Root, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(k.x.plan().Root, name), []byte(text),
+			0o644); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -9,7 +9,8 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// launchName is the file of the workspace's state that keeps how the launch went: what its timeline is drawn from.
+// launchName is the file of the workspace's state that keeps how the launch went: what its timeline
+// is drawn from.
 const launchName = "timeline.json"
 
 // maxEvents is how many events are kept from after a launch has settled, the newest.
@@ -17,7 +18,8 @@ const maxEvents = 1000
 
 // launchNow is how the launch has gone so far.
 func (s *steward) launchNow() *timeline.Launch {
-	l := &timeline.Launch{Started: s.record.Started, Order: s.exec.plan().Order, Last: s.last, Events: s.exec.Past()}
+	l := &timeline.Launch{Started: s.record.Started, Order: s.exec.plan().Order, Last: s.last,
+		Events: s.exec.Past()}
 	select {
 	case <-s.settled:
 		l.Took = s.done.Seconds
@@ -37,8 +39,8 @@ func (s *steward) saveLaunch() {
 	}
 }
 
-// Launch is how the last launch of a workspace went, or goes; nil where none is known. The steward is asked, if it is
-// there.
+// Launch is how the last launch of a workspace went, or goes; nil where none is known. The steward
+// is asked, if it is there.
 func (r *Record) Launch() *timeline.Launch {
 	if r == nil {
 		return nil

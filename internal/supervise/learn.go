@@ -14,11 +14,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// A native service may listen on another port than expected. What its own processes have opened is believed before
-// anything that is written; it is asked, shown, and remembered for the next survey.
+// A native service may listen on another port than expected. What its own processes have opened is
+// believed before anything that is written; it is asked, shown, and remembered for the next survey.
 
-// lookAgain is how often the sockets of a service are looked at while it is waited for. A port counts that is seen
-// twice, or that the service has announced in its log.
+// lookAgain is how often the sockets of a service are looked at while it is waited for. A port
+// counts that is seen twice, or that the service has announced in its log.
 const lookAgain = 500 * time.Millisecond
 
 // learning is for how long a service of which no port is known is looked at.
@@ -34,7 +34,8 @@ func (n *node) portsNow() []stack.Port {
 	return n.svc.Ports
 }
 
-// found takes over a port that a service has opened in the place of the one with that index, or as its only one.
+// found takes over a port that a service has opened in the place of the one with that index, or as
+// its only one.
 func (x *Executor) found(n *node, index int, p stack.Port, said int) {
 	n.mu.Lock()
 	ports := slices.Clone(n.svc.Ports)
@@ -53,11 +54,13 @@ func (x *Executor) found(n *node, index int, p stack.Port, said int) {
 	}
 }
 
-// awaitPort waits until a port answers, as protocol.Await does. A native service that has opened one other port
-// instead, which answers, is taken at its deed: the port is the one that is given back. Of a service in a container
-// that listens inside on another port than the one which is published, it is told at once, and no more waited for than
-// patienceInside: nothing leads to it. That is the last value.
-func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log *logs.Log, index int) (stack.PortCheck,
+// awaitPort waits until a port answers, as protocol.Await does. A native service that has opened
+// one other port instead, which answers, is taken at its deed: the port is the one that is given
+// back. Of a service in a container that listens inside on another port than the one which is
+// published, it is told at once, and no more waited for than patienceInside: nothing leads to it.
+// That is the last value.
+func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log *logs.Log,
+	index int) (stack.PortCheck,
 	stack.Port, string) {
 	p := n.svc.Ports[index]
 	waiting, cancel := context.WithCancel(ctx)
@@ -109,12 +112,15 @@ func (x *Executor) awaitPort(ctx context.Context, n *node, proc run.Process, log
 	}
 }
 
-// patienceInside is how long a service is waited for that listens on another port inside of its container.
+// patienceInside is how long a service is waited for that listens on another port inside of its
+// container.
 const patienceInside = 10 * time.Second
 
-// awaitAnswer waits until a port answers. In front of a container the engine accepts before anybody is there, so that a
-// port which is asked nothing answers only once somebody listens inside, as far as that can be seen.
-func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process, p stack.Port) stack.PortCheck {
+// awaitAnswer waits until a port answers. In front of a container the engine accepts before anybody
+// is there, so that a port which is asked nothing answers only once somebody listens inside, as far
+// as that can be seen.
+func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process,
+	p stack.Port) stack.PortCheck {
 	c, ok := proc.(*run.Container)
 	if !ok && protocol.IsGentle(p.Speaks) {
 		return awaitBound(ctx, p)
@@ -125,7 +131,8 @@ func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process, p stack.Po
 			if !known {
 				break
 			}
-			if slices.ContainsFunc(list, func(l sockets.Listening) bool { return l.Port == p.Target && !l.Loopback }) {
+			if slices.ContainsFunc(list,
+				func(l sockets.Listening) bool { return l.Port == p.Target && !l.Loopback }) {
 				break
 			}
 			select {
@@ -144,7 +151,8 @@ func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process, p stack.Po
 }
 
 func refusing(p stack.Port) stack.PortCheck {
-	return stack.PortCheck{Address: fmt.Sprintf("127.0.0.1:%d", p.Host), Expected: p.Speaks, Verdict: stack.Refuses}
+	return stack.PortCheck{Address: fmt.Sprintf("127.0.0.1:%d", p.Host), Expected: p.Speaks,
+		Verdict: stack.Refuses}
 }
 
 // awaitBound waits until somebody listens on a port that is not spoken to.
@@ -163,9 +171,10 @@ func awaitBound(ctx context.Context, p stack.Port) stack.PortCheck {
 	}
 }
 
-// elsewhereInside says where a container listens in the place of the port that is published; empty while that is not
-// known, or too early to tell.
-func (x *Executor) elsewhereInside(ctx context.Context, c *run.Container, p stack.Port, since time.Duration) string {
+// elsewhereInside says where a container listens in the place of the port that is published; empty
+// while that is not known, or too early to tell.
+func (x *Executor) elsewhereInside(ctx context.Context, c *run.Container, p stack.Port,
+	since time.Duration) string {
 	if since < 3*lookAgain {
 		return ""
 	}
@@ -179,9 +188,11 @@ func (x *Executor) elsewhereInside(ctx context.Context, c *run.Container, p stac
 		case l.Port == p.Target && !l.Loopback:
 			return ""
 		case l.Port == p.Target:
-			return fmt.Sprintf("inside its container it listens on port %d of the loopback address alone", l.Port)
+			return fmt.Sprintf("inside its container it listens on port %d of the loopback "+
+				"address alone", l.Port)
 		case !l.Loopback && l.Port < 32768:
-			other = fmt.Sprintf("inside its container it listens on %d, not on %d", l.Port, p.Target)
+			other = fmt.Sprintf("inside its container it listens on %d, not on %d", l.Port,
+				p.Target)
 		}
 	}
 	return other
@@ -197,8 +208,8 @@ func announced(log *logs.Log) int {
 	return 0
 }
 
-// otherPort is the one port that a process group listens on and that nobody has spoken of; 0 if there is none, or
-// several, or if the group listens on the expected one.
+// otherPort is the one port that a process group listens on and that nobody has spoken of; 0 if
+// there is none, or several, or if the group listens on the expected one.
 func otherPort(group int, known []stack.Port, expected int) int {
 	other := 0
 	for port, owner := range sockets.Owners() {
@@ -218,7 +229,8 @@ func otherPort(group int, known []stack.Port, expected int) int {
 	return other
 }
 
-// learn looks for the port of a native service of which none is known, until it opens one or has ended.
+// learn looks for the port of a native service of which none is known, until it opens one or has
+// ended.
 func (x *Executor) learn(n *node, proc run.Process) {
 	native, ok := proc.(*run.Native)
 	if !ok || n.svc.Watches || n.svc.Kind == stack.Once {
@@ -242,11 +254,13 @@ func (x *Executor) learn(n *node, proc run.Process) {
 			continue
 		}
 		p := stack.Port{Host: other, Target: other, Transport: "tcp", Speaks: protocol.Plain}
-		if c := protocol.Ask(ctx, other, "http"); c.Verdict == stack.Answers || c.Verdict == stack.Errs {
+		if c := protocol.Ask(ctx, other, "http"); c.Verdict == stack.Answers ||
+			c.Verdict == stack.Errs {
 			p.Speaks = "http"
 		}
 		x.found(n, 0, p, 0)
-		x.move(n, change{kind: learns, text: fmt.Sprintf("%s on %d, which nothing here says", p.Speaks, other),
+		x.move(n, change{kind: learns,
+			text:    fmt.Sprintf("%s on %d, which nothing here says", p.Speaks, other),
 			process: proc})
 		return
 	}

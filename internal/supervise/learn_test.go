@@ -9,8 +9,8 @@ import (
 	"nimbleharbor/internal/testport"
 )
 
-// TestPortsAreLearned starts a service that listens on another port than is said, and one of which no port is said.
-// What they really do is asked, recorded and remembered.
+// TestPortsAreLearned starts a service that listens on another port than is said, and one of which
+// no port is said. What they really do is asked, recorded and remembered.
 func TestPortsAreLearned(t *testing.T) {
 	t.Parallel()
 	said, moved, unsaid := testport.Take(t), testport.Take(t), testport.Take(t)
@@ -21,7 +21,8 @@ func TestPortsAreLearned(t *testing.T) {
 	p.await(t, "service:lamp", stack.IsUp, 1)
 	for _, r := range p.x.records() {
 		want := map[string]int{"desk": moved, "lamp": unsaid}[r.Name]
-		if r.State != stack.IsUp || len(r.Ports) != 1 || r.Ports[0].Host != want || r.Ports[0].Speaks != "http" {
+		if r.State != stack.IsUp || len(r.Ports) != 1 || r.Ports[0].Host != want ||
+			r.Ports[0].Speaks != "http" {
 			t.Errorf("%s is %s (%s) on %+v, want port %d", r.Name, r.State, r.Text, r.Ports, want)
 		}
 	}

@@ -9,7 +9,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Load is what a service takes of its machine: with all the processes that it has started, or its container.
+// Load is what a service takes of its machine: with all the processes that it has started, or its
+// container.
 type Load struct {
 	Memory    uint64  // bytes
 	Cores     float64 // used since the look before; negative where there was none
@@ -28,7 +29,8 @@ type spent struct {
 	cpu time.Duration
 }
 
-// NewLoads connects to the engines that the record's stack runs on, where there are any; Close lets go of them.
+// NewLoads connects to the engines that the record's stack runs on, where there are any; Close lets
+// go of them.
 func NewLoads(ctx context.Context, r *Record) *Loads {
 	l := &Loads{before: map[string]spent{}}
 	if r.inContainers() {
@@ -51,7 +53,8 @@ func (l *Loads) Look(ctx context.Context, r *Record) map[string]Load {
 	}
 	now := time.Now()
 	for name, taken := range takenBy(groups) {
-		out[name] = l.since(name, now, taken.cpu, Load{Memory: taken.memory, Processes: taken.processes})
+		out[name] = l.since(name, now, taken.cpu,
+			Load{Memory: taken.memory, Processes: taken.processes})
 	}
 	var mu sync.Mutex
 	var wait sync.WaitGroup

@@ -7,12 +7,12 @@ import (
 	"time"
 )
 
-// ticks is how many units of /proc/PID/stat's times a second has; Linux has the same number on all processors that we
-// build for.
+// ticks is how many units of /proc/PID/stat's times a second has; Linux has the same number on all
+// processors that we build for.
 const ticks = 100
 
-// takenBy sums up what process groups, and what has come of them in other groups, take: by the name of each group's
-// service.
+// takenBy sums up what process groups, and what has come of them in other groups, take: by the name
+// of each group's service.
 func takenBy(groups map[int]string) map[string]taken {
 	out := map[string]taken{}
 	if len(groups) == 0 {

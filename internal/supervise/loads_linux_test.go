@@ -9,10 +9,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestLoads sums up a service with what it has started, in another group too, and leaves out everybody else.
+// TestLoads sums up a service with what it has started, in another group too, and leaves out
+// everybody else.
 func TestLoads(t *testing.T) {
 	t.Parallel()
-	// A shell that is at work for a while, with a child in a group of its own that holds memory, and then waits.
+	// A shell that is at work for a while, with a child in a group of its own that holds memory,
+	// and then waits.
 	cmd := exec.Command("sh", "-c", `exec 3<&0; i=0; while [ $i -lt 200000 ]; do i=$((i+1)); done
 		setsid sh -c 'x=$(head -c 3000000 /dev/zero | tr "\0" x); echo held; read y <&3' &
 		wait`)
@@ -43,7 +45,8 @@ func TestLoads(t *testing.T) {
 	defer loads.Close()
 	first := loads.Look(t.Context(), r)
 	tides := first["tides"]
-	if len(first) != 1 || tides.Processes != 2 || tides.Memory < 3<<20 || tides.Memory > 1<<30 || tides.Cores >= 0 {
+	if len(first) != 1 || tides.Processes != 2 || tides.Memory < 3<<20 || tides.Memory > 1<<30 ||
+		tides.Cores >= 0 {
 		t.Errorf("at first it takes %+v", first)
 	}
 	if taken := takenBy(map[int]string{cmd.Process.Pid: "tides"})["tides"]; taken.cpu <= 0 {

@@ -34,7 +34,8 @@ func TestRememberedOnce(t *testing.T) {
 
 func TestPausesGrow(t *testing.T) {
 	t.Parallel()
-	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th", 12: "12th", 13: "13th",
+	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th",
+		12: "12th", 13: "13th",
 		21: "21st", 112: "112th"} {
 		if got := ordinal(n); got != want {
 			t.Errorf("%d is %s", n, got)
@@ -50,7 +51,8 @@ func TestPausesGrow(t *testing.T) {
 	}
 }
 
-// TestStartingAgainIsExplained gives the reason why a service is between two starts as that of its silence.
+// TestStartingAgainIsExplained gives the reason why a service is between two starts as that of its
+// silence.
 func TestStartingAgainIsExplained(t *testing.T) {
 	t.Parallel()
 	refuses := stack.PortCheck{Verdict: stack.Refuses}
@@ -71,7 +73,8 @@ func TestStartingAgainIsExplained(t *testing.T) {
 	}
 }
 
-// TestResetWithoutEngine throws away what steps have made in files, and nothing outside of the workspace.
+// TestResetWithoutEngine throws away what steps have made in files, and nothing outside of the
+// workspace.
 func TestResetWithoutEngine(t *testing.T) {
 	root, outside := t.TempDir(), filepath.Join(t.TempDir(), "kept.db")
 	t.Setenv("DOCKER_HOST", "unix://"+filepath.Join(root, "no-engine"))
@@ -107,8 +110,10 @@ func TestResetWithoutEngine(t *testing.T) {
 	}
 	remember()
 	gone, err = Reset(t.Context(), root, true)
-	if err != nil || strings.Join(gone.Files, " ") != "db/tides.sqlite3" || exists(inside) || !exists(outside) {
-		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err, exists(outside))
+	if err != nil || strings.Join(gone.Files, " ") != "db/tides.sqlite3" || exists(inside) ||
+		!exists(outside) {
+		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err,
+			exists(outside))
 	}
 	if err := workspace.WriteState(root, recordName,
 		[]byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`)); err != nil {
@@ -119,14 +124,19 @@ func TestResetWithoutEngine(t *testing.T) {
 	}
 	for name, put := range map[string]func() error{
 		"broken": func() error { return workspace.WriteState(root, recordName, []byte("{")) },
-		"forged": func() error { return os.WriteFile(recordFile(root), []byte(`{"ended": true}`), 0o600) },
+		"forged": func() error {
+			return os.WriteFile(recordFile(root), []byte(`{"ended": true}`),
+				0o600)
+		},
 	} { // it is not believed and goes; what the engine may have of the stack must be asked for then
 		if err := put(); err != nil {
 			t.Fatal(err)
 		}
 		_, err := Reset(t.Context(), root, true)
-		if err == nil || !strings.Contains(err.Error(), "no container engine answers at") || exists(recordFile(root)) {
-			t.Errorf("with a %s state: %v; it is still there: %v", name, err, exists(recordFile(root)))
+		if err == nil || !strings.Contains(err.Error(), "no container engine answers at") ||
+			exists(recordFile(root)) {
+			t.Errorf("with a %s state: %v; it is still there: %v", name, err,
+				exists(recordFile(root)))
 		}
 	}
 }

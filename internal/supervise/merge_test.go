@@ -13,7 +13,8 @@ func TestWhatRunsCounts(t *testing.T) {
 	t.Parallel()
 	port := site(t, func(http.ResponseWriter, *http.Request) {})
 	r := launched(t, recorded("old-name", stack.IsUp, "", on(port)))
-	got := Judging{Services: []stack.Service{{Name: "new-name", Kind: stack.Lasting, Ports: on(port)}}, Record: r}.
+	got := Judging{Services: []stack.Service{{Name: "new-name", Kind: stack.Lasting,
+		Ports: on(port)}}, Record: r}.
 		Ask(t.Context())
 	var said []string
 	for _, s := range got.Services {
@@ -23,7 +24,8 @@ func TestWhatRunsCounts(t *testing.T) {
 		}
 		said = append(said, text)
 	}
-	if strings.Join(said, ", ") != "new-name left out, old-name" || !got.Answers || len(got.Ports) != 1 {
+	if strings.Join(said, ", ") != "new-name left out, old-name" || !got.Answers ||
+		len(got.Ports) != 1 {
 		t.Errorf("got %s, %v, ports %+v", strings.Join(said, ", "), got.Answers, got.Ports)
 	}
 }

@@ -10,11 +10,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// node is one step or service while the plan runs. Where it stands is its life, which only move changes; whoever
-// waits for a node waits for its life to change.
+// node is one step or service while the plan runs. Where it stands is its life, which only move
+// changes; whoever waits for a node waits for its life to change.
 //
-// One goroutine (Executor.node) leads a node from waiting to a state that lasts. For a service two more see to its
-// process: one waits for its end and judges it, one waits until it answers. They end with the process.
+// One goroutine (Executor.node) leads a node from waiting to a state that lasts. For a service two
+// more see to its process: one waits for its end and judges it, one waits until it answers. They
+// end with the process.
 type node struct {
 	id   stack.NodeID
 	step *launch.Step    // nil for a service
@@ -22,10 +23,11 @@ type node struct {
 
 	mu      sync.Mutex
 	life    life
-	changed chan struct{}      // closed, and replaced, when life changes
-	giveUp  context.CancelFunc // ends what is being done before there is a process; nil before the node's turn
-	image   *image             // of a service in a container
-	opened  []stack.Port       // its ports, if it was seen to open others than expected; nil if not
+	changed chan struct{} // closed, and replaced, when life changes
+	// ends what is being done before there is a process; nil before the node's turn
+	giveUp context.CancelFunc
+	image  *image       // of a service in a container
+	opened []stack.Port // its ports, if it was seen to open others than expected; nil if not
 }
 
 // image is the image of a service while it is being prepared.
@@ -42,7 +44,8 @@ type life struct {
 	Why                 // of a failure
 	Since time.Duration // of the state, since the launch
 
-	// Reached is how far the node has come at best: begun, answering or finished. It never goes back.
+	// Reached is how far the node has come at best: begun, answering or finished. It never goes
+	// back.
 	Reached stack.Until
 	// Bad is true once it can't come further without being started again.
 	Bad bool
@@ -95,8 +98,9 @@ const (
 	wishes               // somebody asks something of it
 )
 
-// after is the life that comes of a change at a time since the launch. ok is false for a change that comes too late,
-// or to a node that it can't happen to; then nothing changes. told is true if others are to hear of it.
+// after is the life that comes of a change at a time since the launch. ok is false for a change
+// that comes too late, or to a node that it can't happen to; then nothing changes. told is true if
+// others are to hear of it.
 func (l life) after(c change, now time.Duration) (next life, told, ok bool) {
 	next = l
 	if l.Over {
@@ -204,7 +208,8 @@ func (n *node) now() life {
 	return n.life
 }
 
-// await waits until the node's life is as the question asks, and gives it; the error is that of ctx.
+// await waits until the node's life is as the question asks, and gives it; the error is that of
+// ctx.
 func (n *node) await(ctx context.Context, is func(life) bool) (life, error) {
 	for {
 		n.mu.Lock()
@@ -226,7 +231,8 @@ func (n *node) over() {
 	n.await(context.Background(), func(l life) bool { return l.Over })
 }
 
-// move lets a change happen to a node and tells everybody who follows. It reports whether it has happened.
+// move lets a change happen to a node and tells everybody who follows. It reports whether it has
+// happened.
 func (x *Executor) move(n *node, c change) bool {
 	x.journal.mu.Lock() // events stand in the order in which lives change
 	defer x.journal.mu.Unlock()
@@ -241,16 +247,17 @@ func (x *Executor) move(n *node, c change) bool {
 	close(n.changed)
 	n.changed = make(chan struct{})
 	if told {
-		x.journal.add(stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id, State: next.State,
-			Kind: next.Kind, Text: next.Text})
+		x.journal.add(stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id,
+			State: next.State,
+			Kind:  next.Kind, Text: next.Text})
 	} else {
 		x.journal.stir()
 	}
 	return true
 }
 
-// journal holds the events of a launch. more is closed, and replaced, when there is one more or when anything else
-// changes.
+// journal holds the events of a launch. more is closed, and replaced, when there is one more or
+// when anything else changes.
 type journal struct {
 	mu     sync.Mutex
 	events []stack.Event
@@ -277,8 +284,8 @@ func (j *journal) since(from int) ([]stack.Event, <-chan struct{}) {
 	return append([]stack.Event(nil), j.events[min(from, len(j.events)):]...), j.more
 }
 
-// Events sends the events of the launch from the first on, or with fresh from the next, as they come. The channel is
-// closed when ctx has ended and what there was until then is sent.
+// Events sends the events of the launch from the first on, or with fresh from the next, as they
+// come. The channel is closed when ctx has ended and what there was until then is sent.
 func (x *Executor) Events(ctx context.Context, fresh bool) <-chan stack.Event {
 	out := make(chan stack.Event)
 	seen := 0

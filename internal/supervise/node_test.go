@@ -16,7 +16,8 @@ type deaf struct {
 	name string
 }
 
-// TestLives leads a node through changes, and says after each where it stands. A change that comes too late is refused.
+// TestLives leads a node through changes, and says after each where it stands. A change that comes
+// too late is refused.
 func TestLives(t *testing.T) {
 	t.Parallel()
 	old, next := &deaf{name: "old"}, &deaf{name: "next"}
@@ -34,26 +35,33 @@ func TestLives(t *testing.T) {
 	}{
 		"a step that finishes": {[]change{wait, {kind: runs}, ended(stack.Done)},
 			"waiting/, running/begun, done/finished"},
-		"a step that fails": {[]change{{kind: runs}, ended(stack.Failed)}, "running/begun, failed/begun bad"},
+		"a step that fails": {[]change{{kind: runs}, ended(stack.Failed)},
+			"running/begun, failed/begun bad"},
 		"nothing changes what is over": {[]change{ended(stack.Skipped), start, begin, stop},
 			"skipped/ bad, -, -, -"},
-		"a service that answers": {[]change{start, begin, answers}, "starting/, starting/begun, answering/answering"},
+		"a service that answers": {[]change{start, begin, answers},
+			"starting/, starting/begun, answering/answering"},
 		"a quiet one is bad, though it runs": {[]change{start, begin,
 			{kind: settles, state: stack.Quiet, process: old}},
 			"starting/, starting/begun, quiet/begun bad"},
 		"a port that is learned makes a running one answer": {[]change{start, begin,
 			{kind: settles, state: stack.Running, process: old}, {kind: learns, process: old}},
 			"starting/, starting/begun, running/answering, answering/answering"},
-		"a port is learned of what runs alone": {[]change{start, begin, {kind: learns, process: old}},
+		"a port is learned of what runs alone": {[]change{start, begin,
+			{kind: learns, process: old}},
 			"starting/, starting/begun, -"},
-		"only one that waits is prepared": {[]change{wait, {kind: prepares}, {kind: prepared}, wait, start,
-			{kind: prepares}}, "waiting/, waiting/ preparing, waiting/ prepared, waiting/, starting/, -"},
+		"only one that waits is prepared": {[]change{wait, {kind: prepares}, {kind: prepared},
+			wait, start,
+			{kind: prepares}}, "waiting/, waiting/ preparing, waiting/ prepared, waiting/, " +
+			"starting/, -"},
 		"a look at the process before": {[]change{start, begin, pause, start, again, answers},
-			"starting/, starting/begun, starting/begun starts-again, starting/begun, starting/begun, -"},
+			"starting/, starting/begun, starting/begun starts-again, starting/begun, " +
+				"starting/begun, -"},
 		"having answered once is not lost": {[]change{start, begin, answers, pause, start, again},
 			"starting/, starting/begun, answering/answering, starting/answering starts-again, " +
 				"starting/answering, starting/answering"},
-		"a look is of no use to one that stops": {[]change{start, begin, stop, answers, ended(stack.Stopped)},
+		"a look is of no use to one that stops": {[]change{start, begin, stop, answers,
+			ended(stack.Stopped)},
 			"starting/, starting/begun, starting/begun, -, stopped/begun bad"},
 		"a wish is not taken back": {[]change{wait, stop, halt}, "waiting/, waiting/, -"},
 	} {
@@ -71,7 +79,8 @@ func TestLives(t *testing.T) {
 					continue
 				}
 				l = after
-				is := fmt.Sprintf("%s/%s%s %s", l.State, l.Reached, map[bool]string{true: " bad"}[l.Bad], l.Kind)
+				is := fmt.Sprintf("%s/%s%s %s", l.State, l.Reached,
+					map[bool]string{true: " bad"}[l.Bad], l.Kind)
 				got = append(got, strings.TrimSuffix(is, " "))
 			}
 			if all := strings.Join(got, ", "); all != test.want {

@@ -17,7 +17,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// own asks what the workspace asks of its own, in nharbor.toml. A check that does not pass makes the stack not well.
+// own asks what the workspace asks of its own, in nharbor.toml. A check that does not pass makes
+// the stack not well.
 func (j *judgement) own(ctx context.Context) {
 	checks := j.Stack.Checks
 	if !j.alive { // nobody is there to be asked
@@ -44,7 +45,8 @@ func (j *judgement) askOwn(ctx context.Context, c *stack.OwnCheck) stack.OwnResu
 	out := stack.OwnResult{Name: c.Name, Service: c.Service, At: c.At}
 	var base *stack.PortCheck
 	for i := range j.out.Ports {
-		if p := &j.out.Ports[i]; p.Service == c.Service && (p.Expected == "http" || p.Expected == "https") {
+		if p := &j.out.Ports[i]; p.Service == c.Service &&
+			(p.Expected == "http" || p.Expected == "https") {
 			base = p
 			break
 		}
@@ -90,8 +92,12 @@ func (j *judgement) filled(service, text string) (out, missing string) {
 }
 
 // putOwn asks once.
-func (j *judgement) putOwn(ctx context.Context, c *stack.OwnCheck, base *stack.PortCheck, out *stack.OwnResult) {
-	fail := func(format string, args ...any) { out.Passes, out.Cause = false, fmt.Sprintf(format, args...) }
+func (j *judgement) putOwn(ctx context.Context, c *stack.OwnCheck, base *stack.PortCheck,
+	out *stack.OwnResult) {
+	fail := func(format string, args ...any) {
+		out.Passes, out.Cause = false,
+			fmt.Sprintf(format, args...)
+	}
 	patience := 10 * time.Second
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -113,15 +119,18 @@ func (j *judgement) putOwn(ctx context.Context, c *stack.OwnCheck, base *stack.P
 		fail("the setting %s, which it is asked with, has no value", missing)
 		return
 	}
-	// The address is on this machine whatever its name: nothing is asked of anybody else, a redirection is an answer.
-	tr := &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
+	// The address is on this machine whatever its name: nothing is asked of anybody else, a
+	// redirection is an answer.
+	tr := &http.Transport{DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true},
 		DialContext: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, network, base.Address)
 		}}
 	begin := time.Now()
-	resp, err := (&http.Client{Transport: tr, CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse
-	}}).Do(req)
+	resp, err := (&http.Client{Transport: tr,
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		}}).Do(req)
 	if err != nil {
 		fail("no answer within %.0f seconds", patience.Seconds())
 		if ctx.Err() == nil {
@@ -163,7 +172,8 @@ func rootOf(err error) error {
 	}
 }
 
-// fieldOf finds a value in JSON by a path of keys and indexes with dots between, and gives it as text.
+// fieldOf finds a value in JSON by a path of keys and indexes with dots between, and gives it as
+// text.
 func fieldOf(text []byte, path string) (string, error) {
 	var v any
 	d := json.NewDecoder(strings.NewReader(string(text)))

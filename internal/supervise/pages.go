@@ -13,12 +13,14 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// knownPages are asked for where a server's first page is not there, and no README names another: what programs serve
-// there is for people.
-var knownPages = []string{"/docs", "/swagger-ui/index.html", "/swagger", "/api/docs", "/graphql", "/admin/", "/health",
+// knownPages are asked for where a server's first page is not there, and no README names another:
+// what programs serve there is for people.
+var knownPages = []string{"/docs", "/swagger-ui/index.html", "/swagger", "/api/docs", "/graphql",
+	"/admin/", "/health",
 	"/healthz", "/api"}
 
-// pages asks for the pages that READMEs name, and for those that are known where a first page is not there.
+// pages asks for the pages that READMEs name, and for those that are known where a first page is
+// not there.
 func (j *judgement) pages(ctx context.Context, services, now []stack.Service) {
 	j.out.Pages = Pages(services, now)
 	var wait sync.WaitGroup
@@ -30,13 +32,15 @@ func (j *judgement) pages(ctx context.Context, services, now []stack.Service) {
 		wait.Go(func() { askPage(ctx, p) })
 	}
 	for _, c := range slices.Clone(j.out.Ports) {
-		named := slices.ContainsFunc(j.out.Pages, func(p stack.PageCheck) bool { return p.Service == c.Service })
+		named := slices.ContainsFunc(j.out.Pages,
+			func(p stack.PageCheck) bool { return p.Service == c.Service })
 		if c.Verdict != stack.Answers || c.Status != 404 || c.Expected != "http" || named {
 			continue
 		}
 		found := make([]stack.PageCheck, len(knownPages))
 		for i, path := range knownPages {
-			found[i] = stack.PageCheck{Service: c.Service, Address: strings.TrimSuffix(c.URL(), "/") + path}
+			found[i] = stack.PageCheck{Service: c.Service,
+				Address: strings.TrimSuffix(c.URL(), "/") + path}
 			wait.Go(func() { askPage(ctx, &found[i]) })
 		}
 		wait.Wait()
@@ -78,8 +82,8 @@ func (j *judgement) portOf(address string) *stack.PortCheck {
 	return nil
 }
 
-// open finds the address that a person would open first: a page with a title before one without, and a page that a
-// README names where the first one is not there.
+// open finds the address that a person would open first: a page with a title before one without,
+// and a page that a README names where the first one is not there.
 func (j *judgement) open() {
 	best := 0
 	for _, c := range j.out.Ports {
@@ -109,8 +113,8 @@ func (j *judgement) open() {
 	}
 }
 
-// mask hides the stack's secrets in what servers have said of themselves. The steward knows them, and nobody else has
-// to.
+// mask hides the stack's secrets in what servers have said of themselves. The steward knows them,
+// and nobody else has to.
 func (j *judgement) mask() {
 	if !j.alive {
 		return

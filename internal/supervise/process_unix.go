@@ -42,7 +42,8 @@ func isStopped(pid int) bool {
 	if err != nil {
 		return false
 	}
-	rest := bytes.TrimSpace(data[bytes.LastIndexByte(data, ')')+1:]) // a name can have brackets in it
+	rest := bytes.TrimSpace(data[bytes.LastIndexByte(data,
+		')')+1:]) // a name can have brackets in it
 	return len(rest) > 0 && (rest[0] == 'T' || rest[0] == 't')
 }
 

@@ -66,7 +66,8 @@ type Why struct {
 func (r *Record) Failures() []stack.Failure {
 	var failed, skipped []stack.Failure
 	add := func(id stack.NodeID, state stack.State, text string, why Why) {
-		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause, Remedy: why.Remedy}
+		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause,
+			Remedy: why.Remedy}
 		switch state {
 		case stack.Failed, stack.Quiet:
 			failed = append(failed, f)
@@ -92,8 +93,8 @@ func (s *RecordService) Running() bool {
 	return false
 }
 
-// masked gives the texts with the stack's secrets taken out, as only its steward can; the texts as they are where it
-// does not answer.
+// masked gives the texts with the stack's secrets taken out, as only its steward can; the texts as
+// they are where it does not answer.
 func (r *Record) masked(texts []string) []string {
 	if m := r.request(Request{Do: "mask", Texts: texts}); m != nil && len(m.Texts) == len(texts) {
 		return m.Texts
@@ -109,7 +110,8 @@ func recordFile(root string) string { return filepath.Join(workspace.State(root)
 // ReadRecord reads what the workspace knows of its stack; nil if none was launched.
 func ReadRecord(root string) (*Record, error) {
 	data, err := workspace.ReadState(root, recordName)
-	if err != nil { // the steward's place is known without the file, which may have been removed or changed
+	// the steward's place is known without the file, which may have been removed or changed
+	if err != nil {
 		if socket := socketName(workspace.ID(root)); socket != "" {
 			if now := (&Record{Socket: socket}).now(); now != nil {
 				return now, nil
@@ -121,9 +123,11 @@ func ReadRecord(root string) (*Record, error) {
 	}
 	if errors.Is(err, workspace.ErrForged) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
-			At:     stack.Place{File: recordFile(root)},
-			Text:   "the state of the stack was changed by something else than nharbor, and is not believed",
-			Remedy: "nharbor stop ends what carries this stack's mark, and removes the file.", Cause: err}
+			At: stack.Place{File: recordFile(root)},
+			Text: "the state of the stack was changed by something else than nharbor, and is " +
+				"not believed",
+			Remedy: "nharbor stop ends what carries this stack's mark, and removes the " +
+				"file.", Cause: err}
 	}
 	if err != nil {
 		return nil, err
@@ -131,8 +135,10 @@ func ReadRecord(root string) (*Record, error) {
 	var r Record
 	if err := json.Unmarshal(data, &r); err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
-			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be read: " + err.Error(),
-			Remedy: "nharbor stop ends what carries this stack's mark, and removes the file.", Cause: err}
+			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be " +
+				"read: " + err.Error(),
+			Remedy: "nharbor stop ends what carries this stack's mark, and removes the " +
+				"file.", Cause: err}
 	}
 	if now := r.now(); now != nil {
 		return now, nil
@@ -140,7 +146,8 @@ func ReadRecord(root string) (*Record, error) {
 	return &r, nil
 }
 
-// now asks the steward itself, which knows more than the file where that could not be written: on a full disk.
+// now asks the steward itself, which knows more than the file where that could not be written: on a
+// full disk.
 func (r *Record) now() *Record {
 	if m := r.request(Request{Do: "record"}); m != nil {
 		return m.Record
@@ -195,7 +202,8 @@ func (r *Record) Service(name string) *RecordService {
 
 // inContainers reports whether a service of the stack runs in a container.
 func (r *Record) inContainers() bool {
-	return slices.ContainsFunc(r.Services, func(s RecordService) bool { return s.Runs == stack.Container })
+	return slices.ContainsFunc(r.Services,
+		func(s RecordService) bool { return s.Runs == stack.Container })
 }
 
 // HeldPorts are the ports of this machine that the stack's running services publish.
@@ -214,7 +222,8 @@ func (r *Record) HeldPorts() map[int]bool {
 	return out
 }
 
-// wake lets a steward go on that was stopped by a signal: else everybody would wait for it for ever.
+// wake lets a steward go on that was stopped by a signal: else everybody would wait for it for
+// ever.
 func (r *Record) wake() {
 	if r.PID > 1 && isStopped(r.PID) && isSteward(r.PID) {
 		goOn(r.PID)
@@ -236,8 +245,8 @@ func socketName(id string) string {
 	return ""
 }
 
-// meetings are the folders in which stewards may listen, the first that can be had before the others. Another user can
-// have taken the name of one in a folder that all share.
+// meetings are the folders in which stewards may listen, the first that can be had before the
+// others. Another user can have taken the name of one in a folder that all share.
 func meetings() (out []string) {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) <= 60 {
 		out = append(out, filepath.Join(dir, "nharbor"))
@@ -255,12 +264,13 @@ func meetings() (out []string) {
 	return out
 }
 
-// socketPath is where a workspace's steward listens: in a folder that this user alone can enter, with a
-// name short enough for a socket.
+// socketPath is where a workspace's steward listens: in a folder that this user alone can enter,
+// with a name short enough for a socket.
 func socketPath(id string) (string, error) {
 	var first error
 	for _, dir := range meetings() {
-		// What the folder stands in belongs to the login or to all: where it is absent, it isn't ours to make.
+		// What the folder stands in belongs to the login or to all: where it is absent, it isn't
+		// ours to make.
 		err := os.Mkdir(dir, 0o700)
 		if errors.Is(err, fs.ErrExist) {
 			err = nil

@@ -13,10 +13,11 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Restart stops the services named and those that need them, and starts them again by the new plan: with the settings
-// and commands as the files say them now. The steps that lead to them are gone through again, which does only what has
-// changed. Services that need them and that somebody has stopped stay so; without names all are started. It
-// returns when each has reached a state that lasts.
+// Restart stops the services named and those that need them, and starts them again by the new plan:
+// with the settings and commands as the files say them now. The steps that lead to them are gone
+// through again, which does only what has changed. Services that need them and that somebody has
+// stopped stay so; without names all are started. It returns when each has reached a state that
+// lasts.
 func (x *Executor) Restart(plan *launch.Plan, names []string) error {
 	var unknown []string
 	for _, o := range plan.Order.Nodes {
@@ -31,20 +32,24 @@ func (x *Executor) Restart(plan *launch.Plan, names []string) error {
 			unknown = append(unknown, id.Title())
 			continue
 		}
-		if n.now().State == stack.Stopped && len(names) > 0 && !(!id.IsStep() && slices.Contains(names, id.Title())) {
+		if n.now().State == stack.Stopped && len(names) > 0 &&
+			!(!id.IsStep() && slices.Contains(names, id.Title())) {
 			delete(targets, id)
 		}
 	}
 	if len(unknown) > 0 {
 		slices.Sort(unknown)
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-			Text:   "services have come or gone since the launch: " + strings.Join(slices.Compact(unknown), ", "),
+			Text: "services have come or gone since the launch: " +
+				strings.Join(slices.Compact(unknown), ", "),
 			Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 	}
 	for id := range targets {
-		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container && x.on(svc.Name) == nil {
+		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container &&
+			x.on(svc.Name) == nil {
 			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
+				Text: svc.Name + " runs in a container now, and the stack was launched " +
+					"without any",
 				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 		}
 	}
@@ -77,8 +82,8 @@ func (x *Executor) Restart(plan *launch.Plan, names []string) error {
 	return nil
 }
 
-// takeOver puts the new plan into the place of the old for the targets and for the steps that lead to them, which
-// become targets too.
+// takeOver puts the new plan into the place of the old for the targets and for the steps that lead
+// to them, which become targets too.
 func (x *Executor) takeOver(plan *launch.Plan, targets map[stack.NodeID]bool) {
 	steps := map[stack.NodeID]bool{}
 	var lead func(id stack.NodeID)

@@ -10,7 +10,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// wrapper are lines with which those who have started something say that it failed: they name no cause.
+// wrapper are lines with which those who have started something say that it failed: they name no
+// cause.
 var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|error)\s*(?:A complete log|` +
 	`code (?:ELIFECYCLE|1)\b|` +
 	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|error Command failed with exit code|` +
@@ -21,8 +22,9 @@ var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!
 // maxSaid is how many of its last lines are told of what has failed for an unknown reason.
 const maxSaid = 3
 
-// said is what a log says of a failure, to be put behind how it ended: the line that names the cause, and the cause;
-// where none is known, the first line that speaks of an error and the last ones.
+// said is what a log says of a failure, to be put behind how it ended: the line that names the
+// cause, and the cause; where none is known, the first line that speaks of an error and the last
+// ones.
 func (x *Executor) said(log *logs.Log) (string, Why) {
 	r := x.readLog(log)
 	if r == nil {
@@ -62,15 +64,17 @@ func (x *Executor) readLog(log *logs.Log) *diagnose.Reading {
 	return r
 }
 
-// OwnRules makes rules of the causes that a workspace knows of its own. Those that are wrong are left out; the fault,
-// of the code corrections-wrong, tells of them.
+// OwnRules makes rules of the causes that a workspace knows of its own. Those that are wrong are
+// left out; the fault, of the code corrections-wrong, tells of them.
 func OwnRules(causes []stack.OwnCause) (out []diagnose.LogRule, err error) {
 	var faults stack.Faults
 	for _, c := range causes {
 		r, err := diagnose.Own(c.Name, c.Line, c.Says, c.Do)
 		if err != nil {
-			faults = append(faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: c.At,
-				Text: fmt.Sprintf("the line of the cause %s can't be used: %v", c.Name, err), Remedy: "Correct it.",
+			faults = append(faults, &stack.Fault{Kind: stack.Unreadable,
+				Code: stack.CodeCorrectionsWrong, At: c.At,
+				Text: fmt.Sprintf("the line of the cause %s can't be used: %v", c.Name,
+					err), Remedy: "Correct it.",
 				Cause: err})
 			continue
 		}

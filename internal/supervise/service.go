@@ -14,7 +14,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// service starts a service, and returns when it is up, or failed, or has been stopped. Goroutines go on watching it.
+// service starts a service, and returns when it is up, or failed, or has been stopped. Goroutines
+// go on watching it.
 func (x *Executor) service(ctx context.Context, n *node) {
 	once := onceWork(n.svc)
 	if n.svc.Remembered && n.svc.Kind == stack.Once &&
@@ -28,7 +29,10 @@ func (x *Executor) service(ctx context.Context, n *node) {
 		return
 	}
 	x.process(ctx, n, log)
-	n.await(ctx, func(l life) bool { return l.Reached.Strength() >= stack.Answering.Strength() || l.Bad || l.Over })
+	n.await(ctx, func(l life) bool {
+		return l.Reached.Strength() >= stack.Answering.Strength() ||
+			l.Bad || l.Over
+	})
 }
 
 // process starts a service's process and sees to its end, which may lead to another one.
@@ -91,14 +95,16 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 		}
 		x.end(n, stack.Ended, "")
 	case exit.OK() && len(n.svc.Ports) == 0 && !n.svc.Restarts.Restart && !l.WasUp:
-		// Nothing says that it serves, it has not stayed up, and says itself that all is well: it was a job.
+		// Nothing says that it serves, it has not stayed up, and says itself that all is well: it
+		// was a job.
 		x.memory.Took(n.id, time.Since(l.Begin))
 		x.end(n, stack.Ended, "ended well by itself")
 	default:
 		words, why := x.said(log)
 		if exit.EngineLost { // what the container has said tells nothing of that
-			words, why = "", Why{Code: "engine-lost", Cause: "the container engine has stopped, or can't be " +
-				"reached any more",
+			words, why = "", Why{Code: "engine-lost",
+				Cause: "the container engine has stopped, or can't be " +
+					"reached any more",
 				Remedy: "Start the engine again, then: nharbor launch"}
 		}
 		text := exit.String() + words
@@ -119,7 +125,8 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 
 // outOfMemory says what to do for a container that the system has ended.
 func outOfMemory(s *launch.Service) Why {
-	w := Why{Code: "memory-full", Cause: "it took more memory than the engine's machine has to give",
+	w := Why{Code: "memory-full",
+		Cause:  "it took more memory than the engine's machine has to give",
 		Remedy: "Run fewer things at once, or give the engine's machine more memory."}
 	if s.Container != nil && s.Container.Memory > 0 {
 		w.Cause = fmt.Sprintf("it took more than the %d MB of memory that its compose file allows",
@@ -129,8 +136,8 @@ func outOfMemory(s *launch.Service) Why {
 	return w
 }
 
-// Starting again: the first pause, the longest, and after how long of staying up it begins anew. A service that was
-// never up is given up after triesAtFirst, so that the launch comes to an end.
+// Starting again: the first pause, the longest, and after how long of staying up it begins anew. A
+// service that was never up is given up after triesAtFirst, so that the launch comes to an end.
 const (
 	firstPause   = 500 * time.Millisecond
 	longestPause = 30 * time.Second
@@ -138,7 +145,8 @@ const (
 	triesAtFirst = 5
 )
 
-// startsAgain reports whether a service that has ended is to be started again, as its files declare.
+// startsAgain reports whether a service that has ended is to be started again, as its files
+// declare.
 func (x *Executor) startsAgain(n *node, exit run.Exit) bool {
 	r := n.svc.Restarts
 	if !r.Restart || x.ctx.Err() != nil || r.RestartOnFailure && exit.OK() {
@@ -161,9 +169,10 @@ func (x *Executor) restartLater(n *node, why string, log *logs.Log) {
 	times := n.life.tries() + 1
 	n.mu.Unlock()
 	pause := min(firstPause<<min(times-1, 10), longestPause)
-	x.move(n, change{kind: pauses, text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why,
-		pause.Seconds(),
-		ordinal(times))})
+	x.move(n, change{kind: pauses,
+		text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why,
+			pause.Seconds(),
+			ordinal(times))})
 	select {
 	case <-time.After(pause):
 		x.process(ctx, n, log)
@@ -210,9 +219,10 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 	x.move(n, change{kind: settles, state: state, text: text, why: why, process: proc})
 }
 
-// awaitUp finds out when the service answers: by its health check, and by every port it publishes. The
-// state is empty when the service has ended before.
-func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *logs.Log) (stack.State, string, Why) {
+// awaitUp finds out when the service answers: by its health check, and by every port it publishes.
+// The state is empty when the service has ended before.
+func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
+	log *logs.Log) (stack.State, string, Why) {
 	ended := func() bool {
 		select {
 		case <-proc.Done():
@@ -239,7 +249,8 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 			if ended() {
 				return "", "", Why{}
 			}
-			return stack.Quiet, "it runs, but its health check does not succeed" + x.healthSays(proc, test), Why{}
+			return stack.Quiet, "it runs, but its health check does not succeed" +
+				x.healthSays(proc, test), Why{}
 		}
 		said = append(said, "healthy")
 	}
@@ -257,23 +268,29 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process, log *
 		case c.Verdict == stack.Answers:
 			said = append(said, fmt.Sprintf("%s on %d%s", c.Expected, p.Host, instead))
 		case c.Verdict == stack.Errs:
-			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host, c.Cause, instead))
+			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host,
+				c.Cause, instead))
 		case ended():
 			return "", "", Why{}
 		case c.Verdict == stack.Stranger:
-			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks), Why{}
+			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host,
+				p.Speaks), Why{}
 		case c.Verdict == stack.Silent:
 			words, why := x.said(log)
-			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in %s%s", p.Host, p.Speaks,
+			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in "+
+				"%s%s", p.Host, p.Speaks,
 				words), why
 		default:
 			if elsewhere != "" {
-				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere, p.Host),
+				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere,
+						p.Host),
 					Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf(
-						"Let it listen on 0.0.0.0:%d inside, or correct the port that is published.", p.Target)}
+						"Let it listen on 0.0.0.0:%d inside, or correct the port that is "+
+							"published.", p.Target)}
 			}
 			words, why := x.said(log)
-			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer%s", p.Host, words), why
+			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer%s", p.Host,
+				words), why
 		}
 	}
 	if asked {
@@ -316,7 +333,8 @@ func (x *Executor) start(ctx context.Context, n *node, log *logs.Log) (run.Proce
 	s := n.svc
 	if s.Runs == stack.Native {
 		x.move(n, change{kind: starts})
-		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command, Env: x.marked(s.Environment, n.id),
+		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command,
+			Env:       x.marked(s.Environment, n.id),
 			HoldInput: s.Watches}, log.Stream)
 		if err != nil {
 			return nil, err

@@ -20,12 +20,13 @@ type Stack struct {
 	Started  time.Time       `json:"started,omitzero"`
 	Shift    int             `json:"shift"`
 	Services []RecordService `json:"services"`
-	// Left is true for one of which containers are there and no steward: something ended it the hard way.
+	// Left is true for one of which containers are there and no steward: something ended it the
+	// hard way.
 	Left bool `json:"left"`
 }
 
-// Stacks lists every stack on this machine: those whose stewards answer, and those of which an engine still has
-// containers. The one that was launched first comes first.
+// Stacks lists every stack on this machine: those whose stewards answer, and those of which an
+// engine still has containers. The one that was launched first comes first.
 func Stacks(ctx context.Context) []Stack {
 	var out []Stack
 	known := map[string]bool{}
@@ -35,7 +36,8 @@ func Stacks(ctx context.Context) []Stack {
 			continue
 		}
 		known[r.ID] = true
-		out = append(out, Stack{ID: r.ID, Root: r.Root, Started: r.Started, Shift: r.Shift, Services: r.Services})
+		out = append(out, Stack{ID: r.ID, Root: r.Root, Started: r.Started, Shift: r.Shift,
+			Services: r.Services})
 	}
 	out = append(out, leftBehind(ctx, known)...)
 	slices.SortStableFunc(out, func(a, b Stack) int {
@@ -91,7 +93,8 @@ func leftBehind(ctx context.Context, known map[string]bool) (out []Stack) {
 			svc.State = stack.Running
 		}
 		for _, p := range c.Published {
-			svc.Ports = append(svc.Ports, stack.Port{Host: p.Host, Target: p.Target, Transport: p.Transport})
+			svc.Ports = append(svc.Ports,
+				stack.Port{Host: p.Host, Target: p.Target, Transport: p.Transport})
 		}
 		out[i].Services = append(out[i].Services, svc)
 	}

@@ -82,9 +82,9 @@ func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
 
 // steward owns one launched stack, from its plan until everything has been stopped.
 //
-// Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends the starting, stops
-// all and ends over; then work writes the last record, closes closed, and returns when every client has been
-// answered.
+// Its life: run executes the plan and closes settled; stop, by whomever it is called first, ends
+// the starting, stops all and ends over; then work writes the last record, closes closed, and
+// returns when every client has been answered.
 type steward struct {
 	plan     *launch.Plan
 	exec     *Executor
@@ -133,13 +133,15 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 		leased: make(
 			chan struct{},
 		),
-		lock: flock.New(filepath.Join(dir, "steward.lock"), flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow)),
+		lock: flock.New(filepath.Join(dir, "steward.lock"),
+			flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow)),
 	}
 	s.over, s.ended = context.WithCancel(context.Background())
 	if got, err := s.lock.TryLock(); err != nil || !got {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeAlreadyLaunched,
-			Text:   "this workspace's stack is launched already",
-			Remedy: "See how it stands with nharbor check, or stop it first: nharbor stop", Cause: err}
+			Text: "this workspace's stack is launched already",
+			Remedy: "See how it stands with nharbor check, or stop it first: nharbor " +
+				"stop", Cause: err}
 	}
 	folder, err := logs.Begin(plan.Root, plan.Secrets)
 	if err != nil {
@@ -220,8 +222,9 @@ func (x *Executor) records() []RecordService {
 			continue
 		}
 		l := n.now()
-		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State, Doing: l.Kind,
-			Text: l.Text, Why: l.Why, Ports: n.portsNow()}
+		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State,
+			Doing: l.Kind,
+			Text:  l.Text, Why: l.Why, Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}
@@ -286,8 +289,8 @@ func (s *steward) work() error {
 	return err
 }
 
-// keepRecord writes the record whenever something has changed, until everything has been stopped. Changes that come
-// at once are written once.
+// keepRecord writes the record whenever something has changed, until everything has been stopped.
+// Changes that come at once are written once.
 func (s *steward) keepRecord() {
 	for seen := 0; ; {
 		events, more := s.exec.journal.since(seen)
@@ -378,11 +381,13 @@ func (s *steward) accept() {
 	}
 }
 
-// deafFor is how long a command that doesn't hear what it is told is waited for, once everything is over.
+// deafFor is how long a command that doesn't hear what it is told is waited for, once everything is
+// over.
 const deafFor = 5 * time.Second
 
-// letGo ends a connection that is still served so long after everything is over: a command that was stopped by a
-// signal, or whose terminal takes nothing, holds nobody back. It ends once the command is served.
+// letGo ends a connection that is still served so long after everything is over: a command that was
+// stopped by a signal, or whose terminal takes nothing, holds nobody back. It ends once the command
+// is served.
 func letGo(c net.Conn, closed, served <-chan struct{}, after time.Duration) {
 	select {
 	case <-closed:
@@ -487,7 +492,8 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 		out.Encode(Message{Error: stack.AllFaults(err)[0]})
 		return
 	}
-	result := &Settled{Outcome: stack.AllAnswer, Seconds: time.Since(begin).Seconds(), Services: s.exec.Results(),
+	result := &Settled{Outcome: stack.AllAnswer, Seconds: time.Since(begin).Seconds(),
+		Services: s.exec.Results(),
 		Failures: s.exec.Failures(), Running: s.exec.Running()}
 	if !s.exec.GoodOrStopped() {
 		result.Outcome = stack.SomeFailed
@@ -499,8 +505,8 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 	out.Encode(Message{Settled: result})
 }
 
-// follow sends all events there are and that come, and once how the launch has gone, until everything has stopped or
-// the client is gone, which ends here.
+// follow sends all events there are and that come, and once how the launch has gone, until
+// everything has stopped or the client is gone, which ends here.
 func (s *steward) follow(here context.Context, out *json.Encoder) {
 	settled, due := s.settled, false
 	for seen := 0; ; {

@@ -51,19 +51,23 @@ func TestRecord(t *testing.T) {
 	if held := r.HeldPorts(); !held[8100] || held[8200] {
 		t.Errorf("held are %v", held)
 	}
-	merged := r.Merge([]stack.Service{{Name: "web", Runs: stack.Container, Ports: []stack.Port{{Host: 8000}}},
+	merged := r.Merge([]stack.Service{{Name: "web", Runs: stack.Container,
+		Ports: []stack.Port{{Host: 8000}}},
 		{Name: "other"}})
-	if merged[0].Ports[0].Host != 8100 || merged[0].Runs != stack.Native || merged[1].Name != "other" {
+	if merged[0].Ports[0].Host != 8100 || merged[0].Runs != stack.Native ||
+		merged[1].Name != "other" {
 		t.Errorf("merged are %+v", merged)
 	}
 	l.Close()
-	if r.Alive() || len(r.HeldPorts()) != 0 || r.Merge([]stack.Service{{Name: "web"}})[0].Runs != "" {
+	if r.Alive() || len(r.HeldPorts()) != 0 ||
+		r.Merge([]stack.Service{{Name: "web"}})[0].Runs != "" {
 		t.Error("a steward that is gone counts as alive")
 	}
 	if err := os.WriteFile(recordFile(root), []byte("{torn"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := ReadRecord(root); err == nil || stack.AllFaults(err)[0].Code != "state-unreadable" {
+	if _, err := ReadRecord(root); err == nil ||
+		stack.AllFaults(err)[0].Code != "state-unreadable" {
 		t.Errorf("of a torn record: %v", err)
 	}
 	var none *Record
@@ -137,8 +141,9 @@ func TestRemoveContainers(t *testing.T) {
 		t.Fatal(err)
 	}
 	x.at("service:one").over()
-	if l := x.at("service:one").now(); l.State != stack.Failed || !strings.Contains(l.Text, "ended by itself") &&
-		!strings.Contains(l.Text, "removed") {
+	if l := x.at("service:one").now(); l.State != stack.Failed ||
+		!strings.Contains(l.Text, "ended by itself") &&
+			!strings.Contains(l.Text, "removed") {
 		t.Errorf("a service whose container was taken away is %s: %s", l.State, l.Text)
 	}
 }
@@ -167,12 +172,13 @@ func TestSocketPath(t *testing.T) {
 	}
 }
 
-// TestDeaf has a steward tell its events to a command that never listens: what is told goes on, and once everything is
-// over the command is let go.
+// TestDeaf has a steward tell its events to a command that never listens: what is told goes on, and
+// once everything is over the command is let go.
 func TestDeaf(t *testing.T) {
 	t.Parallel()
-	s := &steward{exec: &Executor{journal: newJournal(), started: time.Now()}, settled: make(chan struct{}),
-		closed: make(chan struct{}), told: make(chan struct{}), leased: make(chan struct{})}
+	s := &steward{exec: &Executor{journal: newJournal(), started: time.Now()},
+		settled: make(chan struct{}),
+		closed:  make(chan struct{}), told: make(chan struct{}), leased: make(chan struct{})}
 	s.over, s.ended = context.WithCancel(t.Context())
 	mine, its := net.Pipe() // which keeps nothing: what isn't read holds up who writes
 	served := make(chan struct{})

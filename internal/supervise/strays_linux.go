@@ -16,9 +16,9 @@ import (
 	"nimbleharbor/internal/run"
 )
 
-// A process that has left its group and its session, and thrown away its variables, carries no mark any more. While the
-// steward lives such a process, once its parent has ended, is the steward's child (run.Adopt): then it is found by
-// that, told to the keeper, and ended with the stack.
+// A process that has left its group and its session, and thrown away its variables, carries no mark
+// any more. While the steward lives such a process, once its parent has ended, is the steward's
+// child (run.Adopt): then it is found by that, told to the keeper, and ended with the stack.
 
 // childrenOf lists the children of a process.
 func childrenOf(pid int) (out []int) {
@@ -49,8 +49,9 @@ func descendants(pid int, but ...int) (out []int) {
 	return out
 }
 
-// statOf are what the system tells of a process behind its name: its state, its parent, and so on; empty if it is not
-// there. A process can give itself any name, also one with brackets and blanks in it.
+// statOf are what the system tells of a process behind its name: its state, its parent, and so on;
+// empty if it is not there. A process can give itself any name, also one with brackets and blanks
+// in it.
 func statOf(pid int) []string {
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
@@ -77,14 +78,16 @@ func isBelow(pid, from int) bool {
 	return false
 }
 
-// owned is the stack that this process is the steward of, and its keeper; empty in all other processes.
+// owned is the stack that this process is the steward of, and its keeper; empty in all other
+// processes.
 var owned struct {
 	sync.Mutex
 	id     string
 	keeper int // its process
 }
 
-// strays are the groups of all that this process has started for the stack that it owns, whatever they carry.
+// strays are the groups of all that this process has started for the stack that it owns, whatever
+// they carry.
 func strays(id string) (groups []int) {
 	owned.Lock()
 	own, keeper := owned.id == id && id != "", owned.keeper
@@ -93,7 +96,8 @@ func strays(id string) (groups []int) {
 		return nil
 	}
 	for _, pid := range descendants(os.Getpid(), keeper) {
-		if g := groupOf(pid); g > 1 && g != groupOf(os.Getpid()) && !slices.Contains(groups, g) && !isOver(pid) {
+		if g := groupOf(pid); g > 1 && g != groupOf(os.Getpid()) && !slices.Contains(groups, g) &&
+			!isOver(pid) {
 			groups = append(groups, g)
 		}
 	}
@@ -106,9 +110,10 @@ func isOver(pid int) bool {
 	return len(fields) == 0 || fields[0] == "Z"
 }
 
-// takeIn looks after the processes that became this one's children by themselves, until stop: those that live are in
-// the keeper's care, those that have ended are taken note of. One that has ended is another's to wait for if it was
-// started here; so only one that nobody has waited for since the last look is taken.
+// takeIn looks after the processes that became this one's children by themselves, until stop: those
+// that live are in the keeper's care, those that have ended are taken note of. One that has ended
+// is another's to wait for if it was started here; so only one that nobody has waited for since the
+// last look is taken.
 func takeIn(k *Keeper, stop <-chan struct{}) {
 	held, over := map[int]int{}, map[int]bool{}
 	tick := time.NewTicker(time.Second)

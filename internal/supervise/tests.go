@@ -22,9 +22,10 @@ type Tested struct {
 	Why     // what is known of why they could not be run, where they did not count anything
 }
 
-// RunTest runs a project's own tests and gives every line that they say to line, without secrets; it goes into the logs
-// too. With the context the tests end.
-func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test, line func(string)) (*Tested, error) {
+// RunTest runs a project's own tests and gives every line that they say to line, without secrets;
+// it goes into the logs too. With the context the tests end.
+func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test,
+	line func(string)) (*Tested, error) {
 	folder, err := logs.Beside(plan.Root, plan.Secrets)
 	if err != nil {
 		return nil, err
@@ -66,7 +67,8 @@ func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test, line func(s
 	w.Close()
 	<-read
 	exit := p.Exit()
-	out.Passed, out.Exit, out.Seconds = exit.OK() && out.Counts.Failed == 0, exit.String(), time.Since(begin).Seconds()
+	out.Passed, out.Exit, out.Seconds = exit.OK() &&
+		out.Counts.Failed == 0, exit.String(), time.Since(begin).Seconds()
 	if causes := reader.Reading().Causes; !out.Passed && !out.Counts.Known && len(causes) > 0 {
 		out.Why = Why{causes[0].Code, causes[0].Cause, causes[0].Remedy}
 	}

@@ -13,8 +13,9 @@ import (
 	"nimbleharbor/internal/testbound"
 )
 
-// BenchmarkTwenty starts twenty small containers as a launch does, and by the bare calls of the engine's interface in
-// the same order; x-of-bare is how many times as long a launch takes until all have begun.
+// BenchmarkTwenty starts twenty small containers as a launch does, and by the bare calls of the
+// engine's interface in the same order; x-of-bare is how many times as long a launch takes until
+// all have begun.
 func BenchmarkTwenty(b *testing.B) {
 	e := realEngine(b)
 	if _, err := tiny(); err != nil {
@@ -56,7 +57,8 @@ func BenchmarkTwenty(b *testing.B) {
 			b.Fatal(err)
 		}
 		begin = time.Now()
-		if err := e.EnsureNetwork(b.Context(), networkName(k.x.plan(), "default"), k.x.plan().Networks["default"],
+		if err := e.EnsureNetwork(b.Context(), networkName(k.x.plan(), "default"),
+			k.x.plan().Networks["default"],
 			labels); err != nil {
 			b.Fatal(err)
 		}

@@ -24,11 +24,12 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Watching is what develop.watch of the specification asks for: files that change are put into the running container,
-// or have it started again, or built anew.
+// Watching is what develop.watch of the specification asks for: files that change are put into the
+// running container, or have it started again, or built anew.
 //
-// One goroutine watches for each service with such rules, from the launch on until the executor's context ends. What it
-// does it does one after another; changes that come meanwhile are done together.
+// One goroutine watches for each service with such rules, from the launch on until the executor's
+// context ends. What it does it does one after another; changes that come meanwhile are done
+// together.
 
 // calm is how long no more files may change before those that have are seen to.
 const calm = 150 * time.Millisecond
@@ -42,8 +43,9 @@ type watcher struct {
 	only  []*patternmatcher.PatternMatcher // by rule; nil for all
 	files *fsnotify.Watcher
 
-	mu     sync.Mutex
-	synced map[string]engine.File // what has gone into its container since its image was built, by its place there
+	mu sync.Mutex
+	// what has gone into its container since its image was built, by its place there
+	synced map[string]engine.File
 }
 
 // watchAll begins to watch for every service that asks for it.
@@ -73,8 +75,9 @@ func (x *Executor) tell(id stack.NodeID, text string) {
 	state := n.now().State
 	x.journal.mu.Lock()
 	defer x.journal.mu.Unlock()
-	x.journal.add(stack.Event{T: float64(time.Since(x.started).Milliseconds()) / 1000, ID: id, State: state,
-		Text: text})
+	x.journal.add(stack.Event{T: float64(time.Since(x.started).Milliseconds()) / 1000, ID: id,
+		State: state,
+		Text:  text})
 }
 
 func (w *watcher) begin(rules []stack.Watch) error {
@@ -199,8 +202,8 @@ func (w *watcher) within(folder string, changed map[string]bool) {
 	})
 }
 
-// see does what the rules ask for files that have changed: first what is to be put into the container, then the
-// strongest of what is to be done with it.
+// see does what the rules ask for files that have changed: first what is to be put into the
+// container, then the strongest of what is to be done with it.
 func (w *watcher) see(ctx context.Context, names []string) {
 	var put []engine.File
 	var gone []string
@@ -256,7 +259,8 @@ func (w *watcher) see(ctx context.Context, names []string) {
 		w.x.renew(w.id)
 	default:
 		if err := w.into(ctx, put, gone, runs); err != nil {
-			w.x.tell(w.id, fmt.Sprintf("%s changed, and could not be put into its container: %v", what, err))
+			w.x.tell(w.id, fmt.Sprintf("%s changed, and could not be put into its container: %v",
+				what, err))
 			return
 		}
 		w.x.tell(w.id, what+" changed: put into its container")
@@ -278,7 +282,8 @@ func (w *watcher) read(name, target string) (engine.File, error) {
 	return engine.File{Target: target, Data: data, Mode: int64(info.Mode().Perm())}, err
 }
 
-// remember keeps what a container that is started again must be given; one that is built anew has it all.
+// remember keeps what a container that is started again must be given; one that is built anew has
+// it all.
 func (w *watcher) remember(put []engine.File, gone []string, anew bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -304,7 +309,8 @@ func (w *watcher) given() (out []engine.File) {
 }
 
 // into puts files into the running containers, and runs what is to be run there.
-func (w *watcher) into(ctx context.Context, put []engine.File, gone []string, runs []stack.Hook) error {
+func (w *watcher) into(ctx context.Context, put []engine.File, gone []string,
+	runs []stack.Hook) error {
 	c, ok := w.x.at(w.id).now().Process.(*run.Container)
 	if !ok {
 		return nil // it will get them when it starts
@@ -316,7 +322,8 @@ func (w *watcher) into(ctx context.Context, put []engine.File, gone []string, ru
 			}
 		}
 		if len(gone) > 0 {
-			if _, err := c.Engine().Exec(ctx, id, append([]string{"rm", "-rf", "--"}, gone...)); err != nil {
+			if _, err := c.Engine().Exec(ctx, id,
+				append([]string{"rm", "-rf", "--"}, gone...)); err != nil {
 				return err
 			}
 		}
@@ -333,7 +340,8 @@ type discard struct{}
 
 func (discard) Write(p []byte) (int, error) { return len(p), nil }
 
-// renew stops one service and starts it again, with its image as its files are now. What needs it goes on.
+// renew stops one service and starts it again, with its image as its files are now. What needs it
+// goes on.
 func (x *Executor) renew(id stack.NodeID) {
 	old := x.at(id)
 	if s := old.now().State; s == stack.Stopped || s == stack.Waiting {

@@ -7,12 +7,14 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// assets gives a project that serves nothing itself, in a folder where another one is served, the scripts by which that
-// one's pages get their scripts and styles: the build as a step, and what makes them anew as a process beside it.
+// assets gives a project that serves nothing itself, in a folder where another one is served, the
+// scripts by which that one's pages get their scripts and styles: the build as a step, and what
+// makes them anew as a process beside it.
 func (s *told) assets() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
-		if beside := s.servedBeside(p); beside == nil || s.served(p) || s.natives.asideWhy(p.Path) != "" ||
+		if beside := s.servedBeside(p); beside == nil || s.served(p) ||
+			s.natives.asideWhy(p.Path) != "" ||
 			p.NotHere != "" ||
 			ecosystem.ManagerNamed(p.Manager).Scripts == nil || len(p.Evidence) == 0 {
 			continue
@@ -25,7 +27,8 @@ func (s *told) assets() {
 			call := func(script string) []string {
 				return []string{p.Manager, ecosystem.ManagerNamed(p.Manager).Scripts.Run, script}
 			}
-			if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.Role == stack.Build }) {
+			if slices.ContainsFunc(p.Steps,
+				func(o stack.Step) bool { return o.Role == stack.Build }) {
 				builds = nil
 			}
 			for k, name := range builds {
@@ -37,12 +40,15 @@ func (s *told) assets() {
 					id += "+" + name
 				}
 				p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Build, Command: call(name),
-					Env: map[string]string{}, At: p.Evidence[0].Place(), Expands: named(name, part.Scripts[name])})
+					Env: map[string]string{}, At: p.Evidence[0].Place(), Expands: named(name,
+						part.Scripts[name])})
 			}
 			if watch != "" && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
-				return v.Source == stack.FromProcfile && v.Dir() == p.Path // which says what runs beside it
+				// which says what runs beside it
+				return v.Source == stack.FromProcfile && v.Dir() == p.Path
 			}) {
-				s.natives.native(p, stack.Serve{Name: watch, Command: call(watch), At: p.Evidence[0].Place(),
+				s.natives.native(p, stack.Serve{Name: watch, Command: call(watch),
+					At:      p.Evidence[0].Place(),
 					Watches: true,
 					Expands: named(watch, part.Scripts[watch])}, p.Path)
 			}
@@ -65,17 +71,20 @@ func (s *told) served(p *stack.Project) bool {
 	})
 }
 
-// assetsFirst lets what is served wait for the build of what it hands out, which another project in its folder does.
+// assetsFirst lets what is served wait for the build of what it hands out, which another project in
+// its folder does.
 func (s *told) assetsFirst() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		beside := s.servedBeside(p)
 		if beside == nil || s.served(p) ||
-			!slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Build }) {
+			!slices.ContainsFunc(p.Steps,
+				func(st stack.Step) bool { return st.Role == stack.Build }) {
 			continue
 		}
 		for _, st := range p.Steps {
-			if (st.Role == stack.Install || st.Role == stack.Build) && !slices.Contains(beside.AfterSteps, st.ID) {
+			if (st.Role == stack.Install || st.Role == stack.Build) &&
+				!slices.Contains(beside.AfterSteps, st.ID) {
 				beside.AfterSteps = append(beside.AfterSteps, st.ID)
 			}
 		}

@@ -8,7 +8,8 @@ import (
 	"nimbleharbor/internal/tree"
 )
 
-// Below lists folders in fsys that look like the top of an application, nearest first, at most limit.
+// Below lists folders in fsys that look like the top of an application, nearest first, at most
+// limit.
 func Below(fsys fs.FS, limit int) []string {
 	t, err := tree.Walk(fsys, nil)
 	if err != nil {

@@ -12,7 +12,8 @@ import (
 	"nimbleharbor/internal/reading"
 )
 
-// forest makes a tree of files: projects with sources, and below each the packages that its manager has installed.
+// forest makes a tree of files: projects with sources, and below each the packages that its manager
+// has installed.
 func forest(b *testing.B, projects, sources, installed int) *os.Root {
 	b.Helper()
 	dir := b.TempDir()
@@ -24,7 +25,8 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 			b.Fatal(err)
 		}
 	}
-	code := strings.Repeat("export function fare(from, to) { return table[from] + table[to] * 2 }\n", 50) // 3.5 kB
+	code := strings.Repeat("export function fare(from, to) { return table[from] + table[to] * 2 "+
+		"}\n", 50) // 3.5 kB
 	write(".gitignore", "node_modules/\n*.log\n/build/\n!keep.log\n")
 	for p := range projects {
 		at := fmt.Sprintf("area%d/part%d", p%20, p)
@@ -33,7 +35,8 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 				`{"name": "part%d", "scripts": {"start": "node index.js --port %d", "test": "t"}, "dependencies": `+
 					`{"fastify": "5"}}`, p, 10000+p))
 		write(at+"/package-lock.json", `{}`)
-		write(at+"/.env.example", fmt.Sprintf("PORT=%d\nNEXT_URL=http://localhost:%d\n", 10000+p, 10000+(p+1)%projects))
+		write(at+"/.env.example", fmt.Sprintf("PORT=%d\nNEXT_URL=http://localhost:%d\n", 10000+p,
+			10000+(p+1)%projects))
 		for f := range sources/projects - 3 {
 			write(fmt.Sprintf("%s/src/unit%d/file%d.js", at, f%12, f),
 				code+fmt.Sprintf("use(process.env.KEY_%d)\n", f%20))
@@ -50,12 +53,14 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 	return root
 }
 
-// BenchmarkSurvey reads 100,000 files with 200 projects, 60,000 of them installed packages, without and with what the
-// code says. It reports how often the time of find over the files that are not installed it takes.
+// BenchmarkSurvey reads 100,000 files with 200 projects, 60,000 of them installed packages, without
+// and with what the code says. It reports how often the time of find over the files that are not
+// installed it takes.
 func BenchmarkSurvey(b *testing.B) {
 	root := forest(b, 200, 40_000, 60_000)
 	bare := func() {
-		find := exec.Command("find", ".", "-name", "node_modules", "-prune", "-o", "-type", "f", "-print")
+		find := exec.Command("find", ".", "-name", "node_modules", "-prune", "-o", "-type", "f",
+			"-print")
 		find.Dir = root.Name()
 		if err := find.Run(); err != nil {
 			b.Fatal(err)

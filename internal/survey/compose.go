@@ -38,7 +38,8 @@ func (s *composes) compose() {
 	}
 	if len(sets) == 0 {
 		for _, file := range s.Tree.Compose { // its own README may start it
-			if told := s.told(path.Dir(file)); len(told) > 0 && !tree.Aside.MatchString(path.Dir(file)) {
+			if told := s.told(path.Dir(file)); len(told) > 0 &&
+				!tree.Aside.MatchString(path.Dir(file)) {
 				sets = append(sets, told[0])
 				break
 			}
@@ -68,7 +69,8 @@ func (s *composes) compose() {
 					path.Base(c.at.File),
 					strings.Join(c.files, " with "),
 				),
-				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside it.",
+				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file "+
+					"beside it.",
 			)
 		}
 		p, err := s.Compose(c.dir, c.files)
@@ -96,7 +98,8 @@ func (s *composes) compose() {
 					u.At,
 					fmt.Sprintf("this can't be used without %s, which nothing gives yet", u.Name),
 					fmt.Sprintf(
-						"nharbor fill puts it into %s: it makes up secrets, and asks for what only a person knows.",
+						"nharbor fill puts it into %s: it makes up secrets, and asks for what "+
+							"only a person knows.",
 						u.File,
 					),
 				)
@@ -121,7 +124,8 @@ func (s *composes) compose() {
 		}
 	}
 	for _, f := range listed {
-		s.Stack.ComposeFiles = append(s.Stack.ComposeFiles, stack.ComposeFile{Path: f, Active: active[f]})
+		s.Stack.ComposeFiles = append(s.Stack.ComposeFiles,
+			stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
 			why, remedy := inactive(f, active, by)
 			s.Remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
@@ -134,7 +138,8 @@ func (s *composes) compose() {
 	}
 }
 
-// composeFilesNamed are the files that READMEs and task files call the compose command with, by path.
+// composeFilesNamed are the files that READMEs and task files call the compose command with, by
+// path.
 func (s *composes) composeFilesNamed() []string {
 	named := map[string]bool{}
 	add := func(commands []shell.Command, cwd string) {
@@ -165,8 +170,8 @@ func ofDevContainer(file string) bool {
 	return slices.Contains(strings.Split(path.Dir(file), "/"), ".devcontainer")
 }
 
-// inactive tells why a compose file is not part of the launch, and how it would be; by is the file that starts others,
-// if one does.
+// inactive tells why a compose file is not part of the launch, and how it would be; by is the file
+// that starts others, if one does.
 func inactive(file string, active map[string]bool, by string) (why, remedy string) {
 	dir, beside := path.Dir(file), ""
 	for _, name := range compose.FileNames {
@@ -177,10 +182,12 @@ func inactive(file string, active map[string]bool, by string) (why, remedy strin
 	name := path.Base(file)
 	switch {
 	case ofDevContainer(file) && len(active) == 0:
-		return "this compose file is a dev container's: it says where one works, and not what the application is",
+		return "this compose file is a dev container's: it says where one works, and not what " +
+				"the application is",
 			"To launch it anyway, start in its folder with -C."
 	case beside == "" && by != "":
-		return fmt.Sprintf("this compose file is not part of the launch: %s starts another one", by),
+		return fmt.Sprintf("this compose file is not part of the launch: %s starts another one",
+				by),
 			"To use it, name it in COMPOSE_FILE."
 	case beside == "" && len(active) > 0:
 		return "this compose file is not part of the launch: another one lies higher",
@@ -188,11 +195,13 @@ func inactive(file string, active map[string]bool, by string) (why, remedy strin
 	case beside == "":
 		return "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE."
 	case slices.Contains(compose.FileNames, name):
-		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the preferred name", beside),
+		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the "+
+				"preferred name", beside),
 			"Remove one of the two, or name the one that counts in COMPOSE_FILE."
 	}
 	return fmt.Sprintf("this is a variant of %s, which is not read by itself", beside),
-		fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.", beside, name)
+		fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.",
+			beside, name)
 }
 
 // adopt takes over what the active compose files describe.
@@ -204,8 +213,8 @@ func (s *composes) adopt() {
 	s.homes.settle()
 }
 
-// anyPorts gives a number to ports that a compose file publishes on whichever is free: the container's own, or 8000
-// more where that is one of an administrator's.
+// anyPorts gives a number to ports that a compose file publishes on whichever is free: the
+// container's own, or 8000 more where that is one of an administrator's.
 func (s *composes) anyPorts() {
 	taken := map[int]bool{}
 	each := func(f func(p *stack.Port)) {
@@ -246,14 +255,17 @@ func (s *composes) adoptFrom(p *compose.Project) {
 			if !stays {
 				svc.Kind = stack.Once
 			}
-			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme, told.At,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme,
+				told.At,
 				fmt.Sprintf(
-					"%s belongs to the profile %s, which is not active, but the README tells to run it; it belongs "+
+					"%s belongs to the profile %s, which is not active, but the README tells to "+
+						"run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
 		} else if !svc.Active && len(svc.Profiles) == 0 {
 			continue // which package compose has said
 		} else if !svc.Active {
-			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceInInactiveProfile, svc.At,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Note,
+				stack.CodeServiceInInactiveProfile, svc.At,
 				fmt.Sprintf("%s belongs to the profile %s, which is not active", svc.Name,
 					strings.Join(svc.Profiles, ", ")),
 				fmt.Sprintf("Set COMPOSE_PROFILES=%s to have it.", svc.Profiles[0]))
@@ -265,7 +277,8 @@ func (s *composes) adoptFrom(p *compose.Project) {
 				stack.CodeServiceForTasks,
 				svc.At,
 				fmt.Sprintf(
-					"%s is not part of the launch: the instructions start other services by name, and it is only "+
+					"%s is not part of the launch: the instructions start other services by "+
+						"name, and it is only "+
 						"run for one task at a time (%s:%d)",
 					svc.Name,
 					at.File,
@@ -277,7 +290,8 @@ func (s *composes) adoptFrom(p *compose.Project) {
 		}
 		if other := s.Stack.Service(svc.Name); other != nil {
 			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeServiceTwice, svc.At,
-				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name, other.At.File,
+				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name,
+					other.At.File,
 					other.At.Line), "Rename one of the two; this one is left out.")
 			continue
 		}
@@ -331,7 +345,8 @@ var migration = expr.New(
 )
 
 // tidying are programs that do one thing to files, and end.
-var tidying = []string{"chmod", "chown", "mkdir", "cp", "mv", "rm", "ln", "touch", "echo", "true", "install", "tar"}
+var tidying = []string{"chmod", "chown", "mkdir", "cp", "mv", "rm", "ln", "touch", "echo", "true",
+	"install", "tar"}
 
 // tidies reports whether all that a container runs are such programs.
 func (s *composes) tidies(svc *stack.Service) bool {
@@ -356,35 +371,46 @@ func (s *composes) behindMigration(job *stack.Service) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if v.Name == job.Name || v.Kind == stack.Once || v.Build == "" || v.Build != job.Build ||
-			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
-			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) || s.migrates(v) {
+			slices.ContainsFunc(v.After,
+				func(a stack.After) bool { return a.Service == job.Name }) ||
+			slices.ContainsFunc(job.After,
+				func(a stack.After) bool { return a.Service == v.Name }) || s.migrates(v) {
 			continue
 		}
-		v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
-			Sure: stack.Usual, At: job.At, Reason: fmt.Sprintf(
-				"it brings the database up to date that both use, %s:%d", job.At.File, job.At.Line)})
+		v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished,
+			Because: stack.Inferred,
+			Sure:    stack.Usual, At: job.At, Reason: fmt.Sprintf(
+				"it brings the database up to date that both use, "+
+					"%s:%d", job.At.File, job.At.Line)})
 	}
 }
 
-// behind lets the services that use the same parts wait for a set-up job that the README tells to run.
+// behind lets the services that use the same parts wait for a set-up job that the README tells to
+// run.
 func (s *composes) behind(job *stack.Service, at stack.Place) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if v.Name == job.Name || v.Kind == stack.Once ||
-			slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == job.Name }) ||
-			slices.ContainsFunc(job.After, func(a stack.After) bool { return a.Service == v.Name }) {
+			slices.ContainsFunc(v.After,
+				func(a stack.After) bool { return a.Service == job.Name }) ||
+			slices.ContainsFunc(job.After,
+				func(a stack.After) bool { return a.Service == v.Name }) {
 			continue
 		}
-		if v.Build != "" && v.Build == job.Build || slices.ContainsFunc(v.After, func(a stack.After) bool {
-			return slices.ContainsFunc(job.After, func(b stack.After) bool { return a.Service == b.Service })
-		}) {
-			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished, Because: stack.Inferred,
-				At: at, Reason: "it sets up what both use, as the README tells"})
+		if v.Build != "" && v.Build == job.Build ||
+			slices.ContainsFunc(v.After, func(a stack.After) bool {
+				return slices.ContainsFunc(job.After,
+					func(b stack.After) bool { return a.Service == b.Service })
+			}) {
+			v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished,
+				Because: stack.Inferred,
+				At:      at, Reason: "it sets up what both use, as the README tells"})
 		}
 	}
 }
 
-// toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up, to stay.
+// toldToRun finds the demand that tells to run a compose service by its name, as a job or, with up,
+// to stay.
 func (s *composes) toldToRun(service string) (told *facts.Demand, stays bool) {
 	for i := range s.Demands {
 		d := &s.Demands[i]

@@ -21,7 +21,8 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
-// The files that correct a survey: the first is committed, the second is one person's own and goes on top.
+// The files that correct a survey: the first is committed, the second is one person's own and goes
+// on top.
 const (
 	CorrectionsFile      = "nharbor.toml"
 	LocalCorrectionsFile = "nharbor.local.toml"
@@ -74,8 +75,8 @@ func (f *serviceFix) place(key string) stack.Place {
 	return f.at
 }
 
-// correctionsOf reads the files. Unlike a manifest's, a mistake in them ends the survey: a correction that is not
-// understood would be worse than none.
+// correctionsOf reads the files. Unlike a manifest's, a mistake in them ends the survey: a
+// correction that is not understood would be worse than none.
 func (s *surveyor) correctionsOf() error {
 	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{},
 		Service: map[string]serviceFix{}, Check: map[string]ownCheck{}, Cause: map[string]ownCause{}}
@@ -86,8 +87,9 @@ func (s *surveyor) correctionsOf() error {
 		}
 		if err != nil {
 			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnreadable,
-				At:   stack.Place{File: name},
-				Text: "the file can't be read: " + stack.Reason(err), Remedy: "Check its rights.", Cause: err}
+				At: stack.Place{File: name},
+				Text: "the file can't be read: " +
+					stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		c, err := parseCorrections(name, data)
 		if err != nil {
@@ -107,7 +109,8 @@ func (s *surveyor) correctionsOf() error {
 }
 
 func overlay(under, over stepFix) stepFix {
-	out := stepFix{or(over.LeaveOut, under.LeaveOut), over.Command, over.Inputs, or(over.EveryTime, under.EveryTime),
+	out := stepFix{or(over.LeaveOut, under.LeaveOut), over.Command, over.Inputs,
+		or(over.EveryTime, under.EveryTime),
 		over.at}
 	if out.Command == nil {
 		out.Command = under.Command
@@ -120,9 +123,12 @@ func overlay(under, over stepFix) stepFix {
 
 func overlayService(under, over serviceFix) serviceFix {
 	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs),
-		Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder, under.Folder),
-		Port: or(over.Port, under.Port), Speaks: or(over.Speaks, under.Speaks), Env: map[string]string{},
-		After: over.After, EveryTime: or(over.EveryTime, under.EveryTime), Restart: or(over.Restart, under.Restart),
+		Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder,
+			under.Folder),
+		Port: or(over.Port, under.Port), Speaks: or(over.Speaks,
+			under.Speaks), Env: map[string]string{},
+		After: over.After, EveryTime: or(over.EveryTime,
+			under.EveryTime), Restart: or(over.Restart, under.Restart),
 		at: over.at}
 	out.own = map[string]stack.Place{}
 	if out.Command == nil {
@@ -152,20 +158,24 @@ func or[T any](a, b *T) *T {
 // correctionKeys are what the tables of the file may hold.
 var correctionKeys = map[string][]string{
 	"": {"project", "step", "service", "check", "cause"},
-	"check": {"service", "method", "path", "headers", "body", "status", "contains", "json", "within",
+	"check": {"service", "method", "path", "headers", "body", "status", "contains", "json",
+		"within",
 		"retries"},
 	"cause":   {"line", "says", "do"},
 	"project": {"leave-out", "framework"},
 	"step":    {"leave-out", "command", "inputs", "every-time"},
-	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after", "every-time",
+	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after",
+		"every-time",
 		"restart"},
 }
 
 func parseCorrections(name string, data []byte) (*corrections, error) {
 	var c corrections
 	if err := reading.TOML(data); err != nil {
-		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong, At: stack.Place{File: name},
-			Text: "the file is not read: " + err.Error(), Remedy: "Leave out what corrects nothing."}
+		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+			At: stack.Place{File: name},
+			Text: "the file is not read: " +
+				err.Error(), Remedy: "Leave out what corrects nothing."}
 	}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&c)
 	var strict *toml.StrictMissingError
@@ -200,20 +210,24 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			if near := spelling.Nearest(last, known, 3); near != "" {
 				remedy = fmt.Sprintf("Did you mean %s? %s", near, remedy)
 			}
-			faults = append(faults, fault(line, column, fmt.Sprintf("the key %s is not known", last), remedy))
+			faults = append(faults, fault(line, column,
+				fmt.Sprintf("the key %s is not known", last), remedy))
 		}
 		return nil, faults
 	case errors.As(err, &wrong):
 		line, column := wrong.Position()
-		return nil, fault(line, column, "the file is not right: "+strings.TrimPrefix(wrong.Error(), "toml: "),
+		return nil, fault(line, column,
+			"the file is not right: "+strings.TrimPrefix(wrong.Error(), "toml: "),
 			"Correct it at this place.")
 	case err != nil:
-		return nil, fault(1, 0, "the file is not right: "+strings.TrimPrefix(err.Error(), "toml: "), "Correct it.")
+		return nil, fault(1, 0, "the file is not right: "+strings.TrimPrefix(err.Error(),
+			"toml: "), "Correct it.")
 	}
 	at := func(table, key string) stack.Place {
 		for i, l := range lines {
 			l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
-			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key + `"]`,
+			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key +
+				`"]`,
 				"[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
 				if strings.HasPrefix(l, form) {
 					return stack.Place{File: name, Line: i + 1}
@@ -242,15 +256,20 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			text, remedy = fmt.Sprintf("the command of %s %v", k, err),
 				`Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`
 		case fix.Runs != nil && *fix.Runs != stack.Native && *fix.Runs != stack.Container:
-			text, remedy = fmt.Sprintf("%s can't run %q", k, *fix.Runs), `runs is "native" or "container".`
+			text, remedy = fmt.Sprintf("%s can't run %q", k,
+				*fix.Runs), `runs is "native" or "container".`
 		case fix.Kind != nil && *fix.Kind != stack.Lasting && *fix.Kind != stack.Once:
-			text, remedy = fmt.Sprintf("%s can't be of the kind %q", k, *fix.Kind), `kind is "lasting" or "once".`
+			text, remedy = fmt.Sprintf("%s can't be of the kind %q", k,
+				*fix.Kind), `kind is "lasting" or "once".`
 		case fix.Port != nil && (*fix.Port < 1 || *fix.Port > 65535):
-			text, remedy = fmt.Sprintf("%d is no port", *fix.Port), "A port is a number from 1 to 65535."
+			text, remedy = fmt.Sprintf("%d is no port",
+				*fix.Port), "A port is a number from 1 to 65535."
 		case fix.Speaks != nil && !slices.Contains(protocol.Names(), *fix.Speaks):
-			text, remedy = fmt.Sprintf("%s can't speak %q: that protocol is not known", k, *fix.Speaks),
+			text, remedy = fmt.Sprintf("%s can't speak %q: that protocol is not known", k,
+				*fix.Speaks),
 				"Known are: "+strings.Join(protocol.Names(), ", ")+`. For any other: "tcp".`
-		case fix.Folder != nil && (path.IsAbs(*fix.Folder) || !fs.ValidPath(path.Clean(*fix.Folder))):
+		case fix.Folder != nil && (path.IsAbs(*fix.Folder) ||
+			!fs.ValidPath(path.Clean(*fix.Folder))):
 			text, remedy = fmt.Sprintf("the folder %s leaves the workspace", *fix.Folder),
 				"Name a folder relative to the workspace."
 		}
@@ -281,7 +300,8 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 			text, remedy = fmt.Sprintf("the cause %s lacks its line or what it says", k),
 				`Write line = "an expression for a line of a log" and says = "what it means".`
 		case err != nil:
-			text, remedy = fmt.Sprintf("the line of the cause %s is no expression: %v", k, err), "Correct it."
+			text, remedy = fmt.Sprintf("the line of the cause %s is no expression: %v", k,
+				err), "Correct it."
 		}
 		if text != "" {
 			return nil, fault(cause.at.Line, 0, text, remedy)
@@ -338,7 +358,8 @@ func (s *surveyor) correct() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(s.corrections.Project)) {
 		fix := s.corrections.Project[name]
-		i := slices.IndexFunc(s.Stack.Projects, func(p stack.Project) bool { return p.Path == name })
+		i := slices.IndexFunc(s.Stack.Projects,
+			func(p stack.Project) bool { return p.Path == name })
 		if i < 0 {
 			s.unknown("project", name, fix.at)
 			continue
@@ -356,8 +377,10 @@ func (s *surveyor) correct() {
 }
 
 func (s *surveyor) unknown(what, name string, at stack.Place) {
-	s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnknown, At: at,
-		Text: fmt.Sprintf("there is no %s %q to correct", what, name), Remedy: "See what there is: nharbor survey"})
+	s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable,
+		Code: stack.CodeCorrectionsUnknown, At: at,
+		Text: fmt.Sprintf("there is no %s %q to correct", what,
+			name), Remedy: "See what there is: nharbor survey"})
 }
 
 func (s *surveyor) correctStep(id string, fix stepFix) {
@@ -388,9 +411,11 @@ func (s *surveyor) correctStep(id string, fix stepFix) {
 	role, dir, _ := strings.Cut(id, ":")
 	if p := s.Stack.Project(dir, ""); p != nil && words != nil &&
 		(stack.Role(role) == stack.Install || stack.Role(role).Rank() > 0) {
-		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Role(role), Command: words, Env: map[string]string{},
-			At: fix.at, Inputs: fix.Inputs, EveryTime: fix.EveryTime != nil && *fix.EveryTime})
-		slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return a.Role.Rank() - b.Role.Rank() })
+		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Role(role), Command: words,
+			Env: map[string]string{},
+			At:  fix.at, Inputs: fix.Inputs, EveryTime: fix.EveryTime != nil && *fix.EveryTime})
+		slices.SortStableFunc(p.Steps,
+			func(a, b stack.Step) int { return a.Role.Rank() - b.Role.Rank() })
 		return
 	}
 	s.unknown("step", id, fix.at)
@@ -404,7 +429,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			s.unknown("service", name, fix.at)
 			return
 		}
-		s.Stack.Services = slices.DeleteFunc(s.Stack.Services, func(v stack.Service) bool { return v.Name == name })
+		s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
+			func(v stack.Service) bool { return v.Name == name })
 		for i := range s.Stack.Services {
 			other := &s.Stack.Services[i]
 			other.After = slices.DeleteFunc(slices.Clone(other.After),
@@ -417,8 +443,9 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			s.unknown("service", name, fix.at)
 			return
 		}
-		s.Stack.Services = append(s.Stack.Services, stack.Service{Name: name, Source: stack.FromStackFile,
-			Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
+		s.Stack.Services = append(s.Stack.Services,
+			stack.Service{Name: name, Source: stack.FromStackFile,
+				Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
 		v = &s.Stack.Services[len(s.Stack.Services)-1]
 	}
 	if fix.Folder != nil {
@@ -437,10 +464,11 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		case *fix.Runs == stack.Container && v.Container != nil:
 			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
 		default:
-			s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-				At:     fix.at,
-				Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
-				Remedy: "Add its command, or a Dockerfile."})
+			s.Faults = append(s.Faults,
+				&stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+					At:     fix.at,
+					Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
+					Remedy: "Add its command, or a Dockerfile."})
 		}
 	}
 	if words != nil {
@@ -487,19 +515,23 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 			s.unknown("service", other, fix.at)
 			continue
 		}
-		v.After = slices.DeleteFunc(slices.Clone(v.After), func(a stack.After) bool { return a.Service == other })
+		v.After = slices.DeleteFunc(slices.Clone(v.After),
+			func(a stack.After) bool { return a.Service == other })
 		v.After = append(v.After, stack.After{Service: other, Until: until, Because: stack.Declared,
 			At: fix.place("after"), Reason: fix.place("after").File + " says so"})
 	}
 }
 
-// Draft writes corrections that change nothing: every conclusion as a comment, to be taken out of it and altered.
+// Draft writes corrections that change nothing: every conclusion as a comment, to be taken out of
+// it and altered.
 func Draft(s *stack.Stack) string {
 	var out strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
-	line("# What nharbor concluded about this workspace. Everything here is a comment and changes nothing: take the " +
+	line("# What nharbor concluded about this workspace. Everything here is a comment and " +
+		"changes nothing: take the " +
 		"# away")
-	line("# from a table and the keys to correct. Commit the file; what is for you alone goes into %s,",
+	line("# from a table and the keys to correct. Commit the file; what is for you alone goes "+
+		"into %s,",
 		LocalCorrectionsFile)
 	line("# which has the same form and goes on top.")
 	quote := func(words []string) string {

@@ -62,9 +62,11 @@ command = "node seed.js"
 		"service api: native lasting from script, project \"api\", node other.js --depth 7",
 		"port 4300 to 4300 tcp (nharbor.local.toml:1)",
 		"after mail begun, declared: nharbor.toml says so (nharbor.toml:2)",
-		"service mail: native lasting from stackfile, project \"api\", mailer --quiet", "after api finished, declared",
+		"service mail: native lasting from stackfile, project \"api\", mailer --quiet", "after " +
+			"api finished, declared",
 		"project web: node npm own",
-		"step migrate:api: node again.js (nharbor.toml:20)", "step seed:api: node seed.js (nharbor.toml:25)",
+		"step migrate:api: node again.js (nharbor.toml:20)", "step seed:api: node seed.js " +
+			"(nharbor.toml:25)",
 	} {
 		if !strings.Contains(got, want) {
 			t.Errorf("absent: %s", want)
@@ -85,12 +87,14 @@ command = "node seed.js"
 func TestLeftOut(t *testing.T) {
 	t.Parallel()
 	s, err := Survey(quays(
-		"[service.api]\nleave-out = true\n[step.\"install:web\"]\nleave-out = true\n[project.api]\nleave-out = true\n"),
+		"[service.api]\nleave-out = true\n[step.\"install:web\"]\nleave-out = "+
+			"true\n[project.api]\nleave-out = true\n"),
 		Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := conclusions(s); strings.Contains(got, "service api") || strings.Contains(got, "after api") ||
+	if got := conclusions(s); strings.Contains(got, "service api") ||
+		strings.Contains(got, "after api") ||
 		strings.Contains(got, "install:web") || strings.Contains(got, "project api") ||
 		!strings.Contains(got, "service web") {
 		t.Errorf("what is left:\n%s", got)
@@ -104,21 +108,35 @@ func TestWrongCorrections(t *testing.T) {
 			"mean port?",
 		"[sevrice.api]": "nharbor.toml:1:2: the key sevrice is not known | Did " +
 			"you mean service?",
-		"[service.api]\nport = 99999":                      "nharbor.toml:1: 99999 is no port",
-		"[service.api]\nport = \"x\"":                      "nharbor.toml:2:8: the file is not right",
-		"[service.api]\nruns = \"cloud\"":                  "nharbor.toml:1: api can't run \"cloud\"",
-		"[service.api]\nruns = \"container\"":              "nharbor.toml:1: api can't run container",
-		"[service.api]\nspeaks = \"postgrs\"":              "nharbor.toml:1: api can't speak \"postgrs\"",
-		"[service.api]\nkind = \"x\"":                      "nharbor.toml:1: api can't be of the kind \"x\"",
-		"[service.api]\nfolder = \"../../etc\"":            "nharbor.toml:1: the folder ../../etc leaves the workspace",
-		"[service.api]\nafter = [\"x y z\"]":               "nharbor.toml:1: after: \"x y z\" can't be read",
-		"[service.api]\nafter = [\"db\"]":                  "nharbor.toml:1: there is no service \"db\"",
-		"[service.api]\ncommand = 7":                       "nharbor.toml:1: the command of api is neither",
-		"[service.api]\ncommand = []":                      "nharbor.toml:1: the command of api is empty",
-		"[service.none]\nport = 1":                         "nharbor.toml:1: there is no service \"none\"",
-		"[step.x]\ncommand = [1]":                          "nharbor.toml:1: the command of the step x holds something",
-		"[step.\"sweep:api\"]\ncommand = \"x\"":            "nharbor.toml:1: there is no step \"sweep:api\"",
-		"[project.none]\nleave-out = true":                 "nharbor.toml:1: there is no project \"none\"",
+		"[service.api]\nport = 99999": "nharbor.toml:1: 99999 is no port",
+		"[service.api]\nport = \"x\"": "nharbor.toml:2:8: the file is not " +
+			"right",
+		"[service.api]\nruns = \"cloud\"": "nharbor.toml:1: api can't run " +
+			"\"cloud\"",
+		"[service.api]\nruns = \"container\"": "nharbor.toml:1: api can't run " +
+			"container",
+		"[service.api]\nspeaks = \"postgrs\"": "nharbor.toml:1: api can't speak " +
+			"\"postgrs\"",
+		"[service.api]\nkind = \"x\"": "nharbor.toml:1: api can't be of " +
+			"the kind \"x\"",
+		"[service.api]\nfolder = \"../../etc\"": "nharbor.toml:1: the folder " +
+			"../../etc leaves the workspace",
+		"[service.api]\nafter = [\"x y z\"]": "nharbor.toml:1: after: \"x y z\" " +
+			"can't be read",
+		"[service.api]\nafter = [\"db\"]": "nharbor.toml:1: there is no " +
+			"service \"db\"",
+		"[service.api]\ncommand = 7": "nharbor.toml:1: the command of api " +
+			"is neither",
+		"[service.api]\ncommand = []": "nharbor.toml:1: the command of api " +
+			"is empty",
+		"[service.none]\nport = 1": "nharbor.toml:1: there is no " +
+			"service \"none\"",
+		"[step.x]\ncommand = [1]": "nharbor.toml:1: the command of the " +
+			"step x holds something",
+		"[step.\"sweep:api\"]\ncommand = \"x\"": "nharbor.toml:1: there is no step " +
+			"\"sweep:api\"",
+		"[project.none]\nleave-out = true": "nharbor.toml:1: there is no " +
+			"project \"none\"",
 		"[service.api\nport = 1":                           "nharbor.toml:1",
 		"[service.api]\nport = 1\n[service.api]\nport = 2": "nharbor.toml:3",
 		"colour = 1": "nharbor.toml:1:1: the key colour is not known",
@@ -142,7 +160,8 @@ func TestDraftChangesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	draft := Draft(plain)
-	if same, err := Survey(quays(draft), Options{Root: "/w"}); err != nil || conclusions(same) != conclusions(plain) {
+	if same, err := Survey(quays(draft), Options{Root: "/w"}); err != nil ||
+		conclusions(same) != conclusions(plain) {
 		t.Errorf("with the draft: %v\n%s", err, conclusions(same))
 	}
 	used := regexp.MustCompile(`(?m)^#(\S)`).ReplaceAllString(draft, "$1")
@@ -150,7 +169,8 @@ func TestDraftChangesNothing(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, used)
 	}
-	if same.Service("web").Ports[0].Host != 5173 || strings.Join(same.Service("web").Command, " ") != "npm run dev" ||
+	if same.Service("web").Ports[0].Host != 5173 ||
+		strings.Join(same.Service("web").Command, " ") != "npm run dev" ||
 		len(same.Services) != 2 || same.Service("web").After[0].Service != "api" {
 		t.Errorf("with the draft in force:\n%s", conclusions(same))
 	}

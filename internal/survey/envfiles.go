@@ -45,10 +45,11 @@ func (s *settingsFiles) envFiles() {
 	}
 }
 
-// filledByProgram reports whether a template is one that a program fills in: it is called so, and has places for values
-// in a form that no settings file has.
+// filledByProgram reports whether a template is one that a program fills in: it is called so, and
+// has places for values in a form that no settings file has.
 func (s *settingsFiles) filledByProgram(t tree.Template) bool {
-	if !strings.Contains(path.Base(t.Path), "mpl") || settings.FormatOf(t.Target) != settings.Other ||
+	if !strings.Contains(path.Base(t.Path), "mpl") ||
+		settings.FormatOf(t.Target) != settings.Other ||
 		strings.Contains(path.Base(t.Path), "example") {
 		return false
 	}
@@ -73,7 +74,8 @@ func (s *settingsFiles) envFile(target, template string) {
 }
 
 func (s *settingsFiles) envFileAs(target, template, format string) {
-	if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == target }) {
+	if slices.ContainsFunc(s.Stack.EnvFiles,
+		func(e stack.EnvFile) bool { return e.Path == target }) {
 		return
 	}
 	e := stack.EnvFile{Path: target, Template: template, Format: format, Present: s.Exists(target)}
@@ -83,8 +85,10 @@ func (s *settingsFiles) envFileAs(target, template, format string) {
 	}
 	d, err := settings.Read(s.Files, source, e.Format)
 	if dotenv.Unread(err) {
-		s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
-			At: stack.Place{File: source}, Text: "the settings file can't be read: " + stack.Reason(err),
+		s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable,
+			Code: stack.CodeEnvUnreadable,
+			At:   stack.Place{File: source}, Text: "the settings file can't be read: " +
+				stack.Reason(err),
 			Remedy: "Check its rights.", Cause: err})
 	} else if err != nil {
 		s.Faults = append(s.Faults, stack.AllFaults(err)...)
@@ -99,8 +103,8 @@ func (s *settingsFiles) envFileAs(target, template, format string) {
 	s.Stack.EnvFiles = append(s.Stack.EnvFiles, e)
 }
 
-// copies takes over what the README says that is to be copied where: a template may lie in another folder than the file
-// that is made from it.
+// copies takes over what the README says that is to be copied where: a template may lie in another
+// folder than the file that is made from it.
 func (s *settingsFiles) copies() {
 	told := map[string]bool{} // templates of which a README speaks
 	for _, d := range s.Demands {
@@ -111,21 +115,23 @@ func (s *settingsFiles) copies() {
 			words := slices.DeleteFunc(slices.Clone(part.Words[1:]),
 				func(w string) bool { return strings.HasPrefix(w, "-") })
 			if dir := path.Join(d.Cwd, part.Folder); len(words) == 2 {
-				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]), strings.HasSuffix(words[1], "/"))
+				s.copied(path.Join(dir, words[0]), path.Join(dir, words[1]),
+					strings.HasSuffix(words[1], "/"))
 				told[path.Join(dir, words[0])] = true
 			}
 		}
 	}
 	for _, e := range slices.Clone(s.Stack.EnvFiles) {
-		if to := s.readByScripts(path.Dir(e.Path)); to != "" && e.Template != "" && !e.Present && !told[e.Template] &&
+		if to := s.readByScripts(path.Dir(e.Path)); to != "" && e.Template != "" && !e.Present &&
+			!told[e.Template] &&
 			path.Base(e.Path) == ".env" {
 			s.copied(e.Template, to, false)
 		}
 	}
 }
 
-// readByScripts is the one settings file that the scripts of a folder's manifest have their programs read; empty if
-// they name none, or several.
+// readByScripts is the one settings file that the scripts of a folder's manifest have their
+// programs read; empty if they name none, or several.
 func (s *settingsFiles) readByScripts(dir string) (file string) {
 	for _, part := range ecosystem.PartsCalled(s.Stack.Projects, []string{dir}, dir) {
 		for name, lines := range part.Scripts {
@@ -166,12 +172,14 @@ func (s *settingsFiles) copied(from, to string, folder bool) {
 	switch {
 	case known >= 0 && s.Stack.EnvFiles[known].Template == "":
 		s.Stack.EnvFiles[known].Template = from
-	case known < 0 && !slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Template == from }):
+	case known < 0 && !slices.ContainsFunc(s.Stack.EnvFiles,
+		func(e stack.EnvFile) bool { return e.Template == from }):
 		s.envFile(to, from)
 	}
 }
 
-// layer adds the files that compose files ask for and nobody has, and tells which files are read together.
+// layer adds the files that compose files ask for and nobody has, and tells which files are read
+// together.
 func (s *settingsFiles) layer() {
 	for i := range s.Stack.Services {
 		for _, ref := range s.Stack.Services[i].EnvFiles {
@@ -183,17 +191,22 @@ func (s *settingsFiles) layer() {
 			if s.Exists(ref.Path) && !ref.Raw {
 				s.envFileAs(ref.Path, "", format)
 			}
-			for _, ending := range []string{"example", "sample", "dist", "template", "tmpl", "default"} {
-				if template := ref.Path + "." + ending; fs.ValidPath(template) && s.Exists(template) {
+			for _, ending := range []string{"example", "sample", "dist", "template", "tmpl",
+				"default"} {
+				if template := ref.Path + "." + ending; fs.ValidPath(template) &&
+					s.Exists(template) {
 					s.envFileAs(ref.Path, template, format)
 				}
 			}
-			if _, err := fs.Stat(s.Files, ref.Path); err == nil || !ref.Required || !fs.ValidPath(ref.Path) ||
-				slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
+			if _, err := fs.Stat(s.Files, ref.Path); err == nil || !ref.Required ||
+				!fs.ValidPath(ref.Path) ||
+				slices.ContainsFunc(s.Stack.EnvFiles,
+					func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
 				continue
 			}
-			s.Stack.EnvFiles = append(s.Stack.EnvFiles, stack.EnvFile{Path: ref.Path, Format: settings.Env,
-				WantedAt: ref.At})
+			s.Stack.EnvFiles = append(s.Stack.EnvFiles,
+				stack.EnvFile{Path: ref.Path, Format: settings.Env,
+					WantedAt: ref.At})
 		}
 	}
 	for i := range s.Stack.EnvFiles {
@@ -215,8 +228,8 @@ func (s *settingsFiles) layer() {
 	}
 }
 
-// missingNames finds which of the variables that the code reads are named by settings, their templates or services, and
-// remarks on the others.
+// missingNames finds which of the variables that the code reads are named by settings, their
+// templates or services, and remarks on the others.
 func (s *settingsFiles) missingNames() {
 	named := map[string]bool{}
 	for _, e := range s.Stack.EnvFiles {
@@ -249,8 +262,9 @@ func (s *settingsFiles) missingNames() {
 	}
 }
 
-// Unnamed remarks on the variables that the code reads without a value of its own, and that nobody names; given tells
-// which are named since the survey, and may be nil. What the code insists on comes first.
+// Unnamed remarks on the variables that the code reads without a value of its own, and that nobody
+// names; given tells which are named since the survey, and may be nil. What the code insists on
+// comes first.
 func Unnamed(reads []stack.Read, given map[string]bool) (out []stack.Remark) {
 	for _, must := range []bool{true, false} {
 		byProject := map[string][]string{}
@@ -273,13 +287,15 @@ func Unnamed(reads []stack.Read, given map[string]bool) (out []stack.Remark) {
 				more = fmt.Sprintf(" and %d more", len(names)-8)
 				names = names[:8]
 			}
-			r := stack.Remark{Level: stack.Note, Code: stack.CodeVariableInNoTemplate, At: first[project],
+			r := stack.Remark{Level: stack.Note, Code: stack.CodeVariableInNoTemplate,
+				At:     first[project],
 				Text:   "the code reads what no settings file and no template names: ",
 				Remedy: "If one is needed, give it: nharbor fill --file FILE --set NAME=VALUE"}
 			if must {
 				r.Level, r.Text = stack.Warning,
 					"the code insists on values that no settings file and no template names: "
-				r.Remedy = "Give them in the settings file that the program reads: nharbor fill --file FILE --set " +
+				r.Remedy = "Give them in the settings file that the program reads: nharbor fill " +
+					"--file FILE --set " +
 					"NAME=VALUE"
 			}
 			r.Text += strings.Join(names, ", ") + more

@@ -10,56 +10,74 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestReads finds the variables that code of each language reads: with a value of its own, without, or failing without.
+// TestReads finds the variables that code of each language reads: with a value of its own, without,
+// or failing without.
 func TestReads(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ code, want string }{
-		"a.js": {"const a = process.env.PLAIN\nconst b = process.env.BACKED || 'x'\nconst c = process.env['QUOTED'] " +
-			"?? 1\nif (process.env.ASKED) { use() }\nif (!process.env.NEEDED) throw new Error('no')\n" +
+		"a.js": {"const a = process.env.PLAIN\nconst b = process.env.BACKED || 'x'\nconst c = " +
+			"process.env['QUOTED'] " +
+			"?? 1\nif (process.env.ASKED) { use() }\nif (!process.env.NEEDED) throw new " +
+			"Error('no')\n" +
 			"process.env.NODE_ENV\nmyprocess.env.lower",
 			"PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
 		"a.ts": {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x " +
 			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, DENO_KEY, TERNARY default"},
-		"checked.ts": {"import { z } from 'zod'\nimport Joi from 'joi'\nexport const env = check({\n  BERTH_URL: " +
+		"checked.ts": {"import { z } from 'zod'\nimport Joi from 'joi'\nexport const env = " +
+			"check({\n  BERTH_URL: " +
 			"z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
 			".default(4310),\n  TIDE_KEY: z\n    .string()\n    .optional(),\n" +
 			"  MODE_OF_SEA: z.enum(['calm', 'rough']),\n  // UNUSED_KEY: z.string(),\n" +
 			"  PIER_ID: Joi.string().required(),\n  PIER_NOTE: Joi.string(),\n}, process.env)",
-			"BERTH_URL must, BERTH_PORT default, TIDE_KEY default, MODE_OF_SEA must, PIER_ID must, PIER_NOTE"},
+			"BERTH_URL must, BERTH_PORT default, TIDE_KEY default, MODE_OF_SEA must, PIER_ID " +
+				"must, PIER_NOTE"},
 		// not of the environment
-		"fares.ts": {"import { z } from 'zod'\nconst fare = z.object({\n  ADULT_FARE: z.number(),\n})", ""},
-		"a.vue":    {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
+		"fares.ts": {"import { z } from 'zod'\nconst fare = z.object({\n  ADULT_FARE: " +
+			"z.number(),\n})", ""},
+		"a.vue": {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
 		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
 			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +
 			"env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n",
 			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY"},
-		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', 'x')\nd " +
+		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', " +
+			"'x')\nd " +
 			"= ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
 			"PLAIN_RB, MUST_RB must, BACKED_RB default, BLOCK_RB default, OR_RB default"},
-		"a.php": {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = getenv('GETENV_PHP') ?: " +
-			"'y';\n$d = $_ENV['ENV_PHP'];\n", "PLAIN_PHP, BACKED_PHP default, GETENV_PHP default, ENV_PHP"},
+		"a.php": {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = " +
+			"getenv('GETENV_PHP') ?: " +
+			"'y';\n$d = $_ENV['ENV_PHP'];\n", "PLAIN_PHP, BACKED_PHP default, GETENV_PHP " +
+			"default, ENV_PHP"},
 		"a.go": {"package a\nimport \"os\"\nvar a = os.Getenv(\"PLAIN_GO\")\nvar b, ok " +
 			"= os.LookupEnv(\"LOOKED_GO\")\n", "PLAIN_GO, LOOKED_GO"},
 		"A.java": {"String a = System.getenv(\"PLAIN_JAVA\");", "PLAIN_JAVA"},
-		"a.rs": {"let a = env::var(\"PLAIN_RS\")?;\nlet b = std::env::var(\"BACKED_RS\").unwrap_or_default();",
+		"a.rs": {"let a = env::var(\"PLAIN_RS\")?;\nlet b = " +
+			"std::env::var(\"BACKED_RS\").unwrap_or_default();",
 			"PLAIN_RS, BACKED_RS default"},
 		"A.cs": {"var a = Environment.GetEnvironmentVariable(\"PLAIN_CS\");\nvar b " +
-			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, BACKED_CS default"},
+			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, " +
+			"BACKED_CS default"},
 		"a.exs": {"a = System.get_env(\"PLAIN_EX\")\nb = System.fetch_env!(\"MUST_EX\")\nc = " +
 			"System.get_env(\"BACKED_EX\", \"x\")", "PLAIN_EX, MUST_EX must, BACKED_EX default"},
-		"guards.py": {"import os\ntry:\n    a = os.environ['TRIED']\nexcept KeyError:\n    pass\nif 'ASKED_ABOVE' in " +
-			"os.environ:\n    b = os.environ['ASKED_ABOVE']\nos.environ['GIVEN'] = 'x'\ndel os.environ['GONE']\n" +
-			"c = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + os.environ['KUBERNETES_PORT']\n" +
+		"guards.py": {"import os\ntry:\n    a = os.environ['TRIED']\nexcept KeyError:\n    " +
+			"pass\nif 'ASKED_ABOVE' in " +
+			"os.environ:\n    b = os.environ['ASKED_ABOVE']\nos.environ['GIVEN'] = 'x'\ndel " +
+			"os.environ['GONE']\n" +
+			"c = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + " +
+			"os.environ['KUBERNETES_PORT']\n" +
 			"d = os.environ['INSISTED']",
 			"TRIED default, ASKED_ABOVE default, INSISTED must"},
 		"cases.py": {"import os\nif os.getenv('STORE', 'file') == 'postgres':\n    store = {\n" +
 			"        'user': os.environ['STORE_USER'],\n    }\n# MAIL = os.environ['MAIL_HOST']\n" +
-			"def first():\n    if not os.getenv('FIRST_USER', ''):\n        return\n\n    raise ValueError()\n" +
+			"def first():\n    if not os.getenv('FIRST_USER', ''):\n        return\n\n    raise " +
+			"ValueError()\n" +
 			"if __name__ == '__main__':\n    serve(os.environ['QUAY'])\n",
 			"STORE default, STORE_USER, FIRST_USER default, QUAY must"},
-		"classes.py": {"from pydantic import BaseModel, BaseSettings\n\nclass Plain(BaseModel):\n    note: str\n\n" +
-			"class Quays(BaseModel):\n    quay_name: str\n    quay_kind: Literal[\n        'deep', 'flat'\n    ] = " +
-			"Field(default='deep')\n\nclass Tides(Quays):\n    tide_key: str = Field(\n        default=''\n    )\n\n" +
+		"classes.py": {"from pydantic import BaseModel, BaseSettings\n\nclass " +
+			"Plain(BaseModel):\n    note: str\n\n" +
+			"class Quays(BaseModel):\n    quay_name: str\n    quay_kind: Literal[\n        " +
+			"'deep', 'flat'\n    ] = " +
+			"Field(default='deep')\n\nclass Tides(Quays):\n    tide_key: str = Field(\n        " +
+			"default=''\n    )\n\n" +
 			"class Settings(\n    Tides,\n    BaseSettings,\n):\n    pier: str\n",
 			"QUAY_NAME must, QUAY_KIND default, TIDE_KEY default, PIER must"},
 		"conftest.py": {"import os\na = os.environ['OF_TESTS']", ""},
@@ -101,7 +119,8 @@ func TestMissingNames(t *testing.T) {
 		".env.example":     {Data: []byte("IN_TEMPLATE=1\n")},
 		"api/package.json": {Data: []byte(`{"name": "api"}`)},
 		"api/index.js": {Data: []byte(
-			"process.env.IN_COMPOSE + process.env.IN_TEMPLATE + process.env.VARIABLE + process.env.NOWHERE + " +
+			"process.env.IN_COMPOSE + process.env.IN_TEMPLATE + process.env.VARIABLE + " +
+				"process.env.NOWHERE + " +
 				"(process.env.BACKED || 1)\n")},
 		"web/package.json": {Data: []byte(`{"name": "web"}`)},
 		"web/index.js":     {Data: []byte(many.String())},
@@ -118,12 +137,14 @@ func TestMissingNames(t *testing.T) {
 		}
 	}
 	if len(got) != 2 || !strings.HasSuffix(got[0].Text, "names: NOWHERE (api/index.js:1)") ||
-		got[0].At != (stack.Place{File: "api/index.js", Line: 1}) || !strings.HasSuffix(got[1].Text, "and 4 more") {
+		got[0].At != (stack.Place{File: "api/index.js", Line: 1}) ||
+		!strings.HasSuffix(got[1].Text, "and 4 more") {
 		t.Errorf("the remarks are %+v", got)
 	}
 }
 
-// TestEnvFilesFound lists settings files with what each is made from, and the layers that are read together.
+// TestEnvFilesFound lists settings files with what each is made from, and the layers that are read
+// together.
 func TestEnvFilesFound(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
@@ -131,12 +152,16 @@ func TestEnvFilesFound(t *testing.T) {
 		"package.json": file(`{"name": "web", "scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`),
 		".gitignore":   file("*.local\n"), ".env.example": file("A=1\nB=\n"), ".env.development": file("C=1\n"),
 		"README.md": file(
-			"# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt api/.env\n    cp " +
-				"a.example ../outside.env\n    cp missing.env .env.x\n"), "settings/office.example.yml": file("a: 1\n"),
+			"# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt " +
+				"api/.env\n    cp " +
+				"a.example ../outside.env\n    cp missing.env " +
+				".env.x\n"), "settings/office.example.yml": file("a: 1\n"),
 		"api/env.txt": file("D=1\n"), "a.example": file("x"),
 		"compose.yaml": file(
-			"services:\n  api: {image: x, env_file: [present.env, absent.env]}\n  raw: {image: x, env_file: [{path: " +
-				"raw.env, format: raw}, {path: no.env, required: false}]}\n"), "present.env": file("E=1\n"),
+			"services:\n  api: {image: x, env_file: [present.env, absent.env]}\n  raw: {image: " +
+				"x, env_file: [{path: " +
+				"raw.env, format: raw}, {path: no.env, required: " +
+				"false}]}\n"), "present.env": file("E=1\n"),
 		"raw.env":                    file("F='"),
 		"broken/config.example.toml": file("a = {{ x }}\n{% if %}\n"),
 	}, Options{Root: "/w"})
@@ -146,7 +171,8 @@ func TestEnvFilesFound(t *testing.T) {
 	var got []string
 	for _, e := range s.EnvFiles {
 		got = append(got,
-			strings.TrimSpace(fmt.Sprintf("%s %s from %q present=%v settings=%d unfilled=%d wanted=%v layers=%d",
+			strings.TrimSpace(fmt.Sprintf("%s %s from %q present=%v settings=%d unfilled=%d "+
+				"wanted=%v layers=%d",
 				e.Path, e.Format, e.Template, e.Present, e.Settings, e.Unfilled, !e.WantedAt.IsZero(), len(e.Layers))))
 	}
 	slices.Sort(got)

@@ -20,9 +20,10 @@ var isSwitch = expr.New(`^(?i:yes|no|true|false|on|off)$`)
 
 var plainWord = expr.New(`^[a-z]+$`)
 
-// Ordinary reports whether a secret is a word that stands openly everywhere, which many take for a first password:
-// masking it wherever it occurs would only spoil what is said. It is the name of a service, of an image or of what a
-// server speaks, or a plain word that a setting holds which is no secret.
+// Ordinary reports whether a secret is a word that stands openly everywhere, which many take for a
+// first password: masking it wherever it occurs would only spoil what is said. It is the name of a
+// service, of an image or of what a server speaks, or a plain word that a setting holds which is no
+// secret.
 func Ordinary(s *stack.Stack, secret string) bool {
 	if protocol.Named(secret) != nil {
 		return true
@@ -40,8 +41,8 @@ func Ordinary(s *stack.Stack, secret string) bool {
 	})
 }
 
-// Hide is a copy of the stack that can be shown: no secret is in its services' environments, commands,
-// health checks, labels and build arguments.
+// Hide is a copy of the stack that can be shown: no secret is in its services' environments,
+// commands, health checks, labels and build arguments.
 func Hide(s *stack.Stack) *stack.Stack {
 	secrets := slices.Clone(s.Secrets)
 	for _, v := range s.Services {
@@ -94,8 +95,8 @@ func Hide(s *stack.Stack) *stack.Stack {
 	return &out
 }
 
-// hideContainer is a copy of what a container is given that can be shown. All of its texts are looked at, whichever
-// there are, by way of JSON.
+// hideContainer is a copy of what a container is given that can be shown. All of its texts are
+// looked at, whichever there are, by way of JSON.
 func hideContainer(c *stack.ContainerSpec, text func(string) string) *stack.ContainerSpec {
 	data, err := json.Marshal(c)
 	if err != nil {
@@ -109,7 +110,8 @@ func hideContainer(c *stack.ContainerSpec, text func(string) string) *stack.Cont
 	mask = func(key string, v any) any {
 		switch v := v.(type) {
 		case string:
-			if v != "" && (key == "content" || values.IsSecret(key, "") && !isSwitch.MatchString(v)) {
+			if v != "" && (key == "content" || values.IsSecret(key, "") &&
+				!isSwitch.MatchString(v)) {
 				return hidden
 			}
 			return text(v)

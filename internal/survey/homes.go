@@ -27,9 +27,9 @@ var (
 	buildVariable = expr.New(`[$*?\[]`)
 )
 
-// homeOf is the folder in which the program of a container lives, as far as it is known: the one that lies over its
-// working folder, by a mount or by a copy; the folder of its Dockerfile; or its context. The first that is a project,
-// or a member of one, counts.
+// homeOf is the folder in which the program of a container lives, as far as it is known: the one
+// that lies over its working folder, by a mount or by a copy; the folder of its Dockerfile; or its
+// context. The first that is a project, or a member of one, counts.
 func (s *homes) homeOf(svc *stack.Service) string {
 	if svc.Container == nil {
 		return ""
@@ -53,14 +53,16 @@ func (s *homes) homeOf(svc *stack.Service) string {
 		}
 	}
 	over := func(from, to string) {
-		if workdir != "" && (workdir == to || strings.HasPrefix(workdir, strings.TrimSuffix(to, "/")+"/")) {
+		if workdir != "" && (workdir == to ||
+			strings.HasPrefix(workdir, strings.TrimSuffix(to, "/")+"/")) {
 			candidates = append(candidates, path.Join(from, strings.TrimPrefix(workdir, to)))
 		}
 	}
 	for _, m := range svc.Container.Mounts {
 		if m.Type == "bind" && fs.ValidPath(m.Source) && s.Commands.IsFolder(m.Source) {
 			over(m.Source, m.Target)
-			if svc.Build != "" && img == nil && !path.IsAbs(workdir) { // what it is built from isn't there yet
+			if svc.Build != "" && img == nil &&
+				!path.IsAbs(workdir) { // what it is built from isn't there yet
 				candidates = append(candidates, m.Source)
 			}
 		}
@@ -92,7 +94,8 @@ func (s *homes) homeOf(svc *stack.Service) string {
 	return ""
 }
 
-// memberMeant is the folder of the member that a command of the project's manager names, or the folder itself.
+// memberMeant is the folder of the member that a command of the project's manager names, or the
+// folder itself.
 func (s *homes) memberMeant(p *stack.Project, dir string, command []string) string {
 	scripts := ecosystem.ManagerNamed(p.Manager).Scripts
 	if scripts == nil || len(p.Members) == 0 {
@@ -118,7 +121,8 @@ func (s *homes) memberMeant(p *stack.Project, dir string, command []string) stri
 	return dir
 }
 
-// madeHere is the folder of the project that makes an image of that name: the one that is called so.
+// madeHere is the folder of the project that makes an image of that name: the one that is called
+// so.
 func (s *homes) madeHere(svc *stack.Service, image string) string {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
@@ -126,17 +130,19 @@ func (s *homes) madeHere(svc *stack.Service, image string) string {
 			continue
 		}
 		s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeImageOfProject, svc.At,
-			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has", svc.Name, svc.Image,
+			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has",
+				svc.Name, svc.Image,
 				p.Path),
-			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch --native %s",
+			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch "+
+				"--native %s",
 				s.imageScript(p.Path), svc.Name))
 		return p.Path
 	}
 	return ""
 }
 
-// publishedFrom is the folder of the project whose released program an image from elsewhere holds: the one that serves
-// and is called as the image is.
+// publishedFrom is the folder of the project whose released program an image from elsewhere holds:
+// the one that serves and is called as the image is.
 func (s *homes) publishedFrom(svc *stack.Service) string {
 	_, image := path.Split(protocol.ImageName(svc.Image))
 	for i := range s.Stack.Projects {
@@ -145,7 +151,8 @@ func (s *homes) publishedFrom(svc *stack.Service) string {
 			continue
 		}
 		s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
-			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this code", svc.Name,
+			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this "+
+				"code", svc.Name,
 				svc.Image, facts.Words(p.Path)),
 			"To run the code: nharbor launch --native "+svc.Name)
 		return p.Path
@@ -192,8 +199,8 @@ func servedAt(p *stack.Project, dir string) *stack.Serve {
 	return nil
 }
 
-// settle makes compose services and the projects whose programs they run one. Of several that run the same, the one
-// that offers a port serves.
+// settle makes compose services and the projects whose programs they run one. Of several that run
+// the same, the one that offers a port serves.
 func (s *homes) settle() {
 	homes := map[string]int{}
 	for i := range s.Stack.Services {
@@ -227,7 +234,8 @@ func (s *homes) settle() {
 	}
 }
 
-// madeFirst lets services wait for the builds of what their images take, or have mounted, from a project that makes it.
+// madeFirst lets services wait for the builds of what their images take, or have mounted, from a
+// project that makes it.
 func (s *homes) madeFirst() {
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
@@ -254,7 +262,8 @@ func (s *homes) madeFirst() {
 func (s *homes) waitForInstall(svc *stack.Service, folder string) {
 	for i := range s.Stack.Projects {
 		for _, st := range s.Stack.Projects[i].Steps {
-			brings := slices.ContainsFunc(st.Outputs, func(o string) bool { return strings.HasPrefix(folder, o+"/") })
+			brings := slices.ContainsFunc(st.Outputs,
+				func(o string) bool { return strings.HasPrefix(folder, o+"/") })
 			if st.Role == stack.Install && brings && !slices.Contains(svc.AfterSteps, st.ID) {
 				svc.AfterSteps = append(svc.AfterSteps, st.ID)
 			}
@@ -273,7 +282,8 @@ func untilPattern(name string) string {
 
 // waitForBuild lets a service wait for the build that makes a file or folder which isn't there.
 func (s *homes) waitForBuild(svc *stack.Service, full string) {
-	if full == "" || full == "." || !fs.ValidPath(full) || s.Commands.IsFolder(full) || s.Exists(full) {
+	if full == "" || full == "." || !fs.ValidPath(full) || s.Commands.IsFolder(full) ||
+		s.Exists(full) {
 		return
 	}
 	var best *stack.Project
@@ -297,11 +307,13 @@ func (s *homes) waitForBuild(svc *stack.Service, full string) {
 	if s.SeveralAt(best.Path) {
 		st.ID += "@" + best.Manager
 	}
-	if at := slices.IndexFunc(best.Steps, func(o stack.Step) bool { return o.ID == st.ID }); at >= 0 {
+	if at := slices.IndexFunc(best.Steps,
+		func(o stack.Step) bool { return o.ID == st.ID }); at >= 0 {
 		best.Steps[at].Command, best.Steps[at].Expands = st.Command, st.Expands
 		best.Steps[at].Outputs = append(best.Steps[at].Outputs, st.Outputs...)
 	} else {
-		at := slices.IndexFunc(best.Steps, func(o stack.Step) bool { return o.Role.Rank() > stack.Build.Rank() })
+		at := slices.IndexFunc(best.Steps,
+			func(o stack.Step) bool { return o.Role.Rank() > stack.Build.Rank() })
 		if at < 0 {
 			at = len(best.Steps)
 		}
@@ -313,7 +325,8 @@ func (s *homes) waitForBuild(svc *stack.Service, full string) {
 	}
 }
 
-// takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't there.
+// takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't
+// there.
 func (s *homes) takesWhatIsThere() {
 	told := map[stack.Place]bool{}
 	for i := range s.Stack.Services {
@@ -325,15 +338,19 @@ func (s *homes) takesWhatIsThere() {
 		for _, t := range img.Takes {
 			full := path.Join(svc.Build, t.Path)
 			at := stack.Place{File: file, Line: t.Line}
-			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) || s.Commands.IsFolder(full) ||
+			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) ||
+				s.Commands.IsFolder(full) ||
 				s.Exists(full) ||
-				told[at] || s.IsCheckout(path.Dir(full)) && path.Base(full) == ".git" || s.isMade(svc, full) ||
-				slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
+				told[at] || s.IsCheckout(path.Dir(full)) && path.Base(full) == ".git" ||
+				s.isMade(svc, full) ||
+				slices.ContainsFunc(s.Stack.EnvFiles,
+					func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}
 			told[at] = true
 			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildTakesMissing, at,
-				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there", svc.Name, full),
+				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there",
+					svc.Name, full),
 				s.howToMake(full))
 		}
 	}
@@ -374,11 +391,12 @@ func (s *homes) howToMake(file string) string {
 }
 
 // systems are images of a whole system, in which by itself a shell runs.
-var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux", "amazonlinux",
+var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux",
+	"amazonlinux",
 	"archlinux", "opensuse", "busybox", "buildpack-deps"}
 
-// endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell: it is there for
-// others to be made on.
+// endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell:
+// it is there for others to be made on.
 func endsAtOnce(img *dockerfile.Image) bool {
 	name := protocol.ImageName(img.Base)
 	return len(img.Command) == 0 && len(img.Exposes) == 0 &&

@@ -9,32 +9,51 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestInsistedBelow tells a variable that the code gives up without, lines below the one that reads it, from one that
-// it only looks at.
+// TestInsistedBelow tells a variable that the code gives up without, lines below the one that reads
+// it, from one that it only looks at.
 func TestInsistedBelow(t *testing.T) {
 	t.Parallel()
 	for code, must := range map[string]bool{
-		"a.js\nconst key = process.env.TIDE;\nif (!key) {\n  throw new Error('no')\n}":          true,
-		"a.js\nlet key = process.env.TIDE\nif (key === undefined) process.exit(1)":              true,
-		"a.ts\nconst key: string = process.env.TIDE\nassert(key, 'no')":                         true,
-		"a.ts\nconst key: string | undefined = process.env.TIDE;\nif (key == null) { throw 1 }": true,
-		"a.py\nkey = os.environ.get('TIDE')\nif not key:\n    raise ValueError()":               true,
-		"a.py\nkey = os.getenv('TIDE')\nif key is None:\n    sys.exit(1)":                       true,
-		"a.py\nkey = os.getenv('TIDE')\nassert key":                                             true,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif key == \"\" {\n\tlog.Fatal(\"no\")\n}":            true,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif len(key) == 0 {\n\tpanic(1)\n}":                   true,
-		"a.rb\nkey = ENV['TIDE']\nraise 'no' if key.nil?":                                       false,
+		"a.js\nconst key = process.env.TIDE;\nif (!key) {\n  throw new " +
+			"Error('no')\n}": true,
+		"a.js\nlet key = process.env.TIDE\nif (key === undefined) " +
+			"process.exit(1)": true,
+		"a.ts\nconst key: string = process.env.TIDE\nassert(key, " +
+			"'no')": true,
+		"a.ts\nconst key: string | undefined = process.env.TIDE;\nif (key == null) { throw 1 " +
+			"}": true,
+		"a.py\nkey = os.environ.get('TIDE')\nif not key:\n    raise " +
+			"ValueError()": true,
+		"a.py\nkey = os.getenv('TIDE')\nif key is None:\n    " +
+			"sys.exit(1)": true,
+		"a.py\nkey = os.getenv('TIDE')\nassert " +
+			"key": true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key == \"\" " +
+			"{\n\tlog.Fatal(\"no\")\n}": true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif len(key) == 0 " +
+			"{\n\tpanic(1)\n}": true,
+		"a.rb\nkey = ENV['TIDE']\nraise 'no' if " +
+			"key.nil?": false,
 		// said in another order
-		"a.rb\nkey = ENV['TIDE']\nunless key\n  abort 'no'\nend":                                        true,
-		"a.js\nconst key = process.env.TIDE;\nif (key) throw new Error('there')":                        false,
-		"a.js\nconst key = process.env.TIDE;\nif (!key) return;":                                        false,
-		"a.js\nconst key = process.env.TIDE;\nif (!keyOther) throw 1":                                   false,
-		"a.js\nconst key = process.env.TIDE || 'x';\nif (!key) throw 1":                                 false,
-		"a.js\nif (production) {\n  const key = process.env.TIDE;\n  if (!key) throw 1\n}":              false,
-		"a.js\nconst key = process.env.TIDE;\nuse(key);":                                                false,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif key != \"\" {\n\tlog.Fatal(\"set\")\n}":                   false,
-		"a.py\nkey = os.getenv('TIDE')\nif not key:\n    key = make()":                                  false,
-		"a.js\nconst key = process.env.TIDE;" + strings.Repeat("\nstep();", 60) + "\nif (!key) throw 1": false,
+		"a.rb\nkey = ENV['TIDE']\nunless key\n  abort " +
+			"'no'\nend": true,
+		"a.js\nconst key = process.env.TIDE;\nif (key) throw new " +
+			"Error('there')": false,
+		"a.js\nconst key = process.env.TIDE;\nif (!key) " +
+			"return;": false,
+		"a.js\nconst key = process.env.TIDE;\nif (!keyOther) throw " +
+			"1": false,
+		"a.js\nconst key = process.env.TIDE || 'x';\nif (!key) throw " +
+			"1": false,
+		"a.js\nif (production) {\n  const key = process.env.TIDE;\n  if (!key) throw " +
+			"1\n}": false,
+		"a.js\nconst key = process.env.TIDE;\nuse(key);": false,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key != \"\" " +
+			"{\n\tlog.Fatal(\"set\")\n}": false,
+		"a.py\nkey = os.getenv('TIDE')\nif not key:\n    key = " +
+			"make()": false,
+		"a.js\nconst key = process.env.TIDE;" + strings.Repeat("\nstep();", 60) +
+			"\nif (!key) throw 1": false,
 	} {
 		name, text, _ := strings.Cut(code, "\n")
 		s, err := Survey(fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x}}")},
@@ -48,7 +67,8 @@ func TestInsistedBelow(t *testing.T) {
 	}
 }
 
-// TestSettingsAbove reads from a folder above what nothing else gives to a service, and only what its code insists on.
+// TestSettingsAbove reads from a folder above what nothing else gives to a service, and only what
+// its code insists on.
 func TestSettingsAbove(t *testing.T) {
 	t.Parallel()
 	insists := "from flask import Flask\napp = Flask(__name__)\nkey = os.environ['TIDE']"
@@ -56,12 +76,14 @@ func TestSettingsAbove(t *testing.T) {
 		{".env.example", "TIDE=", insists, ".env"},
 		{"quay/.env.example", "TIDE=", insists, "quay/.env"},
 		{".env.example", "OTHER=", insists, "quay/crane/.env"}, // a file that is yet to be made
-		{".env.example", "TIDE=", strings.Replace(insists, "['TIDE']", ".get('TIDE', 'low')", 1), ""},
+		{".env.example", "TIDE=", strings.Replace(insists, "['TIDE']", ".get('TIDE', 'low')", 1),
+			""},
 		{".env.example", "TIDE=\nPORT=4471", insists, ""}, // somebody's own
 		{"quay/crane/.env.example", "TIDE=", insists, "quay/crane/.env"},
 		{"office/.env.example", "TIDE=", insists, ""},
 	} {
-		s, err := Survey(fstest.MapFS{c.template: {Data: []byte(c.text)}, "quay/crane/app.py": {Data: []byte(c.code)},
+		s, err := Survey(fstest.MapFS{c.template: {Data: []byte(c.text)},
+			"quay/crane/app.py":           {Data: []byte(c.code)},
 			"quay/crane/requirements.txt": {Data: []byte("flask")}}, Options{Root: "/w", ReadCode: true})
 		if err != nil || len(s.Services) != 1 {
 			t.Fatalf("%v, %+v", err, s.Services)
@@ -101,18 +123,23 @@ func TestPortsBehindVariables(t *testing.T) {
 	}
 }
 
-// TestOrdinary tells passwords that stand openly everywhere from those that are hidden wherever they occur.
+// TestOrdinary tells passwords that stand openly everywhere from those that are hidden wherever
+// they occur.
 func TestOrdinary(t *testing.T) {
 	t.Parallel()
-	s := &stack.Stack{Services: []stack.Service{{Name: "office", Image: "registry.example/ferry/counter:1",
-		Env: map[string]string{"POSTGRES_USER": "clerk", "POSTGRES_PASSWORD": "limpet", "LABEL": "oyster-9"}}}}
-	for secret, want := range map[string]bool{"postgres": true, "redis": true, "office": true, "counter": true,
-		"clerk": true, "limpet": false, "oyster-9": false, "": false} {
+	s := &stack.Stack{Services: []stack.Service{{Name: "office",
+		Image: "registry.example/ferry/counter:1",
+		Env: map[string]string{"POSTGRES_USER": "clerk", "POSTGRES_PASSWORD": "limpet",
+			"LABEL": "oyster-9"}}}}
+	for secret, want := range map[string]bool{"postgres": true, "redis": true, "office": true,
+		"counter": true,
+		"clerk":   true, "limpet": false, "oyster-9": false, "": false} {
 		if Ordinary(s, secret) != want {
 			t.Errorf("%q: %v", secret, !want)
 		}
 	}
-	for value, want := range map[string]string{"yes": "yes", "FALSE": "FALSE", "on": "on", "yes-1": hidden, "": ""} {
+	for value, want := range map[string]string{"yes": "yes", "FALSE": "FALSE", "on": "on",
+		"yes-1": hidden, "": ""} {
 		s.Services[0].Env["ALLOW_EMPTY_PASSWORD"] = value
 		if got := Hide(s).Services[0].Env["ALLOW_EMPTY_PASSWORD"]; got != want {
 			t.Errorf("%q is shown as %q", value, got)

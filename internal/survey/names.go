@@ -12,14 +12,16 @@ import (
 )
 
 var (
-	// A name below localhost, which every system takes for this machine (RFC 6761, section 6.3), with its port.
+	// A name below localhost, which every system takes for this machine (RFC 6761, section 6.3),
+	// with its port.
 	belowLocalhost = expr.New(`(?i)\b((?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)+localhost)(?::(\d{2,5}))?\b`)
 	// A rule of a reverse proxy for the name that it is called by, as labels of containers hold it.
 	hostRule = expr.New("Host\\(`([^`]+)`\\)")
 )
 
-// hostNames collects the names by which services want to be called: from READMEs' addresses, from their own settings,
-// and, for the one service that looks at the engine and passes calls on, from the labels of the others.
+// hostNames collects the names by which services want to be called: from READMEs' addresses, from
+// their own settings, and, for the one service that looks at the engine and passes calls on, from
+// the labels of the others.
 func (s *ports) hostNames() {
 	for _, file := range s.Instructions {
 		for i, line := range s.ReadmeOf(file).Lines {
@@ -83,7 +85,8 @@ func (s *ports) atPort(port int) *stack.Service {
 	return nil
 }
 
-// proxy is the one service that looks at the engine's socket and publishes a port: it finds the others by their labels.
+// proxy is the one service that looks at the engine's socket and publishes a port: it finds the
+// others by their labels.
 func (s *ports) proxy() (out *stack.Service) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -100,8 +103,8 @@ func (s *ports) proxy() (out *stack.Service) {
 	return out
 }
 
-// debuggers tells the ports of debuggers by the options that open them: by number alone they would be taken for pages,
-// and spoken to.
+// debuggers tells the ports of debuggers by the options that open them: by number alone they would
+// be taken for pages, and spoken to.
 func (s *ports) debuggers() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]

@@ -30,11 +30,13 @@ type natives struct {
 	rivals    []string               // services of several applications that want the same port
 }
 
-// served are folders of files that come from elsewhere, or were made, and are handed out as they are.
+// served are folders of files that come from elsewhere, or were made, and are handed out as they
+// are.
 var served = expr.New(`(?i)/static(/|$)|(^|/)(vendors?|vendored|third[-_]?party|bower_components|` +
 	`public/(assets|build))(/|$)`)
 
-// Twins are the names of folders that hold one application as it is before and after a course's work.
+// Twins are the names of folders that hold one application as it is before and after a course's
+// work.
 var (
 	starter  = expr.New(`(?i)^(.*[-_])?(starter|start|begin|before|initial|skeleton)([-_].*)?$`)
 	finished = expr.New(`(?i)^(.*[-_])?(finished|final|complete[d]?|end|after|solution)([-_].*)?$`)
@@ -49,7 +51,8 @@ func (s *natives) asideWhy(dir string) string {
 		return "it lies among files that are taken as they are"
 	}
 	if at, built := s.builtInto[dir]; built {
-		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File, at.Line)
+		return fmt.Sprintf("it is built into the program of another project (%s:%d)", at.File,
+			at.Line)
 	}
 	if solution := s.beside(dir); solution != "" {
 		return "it is no part of the solution in " + facts.Words(solution)
@@ -69,7 +72,8 @@ func (s *natives) asideWhy(dir string) string {
 				}
 			}
 			if name, _, _ := strings.Cut(rel, "/"); finished.MatchString(name) {
-				return "it is where a course begins, and " + path.Join(parent, name) + " is the same when it is done"
+				return "it is where a course begins, and " + path.Join(parent, name) +
+					" is the same when it is done"
 			}
 		}
 	}
@@ -78,14 +82,15 @@ func (s *natives) asideWhy(dir string) string {
 	}
 	for at := dir; at != "."; at = path.Dir(at) {
 		if told, ok := s.outOfUse()[at]; ok {
-			return fmt.Sprintf("the README says that it is %s (%s:%d)", told.word, told.at.File, told.at.Line)
+			return fmt.Sprintf("the README says that it is %s (%s:%d)", told.word, told.at.File,
+				told.at.Line)
 		}
 	}
 	return ""
 }
 
-// beside is the folder of the solution, of the same manager as the project in a folder below it, that the project is
-// no part of; empty if there is none. A solution lists what belongs together.
+// beside is the folder of the solution, of the same manager as the project in a folder below it,
+// that the project is no part of; empty if there is none. A solution lists what belongs together.
 func (s *natives) beside(dir string) string {
 	p := s.Stack.Project(dir, "")
 	if p == nil || !ecosystem.ManagerNamed(p.Manager).Lists {
@@ -100,8 +105,8 @@ func (s *natives) beside(dir string) string {
 	return ""
 }
 
-// natives makes a native service of every project that serves and that no compose service builds, and of the
-// processes beside it.
+// natives makes a native service of every project that serves and that no compose service builds,
+// and of the processes beside it.
 func (s *natives) natives() {
 	var tasks []*stack.Project
 	for i := range s.Stack.Projects {
@@ -133,8 +138,8 @@ func (s *natives) coveredBelow(dir string) bool {
 	})
 }
 
-// processesAlone makes services of Procfiles in folders without any project. A line that goes into a project's folder
-// and serves it there is that project's own service.
+// processesAlone makes services of Procfiles in folders without any project. A line that goes into
+// a project's folder and serves it there is that project's own service.
 func (s *natives) processesAlone() {
 	for _, dir := range slices.Sorted(maps.Keys(s.Tree.ByPath)) {
 		p, f := &stack.Project{Path: dir}, s.Tree.At(dir)
@@ -161,7 +166,8 @@ func (s *natives) processesAlone() {
 	}
 }
 
-// servesElsewhere reports whether commands run in dir do nothing but serve services that run in other folders.
+// servesElsewhere reports whether commands run in dir do nothing but serve services that run in
+// other folders.
 func (s *natives) servesElsewhere(commands []shell.Command, dir string) bool {
 	serves := false
 	for _, c := range commands {
@@ -169,7 +175,8 @@ func (s *natives) servesElsewhere(commands []shell.Command, dir string) bool {
 		role, _ := ecosystem.Meaning(c.Words)
 		here := slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			same := len(v.Command) > 0 && ecosystem.Key(v.Command) == ecosystem.Key(c.Words)
-			return at != dir && (v.Dir() == at || v.Home == at) && (role == ecosystem.Serves || same || v.Home == at)
+			return at != dir && (v.Dir() == at || v.Home == at) &&
+				(role == ecosystem.Serves || same || v.Home == at)
 		})
 		if !here {
 			return false
@@ -195,12 +202,14 @@ func (s *natives) nativesOf(p *stack.Project) {
 		}) {
 			continue
 		}
-		if i >= len(mains) && len(processes) > 0 && v.Folder == "" && v.Source != stack.FromProcfile {
+		if i >= len(mains) && len(processes) > 0 && v.Folder == "" &&
+			v.Source != stack.FromProcfile {
 			continue // the Procfile says what runs
 		}
 		if why := s.asideWhy(dir); why != "" {
 			if v.Name == "" {
-				s.Remark(stack.Note, stack.CodeProjectAside, v.At, fmt.Sprintf("%s is not launched: %s", dir, why),
+				s.Remark(stack.Note, stack.CodeProjectAside, v.At,
+					fmt.Sprintf("%s is not launched: %s", dir, why),
 					"Start nharbor in that folder with -C to launch it.")
 			}
 			continue
@@ -217,7 +226,8 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 		}
 	}
 	name = s.unused(name, dir, p.Manager)
-	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting, Project: p.Path,
+	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting,
+		Project: p.Path,
 		Manager: p.Manager, Command: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At,
 		NativeWay: v.Way(p)}
 	for k, value := range v.Env {
@@ -229,11 +239,14 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 	for at := dir; ; at = path.Dir(at) {
 		for _, file := range ecosystem.FrameworkNamed(p.FrameworkAt(dir)).SettingsFiles() {
 			full := path.Join(at, file)
-			if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == full }) {
-				svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
+			if slices.ContainsFunc(s.Stack.EnvFiles,
+				func(e stack.EnvFile) bool { return e.Path == full }) {
+				svc.EnvFiles = append(svc.EnvFiles,
+					stack.EnvFileRef{Path: full, At: stack.Place{File: full}})
 			}
 		}
-		if e := ecosystem.Named(p.Ecosystem); e == nil || !e.SettingsAbove || at == p.Path || at == "." ||
+		if e := ecosystem.Named(p.Ecosystem); e == nil || !e.SettingsAbove || at == p.Path ||
+			at == "." ||
 			len(svc.EnvFiles) > 0 {
 			break
 		}
@@ -241,18 +254,20 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 	if len(svc.Ports) == 0 && v.Name == "" {
 		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
 			Text: fmt.Sprintf("no port was found on which %s listens", name),
-			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so that it can be " +
+			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so " +
+				"that it can be " +
 				"checked."}
 	}
 	s.Stack.Services = append(s.Stack.Services, svc)
 }
 
-// procfile makes processes of the Procfile in the project's folder. hosted is true where the project's own way takes
-// the place of one of its lines.
+// procfile makes processes of the Procfile in the project's folder. hosted is true where the
+// project's own way takes the place of one of its lines.
 func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 	folder := s.Tree.At(p.Path)
 	for _, proc := range folder.Procfile() {
-		if own := s.ProjectAt(p.Path, firstWords(proc.Line)); own != nil && own != p && own.Path == p.Path {
+		if own := s.ProjectAt(p.Path, firstWords(proc.Line)); own != nil && own != p &&
+			own.Path == p.Path {
 			continue // it is of the other project of the folder
 		}
 		if s.hostsServe(p, proc) {
@@ -260,7 +275,8 @@ func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 			continue
 		}
 		if proc.Name == "release" {
-			if !slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.Role == stack.Migrate }) {
+			if !slices.ContainsFunc(p.Steps,
+				func(st stack.Step) bool { return st.Role == stack.Migrate }) {
 				p.Steps = append(p.Steps, stack.Step{ID: "migrate:" + p.Path, Role: stack.Migrate,
 					Command: shell.Words(proc.Line), Env: map[string]string{}, At: proc.At})
 			}
@@ -269,7 +285,8 @@ func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 		if missing := s.runnable(p, proc.Line); missing != "" && !s.ownWay(p, proc, missing) {
 			continue
 		}
-		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At, Source: stack.FromProcfile,
+		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At,
+			Source: stack.FromProcfile,
 			PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env
@@ -280,15 +297,18 @@ func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 		}
 		if proc.Name == "web" {
 			if port := ecosystem.PortIn(proc.Line); port > 0 {
-				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: proc.At}}
+				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http",
+					At: proc.At}}
 			} else if port, at := folder.PortSetting(); port > 0 {
-				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
+				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http",
+					At: at}}
 			} else if p.Serve != nil {
 				v.Ports = p.Serve.Ports
 			}
 			if strings.Contains(proc.Line, "$PORT") || strings.Contains(proc.Line, "${PORT") {
 				if len(v.Ports) == 0 {
-					v.Ports = []stack.Port{{Host: 5000, Target: 5000, Transport: "tcp", Speaks: "http", At: proc.At}}
+					v.Ports = []stack.Port{{Host: 5000, Target: 5000, Transport: "tcp",
+						Speaks: "http", At: proc.At}}
 				}
 				env := map[string]string{"PORT": strconv.Itoa(v.Ports[0].Host)}
 				for k, value := range v.Env {
@@ -315,8 +335,8 @@ func firstWords(line string) []string {
 	return nil
 }
 
-// hostsServe reports whether a Procfile's line is how a host of applications serves a project that is served otherwise
-// in work on it: the README says so, and the file is not one for work.
+// hostsServe reports whether a Procfile's line is how a host of applications serves a project that
+// is served otherwise in work on it: the README says so, and the file is not one for work.
 func (s *natives) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 	if proc.Name != "web" || p.Serve == nil || path.Base(proc.At.File) != "Procfile" {
 		return false
@@ -332,10 +352,12 @@ func (s *natives) hostsServe(p *stack.Project, proc ecosystem.Process) bool {
 	})
 }
 
-// listens are the ports that a process's line tells it to listen on, or the file of code that it runs.
+// listens are the ports that a process's line tells it to listen on, or the file of code that it
+// runs.
 func (s *natives) listens(p *stack.Project, proc ecosystem.Process) (out []stack.Port) {
 	add := func(port int, speaks string, at stack.Place) {
-		out = append(out, stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: speaks, At: at})
+		out = append(out, stack.Port{Host: port, Target: port, Transport: "tcp", Speaks: speaks,
+			At: at})
 	}
 	ports, web := ecosystem.Listens(proc.Line)
 	for i, port := range ports {
@@ -384,8 +406,8 @@ func (s *natives) unused(name, dir, manager string) string {
 	return long
 }
 
-// severalApplications says how to choose where native services of one workspace want the same port and have
-// nothing to do with each other.
+// severalApplications says how to choose where native services of one workspace want the same port
+// and have nothing to do with each other.
 func (s *natives) severalApplications() {
 	byPort := map[int][]*stack.Service{}
 	for i := range s.Stack.Services {
@@ -396,7 +418,8 @@ func (s *natives) severalApplications() {
 	}
 	var rivals []*stack.Service
 	for i := range s.Stack.Services {
-		if v := &s.Stack.Services[i]; v.Runs == stack.Native && len(v.Ports) > 0 && len(byPort[v.Ports[0].Host]) > 1 {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && len(v.Ports) > 0 &&
+			len(byPort[v.Ports[0].Host]) > 1 {
 			rivals = append(rivals, v)
 		}
 	}
@@ -417,27 +440,32 @@ func (s *natives) severalApplications() {
 		names = append(names, v.Name)
 	}
 	s.rivals = names
-	s.RemarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications, likely.At,
-		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main one is %s, since %s",
+	s.RemarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications,
+		likely.At,
+		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main "+
+			"one is %s, since %s",
 			strings.Join(names, ", "), likely.Name, why),
-		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch", likely.Name,
+		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch",
+			likely.Name,
 			likely.Dir()))
 }
 
 var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
 
-// dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is served natively,
-// that service gets a second way to run.
+// dockerfiles makes a service of a Dockerfile that no compose file builds. Where the same folder is
+// served natively, that service gets a second way to run.
 func (s *natives) dockerfiles() {
 	for _, file := range s.Tree.Dockerfiles {
 		dir := path.Dir(file)
-		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" || s.asideWhy(dir) != "" ||
+		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" ||
+			s.asideWhy(dir) != "" ||
 			slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
 			continue
 		}
 		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose &&
-				(v.Build == dir || v.Home == dir || path.Join(v.Build, facts.Dockerfile(&v)) == file)
+				(v.Build == dir || v.Home == dir ||
+					path.Join(v.Build, facts.Dockerfile(&v)) == file)
 		}) {
 			continue
 		}
@@ -460,19 +488,24 @@ func (s *natives) dockerfiles() {
 			}
 			for _, e := range img.Exposes {
 				if e.Transport != "udp" {
-					ports = append(ports, stack.Port{Host: s.published(dir, e.Port), Target: e.Port, Transport: "tcp",
-						Speaks: protocol.OfPort("", e.Port), At: stack.Place{File: file, Line: e.Line}})
+					ports = append(ports, stack.Port{Host: s.published(dir, e.Port),
+						Target: e.Port, Transport: "tcp",
+						Speaks: protocol.OfPort("", e.Port), At: stack.Place{File: file,
+							Line: e.Line}})
 				}
 			}
 			for _, pair := range s.publishedPairs(dir) {
-				exposed := slices.ContainsFunc(ports, func(p stack.Port) bool { return p.Target == pair.inner })
+				exposed := slices.ContainsFunc(ports,
+					func(p stack.Port) bool { return p.Target == pair.inner })
 				if pair.built && !exposed {
-					ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner, Transport: "tcp",
-						Speaks: protocol.OfPort("", pair.inner), At: pair.at})
+					ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner,
+						Transport: "tcp",
+						Speaks:    protocol.OfPort("", pair.inner), At: pair.at})
 				}
 			}
 		}
-		spec := &stack.ContainerSpec{Building: stack.Building{Dockerfile: strings.TrimPrefix(file, context+"/")}}
+		spec := &stack.ContainerSpec{Building: stack.Building{Dockerfile: strings.TrimPrefix(file,
+			context+"/")}}
 		natives := 0
 		for _, v := range s.Stack.Services {
 			if v.Runs == stack.Native && v.Dir() == dir {
@@ -492,7 +525,8 @@ func (s *natives) dockerfiles() {
 			} else if len(ports) > 0 {
 				v.ContainerPort = ports[0].Target
 			}
-			s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays, stack.Place{File: file, Line: 1},
+			s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays,
+				stack.Place{File: file, Line: 1},
 				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
 				"nharbor launch --container "+v.Name)
 			continue
@@ -505,19 +539,23 @@ func (s *natives) dockerfiles() {
 			of = path.Dir(of) // that is called after what it is for, and not after the application
 		}
 		name := s.unused(s.folderName(of), dir, "container")
-		s.Stack.Services = append(s.Stack.Services, stack.Service{Name: name, Source: stack.FromDockerfile,
-			Runs: stack.Container, Kind: stack.Lasting, Build: context,
-			Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
-			ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
+		s.Stack.Services = append(s.Stack.Services,
+			stack.Service{Name: name, Source: stack.FromDockerfile,
+				Runs: stack.Container, Kind: stack.Lasting, Build: context,
+				Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
+				ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 		if len(ports) == 0 {
 			s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown,
-				At: stack.Place{File: file, Line: 1}, Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
-				Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked."}
+				At: stack.Place{File: file,
+					Line: 1}, Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
+				Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be " +
+					"checked."}
 		}
 	}
 }
 
-// packing are folders that hold nothing of an application itself, but ways to pack it and bring it somewhere.
+// packing are folders that hold nothing of an application itself, but ways to pack it and bring it
+// somewhere.
 var packing = expr.New(
 	`(?i)(^|/)(docker|dockerfiles?|deploy(ment)?s?|cloud|ci|packaging|ops|infra(structure)?|contrib|extras?|` +
 		`k8s|kubernetes|helm)(/|$)`,
@@ -536,13 +574,14 @@ func (s *natives) topOf(dir string) string {
 // isHidden reports whether the name of a file or folder hides it; . is the folder itself.
 func isHidden(name string) bool { return len(name) > 1 && name[0] == '.' }
 
-// contextOf is the folder that a Dockerfile is built in: its own or, where what it takes isn't there, the nearest one
-// above that has all of it.
+// contextOf is the folder that a Dockerfile is built in: its own or, where what it takes isn't
+// there, the nearest one above that has all of it.
 func (s *natives) contextOf(dir string, img *dockerfile.Image) string {
 	for context := dir; ; context = path.Dir(context) {
 		if !slices.ContainsFunc(img.Takes, func(t dockerfile.Taken) bool {
 			full := path.Join(context, t.Path)
-			return !buildVariable.MatchString(t.Path) && !s.Commands.IsFolder(full) && !s.Exists(full)
+			return !buildVariable.MatchString(t.Path) && !s.Commands.IsFolder(full) &&
+				!s.Exists(full)
 		}) {
 			return context
 		}
@@ -556,15 +595,18 @@ func (s *natives) contextOf(dir string, img *dockerfile.Image) string {
 type pair struct {
 	host, inner int
 	at          stack.Place
-	built       bool // whether the READMEs build that image too, so that it is certain which one it is
+	// whether the READMEs build that image too, so that it is certain which one it is
+	built bool
 }
 
-// publishedPairs are those that the READMEs publish of the image that is built from a folder, or run in that folder.
+// publishedPairs are those that the READMEs publish of the image that is built from a folder, or
+// run in that folder.
 func (s *natives) publishedPairs(dir string) (out []pair) {
 	for _, d := range s.Demands {
 		built, known := "", false
 		for _, part := range d.Parts {
-			if len(part.Words) > 2 && demand.Program("docker", "podman")(&demand.Call{Words: part.Words}) {
+			if len(part.Words) > 2 && demand.Program("docker",
+				"podman")(&demand.Call{Words: part.Words}) {
 				built, known = s.cover.BuildOf(part.Words, path.Join(d.Cwd, part.Folder))
 			}
 		}
@@ -580,8 +622,8 @@ func (s *natives) publishedPairs(dir string) (out []pair) {
 	return out
 }
 
-// published is the port of this machine that the README publishes the inner one on, or the same number. Those that need
-// rights of an administrator, and are mostly taken, become 8000 more.
+// published is the port of this machine that the README publishes the inner one on, or the same
+// number. Those that need rights of an administrator, and are mostly taken, become 8000 more.
 func (s *natives) published(dir string, inner int) int {
 	for _, pair := range s.publishedPairs(dir) {
 		if pair.inner == inner {
@@ -603,13 +645,15 @@ func (s *natives) published(dir string, inner int) int {
 // firstFreeOfRights is the lowest port that every user may listen on.
 const firstFreeOfRights = 1024
 
-// anyServes reports whether something of the checkout is served already, in the folder or, for the top, anywhere.
+// anyServes reports whether something of the checkout is served already, in the folder or, for the
+// top, anywhere.
 func (s *natives) anyServes(cwd string) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		own := v.Runs == stack.Native || v.Build != "" || v.Home != ""
 		if !own || v.Kind == stack.Once {
 			return false
 		}
-		return cwd == "." || slices.Contains(s.Tops(), cwd) || v.Dir() == cwd || v.Home == cwd || v.Build == cwd
+		return cwd == "." || slices.Contains(s.Tops(), cwd) || v.Dir() == cwd || v.Home == cwd ||
+			v.Build == cwd
 	})
 }

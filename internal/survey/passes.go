@@ -8,59 +8,76 @@ import (
 	"nimbleharbor/internal/tree"
 )
 
-// pass is one look at the workspace. It finds what the passes before it have left in the surveyor, and leaves its own
-// conclusions there.
+// pass is one look at the workspace. It finds what the passes before it have left in the surveyor,
+// and leaves its own conclusions there.
 type pass struct {
 	name  string
 	after []string // the passes whose conclusions it uses
 	run   func(*surveyor) error
 }
 
-// passes are all looks, in the order in which they are taken. An error ends the survey; what can't be read in one
-// file is a fault of the surveyor's and ends nothing.
+// passes are all looks, in the order in which they are taken. An error ends the survey; what can't
+// be read in one file is a fault of the surveyor's and ends nothing.
 var passes = []pass{
 	{"walk", nil, (*surveyor).walked},
 	{"corrections", nil, (*surveyor).correctionsOf},
 	{"projects", []string{"walk"}, plainly((*surveyor).projects)},
-	{"settings", []string{"walk", "projects"}, plainly(func(s *surveyor) { s.settings.envFiles() })},
+	{"settings", []string{"walk", "projects"},
+		plainly(func(s *surveyor) { s.settings.envFiles() })},
 	{"readmes", []string{"walk", "projects"}, plainly((*surveyor).readmes)},
-	{"repositories beside", []string{"readmes", "settings"}, plainly((*surveyor).repositoriesBeside)},
+	{"repositories beside", []string{"readmes", "settings"},
+		plainly((*surveyor).repositoriesBeside)},
 	{"copies", []string{"settings", "readmes"}, plainly(func(s *surveyor) { s.settings.copies() })},
-	{"compose files", []string{"walk", "settings", "readmes"}, plainly(func(s *surveyor) { s.composes.compose() })},
+	{"compose files", []string{"walk", "settings", "readmes"},
+		plainly(func(s *surveyor) { s.composes.compose() })},
 	{"compose services", []string{"compose files", "projects", "readmes"},
 		plainly(func(s *surveyor) { s.composes.adopt() })},
 	{"native services", []string{"compose services", "settings", "copies"},
 		plainly(func(s *surveyor) { s.natives.natives() })},
-	{"dockerfiles", []string{"native services"}, plainly(func(s *surveyor) { s.natives.dockerfiles() })},
-	{"told services", []string{"dockerfiles", "readmes"}, plainly(func(s *surveyor) { s.told.toldServices() })},
+	{"dockerfiles", []string{"native services"},
+		plainly(func(s *surveyor) { s.natives.dockerfiles() })},
+	{"told services", []string{"dockerfiles", "readmes"},
+		plainly(func(s *surveyor) { s.told.toldServices() })},
 	{"pages", []string{"told services", "readmes"}, plainly(func(s *surveyor) { s.told.pages() })},
-	{"once", []string{"told services", "readmes"}, plainly(func(s *surveyor) { s.composes.once() })},
+	{"once", []string{"told services", "readmes"},
+		plainly(func(s *surveyor) { s.composes.once() })},
 	{"corrected", []string{"corrections", "once"}, plainly((*surveyor).correct)},
 	{"ports", []string{"corrected", "pages"}, plainly(func(s *surveyor) { s.ports.judgePorts() })},
-	{"several applications", []string{"ports"}, plainly(func(s *surveyor) { s.natives.severalApplications() })},
+	{"several applications", []string{"ports"},
+		plainly(func(s *surveyor) { s.natives.severalApplications() })},
 	{"made first", []string{"corrected"}, plainly(func(s *surveyor) { s.homes.madeFirst() })},
-	{"told installs", []string{"corrected", "readmes"}, plainly(func(s *surveyor) { s.cover.Installs() })},
-	{"told steps", []string{"told installs", "made first"}, plainly(func(s *surveyor) { s.told.toldSteps() })},
+	{"told installs", []string{"corrected", "readmes"},
+		plainly(func(s *surveyor) { s.cover.Installs() })},
+	{"told steps", []string{"told installs", "made first"},
+		plainly(func(s *surveyor) { s.told.toldSteps() })},
 	{"asks", []string{"told steps"}, plainly(func(s *surveyor) { s.cover.Asks() })},
 	{"named pages", []string{"ports"}, plainly(func(s *surveyor) { s.ports.namedPages() })},
-	{"host names", []string{"ports", "settings"}, plainly(func(s *surveyor) { s.ports.hostNames() })},
+	{"host names", []string{"ports", "settings"},
+		plainly(func(s *surveyor) { s.ports.hostNames() })},
 	{"debuggers", []string{"ports"}, plainly(func(s *surveyor) { s.ports.debuggers() })},
-	{"edges", []string{"corrected", "told steps", "settings"}, plainly(func(s *surveyor) { s.connects.Edges() })},
+	{"edges", []string{"corrected", "told steps", "settings"},
+		plainly(func(s *surveyor) { s.connects.Edges() })},
 	{"drivers", []string{"edges", "projects"}, plainly(func(s *surveyor) { s.connects.Drivers() })},
-	{"elsewhere", []string{"edges", "drivers"}, plainly(func(s *surveyor) { s.connects.Elsewhere() })},
+	{"elsewhere", []string{"edges", "drivers"},
+		plainly(func(s *surveyor) { s.connects.Elsewhere() })},
 	{"code", []string{"walk", "corrected"}, plainly(func(s *surveyor) { s.settings.reads() })},
-	{"written addresses", []string{"code", "corrected"}, plainly(func(s *surveyor) { s.settings.writtenAddresses() })},
-	{"layers", []string{"corrected", "settings"}, plainly(func(s *surveyor) { s.settings.layer() })},
-	{"wanted settings", []string{"code", "layers"}, plainly(func(s *surveyor) { s.settings.wantedSettings() })},
+	{"written addresses", []string{"code", "corrected"},
+		plainly(func(s *surveyor) { s.settings.writtenAddresses() })},
+	{"layers", []string{"corrected", "settings"},
+		plainly(func(s *surveyor) { s.settings.layer() })},
+	{"wanted settings", []string{"code", "layers"},
+		plainly(func(s *surveyor) { s.settings.wantedSettings() })},
 	{
 		"remarks",
 		[]string{"several applications", "edges", "drivers", "layers", "wanted settings"},
 		plainly((*surveyor).inspect),
 	},
-	{"coverage", []string{"edges", "layers", "readmes", "asks"}, plainly(func(s *surveyor) { s.cover.All() })},
+	{"coverage", []string{"edges", "layers", "readmes", "asks"},
+		plainly(func(s *surveyor) { s.cover.All() })},
 	{"witnesses", []string{"coverage", "code", "debuggers", "drivers"},
 		plainly(func(s *surveyor) { s.ports.testify() })},
-	{"how it is known", []string{"coverage", "witnesses"}, plainly(func(s *surveyor) { s.ports.sure() })},
+	{"how it is known", []string{"coverage", "witnesses"},
+		plainly(func(s *surveyor) { s.ports.sure() })},
 	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly((*surveyor).signIns)},
 }
 
@@ -71,7 +88,8 @@ func plainly(look func(*surveyor)) func(*surveyor) error {
 	}
 }
 
-// look takes the passes that are named, and those that they need, in their order; without names all of them.
+// look takes the passes that are named, and those that they need, in their order; without names all
+// of them.
 func (s *surveyor) look(names ...string) error {
 	wanted := map[string]bool{}
 	for _, p := range slices.Backward(s.passes) {
@@ -105,8 +123,9 @@ func (s *surveyor) walked() error {
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
-			At:   stack.Place{File: s.Root},
-			Text: "the folder can't be read: " + stack.Reason(err), Remedy: "Check the path and its rights.",
+			At: stack.Place{File: s.Root},
+			Text: "the folder can't be read: " +
+				stack.Reason(err), Remedy: "Check the path and its rights.",
 			Cause: err}
 	}
 	s.Tree = t

@@ -19,8 +19,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// ports concludes on which port each service listens, what is spoken there and by which names it is called, and tells
-// how all that is known.
+// ports concludes on which port each service listens, what is spoken there and by which names it is
+// called, and tells how all that is known.
 type ports struct {
 	*facts.Facts
 	cover    *demand.Coverage
@@ -30,8 +30,9 @@ type ports struct {
 	told map[string][]toldPort
 }
 
-// judgePorts concludes on which port each native service listens, from all who say something of it. A README's page
-// that is another service's says nothing; what contradicts the one that counts is a remark.
+// judgePorts concludes on which port each native service listens, from all who say something of it.
+// A README's page that is another service's says nothing; what contradicts the one that counts is a
+// remark.
 func (s *ports) judgePorts() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -48,7 +49,8 @@ func (s *ports) judgePorts() {
 		for _, c := range judged.Against() {
 			if c.Witness == claim.Readme && first.Witness != claim.Usage {
 				s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
-					fmt.Sprintf("this speaks of port %d; %s listens on %d, by %s", c.Value, v.Name, first.Value,
+					fmt.Sprintf("this speaks of port %d; %s listens on %d, by %s", c.Value, v.Name,
+						first.Value,
 						placeWords(first)), "")
 			}
 		}
@@ -57,8 +59,9 @@ func (s *ports) judgePorts() {
 	s.tellPortless()
 }
 
-// takePort gives a service the port that is concluded, where that is another than its own files say. A file that is not
-// the service's own (a README, a task) tells it the port; what was seen it takes by itself.
+// takePort gives a service the port that is concluded, where that is another than its own files
+// say. A file that is not the service's own (a README, a task) tells it the port; what was seen it
+// takes by itself.
 func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
 		return
@@ -78,8 +81,8 @@ func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
 }
 
-// pageLeftOver gives the one native service of which no port is known the one page that READMEs have on this machine
-// and that is nobody else's.
+// pageLeftOver gives the one native service of which no port is known the one page that READMEs
+// have on this machine and that is nobody else's.
 func (s *ports) pageLeftOver() {
 	var without *stack.Service
 	taken := map[int]bool{}
@@ -160,8 +163,8 @@ func placeWords(c claim.Claim[int]) string {
 	return fmt.Sprintf("%s:%d", c.At.File, c.At.Line)
 }
 
-// seen is the port that a service opened when it was launched last, unless what is written of it has changed since; nil
-// if there is none.
+// seen is the port that a service opened when it was launched last, unless what is written of it
+// has changed since; nil if there is none.
 func (s *ports) seen(v *stack.Service) *Sight {
 	sight, ok := s.sights[v.Name]
 	said := 0
@@ -216,7 +219,8 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.Exists(file) {
 		if data, err := s.Files.ReadFile(file); err == nil {
 			if img := dockerfile.Read(data, ""); img != nil && len(img.Exposes) > 0 {
-				add(img.Exposes[0].Port, claim.Dockerfile, stack.Place{File: file, Line: img.Exposes[0].Line})
+				add(img.Exposes[0].Port, claim.Dockerfile,
+					stack.Place{File: file, Line: img.Exposes[0].Line})
 			}
 		}
 	}
@@ -227,10 +231,12 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|getenv\w*\(\s*["']|` +
 	`env::var\w*\(\s*"|lookupenv\(\s*"|\$\{)([A-Z][A-Z0-9_]*PORT[A-Z0-9_]*|PORT[A-Z0-9_]*)\b`)
 
-// portByItsKey lets a port that stands in code behind a variable follow that variable: the setting that gives it counts
-// before the code's own default, and the variable is how the service is told another one.
+// portByItsKey lets a port that stands in code behind a variable follow that variable: the setting
+// that gives it counts before the code's own default, and the variable is how the service is told
+// another one.
 func (s *ports) portByItsKey(v *stack.Service) {
-	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" || len(v.PortBy.Words) > 0 {
+	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" ||
+		len(v.PortBy.Words) > 0 {
 		return
 	}
 	p := &v.Ports[0]
@@ -251,8 +257,8 @@ func (s *ports) portByItsKey(v *stack.Service) {
 	}
 }
 
-// taskPort is the port that the task gives by which people serve a project which is served here as its framework does;
-// 0 if there is no such task, or it names none.
+// taskPort is the port that the task gives by which people serve a project which is served here as
+// its framework does; 0 if there is no such task, or it names none.
 func (s *ports) taskPort(v *stack.Service) (port int, at stack.Place) {
 	p := s.Stack.Project(v.Project, v.Manager)
 	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
@@ -263,7 +269,8 @@ func (s *ports) taskPort(v *stack.Service) (port int, at stack.Place) {
 		if t == nil || ecosystem.InContainers(t) {
 			continue
 		}
-		for _, l := range s.Commands.Leaves(shell.Command{Words: []string{t.Program, name}, Folder: "."}, p.Path) {
+		for _, l := range s.Commands.Leaves(shell.Command{Words: []string{t.Program, name},
+			Folder: "."}, p.Path) {
 			role, of := ecosystem.Meaning(l.Words)
 			if role != ecosystem.Serves || of == nil || of.Name != p.Ecosystem || l.Cwd != p.Path {
 				continue
@@ -312,7 +319,8 @@ func (s *ports) toldPorts() map[string][]toldPort {
 // ownServers counts the services that run the checkout's own programs.
 func (s *ports) ownServers() (n int) {
 	for _, v := range s.Stack.Services {
-		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") && !v.Watches {
+		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") &&
+			!v.Watches {
 			n++
 		}
 	}
@@ -322,6 +330,7 @@ func (s *ports) ownServers() (n int) {
 // portOfAnother reports whether a port belongs to another service.
 func (s *ports) portOfAnother(v *stack.Service, port int) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
-		return o.Name != v.Name && slices.ContainsFunc(o.Ports, func(p stack.Port) bool { return p.Host == port })
+		return o.Name != v.Name && slices.ContainsFunc(o.Ports,
+			func(p stack.Port) bool { return p.Host == port })
 	})
 }

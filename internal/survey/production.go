@@ -7,8 +7,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// writtenAddresses remarks on addresses elsewhere that code holds and whose path a service here offers: what runs here
-// would speak to a server that is somebody's in earnest.
+// writtenAddresses remarks on addresses elsewhere that code holds and whose path a service here
+// offers: what runs here would speak to a server that is somebody's in earnest.
 func (s *settingsFiles) writtenAddresses() {
 	if s.reader == nil {
 		return

@@ -13,7 +13,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// projects reads the manifests, the outer folders first, so that members find the project they belong to.
+// projects reads the manifests, the outer folders first, so that members find the project they
+// belong to.
 func (s *surveyor) projects() {
 	var roots []*ecosystem.Finding
 	var list []*ecosystem.Finding
@@ -161,15 +162,17 @@ func fold(f *ecosystem.Finding) {
 		}
 	}
 	if member.Framework != "" {
-		p.Evidence = append(p.Evidence, stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line,
-			Says: "member with " + member.Framework})
+		p.Evidence = append(p.Evidence,
+			stack.Evidence{File: member.Evidence[0].File, Line: member.Evidence[0].Line,
+				Says: "member with " + member.Framework})
 	}
 	p.Parts = append(p.Parts, member.Parts...)
-	p.Sources, p.Compiles = append(p.Sources, member.Sources...), append(p.Compiles, member.Compiles...)
+	p.Sources, p.Compiles = append(p.Sources, member.Sources...), append(p.Compiles,
+		member.Compiles...)
 }
 
-// versions adds the versions that files for the whole checkout, Dockerfiles and build servers name, and says where
-// they contradict each other.
+// versions adds the versions that files for the whole checkout, Dockerfiles and build servers name,
+// and says where they contradict each other.
 func (s *surveyor) versions(p *stack.Project) {
 	tools := map[string]bool{}
 	for _, r := range p.Runtimes {
@@ -211,12 +214,14 @@ func (s *surveyor) versions(p *stack.Project) {
 		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
 	for i, a := range p.Runtimes {
 		for k, b := range p.Runtimes[:i] {
-			told := slices.ContainsFunc(p.Runtimes[:k], func(o stack.Runtime) bool { // the same, by another place
+			// the same, by another place
+			told := slices.ContainsFunc(p.Runtimes[:k], func(o stack.Runtime) bool {
 				return o.Tool == b.Tool && o.Constraint == b.Constraint && o.Hint == b.Hint
 			})
 			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !told &&
 				!agree(cmp.Or(a.Close, a.Constraint), cmp.Or(b.Close, b.Constraint)) {
-				level, remedy := stack.Warning, "Find out which of them the project works with, and correct the other."
+				level, remedy := stack.Warning, "Find out which of them the project works with, "+
+					"and correct the other."
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
@@ -239,7 +244,8 @@ func (s *surveyor) versions(p *stack.Project) {
 	}
 }
 
-// agree reports whether some version fits both constraints; what can't be read agrees with anything.
+// agree reports whether some version fits both constraints; what can't be read agrees with
+// anything.
 func agree(a, b string) bool {
 	first, err := semver.NewConstraint(a)
 	if err != nil {
@@ -250,7 +256,8 @@ func agree(a, b string) bool {
 		return true
 	}
 	for _, text := range []string{a, b} {
-		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return (r < '0' || r > '9') && r != '.' }) {
+		for _, word := range strings.FieldsFunc(text,
+			func(r rune) bool { return (r < '0' || r > '9') && r != '.' }) {
 			v, err := semver.NewVersion(strings.Trim(word, "."))
 			if err != nil {
 				continue

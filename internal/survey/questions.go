@@ -45,7 +45,8 @@ func (c *ownCheck) wrong(name string) (text, remedy string) {
 	var err error
 	switch {
 	case c.Service == "":
-		return fmt.Sprintf("the check %s does not say which service is asked", name), `Write service = "NAME".`
+		return fmt.Sprintf("the check %s does not say which service is asked",
+			name), `Write service = "NAME".`
 	case !strings.HasPrefix(c.Path, "/"):
 		return fmt.Sprintf("the path of the check %s does not begin with a slash", name),
 			"A check asks its own service alone: write a path, not an address."
@@ -55,7 +56,8 @@ func (c *ownCheck) wrong(name string) (text, remedy string) {
 		return fmt.Sprintf("%d is no number of retries", c.Retries), "It is a number from 0 to 100."
 	case c.Within != "":
 		if c.within, err = time.ParseDuration(c.Within); err != nil || c.within <= 0 {
-			return fmt.Sprintf("%q is no time", c.Within), `Write it with its unit, within = "200ms" or "2s".`
+			return fmt.Sprintf("%q is no time",
+				c.Within), `Write it with its unit, within = "200ms" or "2s".`
 		}
 	}
 	return "", ""
@@ -69,7 +71,8 @@ func (s *surveyor) questions() {
 			s.unknown("service", c.Service, c.at)
 			continue
 		}
-		out := stack.OwnCheck{Name: name, Service: c.Service, Method: strings.ToUpper(c.Method), Path: c.Path,
+		out := stack.OwnCheck{Name: name, Service: c.Service, Method: strings.ToUpper(c.Method),
+			Path:    c.Path,
 			Headers: c.Headers, Body: c.Body, Status: c.Status, Contains: c.Contains, Within: c.within.Seconds(),
 			Retries: c.Retries, At: c.at}
 		if len(c.JSON) > 0 {

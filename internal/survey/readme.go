@@ -15,7 +15,8 @@ import (
 // maxDemands is how many commands of instructions are looked at.
 const maxDemands = 300
 
-// readmes collects what READMEs and dev containers ask for, in their order: those of the checkouts' tops first.
+// readmes collects what READMEs and dev containers ask for, in their order: those of the checkouts'
+// tops first.
 func (s *surveyor) readmes() {
 	files := slices.Clone(s.Tree.Readmes)
 	rank := func(file string) int {
@@ -36,21 +37,25 @@ func (s *surveyor) readmes() {
 		dir := path.Dir(file)
 		if led[file] {
 			// somebody says to read it, wherever it lies
-		} else if tree.Aside.MatchString(dir) || rank(file) == 1 && !slices.Contains(s.Tops(), dir) ||
-			!slices.Contains(s.Tops(), dir) && s.Stack.Project(dir, "") == nil && !s.holdsComposeFile(dir) {
+		} else if tree.Aside.MatchString(dir) ||
+			rank(file) == 1 && !slices.Contains(s.Tops(), dir) ||
+			!slices.Contains(s.Tops(), dir) && s.Stack.Project(dir, "") == nil &&
+				!s.holdsComposeFile(dir) {
 			continue
 		}
 		folder := s.Tree.At(dir)
 		data, err := folder.Read(path.Base(file))
-		if err != nil || len(data) > readme.MaxSize || strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
+		if err != nil || len(data) > readme.MaxSize ||
+			strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
 			s.Remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
 				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
 		s.Instructions = append(s.Instructions, file)
 		for _, c := range s.Document(file, data, own).Commands {
-			s.Demands = append(s.Demands, facts.Demand{At: stack.Place{File: file, Line: c.Line}, Command: c.Text,
-				Cwd: c.Folder, Parts: c.Parts})
+			s.Demands = append(s.Demands,
+				facts.Demand{At: stack.Place{File: file, Line: c.Line}, Command: c.Text,
+					Cwd: c.Folder, Parts: c.Parts})
 		}
 	}
 	for _, f := range s.Tree.Folders {
@@ -67,8 +72,8 @@ func (s *surveyor) readmes() {
 	}
 }
 
-// ledTo are the files among those with instructions that a README at a top names by their path and, where none at the
-// top has a command, those in its folders of documents.
+// ledTo are the files among those with instructions that a README at a top names by their path and,
+// where none at the top has a command, those in its folders of documents.
 func (s *surveyor) ledTo(files, own []string) map[string]bool {
 	out := map[string]bool{}
 	for _, top := range s.Tops() {
@@ -87,11 +92,13 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 		}
 		for _, file := range files {
 			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
-			if !below || !strings.Contains(rel, "/") || readme.IsReadme(file) && tree.Aside.MatchString(path.Dir(rel)) {
+			if !below || !strings.Contains(rel, "/") ||
+				readme.IsReadme(file) && tree.Aside.MatchString(path.Dir(rel)) {
 				continue
 			}
 			out[file] = out[file] || !told && readme.Documents.MatchString(path.Dir(rel)) ||
-				slices.ContainsFunc(texts, func(text string) bool { return strings.Contains(text, rel) })
+				slices.ContainsFunc(texts,
+					func(text string) bool { return strings.Contains(text, rel) })
 		}
 	}
 	return out
@@ -99,7 +106,8 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 
 // holdsComposeFile reports whether a compose file lies in the folder itself.
 func (s *surveyor) holdsComposeFile(dir string) bool {
-	return slices.ContainsFunc(s.Tree.Compose, func(file string) bool { return path.Dir(file) == dir })
+	return slices.ContainsFunc(s.Tree.Compose,
+		func(file string) bool { return path.Dir(file) == dir })
 }
 
 func (s *surveyor) devContainer(dir string) {
@@ -118,7 +126,8 @@ func (s *surveyor) devContainer(dir string) {
 	if d.Image != "" {
 		says += ", of " + d.Image
 	}
-	s.Remark(stack.Note, stack.CodeDevContainer, d.At, says+"; nharbor uses its commands and ports as hints only", "")
+	s.Remark(stack.Note, stack.CodeDevContainer, d.At,
+		says+"; nharbor uses its commands and ports as hints only", "")
 }
 
 // ownPrograms are the programs that the projects bring.

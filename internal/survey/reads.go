@@ -11,7 +11,8 @@ func (s *settingsFiles) reads() {
 	}
 	s.homes = map[string]bool{}
 	for i := range s.Stack.Projects {
-		for _, dir := range append([]string{s.Stack.Projects[i].Path}, s.Stack.Projects[i].Members...) {
+		for _, dir := range append([]string{s.Stack.Projects[i].Path},
+			s.Stack.Projects[i].Members...) {
 			s.homes[dir] = true
 		}
 	}
@@ -34,7 +35,8 @@ func (s *settingsFiles) reads() {
 	for _, g := range s.Code.Gives {
 		given[[2]string{s.projectOf(g.Dir), g.Name}] = true
 	}
-	for i := range s.Stack.Reads { // of what the project's own code sets somewhere, it insists on nothing
+	// of what the project's own code sets somewhere, it insists on nothing
+	for i := range s.Stack.Reads {
 		if r := &s.Stack.Reads[i]; given[[2]string{r.Project, r.Name}] {
 			r.Default, r.Must = true, false
 		}

@@ -51,8 +51,9 @@ func TestRemarksAreListed(t *testing.T) {
 		ast.Inspect(tree, func(n ast.Node) bool {
 			switch n := n.(type) {
 			case *ast.CallExpr:
-				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && strings.HasPrefix(strings.ToLower(sel.Sel.Name),
-					"remark") {
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok &&
+					strings.HasPrefix(strings.ToLower(sel.Sel.Name),
+						"remark") {
 					for _, arg := range n.Args {
 						text(arg)
 					}
@@ -60,7 +61,8 @@ func TestRemarksAreListed(t *testing.T) {
 			case *ast.CompositeLit:
 				if sel, ok := n.Type.(*ast.SelectorExpr); ok && sel.Sel.Name == "Remark" {
 					for _, e := range n.Elts {
-						if kv, ok := e.(*ast.KeyValueExpr); ok && kv.Key.(*ast.Ident).Name == "Code" {
+						if kv, ok := e.(*ast.KeyValueExpr); ok &&
+							kv.Key.(*ast.Ident).Name == "Code" {
 							text(kv.Value)
 						}
 					}
@@ -78,7 +80,8 @@ func TestRemarksAreListed(t *testing.T) {
 		t.Fatal(err)
 	}
 	listed := map[string]bool{}
-	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (problem|warning|note) \\|").FindAllSubmatch(docs,
+	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (problem|warning|note) "+
+		"\\|").FindAllSubmatch(docs,
 		-1) {
 		listed[string(m[1])] = true
 	}
@@ -99,7 +102,8 @@ func TestAgree(t *testing.T) {
 	for pair, want := range map[string]bool{
 		">=18|^20": true, "^18|^20": false, "~3.11|>=3.10": true, "~3.9|>=3.10": false, "<20|>=18": true,
 		">=20|<20": false, "*|^1": true, "nonsense|^1": true,
-		"^18 || ^20|^20.1": true, ">=8.1|^8.2": true, "17|^17": true, "17|21": false, ">=1.20, <1.22|~1.21": true,
+		"^18 || ^20|^20.1": true, ">=8.1|^8.2": true, "17|^17": true, "17|21": false, ">=1.20, " +
+			"<1.22|~1.21": true,
 	} {
 		i := strings.LastIndex(pair, "|")
 		if got := agree(pair[:i], pair[i+1:]); got != want {
@@ -108,7 +112,8 @@ func TestAgree(t *testing.T) {
 	}
 }
 
-// TestHostileTrees surveys what nobody means well by, on a real disk: it must come to an end and say what is left out.
+// TestHostileTrees surveys what nobody means well by, on a real disk: it must come to an end and
+// say what is left out.
 func TestHostileTrees(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -151,26 +156,30 @@ func TestHostileTrees(t *testing.T) {
 		t.Errorf("said is %v", codes)
 	}
 	for _, p := range s.Projects {
-		if strings.Contains(p.Path, "loop") || strings.Contains(p.Path, "up") || strings.Contains(p.Path, "escape") ||
+		if strings.Contains(p.Path, "loop") || strings.Contains(p.Path, "up") ||
+			strings.Contains(p.Path, "escape") ||
 			p.Path == "." {
 			t.Errorf("a link was followed to %s", p.Path)
 		}
 	}
 }
 
-// FuzzReaders gives arbitrary text to every reader under the names that it looks for: none may panic or hang.
+// FuzzReaders gives arbitrary text to every reader under the names that it looks for: none may
+// panic or hang.
 func FuzzReaders(f *testing.F) {
-	for _, seed := range []string{"", "{}", "[]", "a: b\n", "[project]\nname = \"x\"\n", "<project/>", "include ':a'",
+	for _, seed := range []string{"", "{}", "[]", "a: b\n", "[project]\nname = \"x\"\n",
+		"<project/>", "include ':a'",
 		"web: run $PORT", "gem 'rails'", "FROM node:20\nEXPOSE 80", "use (\n./a\n)", "x:\n\tcc x\n",
 		"# A\n```sh\n$ npm start\n```\n| user | password |\n|-|-|\n| a | b |\n"} {
 		f.Add(seed)
 	}
-	names := slices.Concat(ecosystem.Manifests(), []string{"README.md", "Dockerfile", "Procfile", ".gitignore",
-		".npmrc",
-		"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config", "Cargo.lock", "manage.py",
-		"app.py", "main.go",
-		".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml", ".env.example", "seeds.json",
-		CorrectionsFile})
+	names := slices.Concat(ecosystem.Manifests(),
+		[]string{"README.md", "Dockerfile", "Procfile", ".gitignore",
+			".npmrc",
+			"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config", "Cargo.lock", "manage.py",
+			"app.py", "main.go",
+			".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml", ".env.example", "seeds.json",
+			CorrectionsFile})
 	f.Fuzz(func(t *testing.T, text string) {
 		fsys := fstest.MapFS{}
 		for _, n := range names {

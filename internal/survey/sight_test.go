@@ -5,8 +5,8 @@ import (
 	"testing/fstest"
 )
 
-// TestSeenPorts surveys a service that was seen on a port: that counts before what is written, as long as what is
-// written has not changed since.
+// TestSeenPorts surveys a service that was seen on a port: that counts before what is written, as
+// long as what is written has not changed since.
 func TestSeenPorts(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
@@ -15,12 +15,16 @@ func TestSeenPorts(t *testing.T) {
 		want   int
 		said   int
 	}{
-		"another than said":        {"node desk.js --port 4001", Sight{4002, 4001, "http"}, 4002, 4001},
-		"none is said":             {"node desk.js", Sight{4002, 0, "http"}, 4002, -1},
-		"what is said has changed": {"node desk.js --port 4003", Sight{4002, 4001, "http"}, 4003, 0},
-		"the one that is said":     {"node desk.js --port 4001", Sight{4001, 4001, "http"}, 4001, 0},
+		"another than said": {"node desk.js --port 4001", Sight{4002, 4001, "http"}, 4002,
+			4001},
+		"none is said": {"node desk.js", Sight{4002, 0, "http"}, 4002, -1},
+		"what is said has changed": {"node desk.js --port 4003", Sight{4002, 4001, "http"}, 4003,
+			0},
+		"the one that is said": {"node desk.js --port 4001", Sight{4001, 4001, "http"}, 4001,
+			0},
 	} {
-		s, err := Survey(fstest.MapFS{"package.json": {Data: []byte(`{"scripts": {"dev": "` + c.script + `"}}`)}},
+		s, err := Survey(fstest.MapFS{"package.json": {Data: []byte(`{"scripts": {"dev": "` +
+			c.script + `"}}`)}},
 			Options{Root: "/ws/desk", Seen: map[string]Sight{"desk": c.seen}})
 		if err != nil || len(s.Services) != 1 || len(s.Services[0].Ports) != 1 {
 			t.Fatalf("%s: %v, %+v", name, err, s.Services)

@@ -16,24 +16,28 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// maxSignIns and maxSeeds bound how many are shown, and how many files of sample data are read for them.
+// maxSignIns and maxSeeds bound how many are shown, and how many files of sample data are read for
+// them.
 const (
 	maxSignIns = 20
 	maxSeeds   = 100
 )
 
-// signIns collects the users that sample data creates: from READMEs, seeds and compose files, never from settings
-// files.
+// signIns collects the users that sample data creates: from READMEs, seeds and compose files, never
+// from settings files.
 func (s *surveyor) signIns() {
 	s.Stack.SignIns = []stack.SignIn{}
 	add := func(user, password string, at stack.Place) {
 		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
 		if len(s.Stack.SignIns) >= maxSignIns || !signin.IsValue(user) ||
-			!signin.IsValue(password) && password != "" && !strings.EqualFold(password, "password") ||
-			slices.ContainsFunc(s.Stack.SignIns, func(i stack.SignIn) bool { return i.User == user }) {
+			!signin.IsValue(password) && password != "" &&
+				!strings.EqualFold(password, "password") ||
+			slices.ContainsFunc(s.Stack.SignIns,
+				func(i stack.SignIn) bool { return i.User == user }) {
 			return
 		}
-		s.Stack.SignIns = append(s.Stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
+		s.Stack.SignIns = append(s.Stack.SignIns,
+			stack.SignIn{User: user, Password: password, At: at})
 	}
 	for _, file := range s.Instructions {
 		s.toldSignIns(file, add)
@@ -52,7 +56,8 @@ func (s *surveyor) signIns() {
 					setting[key] = value
 				}
 				for _, key := range slices.Sorted(maps.Keys(setting)) {
-					if m := adminKey.FindStringSubmatch(key); m != nil && setting[m[1]+"PASSWORD"] != "" {
+					if m := adminKey.FindStringSubmatch(key); m != nil &&
+						setting[m[1]+"PASSWORD"] != "" {
 						add(setting[key], setting[m[1]+"PASSWORD"], v.At)
 					}
 				}
@@ -82,8 +87,8 @@ var ofTests = expr.New(`(?i)(^|/)(tests?|testing|pytest[\w-]*|__tests__|spec|e2e
 var adminKey = expr.New(
 	`^((?:.*_)?(?:ADMIN|ROOT|DEFAULT|INITIAL|SUPERUSER|INITDB_ROOT)_)(?:USER|USERNAME|EMAIL|LOGIN|NAME)$`)
 
-// toldSignIns tells of those of instructions, but of a program that a launch doesn't start: those below a command which
-// starts one, up to the next head.
+// toldSignIns tells of those of instructions, but of a program that a launch doesn't start: those
+// below a command which starts one, up to the next head.
 func (s *surveyor) toldSignIns(file string, add func(user, password string, at stack.Place)) {
 	doc, others := s.ReadmeOf(file), s.startsOthers(file)
 	for _, found := range doc.SignIns() {
@@ -116,8 +121,8 @@ func (s *surveyor) seeded(file string, add func(user, password string, at stack.
 	}
 }
 
-// startsOthers tells, by the line, which of a README's commands start a program that a launch doesn't start, and which
-// are done by a launch.
+// startsOthers tells, by the line, which of a README's commands start a program that a launch
+// doesn't start, and which are done by a launch.
 func (s *surveyor) startsOthers(file string) map[int]bool {
 	out := map[int]bool{}
 	for i, d := range s.Demands {
@@ -142,8 +147,10 @@ func (s *surveyor) startsOther(part shell.Command, cwd string) bool {
 	return slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
 		c := &demand.Call{Words: l.Words, Text: l.Text, Cwd: l.Cwd}
 		if verb, _ := command.ComposeCall(c.Words); verb == "up" || verb == "start" {
-			return slices.ContainsFunc(s.cover.FilesMeant(c), func(file string) bool { return !s.IsActive(file) })
+			return slices.ContainsFunc(s.cover.FilesMeant(c),
+				func(file string) bool { return !s.IsActive(file) })
 		}
-		return demand.Program("docker", "podman")(c) && c.Word(1) == "run" && s.cover.By(l.Command, l.Cwd, 0) == ""
+		return demand.Program("docker", "podman")(c) && c.Word(1) == "run" &&
+			s.cover.By(l.Command, l.Cwd, 0) == ""
 	})
 }

@@ -8,9 +8,10 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// sure says of each conclusion how it is known. What no file says is only usual: a command by which a framework is
-// usually served, a migration that a framework usually has, a port that no line names, an edge to the one server here
-// that a driver could be for. What a README tells to do is said, whoever concluded it first.
+// sure says of each conclusion how it is known. What no file says is only usual: a command by which
+// a framework is usually served, a migration that a framework usually has, a port that no line
+// names, an edge to the one server here that a driver could be for. What a README tells to do is
+// said, whoever concluded it first.
 func (s *ports) sure() {
 	told := map[string]bool{} // what READMEs' commands come to, by node
 	for _, d := range s.Stack.Readme {
@@ -36,7 +37,8 @@ func (s *ports) sure() {
 		for k := range s.Stack.Projects[i].Steps {
 			st := &s.Stack.Projects[i].Steps[k]
 			st.Sure = stack.Usual
-			if st.Role == stack.Install || len(st.Expands) > 0 || told[string(stack.StepNode(st.ID))] ||
+			if st.Role == stack.Install || len(st.Expands) > 0 ||
+				told[string(stack.StepNode(st.ID))] ||
 				slices.Contains(tellSteps, s.witnessAt(st.At, 0)) {
 				st.Sure = stack.Said // a manifest is there for its packages to be installed
 			}
@@ -51,8 +53,10 @@ func (s *ports) sure() {
 	}
 }
 
-// tellSteps are the witnesses that have commands of their own, and not packages from which a command would follow.
-var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile, claim.Task, claim.Readme,
+// tellSteps are the witnesses that have commands of their own, and not packages from which a
+// command would follow.
+var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile, claim.Task,
+	claim.Readme,
 	claim.Develop, claim.Workflow}
 
 // surePort is how one knows a port.

@@ -30,10 +30,11 @@ type Options struct {
 	Checkouts []stack.Checkout // their paths relative to the root
 	Env       dotenv.Lookup    // the shell's variables; nil for none
 	ReadCode  bool             // look for the environment variables that the code reads
-	Seen      map[string]Sight // by service, the port that it opened when it was launched last; nil for none
-	System    string           // the operating system, as Go names it; empty is taken for linux
-	// Changed is when a file, relative to the root, was last committed; nil where nobody knows. It is asked where
-	// several files contradict each other only.
+	// by service, the port that it opened when it was launched last; nil for none
+	Seen   map[string]Sight
+	System string // the operating system, as Go names it; empty is taken for linux
+	// Changed is when a file, relative to the root, was last committed; nil where nobody knows. It
+	// is asked where several files contradict each other only.
 	Changed func(file string) time.Time
 }
 
@@ -44,8 +45,8 @@ type Sight struct {
 }
 
 // Survey reads the workspace in fsys. A file that can't be read hides nothing else: its fault is in
-// the error (stack.Faults), and the stack holds all the rest. Where nothing at all is recognised the
-// error is a *stack.Fault with the code nothing-found.
+// the error (stack.Faults), and the stack holds all the rest. Where nothing at all is recognised
+// the error is a *stack.Fault with the code nothing-found.
 func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	s := newSurveyor(fsys, opt)
 	if err := s.look(); err != nil {
@@ -53,9 +54,12 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 	}
 	if len(s.Stack.Projects) == 0 && len(s.Stack.ComposeFiles) == 0 && len(s.Stack.Services) == 0 &&
 		len(s.Faults) == 0 {
-		return s.Stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound, At: stack.Place{File: opt.Root},
-			Text: "nothing that nharbor knows was found here; files looked at: " + fmt.Sprint(s.Tree.Files),
-			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package manifests (%s).",
+		return s.Stack, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingFound,
+			At: stack.Place{File: opt.Root},
+			Text: "nothing that nharbor knows was found here; files looked at: " +
+				fmt.Sprint(s.Tree.Files),
+			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package "+
+				"manifests (%s).",
 				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
 	if len(s.Faults) > 0 {
@@ -76,8 +80,9 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 		opt.Env = func(string) (string, bool) { return "", false }
 	}
 	files := reading.Of(fsys)
-	f := &facts.Facts{Files: files, Root: opt.Root, Env: opt.Env, Documents: map[string]*readme.Document{},
-		Portless: map[string]stack.Remark{},
+	f := &facts.Facts{Files: files, Root: opt.Root, Env: opt.Env,
+		Documents: map[string]*readme.Document{},
+		Portless:  map[string]stack.Remark{},
 		Stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
 			Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
 	s := &surveyor{Facts: f, passes: passes, opt: opt}
@@ -87,7 +92,8 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	s.settings = &settingsFiles{Facts: f, cover: s.cover}
 	s.ports = &ports{Facts: f, cover: s.cover, connects: s.connects, sights: opt.Seen}
 	s.natives = &natives{Facts: f, cover: s.cover}
-	s.told = &told{Facts: f, cover: s.cover, natives: s.natives, after: map[int]stack.Role{}, with: map[int]string{}}
+	s.told = &told{Facts: f, cover: s.cover, natives: s.natives, after: map[int]stack.Role{},
+		with: map[int]string{}}
 	s.Mentions = code.Mentions{Files: s.Files}
 	s.Commands = command.New(s.Files, s.Stack, func(dir string) bool {
 		if s.Tree == nil {
@@ -99,7 +105,8 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	return s
 }
 
-// surveyor leads the passes through the rooms, each of which asks the facts and adds what it concludes to them.
+// surveyor leads the passes through the rooms, each of which asks the facts and adds what it
+// concludes to them.
 type surveyor struct {
 	*facts.Facts
 	passes []pass
@@ -138,7 +145,8 @@ func (s *surveyor) inspect() {
 			stack.Warning,
 			stack.CodeNothingToLaunch,
 			s.Stack.Projects[0].Evidence[0].Place(),
-			"no way to serve anything was found: no serve script, nothing that a framework starts, no compose service",
+			"no way to serve anything was found: no serve script, nothing that a framework "+
+				"starts, no compose service",
 			"If you know the command, name it in "+
 				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….",
 		)
@@ -152,7 +160,8 @@ func (s *surveyor) inspect() {
 			}
 			// Package compose compares the services of one compose file.
 			if other := taken[p.Host]; other != nil && other != svc &&
-				!(slices.Contains(s.natives.rivals, svc.Name) && slices.Contains(s.natives.rivals, other.Name)) &&
+				!(slices.Contains(s.natives.rivals, svc.Name) &&
+					slices.Contains(s.natives.rivals, other.Name)) &&
 				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
 				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
 					fmt.Sprintf("%s and %s both want port %d of this machine",
@@ -164,21 +173,31 @@ func (s *surveyor) inspect() {
 			!strings.Contains(svc.Build, "://") {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.Files, file); err != nil && !s.homes.isMade(svc, file) {
-				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing, svc.At,
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing,
+					svc.At,
 					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
-					"Correct the build context, or bring in the checkout or submodule that it lies in.")
+					"Correct the build context, or bring in the checkout or submodule that it "+
+						"lies in.")
 			}
 		}
 		for _, ref := range svc.EnvFiles {
 			known := slices.ContainsFunc(s.Stack.EnvFiles,
-				func(e stack.EnvFile) bool { return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil) })
-			if _, err := fs.Stat(s.Files, ref.Path); errors.Is(err, fs.ErrNotExist) && ref.Required && !known {
-				remedy := "Ask who made the application what belongs in it; if it may be empty: touch " + ref.Path
+				func(e stack.EnvFile) bool {
+					return e.Path == ref.Path &&
+						(e.WantedAt.IsZero() || e.Wants != nil)
+				})
+			if _, err := fs.Stat(s.Files, ref.Path); errors.Is(err, fs.ErrNotExist) &&
+				ref.Required && !known {
+				remedy := "Ask who made the application what belongs in it; if it may be empty: " +
+					"touch " + ref.Path
 				if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
-					remedy = "nharbor fill makes it with what is known to be read; look at what else belongs in it."
+					remedy = "nharbor fill makes it with what is known to be read; look at what " +
+						"else belongs in it."
 				}
-				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing, ref.At,
-					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name, ref.Path),
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing,
+					ref.At,
+					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template",
+						svc.Name, ref.Path),
 					remedy)
 			}
 		}
@@ -200,8 +219,8 @@ func (s *surveyor) inspect() {
 	}
 }
 
-// ofUnusedProject reports whether a remark is about the lock file of a project that no service runs, such as one that
-// only formats code: nobody has to do anything about it.
+// ofUnusedProject reports whether a remark is about the lock file of a project that no service
+// runs, such as one that only formats code: nobody has to do anything about it.
 func (s *surveyor) ofUnusedProject(r stack.Remark) bool {
 	if r.Code != stack.CodeLockMissing {
 		return false

@@ -34,8 +34,8 @@ func caseOptions(c *casefile.Case) Options {
 	return opt
 }
 
-// TestPassesDeclareWhatTheyNeed takes the passes in random orders that respect what they declare: each concludes the
-// same. Only remarks may come in another order.
+// TestPassesDeclareWhatTheyNeed takes the passes in random orders that respect what they declare:
+// each concludes the same. Only remarks may come in another order.
 func TestPassesDeclareWhatTheyNeed(t *testing.T) {
 	t.Parallel()
 	whole := func(c *casefile.Case, order []pass) string {
@@ -64,7 +64,8 @@ func TestPassesDeclareWhatTheyNeed(t *testing.T) {
 		order := shuffled(chance)
 		i := chance.IntN(len(cases))
 		if got := whole(cases[i], order); got != usual[i] {
-			t.Fatalf("seed %d, %s: in the order %v it concludes\n%s", seed, cases[i].File, names(order),
+			t.Fatalf("seed %d, %s: in the order %v it concludes\n%s", seed, cases[i].File,
+				names(order),
 				difference(usual[i], got))
 		}
 	}
@@ -75,7 +76,8 @@ func shuffled(chance *rand.Rand) (order []pass) {
 	done := map[string]bool{}
 	for len(order) < len(passes) {
 		p := passes[chance.IntN(len(passes))]
-		if !done[p.name] && !slices.ContainsFunc(p.after, func(name string) bool { return !done[name] }) {
+		if !done[p.name] && !slices.ContainsFunc(p.after,
+			func(name string) bool { return !done[name] }) {
 			order, done[p.name] = append(order, p), true
 		}
 	}
@@ -95,7 +97,8 @@ func difference(want, got string) string {
 	for i := range min(len(w), len(g)) {
 		if w[i] != g[i] {
 			from := max(0, i-6)
-			return fmt.Sprintf("…\n%s\ninstead of\n%s", strings.Join(g[from:min(len(g), i+3)], "\n"),
+			return fmt.Sprintf("…\n%s\ninstead of\n%s",
+				strings.Join(g[from:min(len(g), i+3)], "\n"),
 				strings.Join(w[from:min(len(w), i+3)], "\n"))
 		}
 	}
@@ -119,13 +122,16 @@ func conclusions(s *stack.Stack) string {
 			say("  member %s", m)
 		}
 		for _, x := range p.Sources {
-			say("  packages from %s, login=%v %s (%s:%d)", x.Address, x.Login, x.Variable, x.At.File, x.At.Line)
+			say("  packages from %s, login=%v %s (%s:%d)", x.Address, x.Login, x.Variable,
+				x.At.File, x.At.Line)
 		}
 		for _, c := range p.Compiles {
-			say("  compiles %s with %s, certain=%v (%s:%d)", c.Package, c.Takes, c.Certain, c.At.File, c.At.Line)
+			say("  compiles %s with %s, certain=%v (%s:%d)", c.Package, c.Takes, c.Certain,
+				c.At.File, c.At.Line)
 		}
 		for _, st := range p.Steps {
-			say("  step %s: %s (%s:%d)%s", st.ID, strings.Join(st.Command, " "), st.At.File, st.At.Line, known(st.Sure))
+			say("  step %s: %s (%s:%d)%s", st.ID, strings.Join(st.Command, " "), st.At.File,
+				st.At.Line, known(st.Sure))
 			for _, id := range st.AfterSteps {
 				say("    after %s", id)
 			}
@@ -138,7 +144,8 @@ func conclusions(s *stack.Stack) string {
 		say("compose file %s active=%v", f.Path, f.Active)
 	}
 	for _, v := range s.Services {
-		say("service %s: %s %s from %s, project %q, %s%s%s%s", v.Name, v.Runs, v.Kind, v.Source, v.Project,
+		say("service %s: %s %s from %s, project %q, %s%s%s%s", v.Name, v.Runs, v.Kind, v.Source,
+			v.Project,
 			strings.Join(v.Command, " "), v.Image, v.Build, known(v.Sure))
 		if v.Folder != "" {
 			say("  in %s", v.Folder)
@@ -147,10 +154,12 @@ func conclusions(s *stack.Stack) string {
 			say("  after %s", id)
 		}
 		for _, p := range v.Ports {
-			say("  port %d to %d %s (%s:%d)%s", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line, known(p.Sure))
+			say("  port %d to %d %s (%s:%d)%s", p.Host, p.Target, p.Speaks, p.At.File, p.At.Line,
+				known(p.Sure))
 		}
 		for _, a := range v.After {
-			say("  after %s %s, %s: %s (%s:%d)%s", a.Service, a.Until, a.Because, a.Reason, a.At.File, a.At.Line,
+			say("  after %s %s, %s: %s (%s:%d)%s", a.Service, a.Until, a.Because, a.Reason,
+				a.At.File, a.At.Line,
 				known(a.Sure))
 		}
 		for _, e := range v.EnvFiles {
@@ -164,14 +173,17 @@ func conclusions(s *stack.Stack) string {
 		}
 	}
 	for _, e := range s.EnvFiles {
-		say("settings %s from %q present=%v, %d, %d to fill%s", e.Path, e.Template, e.Present, e.Settings,
+		say("settings %s from %q present=%v, %d, %d to fill%s", e.Path, e.Template, e.Present,
+			e.Settings,
 			e.Unfilled, known(e.Sure))
 	}
 	for _, w := range s.Servers {
-		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks, w.Port, w.For, w.Key,
+		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks,
+			w.Port, w.For, w.Key,
 			w.At.File, w.At.Line, w.MadeBy, w.Needed)
 		if w.Database+w.User+w.Image != "" {
-			say("  database %q, user %q, image %q (%s:%d)", w.Database, w.User, w.Image, w.ImageAt.File, w.ImageAt.Line)
+			say("  database %q, user %q, image %q (%s:%d)", w.Database, w.User, w.Image,
+				w.ImageAt.File, w.ImageAt.Line)
 		}
 	}
 	for _, d := range s.Readme {
@@ -234,7 +246,8 @@ func TestNothingFound(t *testing.T) {
 	} {
 		_, err := Survey(fsys, Options{Root: "/w"})
 		var f *stack.Fault
-		if !errors.As(err, &f) || f.Code != "nothing-found" || !strings.Contains(f.Remedy, "compose.yaml") ||
+		if !errors.As(err, &f) || f.Code != "nothing-found" ||
+			!strings.Contains(f.Remedy, "compose.yaml") ||
 			!strings.Contains(f.Remedy, "package.json") {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -249,7 +262,8 @@ func TestDeepFoldersEnd(t *testing.T) {
 	if err != nil || len(s.Projects) != 1 {
 		t.Errorf("%d projects, %v", len(s.Projects), err)
 	}
-	if !slices.ContainsFunc(s.Remarks, func(r stack.Remark) bool { return r.Code == "folder-too-deep" }) {
+	if !slices.ContainsFunc(s.Remarks,
+		func(r stack.Remark) bool { return r.Code == "folder-too-deep" }) {
 		t.Error("that deeper folders are left out is not said")
 	}
 }
@@ -257,7 +271,8 @@ func TestDeepFoldersEnd(t *testing.T) {
 func TestBelow(t *testing.T) {
 	t.Parallel()
 	file := &fstest.MapFile{Data: []byte("{}")}
-	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file, "y/z/go.mod": file,
+	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file,
+		"y/z/go.mod":                  file,
 		"node_modules/p/package.json": file}, 2)
 	if want := []string{"x", "y/z"}; !slices.Equal(got, want) {
 		t.Errorf("Below gives %v, want %v", got, want)
@@ -267,11 +282,14 @@ func TestBelow(t *testing.T) {
 func TestHide(t *testing.T) {
 	t.Parallel()
 	s := &stack.Stack{Secrets: []string{"canary-in"}, Services: []stack.Service{{
-		Name: "db", Command: []string{"serve", "--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
+		Name: "db", Command: []string{"serve",
+			"--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
 			"URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
-		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{Entrypoint: []string{"x", "canary-env"},
+		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{Entrypoint: []string{"x",
+			"canary-env"},
 			Building: stack.Building{BuildArgs: map[string]string{"A": "canary-in"}},
-			Labels:   map[string]string{"l": "canary-env!"}, Handed: []stack.Handed{{Name: "pin", Content: "canary"}},
+			Labels:   map[string]string{"l": "canary-env!"}, Handed: []stack.Handed{{Name: "pin",
+				Content: "canary"}},
 			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}}},
 	}, {Name: "native", NativeWay: stack.NativeWay{NativeCommand: []string{"run", "canary-in"}}}}}
 	shown := fmt.Sprintf("%+v %+v %+v", Hide(s).Services, *Hide(s).Services[0].Container,
@@ -280,7 +298,8 @@ func TestHide(t *testing.T) {
 		!strings.Contains(shown, "--key=***") || !strings.Contains(shown, "API_TOKEN: ") {
 		t.Errorf("shown is %s", shown)
 	}
-	if s.Services[0].Command[1] != "--key=canary-in" || s.Services[0].Env["DB_PASSWORD"] != "canary-env" ||
+	if s.Services[0].Command[1] != "--key=canary-in" ||
+		s.Services[0].Env["DB_PASSWORD"] != "canary-env" ||
 		s.Services[0].Container.Health.Test[2] != "canary-env" {
 		t.Errorf("the stack itself was changed: %+v", s.Services[0])
 	}

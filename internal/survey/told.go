@@ -28,20 +28,22 @@ type composeSet struct {
 var otherGoals = expr.New(`(?i)(^|[-_.])(prod(uction)?|staging|deploy(ment)?|tests?|testing|e2e|ci|sonar\w*|` +
 	`monitoring|observability|legacy|old)([-_.]|$)`)
 
-// chosen tells which compose files of a checkout are meant. Those that a README starts count before those that only lie
-// there, and these before those that only a task starts; of several the ones with more servers, and then the ones that
-// come first. COMPOSE_FILE goes before all.
+// chosen tells which compose files of a checkout are meant. Those that a README starts count before
+// those that only lie there, and these before those that only a task starts; of several the ones
+// with more servers, and then the ones that come first. COMPOSE_FILE goes before all.
 func (s *composes) chosen(top string) (composeSet, bool) {
 	own := composeSet{dir: top}
 	has := s.HasCompose(top)
 	sets := s.told(top)
-	if named, _ := s.Lookup(top)("COMPOSE_FILE"); named != "" || has && !slices.ContainsFunc(sets, composeSet.named) {
+	if named, _ := s.Lookup(top)("COMPOSE_FILE"); named != "" ||
+		has && !slices.ContainsFunc(sets, composeSet.named) {
 		return own, has
 	}
 	if !slices.ContainsFunc(sets, composeSet.named) {
 		sets = append(sets, s.byTasks(top)...)
 	}
-	if has && !slices.ContainsFunc(sets, func(c composeSet) bool { return !c.named() && c.dir == top }) {
+	if has && !slices.ContainsFunc(sets,
+		func(c composeSet) bool { return !c.named() && c.dir == top }) {
 		sets = append(sets, own)
 	}
 	best, most := -1, -1
@@ -59,8 +61,8 @@ func (s *composes) chosen(top string) (composeSet, bool) {
 // named reports whether somebody has named the files.
 func (c composeSet) named() bool { return c.files != nil }
 
-// told lists what the READMEs at the top of a checkout start, in their order, by themselves or by tasks and scripts
-// that they call. Those of its parts speak of a part alone.
+// told lists what the READMEs at the top of a checkout start, in their order, by themselves or by
+// tasks and scripts that they call. Those of its parts speak of a part alone.
 func (s *composes) told(top string) (out []composeSet) {
 	for _, d := range s.Demands {
 		if readme.SpokenOf(d.At.File) != top {
@@ -73,8 +75,9 @@ func (s *composes) told(top string) (out []composeSet) {
 	return out
 }
 
-// onlyRun reports whether a compose service is there for tasks that run it once at a time: the instructions start
-// others by their names, none that waits for it, and a task runs it. The place is that of the task.
+// onlyRun reports whether a compose service is there for tasks that run it once at a time: the
+// instructions start others by their names, none that waits for it, and a task runs it. The place
+// is that of the task.
 func (s *composes) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Place, only bool) {
 	if len(svc.Ports) > 0 || svc.Build != "" {
 		return at, false
@@ -95,14 +98,16 @@ func (s *composes) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	}
 	if !slices.Contains(slices.Collect(maps.Values(named)), true) || named[svc.Name] ||
 		slices.ContainsFunc(p.Services, func(o compose.Service) bool {
-			return slices.ContainsFunc(o.After, func(a stack.After) bool { return a.Service == svc.Name })
+			return slices.ContainsFunc(o.After,
+				func(a stack.After) bool { return a.Service == svc.Name })
 		}) {
 		return at, false
 	}
 	for i := range s.Stack.Projects {
 		for _, t := range s.Stack.Projects[i].Targets {
 			for _, c := range command.Lines(t.Lines) {
-				if verb, args := command.ComposeCall(c.Words); verb == "run" && len(args) > 0 && args[0] == svc.Name {
+				if verb, args := command.ComposeCall(c.Words); verb == "run" && len(args) > 0 &&
+					args[0] == svc.Name {
 					return t.At, true
 				}
 			}
@@ -129,8 +134,10 @@ func (s *composes) byTasks(top string) (out []composeSet) {
 	return out
 }
 
-// addStarted adds the compose files that a command starts in the end, unless they are there already.
-func (s *composes) addStarted(sets []composeSet, part shell.Command, cwd string, at stack.Place) []composeSet {
+// addStarted adds the compose files that a command starts in the end, unless they are there
+// already.
+func (s *composes) addStarted(sets []composeSet, part shell.Command, cwd string,
+	at stack.Place) []composeSet {
 	for _, l := range s.Commands.Leaves(part, cwd) {
 		if verb, _ := command.ComposeCall(l.Words); verb != "up" && verb != "start" {
 			continue
@@ -145,8 +152,8 @@ func (s *composes) addStarted(sets []composeSet, part shell.Command, cwd string,
 	return sets
 }
 
-// started is what a call in a folder starts that names these files, or none; ok is false if that isn't there, or is for
-// another goal.
+// started is what a call in a folder starts that names these files, or none; ok is false if that
+// isn't there, or is for another goal.
 func (s *composes) started(cwd string, names []string) (c composeSet, ok bool) {
 	c.dir = cwd
 	for i, name := range names {
@@ -162,7 +169,8 @@ func (s *composes) started(cwd string, names []string) (c composeSet, ok bool) {
 	if slices.Equal(c.files, compose.Find(s.Files, c.dir, s.Lookup(c.dir))) {
 		c.files = nil
 	}
-	return c, (c.named() || s.HasCompose(cwd)) && !tree.Aside.MatchString(c.dir) && !ofDevContainer(c.dir+"/")
+	return c, (c.named() || s.HasCompose(cwd)) && !tree.Aside.MatchString(c.dir) &&
+		!ofDevContainer(c.dir+"/")
 }
 
 func (s *composes) isFile(name string) bool {
@@ -177,8 +185,9 @@ func (s *composes) isCalled(name string) bool {
 	})
 }
 
-// ofApplication reports whether a set that nobody says to start is part of the application: it builds from the checkout
-// or runs an image that only a project here makes, or half of its services at least are known servers.
+// ofApplication reports whether a set that nobody says to start is part of the application: it
+// builds from the checkout or runs an image that only a project here makes, or half of its services
+// at least are known servers.
 func (s *composes) ofApplication(c composeSet) bool {
 	p, _ := s.Compose(c.dir, c.files)
 	if p == nil {
@@ -190,7 +199,8 @@ func (s *composes) ofApplication(c composeSet) bool {
 		if !v.Active {
 			continue
 		}
-		if v.Build != "" || !strings.Contains(v.Image, "/") && s.isCalled(protocol.ImageName(v.Image)) {
+		if v.Build != "" || !strings.Contains(v.Image, "/") &&
+			s.isCalled(protocol.ImageName(v.Image)) {
 			return true
 		}
 		if active++; protocol.OfImage(v.Image) != nil {

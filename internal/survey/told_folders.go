@@ -32,8 +32,8 @@ var (
 	sentenceEnd = expr.New(`[.!?;](\s|$)|\n\s*\n|\n\s*([-*+|]|\d+\.)\s`)
 )
 
-// outOfUse are the folders of which a README says that they are retired: in a sentence, an entry of a list or a row of
-// a table that names no other folder.
+// outOfUse are the folders of which a README says that they are retired: in a sentence, an entry of
+// a list or a row of a table that names no other folder.
 func (s *natives) outOfUse() map[string]retired {
 	if s.retired != nil {
 		return s.retired

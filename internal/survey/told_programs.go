@@ -14,14 +14,16 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// runnable tells whether the program of a Procfile's line can be run as it stands; what is missing is its name.
+// runnable tells whether the program of a Procfile's line can be run as it stands; what is missing
+// is its name.
 func (s *natives) runnable(p *stack.Project, line string) (missing string) {
 	for _, c := range shell.Parse(line) {
 		if len(c.Words) == 0 || command.SaysNothing(c.Words[0]) {
 			continue
 		}
 		words := c.Words
-		for len(words) > 1 && (words[0] == "exec" || words[0] == "env" || strings.Contains(words[0], "=")) {
+		for len(words) > 1 && (words[0] == "exec" || words[0] == "env" ||
+			strings.Contains(words[0], "=")) {
 			words = words[1:]
 		}
 		name, full := words[0], path.Join(p.Path, c.Folder, words[0])
@@ -51,15 +53,18 @@ func isCompiled(p *stack.Project) bool {
 // madeByInstall reports whether a program lies where an install puts it.
 func madeByInstall(name string) bool {
 	top, _, _ := strings.Cut(strings.TrimPrefix(name, "./"), "/")
-	return top == "node_modules" || top == ".venv" || top == "venv" || top == "vendor" || strings.HasPrefix(name, "/")
+	return top == "node_modules" || top == ".venv" || top == "venv" || top == "vendor" ||
+		strings.HasPrefix(name, "/")
 }
 
-// builtFor finds what makes a program that a Procfile names: the task that a README runs before the program, the task
-// of that name, or the build of its package. It returns nil if nothing here is known to make it.
+// builtFor finds what makes a program that a Procfile names: the task that a README runs before the
+// program, the task of that name, or the build of its package. It returns nil if nothing here is
+// known to make it.
 func (s *natives) builtFor(p *stack.Project, program string) *stack.Step {
 	name := path.Base(program)
 	task := func(words []string, at stack.Place, t *stack.Target) *stack.Step {
-		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{}, At: at,
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words,
+			Env: map[string]string{}, At: at,
 			Expands: t.Lines, Outputs: []string{path.Join(p.Path, program)}}
 	}
 	for i, d := range s.Demands {
@@ -67,11 +72,13 @@ func (s *natives) builtFor(p *stack.Project, program string) *stack.Step {
 			continue
 		}
 		runs := slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
-			return len(c.Words) > 0 && path.Base(c.Words[0]) == name && strings.Contains(c.Words[0], "/")
+			return len(c.Words) > 0 && path.Base(c.Words[0]) == name &&
+				strings.Contains(c.Words[0], "/")
 		})
 		if before := s.Demands[i-1]; runs && before.At.File == d.At.File && len(before.Parts) == 1 {
 			words := before.Parts[0].Words
-			if t := s.Commands.Target(words, p.Path); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
+			if t := s.Commands.Target(words, p.Path); t != nil &&
+				ecosystem.ManagerNamed(words[0]).Tasks {
 				return task(words, before.At, t)
 			}
 		}
@@ -82,20 +89,25 @@ func (s *natives) builtFor(p *stack.Project, program string) *stack.Step {
 		}
 	}
 	if words := ecosystem.BuildOf(s.Tree.At(p.Path), p, program); words != nil {
-		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words, Env: map[string]string{},
-			At: p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
+		return &stack.Step{ID: "build:" + p.Path, Role: stack.Build, Command: words,
+			Env: map[string]string{},
+			At:  p.Evidence[0].Place(), Outputs: []string{path.Join(p.Path, program)}}
 	}
 	return nil
 }
 
-// ownWay concludes what runs in the place of a Procfile's process whose program isn't there: the process itself behind
-// the step that makes the program; the project's own way, which is nil; or nothing.
+// ownWay concludes what runs in the place of a Procfile's process whose program isn't there: the
+// process itself behind the step that makes the program; the project's own way, which is nil; or
+// nothing.
 func (s *natives) ownWay(p *stack.Project, proc ecosystem.Process, missing string) (keep bool) {
 	if s.asideWhy(p.Path) != "" {
 		return false
 	}
 	if step := s.builtFor(p, missing); step != nil && strings.Contains(missing, "/") {
-		made := func(o stack.Step) bool { return o.ID == step.ID && slices.Equal(o.Outputs, step.Outputs) }
+		made := func(o stack.Step) bool {
+			return o.ID == step.ID &&
+				slices.Equal(o.Outputs, step.Outputs)
+		}
 		if !slices.ContainsFunc(p.Steps, made) {
 			p.Steps = slices.DeleteFunc(
 				p.Steps,
@@ -115,7 +127,8 @@ func (s *natives) ownWay(p *stack.Project, proc ecosystem.Process, missing strin
 		stack.CodeProcessForHost,
 		proc.At,
 		fmt.Sprintf(
-			"%s runs %s, which isn't in the checkout: the line is taken for one that a host of applications reads",
+			"%s runs %s, which isn't in the checkout: the line is taken for one that a host of "+
+				"applications reads",
 			proc.Name,
 			missing,
 		),
@@ -124,8 +137,8 @@ func (s *natives) ownWay(p *stack.Project, proc ecosystem.Process, missing strin
 	return false
 }
 
-// needsOf adds the tools that a command and the tasks behind it call to what the project wants of the machine, and
-// notes the folders that they build.
+// needsOf adds the tools that a command and the tasks behind it call to what the project wants of
+// the machine, and notes the folders that they build.
 func (s *natives) needsOf(p *stack.Project, words []string, cwd string, at stack.Place, depth int) {
 	if len(words) == 0 || depth > command.Deepest {
 		return
@@ -143,7 +156,8 @@ func (s *natives) needsOf(p *stack.Project, words []string, cwd string, at stack
 		}
 		s.builtInto[cwd] = at
 		for _, r := range other.Runtimes {
-			if !slices.ContainsFunc(p.Runtimes, func(o stack.Runtime) bool { return o.Tool == r.Tool }) {
+			if !slices.ContainsFunc(p.Runtimes,
+				func(o stack.Runtime) bool { return o.Tool == r.Tool }) {
 				p.Runtimes = append(p.Runtimes, r)
 			}
 		}

@@ -24,13 +24,14 @@ type told struct {
 	natives *natives
 	// after is, by the number of a demand, what the README does before it.
 	after map[int]stack.Role
-	// in is the step of the install that a README's commands come after; with the same for each of them.
+	// in is the step of the install that a README's commands come after; with the same for each of
+	// them.
 	in   string
 	with map[int]string
 }
 
-// A README is a witness of its own: where nothing else in the checkout serves, what it says to run does; what it says
-// to run in a second terminal runs beside that.
+// A README is a witness of its own: where nothing else in the checkout serves, what it says to run
+// does; what it says to run in a second terminal runs beside that.
 
 // otherTerminal is how people say that a command goes on for as long as one works.
 var otherTerminal = expr.New(
@@ -38,7 +39,8 @@ var otherTerminal = expr.New(
 		`command (prompt|line))\b`,
 )
 
-// besides reports whether the text just above a command, below the command before it, sends it to a second terminal.
+// besides reports whether the text just above a command, below the command before it, sends it to a
+// second terminal.
 func besides(t *readme.Document, line, before int) bool {
 	for i := line - 1; i >= max(1, before+1, line-8); i-- {
 		if otherTerminal.MatchString(t.Line(i)) {
@@ -62,8 +64,8 @@ func onlyPage(t *readme.Document) (port, line int) {
 	return port, line
 }
 
-// toldServices makes services of what READMEs say to run, where nothing else serves, and of what they say to run in a
-// second terminal beside what is served.
+// toldServices makes services of what READMEs say to run, where nothing else serves, and of what
+// they say to run in a second terminal beside what is served.
 func (s *told) toldServices() {
 	for i, d := range s.Demands {
 		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") ||
@@ -90,7 +92,8 @@ func (s *told) toldServices() {
 				s.toldService(d, part, cwd, true)
 			case !s.natives.anyServes(cwd) && s.toldToServe(part, cwd, text, d.At.Line):
 				s.toldService(d, part, cwd, false)
-			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && s.toldToServe(part, cwd, text, d.At.Line):
+			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil &&
+				s.toldToServe(part, cwd, text, d.At.Line):
 				name := s.guessed(cwd).Name
 				s.Stack.Services = slices.DeleteFunc(
 					s.Stack.Services,
@@ -106,7 +109,8 @@ func (s *told) toldServices() {
 	s.toldVerbs()
 }
 
-// toldVerbs gives a service that is compiled and run the words by which the README has its program serve: PROGRAM run.
+// toldVerbs gives a service that is compiled and run the words by which the README has its program
+// serve: PROGRAM run.
 func (s *told) toldVerbs() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -121,8 +125,8 @@ func (s *told) toldVerbs() {
 	}
 }
 
-// verbsOf are the first words that the instructions give to a program of the folder that is called by one of the names,
-// where they tell it to serve; none where they run it without any.
+// verbsOf are the first words that the instructions give to a program of the folder that is called
+// by one of the names, where they tell it to serve; none where they run it without any.
 func (s *told) verbsOf(names []string, dir string) []string {
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
@@ -141,7 +145,8 @@ func (s *told) verbsOf(names []string, dir string) []string {
 	return nil
 }
 
-// plainServices makes services of programs without any manifest, at the tops of which nothing else is served.
+// plainServices makes services of programs without any manifest, at the tops of which nothing else
+// is served.
 func (s *told) plainServices() {
 	for _, top := range s.Tops() {
 		folder := s.Tree.At(top)
@@ -173,16 +178,18 @@ func (s *told) taskServices() {
 			if ecosystem.InContainers(t) || !own && !ecosystem.ServesTask(t) {
 				continue
 			}
-			part := shell.Command{Words: []string{t.Program, name}, Text: t.Program + " " + name, Folder: "."}
-			s.toldService(facts.Demand{At: t.At, Command: part.Text, Cwd: p.Path}, part, p.Path, false)
+			part := shell.Command{Words: []string{t.Program, name}, Text: t.Program + " " + name,
+				Folder: "."}
+			s.toldService(facts.Demand{At: t.At, Command: part.Text, Cwd: p.Path}, part, p.Path,
+				false)
 			s.Stack.Services[len(s.Stack.Services)-1].Source = stack.FromScript
 			break
 		}
 	}
 }
 
-// ownProgram reports whether a command runs a program that the folder's project brings, and is told nothing by which it
-// would look, prepare or work on one thing: no word but one for serving.
+// ownProgram reports whether a command runs a program that the folder's project brings, and is told
+// nothing by which it would look, prepare or work on one thing: no word but one for serving.
 func (s *told) ownProgram(words []string, cwd string) bool {
 	usual := ecosystem.Canonical(words)
 	if len(usual) > 0 && madeByInstall(usual[0]) {
@@ -194,7 +201,8 @@ func (s *told) ownProgram(words []string, cwd string) bool {
 		return false
 	}
 	for i := 2; i < len(usual); i++ { // a folder or file of its own that it is to work on
-		if w := usual[i]; usual[i-1][0] != '-' && (w == "." || strings.Contains(w, "/") && !strings.Contains(w, ":")) {
+		if w := usual[i]; usual[i-1][0] != '-' &&
+			(w == "." || strings.Contains(w, "/") && !strings.Contains(w, ":")) {
 			return false
 		}
 	}
@@ -208,15 +216,19 @@ func (s *told) ownProgram(words []string, cwd string) bool {
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
 
-// isGuess reports whether a service is known from nothing but code in which a framework's application is made.
+// isGuess reports whether a service is known from nothing but code in which a framework's
+// application is made.
 func isGuess(v stack.Service) bool {
-	inside := v.Dir() != v.Project // a part of the package: the program around it may do more before it serves
+	// a part of the package: the program around it may do more before it serves
+	inside := v.Dir() != v.Project
 	return v.Source == stack.FromFramework && v.Runs == stack.Native && v.Container == nil &&
-		ecosystem.OfCode(path.Ext(v.At.File)) != nil && (inside || !ecosystem.IsManifest(path.Base(v.At.File)))
+		ecosystem.OfCode(path.Ext(v.At.File)) != nil &&
+		(inside || !ecosystem.IsManifest(path.Base(v.At.File)))
 }
 
-// guessed is the one guess in the place of which a program goes that the folder's project itself brings: the project's
-// own or, where nothing else is served natively, another one's. Nil if there is none.
+// guessed is the one guess in the place of which a program goes that the folder's project itself
+// brings: the project's own or, where nothing else is served natively, another one's. Nil if there
+// is none.
 func (s *told) guessed(cwd string) *stack.Service {
 	var natives, here []*stack.Service
 	for i := range s.Stack.Services {
@@ -235,9 +247,9 @@ func (s *told) guessed(cwd string) *stack.Service {
 	return nil
 }
 
-// toldToServe reports whether a command serves, by its own words or by those of the task that it is. A program of the
-// project's packages does where the README has one address to look at; one that the project itself brings does there
-// as well, and in a section about running it.
+// toldToServe reports whether a command serves, by its own words or by those of the task that it
+// is. A program of the project's packages does where the README has one address to look at; one
+// that the project itself brings does there as well, and in a section about running it.
 func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
 	role, of := ecosystem.Meaning(part.Words)
 	c := &demand.Call{Words: part.Words, Text: part.Text, Cwd: cwd, Of: of}
@@ -245,7 +257,8 @@ func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document
 	switch {
 	case ecosystem.RunsHelper(part.Words):
 		return false
-	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" && !s.HasScript(usual[1], cwd):
+	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" &&
+		!s.HasScript(usual[1], cwd):
 		return false // there is no such script
 	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
 		t := s.Commands.Target(part.Words, cwd)
@@ -264,15 +277,18 @@ func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document
 	case role == "":
 		_, line := onlyPage(text)
 		if s.ownProgram(part.Words, cwd) {
-			return line > 0 || runHead.MatchString(text.At(at).Head) || runHead.MatchString(part.Text)
+			return line > 0 || runHead.MatchString(text.At(at).Head) ||
+				runHead.MatchString(part.Text)
 		}
-		return line > 0 && s.OfPackages(part.Words, cwd) && !slices.ContainsFunc(part.Words[1:], preparesByName)
+		return line > 0 && s.OfPackages(part.Words, cwd) &&
+			!slices.ContainsFunc(part.Words[1:], preparesByName)
 	}
 	return false
 }
 
-// fileServes reports whether something says that a file which an interpreter runs serves: its name, the section or an
-// address of the README, or its code. Commands that run no file are taken at their word.
+// fileServes reports whether something says that a file which an interpreter runs serves: its name,
+// the section or an address of the README, or its code. Commands that run no file are taken at
+// their word.
 func (s *told) fileServes(usual []string, cwd string, text *readme.Document, at int) bool {
 	if len(usual) < 2 || path.Ext(usual[1]) == "" || !s.Exists(path.Join(cwd, usual[1])) {
 		return true
@@ -294,13 +310,16 @@ var serverFile = expr.New(`(?i)^(app(lication)?|main|index|server|serve|run|star
 // serveVerb is by what tools are told to serve a project for work on it.
 var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)$`)
 
-// ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve: MANAGER TOOL dev.
+// ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve:
+// MANAGER TOOL dev.
 func (s *told) ofOwnTool(words []string, cwd string) bool {
-	plain := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return strings.HasPrefix(w, "-") })
+	plain := slices.DeleteFunc(slices.Clone(words),
+		func(w string) bool { return strings.HasPrefix(w, "-") })
 	if role, _ := ecosystem.Meaning(words); role != "" {
 		return false
 	}
-	if len(plain) < 3 || !serveVerb.MatchString(plain[2]) || plain[1] == "run" || ecosystem.Installs(plain[1]) {
+	if len(plain) < 3 || !serveVerb.MatchString(plain[2]) || plain[1] == "run" ||
+		ecosystem.Installs(plain[1]) {
 		return false
 	}
 	p := s.ProjectAt(cwd, words)
@@ -311,11 +330,12 @@ func (s *told) ofOwnTool(words []string, cwd string) bool {
 		(by == nil || by.Name != p.Ecosystem) {
 		return false
 	}
-	return !slices.ContainsFunc(p.Parts, func(part stack.Part) bool { return len(part.Scripts[plain[1]]) > 0 })
+	return !slices.ContainsFunc(p.Parts,
+		func(part stack.Part) bool { return len(part.Scripts[plain[1]]) > 0 })
 }
 
-// lasts reports whether a command that goes to a second terminal can be run: a script, a task, or a program that is
-// known here. What only looks or ends is none.
+// lasts reports whether a command that goes to a second terminal can be run: a script, a task, or a
+// program that is known here. What only looks or ends is none.
 func (s *told) lasts(part shell.Command, cwd string) bool {
 	role, _ := ecosystem.Meaning(part.Words)
 	if role != "" && role != ecosystem.Serves || part.Plumbed ||
@@ -333,8 +353,10 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 		(ecosystem.IsProgram(part.Words[0]) || s.OfPackages(part.Words, cwd))
 }
 
-// handles are programs that handle files, repositories and containers, and serve nothing of a checkout's themselves.
-var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo", "source", "export"}
+// handles are programs that handle files, repositories and containers, and serve nothing of a
+// checkout's themselves.
+var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo",
+	"source", "export"}
 
 // toldService adds a service for a README's command.
 func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besides bool) {
@@ -348,7 +370,8 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 	if p == nil {
 		p = &stack.Project{Path: cwd}
 	}
-	v := stack.Serve{Command: s.cover.Told(p, part), At: d.At, Source: stack.FromReadme, Env: map[string]string{},
+	v := stack.Serve{Command: s.cover.Told(p, part), At: d.At, Source: stack.FromReadme,
+		Env:    map[string]string{},
 		PortBy: stack.PortBy{Env: "PORT"}}
 	for _, set := range part.Set {
 		key, value, _ := strings.Cut(set, "=")
@@ -361,7 +384,8 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 		ecosystem.InstallsItself(p)
 	}
 	lines := part.Text
-	if t := s.Commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+	if t := s.Commands.Target(part.Words, cwd); t != nil &&
+		ecosystem.ManagerNamed(part.Words[0]).Tasks {
 		v.Expands = t.Lines
 		if len(p.Runtimes) > 0 {
 			// of the task itself; what it calls is the project's own
@@ -389,7 +413,8 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 	s.natives.native(p, v, cwd)
 }
 
-// processName tells a further process of a project from its server: by the script or the last plain word.
+// processName tells a further process of a project from its server: by the script or the last plain
+// word.
 func processName(words []string) string {
 	if script := ecosystem.ScriptRun(words); script != "" {
 		return script

@@ -35,8 +35,9 @@ var toldRoles = []struct {
 	{stack.Generate, expr.New(`(?i)gen|compil|assets|static|copy|i18n|messages|certs?|keys?`)},
 }
 
-// toldSteps makes steps of the commands that a README has between what installs and what serves a project, where they
-// run something of the checkout and nothing else does them: in their place in the order, with the variables in front.
+// toldSteps makes steps of the commands that a README has between what installs and what serves a
+// project, where they run something of the checkout and nothing else does them: in their place in
+// the order, with the variables in front.
 func (s *told) toldSteps() {
 	byFile := map[string][]int{}
 	for i, d := range s.Demands {
@@ -76,15 +77,16 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 				s.toldStep(k, s.projectOfStep(s.with[k]))
 			}
 			installed, open, served[s.in] = false, nil, true
-		case by == "" && installed && !served[s.in] && !facts.OffSections.MatchString(text.At(d.At.Line).Head):
+		case by == "" && installed && !served[s.in] &&
+			!facts.OffSections.MatchString(text.At(d.At.Line).Head):
 			open = append(open, i)
 			s.after[i], s.with[i] = least, s.in
 		}
 	}
 }
 
-// onlyServers reports whether what covers a command starts nothing but servers as they come, on which the application
-// then works.
+// onlyServers reports whether what covers a command starts nothing but servers as they come, on
+// which the application then works.
 func (s *told) onlyServers(d *facts.Demand, by string) bool {
 	name, one := strings.CutPrefix(by, "service:")
 	if v := s.Stack.Service(name); one {
@@ -119,12 +121,14 @@ func (s *told) toldStep(number int, installed *stack.Project) {
 		}
 		p := s.ProjectAt(cwd, part.Words)
 		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
-			p = installed // of no ecosystem's own: what was installed just before is what it works with
+			// of no ecosystem's own: what was installed just before is what it works with
+			p = installed
 		}
 		if p == nil || part.Plumbed || part.Background {
 			return
 		}
-		var beside *stack.Service // that is served out of the same folder, where nothing of this project is
+		// that is served out of the same folder, where nothing of this project is
+		var beside *stack.Service
 		if !s.UsesSteps(p) {
 			if beside = s.servedBeside(p); beside == nil {
 				return
@@ -159,7 +163,8 @@ func (s *told) toldStep(number int, installed *stack.Project) {
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
 			st.ID += "+" + processName(part.Words)
 		}
-		if t := s.Commands.Target(part.Words, cwd); t != nil && ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		if t := s.Commands.Target(part.Words, cwd); t != nil &&
+			ecosystem.ManagerNamed(part.Words[0]).Tasks {
 			st.Expands = t.Lines
 		}
 		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
@@ -174,12 +179,14 @@ func (s *told) toldStep(number int, installed *stack.Project) {
 			beside.AfterSteps = append(beside.AfterSteps, st.ID)
 		}
 		p.Steps = append(p.Steps, st)
-		slices.SortStableFunc(p.Steps, func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+		slices.SortStableFunc(p.Steps,
+			func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
 	}
 }
 
-// doesMore reports whether a command comes to more than a step may do: it works on the machine itself, brings the code
-// again, or serves; or it ends in an install, as the project's own step does.
+// doesMore reports whether a command comes to more than a step may do: it works on the machine
+// itself, brings the code again, or serves; or it ends in an install, as the project's own step
+// does.
 func (s *told) doesMore(part shell.Command, cwd string) bool {
 	leaves := s.Commands.Leaves(part, cwd)
 	if len(leaves) > 0 {
@@ -196,18 +203,20 @@ func (s *told) doesMore(part shell.Command, cwd string) bool {
 		return words[0] == "sudo" || ecosystem.Installs(words[0]) && role == ecosystem.SetsUp ||
 			words[0] == "git" && len(words) > 1 && words[1] == "clone" || l.Background ||
 			len(words) > 1 && mayLast.MatchString(words[1]) ||
-			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "") && !ecosystem.RunsHelper(words)
+			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "") &&
+				!ecosystem.RunsHelper(words)
 	})
 }
 
 // mayLast are first words after a program by which many go on for as long as one works.
 var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|listen|run-?server)$`)
 
-// servedBeside is the native service of another project in the folder of one that serves nothing itself; nil if there
-// is none.
+// servedBeside is the native service of another project in the folder of one that serves nothing
+// itself; nil if there is none.
 func (s *told) servedBeside(p *stack.Project) *stack.Service {
 	for i := range s.Stack.Services {
-		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path && v.Manager != p.Manager &&
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path &&
+			v.Manager != p.Manager &&
 			len(v.Ports) > 0 {
 			return v
 		}
@@ -249,12 +258,13 @@ func toldRole(part shell.Command, least stack.Role) stack.Role {
 	return role
 }
 
-// ofCheckout reports whether a command runs something of the checkout that prepares it: a script or a task by its name,
-// a program or a file of it, or a command of the project's framework.
+// ofCheckout reports whether a command runs something of the checkout that prepares it: a script or
+// a task by its name, a program or a file of it, or a command of the project's framework.
 func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool {
 	words := ecosystem.Canonical(part.Words)
 	role, of := ecosystem.Meaning(part.Words)
-	if len(words) > 1 && role == ecosystem.Serves && path.Ext(words[1]) != "" && preparesByName(words[1]) {
+	if len(words) > 1 && role == ecosystem.Serves && path.Ext(words[1]) != "" &&
+		preparesByName(words[1]) {
 		role = "" // a file that an interpreter runs need not serve
 	}
 	if ecosystem.RunsHelper(words) {
@@ -266,7 +276,8 @@ func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool
 	named := func(name string) bool { return !otherWork.MatchString(name) }
 	switch {
 	case words[0] == "script":
-		return len(words) > 1 && named(words[1]) && s.cover.WhyNot(part, cwd) == "" && s.HasScript(words[1], cwd)
+		return len(words) > 1 && named(words[1]) && s.cover.WhyNot(part, cwd) == "" &&
+			s.HasScript(words[1], cwd)
 	case ecosystem.ManagerNamed(words[0]).Tasks:
 		t := s.Commands.Target(part.Words, cwd)
 		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
@@ -278,7 +289,8 @@ func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool
 	case len(words) > 1 && s.Exists(path.Join(cwd, words[1])):
 		// an interpreter with a file of the checkout, and what the file is to do
 		last := words[len(words)-1]
-		return ecosystem.IsProgram(words[0]) && named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
+		return ecosystem.IsProgram(words[0]) &&
+			named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
 			named(last)
 	case ecosystem.IsProgram(words[0]) || s.OfPackages(words, cwd):
 		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {

@@ -13,9 +13,10 @@ import (
 // TestAround reads what stands around the commands of instructions.
 func TestAround(t *testing.T) {
 	t.Parallel()
-	text := readme.Read("README.md", []byte("http://localhost:4901\n\n```sh\nnpm start\n```\n\nIn another "+
-		"terminal:\n\n"+
-		"    npm run lamp\n\nor http://localhost:4902\n"))
+	text := readme.Read("README.md",
+		[]byte("http://localhost:4901\n\n```sh\nnpm start\n```\n\nIn another "+
+			"terminal:\n\n"+
+			"    npm run lamp\n\nor http://localhost:4902\n"))
 	for _, c := range []struct {
 		line, before int
 		want         bool
@@ -59,14 +60,16 @@ func TestToldRoles(t *testing.T) {
 // TestOtherWork tells names of scripts that prepare nothing from those that may.
 func TestOtherWork(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"lint", "lint:fix", "test", "test-all", "db:studio", "db:reset", "start:dev",
+	for _, name := range []string{"lint", "lint:fix", "test", "test-all", "db:studio", "db:reset",
+		"start:dev",
 		"format",
 		"type-check", "build", "build:prod", "deploy", "docs", "dev", "migration:new", "docker-up"} {
 		if !otherWork.MatchString(name) {
 			t.Errorf("%s is taken for a preparation", name)
 		}
 	}
-	for _, name := range []string{"setup", "db:seed", "load_charts", "generate_secret_token", "copy-flags", "init_db",
+	for _, name := range []string{"setup", "db:seed", "load_charts", "generate_secret_token",
+		"copy-flags", "init_db",
 		"import", "latest-tides", "contest"} {
 		if otherWork.MatchString(name) {
 			t.Errorf("%s is taken for other work", name)
@@ -90,7 +93,8 @@ func TestProcessName(t *testing.T) {
 // TestCommandsApart holds small judgements of commands.
 func TestCommandsApart(t *testing.T) {
 	t.Parallel()
-	for line, want := range map[string]string{"cd web && npm run x": "npm", "exec ./tides -p 1": "exec",
+	for line, want := range map[string]string{"cd web && npm run x": "npm",
+		"exec ./tides -p 1":       "exec",
 		"export A=1; python x.py": "export"} {
 		if got := firstWords(line); len(got) == 0 || got[0] != want {
 			t.Errorf("%s begins with %q, want %s", line, got, want)

@@ -12,9 +12,9 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// wantedSettings finds the settings files of native services for which there is no template, but code that insists on
-// what would be in them: the file that the code loads, or its scripts, or else the usual one of the service's folder.
-// What no service's code gets to is not asked for.
+// wantedSettings finds the settings files of native services for which there is no template, but
+// code that insists on what would be in them: the file that the code loads, or its scripts, or else
+// the usual one of the service's folder. What no service's code gets to is not asked for.
 func (s *settingsFiles) wantedSettings() {
 	if s.reader == nil {
 		return
@@ -53,7 +53,8 @@ func (s *settingsFiles) wantedSettings() {
 		file := s.settingsTarget(svc, reaches)
 		if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
 			return e.Path == file && (e.Present || e.Template != "")
-		}) || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) || settings.FormatOf(file) != settings.Env {
+		}) || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) ||
+			settings.FormatOf(file) != settings.Env {
 			continue
 		}
 		s.want(svc, file, wants)
@@ -72,8 +73,8 @@ func (s *settingsFiles) wantedSettings() {
 	s.Stack.Remarks = append(s.Stack.Remarks, Unnamed(s.Stack.Reads, nil)...)
 }
 
-// ofAnother reports whether a folder is that of another native service of the same project: its settings are its own,
-// even where both ask for the same part.
+// ofAnother reports whether a folder is that of another native service of the same project: its
+// settings are its own, even where both ask for the same part.
 func (s *settingsFiles) ofAnother(svc *stack.Service, dir string) bool {
 	return dir != svc.Dir() && slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Runs == stack.Native && o.Project == svc.Project && o.Dir() == dir
@@ -83,7 +84,8 @@ func (s *settingsFiles) ofAnother(svc *stack.Service, dir string) bool {
 // want lets a service read a file that is yet to be made.
 func (s *settingsFiles) want(svc *stack.Service, file string, wants []stack.Read) {
 	if !slices.ContainsFunc(svc.EnvFiles, func(r stack.EnvFileRef) bool { return r.Path == file }) {
-		svc.EnvFiles = append(svc.EnvFiles, stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
+		svc.EnvFiles = append(svc.EnvFiles,
+			stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
 	}
 	i := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == file })
 	if i < 0 {
@@ -100,8 +102,9 @@ func (s *settingsFiles) want(svc *stack.Service, file string, wants []stack.Read
 	e.Settings, e.Unfilled = len(e.Wants), len(e.Wants)
 }
 
-// readAbove lets a service that has no settings file of its own read the nearest one of the folders above that names
-// what its code insists on: nothing else gives it that. A file with a PORT is somebody's own.
+// readAbove lets a service that has no settings file of its own read the nearest one of the folders
+// above that names what its code insists on: nothing else gives it that. A file with a PORT is
+// somebody's own.
 func (s *settingsFiles) readAbove(svc *stack.Service, r stack.Read) {
 	for at := path.Dir(svc.Dir()); svc.Dir() != "."; at = path.Dir(at) {
 		for _, e := range s.Stack.EnvFiles {
@@ -159,7 +162,8 @@ func (s *settingsFiles) settingsTarget(svc *stack.Service, reaches []string) str
 		}
 		found = append(found, path.Join(base, load.Path))
 	}
-	if i := slices.IndexFunc(found, func(f string) bool { return path.Dir(f) == svc.Dir() }); i >= 0 {
+	if i := slices.IndexFunc(found,
+		func(f string) bool { return path.Dir(f) == svc.Dir() }); i >= 0 {
 		return found[i]
 	}
 	names := ecosystem.FrameworkNamed("").SettingsFiles()
@@ -169,8 +173,9 @@ func (s *settingsFiles) settingsTarget(svc *stack.Service, reaches []string) str
 	return path.Join(svc.Dir(), names[0])
 }
 
-// getsTo reports whether code that a service reaches asks for the file of another part in which a variable is read: by
-// the part's name and the file's own, or by the part's name alone if the file is where the part begins.
+// getsTo reports whether code that a service reaches asks for the file of another part in which a
+// variable is read: by the part's name and the file's own, or by the part's name alone if the file
+// is where the part begins.
 func (s *settingsFiles) getsTo(p *stack.Project, reaches []string, r stack.Read, own string) bool {
 	if r.Project == reaches[0] || !r.Must {
 		return true

@@ -16,7 +16,8 @@ import (
 	values "nimbleharbor/internal/value"
 )
 
-// testify collects what is known of each service, and of each setting, with who says it: for a person who asks why.
+// testify collects what is known of each service, and of each setting, with who says it: for a
+// person who asks why.
 func (s *ports) testify() {
 	tell := func(claims []stack.Claim) { s.Stack.Claims = append(s.Stack.Claims, claims...) }
 	plain := func(text string) string { return text }
@@ -37,19 +38,23 @@ func (s *ports) testify() {
 			}))
 		}
 		for _, a := range v.After {
-			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.witnessAt(a.At, 0), At: a.At}
-			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service, func(u stack.Until) string {
-				return "until it is " + string(u)
-			}))
+			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.witnessAt(a.At, 0),
+				At: a.At}
+			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service,
+				func(u stack.Until) string {
+					return "until it is " + string(u)
+				}))
 		}
 		if p := s.Stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
-			tell(s.managerClaims(p).Told(v.Name, "", func(by string) string { return p.Manager + ", by " + by }))
+			tell(s.managerClaims(p).Told(v.Name, "",
+				func(by string) string { return p.Manager + ", by " + by }))
 			tools := map[string][]claim.Claim[string]{}
 			for _, r := range p.Runtimes {
 				tools[r.Tool] = append(tools[r.Tool], said(r.Tool+" "+r.Constraint, r.At))
 			}
 			for _, r := range p.Runtimes {
-				tell(claim.Judge(claim.OfVersion, tools[r.Tool]...).Told(v.Name, "version of "+r.Tool, plain))
+				tell(claim.Judge(claim.OfVersion, tools[r.Tool]...).Told(v.Name,
+					"version of "+r.Tool, plain))
 				delete(tools, r.Tool)
 			}
 		}
@@ -57,8 +62,8 @@ func (s *ports) testify() {
 	s.testifyOfSettings()
 }
 
-// managerClaims are what says that a project is taken care of by its manager. Where something names that manager the
-// manifest, which alone would only make it likely, says nothing.
+// managerClaims are what says that a project is taken care of by its manager. Where something names
+// that manager the manifest, which alone would only make it likely, says nothing.
 func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 	var likely, named []claim.Claim[string]
 	for i, e := range p.Evidence {
@@ -76,7 +81,8 @@ func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 	return claim.Judge(claim.OfManager, likely...)
 }
 
-// namesManager reports whether what an evidence says names the manager, with or without its version.
+// namesManager reports whether what an evidence says names the manager, with or without its
+// version.
 func namesManager(says, manager string) bool {
 	return slices.ContainsFunc(strings.Fields(says), func(w string) bool {
 		name, _, _ := strings.Cut(w, "@")
@@ -88,7 +94,8 @@ func namesManager(says, manager string) bool {
 func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
 	var claims []claim.Claim[string]
 	add := func(command string, w stack.Witness, at stack.Place) {
-		if !slices.ContainsFunc(claims, func(c claim.Claim[string]) bool { return c.Value == command }) {
+		if !slices.ContainsFunc(claims,
+			func(c claim.Claim[string]) bool { return c.Value == command }) {
 			claims = append(claims, claim.Claim[string]{Value: command, Witness: w, At: at})
 		}
 	}
@@ -116,7 +123,8 @@ func (s *ports) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 	return claim.Usage
 }
 
-// testifyOfSettings collects what is said of each setting: whether code fails without it, and where it has a value.
+// testifyOfSettings collects what is said of each setting: whether code fails without it, and where
+// it has a value.
 func (s *ports) testifyOfSettings() {
 	claims := map[string][]claim.Claim[string]{}
 	add := func(name, says string, w stack.Witness, at stack.Place) {
@@ -167,25 +175,28 @@ func (s *ports) testifyOfSettings() {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(claims)) {
-		s.Stack.Claims = append(s.Stack.Claims, claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
-			func(says string) string { return says })...)
+		s.Stack.Claims = append(s.Stack.Claims,
+			claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
+				func(says string) string { return says })...)
 	}
 }
 
-// Why lists what is said of the service or the setting of that name, or of the port of that number, in the order in
-// which witnesses count.
+// Why lists what is said of the service or the setting of that name, or of the port of that number,
+// in the order in which witnesses count.
 func Why(s *stack.Stack, name string) []stack.Claim {
 	port := address.PortOf(name)
 	about := map[string]bool{name: port == 0}
 	for _, v := range s.Services {
 		if port > 0 &&
-			slices.ContainsFunc(v.Ports, func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
+			slices.ContainsFunc(v.Ports,
+				func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
 			about[v.Name] = true
 		}
 	}
 	var out []stack.Claim
 	for _, c := range s.Claims {
-		if about[c.About] && (port == 0 || c.Of == "port" || c.Of == "protocol" || c.Of == "service") {
+		if about[c.About] && (port == 0 || c.Of == "port" || c.Of == "protocol" ||
+			c.Of == "service") {
 			out = append(out, c)
 		}
 	}

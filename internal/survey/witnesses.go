@@ -12,7 +12,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// witnessAt tells which kind of witness speaks from a place. A port that its line does not name is only usual.
+// witnessAt tells which kind of witness speaks from a place. A port that its line does not name is
+// only usual.
 func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 	name := path.Base(at.File)
 	switch {
@@ -20,7 +21,8 @@ func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 		return claim.Usage
 	case name == CorrectionsFile:
 		return claim.Correction
-	case slices.ContainsFunc(s.Stack.ComposeFiles, func(f stack.ComposeFile) bool { return f.Path == at.File }),
+	case slices.ContainsFunc(s.Stack.ComposeFiles,
+		func(f stack.ComposeFile) bool { return f.Path == at.File }),
 		slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 			return v.Source == stack.FromCompose && v.At.File == at.File
 		}), compose.IsFileName(name):
@@ -56,7 +58,8 @@ func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 	return claim.Framework
 }
 
-// lineNames reports whether the line at a place has the text in it; of a task whether one of its lines has.
+// lineNames reports whether the line at a place has the text in it; of a task whether one of its
+// lines has.
 func (s *ports) lineNames(at stack.Place, text string) bool {
 	lines := s.ReadmeOf(at.File).Lines
 	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {

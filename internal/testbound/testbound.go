@@ -1,5 +1,5 @@
-// Package testbound holds tests to bounds of memory and time: what reads a checkout that nobody has vouched for must
-// not take more of either than the size of its input explains.
+// Package testbound holds tests to bounds of memory and time: what reads a checkout that nobody has
+// vouched for must not take more of either than the size of its input explains.
 package testbound
 
 import (
@@ -9,8 +9,8 @@ import (
 	"time"
 )
 
-// Within fails the test if f allocates more than that many megabytes in all, or takes longer. Other goroutines' memory
-// counts too, so that tests which run in parallel have to allow for each other.
+// Within fails the test if f allocates more than that many megabytes in all, or takes longer. Other
+// goroutines' memory counts too, so that tests which run in parallel have to allow for each other.
 func Within(t testing.TB, megabytes int, limit time.Duration, f func()) {
 	t.Helper()
 	var before, after runtime.MemStats
@@ -27,8 +27,8 @@ func Within(t testing.TB, megabytes int, limit time.Duration, f func()) {
 	}
 }
 
-// Peak runs f and gives the most bytes of heap that were held at once meanwhile, garbage included, as far as looking
-// every few milliseconds shows it.
+// Peak runs f and gives the most bytes of heap that were held at once meanwhile, garbage included,
+// as far as looking every few milliseconds shows it.
 func Peak(f func()) uint64 {
 	sample := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}, {
 		Name: "/memory/classes/heap/unused:bytes"}}
@@ -52,12 +52,12 @@ func Peak(f func()) uint64 {
 	return <-most
 }
 
-// Long is how long a test waits for anything at most: far longer than it takes on a machine that others keep busy, and
-// shorter than the time after which go ends the whole suite without a word.
+// Long is how long a test waits for anything at most: far longer than it takes on a machine that
+// others keep busy, and shorter than the time after which go ends the whole suite without a word.
 const Long = 2 * time.Minute
 
-// Got waits for a value, or for a channel to be closed. The test ends if it doesn't come; what says what was waited
-// for.
+// Got waits for a value, or for a channel to be closed. The test ends if it doesn't come; what says
+// what was waited for.
 func Got[T any](t testing.TB, what string, from <-chan T) T {
 	t.Helper()
 	select {

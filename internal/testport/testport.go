@@ -21,8 +21,8 @@ const first, blocks = 20000, 1500
 
 var taken atomic.Int32
 
-// Take gives the first of Width ports on which nothing listens. They are this test's until it ends: a locked
-// file keeps the tests of every other package from them.
+// Take gives the first of Width ports on which nothing listens. They are this test's until it ends:
+// a locked file keeps the tests of every other package from them.
 func Take(t testing.TB) int {
 	t.Helper()
 	folder := filepath.Join(os.TempDir(), fmt.Sprintf("nharbor-test-ports-%d", os.Getuid()))

@@ -1,4 +1,5 @@
-// Package testrun reads what test runners say of how their tests have gone. Its rules are data: an expression for the
+// Package testrun reads what test runners say of how their tests have gone. Its rules are data: an
+// expression for the
 // line in which a runner sums up, with named groups.
 package testrun
 
@@ -17,15 +18,16 @@ type Counts struct {
 	Of      string `json:"of"` // what is counted: "tests", or "packages" where a runner tells no more
 }
 
-// summary is how a runner sums up. Groups: passed, failed, errors (which are failures too), skipped, and total, from
-// which what passed is the rest.
+// summary is how a runner sums up. Groups: passed, failed, errors (which are failures too),
+// skipped, and total, from which what passed is the rest.
 type summary struct {
 	runner string
 	line   *expr.Expr
 	of     string
 }
 
-// summaries are the lines of runners. Where several lines of one run fit, they add up: runners sum up for each part.
+// summaries are the lines of runners. Where several lines of one run fit, they add up: runners sum
+// up for each part.
 var summaries = []summary{
 	{"jest and pest", expr.New(`^\s*Tests:\s+(?:(?P<failed>\d+) failed, )?(?:(?P<skipped>\d+) (?:skipped|todo|` +
 		`incomplete), )*` +

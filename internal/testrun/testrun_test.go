@@ -20,7 +20,8 @@ func TestCounts(t *testing.T) {
 		"pytest": {"tests/test_fares.py ..F\n" +
 			"===== 1 failed, 2 passed, 1 skipped, 3 warnings in 0.12s =====", "2 1 1 tests"},
 		"pytest, quiet": {"14 passed in 0.50s", "14 0 0 tests"},
-		"unittest":      {"Ran 12 tests in 0.1s\n\nFAILED (failures=1, errors=2, skipped=1)", "8 3 1 tests"},
+		"unittest": {"Ran 12 tests in 0.1s\n\nFAILED (failures=1, errors=2, skipped=1)",
+			"8 3 1 tests"},
 		"unittest, ok":  {"Ran 12 tests in 0.1s\n\nOK", "12 0 0 tests"},
 		"rspec":         {"24 examples, 2 failures, 1 pending", "21 2 1 tests"},
 		"rails":         {"10 runs, 14 assertions, 1 failures, 1 errors, 2 skips", "6 2 2 tests"},
@@ -31,8 +32,9 @@ func TestCounts(t *testing.T) {
 		"gradle": {"9 tests completed, 1 failed, 2 skipped", "6 1 2 tests"},
 		"cargo": {"test result: ok. 3 passed; 0 failed; 1 ignored; 0 measured\n" +
 			"test result: FAILED. 1 passed; 2 failed; 0 ignored", "4 2 1 tests"},
-		"dotnet": {"Passed!  - Failed:     0, Passed:     7, Skipped:     1, Total:     8", "7 0 1 tests"},
-		"mix":    {"12 tests, 1 failure, 1 excluded", "10 1 1 tests"},
+		"dotnet": {"Passed!  - Failed:     0, Passed:     7, Skipped:     1, Total:     8",
+			"7 0 1 tests"},
+		"mix": {"12 tests, 1 failure, 1 excluded", "10 1 1 tests"},
 		"go": {"ok  \tsaltmarsh/fares\t0.012s\nFAIL\tsaltmarsh/tides\t0.1s\n" +
 			"?   \tsaltmarsh\t[no test files]\nFAIL", "1 1 0 packages"},
 		"nobody": {"everything is ok and 3 boats passed the pier", ""},

@@ -1,6 +1,7 @@
-// Package timeline is the picture of a launch as values: for each step and service when it waited, was at work, came
-// to its aim and ended, what it still waits for, and which of them the whole launch had to wait for. It is made of a
-// launch's order and its events, which may come one by one, and it draws nothing.
+// Package timeline is the picture of a launch as values: for each step and service when it waited,
+// was at work, came to its aim and ended, what it still waits for, and which of them the whole
+// launch had to wait for. It is made of a launch's order and its events, which may come one by one,
+// and it draws nothing.
 package timeline
 
 import (
@@ -42,8 +43,8 @@ type Part struct {
 	From, To float64
 }
 
-// Row is what is known of one step or service: how the launch went for it and, in State, Text and Since, how it stands.
-// What happens once the launch has settled changes these alone.
+// Row is what is known of one step or service: how the launch went for it and, in State, Text and
+// Since, how it stands. What happens once the launch has settled changes these alone.
 type Row struct {
 	ID    stack.NodeID
 	State stack.State
@@ -51,14 +52,14 @@ type Row struct {
 	// Waits are those that it still waits for.
 	Waits []stack.NodeID
 	Parts []Part
-	// Begun and Reached are the seconds at which it began its work and came to its aim, End those at which it came to a
-	// state that nothing follows by itself; negative while that hasn't been.
+	// Begun and Reached are the seconds at which it began its work and came to its aim, End those
+	// at which it came to a state that nothing follows by itself; negative while that hasn't been.
 	Begun, Reached, End float64
 	Wrong               bool    // it failed, or never answered
 	Last                float64 // how many seconds its work took last time; zero if unknown
 	Critical            bool    // the launch as a whole waited, or is expected to wait, for it
-	// Before is the one that a critical row waited for longest, once the launch has settled; empty where it waited
-	// for none.
+	// Before is the one that a critical row waited for longest, once the launch has settled; empty
+	// where it waited for none.
 	Before stack.NodeID
 	Again  int     // how often it was started again
 	Since  float64 // the seconds at which it came to its state
@@ -86,7 +87,8 @@ type Timeline struct {
 func New(o *order.Order, last map[stack.NodeID]float64) *Timeline {
 	t := &Timeline{byID: map[stack.NodeID]*Row{}, expected: o.CriticalPath, Last: o.Estimate}
 	for i, n := range o.Nodes {
-		r := &Row{ID: n.ID, State: stack.Waiting, Begun: -1, Reached: -1, End: -1, Last: last[n.ID], after: n.After,
+		r := &Row{ID: n.ID, State: stack.Waiting, Begun: -1, Reached: -1, End: -1,
+			Last: last[n.ID], after: n.After,
 			place: i}
 		t.Rows, t.byID[n.ID] = append(t.Rows, r), r
 	}
@@ -206,7 +208,8 @@ func (r *Row) reached(until stack.Until) (float64, bool) {
 	return 0, false
 }
 
-// tell works out what follows from the events: whom each waits for, the order of rows and the critical path.
+// tell works out what follows from the events: whom each waits for, the order of rows and the
+// critical path.
 func (t *Timeline) tell() {
 	for _, r := range t.Rows {
 		r.Waits = nil
@@ -230,8 +233,9 @@ func (t *Timeline) tell() {
 	t.critical()
 }
 
-// critical marks the path for which the launch had to wait: from the last that came to its aim, back through what each
-// waited for longest. While the launch goes on it is the one that is expected.
+// critical marks the path for which the launch had to wait: from the last that came to its aim,
+// back through what each waited for longest. While the launch goes on it is the one that is
+// expected.
 func (t *Timeline) critical() {
 	for _, r := range t.Rows {
 		r.Critical = t.Took == 0 && slices.Contains(t.expected, r.ID)
@@ -282,7 +286,8 @@ func (r *Row) Worked(now float64) float64 {
 	return max(now-r.Begun, 0)
 }
 
-// Span is how many seconds a picture has to show at a time of the launch: what has been, and what is still expected.
+// Span is how many seconds a picture has to show at a time of the launch: what has been, and what
+// is still expected.
 func (t *Timeline) Span(now float64) float64 {
 	span := max(t.Took, 0.1)
 	if t.Took == 0 {

@@ -14,7 +14,8 @@ func TestFar(t *testing.T) {
 	for line, want := range map[string]string{
 		"[####      ] 45%": "0.45", "Downloading 12.5 MB (7.25%)": "0.07", "100 % done": "1.00",
 		"fetching queue:3: 4 of 9 layers": "0.44", "[3/12] COPY . .": "0.25", "(12/12)": "1.00",
-		"added 312 packages in 4s": "no", "GET /tides/1/2/3 200": "no", "built on 2026/11/27": "no", "HTTP/1.1": "no",
+		"added 312 packages in 4s": "no", "GET /tides/1/2/3 200": "no", "built on " +
+			"2026/11/27": "no", "HTTP/1.1": "no",
 		"9 of 4": "no", "140%": "no", "took 3%4": "no", "1 of 1 services": "no", "": "no",
 	} {
 		got := "no"
@@ -53,7 +54,8 @@ func TestCritical(t *testing.T) {
 	}
 	waits := func(id stack.NodeID) []stack.NodeID { return tl.Row(id).Waits }
 	for _, e := range []stack.Event{{T: 0, ID: "step:build:web", State: stack.Running},
-		{T: 0, ID: "service:db", State: stack.Starting}, {T: 1, ID: "service:db", State: stack.IsUp},
+		{T: 0, ID: "service:db", State: stack.Starting}, {T: 1, ID: "service:db",
+			State: stack.IsUp},
 		{T: 1, ID: "service:api", State: stack.Starting}} {
 		tl.Add(e)
 	}
@@ -67,7 +69,8 @@ func TestCritical(t *testing.T) {
 		t.Errorf("the picture spans %v s, and the build took 9 last time", got)
 	}
 	for _, e := range []stack.Event{{T: 2, ID: "service:api", State: stack.IsUp},
-		{T: 5, ID: "step:build:web", State: stack.Done}, {T: 5, ID: "service:web", State: stack.Starting},
+		{T: 5, ID: "step:build:web", State: stack.Done}, {T: 5, ID: "service:web",
+			State: stack.Starting},
 		{T: 6, ID: "service:web", State: stack.IsUp}} {
 		tl.Add(e)
 	}
@@ -79,17 +82,21 @@ func TestCritical(t *testing.T) {
 	tl.Add(stack.Event{T: 90, ID: "service:api", State: stack.Failed, Text: "ended"})
 	tl.Add(stack.Event{T: 95, ID: "service:api", State: stack.Starting})
 	api := tl.Row("service:api")
-	if api.State != stack.Starting || api.Since != 95 || api.Again != 1 || api.Reached != 2 || tl.Span(100) != 6.1 {
+	if api.State != stack.Starting || api.Since != 95 || api.Again != 1 || api.Reached != 2 ||
+		tl.Span(100) != 6.1 {
 		t.Errorf("after the launch api is %+v, of %v s", api, tl.Span(100))
 	}
 }
 
-// FuzzAdd takes in events in any order: parts stay in order, and nothing is critical that never was.
+// FuzzAdd takes in events in any order: parts stay in order, and nothing is critical that never
+// was.
 func FuzzAdd(f *testing.F) {
 	f.Add([]byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 250, 99})
-	states := []stack.State{stack.Waiting, stack.Starting, stack.IsUp, stack.Running, stack.Quiet, stack.Ended,
+	states := []stack.State{stack.Waiting, stack.Starting, stack.IsUp, stack.Running, stack.Quiet,
+		stack.Ended,
 		stack.Failed, stack.Stopped, stack.Skipped, stack.Done, stack.Unchanged}
-	ids := []stack.NodeID{"service:db", "step:build:web", "service:api", "service:web", "service:new"}
+	ids := []stack.NodeID{"service:db", "step:build:web", "service:api", "service:web",
+		"service:new"}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		tl := New(chain(), nil)
 		at := 0.0
@@ -99,7 +106,8 @@ func FuzzAdd(f *testing.F) {
 				tl.Settle(at + 0.01)
 				continue
 			}
-			tl.Add(stack.Event{T: at, ID: ids[int(b)%len(ids)], State: states[int(b/5)%len(states)], Text: "x"})
+			tl.Add(stack.Event{T: at, ID: ids[int(b)%len(ids)],
+				State: states[int(b/5)%len(states)], Text: "x"})
 		}
 		for _, r := range tl.Rows {
 			before := -1.0

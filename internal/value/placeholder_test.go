@@ -5,7 +5,8 @@ import "testing"
 func TestPlaceholder(t *testing.T) {
 	t.Parallel()
 	for value, want := range map[string]bool{
-		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your token>": true, "your-api-key": true,
+		"change-me": true, "changeme": true, "CHANGE_ME_PLEASE": true, "<your " +
+			"token>": true, "your-api-key": true,
 		"xxx": true, "TO" + "DO": true,
 		"toBeModified1,toBeModified2": true, "to-be-changed": true, "a,changeme": false,
 		"secret": true, "{{ key }}": true,

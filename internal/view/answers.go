@@ -44,7 +44,8 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 func byWeight(remarks []stack.Remark) []stack.Remark {
 	weight := map[stack.Level]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
 	sorted := slices.Clone(remarks)
-	slices.SortStableFunc(sorted, func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
+	slices.SortStableFunc(sorted,
+		func(a, b stack.Remark) int { return weight[a.Level] - weight[b.Level] })
 	return sorted
 }
 
@@ -76,7 +77,8 @@ func what(v stack.Service) string {
 	return v.Image
 }
 
-// Needs shows what the machine must have for so many services: what is missing first, each with its remedy.
+// Needs shows what the machine must have for so many services: what is missing first, each with its
+// remedy.
 func (t *Text) Needs(a *needs.Answer, services int) {
 	var met [][]string
 	missing := 0
@@ -117,7 +119,8 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 	}
 	t.Blank()
 	if services == 0 {
-		t.Line("Nothing that could be launched was found, so that it needs nothing. If you know how it is started, " +
+		t.Line("Nothing that could be launched was found, so that it needs nothing. If you know " +
+			"how it is started, " +
 			"name it in nharbor.toml; to begin with a draft: nharbor survey --write")
 	} else if a.Met {
 		t.Line("This machine has all that the launch needs.")
@@ -155,7 +158,8 @@ func because(n needs.Need) string {
 func (t *Text) Order(o *order.Order) {
 	if len(o.Nodes) == 0 {
 		t.Line(
-			"Nothing that could be launched was found, so that nothing is to be put in order. If you know how it is " +
+			"Nothing that could be launched was found, so that nothing is to be put in order. " +
+				"If you know how it is " +
 				"started, name it in nharbor.toml; to begin with a draft: nharbor survey --write",
 		)
 	}
@@ -186,7 +190,8 @@ func (t *Text) Order(o *order.Order) {
 			t.Line("Critical path: %s", strings.Join(names, ", then "))
 			t.Line("Estimate from earlier launches: %.1f s", o.Estimate)
 		} else {
-			t.Line("Critical path, by guess until a launch here has been timed: %s", strings.Join(names, ", then "))
+			t.Line("Critical path, by guess until a launch here has been timed: %s",
+				strings.Join(names, ", then "))
 		}
 	}
 }
@@ -206,7 +211,8 @@ func untilWords(e order.Edge) string {
 
 // Vouch shows every command that the checkout would run.
 //
-// Lines that were shown for another, as those of a Dockerfile that several are built from, are not shown again.
+// Lines that were shown for another, as those of a Dockerfile that several are built from, are not
+// shown again.
 func (t *Text) Vouch(list []consent.Command) {
 	for i, c := range list {
 		mark := ""
@@ -236,13 +242,16 @@ func (t *Text) Vouch(list []consent.Command) {
 
 // sameTrouble reports whether two needs are unmet for the same reason, with the same remedy.
 func sameTrouble(n, next needs.Need) bool {
-	return !next.Met && n.Kind == next.Kind && n.Found == next.Found && n.Remedy == next.Remedy && n.Found != ""
+	return !next.Met && n.Kind == next.Kind && n.Found == next.Found && n.Remedy == next.Remedy &&
+		n.Found != ""
 }
 
-// leastShared is how many lines in a row two commands must have in common for the second to refer to the first.
+// leastShared is how many lines in a row two commands must have in common for the second to refer
+// to the first.
 const leastShared = 4
 
-// shownBefore tells with how many of its lines a detail begins as one of the commands has them in a row, and which.
+// shownBefore tells with how many of its lines a detail begins as one of the commands has them in a
+// row, and which.
 func shownBefore(list []consent.Command, lines []string) (n int, of stack.NodeID) {
 	for _, c := range list {
 		for at := range c.Detail {
@@ -266,7 +275,8 @@ func (t *Text) Event(e stack.Event, names int) {
 		if i == 0 {
 			fmt.Fprintln(t.Out,
 				strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, pad(name, names),
-					t.mood(string(e.State))+strings.Repeat(" ", max(0, 9-width(string(e.State)))), part), " "))
+					t.mood(string(e.State))+strings.Repeat(" ",
+						max(0, 9-width(string(e.State)))), part), " "))
 		} else {
 			fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", names+23), part)
 		}
@@ -275,10 +285,11 @@ func (t *Text) Event(e stack.Event, names int) {
 
 func pad(s string, n int) string { return s + strings.Repeat(" ", max(0, n-width(s))) }
 
-// LogLine shows one line of a log, its time first, in seconds since the launch.
-// On a screen a long one is broken between words; elsewhere it stays one line, for programs that read it.
+// LogLine shows one line of a log, its time first, in seconds since the launch. On a screen a long
+// one is broken between words; elsewhere it stays one line, for programs that read it.
 func (t *Text) LogLine(seconds float64, source, text string, sources int) {
-	parts, before := []string{clean(text)}, fmt.Sprintf("%7.1fs  %s  ", seconds, pad(source, sources))
+	parts, before := []string{clean(text)}, fmt.Sprintf("%7.1fs  %s  ", seconds,
+		pad(source, sources))
 	if t.Screen && width(before)+width(parts[0]) > t.Width {
 		if t.Width-width(before) < 24 { // the name on a line of its own
 			fmt.Fprintln(t.Out, strings.TrimRight(before, " "))

@@ -18,8 +18,9 @@ import (
 // ErrLeft is the error of a form that a person has left before its end.
 var ErrLeft = errors.New("the form was left")
 
-// Ask asks a person on a terminal, one setting at a time; an answer left empty leaves the question open. It goes back
-// to the one before, and what is typed for a secret is not shown. Its error is ErrLeft if the form was left.
+// Ask asks a person on a terminal, one setting at a time; an answer left empty leaves the question
+// open. It goes back to the one before, and what is typed for a secret is not shown. Its error is
+// ErrLeft if the form was left.
 func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question) ([]string, error) {
 	answers := make([]string, len(list))
 	groups := make([]*huh.Group, len(list))

@@ -15,7 +15,8 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// BoardNews is what has become known of a stack since the board was drawn last; what is empty has not changed.
+// BoardNews is what has become known of a stack since the board was drawn last; what is empty has
+// not changed.
 type BoardNews struct {
 	Event    *stack.Event
 	Settled  float64 // the seconds after which the launch had settled
@@ -30,7 +31,8 @@ type BoardNews struct {
 	PaneText string // that was looked for
 }
 
-// BoardDoes is what a board can have done; each returns at once, and what comes of it is told by BoardNews.
+// BoardDoes is what a board can have done; each returns at once, and what comes of it is told by
+// BoardNews.
 type BoardDoes interface {
 	// Run runs a command of ours, such as "restart", on a service.
 	Run(command, service string)
@@ -40,7 +42,8 @@ type BoardDoes interface {
 	Words(id stack.NodeID, text string, most int)
 }
 
-// Board is the live view of a running stack. It implements tea.Model, and is for the goroutine that tea runs it in.
+// Board is the live view of a running stack. It implements tea.Model, and is for the goroutine that
+// tea runs it in.
 type Board struct {
 	Name  string
 	does  BoardDoes
@@ -57,11 +60,12 @@ type Board struct {
 	saidOf string
 	over   bool
 
-	heardOf   string // a command that ended while something else was looked at, and what it said; empty for none
+	// a command that ended while something else was looked at, and what it said; empty for none
+	heardOf   string
 	heardSaid []string
 
-	// drawn are the rows of a launch that is over, which stay as they are until there are news, for columns of one
-	// width; the one that is selected is not among them.
+	// drawn are the rows of a launch that is over, which stay as they are until there are news, for
+	// columns of one width; the one that is selected is not among them.
 	drawn    map[stack.NodeID]string
 	drawnFor boardColumns
 	asked    time.Time // when words were asked for last
@@ -80,8 +84,10 @@ type Board struct {
 }
 
 // NewBoard makes the board of a launch that began at a time.
-func NewBoard(name string, t *timeline.Timeline, begun time.Time, does BoardDoes, colour bool) *Board {
-	b := &Board{Name: name, t: t, begun: begun, does: does, wide: 80, high: 24, plain: PlainSigns(), colour: colour}
+func NewBoard(name string, t *timeline.Timeline, begun time.Time, does BoardDoes,
+	colour bool) *Board {
+	b := &Board{Name: name, t: t, begun: begun, does: does, wide: 80, high: 24,
+		plain: PlainSigns(), colour: colour}
 	for _, r := range slices.Backward(t.Rows) { // the first service, or else the first row
 		if b.selected == "" || !r.ID.IsStep() || t.Row(b.selected).ID.IsStep() {
 			b.selected = r.ID
@@ -123,7 +129,8 @@ func (b *Board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 func (b *Board) words() {
 	if b.selected != "" &&
-		time.Since(b.asked) > beat/5 { // a key that repeats asks once in a while; the beat asks anyway
+		// a key that repeats asks once in a while; the beat asks anyway
+		time.Since(b.asked) > beat/5 {
 		b.asked = time.Now()
 		b.does.Words(b.selected, b.find, max(b.paneHeight(), 4))
 	}
@@ -136,7 +143,8 @@ func (b *Board) learn(n *BoardNews) {
 	switch {
 	case n.Event != nil:
 		b.t.Add(*n.Event)
-		if r := b.t.Row(b.selected); !b.moved && n.Event.State == stack.Failed && r != nil && r.State != stack.Failed {
+		if r := b.t.Row(b.selected); !b.moved && n.Event.State == stack.Failed && r != nil &&
+			r.State != stack.Failed {
 			b.selected = n.Event.ID
 		}
 	case n.Settled > 0:
@@ -161,8 +169,8 @@ func (b *Board) learn(n *BoardNews) {
 	}
 }
 
-// heard shows what a command has said. It may end long after it was begun: what the person has asked for since, and
-// looks at, stays until they leave it.
+// heard shows what a command has said. It may end long after it was begun: what the person has
+// asked for since, and looks at, stays until they leave it.
 func (b *Board) heard(of string, said []string) {
 	if b.showsSaid && b.saidOf != of {
 		b.heardOf, b.heardSaid = of, said
@@ -221,13 +229,15 @@ func (b *Board) key(key string) tea.Cmd {
 	case "esc":
 		b.filter, b.find = "", ""
 	case "s", "r", "x", "d":
-		command := map[string]string{"s": "restart", "r": "restart", "x": "stop", "d": "diagnose"}[key]
+		command := map[string]string{"s": "restart", "r": "restart", "x": "stop",
+			"d": "diagnose"}[key]
 		if isService || key == "d" {
 			b.does.Run(command, name)
 			b.saidOf, b.said, b.showsSaid = strings.TrimSpace(command+" "+name), []string{"…"}, true
 		}
 	case "?":
-		b.said, b.saidOf, b.showsSaid = slices.Concat(boardKeys, []string{"up and down choose"}), "keys", true
+		b.said, b.saidOf, b.showsSaid = slices.Concat(boardKeys,
+			[]string{"up and down choose"}), "keys", true
 	case "w":
 		b.said, b.saidOf, b.showsSaid = b.changes(), "what changed since the launch", true
 	case "o":
@@ -253,7 +263,8 @@ func (b *Board) changes() []string {
 	for _, one := range []struct {
 		what string
 		list []string
-	}{{"files", c.Files}, {"new commits in", c.Commits}, {"still running with the old settings", c.Services},
+	}{{"files", c.Files}, {"new commits in", c.Commits}, {"still running with the old settings",
+		c.Services},
 		{"to be done again", c.Steps}} {
 		if len(one.list) > 0 {
 			out = append(out, one.what+": "+strings.Join(one.list, ", "))
@@ -280,7 +291,8 @@ func (b *Board) rows() []*timeline.Row {
 	}
 	var out []*timeline.Row
 	for _, r := range b.t.Rows {
-		if strings.Contains(strings.ToLower(r.ID.Title()+" "+string(r.State)), strings.ToLower(b.filter)) {
+		if strings.Contains(strings.ToLower(r.ID.Title()+" "+string(r.State)),
+			strings.ToLower(b.filter)) {
 			out = append(out, r)
 		}
 	}
@@ -302,7 +314,8 @@ func (b *Board) choose(by int) {
 	b.words()
 }
 
-// rowsHeight and paneHeight share the screen: the rows get what they need, up to three fifths of it.
+// rowsHeight and paneHeight share the screen: the rows get what they need, up to three fifths of
+// it.
 func (b *Board) rowsHeight() int {
 	room := b.high - 5
 	return max(min(len(b.rows()), max(room*3/5, room-8)), 1)
@@ -318,8 +331,8 @@ func (b *Board) View() tea.View {
 	return v
 }
 
-// Lines are the lines of the board at so many seconds after the launch began: none is wider than the terminal, and
-// there are as many as it has.
+// Lines are the lines of the board at so many seconds after the launch began: none is wider than
+// the terminal, and there are as many as it has.
 func (b *Board) Lines(now float64) []string {
 	p := &Picture{Now: now, Width: b.wide, Plain: b.plain, Colour: b.colour}
 	out := []string{p.paint("1", cut(b.head(now), b.wide))}
@@ -337,8 +350,9 @@ func (b *Board) Lines(now float64) []string {
 		out = append(out, cut("no row has "+b.filter+" in it; esc shows all", b.wide))
 	}
 	if more := len(rows) - height; more > 0 {
-		out = append(out, p.paint("2", cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)),
-			b.wide)))
+		out = append(out, p.paint("2",
+			cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)),
+				b.wide)))
 	} else {
 		out = append(out, "")
 	}
@@ -371,7 +385,8 @@ func (b *Board) head(now float64) string {
 		return name + "asking the ports"
 	}
 	c := b.check.Counts
-	out := fmt.Sprintf("%s%d of %s run, %d answer", name, c.Running, Count(c.Expected, "service", "services"),
+	out := fmt.Sprintf("%s%d of %s run, %d answer", name, c.Running,
+		Count(c.Expected, "service", "services"),
 		c.Answering)
 	if b.check.Answers {
 		out = name + "all is as it should be: " + Count(c.Expected, "service", "services")
@@ -389,7 +404,8 @@ type boardColumns struct {
 	span                            float64
 }
 
-// columns shares the width: names and states are always there, ports and the picture come before what things take.
+// columns shares the width: names and states are always there, ports and the picture come before
+// what things take.
 func (b *Board) columns(rows []*timeline.Row) boardColumns {
 	c := boardColumns{names: 4, state: 9}
 	for _, r := range rows {
@@ -485,7 +501,8 @@ func (b *Board) row(r *timeline.Row, c boardColumns, p *Picture) string {
 // portWords are a row's ports with their verdicts, or what else is to be said of it.
 func (b *Board) portWords(r *timeline.Row) string {
 	name, isService := r.ID.Service()
-	if !isService || r.State == stack.Waiting || r.State == stack.Starting || r.State == stack.Failed ||
+	if !isService || r.State == stack.Waiting || r.State == stack.Starting ||
+		r.State == stack.Failed ||
 		r.State == stack.Skipped {
 		p := Picture{Now: time.Since(b.begun).Seconds()}
 		if b.t.Took > 0 && r.Since > b.t.Took {
@@ -567,13 +584,15 @@ func (b *Board) paneLines(p *Picture) (title string, lines []string) {
 	lines = append(lines, noted[max(0, len(noted)-2):]...)
 	room := max(b.paneHeight()-len(lines), 1)
 	for _, l := range b.pane[max(0, len(b.pane)-room):] {
-		lines = append(lines, fmt.Sprintf("%8.1fs  %s", l.Time.Sub(b.begun).Seconds(), clean(l.Text)))
+		lines = append(lines, fmt.Sprintf("%8.1fs  %s", l.Time.Sub(b.begun).Seconds(),
+			clean(l.Text)))
 	}
 	return title, lines
 }
 
 // boardKeys are the keys and what they do, the most needed first.
-var boardKeys = []string{"q leave", "r restart", "x stop", "s start", "d diagnose", "o open", "/ rows", "f find",
+var boardKeys = []string{"q leave", "r restart", "x stop", "s start", "d diagnose", "o open",
+	"/ rows", "f find",
 	"c copy address", "w what changed", "esc all"}
 
 // keys are as many of them as fit.

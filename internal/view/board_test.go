@@ -19,8 +19,14 @@ import (
 // done is what a board has had done.
 type done struct{ list []string }
 
-func (d *done) Run(command, service string)                  { d.list = append(d.list, command+" "+service) }
-func (d *done) Open(address string)                          { d.list = append(d.list, "open "+address) }
+func (d *done) Run(command, service string) {
+	d.list = append(d.list,
+		command+" "+service)
+}
+func (d *done) Open(address string) {
+	d.list = append(d.list,
+		"open "+address)
+}
 func (d *done) Words(id stack.NodeID, text string, most int) {}
 
 // fleet is a board of so many services that have been launched, named by name.
@@ -39,11 +45,13 @@ func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Boa
 		events = append(events, stack.Event{T: begin, ID: id, State: stack.Starting})
 		switch i % 10 {
 		case 7:
-			events = append(events, stack.Event{T: begin + 1, ID: id, State: stack.Failed, Text: "ended with code 1"})
+			events = append(events, stack.Event{T: begin + 1, ID: id, State: stack.Failed,
+				Text: "ended with code 1"})
 		default:
 			events = append(events, stack.Event{T: begin + 2, ID: id, State: stack.IsUp})
 		}
-		ports = append(ports, stack.PortCheck{Service: name(i), Address: fmt.Sprintf("127.0.0.1:%d", 4000+i),
+		ports = append(ports, stack.PortCheck{Service: name(i),
+			Address:  fmt.Sprintf("127.0.0.1:%d", 4000+i),
 			Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
 		loads[name(i)] = supervise.Load{Memory: uint64(i) << 20, Cores: 0.01}
 	}
@@ -59,32 +67,39 @@ func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Boa
 
 var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[a-z]")
 
-// TestBoardFits draws boards of all sizes with names of all kinds: no line is wider than the terminal, there are as
-// many as it has, and nothing that a terminal would obey is in them but our own colours.
+// TestBoardFits draws boards of all sizes with names of all kinds: no line is wider than the
+// terminal, there are as many as it has, and nothing that a terminal would obey is in them but our
+// own colours.
 func TestBoardFits(t *testing.T) {
 	t.Parallel()
 	names := map[string]func(i int) string{
-		"short":   func(i int) string { return fmt.Sprintf("s%d", i) },
-		"long":    func(i int) string { return fmt.Sprintf("%d-%s", i, strings.Repeat("quay", 50)) },
+		"short": func(i int) string { return fmt.Sprintf("s%d", i) },
+		"long": func(i int) string {
+			return fmt.Sprintf("%d-%s", i,
+				strings.Repeat("quay", 50))
+		},
 		"wide":    func(i int) string { return fmt.Sprintf("港口服务%d", i) },
 		"hebrew":  func(i int) string { return fmt.Sprintf("נמל%d", i) },
 		"hostile": func(i int) string { return fmt.Sprintf("\x1b[2J\u202egnp%d\n", i) },
 	}
 	for name, of := range names {
 		for _, count := range []int{0, 1, 3, 100} {
-			for _, size := range [][2]int{{20, 6}, {20, 40}, {40, 12}, {60, 24}, {80, 24}, {138, 41}, {300, 90}, {
-				1, 1}} {
+			for _, size := range [][2]int{{20, 6}, {20, 40}, {40, 12}, {60, 24}, {80, 24},
+				{138, 41}, {300, 90}, {
+					1, 1}} {
 				b := fleet(count, of, &done{}, count%2 == 1)
 				b.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-				b.Update(BoardNews{PaneOf: b.selected, NextPane: []logs.Line{{Text: "\x1b]0;x\x07 listening on :4000 " +
-					strings.Repeat("long ", 99)}}})
+				b.Update(BoardNews{PaneOf: b.selected,
+					NextPane: []logs.Line{{Text: "\x1b]0;x\x07 listening on :4000 " +
+						strings.Repeat("long ", 99)}}})
 				lines := b.Lines(12)
 				if len(lines) != max(size[1], 2) && len(lines) > size[1]+1 {
 					t.Errorf("%s, %d at %v: %d lines", name, count, size, len(lines))
 				}
 				for _, l := range lines {
 					bare := escapes.ReplaceAllString(l, "")
-					if width(bare) > max(size[0], 1) || strings.ContainsAny(bare, "\x1b\u202e\n\x07") {
+					if width(bare) > max(size[0], 1) ||
+						strings.ContainsAny(bare, "\x1b\u202e\n\x07") {
 						t.Errorf("%s, %d at %v: %q is %d wide", name, count, size, l, width(bare))
 					}
 				}
@@ -95,7 +110,8 @@ func TestBoardFits(t *testing.T) {
 
 // press gives a board keys, by their names.
 func press(b *Board, keys ...string) {
-	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown, "up": tea.KeyUp,
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown,
+		"up":  tea.KeyUp,
 		"end": tea.KeyEnd, "backspace": tea.KeyBackspace}
 	for _, k := range keys {
 		if code, ok := special[k]; ok {
@@ -122,7 +138,8 @@ func TestBoardObeys(t *testing.T) {
 			}
 		}
 	}
-	shows("> s7 ", "failed", "ended with code 1", "launched 12 s ago") // what failed is chosen by itself
+	shows("> s7 ", "failed", "ended with code 1",
+		"launched 12 s ago") // what failed is chosen by itself
 	press(b, "down", "r", "up", "d", "end", "x")
 	press(b, "/", "s1x", "backspace", "4", "enter")
 	shows("> s14 ", ":4014 answers 200", "14 MB", "1 %")
@@ -150,9 +167,11 @@ func TestBoardObeys(t *testing.T) {
 	}
 }
 
-// BenchmarkBoard draws a board of 100 services; the metric is the part of a core that 20 pictures a second take.
+// BenchmarkBoard draws a board of 100 services; the metric is the part of a core that 20 pictures a
+// second take.
 func BenchmarkBoard(b *testing.B) {
-	board := fleet(100, func(i int) string { return fmt.Sprintf("saltmarsh-service-%d", i) }, &done{}, true)
+	board := fleet(100, func(i int) string { return fmt.Sprintf("saltmarsh-service-%d", i) },
+		&done{}, true)
 	board.Update(tea.WindowSizeMsg{Width: 140, Height: 110})
 	b.ReportAllocs()
 	for b.Loop() {

@@ -11,7 +11,8 @@ import (
 
 // Compose shows the model of compose files in YAML, each service with the place where it stands,
 // and each setting of its environment with what gives it.
-func (t *Text) Compose(name string, files []string, models []*compose.Value, from map[string]map[string]compose.Given) {
+func (t *Text) Compose(name string, files []string, models []*compose.Value,
+	from map[string]map[string]compose.Given) {
 	fmt.Fprintf(t.Out, "# merged from %s\nname: %s\n", strings.Join(files, ", "), name)
 	for _, section := range []string{"services", "networks", "volumes", "secrets", "configs"} {
 		s := compose.Section(models, section)
@@ -20,7 +21,8 @@ func (t *Text) Compose(name string, files []string, models []*compose.Value, fro
 		}
 		fmt.Fprintf(t.Out, "%s:\n", section)
 		for _, m := range s.Members {
-			fmt.Fprintf(t.Out, "  %s:%s  # %s:%d\n", yamlWord(m.Key), yamlEmpty(m.Value), m.Value.File, m.Line)
+			fmt.Fprintf(t.Out, "  %s:%s  # %s:%d\n", yamlWord(m.Key), yamlEmpty(m.Value),
+				m.Value.File, m.Line)
 			t.yaml(m.Value, 4, func(key string) string {
 				if g, ok := from[m.Key][key]; ok && section == "services" {
 					return "  # " + g.String()
@@ -76,7 +78,8 @@ func yamlEmpty(v *compose.Value) string {
 	return ""
 }
 
-// yaml writes a value's lines. source gives a remark on a setting, for the members of a service's environment.
+// yaml writes a value's lines. source gives a remark on a setting, for the members of a service's
+// environment.
 func (t *Text) yaml(v *compose.Value, indent int, source func(key string) string) {
 	space := strings.Repeat(" ", indent)
 	for _, m := range v.Members {

@@ -11,8 +11,8 @@ import (
 	"nimbleharbor/internal/compose"
 )
 
-// TestComposeReadsBack shows the model of every case of package compose as YAML, and reads that again:
-// what is shown must mean the same.
+// TestComposeReadsBack shows the model of every case of package compose as YAML, and reads that
+// again: what is shown must mean the same.
 func TestComposeReadsBack(t *testing.T) {
 	t.Parallel()
 	dirs, err := filepath.Glob("../compose/testdata/cases/*")
@@ -29,7 +29,8 @@ func TestComposeReadsBack(t *testing.T) {
 		(&Text{Out: &out, Width: 80}).Compose("name", p.Files, []*compose.Value{p.Model}, nil)
 		// What is shown has its values in it, so that a dollar sign is one.
 		text := strings.ReplaceAll(out.String(), "$", "$$")
-		again, err := compose.Load(fstest.MapFS{"compose.yaml": {Data: []byte(text)}}, ".", compose.Options{})
+		again, err := compose.Load(fstest.MapFS{"compose.yaml": {Data: []byte(text)}}, ".",
+			compose.Options{})
 		if err != nil {
 			t.Errorf("%s: %v in\n%s", filepath.Base(dir), err, text)
 			continue
@@ -38,7 +39,8 @@ func TestComposeReadsBack(t *testing.T) {
 			want, _ := compose.Section([]*compose.Value{p.Model}, section).MarshalJSON()
 			got, _ := compose.Section([]*compose.Value{again.Model}, section).MarshalJSON()
 			if !bytes.Equal(got, want) {
-				t.Errorf("%s, %s: shown as\n%s\nit reads back as\n%s\nnot as\n%s", filepath.Base(dir), section, text,
+				t.Errorf("%s, %s: shown as\n%s\nit reads back as\n%s\nnot as\n%s",
+					filepath.Base(dir), section, text,
 					got, want)
 			}
 		}

@@ -6,7 +6,8 @@ import (
 	"nimbleharbor/internal/diagnose"
 )
 
-// LogRead is a log that was read for what it says, with how what wrote it has ended, where that is known.
+// LogRead is a log that was read for what it says, with how what wrote it has ended, where that is
+// known.
 type LogRead struct {
 	Source string `json:"source"`
 	Failed bool   `json:"failed"`

@@ -13,8 +13,8 @@ import (
 // Drawings are the endings of the files that Draw can fill.
 var Drawings = []string{".svg", ".dot", ".mmd"}
 
-// Draw draws an order in the form that the file's name asks for: SVG, DOT or Mermaid; ok is false for any other. With a
-// timeline of a launch it says how long everything took.
+// Draw draws an order in the form that the file's name asks for: SVG, DOT or Mermaid; ok is false
+// for any other. With a timeline of a launch it says how long everything took.
 func Draw(o *order.Order, t *timeline.Timeline, file string) (text string, ok bool) {
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".svg":
@@ -30,8 +30,8 @@ func Draw(o *order.Order, t *timeline.Timeline, file string) (text string, ok bo
 // way leads from one node to another that waits for it.
 type way struct{ from, to stack.NodeID }
 
-// critical tells the nodes and edges along the critical path: the one for which a launch had to wait, or without one
-// the one that is expected.
+// critical tells the nodes and edges along the critical path: the one for which a launch had to
+// wait, or without one the one that is expected.
 func critical(o *order.Order, t *timeline.Timeline) (nodes map[stack.NodeID]bool, edges map[way]bool) {
 	nodes, edges = map[stack.NodeID]bool{}, map[way]bool{}
 	if t != nil && t.Took > 0 {
@@ -64,7 +64,8 @@ func dot(o *order.Order, t *timeline.Timeline) string {
 		if n.ID.IsStep() {
 			shape = "ellipse"
 		}
-		fmt.Fprintf(&out, "  %s [label=%s, shape=%s];\n", quote(string(n.ID)), quote(n.ID.Title()), shape)
+		fmt.Fprintf(&out, "  %s [label=%s, shape=%s];\n", quote(string(n.ID)), quote(n.ID.Title()),
+			shape)
 	}
 	for _, n := range o.Nodes {
 		for _, e := range n.After {

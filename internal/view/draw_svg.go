@@ -15,9 +15,10 @@ import (
 const (
 	boxHeight, rowGap = 38, 18
 	margin, letter    = 24, 7.4
-	arrival, small    = 20, 5.9 // between the ends of two edges at one box; a letter of what stands on them
-	bend              = 64      // the part of a gap in which edges go up and down
-	longestReason     = 44      // letters of a reason on an edge; the whole is its title
+	// between the ends of two edges at one box; a letter of what stands on them
+	arrival, small = 20, 5.9
+	bend           = 64 // the part of a gap in which edges go up and down
+	longestReason  = 44 // letters of a reason on an edge; the whole is its title
 )
 
 // orderStyle are the looks of a drawn order, light and dark.
@@ -68,9 +69,10 @@ type drawing struct {
 	gaps    []float64 // before each column: how much of it is for what stands on edges
 }
 
-// orderSVG draws the order from left to right, a column for each rank. Services have corners, steps are round; edges
-// that the files declare are solid, inferred ones dashed, the critical path is thick, and the reason stands on each.
-// Edges turn in the gaps between columns only, so that none goes through a box.
+// orderSVG draws the order from left to right, a column for each rank. Services have corners, steps
+// are round; edges that the files declare are solid, inferred ones dashed, the critical path is
+// thick, and the reason stands on each. Edges turn in the gaps between columns only, so that none
+// goes through a box.
 func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 	d := place(o)
 	width, height := 2.0*margin, 0.0
@@ -79,7 +81,8 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 			width, height = max(width, b.x+b.w+margin), max(height, b.y+b.h)
 		}
 	}
-	caption := "square: service, round: step; solid: declared, dashed: inferred; thick: the critical path"
+	caption := "square: service, round: step; solid: declared, dashed: inferred; thick: the " +
+		"critical path"
 	switch {
 	case t != nil && t.Took > 0:
 		caption += fmt.Sprintf("; the launch took %s", seconds(t.Took))
@@ -111,7 +114,8 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 			}
 		}
 	}
-	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin, height-margin,
+	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin,
+		height-margin,
 		html.EscapeString(caption))
 	return out.String()
 }
@@ -157,7 +161,8 @@ func times(id stack.NodeID, t *timeline.Timeline) string {
 	return seconds(r.Worked(t.Took))
 }
 
-// curve draws an edge, from its beginning through the places where it passes columns to its end, and its reason.
+// curve draws an edge, from its beginning through the places where it passes columns to its end,
+// and its reason.
 func curve(out *strings.Builder, e *edge, on bool) {
 	class, tip, dash := "edge", "tip", ""
 	if on {
@@ -176,7 +181,8 @@ func curve(out *strings.Builder, e *edge, on bool) {
 	fmt.Fprintf(&line, "M%.1f %.1fH%.1f", start.x+start.w, start.middle(), start.x+start.wide)
 	x, y := start.x+start.wide, start.middle()
 	turn := func(toX, toY float64) {
-		fmt.Fprintf(&line, "C%.1f %.1f %.1f %.1f %.1f %.1f", x+bend/2, y, x+bend/2, toY, x+bend, toY)
+		fmt.Fprintf(&line, "C%.1f %.1f %.1f %.1f %.1f %.1f", x+bend/2, y, x+bend/2, toY, x+bend,
+			toY)
 		fmt.Fprintf(&line, "H%.1f", toX)
 		x, y = toX, toY
 	}
@@ -189,13 +195,14 @@ func curve(out *strings.Builder, e *edge, on bool) {
 		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(), html.EscapeString(clean(e.to.node.ID.Title())),
 		html.EscapeString(clean(start.node.ID.Title())), e.Until, html.EscapeString(clean(e.Reason)), tip, e.to.x, end)
 	if label := e.label(); label != "" {
-		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n", e.to.x-12, end-3,
+		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n",
+			e.to.x-12, end-3,
 			html.EscapeString(label))
 	}
 }
 
-// place puts the nodes into columns by rank, and within a column so that few edges cross and all are short. An edge
-// that passes columns gets a place in each.
+// place puts the nodes into columns by rank, and within a column so that few edges cross and all
+// are short. An edge that passes columns gets a place in each.
 func place(o *order.Order) *drawing {
 	d := &drawing{}
 	boxes := map[stack.NodeID]*box{}
@@ -249,7 +256,8 @@ func place(o *order.Order) *drawing {
 	}
 	for _, c := range d.columns {
 		for _, b := range c {
-			slices.SortStableFunc(b.in, func(a, e *edge) int { return sign(a.last.middle() - e.last.middle()) })
+			slices.SortStableFunc(b.in,
+				func(a, e *edge) int { return sign(a.last.middle() - e.last.middle()) })
 			for i := range b.in {
 				b.in[i].at = i
 			}
@@ -279,7 +287,8 @@ func (b *box) befores() (out []*box) {
 	return out
 }
 
-// sort orders each column by where its neighbours stand, forwards and backwards in turn, so that edges cross less.
+// sort orders each column by where its neighbours stand, forwards and backwards in turn, so that
+// edges cross less.
 func (d *drawing) sort() {
 	at := map[*box]float64{}
 	number := func(c []*box) {
@@ -365,8 +374,9 @@ func gapBelow(b *box) float64 {
 	return rowGap
 }
 
-// apart puts the boxes of a column as near to where they wish to be as they can without lying on each other: boxes that
-// get in each other's way form a group, which stands where its members wish on average.
+// apart puts the boxes of a column as near to where they wish to be as they can without lying on
+// each other: boxes that get in each other's way form a group, which stands where its members wish
+// on average.
 func apart(c []*box, wishes []float64) {
 	type group struct {
 		sum   float64 // of what its members wish its beginning to be
@@ -383,7 +393,8 @@ func apart(c []*box, wishes []float64) {
 				break
 			}
 			groups = groups[:len(groups)-1]
-			g = group{before.sum + g.sum - float64(g.n)*before.high, before.n + g.n, before.high + g.high, before.first}
+			g = group{before.sum + g.sum - float64(g.n)*before.high, before.n + g.n, before.high +
+				g.high, before.first}
 		}
 		groups = append(groups, g)
 	}

@@ -10,14 +10,15 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// laneSigns are the signs of an order that is drawn with characters: across to the lanes, the tip of an arrow, and
-// lanes, heavy along the critical path.
+// laneSigns are the signs of an order that is drawn with characters: across to the lanes, the tip
+// of an arrow, and lanes, heavy along the critical path.
 type laneSigns struct {
 	across, tip string
 	thin, heavy lane
 }
 
-// lane are the signs of a lane: on its way, crossed, where it begins, is left, and is left for the last time.
+// lane are the signs of a lane: on its way, crossed, where it begins, is left, and is left for the
+// last time.
 type lane struct{ down, cross, begin, tee, last string }
 
 var (
@@ -25,10 +26,11 @@ var (
 	plainLanes = laneSigns{"-", "<", lane{"|", "+", ".", "+", "'"}, lane{"#", "#", "#", "#", "#"}}
 )
 
-// OrderPicture draws an order with characters: a row for each node, and for each node that others wait for a lane that
-// leads down from it to those, where an arrow points at them. Where the lanes don't fit into so many columns, ok is
-// false.
-func OrderPicture(o *order.Order, t *timeline.Timeline, columns int, plain bool) (lines []string, ok bool) {
+// OrderPicture draws an order with characters: a row for each node, and for each node that others
+// wait for a lane that leads down from it to those, where an arrow points at them. Where the lanes
+// don't fit into so many columns, ok is false.
+func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
+	plain bool) (lines []string, ok bool) {
 	s := lineLanes
 	if plain {
 		s = plainLanes
@@ -132,7 +134,8 @@ func rowName(id stack.NodeID, t *timeline.Timeline) string {
 func (t *Text) DrawnOrder(o *order.Order, tl *timeline.Timeline) {
 	lines, ok := OrderPicture(o, tl, t.Width-1, PlainSigns())
 	if !ok {
-		t.Line("The lines between so many do not fit into %d columns. Draw it into a file: nharbor order --draw "+
+		t.Line("The lines between so many do not fit into %d columns. Draw it into a file: "+
+			"nharbor order --draw "+
 			"order.svg",
 			t.Width)
 		return
@@ -145,7 +148,8 @@ func (t *Text) DrawnOrder(o *order.Order, tl *timeline.Timeline) {
 	if PlainSigns() {
 		s = plainLanes
 	}
-	t.Line("A line leads down from each to those that wait for it; %s points at them, and %s is along the critical "+
+	t.Line("A line leads down from each to those that wait for it; %s points at them, and %s is "+
+		"along the critical "+
 		"path.", s.tip, s.heavy.down)
 	t.Line("Reasons: nharbor order")
 }

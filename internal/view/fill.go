@@ -83,7 +83,8 @@ func (t *Text) Loud(p *fill.Plan) {
 		t.Blank()
 		first := "git rm --cached " + shell.Word(list[0])
 		if dir := path.Dir(list[0]); dir != "." {
-			first = fmt.Sprintf("git -C %s rm --cached %s", shell.Word(dir), shell.Word(path.Base(list[0])))
+			first = fmt.Sprintf("git -C %s rm --cached %s", shell.Word(dir),
+				shell.Word(path.Base(list[0])))
 		}
 		if len(list) > 1 {
 			first += ", and so the others"
@@ -98,7 +99,8 @@ func (t *Text) Loud(p *fill.Plan) {
 			}
 		}
 		t.Blank()
-		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s", some(list),
+		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s",
+			some(list),
 			strings.Join(names, ", "))
 	}
 }
@@ -114,7 +116,8 @@ func some(list []string) string {
 // unknown shows the files of which nothing says what they hold.
 func (t *Text) unknown(p *fill.Plan) {
 	for i, u := range p.Unknown {
-		t.Line("%s must be there (%s:%d)%s, and nothing says what it holds.", u.Path, u.At.File, u.At.Line,
+		t.Line("%s must be there (%s:%d)%s, and nothing says what it holds.", u.Path, u.At.File,
+			u.At.Line,
 			usedBy(u.Services))
 		if i == len(p.Unknown)-1 {
 			t.Line("  Ask who made the application; if it may be empty: touch %s", u.Path)
@@ -153,7 +156,8 @@ func usedBy(services []string) string {
 // Kept lists what the locker holds, without any value.
 func (t *Text) Kept(list [][3]string, recipient string) {
 	if len(list) == 0 {
-		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept here, or by: nharbor " +
+		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept " +
+			"here, or by: nharbor " +
 			"locker put KEY")
 	} else {
 		rows := make([][]string, len(list))

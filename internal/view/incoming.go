@@ -25,11 +25,13 @@ func (t *Text) Incoming(in *session.Incoming, root string) {
 			t.Line("%s has all that %s has.", name, a.Follows)
 			continue
 		}
-		t.Title(fmt.Sprintf("%s: %s from %s, %s", name, Count(len(a.Commits), "commit", "commits"), a.Follows,
+		t.Title(fmt.Sprintf("%s: %s from %s, %s", name, Count(len(a.Commits), "commit", "commits"),
+			a.Follows,
 			Count(len(a.Changes), "file", "files")))
 		for i, c := range a.Commits {
 			if i == shownCommits {
-				t.Line("  and %d more: git -C %s log %s..%s", len(a.Commits)-i, shell.Word(a.Path), short(a.From),
+				t.Line("  and %d more: git -C %s log %s..%s", len(a.Commits)-i, shell.Word(a.Path),
+					short(a.From),
 					short(a.To))
 				break
 			}
@@ -76,8 +78,10 @@ func CheckoutName(root, checkout string) string {
 
 // origins tell how a new setting gets its value.
 var origins = map[string]string{
-	fill.Template: "as in its template", fill.Derived: "it follows from the stack", fill.Generated: "it is made up",
-	fill.Answered: "you have given it", fill.Locker: "out of the locker", fill.Missing: "only you can give it",
+	fill.Template: "as in its template", fill.Derived: "it follows from the " +
+		"stack", fill.Generated: "it is made up",
+	fill.Answered: "you have given it", fill.Locker: "out of the locker", fill.Missing: "only " +
+		"you can give it",
 }
 
 func (t *Text) due(what string, list []launch.Due) {

@@ -31,7 +31,8 @@ func JSONLine(w io.Writer, v any) error {
 	return e.Encode(filled(reflect.ValueOf(v), value.Hide).Interface())
 }
 
-// filled copies a value with empty lists and maps in the place of nil ones, and each text as it can be shown.
+// filled copies a value with empty lists and maps in the place of nil ones, and each text as it can
+// be shown.
 func filled(v reflect.Value, text func(string) string) reflect.Value {
 	if !v.IsValid() {
 		return reflect.ValueOf(struct{}{})

@@ -27,7 +27,8 @@ func (t *Text) Check(c stack.Check) {
 		case p.Cause != "":
 			t.Line("  %s: %s", AddressOf(p), p.Cause)
 		case p.Announced:
-			t.Line("  %s: announced in the log of %s, and declared nowhere", AddressOf(p), p.Service)
+			t.Line("  %s: announced in the log of %s, and declared nowhere", AddressOf(p),
+				p.Service)
 		}
 	}
 	t.otherwise(c, shown)
@@ -35,7 +36,8 @@ func (t *Text) Check(c stack.Check) {
 	t.signedIn(c)
 }
 
-// otherwise shows the services that are not as they should be and have no port that says so, and what was left out.
+// otherwise shows the services that are not as they should be and have no port that says so, and
+// what was left out.
 func (t *Text) otherwise(c stack.Check, shown map[string]bool) {
 	var left []string
 	for _, s := range c.Services {
@@ -77,7 +79,8 @@ func (t *Text) ownChecks(checks []stack.OwnResult) {
 		if c.LatencyMs > 0 {
 			took = fmt.Sprintf("%.0f ms", c.LatencyMs)
 		}
-		rows = append(rows, []string{c.Name, c.Address, passes, strings.TrimSpace(took + "  " + c.Cause)})
+		rows = append(rows, []string{c.Name, c.Address, passes,
+			strings.TrimSpace(took + "  " + c.Cause)})
 	}
 	t.table(0, rows)
 }
@@ -122,7 +125,8 @@ func (t *Text) Conclusion(c stack.Check) {
 	case len(c.Services) == 0:
 		t.Line("There is nothing here that could be asked.")
 	case !c.Launched && len(c.Failures) > 0:
-		t.Line("The stack is not launched; the last launch failed as told above. Launch it: nharbor launch")
+		t.Line("The stack is not launched; the last launch failed as told above. Launch it: " +
+			"nharbor launch")
 	case !c.Launched:
 		t.Line("The stack is not launched. Launch it: nharbor launch")
 	case !c.Answers:
@@ -132,7 +136,8 @@ func (t *Text) Conclusion(c stack.Check) {
 	default:
 		switch {
 		case c.Counts.Answering < c.Counts.Expected:
-			t.Line("Every port answers: %d services run, and %d of them %s a port.", c.Counts.Running,
+			t.Line("Every port answers: %d services run, and %d of them %s a port.",
+				c.Counts.Running,
 				c.Counts.Answering, plural(c.Counts.Answering, "has", "have"))
 		case c.Counts.Expected == 1:
 			t.Line("Every port answers: the one service runs.")
@@ -212,7 +217,8 @@ func (t *Text) Launched(r stack.LaunchResult, running int, background bool) {
 	case running == 0:
 		t.Line("Nothing runs now.")
 	case background:
-		t.Line("It runs in the background. Look again: nharbor check, or live: nharbor board. Stop it: nharbor stop")
+		t.Line("It runs in the background. Look again: nharbor check, or live: nharbor board. " +
+			"Stop it: nharbor stop")
 	default:
 		t.Line("Ctrl-C stops everything.")
 	}

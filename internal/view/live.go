@@ -13,8 +13,8 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// Live is a timeline that is drawn again and again at the end of what a terminal shows. Several goroutines may use it.
-// A terminal that has gone is written to in vain.
+// Live is a timeline that is drawn again and again at the end of what a terminal shows. Several
+// goroutines may use it. A terminal that has gone is written to in vain.
 type Live struct {
 	out  *os.File
 	text *Text
@@ -26,7 +26,8 @@ type Live struct {
 // NewLive makes one on a terminal; nil where there is none that can move its cursor.
 func NewLive(out io.Writer) *Live {
 	f := file(out)
-	if f == nil || !term.IsTerminal(int(f.Fd())) || os.Getenv("TERM") == "dumb" || os.Getenv("TERM") == "" {
+	if f == nil || !term.IsTerminal(int(f.Fd())) || os.Getenv("TERM") == "dumb" ||
+		os.Getenv("TERM") == "" {
 		return nil
 	}
 	return &Live{out: f, text: For(f)}
@@ -47,13 +48,15 @@ func PlainSigns() bool {
 	if v := os.Getenv("LC_ALL"); v != "" {
 		locale = v
 	}
-	return locale != "" && !strings.Contains(strings.ToLower(strings.ReplaceAll(locale, "-", "")), "utf8")
+	return locale != "" && !strings.Contains(strings.ToLower(strings.ReplaceAll(locale, "-", "")),
+		"utf8")
 }
 
 // Draw puts a timeline into the place of the one before; now are the seconds since the launch.
 func (l *Live) Draw(t *timeline.Timeline, now float64, said map[stack.NodeID]string) {
 	columns, lines := l.size()
-	p := Picture{Now: now, Width: columns - 1, Plain: PlainSigns(), Colour: l.text.Colour, Said: said}
+	p := Picture{Now: now, Width: columns - 1, Plain: PlainSigns(), Colour: l.text.Colour,
+		Said: said}
 	picture := p.Lines(t)
 	if len(picture) > lines-2 {
 		p.Most = max(lines-4, 1)
@@ -79,7 +82,8 @@ func (l *Live) back(out *strings.Builder) {
 	}
 }
 
-// Above takes the picture away while f writes; what it writes stays, and the next picture comes below it.
+// Above takes the picture away while f writes; what it writes stays, and the next picture comes
+// below it.
 func (l *Live) Above(f func(t *Text)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

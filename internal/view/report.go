@@ -21,8 +21,9 @@ var reportForm string
 
 var reportPage = template.Must(template.New("report").Parse(reportForm))
 
-// Report writes a report in the form that the file's name asks for: one HTML page that needs nothing else, Markdown,
-// or as SVG the timeline alone, which is empty where nothing has been launched; ok is false for any other.
+// Report writes a report in the form that the file's name asks for: one HTML page that needs
+// nothing else, Markdown, or as SVG the timeline alone, which is empty where nothing has been
+// launched; ok is false for any other.
 func Report(r *session.Report, file string) (text string, ok bool, err error) {
 	d := dataOf(r)
 	switch strings.ToLower(filepath.Ext(file)) {
@@ -70,7 +71,8 @@ type part struct {
 }
 
 func dataOf(r *session.Report) *page {
-	d := &page{Name: r.Name, Made: r.Made.Format("2 January 2006, 15:04"), Version: r.Version, Open: r.Check.Open,
+	d := &page{Name: r.Name, Made: r.Made.Format("2 January 2006, 15:04"), Version: r.Version,
+		Open: r.Check.Open,
 		Well: r.Check.Answers}
 	d.verdict(r)
 	for _, c := range r.Stack.Checkouts {
@@ -89,40 +91,54 @@ func dataOf(r *session.Report) *page {
 		failures = append(failures, []string{x.ID.Title(), string(x.State), x.Text,
 			sentences(x.Cause, x.Remedy)})
 	}
-	add(part{ID: "failures", Title: "What went wrong", Head: []string{"step or service", "state", "text",
-		"cause, and what to do"}, Rows: failures})
+	add(part{ID: "failures", Title: "What went wrong",
+		Head: []string{"step or service", "state", "text",
+			"cause, and what to do"}, Rows: failures})
 	if r.Timeline != nil {
 		p := Picture{Now: now(r), Width: 110}
 		brief, rest := Brief(r.Timeline, 40)
-		add(part{ID: "timeline", Title: "How the launch went", SVG: template.HTML(washed(timelineSVG(r.Timeline, now(r),
-			false))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" + p.Legend()})
-		add(part{ID: "done", Title: "What was done", Head: []string{"step or service", "command or image", "how it " +
-			"went",
-			"last time", ""}, Rows: doneRows(r)})
+		add(part{ID: "timeline", Title: "How the launch went",
+			SVG: template.HTML(washed(timelineSVG(r.Timeline, now(r),
+				false))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" +
+				p.Legend()})
+		add(part{ID: "done", Title: "What was done",
+			Head: []string{"step or service", "command or image", "how it " +
+				"went",
+				"last time", ""}, Rows: doneRows(r)})
 	}
 	if len(r.Order.Nodes) > 0 {
-		add(part{ID: "order", Title: "What starts after what", SVG: template.HTML(washed(orderSVG(r.Order, r.Timeline,
-			false))), text: "```mermaid\n" + mermaid(r.Order, r.Timeline) + "```"})
+		add(part{ID: "order", Title: "What starts after what",
+			SVG: template.HTML(washed(orderSVG(r.Order, r.Timeline,
+				false))), text: "```mermaid\n" + mermaid(r.Order, r.Timeline) + "```"})
 	}
-	add(part{ID: "services", Title: "Services", Head: []string{"service", "runs", "what", "ports", "read at"},
+	add(part{ID: "services", Title: "Services",
+		Head: []string{"service", "runs", "what", "ports", "read at"},
 		Rows: serviceRows(r.Stack)})
-	add(part{ID: "waits", Title: "Why one waits for the other", Head: []string{"service", "waits for", "until it is",
-		"because", "read at"}, Rows: waitRows(r.Stack)})
-	add(part{ID: "projects", Title: "Projects", Head: []string{"folder", "manager", "steps", "read at"},
+	add(part{ID: "waits", Title: "Why one waits for the other",
+		Head: []string{"service", "waits for", "until it is",
+			"because", "read at"}, Rows: waitRows(r.Stack)})
+	add(part{ID: "projects", Title: "Projects",
+		Head: []string{"folder", "manager", "steps", "read at"},
 		Rows: projectRows(r.Stack)})
 	add(part{ID: "settings", Title: "Settings files", Head: []string{"file", "made from", "has",
 		"holds its own value of"}, Rows: settingsRows(r.Settings)})
 	lacks, has := needRows(r.Needs)
-	add(part{ID: "lacks", Title: "What this machine lacks", Head: []string{"", "what", "wanted", "found", "remedy"},
+	add(part{ID: "lacks", Title: "What this machine lacks",
+		Head: []string{"", "what", "wanted", "found", "remedy"},
 		Rows: lacks})
-	add(part{ID: "has", Title: "What it needs and has", Head: []string{"what", "found", "wanted"}, Rows: has})
+	add(part{ID: "has", Title: "What it needs and has", Head: []string{"what", "found", "wanted"},
+		Rows: has})
 	add(part{ID: "remarks", Title: "Remarks", Head: []string{"", "what", "where", "what to do"},
 		Rows: remarkRows(r.Stack.Remarks)})
-	add(part{ID: "readme", Title: "What the README asks for", Head: []string{"where", "command", "who does it"},
+	add(part{ID: "readme", Title: "What the README asks for",
+		Head: []string{"where", "command", "who does it"},
 		Rows: readmeRows(r.Stack.Readme)})
-	lead := "Command by command, in the order of the launch. With this program: nharbor clone, then nharbor launch."
-	if slices.ContainsFunc(r.Stack.Services, func(v stack.Service) bool { return v.Runs == stack.Container }) {
-		lead += " Containers get here what they hardly run without; whatever else their compose file asks for " +
+	lead := "Command by command, in the order of the launch. With this program: nharbor clone, " +
+		"then nharbor launch."
+	if slices.ContainsFunc(r.Stack.Services,
+		func(v stack.Service) bool { return v.Runs == stack.Container }) {
+		lead += " Containers get here what they hardly run without; whatever else their compose " +
+			"file asks for " +
 			"stands there."
 	}
 	add(part{ID: "by-hand", Title: "How to do it by hand", Lead: lead, ByHand: r.ByHand})
@@ -152,7 +168,8 @@ func checkoutLine(c stack.Checkout, root string) string {
 	if line == "." {
 		line = root
 	}
-	for _, more := range [][2]string{{" from ", c.Address}, {", branch ", c.Branch}, {", tag ", c.Tag},
+	for _, more := range [][2]string{{" from ", c.Address}, {", branch ", c.Branch},
+		{", tag ", c.Tag},
 		{", commit ", c.Commit[:min(8, len(c.Commit))]}} {
 		if more[1] != "" {
 			line += more[0] + more[1]
@@ -163,7 +180,8 @@ func checkoutLine(c stack.Checkout, root string) string {
 
 // sentences are a cause and a remedy, where there are such, as sentences.
 func sentences(cause, remedy string) string {
-	if cause = strings.TrimSpace(cause); cause != "" && remedy != "" && !strings.HasSuffix(cause, ".") {
+	if cause = strings.TrimSpace(cause); cause != "" && remedy != "" &&
+		!strings.HasSuffix(cause, ".") {
 		cause += "."
 	}
 	return strings.TrimSpace(cause + " " + remedy)
@@ -181,7 +199,8 @@ func portRows(ports []stack.PortCheck) (rows [][]string) {
 		if p.LatencyMs > 0 {
 			says += fmt.Sprintf(", %.0f ms", p.LatencyMs)
 		}
-		rows = append(rows, []string{p.Service, p.URL(), string(p.Verdict), strings.Trim(says, ", "),
+		rows = append(rows, []string{p.Service, p.URL(), string(p.Verdict),
+			strings.Trim(says, ", "),
 			sentences(p.Cause, p.Remedy)})
 	}
 	return rows
@@ -193,7 +212,8 @@ func serviceRows(s *stack.Stack) (rows [][]string) {
 		if v.Kind == stack.Once {
 			runs += ", once"
 		}
-		rows = append(rows, []string{v.Name, runs, what(v), strings.TrimPrefix(ports(v.Ports), "port "), Where(v.At)})
+		rows = append(rows, []string{v.Name, runs, what(v),
+			strings.TrimPrefix(ports(v.Ports), "port "), Where(v.At)})
 	}
 	return rows
 }
@@ -218,7 +238,8 @@ func doneRows(r *session.Report) (rows [][]string) {
 		if row.Critical {
 			waited = "everything waited for it"
 		}
-		rows = append(rows, []string{row.ID.Title(), command, p.note(row, r.Timeline), last, waited})
+		rows = append(rows, []string{row.ID.Title(), command, p.note(row, r.Timeline), last,
+			waited})
 	}
 	return rows
 }
@@ -304,7 +325,8 @@ func (d *page) verdict(r *session.Report) {
 	case !r.Check.Launched:
 		d.Verdict, d.Well = "It is not running now.", false
 	case r.Check.Answers:
-		d.Verdict = fmt.Sprintf("It runs: %s as they should be.", Count(c.Expected, "service is", "services are"))
+		d.Verdict = fmt.Sprintf("It runs: %s as they should be.",
+			Count(c.Expected, "service is", "services are"))
 		if c.Expected == 1 {
 			d.Verdict = "It runs: its one service is as it should be."
 		}
@@ -313,8 +335,9 @@ func (d *page) verdict(r *session.Report) {
 			Count(c.Expected, "service", "services"), c.Running, c.Answering)
 	}
 	if t := r.Timeline; t != nil && t.Took > 0 {
-		d.Sub = fmt.Sprintf("Launched on %s; after %s everything had settled.", r.Started.Format("2 January 2006, "+
-			"15:04"),
+		d.Sub = fmt.Sprintf("Launched on %s; after %s everything had settled.",
+			r.Started.Format("2 January 2006, "+
+				"15:04"),
 			seconds(t.Took))
 	}
 }
@@ -363,9 +386,10 @@ func markdown(r *session.Report, d *page) string {
 	return out.String()
 }
 
-// markdownSigns has all that means something in a line of Markdown, a backslash first of all: one in front of another
-// sign would take the escape away.
-var markdownSigns = strings.NewReplacer(`\`, `\\`, "\n", " ", "\r", " ", "|", `\|`, "<", "&lt;", ">", "&gt;", "&",
+// markdownSigns has all that means something in a line of Markdown, a backslash first of all: one
+// in front of another sign would take the escape away.
+var markdownSigns = strings.NewReplacer(`\`, `\\`, "\n", " ", "\r", " ", "|", `\|`, "<", "&lt;",
+	">", "&gt;", "&",
 	"&amp;",
 	"`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "!", `\!`, "#", `\#`, "~", `\~`)
 

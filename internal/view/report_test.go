@@ -18,7 +18,8 @@ func handedOn(count int) *session.Report {
 	s := &stack.Stack{}
 	o := &order.Order{}
 	l := &timeline.Launch{Started: time.Now(), Took: float64(count)}
-	r := &session.Report{Name: "fleet", Made: time.Now(), Stack: s, Order: o, Needs: &needs.Answer{},
+	r := &session.Report{Name: "fleet", Made: time.Now(), Stack: s, Order: o,
+		Needs: &needs.Answer{},
 		Check: stack.Check{Launched: true, Answers: true, Counts: stack.Counts{Expected: count}}}
 	for i := range count {
 		name := fmt.Sprintf("service-%d", i)
@@ -29,20 +30,25 @@ func handedOn(count int) *session.Report {
 		for k := 1; k <= 3 && i >= k*7; k++ {
 			other := fmt.Sprintf("service-%d", i-k*7)
 			reason := fmt.Sprintf("services/%d/.env.example:%d points at it", i, k)
-			v.After = append(v.After, stack.After{Service: other, Until: stack.Answering, Because: stack.Inferred,
-				Reason: reason, At: at})
-			n.After = append(n.After, order.Edge{ID: stack.ServiceNode(other), Until: stack.Answering, Reason: reason})
+			v.After = append(v.After, stack.After{Service: other, Until: stack.Answering,
+				Because: stack.Inferred,
+				Reason:  reason, At: at})
+			n.After = append(n.After, order.Edge{ID: stack.ServiceNode(other),
+				Until: stack.Answering, Reason: reason})
 			n.Rank = i / 7
 		}
 		s.Services, o.Nodes = append(s.Services, v), append(o.Nodes, n)
 		l.Events = append(l.Events, stack.Event{T: float64(i) / 2, ID: n.ID, State: stack.Starting},
 			stack.Event{T: float64(i), ID: n.ID, State: stack.IsUp})
-		r.Check.Ports = append(r.Check.Ports, stack.PortCheck{Service: name, Address: fmt.Sprintf("127.0.0.1:%d",
-			4000+i),
-			Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
-		s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note, Text: "of " + name + " something is worth a word",
-			At: at, Remedy: "Nothing has to be done."})
-		r.ByHand = append(r.ByHand, session.ByHand{Title: name, Lines: []string{"docker run -d " + v.Image}})
+		r.Check.Ports = append(r.Check.Ports,
+			stack.PortCheck{Service: name, Address: fmt.Sprintf("127.0.0.1:%d",
+				4000+i),
+				Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
+		s.Remarks = append(s.Remarks,
+			stack.Remark{Level: stack.Note, Text: "of " + name + " something is worth a word",
+				At: at, Remedy: "Nothing has to be done."})
+		r.ByHand = append(r.ByHand, session.ByHand{Title: name,
+			Lines: []string{"docker run -d " + v.Image}})
 	}
 	l.Order = *o
 	r.Timeline = timeline.Of(l)

@@ -35,13 +35,16 @@ func (t *Text) Stacks(list []StackLine, now time.Time) {
 			title += "  (this workspace)"
 		}
 		t.Title(title)
-		state := fmt.Sprintf("%d of %s running", s.Running, Count(s.Services, "service", "services"))
+		state := fmt.Sprintf("%d of %s running", s.Running,
+			Count(s.Services, "service", "services"))
 		switch {
 		case s.Left:
-			t.Line("  %s, and nobody sees to them: what launched them was ended the hard way", state)
+			t.Line("  %s, and nobody sees to them: what launched them was ended the hard way",
+				state)
 			t.Line("  Clear it away: nharbor -C %s stop", shell.Word(s.Root))
 		default:
-			t.Line("  %s, since %s (%s)", state, s.Started.Local().Format("2006-01-02 15:04"), ago(now.Sub(s.Started)))
+			t.Line("  %s, since %s (%s)", state, s.Started.Local().Format("2006-01-02 15:04"),
+				ago(now.Sub(s.Started)))
 		}
 		if s.Shift != 0 {
 			t.Line("  its ports are moved by %d", s.Shift)

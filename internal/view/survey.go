@@ -9,8 +9,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// large is how many services and projects there are where a survey shows what matters first, and the rest only when it
-// is asked for.
+// large is how many services and projects there are where a survey shows what matters first, and
+// the rest only when it is asked for.
 const large = 20
 
 // The most rows of a large application's tables.
@@ -26,8 +26,8 @@ type surveyed struct {
 	left  int // rows that were left out
 }
 
-// Survey shows what a workspace consists of. Of a large one it shows what matters first, and says how much it leaves
-// out, unless all is asked for.
+// Survey shows what a workspace consists of. Of a large one it shows what matters first, and says
+// how much it leaves out, unless all is asked for.
 func (t *Text) Survey(s *stack.Stack, all bool) {
 	v := &surveyed{Text: t, s: s, brief: !all && len(s.Services)+len(s.Projects) > large}
 	v.checkouts()
@@ -57,7 +57,8 @@ func (t *Text) Survey(s *stack.Stack, all bool) {
 	}
 	t.Blank()
 	if v.left > 0 {
-		t.Line("%s left out here. All of it: nharbor survey --all", Count(v.left, "row is", "rows are"))
+		t.Line("%s left out here. All of it: nharbor survey --all",
+			Count(v.left, "row is", "rows are"))
 	}
 }
 
@@ -104,8 +105,10 @@ func (v *surveyed) count() {
 	for _, r := range v.s.Remarks {
 		levels[r.Level]++
 	}
-	v.Line("%s (%d in containers), %s, %s, %s.", Count(len(v.s.Services), "service", "services"), containers,
-		Count(len(v.s.Projects), "project", "projects"), Count(len(v.s.ComposeFiles), "compose file", "compose files"),
+	v.Line("%s (%d in containers), %s, %s, %s.", Count(len(v.s.Services), "service", "services"),
+		containers,
+		Count(len(v.s.Projects), "project", "projects"), Count(len(v.s.ComposeFiles),
+			"compose file", "compose files"),
 		Count(len(v.s.EnvFiles), "settings file", "settings files"))
 	var noticed []string
 	for _, l := range []stack.Level{stack.Problem, stack.Warning, stack.Note} {
@@ -120,7 +123,8 @@ func (v *surveyed) count() {
 
 // troubles are the remarks that should not be passed over.
 func (v *surveyed) troubles() {
-	heavy := slices.DeleteFunc(byWeight(v.s.Remarks), func(r stack.Remark) bool { return r.Level == stack.Note })
+	heavy := slices.DeleteFunc(byWeight(v.s.Remarks),
+		func(r stack.Remark) bool { return r.Level == stack.Note })
 	v.left += len(v.s.Remarks) - len(heavy)
 	if more := len(heavy) - someRemarks; more > 0 {
 		v.left += more
@@ -134,12 +138,14 @@ func (v *surveyed) projects() {
 		return
 	}
 	serves := func(p *stack.Project) bool {
-		return slices.ContainsFunc(v.s.Services, func(s stack.Service) bool { return s.Project == p.Path })
+		return slices.ContainsFunc(v.s.Services,
+			func(s stack.Service) bool { return s.Project == p.Path })
 	}
 	list := slices.Clone(v.s.Projects)
 	if v.brief { // those that run first
 		slices.SortStableFunc(list, func(a, b stack.Project) int {
-			return map[bool]int{true: 0, false: 1}[serves(&a)] - map[bool]int{true: 0, false: 1}[serves(&b)]
+			return map[bool]int{true: 0, false: 1}[serves(&a)] - map[bool]int{true: 0,
+				false: 1}[serves(&b)]
 		})
 	}
 	v.Blank()
@@ -169,7 +175,8 @@ func (v *surveyed) projects() {
 		if len(p.Evidence) > 0 {
 			evidence = p.Evidence[len(p.Evidence)-1].File
 		}
-		rows = append(rows, []string{p.Path, strings.Join(what, ", "), strings.Join(steps, " "), evidence})
+		rows = append(rows, []string{p.Path, strings.Join(what, ", "), strings.Join(steps, " "),
+			evidence})
 	}
 	v.some(rows, someProjects, "")
 }
@@ -184,7 +191,8 @@ func (v *surveyed) composeFiles() {
 	list := slices.Clone(v.s.ComposeFiles)
 	if v.brief {
 		slices.SortStableFunc(list, func(a, b stack.ComposeFile) int {
-			return map[bool]int{true: 0, false: 1}[a.Active] - map[bool]int{true: 0, false: 1}[b.Active]
+			return map[bool]int{true: 0, false: 1}[a.Active] - map[bool]int{true: 0,
+				false: 1}[b.Active]
 		})
 	}
 	for _, f := range list {
@@ -235,7 +243,8 @@ func (v *surveyed) waits() {
 	v.Title("What waits for what")
 	if v.brief && len(edges) > someSettings {
 		v.left += len(edges)
-		v.Line("  %s between them, each with its reason: nharbor order, or drawn: nharbor order --draw order.svg",
+		v.Line("  %s between them, each with its reason: nharbor order, or drawn: nharbor order "+
+			"--draw order.svg",
 			Count(len(edges), "edge", "edges"))
 		return
 	}
@@ -272,7 +281,8 @@ func (v *surveyed) settings() {
 	v.some(rows, someSettings, "")
 }
 
-// readme shows what the README asks for: what nothing covers first and in full, the rest by what covers it.
+// readme shows what the README asks for: what nothing covers first and in full, the rest by what
+// covers it.
 func (v *surveyed) readme(demands []stack.ReadmeDemand) {
 	if len(demands) == 0 {
 		return

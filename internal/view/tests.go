@@ -37,7 +37,8 @@ func (t *Text) Tests(rows []TestResult) {
 			all = false
 		}
 		if c := r.Counts; c.Known {
-			counts = fmt.Sprintf("%s passed, %d failed", Count(c.Passed, c.Of[:len(c.Of)-1], c.Of), c.Failed)
+			counts = fmt.Sprintf("%s passed, %d failed", Count(c.Passed, c.Of[:len(c.Of)-1], c.Of),
+				c.Failed)
 			if c.Skipped > 0 {
 				counts += fmt.Sprintf(", %d skipped", c.Skipped)
 			}

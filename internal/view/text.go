@@ -15,8 +15,8 @@ import (
 	"nimbleharbor/internal/value"
 )
 
-// Text writes text for a person. Width is the number of columns; Screen is true for a terminal, where longer lines
-// would be cut anywhere; Colour repeats in colour what words say.
+// Text writes text for a person. Width is the number of columns; Screen is true for a terminal,
+// where longer lines would be cut anywhere; Colour repeats in colour what words say.
 type Text struct {
 	Out    io.Writer
 	Width  int
@@ -39,8 +39,8 @@ func For(w io.Writer) *Text {
 	return t
 }
 
-// Line writes one line, broken between words where it is wider than the screen; what follows is indented
-// like the line itself and two columns more.
+// Line writes one line, broken between words where it is wider than the screen; what follows is
+// indented like the line itself and two columns more.
 func (t *Text) Line(format string, args ...any) {
 	line := t.shown(fmt.Sprintf(format, args...))
 	indent := len(line) - len(strings.TrimLeft(line, " "))
@@ -53,7 +53,8 @@ func (t *Text) Line(format string, args ...any) {
 	}
 }
 
-// shown is a text as it can be shown: unless a person has asked for secrets, without any, and only then cut to a width.
+// shown is a text as it can be shown: unless a person has asked for secrets, without any, and only
+// then cut to a width.
 func (t *Text) shown(text string) string {
 	if t.Reveals {
 		return text
@@ -89,7 +90,8 @@ func (t *Text) mood(word string) string {
 	return word
 }
 
-// stacked shows a table for which the screen is too narrow: the first column, and below it the others.
+// stacked shows a table for which the screen is too narrow: the first column, and below it the
+// others.
 func (t *Text) stacked(indent int, rows [][]string) {
 	for _, r := range rows {
 		fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent), t.mood(r[0]))
@@ -112,8 +114,8 @@ func (t *Text) stacked(indent int, rows [][]string) {
 	}
 }
 
-// table writes rows in columns, each as wide as its widest cell. The last column takes what is left and
-// is broken between words; where too little is left it goes below.
+// table writes rows in columns, each as wide as its widest cell. The last column takes what is left
+// and is broken between words; where too little is left it goes below.
 func (t *Text) table(indent int, rows [][]string) {
 	if len(rows) == 0 {
 		return
@@ -176,7 +178,8 @@ func (t *Text) table(indent int, rows [][]string) {
 
 func width(s string) int { return runewidth.StringWidth(s) }
 
-// wrap breaks a text between words; a word wider than the limit stays whole. It gives one part at least.
+// wrap breaks a text between words; a word wider than the limit stays whole. It gives one part at
+// least.
 func wrap(s string, limit int) []string {
 	s = clean(s)
 	if width(s) <= limit {
@@ -246,7 +249,8 @@ func (t *Text) Faults(faults stack.Faults) {
 			}
 		}
 		if f.Remedy != "" {
-			fmt.Fprintf(t.Out, "next:  %s\n", strings.Join(wrap(f.Remedy, max(40, t.Width-7)), "\n       "))
+			fmt.Fprintf(t.Out, "next:  %s\n",
+				strings.Join(wrap(f.Remedy, max(40, t.Width-7)), "\n       "))
 		}
 	}
 }

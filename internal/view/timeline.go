@@ -43,7 +43,8 @@ func (p *Picture) signs() signs {
 // Legend says what the signs of a picture mean.
 func (p *Picture) Legend() string {
 	s := p.signs()
-	return fmt.Sprintf("%s waits; %s is prepared; %s at work; %s at work, and everything waited for it; %s there; "+
+	return fmt.Sprintf("%s waits; %s is prepared; %s at work; %s at work, and everything waited "+
+		"for it; %s there; "+
 		"%s failed; %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed, s.last)
 }
 
@@ -57,8 +58,9 @@ func (p *Picture) columns(rows []*timeline.Row) (names, bars int) {
 	return names, max(bars, 8)
 }
 
-// Lines draws a timeline, a line for each row and one for the scale above. Rows that there is no room for are counted
-// in a last line, never left out in silence: those at work are shown first, then the critical path.
+// Lines draws a timeline, a line for each row and one for the scale above. Rows that there is no
+// room for are counted in a last line, never left out in silence: those at work are shown first,
+// then the critical path.
 func (p *Picture) Lines(t *timeline.Timeline) []string {
 	rows, left := p.chosen(t)
 	if p.Width < narrow {
@@ -70,9 +72,11 @@ func (p *Picture) Lines(t *timeline.Timeline) []string {
 	if t.Took > 0 {
 		so = seconds(t.Took)
 	}
-	out := []string{p.paint("2", strings.TrimRight(pad(cut(so, names), names+2)+scale(span, bars), " "))}
+	out := []string{p.paint("2", strings.TrimRight(pad(cut(so, names), names+2)+scale(span, bars),
+		" "))}
 	for _, r := range rows {
-		line := pad(cut(clean(r.ID.Title()), names), names) + "  " + p.bar(r, span, bars, t.Took > 0) + "  "
+		line := pad(cut(clean(r.ID.Title()), names), names) + "  " +
+			p.bar(r, span, bars, t.Took > 0) + "  "
 		room := p.Width - names - bars - 4
 		note := p.note(r, t)
 		if note = cut(note, room); !atWork(r) {
@@ -95,7 +99,8 @@ const narrow = 40
 // words tells the same without bars.
 func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string) (out []string) {
 	for _, r := range rows {
-		out = append(out, p.mood(r.State, cut(cut(clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.note(r, t), p.Width)))
+		out = append(out, p.mood(r.State,
+			cut(cut(clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.note(r, t), p.Width)))
 	}
 	if left != "" {
 		out = append(out, cut(left, p.Width))
@@ -105,8 +110,9 @@ func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string)
 
 func atWork(r *timeline.Row) bool {
 	n := len(r.Parts)
-	return n > 0 && r.Parts[n-1].To < 0 && (r.Parts[n-1].Kind == timeline.Works || r.Parts[n-1].Kind ==
-		timeline.Prepares)
+	return n > 0 && r.Parts[n-1].To < 0 &&
+		(r.Parts[n-1].Kind == timeline.Works || r.Parts[n-1].Kind ==
+			timeline.Prepares)
 }
 
 // chosen are the rows that are drawn, and what is to be said of the others.
@@ -266,7 +272,8 @@ func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
 			later += ": " + clean(r.Text)
 		}
 		return strings.TrimPrefix(p.note(&then, t)+later, ", ")
-	case r.State == stack.Waiting && len(r.Parts) > 0 && r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
+	case r.State == stack.Waiting && len(r.Parts) > 0 &&
+		r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
 		return clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
 	case r.State == stack.Waiting:
 		var names []string
@@ -336,8 +343,9 @@ func (p *Picture) mood(s stack.State, note string) string {
 	return note
 }
 
-// Brief are the rows of a timeline that has settled which are worth a line: those that took more than a fiftieth of the
-// time, that everything waited for, or that went wrong. The rest is told in a sentence.
+// Brief are the rows of a timeline that has settled which are worth a line: those that took more
+// than a fiftieth of the time, that everything waited for, or that went wrong. The rest is told in
+// a sentence.
 func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest string) {
 	if len(t.Rows) <= most {
 		return t, ""
@@ -346,7 +354,8 @@ func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest strin
 	out.Rows = nil
 	longest, left := 0.0, 0
 	for _, r := range t.Rows {
-		if r.Critical || r.End >= 0 && !r.State.Good() && r.State != stack.Stopped || r.Worked(t.Took) >= t.Took/50 {
+		if r.Critical || r.End >= 0 && !r.State.Good() && r.State != stack.Stopped ||
+			r.Worked(t.Took) >= t.Took/50 {
 			out.Rows = append(out.Rows, r)
 			continue
 		}
@@ -354,7 +363,8 @@ func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest strin
 		longest = max(longest, r.Worked(t.Took))
 	}
 	if left > 0 {
-		rest = fmt.Sprintf("and %d more, none of which took longer than %s", left, seconds(max(longest, 0.1)))
+		rest = fmt.Sprintf("and %d more, none of which took longer than %s", left,
+			seconds(max(longest, 0.1)))
 	}
 	return &out, rest
 }
@@ -378,8 +388,8 @@ func (t *Text) Timeline(tl *timeline.Timeline) {
 	}
 }
 
-// StillAt tells of a step that is at work for so many seconds: how long it took last time, how far it is, and its last
-// words.
+// StillAt tells of a step that is at work for so many seconds: how long it took last time, how far
+// it is, and its last words.
 func StillAt(took, last float64, said string) string {
 	out := "for " + seconds(math.Round(took))
 	if last >= 0.5 {

@@ -15,7 +15,8 @@ const (
 	barsWide, noteWide               = 560, 330
 )
 
-// timelineStyle are the looks of a drawn timeline: the same words and shapes without colour, light and dark.
+// timelineStyle are the looks of a drawn timeline: the same words and shapes without colour, light
+// and dark.
 const timelineStyle = `.tl text{fill:#1d2b36}.tl .small{font-size:11px;fill:#4c6070}.tl .wait{stroke:#8a9aa7;` +
 	`stroke-dasharray:1 4;stroke-width:2}.tl .prep{stroke:#5b7083;stroke-dasharray:5 3;stroke-width:2}` +
 	`.tl .work{fill:#b9c9d5;stroke:#5b7083}.tl .on{fill:#14496b;stroke:#14496b}.tl .last{stroke:#8a5a00;` +
@@ -25,8 +26,9 @@ const timelineStyle = `.tl text{fill:#1d2b36}.tl .small{font-size:11px;fill:#4c6
 	`.tl .work{fill:#3c5364;stroke:#8aa0b2}.tl .on{fill:#8ecbf2;stroke:#8ecbf2}.tl .wait{stroke:#7b8d9c}` +
 	`.tl .prep{stroke:#8aa0b2}.tl .last{stroke:#e0b060}.tl .aim{fill:#5fd07f;stroke:#141d24}.tl .bad{stroke:#ff8a80}}`
 
-// TimelineSVG draws a timeline: waiting dotted, preparing dashed, work as a bar that is filled along the critical
-// path, a disc where a node came to its aim and a cross where it failed, and a dashed mark as far as it took last time.
+// TimelineSVG draws a timeline: waiting dotted, preparing dashed, work as a bar that is filled
+// along the critical path, a disc where a node came to its aim and a cross where it failed, and a
+// dashed mark as far as it took last time.
 func TimelineSVG(t *timeline.Timeline, now float64) string {
 	return washed(timelineSVG(t, now, true))
 }
@@ -60,7 +62,8 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 	for i, r := range t.Rows {
 		y := top + float64(i*rowHeight) + rowHeight/2
 		drawRow(&out, r, t, x, y, now, span)
-		fmt.Fprintf(&out, `<text x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n", left-10, y+4.5,
+		fmt.Fprintf(&out, `<text x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n", left-10,
+			y+4.5,
 			html.EscapeString(cut(clean(r.ID.Title()), 34)))
 		note := p.note(r, t)
 		fmt.Fprintf(&out, `<text class="small" x="%.1f" y="%.1f">%s<title>%s</title></text>`+"\n",
@@ -72,7 +75,8 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 	return out.String()
 }
 
-// stepOf is the distance between times of a scale of so many seconds with at most so many pixels between them.
+// stepOf is the distance between times of a scale of so many seconds with at most so many pixels
+// between them.
 func stepOf(span, pixels float64) float64 {
 	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600} {
 		if span/s*pixels <= barsWide {
@@ -82,7 +86,8 @@ func stepOf(span, pixels float64) float64 {
 	return span
 }
 
-func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func(float64) float64, y, now,
+func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func(float64) float64,
+	y, now,
 	span float64) {
 	for _, part := range r.Parts {
 		to := part.To
@@ -98,7 +103,8 @@ func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func
 			if part.Kind == timeline.Prepares {
 				class = "prep"
 			}
-			fmt.Fprintf(out, `<path class="%s" d="M%.1f %.1fH%.1f"/>`+"\n", class, x(part.From), y, x(to))
+			fmt.Fprintf(out, `<path class="%s" d="M%.1f %.1fH%.1f"/>`+"\n", class, x(part.From), y,
+				x(to))
 		case timeline.Works:
 			class := "work"
 			if r.Critical {
@@ -110,7 +116,8 @@ func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func
 				html.EscapeString(clean(r.ID.Title())), seconds(max(to-part.From, 0)))
 		}
 	}
-	if end := r.Begun + r.Last; r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged && end <= span*1.001 {
+	if end := r.Begun + r.Last; r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged &&
+		end <= span*1.001 {
 		fmt.Fprintf(out, `<path class="last" d="M%.1f %.1fV%.1f"><title>last time it took %s</title></path>`+"\n",
 			x(end), y-barHeight/2-4, y+barHeight/2+4, seconds(r.Last))
 	}

@@ -12,8 +12,8 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// told makes a timeline of lines: "order" has NODE AFTER:UNTIL ..., "events" T NODE STATE TEXT, "last" NODE SECONDS.
-// The nodes of path are the critical path that is expected.
+// told makes a timeline of lines: "order" has NODE AFTER:UNTIL ..., "events" T NODE STATE TEXT,
+// "last" NODE SECONDS. The nodes of path are the critical path that is expected.
 func told(t testing.TB, files map[string]string) (*timeline.Timeline, map[stack.NodeID]string) {
 	t.Helper()
 	number := func(s string) float64 {
@@ -32,7 +32,8 @@ func told(t testing.TB, files map[string]string) (*timeline.Timeline, map[stack.
 		n := order.Node{ID: stack.NodeID(words[0])}
 		for _, w := range words[1:] {
 			i := strings.LastIndex(w, ":")
-			n.After = append(n.After, order.Edge{ID: stack.NodeID(w[:i]), Until: stack.Until(w[i+1:])})
+			n.After = append(n.After, order.Edge{ID: stack.NodeID(w[:i]),
+				Until: stack.Until(w[i+1:])})
 		}
 		o.Nodes = append(o.Nodes, n)
 	}
@@ -67,8 +68,8 @@ func told(t testing.TB, files map[string]string) (*timeline.Timeline, map[stack.
 	return timeline.Of(l), said
 }
 
-// TestTimelineIsDrawn compares pictures with those of testdata/timeline. "draw" has, line by line, seconds, columns,
-// the most rows, and plain for plain characters.
+// TestTimelineIsDrawn compares pictures with those of testdata/timeline. "draw" has, line by line,
+// seconds, columns, the most rows, and plain for plain characters.
 func TestTimelineIsDrawn(t *testing.T) {
 	t.Parallel()
 	casefile.Run(t, "testdata/timeline/*.case", func(t *testing.T, c *casefile.Case) {

@@ -56,7 +56,8 @@ func TestLine(t *testing.T) {
 		{40, "short", "short\n"},
 		{20, "  words that go on and on", "  words that go on\n    and on\n"},
 		{30, "Stop it with nharbor stop the-service", "Stop it with\n  nharbor stop the-service\n"},
-		{20, "a-word-that-is-wider-than-the-screen x", "a-word-that-is-wider-than-the-screen\n  x\n"},
+		{20, "a-word-that-is-wider-than-the-screen x",
+			"a-word-that-is-wider-than-the-screen\n  x\n"},
 		{40, "esc\x1b[31m red\a and 漢字", "esc·[31m red· and 漢字\n"},
 	} {
 		if got := screen(c.width, func(t *Text) { t.Line("%s", c.text) }); got != c.want {
@@ -67,13 +68,16 @@ func TestLine(t *testing.T) {
 
 func TestTable(t *testing.T) {
 	t.Parallel()
-	rows := [][]string{{"web", "answers", "the front end of the whole thing"}, {"Ölmühle", "refuses", ""},
+	rows := [][]string{{"web", "answers", "the front end of the whole thing"},
+		{"Ölmühle", "refuses", ""},
 		{"漢字", "silent", "x"}}
-	wide := "web      answers  the front end of the whole thing\nÖlmühle  refuses\n漢字     silent   x\n"
+	wide := "web      answers  the front end of the whole thing\nÖlmühle  refuses\n漢字     " +
+		"silent   x\n"
 	if got := screen(80, func(t *Text) { t.table(0, rows) }); got != wide {
 		t.Errorf("wide:\n%s", got)
 	}
-	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  refuses\n漢字  " +
+	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  " +
+		"refuses\n漢字  " +
 		"   silent   x\n"
 	if got := screen(42, func(t *Text) { t.table(0, rows) }); got != narrow {
 		t.Errorf("narrow:\n%s", got)
@@ -103,10 +107,12 @@ func TestColourOnlyRepeatsWords(t *testing.T) {
 func TestFaults(t *testing.T) {
 	t.Parallel()
 	got := screen(80, func(t *Text) {
-		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3}, Column: 7,
-			Line: "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
+		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3},
+			Column: 7,
+			Line:   "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
 	})
-	want := "error: it broke\nwhere: a/b.yaml:3:7\n       key: ·]0;x\nnext:  Mend it.\n\nerror: so did this\n"
+	want := "error: it broke\nwhere: a/b.yaml:3:7\n       key: ·]0;x\nnext:  Mend it.\n\nerror: " +
+		"so did this\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -115,13 +121,16 @@ func TestFaults(t *testing.T) {
 func TestEvent(t *testing.T) {
 	t.Parallel()
 	got := screen(60, func(t *Text) {
-		t.Event(stack.Event{T: 12.44, ID: "service:api", State: stack.IsUp, Text: "http on 8081"}, 6)
+		t.Event(stack.Event{T: 12.44, ID: "service:api", State: stack.IsUp, Text: "http on 8081"},
+			6)
 		t.Event(stack.Event{T: 3, ID: "step:install:web", State: stack.Running}, 6)
 		t.Event(stack.Event{T: 3, ID: "service:db", State: stack.Failed,
 			Text: "ended with code 1; it last said: no space left on device"}, 6)
 	})
-	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    3.0s  db      failed    " +
-		" ended with code 1; it last\n" + strings.Repeat(" ", 29) + "said: no space left on device\n"
+	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    " +
+		"3.0s  db      failed    " +
+		" ended with code 1; it last\n" + strings.Repeat(" ", 29) +
+		"said: no space left on device\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -131,11 +140,13 @@ func TestEvent(t *testing.T) {
 func planOf(t *testing.T) *fill.Plan {
 	t.Helper()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte(
-		"services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', environment: {POSTGRES_PASSWORD: " +
+		"services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', " +
+			"environment: {POSTGRES_PASSWORD: " +
 			"'${DB_PASSWORD}'}}\n")},
 		".env.example": {Data: []byte(
 			"NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\n" +
-				"DB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at https://tides.example\nTIDE_TOKEN=\n")},
+				"DB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at " +
+				"https://tides.example\nTIDE_TOKEN=\n")},
 		"config.php.example":    {Data: []byte("<?php return ['password' => 'change-me'];")},
 		"notes/.env.example":    {Data: []byte("A=1\n")},
 		"notes/.env":            {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},
@@ -146,7 +157,8 @@ func planOf(t *testing.T) *fill.Plan {
 		t.Fatal(err)
 	}
 	p, err := fill.Make(fsys, s, fill.Options{Random: rand.Reader, Git: func(file string) string {
-		return map[string]string{".env": fill.Untracked, "notes/.env": fill.Tracked, "config.php": fill.Untracked}[file]
+		return map[string]string{".env": fill.Untracked, "notes/.env": fill.Tracked,
+			"config.php": fill.Untracked}[file]
 	}})
 	if err != nil {
 		t.Fatal(err)
@@ -159,12 +171,16 @@ func TestFill(t *testing.T) {
 	p := planOf(t)
 	for _, width := range []int{60, 100} {
 		got := screen(width, func(t *Text) { t.Fill(p, true, false); t.Loud(p); t.Missing(p) })
-		for _, want := range []string{".env from .env.example, not written: this is a dry run", "NAME", "…",
-			"generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One value, several places",
+		for _, want := range []string{".env from .env.example, not written: this is a dry run",
+			"NAME", "…",
+			"generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One " +
+				"value, several places",
 			"warning: stands on the lines 1, 2",
-			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still missing", "used by web",
+			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still " +
+				"missing", "used by web",
 			"copied as it is"} {
-			if !strings.Contains(strings.Join(strings.Fields(got), " "), strings.Join(strings.Fields(want), " ")) {
+			if !strings.Contains(strings.Join(strings.Fields(got), " "),
+				strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("in %d columns it lacks %q:\n%s", width, want, got)
 			}
 		}
@@ -177,10 +193,14 @@ func TestFill(t *testing.T) {
 			}
 		}
 	}
-	if got := screen(100, func(t *Text) { t.Fill(p, true, true) }); !strings.Contains(got, "hidden-canary") {
+	if got := screen(100, func(t *Text) { t.Fill(p, true, true) }); !strings.Contains(got,
+		"hidden-canary") {
 		t.Errorf("with reveal it shows\n%s", got)
 	}
-	if got := screen(100, func(t *Text) { t.Fill(&fill.Plan{}, true, false) }); !strings.Contains(got,
+	if got := screen(100, func(t *Text) {
+		t.Fill(&fill.Plan{}, true,
+			false)
+	}); !strings.Contains(got,
 		"no settings file here") {
 		t.Errorf("without any file it shows %q", got)
 	}
@@ -195,12 +215,15 @@ func TestDescribe(t *testing.T) {
 		t.Errorf("the title is %q", got)
 	}
 	if got := describe(q, 1,
-		false); got != "From https://tides.example\nWhy: index.js:3 fails without it\n\nWhat you type is masked. "+
-		"Enter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing is written." {
+		false); got != "From https://tides.example\nWhy: index.js:3 fails without it\n\nWhat "+
+		"you type is masked. "+
+		"Enter takes it, or skips it if empty; shift+tab goes back; ctrl+c leaves, and nothing "+
+		"is written." {
 		t.Errorf("it is described as %q", got)
 	}
 	if got := describe(fill.Question{URL: "https://tides.example"}, 0,
-		false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; ctrl+c leaves, and "+
+		false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; "+
+		"ctrl+c leaves, and "+
 		"nothing is written." {
 		t.Errorf("one without a comment is described as %q", got)
 	}
@@ -216,10 +239,13 @@ func TestNarrowScreens(t *testing.T) {
 	s := &stack.Stack{Root: "/w", Services: []stack.Service{
 		{Name: "timetable", Runs: stack.Container, Kind: stack.Once, Image: long,
 			At: stack.Place{File: "ferry-office/compose.yaml", Line: 24}},
-		{Name: "counter", Runs: stack.Native, Kind: stack.Lasting, Command: []string{"npm", "run", "start"},
-			Ports: []stack.Port{{Host: 18080, Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json",
+		{Name: "counter", Runs: stack.Native, Kind: stack.Lasting,
+			Command: []string{"npm", "run", "start"},
+			Ports: []stack.Port{{Host: 18080,
+				Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json",
 				Line: 10},
-			After: []stack.After{{Service: "timetable", Reason: "ferry-counter/.env:4 points at it (OFFICE_URL)"}}},
+			After: []stack.After{{Service: "timetable",
+				Reason: "ferry-counter/.env:4 points at it (OFFICE_URL)"}}},
 	}}
 	var out strings.Builder
 	narrow := &Text{Out: &out, Width: 60, Screen: true}
@@ -238,7 +264,8 @@ func TestNarrowScreens(t *testing.T) {
 			t.Errorf("a line has %d columns: %s", len(line)-1, line)
 		}
 	}
-	for _, word := range []string{long, "ferry-counter/package.json:10", "(OFFICE_URL)", "Nothing runs now."} {
+	for _, word := range []string{long, "ferry-counter/package.json:10", "(OFFICE_URL)",
+		"Nothing runs now."} {
 		if !strings.Contains(out.String(), word) {
 			t.Errorf("%q was cut in\n%s", word, out.String())
 		}

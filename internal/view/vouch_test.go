@@ -14,10 +14,12 @@ func TestVouch(t *testing.T) {
 	lines := []string{"FROM scratch", "COPY a /a", "COPY b /b", "CMD /a"}
 	var out bytes.Buffer
 	(&Text{Out: &out, Width: 80}).Vouch([]consent.Command{
-		{ID: "service:office", Shows: "container built from Dockerfile", Detail: append(lines[:4:4], "runs: /a"),
-			At: stack.Place{File: "compose.yaml", Line: 2}},
-		{ID: "service:rota", Shows: "container built from Dockerfile", Detail: append(lines[:4:4], "runs: /b"),
-			New: true},
+		{ID: "service:office", Shows: "container built from Dockerfile",
+			Detail: append(lines[:4:4], "runs: /a"),
+			At:     stack.Place{File: "compose.yaml", Line: 2}},
+		{ID: "service:rota", Shows: "container built from Dockerfile",
+			Detail: append(lines[:4:4], "runs: /b"),
+			New:    true},
 		{ID: "service:mail", Shows: "mailpost", Detail: lines[:3], New: true, Changed: true},
 	})
 	const want = `office

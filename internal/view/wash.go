@@ -9,13 +9,15 @@ import (
 	"nimbleharbor/internal/value"
 )
 
-// Whatever comes from a checkout, a container, a server or a log may hold what a terminal takes for a command, or what
-// makes a person read something else than stands there. This is the one place where it is taken out: all text passes a
-// washer on its way, and every JSON and drawing is washed as a whole.
+// Whatever comes from a checkout, a container, a server or a log may hold what a terminal takes for
+// a command, or what makes a person read something else than stands there. This is the one place
+// where it is taken out: all text passes a washer on its way, and every JSON and drawing is washed
+// as a whole.
 
-// hostile reports whether a character could move the cursor, call a terminal's command, turn the direction of the text
-// around or stand there unseen: control characters but for the ends of lines and tabs, the marks and overrides of
-// bidirectional text (UAX #9), joiners and spaces without width, tags (U+E0000).
+// hostile reports whether a character could move the cursor, call a terminal's command, turn the
+// direction of the text around or stand there unseen: control characters but for the ends of lines
+// and tabs, the marks and overrides of bidirectional text (UAX #9), joiners and spaces without
+// width, tags (U+E0000).
 func hostile(r rune) bool {
 	switch {
 	case r == '\n' || r == '\t':
@@ -27,7 +29,8 @@ func hostile(r rune) bool {
 	}
 	switch {
 	case r == 0x61c, r == 0x180e, r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e,
-		r >= 0x2060 && r <= 0x206f, r == 0xfeff, r >= 0xfff9 && r <= 0xfffb, r >= 0xe0000 && r <= 0xe007f,
+		r >= 0x2060 && r <= 0x206f, r == 0xfeff, r >= 0xfff9 && r <= 0xfffb, r >= 0xe0000 &&
+			r <= 0xe007f,
 		r == utf8.RuneError:
 		return true
 	}
@@ -137,7 +140,8 @@ func file(w io.Writer) *os.File {
 	return nil
 }
 
-// escaped writes JSON in which hostile characters, which stand in texts alone, are written by their numbers.
+// escaped writes JSON in which hostile characters, which stand in texts alone, are written by their
+// numbers.
 type escaped struct{ to io.Writer }
 
 func (e escaped) Write(p []byte) (int, error) {

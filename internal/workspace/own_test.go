@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// TestOwn finds the place of this person's own state: at home, or what takes its place where there is none. What was
-// written is found again.
+// TestOwn finds the place of this person's own state: at home, or what takes its place where there
+// is none. What was written is found again.
 func TestOwn(t *testing.T) {
 	temp := t.TempDir() // this test changes the environment, and is not parallel
 	t.Setenv("TMPDIR", temp)
@@ -22,7 +22,8 @@ func TestOwn(t *testing.T) {
 	}
 	for _, c := range []struct{ name, home, state, want string }{
 		{"a home", home, "", filepath.Join(home, ".local/state/nharbor")},
-		{"a place of its own", home, filepath.Join(home, "state"), filepath.Join(home, "state/nharbor")},
+		{"a place of its own", home, filepath.Join(home, "state"),
+			filepath.Join(home, "state/nharbor")},
 		{"a place that is no path", home, "state", filepath.Join(home, ".local/state/nharbor")},
 		{"no home", "", "", instead},
 		{"a home that is a file", file, "", instead},
@@ -45,7 +46,8 @@ func TestOwn(t *testing.T) {
 			if again, err := key(false); !bytes.Equal(first, again) {
 				t.Errorf("the key is another, %v", err)
 			}
-			if info, err := os.Stat(filepath.Join(made, keyFile)); err != nil || info.Mode().Perm() != 0o600 {
+			if info, err := os.Stat(filepath.Join(made, keyFile)); err != nil ||
+				info.Mode().Perm() != 0o600 {
 				t.Errorf("the key's file: %v, %v", info, err)
 			}
 			root := t.TempDir()

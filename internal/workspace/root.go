@@ -16,8 +16,8 @@ import (
 // StateDir is the folder in a workspace that holds its state.
 const StateDir = ".nharbor"
 
-// Root finds the workspace that dir lies in: the nearest folder upwards with .nharbor or nharbor.toml,
-// else the top of the checkout, else dir itself.
+// Root finds the workspace that dir lies in: the nearest folder upwards with .nharbor or
+// nharbor.toml, else the top of the checkout, else dir itself.
 func Root(dir string) string {
 	top := ""
 	for d := dir; ; d = filepath.Dir(d) {
@@ -41,8 +41,8 @@ func Root(dir string) string {
 	return dir
 }
 
-// Near lists folders around dir that look like the top of an application: first those above it, then
-// those beside it.
+// Near lists folders around dir that look like the top of an application: first those above it,
+// then those beside it.
 func Near(dir string) []string {
 	var out []string
 	for d := filepath.Dir(dir); d != filepath.Dir(d); d = filepath.Dir(d) {
@@ -74,8 +74,8 @@ func likely(dir string) bool {
 	return false
 }
 
-// ID is the short hash of a workspace's path by which its stack is known: two folders of the same name
-// never share a container, a network or a volume.
+// ID is the short hash of a workspace's path by which its stack is known: two folders of the same
+// name never share a container, a network or a volume.
 func ID(root string) string {
 	if real, err := filepath.EvalSymlinks(root); err == nil {
 		root = real
@@ -87,8 +87,8 @@ func ID(root string) string {
 // writing is held while a file is written.
 var writing sync.RWMutex
 
-// Settle waits, at most so long, until no file is being written by WriteFile, and lets none be written any more: the
-// program is about to end.
+// Settle waits, at most so long, until no file is being written by WriteFile, and lets none be
+// written any more: the program is about to end.
 func Settle(most time.Duration) {
 	settled := make(chan struct{})
 	go func() { // it may end with the program
@@ -101,8 +101,8 @@ func Settle(most time.Duration) {
 	}
 }
 
-// WriteFile puts data into the named file at once: a reader, or a crash, finds the old content or the
-// new, never a part.
+// WriteFile puts data into the named file at once: a reader, or a crash, finds the old content or
+// the new, never a part.
 func WriteFile(name string, data []byte, perm os.FileMode) (err error) {
 	writing.RLock()
 	defer writing.RUnlock()

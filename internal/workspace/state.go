@@ -17,13 +17,14 @@ import (
 	"nimbleharbor/internal/reading"
 )
 
-// State is a workspace's own folder, .nharbor in it, and nothing of that is believed because it lies there: a checkout
-// can bring along a folder of that name, or put files and links into ours with its next commit.
+// State is a workspace's own folder, .nharbor in it, and nothing of that is believed because it
+// lies there: a checkout can bring along a folder of that name, or put files and links into ours
+// with its next commit.
 //
-// The folder is ours when it holds a proof: a sum over its identity in the file system, with a key that lies among the
-// person's own files. One that came with a checkout, or was copied, has none; then the state lies among the person's
-// files too, and what came is neither read, nor followed, nor removed. The files that decide what is ended or removed
-// carry a sum each.
+// The folder is ours when it holds a proof: a sum over its identity in the file system, with a key
+// that lies among the person's own files. One that came with a checkout, or was copied, has none;
+// then the state lies among the person's files too, and what came is neither read, nor followed,
+// nor removed. The files that decide what is ended or removed carry a sum each.
 
 // keyFile holds the key of this person on this machine.
 const keyFile = "key"
@@ -71,9 +72,9 @@ func sideDir(root string) string {
 	return filepath.Join(home, "workspaces", ID(root))
 }
 
-// Own is the folder of this person's own state, which no checkout can reach: below the home folder or, where that is
-// absent or can't be written to, one for this user alone that lasts until the machine is started anew. With make it is
-// made.
+// Own is the folder of this person's own state, which no checkout can reach: below the home folder
+// or, where that is absent or can't be written to, one for this user alone that lasts until the
+// machine is started anew. With make it is made.
 func Own(make bool) (string, error) {
 	dir, err := atHome()
 	switch {
@@ -93,7 +94,8 @@ func Own(make bool) (string, error) {
 		}
 	}
 	if !private(dir) {
-		return "", fmt.Errorf("there is no place for what must be remembered: no home folder can be written to, and "+
+		return "", fmt.Errorf("there is no place for what must be remembered: no home folder "+
+			"can be written to, and "+
 			"%s is not this user's alone", dir)
 	}
 	return dir, nil
@@ -102,7 +104,8 @@ func Own(make bool) (string, error) {
 // Displaced tells why this person's own state does not lie where it usually does; empty if it does.
 func Displaced() string {
 	home, homeErr := atHome()
-	if homeErr == nil && (exists(filepath.Join(home, keyFile)) && writable(home) || canBeMade(home)) {
+	if homeErr == nil && (exists(filepath.Join(home, keyFile)) && writable(home) ||
+		canBeMade(home)) {
 		return ""
 	}
 	dir, usual := forNow(), temporary(0)
@@ -111,10 +114,12 @@ func Displaced() string {
 		return "there is no home folder, so that what must be remembered lies in " + dir +
 			", until this machine is started anew"
 	case dir != usual:
-		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must be remembered lies "+
+		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must "+
+			"be remembered lies "+
 			"in %s, until this machine is started anew", home, usual, dir)
 	}
-	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, until this machine is "+
+	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, "+
+		"until this machine is "+
 		"started anew", home, dir)
 }
 
@@ -133,7 +138,8 @@ func canBeMade(dir string) bool {
 // private reports whether a folder is this user's alone.
 func private(dir string) bool {
 	info, err := os.Lstat(dir)
-	return err == nil && info.IsDir() && (info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows") && mine(info)
+	return err == nil && info.IsDir() &&
+		(info.Mode().Perm()&0o077 == 0 || runtime.GOOS == "windows") && mine(info)
 }
 
 func atHome() (string, error) {
@@ -148,7 +154,8 @@ func atHome() (string, error) {
 	return filepath.Join(dir, "nharbor"), nil
 }
 
-// temporary are the names of folders that do for the one at home, the usual one first: another user can have taken it.
+// temporary are the names of folders that do for the one at home, the usual one first: another user
+// can have taken it.
 func temporary(i int) string {
 	name := fmt.Sprintf("nharbor-%d", os.Getuid())
 	if i > 0 {
@@ -157,7 +164,8 @@ func temporary(i int) string {
 	return filepath.Join(os.TempDir(), name)
 }
 
-// forNow is the folder that does for the one at home: the first that is this user's, or that nobody has.
+// forNow is the folder that does for the one at home: the first that is this user's, or that nobody
+// has.
 func forNow() string {
 	for i := range 10 {
 		if dir := temporary(i); private(dir) || !exists(dir) {
@@ -177,7 +185,8 @@ func usable(dir string) bool {
 	return os.Remove(f.Name()) == nil
 }
 
-// key reads the key of this person on this machine, and makes it when it is wanted for the first time.
+// key reads the key of this person on this machine, and makes it when it is wanted for the first
+// time.
 func key(make bool) ([]byte, error) {
 	dir, err := Own(make)
 	if err != nil {
@@ -207,8 +216,8 @@ func key(make bool) ([]byte, error) {
 	return data, nil
 }
 
-// sum is the keyed sum of something said of a state folder, which is known by its identity and not by its path: a
-// workspace may be moved.
+// sum is the keyed sum of something said of a state folder, which is known by its identity and not
+// by its path: a workspace may be moved.
 func sum(dir, of string, data []byte, make bool) (string, error) {
 	k, err := key(make)
 	if err != nil {
@@ -242,8 +251,8 @@ func readFew(name string, limit int64) ([]byte, error) {
 	return data, err
 }
 
-// MakeStateDir makes the state folder of the workspace, which git ignores by its own rule, and below it
-// the folder that the parts name. Only this user can enter. No link is followed out of it.
+// MakeStateDir makes the state folder of the workspace, which git ignores by its own rule, and
+// below it the folder that the parts name. Only this user can enter. No link is followed out of it.
 func MakeStateDir(root string, parts ...string) (string, error) {
 	dir := State(root)
 	mkdir := os.MkdirAll
@@ -293,8 +302,8 @@ const maxState = 64 << 20
 // ErrForged is the error of a state file that we have not written.
 var ErrForged = errors.New("the file was not written by nharbor for this workspace")
 
-// ReadState reads a file of the state that WriteState has written; any other is as good as none, and the error is
-// ErrForged.
+// ReadState reads a file of the state that WriteState has written; any other is as good as none,
+// and the error is ErrForged.
 func ReadState(root, name string) ([]byte, error) {
 	dir := State(root)
 	data, err := readFew(filepath.Join(dir, name), maxState)
@@ -323,11 +332,13 @@ func WriteState(root, name string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	return WriteFile(filepath.Join(dir, name), append(append(bytes.Clone(data), '\n'), s+"\n"...), 0o600)
+	return WriteFile(filepath.Join(dir, name), append(append(bytes.Clone(data), '\n'), s+"\n"...),
+		0o600)
 }
 
-// Making is the folder of the person's own in which something is made until it is complete, such as a clone of an
-// address into a folder: always the same for the same words, and of a name that nobody else can guess. It is not made.
+// Making is the folder of the person's own in which something is made until it is complete, such as
+// a clone of an address into a folder: always the same for the same words, and of a name that
+// nobody else can guess. It is not made.
 func Making(of ...string) (string, error) {
 	home, err := Own(true)
 	if err != nil {
@@ -342,8 +353,9 @@ func Making(of ...string) (string, error) {
 	return filepath.Join(home, "making", hex.EncodeToString(h.Sum(nil)[:16])), nil
 }
 
-// Known reports whether it is known of a folder that it is what it says to be, a clone of a repository of that name:
-// the person has said so, or we have cloned it. What a folder says of itself, anybody could have written.
+// Known reports whether it is known of a folder that it is what it says to be, a clone of a
+// repository of that name: the person has said so, or we have cloned it. What a folder says of
+// itself, anybody could have written.
 func Known(dir, name string) bool {
 	file, want, err := knownAs(dir, name, false)
 	if err != nil {
@@ -374,9 +386,9 @@ func knownAs(dir, name string, make bool) (file, says string, err error) {
 	return filepath.Join(home, "clones", says), says, err
 }
 
-// Same is a name for something that is remembered of a folder itself, wherever it is moved: another folder that comes
-// to stand at its path, even one that gets its number in the file system, has another. With make the person's key is
-// made if there is none yet.
+// Same is a name for something that is remembered of a folder itself, wherever it is moved: another
+// folder that comes to stand at its path, even one that gets its number in the file system, has
+// another. With make the person's key is made if there is none yet.
 func Same(dir, what string, make bool) (string, error) {
 	return sum(dir, what, []byte(born(dir)), make)
 }

@@ -17,8 +17,8 @@ func person(t *testing.T) string {
 	return home
 }
 
-// TestState holds that the state lies in the workspace where the folder there is ours, and among the person's own files
-// where it isn't, whatever has come along.
+// TestState holds that the state lies in the workspace where the folder there is ours, and among
+// the person's own files where it isn't, whatever has come along.
 func TestState(t *testing.T) {
 	home := person(t)
 	ours, err := MakeStateDir(filepath.Join(t.TempDir()))
@@ -29,8 +29,11 @@ func TestState(t *testing.T) {
 		lay  func(t *testing.T, root, state string)
 		ours bool
 	}{
-		"nothing is there":   {func(*testing.T, string, string) {}, true},
-		"an empty folder is": {func(t *testing.T, _, state string) { must(t, os.Mkdir(state, 0o755)) }, true},
+		"nothing is there": {func(*testing.T, string, string) {}, true},
+		"an empty folder is": {func(t *testing.T, _,
+			state string) {
+			must(t, os.Mkdir(state, 0o755))
+		}, true},
 		"one that is ours": {func(t *testing.T, root, _ string) {
 			_, err := MakeStateDir(root)
 			must(t, err)
@@ -42,8 +45,14 @@ func TestState(t *testing.T) {
 			must(t, err)
 			must(t, os.Rename(filepath.Join(elsewhere, StateDir), state))
 		}, true},
-		"a file":             {func(t *testing.T, _, state string) { must(t, os.WriteFile(state, nil, 0o600)) }, false},
-		"a link to a folder": {func(t *testing.T, _, state string) { must(t, os.Symlink(home, state)) }, false},
+		"a file": {func(t *testing.T, _,
+			state string) {
+			must(t, os.WriteFile(state, nil, 0o600))
+		}, false},
+		"a link to a folder": {func(t *testing.T, _,
+			state string) {
+			must(t, os.Symlink(home, state))
+		}, false},
 		"a link to one that is ours": {func(t *testing.T, _, state string) {
 			must(t, os.Symlink(ours, state))
 		}, false},
@@ -52,7 +61,8 @@ func TestState(t *testing.T) {
 		}, false},
 		"one with a proof that was guessed": {func(t *testing.T, _, state string) {
 			lay(t, state, "stack.json")
-			must(t, os.WriteFile(filepath.Join(state, proofFile), []byte(strings.Repeat("0", 64)), 0o600))
+			must(t, os.WriteFile(filepath.Join(state, proofFile), []byte(strings.Repeat("0", 64)),
+				0o600))
 		}, false},
 		"one with the proof of another": {func(t *testing.T, _, state string) {
 			lay(t, state, "stack.json")
@@ -105,7 +115,8 @@ func listing(root string) string {
 	return strings.Join(out, "\n")
 }
 
-// TestStateFiles holds that a file of the state is read only as it was written, where it was written.
+// TestStateFiles holds that a file of the state is read only as it was written, where it was
+// written.
 func TestStateFiles(t *testing.T) {
 	person(t)
 	root, other := t.TempDir(), t.TempDir()
@@ -126,8 +137,10 @@ func TestStateFiles(t *testing.T) {
 	must(t, err)
 	ofMemory, err := os.ReadFile(filepath.Join(root, StateDir, "memory.json"))
 	must(t, err)
-	for name, text := range map[string]string{"changed": strings.Replace(string(whole), "of", "by", 1), "empty": "",
-		"truncated": string(whole[:9]), "without a sum": `{"of": 1}`, "with a sum of nothing": "{}\n\n",
+	for name, text := range map[string]string{"changed": strings.Replace(string(whole), "of", "by",
+		1), "empty": "",
+		"truncated": string(whole[:9]), "without a sum": `{"of": 1}`, "with a sum of " +
+			"nothing": "{}\n\n",
 		"that of another workspace": string(ofOther), "another file of this one": string(ofMemory),
 		"with something behind it": string(whole) + "{}\n"} {
 		must(t, os.WriteFile(file, []byte(text), 0o600))
@@ -166,7 +179,8 @@ func TestStateWithoutLinks(t *testing.T) {
 	}
 }
 
-// TestKnownClones holds that a folder is known to be a clone of the repository that was said, and of no other.
+// TestKnownClones holds that a folder is known to be a clone of the repository that was said, and
+// of no other.
 func TestKnownClones(t *testing.T) {
 	person(t)
 	dir, other := t.TempDir(), t.TempDir()
@@ -174,7 +188,8 @@ func TestKnownClones(t *testing.T) {
 		t.Error("it is known before anything was said")
 	}
 	must(t, SetKnown(dir, "quay.example/office"))
-	if !Known(dir, "quay.example/office") || Known(dir, "quay.example/counter") || Known(other, "quay.example/office") {
+	if !Known(dir, "quay.example/office") || Known(dir, "quay.example/counter") ||
+		Known(other, "quay.example/office") {
 		t.Error("it is known as something else, or not at all")
 	}
 	moved := filepath.Join(t.TempDir(), "moved")

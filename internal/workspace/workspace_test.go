@@ -50,7 +50,8 @@ func TestNear(t *testing.T) {
 		[]string{filepath.Join(root, "a"), filepath.Join(root, "b")}; !slices.Equal(got, want) {
 		t.Errorf("near d are %v, want %v", got, want)
 	}
-	if got := Near(filepath.Join(root, "a", "lost")); len(got) == 0 || got[0] != filepath.Join(root, "a") {
+	if got := Near(filepath.Join(root, "a", "lost")); len(got) == 0 ||
+		got[0] != filepath.Join(root, "a") {
 		t.Errorf("near a/lost are %v", got)
 	}
 }
@@ -104,7 +105,8 @@ func TestMakeStateDir(t *testing.T) {
 	if err != nil || dir != filepath.Join(root, ".nharbor", "logs") {
 		t.Fatalf("%s, %v", dir, err)
 	}
-	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", ".gitignore")); err != nil || string(data) != "*\n" {
+	if data, err := os.ReadFile(filepath.Join(root, ".nharbor", ".gitignore")); err != nil ||
+		string(data) != "*\n" {
 		t.Errorf("its ignore file holds %q, %v", data, err)
 	}
 	if info, err := os.Stat(dir); err != nil || info.Mode().Perm() != 0o700 {

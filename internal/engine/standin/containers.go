@@ -98,7 +98,8 @@ func (s *Server) box(name string) *box {
 }
 
 // withBox hands the container that the path names to a handler.
-func (s *Server) withBox(f func(b *box, w http.ResponseWriter, r *http.Request) error) func(http.ResponseWriter,
+func (s *Server) withBox(f func(b *box, w http.ResponseWriter,
+	r *http.Request) error) func(http.ResponseWriter,
 	*http.Request) error {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		s.mu.Lock()
@@ -114,84 +115,94 @@ func (s *Server) withBox(f func(b *box, w http.ResponseWriter, r *http.Request) 
 func (s *Server) containerRoutes(handle router) {
 	handle("POST /containers/create", s.create)
 	handle("GET /containers/json", s.list)
-	handle("GET /containers/{id}/json", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, b.inspect())
-	}))
-	handle("GET /containers/{id}/stats", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, b.stats())
-	}))
-	handle("POST /containers/{id}/start", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		if b.running() {
-			w.WriteHeader(http.StatusNotModified)
-			return nil
-		}
-		if err := b.start(); err != nil {
-			return err
-		}
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}))
-	handle("POST /containers/{id}/stop", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		if !b.running() {
-			w.WriteHeader(http.StatusNotModified)
-			return nil
-		}
-		grace := 10 * time.Second
-		if seconds, err := strconv.Atoi(r.URL.Query().Get("t")); err == nil && seconds >= 0 {
-			grace = time.Duration(seconds) * time.Second
-		}
-		b.stop(grace)
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}))
-	handle("POST /containers/{id}/kill", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		if !b.running() {
-			return &refusal{http.StatusConflict, fmt.Sprintf("the container %s does not run", b.id)}
-		}
-		b.kill()
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}))
-	handle("POST /containers/{id}/wait", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		w.Header().Set("Content-Type", "application/json")
-		w.WriteHeader(http.StatusOK)
-		w.(http.Flusher).Flush()
-		b.mu.Lock()
-		done := b.done
-		b.mu.Unlock()
-		if done != nil {
-			select {
-			case <-done:
-			case <-r.Context().Done():
+	handle("GET /containers/{id}/json",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			return reply(w, http.StatusOK, b.inspect())
+		}))
+	handle("GET /containers/{id}/stats",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			return reply(w, http.StatusOK, b.stats())
+		}))
+	handle("POST /containers/{id}/start",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			if b.running() {
+				w.WriteHeader(http.StatusNotModified)
 				return nil
 			}
-		}
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		return json.NewEncoder(w).Encode(container.WaitResponse{StatusCode: int64(b.exit)})
-	}))
-	handle("GET /containers/{id}/logs", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		w.Header().Set("Content-Type", "application/vnd.docker.raw-stream")
-		w.WriteHeader(http.StatusOK)
-		b.output.copy(r.Context(), w, r.URL.Query().Get("follow") == "1")
-		return nil
-	}))
-	handle("DELETE /containers/{id}", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		if b.running() {
-			if r.URL.Query().Get("force") != "1" {
-				return &refusal{http.StatusConflict, fmt.Sprintf("the container %s runs; it is removed by force only",
-					b.id)}
+			if err := b.start(); err != nil {
+				return err
+			}
+			w.WriteHeader(http.StatusNoContent)
+			return nil
+		}))
+	handle("POST /containers/{id}/stop",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			if !b.running() {
+				w.WriteHeader(http.StatusNotModified)
+				return nil
+			}
+			grace := 10 * time.Second
+			if seconds, err := strconv.Atoi(r.URL.Query().Get("t")); err == nil && seconds >= 0 {
+				grace = time.Duration(seconds) * time.Second
+			}
+			b.stop(grace)
+			w.WriteHeader(http.StatusNoContent)
+			return nil
+		}))
+	handle("POST /containers/{id}/kill",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			if !b.running() {
+				return &refusal{http.StatusConflict,
+					fmt.Sprintf("the container %s does not run", b.id)}
 			}
 			b.kill()
-			b.wait()
-		}
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		delete(s.containers, b.id)
-		os.RemoveAll(b.dir)
-		w.WriteHeader(http.StatusNoContent)
-		return nil
-	}))
+			w.WriteHeader(http.StatusNoContent)
+			return nil
+		}))
+	handle("POST /containers/{id}/wait",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			w.Header().Set("Content-Type", "application/json")
+			w.WriteHeader(http.StatusOK)
+			w.(http.Flusher).Flush()
+			b.mu.Lock()
+			done := b.done
+			b.mu.Unlock()
+			if done != nil {
+				select {
+				case <-done:
+				case <-r.Context().Done():
+					return nil
+				}
+			}
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			return json.NewEncoder(w).Encode(container.WaitResponse{StatusCode: int64(b.exit)})
+		}))
+	handle("GET /containers/{id}/logs",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			w.Header().Set("Content-Type", "application/vnd.docker.raw-stream")
+			w.WriteHeader(http.StatusOK)
+			b.output.copy(r.Context(), w, r.URL.Query().Get("follow") == "1")
+			return nil
+		}))
+	handle("DELETE /containers/{id}",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			if b.running() {
+				if r.URL.Query().Get("force") != "1" {
+					return &refusal{http.StatusConflict,
+						fmt.Sprintf("the container %s runs; it is removed by force only",
+							b.id)}
+				}
+				b.kill()
+				b.wait()
+			}
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			delete(s.containers, b.id)
+			os.RemoveAll(b.dir)
+			w.WriteHeader(http.StatusNoContent)
+			return nil
+		}))
 	s.execRoutes(handle)
 }
 
@@ -215,9 +226,11 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 	}
 	name := r.URL.Query().Get("name")
 	if other := s.box(name); name != "" && other != nil {
-		return &refusal{http.StatusConflict, fmt.Sprintf("the name %s belongs to the container %s", name, other.id)}
+		return &refusal{http.StatusConflict,
+			fmt.Sprintf("the name %s belongs to the container %s", name, other.id)}
 	}
-	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig, image: img, made: created(),
+	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig,
+		image: img, made: created(),
 		networks: map[string][]string{},
 		places:   map[string]string{}, listening: map[int]listener{}, output: newOutput()}
 	b.dir = filepath.Join(s.dir, "containers", b.id[:12])
@@ -276,7 +289,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
 		if b.running() {
 			state = "running"
 		}
-		out = append(out, container.Summary{ID: b.id, Names: []string{"/" + b.name}, Image: b.config.Image,
+		out = append(out, container.Summary{ID: b.id, Names: []string{"/" + b.name},
+			Image: b.config.Image,
 			State: container.ContainerState(state), Labels: b.config.Labels, Ports: b.held()})
 	}
 	return reply(w, http.StatusOK, out)
@@ -291,8 +305,9 @@ func (b *box) held() []container.PortSummary {
 	for port, bindings := range b.host.PortBindings {
 		for _, bound := range bindings {
 			if n, err := strconv.Atoi(bound.HostPort); err == nil {
-				out = append(out, container.PortSummary{PrivatePort: port.Num(), PublicPort: uint16(n),
-					Type: string(port.Proto())})
+				out = append(out, container.PortSummary{PrivatePort: port.Num(),
+					PublicPort: uint16(n),
+					Type:       string(port.Proto())})
 			}
 		}
 	}
@@ -334,8 +349,9 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 	}
 	file, ok := b.places[path.Clean(words[0])]
 	if !ok {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("the program %s was not found in the container",
-			words[0])}
+		return nil, &refusal{http.StatusBadRequest,
+			fmt.Sprintf("the program %s was not found in the container",
+				words[0])}
 	}
 	cmd := exec.Command(file, words[1:]...)
 	cmd.Args[0] = words[0]
@@ -344,9 +360,11 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd.Env = append(append([]string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOSTNAME=" + b.id[:12], "HOME=/"},
+	cmd.Env = append(append([]string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOSTNAME=" + b.id[:12],
+		"HOME=/"},
 		b.image.Env...), b.config.Env...)
-	cmd.Env = append(cmd.Env, inside.EnvSocket+"="+b.server.listener.Addr().String(), inside.EnvContainer+"="+b.id,
+	cmd.Env = append(cmd.Env, inside.EnvSocket+"="+b.server.listener.Addr().String(),
+		inside.EnvContainer+"="+b.id,
 		inside.EnvPaths+"="+string(places))
 	cmd.ExtraFiles = []*os.File{b.server.lifeEnd}
 	ownGroup(cmd)
@@ -510,7 +528,8 @@ func (b *box) watchHealth(ctx context.Context, h *container.HealthConfig) {
 	}
 }
 
-// healthWords is the command of a health check; CMD-SHELL lines are split at white space, since there is no shell.
+// healthWords is the command of a health check; CMD-SHELL lines are split at white space, since
+// there is no shell.
 func healthWords(test []string) []string {
 	if test[0] == "CMD-SHELL" {
 		return strings.Fields(strings.Join(test[1:], " "))
@@ -519,7 +538,8 @@ func healthWords(test []string) []string {
 }
 
 // runInside runs a command in the container and gives its exit code.
-func (b *box) runInside(ctx context.Context, words []string, in io.Reader, out, errOut io.Writer) int {
+func (b *box) runInside(ctx context.Context, words []string, in io.Reader, out,
+	errOut io.Writer) int {
 	cmd, err := b.program(words)
 	if err != nil {
 		return 127

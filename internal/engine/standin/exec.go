@@ -21,20 +21,22 @@ type execution struct {
 }
 
 func (s *Server) execRoutes(handle router) {
-	handle("POST /containers/{id}/exec", s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
-		var req container.ExecCreateRequest
-		if err := json.NewDecoder(r.Body).Decode(&req); err != nil || len(req.Cmd) == 0 {
-			return &refusal{http.StatusBadRequest, "there is no command"}
-		}
-		if !b.running() {
-			return &refusal{http.StatusConflict, fmt.Sprintf("the container %s does not run", b.id)}
-		}
-		id := newID()
-		s.mu.Lock()
-		s.execs[id] = &execution{box: b, words: req.Cmd}
-		s.mu.Unlock()
-		return reply(w, http.StatusCreated, container.ExecCreateResponse{ID: id})
-	}))
+	handle("POST /containers/{id}/exec",
+		s.withBox(func(b *box, w http.ResponseWriter, r *http.Request) error {
+			var req container.ExecCreateRequest
+			if err := json.NewDecoder(r.Body).Decode(&req); err != nil || len(req.Cmd) == 0 {
+				return &refusal{http.StatusBadRequest, "there is no command"}
+			}
+			if !b.running() {
+				return &refusal{http.StatusConflict,
+					fmt.Sprintf("the container %s does not run", b.id)}
+			}
+			id := newID()
+			s.mu.Lock()
+			s.execs[id] = &execution{box: b, words: req.Cmd}
+			s.mu.Unlock()
+			return reply(w, http.StatusCreated, container.ExecCreateResponse{ID: id})
+		}))
 	handle("POST /exec/{id}/start", func(w http.ResponseWriter, r *http.Request) error {
 		s.mu.Lock()
 		x := s.execs[r.PathValue("id")]
@@ -70,14 +72,16 @@ func (s *Server) execRoutes(handle router) {
 		if x == nil {
 			return notFound("there is no command %s", r.PathValue("id"))
 		}
-		return reply(w, http.StatusOK, map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id,
-			"Running": x.started && x.exit == nil, "ExitCode": x.exit})
+		return reply(w, http.StatusOK,
+			map[string]any{"ID": r.PathValue("id"), "ContainerID": x.box.id,
+				"Running": x.started && x.exit == nil, "ExitCode": x.exit})
 	})
 }
 
-// attached takes the connection over, as an engine does, and runs a command whose input and output it is: as it stands
-// for a terminal, else in frames that tell the two outputs apart.
-func (s *Server) attached(w http.ResponseWriter, tty bool, run func(in io.Reader, out, errOut io.Writer)) error {
+// attached takes the connection over, as an engine does, and runs a command whose input and output
+// it is: as it stands for a terminal, else in frames that tell the two outputs apart.
+func (s *Server) attached(w http.ResponseWriter, tty bool,
+	run func(in io.Reader, out, errOut io.Writer)) error {
 	c, buffered, err := http.NewResponseController(w).Hijack()
 	if err != nil {
 		return err
@@ -101,7 +105,8 @@ type frames struct {
 
 func (f *frames) Write(p []byte) (int, error) {
 	head := []byte{byte(f.kind), 0, 0, 0}
-	if _, err := f.to.Write(append(binary.BigEndian.AppendUint32(head, uint32(len(p))), p...)); err != nil {
+	if _, err := f.to.Write(append(binary.BigEndian.AppendUint32(head, uint32(len(p))),
+		p...)); err != nil {
 		return 0, err
 	}
 	return len(p), nil

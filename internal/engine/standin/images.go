@@ -20,7 +20,8 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
-// Image is what a container is made of: programs and files by their path in the container, and how it is started.
+// Image is what a container is made of: programs and files by their path in the container, and how
+// it is started.
 type Image struct {
 	ID         string
 	Files      map[string]string // path in the container: path on this machine
@@ -60,10 +61,11 @@ func (s *Server) imageRoutes(handle router) {
 		for _, p := range img.Exposed {
 			exposed[p] = struct{}{}
 		}
-		return reply(w, http.StatusOK, image.InspectResponse{ID: img.ID, RepoTags: []string{withTag(ref)}, Os: "linux",
-			Config: &dockerspec.DockerOCIImageConfig{ImageConfig: ocispec.ImageConfig{
-				Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env, WorkingDir: img.WorkingDir, Labels: img.Labels,
-				ExposedPorts: exposed}}})
+		return reply(w, http.StatusOK,
+			image.InspectResponse{ID: img.ID, RepoTags: []string{withTag(ref)}, Os: "linux",
+				Config: &dockerspec.DockerOCIImageConfig{ImageConfig: ocispec.ImageConfig{
+					Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env, WorkingDir: img.WorkingDir, Labels: img.Labels,
+					ExposedPorts: exposed}}})
 	})
 	handle("POST /images/{name...}", func(w http.ResponseWriter, r *http.Request) error {
 		ref, ok := strings.CutSuffix(r.PathValue("name"), "/tag")
@@ -192,7 +194,8 @@ func (b *builder) instruction(word, rest string) error {
 			base := b.server.image(ref)
 			b.server.mu.Unlock()
 			if base == nil {
-				return fmt.Errorf("there is no image %s in the stand-in, and it has no registry", ref)
+				return fmt.Errorf("there is no image %s in the stand-in, and it has no registry",
+					ref)
 			}
 			*next = *base
 			next.Files, next.Labels = map[string]string{}, map[string]string{}

@@ -40,8 +40,8 @@ func (o *output) Write(p []byte) (int, error) {
 // stream is a writer for one of a container's outputs.
 func (o *output) stream(t stdcopy.StdType) io.Writer { return &framed{o, t} }
 
-// framed puts what is written into frames: one byte for the stream, three empty ones, and the length in four, the
-// highest first (the engine's API, "Attach to a container").
+// framed puts what is written into frames: one byte for the stream, three empty ones, and the
+// length in four, the highest first (the engine's API, "Attach to a container").
 type framed struct {
 	to     io.Writer
 	stream stdcopy.StdType

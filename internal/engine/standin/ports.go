@@ -10,7 +10,8 @@ import (
 	"strings"
 )
 
-// insideRoutes answer the programs in containers: where another one's port is, and which ports they open.
+// insideRoutes answer the programs in containers: where another one's port is, and which ports they
+// open.
 func (s *Server) insideRoutes(mux *http.ServeMux) {
 	mux.HandleFunc("POST /inside/listen", func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
@@ -64,7 +65,8 @@ func (s *Server) resolve(from, host string, port int) (string, error) {
 	for id := range self.networks {
 		for _, b := range s.containers {
 			aliases, in := b.networks[id]
-			if in && other == nil && (b.name == host || strings.HasPrefix(b.id, host) && len(host) == 12 ||
+			if in && other == nil && (b.name == host ||
+				strings.HasPrefix(b.id, host) && len(host) == 12 ||
 				slices.Contains(aliases, host)) {
 				other = b
 			}

@@ -1,9 +1,9 @@
-// Package standin is a small simulated container engine: the open HTTP API of a real one over a unix
-// socket, where an image names a program of this machine and a container is a process of it. It lets
-// nharbor be tried, and tested, where no engine is installed.
+// Package standin is a small simulated container engine: the open HTTP API of a real one over a
+// unix socket, where an image names a program of this machine and a container is a process of it.
+// It lets nharbor be tried, and tested, where no engine is installed.
 //
-// Containers share the machine's network. Package inside gives their programs the view of a container;
-// published ports are forwarded as an engine forwards them.
+// Containers share the machine's network. Package inside gives their programs the view of a
+// container; published ports are forwarded as an engine forwards them.
 package standin
 
 import (
@@ -46,8 +46,8 @@ type Server struct {
 	execs      map[string]*execution
 }
 
-// Start listens on the unix socket and serves. The folder dir holds volumes and built images; images
-// are those that are there from the beginning, by reference, such as "saltmarsh/base:1".
+// Start listens on the unix socket and serves. The folder dir holds volumes and built images;
+// images are those that are there from the beginning, by reference, such as "saltmarsh/base:1".
 func Start(socket, dir string, images map[string]Image) (*Server, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -143,12 +143,14 @@ func (s *Server) handler() http.Handler {
 		return err
 	})
 	handle("GET /version", func(w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, map[string]any{"Version": "stand-in", "ApiVersion": APIVersion,
-			"MinAPIVersion": "1.24", "Os": "linux", "Arch": runtime.GOARCH})
+		return reply(w, http.StatusOK,
+			map[string]any{"Version": "stand-in", "ApiVersion": APIVersion,
+				"MinAPIVersion": "1.24", "Os": "linux", "Arch": runtime.GOARCH})
 	})
 	handle("GET /info", func(w http.ResponseWriter, r *http.Request) error {
-		return reply(w, http.StatusOK, map[string]any{"Name": "stand-in", "ServerVersion": "stand-in",
-			"OSType": "linux"})
+		return reply(w, http.StatusOK,
+			map[string]any{"Name": "stand-in", "ServerVersion": "stand-in",
+				"OSType": "linux"})
 	})
 	s.imageRoutes(handle)
 	s.containerRoutes(handle)
@@ -182,9 +184,11 @@ func (s *Server) networkRoutes(handle router) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.network(req.Name) != nil {
-			return &refusal{http.StatusConflict, fmt.Sprintf("there is a network %s already", req.Name)}
+			return &refusal{http.StatusConflict,
+				fmt.Sprintf("there is a network %s already", req.Name)}
 		}
-		n := &network.Inspect{Network: network.Network{ID: newID(), Name: req.Name, Driver: req.Driver, Scope: "local",
+		n := &network.Inspect{Network: network.Network{ID: newID(), Name: req.Name,
+			Driver: req.Driver, Scope: "local",
 			Internal: req.Internal, Labels: req.Labels, Created: time.Now()}}
 		s.networks[n.ID] = n
 		return reply(w, http.StatusCreated, network.CreateResponse{ID: n.ID})
@@ -223,7 +227,8 @@ func (s *Server) networkRoutes(handle router) {
 		n := s.network(r.PathValue("id"))
 		b := s.box(req.Container)
 		if n == nil || b == nil {
-			return notFound("there is no network %s or no container %s", r.PathValue("id"), req.Container)
+			return notFound("there is no network %s or no container %s", r.PathValue("id"),
+				req.Container)
 		}
 		var aliases []string
 		if req.EndpointConfig != nil {
@@ -242,7 +247,8 @@ func (s *Server) networkRoutes(handle router) {
 		}
 		for _, b := range s.containers {
 			if _, in := b.networks[n.ID]; in && b.running() {
-				return &refusal{http.StatusForbidden, fmt.Sprintf("containers run in the network %s", n.Name)}
+				return &refusal{http.StatusForbidden,
+					fmt.Sprintf("containers run in the network %s", n.Name)}
 			}
 		}
 		delete(s.networks, n.ID)
@@ -334,8 +340,9 @@ func (s *Server) volumeRoutes(handle router) {
 		}
 		for _, b := range s.containers {
 			if b.uses(v.Name) {
-				return &refusal{http.StatusConflict, fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name,
-					b.id)}
+				return &refusal{http.StatusConflict,
+					fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name,
+						b.id)}
 			}
 		}
 		delete(s.volumes, v.Name)
@@ -352,8 +359,9 @@ func (s *Server) volume(name string, labels map[string]string) (*volume.Volume, 
 		name = newID()
 	}
 	if !volumeName.MatchString(name) {
-		return nil, &refusal{http.StatusBadRequest, fmt.Sprintf("%s has characters that a volume's name may not have",
-			name)}
+		return nil, &refusal{http.StatusBadRequest,
+			fmt.Sprintf("%s has characters that a volume's name may not have",
+				name)}
 	}
 	if v := s.volumes[name]; v != nil {
 		return v, nil

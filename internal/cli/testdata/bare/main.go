@@ -1,4 +1,5 @@
-// Command bare does nothing with the library of the command line. What nharbor takes longer to start is its own.
+// Command bare does nothing with the library of the command line. What nharbor takes longer to
+// start is its own.
 package main
 
 import (

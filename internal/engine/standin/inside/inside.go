@@ -1,6 +1,6 @@
-// Package inside is what a program uses that runs as a container of either engine: of a real one, where
-// it is nothing but the standard library, or of the stand-in, where containers are plain processes of
-// this machine that share its network. Listen, Dial and Path make the two look alike.
+// Package inside is what a program uses that runs as a container of either engine: of a real one,
+// where it is nothing but the standard library, or of the stand-in, where containers are plain
+// processes of this machine that share its network. Listen, Dial and Path make the two look alike.
 package inside
 
 import (
@@ -53,7 +53,8 @@ func standin() *http.Client {
 
 func ask(ctx context.Context, what string, values url.Values) (string, error) {
 	values.Set("container", os.Getenv(EnvContainer))
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://standin/inside/"+what+"?"+values.Encode(), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost,
+		"http://standin/inside/"+what+"?"+values.Encode(), nil)
 	if err != nil {
 		return "", err
 	}

@@ -1,5 +1,6 @@
-// Dial stands for ssh in a test: whatever it is told, it connects its input and output to the socket that SOCKET names,
-// or, for a port, to the address that -W names. Without SOCKET it refuses.
+// Dial stands for ssh in a test: whatever it is told, it connects its input and output to the
+// socket that SOCKET names, or, for a port, to the address that -W names. Without SOCKET it
+// refuses.
 package main
 
 import (

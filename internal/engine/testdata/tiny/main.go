@@ -1,4 +1,5 @@
-// Tiny is the program in the images of the engine's contract tests. Its words say what to do, one after another.
+// Tiny is the program in the images of the engine's contract tests. Its words say what to do, one
+// after another.
 package main
 
 import (
