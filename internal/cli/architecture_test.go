@@ -177,7 +177,8 @@ func TestNothingElseOpens(t *testing.T) {
 			}
 			call := of + "." + sel.Sel.Name
 			switch {
-			case call == "os.Open", call == "os.OpenFile", call == "os.ReadFile", call == "os.DirFS",
+			case call == "os.Open", call == "os.OpenFile", call == "os.ReadFile",
+				call == "os.DirFS",
 				call == "root.FS", call == "top.FS":
 			case sel.Sel.Name == "OpenFile", sel.Sel.Name == "ReadFile" &&
 				slices.Contains([]string{"top", "root"}, of):

@@ -423,7 +423,8 @@ func TestAnswersFile(t *testing.T) {
 	b := newBench(t)
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
 		"env_file: [.env, api/.env]}}\n",
-		".env.example": "TIDE_TOKEN=\nPORT=1\n", "api/.env.example": "TIDE_TOKEN=\nPORT=2\nBUSY=no\n"})
+		".env.example":     "TIDE_TOKEN=\nPORT=1\n",
+		"api/.env.example": "TIDE_TOKEN=\nPORT=2\nBUSY=no\n"})
 	for _, c := range []struct {
 		name, text string
 		code       int

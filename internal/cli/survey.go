@@ -157,7 +157,8 @@ func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
 			Configs  any      `json:"configs"`
 			// From tells, by service and key, where each setting of the environment is from.
 			From map[string]map[string]compose.Given `json:"environmentFrom"`
-		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"), sections("volumes"),
+		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"),
+			sections("volumes"),
 			sections("secrets"), sections("configs"), from})
 	}
 	t := a.text()

@@ -181,7 +181,8 @@ func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Tes
 		out.Passes = out.Passes && done.Passed
 		out.Tests = append(out.Tests,
 			view.TestResult{Project: test.Project, Command: test.Command, Passes: done.Passed,
-				Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000, Counts: done.Counts, Cause: done.Cause,
+				Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000,
+				Counts: done.Counts, Cause: done.Cause,
 				Remedy: done.Remedy})
 	}
 	if !out.Passes {

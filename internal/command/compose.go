@@ -36,9 +36,11 @@ func ComposeCall(words []string) (verb string, args []string) {
 	}
 	takes := map[string]bool{"-f": true, "--file": true, "--profile": true, "-p": true,
 		"--project-name": true,
-		"--env-file":     true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true, "--workdir": true,
-		"--entrypoint": true, "-v": true, "--wait-timeout": true, "--timeout": true, "-t": true, "--scale": true,
-		"--pull": true, "--exit-code-from": true}
+		"--env-file":     true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true,
+		"--workdir":    true,
+		"--entrypoint": true, "-v": true, "--wait-timeout": true, "--timeout": true, "-t": true,
+		"--scale": true,
+		"--pull":  true, "--exit-code-from": true}
 	skip := false
 	for _, w := range words {
 		switch {

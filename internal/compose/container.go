@@ -81,7 +81,8 @@ func networks(c *stack.ContainerSpec, name string, v *Value) {
 			IPv4: at.Get("ipv4_address").or(""),
 			IPv6: at.Get("ipv6_address").or(""), LinkLocal: list(at.Get("link_local_ips")),
 			MAC: at.Get("mac_address").or(""), DriverOpts: table(at.Get("driver_opts")),
-			Gateway: int(whole64(at.Get("gw_priority"))), Priority: int(whole64(at.Get("priority")))}
+			Gateway:  int(whole64(at.Get("gw_priority"))),
+			Priority: int(whole64(at.Get("priority")))}
 		if name := at.Get("interface_name").or(""); name != "" {
 			end := c.Attached[n.Key]
 			if end.DriverOpts == nil {
@@ -122,28 +123,34 @@ func confinement(v *Value) stack.Confinement {
 	out := stack.Confinement{
 		Memory:            whole64(either(v.Get("mem_limit"), limits.Get("memory"))),
 		MemoryReservation: whole64(either(v.Get("mem_reservation"), reserved.Get("memory"))),
-		MemorySwap:        whole64(v.Get("memswap_limit")), MemorySwappiness: maybe64(v.Get("mem_swappiness")),
-		ShmSize: whole64(v.Get("shm_size")),
+		MemorySwap:        whole64(v.Get("memswap_limit")),
+		MemorySwappiness:  maybe64(v.Get("mem_swappiness")),
+		ShmSize:           whole64(v.Get("shm_size")),
 		NanoCPUs: nanos(either(v.Get("cpus"),
 			limits.Get("cpus"))), CPUShares: whole64(v.Get("cpu_shares")),
 		CPUPeriod: micros(v.Get("cpu_period")), CPUQuota: micros(v.Get("cpu_quota")),
-		CPURealtimePeriod: micros(v.Get("cpu_rt_period")), CPURealtimeRuntime: micros(v.Get("cpu_rt_runtime")),
-		CPUCount: whole64(v.Get("cpu_count")), CPUPercent: whole64(v.Get("cpu_percent")),
+		CPURealtimePeriod:  micros(v.Get("cpu_rt_period")),
+		CPURealtimeRuntime: micros(v.Get("cpu_rt_runtime")),
+		CPUCount:           whole64(v.Get("cpu_count")), CPUPercent: whole64(v.Get("cpu_percent")),
 		CPUSet: v.Get("cpuset").or(""), Pids: maybe64(either(v.Get("pids_limit"),
 			limits.Get("pids"))),
 		NoOOMKill: truth(v.Get("oom_kill_disable")), OOMScore: int(whole64(v.Get("oom_score_adj"))),
 		BlockIO: blockIO(v.Get("blkio_config")), Ulimits: limitsOf(v.Get("ulimits")),
 		DeviceACL:  list(v.Get("device_cgroup_rules")),
 		Privileged: truth(v.Get("privileged")), ReadOnly: truth(v.Get("read_only")),
-		CapAdd: list(v.Get("cap_add")), CapDrop: list(v.Get("cap_drop")), SecurityOpt: list(v.Get("security_opt")),
-		Sysctls: table(v.Get("sysctls")), GroupAdd: list(v.Get("group_add")),
+		CapAdd: list(v.Get("cap_add")), CapDrop: list(v.Get("cap_drop")),
+		SecurityOpt: list(v.Get("security_opt")),
+		Sysctls:     table(v.Get("sysctls")), GroupAdd: list(v.Get("group_add")),
 		PID: v.Get("pid").or(""), IPC: v.Get("ipc").or(""), UTS: v.Get("uts").or(""), UserNS: v.Get(
 			"userns_mode").or(""),
-		CgroupNS: v.Get("cgroup").or(""), CgroupOf: v.Get("cgroup_parent").or(""), Runtime: v.Get("runtime").or(""),
+		CgroupNS: v.Get("cgroup").or(""), CgroupOf: v.Get("cgroup_parent").or(""),
+		Runtime:   v.Get("runtime").or(""),
 		Isolation: v.Get("isolation").or(""), StorageOpt: table(v.Get("storage_opt")),
 		Annotations: table(v.Get("annotations")), Domainname: v.Get("domainname").or(""),
-		DNS: list(v.Get("dns")), DNSOptions: list(v.Get("dns_opt")), DNSSearch: list(v.Get("dns_search")),
-		ExtraHosts: list(v.Get("extra_hosts")), TTY: truth(v.Get("tty")), OpenInput: truth(v.Get("stdin_open")),
+		DNS: list(v.Get("dns")), DNSOptions: list(v.Get("dns_opt")),
+		DNSSearch:  list(v.Get("dns_search")),
+		ExtraHosts: list(v.Get("extra_hosts")), TTY: truth(v.Get("tty")),
+		OpenInput: truth(v.Get("stdin_open")),
 	}
 	if i := v.Get("init"); i != nil && i.Kind == Bool {
 		on := truth(i)
@@ -239,13 +246,18 @@ func hooks(v *Value) (out []stack.Hook) {
 // building decodes how an image is built; the context's folder is the service's Build.
 func (p *Project) building(b *Value, env dotenv.Lookup) stack.Building {
 	out := stack.Building{
-		Inline: b.Get("dockerfile_inline").or(""), Dockerfile: b.Get("dockerfile").or(""), Target: b.Get(
+		Inline: b.Get("dockerfile_inline").or(""), Dockerfile: b.Get("dockerfile").or(""),
+		Target: b.Get(
 			"target").or(""),
-		BuildArgs: map[string]string{}, BuildLabels: table(b.Get("labels")), BuildNetwork: b.Get("network").or(""),
-		BuildHosts: list(b.Get("extra_hosts")), BuildShm: whole64(b.Get("shm_size")),
-		BuildUlimits: limitsOf(b.Get("ulimits")), NoCache: truth(b.Get("no_cache")), PullBase: truth(b.Get("pull")),
-		CacheFrom: list(b.Get("cache_from")), CacheTo: list(b.Get("cache_to")), Tags: list(b.Get("tags")),
-		Platforms: list(b.Get("platforms")), Contexts: table(b.Get("additional_contexts")), SSH: table(b.Get("ssh")),
+		BuildArgs: map[string]string{}, BuildLabels: table(b.Get("labels")),
+		BuildNetwork: b.Get("network").or(""),
+		BuildHosts:   list(b.Get("extra_hosts")), BuildShm: whole64(b.Get("shm_size")),
+		BuildUlimits: limitsOf(b.Get("ulimits")), NoCache: truth(b.Get("no_cache")),
+		PullBase:  truth(b.Get("pull")),
+		CacheFrom: list(b.Get("cache_from")), CacheTo: list(b.Get("cache_to")),
+		Tags:      list(b.Get("tags")),
+		Platforms: list(b.Get("platforms")), Contexts: table(b.Get("additional_contexts")),
+		SSH:          table(b.Get("ssh")),
 		Entitlements: list(b.Get("entitlements")), BuildIsolate: b.Get("isolation").or(""),
 		BuildAsRoot: truth(b.Get("privileged")),
 	}
@@ -276,7 +288,8 @@ func (p *Project) building(b *Value, env dotenv.Lookup) stack.Building {
 func (p *Project) handed(section string, g *Value, env dotenv.Lookup) stack.Handed {
 	h := stack.Handed{Name: g.Get("source").or(""), Secret: section == "secrets",
 		UID: g.Get("uid").or(""),
-		GID: g.Get("gid").or(""), Mode: mode(g.Get("mode")), Target: g.Get("target").or(""), At: g.At()}
+		GID: g.Get("gid").or(""), Mode: mode(g.Get("mode")), Target: g.Get("target").or(""),
+		At: g.At()}
 	if h.Target == "" {
 		h.Target = h.Name
 		if !h.Secret {
@@ -322,7 +335,8 @@ func mode(v *Value) string {
 func watched(w *Value) stack.Watch {
 	out := stack.Watch{Action: w.Get("action").or(""), Path: w.Get("path").or("."),
 		Target: w.Get("target").or(""),
-		Ignore: list(w.Get("ignore")), Include: list(w.Get("include")), Initial: truth(w.Get("initial_sync"))}
+		Ignore: list(w.Get("ignore")), Include: list(w.Get("include")),
+		Initial: truth(w.Get("initial_sync"))}
 	if e := w.Get("exec"); e != nil {
 		one := &Value{Kind: Sequence, Items: []*Value{e}}
 		if h := hooks(one); len(h) == 1 {
@@ -338,8 +352,10 @@ func mounted(m *Value) stack.Mount {
 	out := stack.Mount{Type: kind, Source: m.Get("source").or(""), Target: m.Get("target").or(""),
 		ReadOnly: truth(m.Get("read_only")), At: m.At(), Consistency: m.Get("consistency").or(""),
 		Propagation: own.Get("propagation").or(""), Recursive: own.Get("recursive").or(""),
-		Relabel: own.Get("selinux").or(""), NoCopy: truth(own.Get("nocopy")), Subpath: own.Get("subpath").or(""),
-		Labels: table(own.Get("labels")), Size: whole64(own.Get("size")), Mode: mode(own.Get("mode"))}
+		Relabel: own.Get("selinux").or(""), NoCopy: truth(own.Get("nocopy")),
+		Subpath: own.Get("subpath").or(""),
+		Labels:  table(own.Get("labels")), Size: whole64(own.Get("size")),
+		Mode: mode(own.Get("mode"))}
 	if create := own.Get("create_host_path"); kind == "bind" {
 		out.MustExist = create != nil && !truth(create)
 	}
@@ -349,8 +365,10 @@ func mounted(m *Value) stack.Mount {
 func (p *Project) network(m Member) stack.Network {
 	v := m.Value
 	n := stack.Network{Name: v.Get("name").or(""), External: truth(v.Get("external")),
-		Internal: truth(v.Get("internal")), Driver: v.Get("driver").or(""), Options: table(v.Get("driver_opts")),
-		Attachable: truth(v.Get("attachable")), IPv4: maybe(v.Get("enable_ipv4")), IPv6: maybe(v.Get("enable_ipv6")),
+		Internal: truth(v.Get("internal")), Driver: v.Get("driver").or(""),
+		Options:    table(v.Get("driver_opts")),
+		Attachable: truth(v.Get("attachable")), IPv4: maybe(v.Get("enable_ipv4")),
+		IPv6:   maybe(v.Get("enable_ipv6")),
 		Labels: table(v.Get("labels")), At: stack.Place{File: v.File, Line: m.Line}}
 	if ipam := v.Get("ipam"); ipam != nil {
 		n.IPAM = &stack.IPAM{Driver: ipam.Get("driver").or(""), Options: table(ipam.Get("options"))}
@@ -368,7 +386,8 @@ func (p *Project) volume(m Member) stack.Volume {
 	v := m.Value
 	return stack.Volume{Name: v.Get("name").or(""), External: truth(v.Get("external")),
 		Driver:  v.Get("driver").or(""),
-		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")), At: stack.Place{File: v.File,
+		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")),
+		At: stack.Place{File: v.File,
 			Line: m.Line}}
 }
 

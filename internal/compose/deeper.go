@@ -118,16 +118,19 @@ var devices = listOf(orLong(func(n *normaliser, where string, v *Value) *Value {
 }, map[string]rule{"source": text, "target": text, "permissions": text}))
 
 var deviceRequests = listOf(object(map[string]rule{
-	"capabilities": listOf(text), "driver": text, "count": scalar, "device_ids": listOf(text), "options": pairs,
+	"capabilities": listOf(text), "driver": text, "count": scalar, "device_ids": listOf(text),
+	"options": pairs,
 }))
 
 var resources = map[string]rule{
-	"cpus": text, "memory": byteSize, "pids": whole, "devices": deviceRequests, "generic_resources": anything,
+	"cpus": text, "memory": byteSize, "pids": whole, "devices": deviceRequests,
+	"generic_resources": anything,
 }
 
 var rollout = object(map[string]rule{
-	"parallelism": whole, "delay": duration, "failure_action": text, "monitor": duration, "max_failure_ratio": number,
-	"order": choice("stop-first", "start-first"),
+	"parallelism": whole, "delay": duration, "failure_action": text, "monitor": duration,
+	"max_failure_ratio": number,
+	"order":             choice("stop-first", "start-first"),
 })
 
 var deploy = object(map[string]rule{

@@ -76,7 +76,8 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	}
 	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{},
 		from: sources{fsys: fsys, shell: shell,
-			beside: beside, file: envName, lines: map[string]int{}, expands: map[string]*dotenv.File{}}}
+			beside: beside, file: envName, lines: map[string]int{},
+			expands: map[string]*dotenv.File{}}}
 	if f := p.envFile(envName); f != nil {
 		for _, s := range f.Settings {
 			p.from.lines[s.Key] = s.Line

@@ -73,8 +73,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	settings := len(v.Get("environment").orEmpty().Members)
 	s := Service{Service: stack.Service{
 		Name: m.Key, Source: stack.FromCompose, Runs: stack.Container, Kind: stack.Lasting,
-		Image: v.Get("image").or(""), Command: list(v.Get("command")), Profiles: list(v.Get("profiles")),
-		At: stack.Place{File: v.File, Line: m.Line}, Env: make(map[string]string, settings),
+		Image: v.Get("image").or(""), Command: list(v.Get("command")),
+		Profiles: list(v.Get("profiles")),
+		At:       stack.Place{File: v.File, Line: m.Line}, Env: make(map[string]string, settings),
 		FromFiles: stack.FromFiles{EnvAt: make(map[string]stack.Place, settings),
 			EnvBehind: map[string]bool{}, EnvFrom: map[string]string{}},
 		ContainerWay: stack.ContainerWay{Address: m.Key},
@@ -119,8 +120,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 			speaks = said.Name
 		}
 		s.Ports = append(s.Ports, stack.Port{Host: from, HostTo: to, Target: target,
-			Transport: port.Get("protocol").or("tcp"), Speaks: speaks, HostIP: port.Get("host_ip").or(""),
-			At: port.At()})
+			Transport: port.Get("protocol").or("tcp"), Speaks: speaks,
+			HostIP: port.Get("host_ip").or(""),
+			At:     port.At()})
 	}
 	s.Restarts = restarts(v)
 	for _, key := range []string{"network_mode", "pid", "ipc"} {

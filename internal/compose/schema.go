@@ -28,17 +28,20 @@ func init() {
 }
 
 var networkKeys = map[string]rule{
-	"name": text, "driver": text, "driver_opts": mapOf(scalar), "attachable": truthOf, "enable_ipv4": truthOf,
+	"name": text, "driver": text, "driver_opts": mapOf(scalar), "attachable": truthOf,
+	"enable_ipv4": truthOf,
 	"enable_ipv6": truthOf,
 	"external":    external, "internal": truthOf, "labels": labels, "ipam": ipam,
 }
 
 var volumeKeys = map[string]rule{
-	"name": text, "driver": text, "driver_opts": mapOf(scalar), "external": external, "labels": labels,
+	"name": text, "driver": text, "driver_opts": mapOf(scalar), "external": external,
+	"labels": labels,
 }
 
 var fileKeys = map[string]rule{
-	"name": text, "file": filePath, "environment": text, "content": text, "external": external, "labels": labels,
+	"name": text, "file": filePath, "environment": text, "content": text, "external": external,
+	"labels": labels,
 	"driver": text, "driver_opts": mapOf(scalar), "template_driver": text,
 }
 
@@ -84,47 +87,66 @@ func calledRightly(what string, r rule) rule {
 }
 
 var buildKeys = map[string]rule{
-	"context": text, "dockerfile": text, "dockerfile_inline": text, "args": pairs, "target": text, "ssh": pairs,
+	"context": text, "dockerfile": text, "dockerfile_inline": text, "args": pairs, "target": text,
+	"ssh":        pairs,
 	"cache_from": listOf(text),
-	"cache_to":   listOf(text), "additional_contexts": additionalContexts, "extra_hosts": extraHosts, "isolation": text,
+	"cache_to":   listOf(text), "additional_contexts": additionalContexts,
+	"extra_hosts": extraHosts, "isolation": text,
 	"labels": labels, "network": text,
-	"no_cache": truthOf, "pull": truthOf, "shm_size": byteSize, "secrets": grant("secrets"), "tags": listOf(text),
+	"no_cache": truthOf, "pull": truthOf, "shm_size": byteSize, "secrets": grant("secrets"),
+	"tags":       listOf(text),
 	"platforms":  listOf(text),
-	"privileged": truthOf, "ulimits": ulimits, "entitlements": listOf(text), "provenance": scalar, "sbom": scalar,
+	"privileged": truthOf, "ulimits": ulimits, "entitlements": listOf(text), "provenance": scalar,
+	"sbom": scalar,
 }
 
 var serviceKeys = map[string]rule{
-	"annotations": labels, "attach": truthOf, "blkio_config": blkio, "build": build, "cap_add": listOf(text),
+	"annotations": labels, "attach": truthOf, "blkio_config": blkio, "build": build,
+	"cap_add":  listOf(text),
 	"cap_drop": listOf(text),
-	"cgroup":   text, "cgroup_parent": text, "command": words, "configs": grant("configs"), "container_name": text,
-	"cpu_count":   number,
-	"cpu_percent": number, "cpu_period": scalar, "cpu_quota": scalar, "cpu_rt_period": scalar, "cpu_rt_runtime": scalar,
-	"cpu_shares": number,
-	"cpus":       number, "cpuset": text, "credential_spec": credentialSpec, "depends_on": dependsOn, "deploy": deploy,
+	"cgroup":   text, "cgroup_parent": text, "command": words, "configs": grant("configs"),
+	"container_name": text,
+	"cpu_count":      number,
+	"cpu_percent":    number, "cpu_period": scalar, "cpu_quota": scalar, "cpu_rt_period": scalar,
+	"cpu_rt_runtime": scalar,
+	"cpu_shares":     number,
+	"cpus":           number, "cpuset": text, "credential_spec": credentialSpec,
+	"depends_on": dependsOn, "deploy": deploy,
 	"develop":             develop,
-	"device_cgroup_rules": listOf(text), "devices": devices, "dns": oneOrMore(text), "dns_opt": listOf(text),
+	"device_cgroup_rules": listOf(text), "devices": devices, "dns": oneOrMore(text),
+	"dns_opt":    listOf(text),
 	"dns_search": oneOrMore(text),
-	"domainname": text, "driver_opts": mapOf(scalar), "entrypoint": words, "env_file": envFiles, "environment": pairs,
-	"expose": listOf(text), "extends": extends, "external_links": listOf(text), "extra_hosts": extraHosts, "gpus": gpus,
-	"group_add": listOf(text), "healthcheck": object(healthKeys), "hostname": text, "image": text, "init": truthOf,
-	"ipc": text, "isolation": text,
-	"label_file": oneOrMore(filePath), "labels": labels, "links": listOf(text), "logging": logging, "mac_address": text,
+	"domainname": text, "driver_opts": mapOf(scalar), "entrypoint": words, "env_file": envFiles,
+	"environment": pairs,
+	"expose":      listOf(text), "extends": extends, "external_links": listOf(text),
+	"extra_hosts": extraHosts, "gpus": gpus,
+	"group_add": listOf(text), "healthcheck": object(healthKeys), "hostname": text, "image": text,
+	"init": truthOf,
+	"ipc":  text, "isolation": text,
+	"label_file": oneOrMore(filePath), "labels": labels, "links": listOf(text), "logging": logging,
+	"mac_address":     text,
 	"mem_limit":       byteSize,
-	"mem_reservation": byteSize, "mem_swappiness": number, "memswap_limit": sizeOrMinusOne, "models": serviceModels,
+	"mem_reservation": byteSize, "mem_swappiness": number, "memswap_limit": sizeOrMinusOne,
+	"models":       serviceModels,
 	"network_mode": text,
-	"networks":     named(object(attachKeys)), "oom_kill_disable": truthOf, "oom_score_adj": number, "pid": text,
+	"networks":     named(object(attachKeys)), "oom_kill_disable": truthOf,
+	"oom_score_adj": number, "pid": text,
 	"pids_limit": number,
 	"platform":   text, "ports": ports, "post_start": hook, "pre_stop": hook, "privileged": truthOf,
 	"profiles": listOf(text),
-	"provider": provider, "pull_policy": pullPolicy, "read_only": truthOf, "restart": restart, "runtime": text,
+	"provider": provider, "pull_policy": pullPolicy, "read_only": truthOf, "restart": restart,
+	"runtime":      text,
 	"scale":        whole,
 	"secrets":      grant("secrets"),
-	"security_opt": listOf(text), "shm_size": byteSize, "stdin_open": truthOf, "stop_grace_period": duration,
-	"stop_signal": text,
-	"storage_opt": mapOf(scalar), "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": truthOf, "ulimits": ulimits,
+	"security_opt": listOf(text), "shm_size": byteSize, "stdin_open": truthOf,
+	"stop_grace_period": duration,
+	"stop_signal":       text,
+	"storage_opt":       mapOf(scalar), "sysctls": pairs, "tmpfs": oneOrMore(text), "tty": truthOf,
+	"ulimits":        ulimits,
 	"use_api_socket": truthOf,
-	"user":           text, "userns_mode": text, "uts": text, "volumes": mounts, "volumes_from": listOf(text),
-	"working_dir": text,
+	"user":           text, "userns_mode": text, "uts": text, "volumes": mounts,
+	"volumes_from": listOf(text),
+	"working_dir":  text,
 }
 
 var attachKeys = map[string]rule{
@@ -134,8 +156,9 @@ var attachKeys = map[string]rule{
 }
 
 var healthKeys = map[string]rule{
-	"test": healthTest, "interval": duration, "timeout": duration, "start_period": duration, "start_interval": duration,
-	"retries": number, "disable": truthOf,
+	"test": healthTest, "interval": duration, "timeout": duration, "start_period": duration,
+	"start_interval": duration,
+	"retries":        number, "disable": truthOf,
 }
 
 func envFiles(n *normaliser, where string, v *Value) *Value {

@@ -37,8 +37,9 @@ func TestCovers(t *testing.T) {
 		"tide/data.csv":       "1\n",
 		"office/package.json": `{"name": "office", "scripts": {"start": "sh start.sh", "test": "node check.js"}}`,
 		"office/start.sh":     ". ./.env\nnode server.js \"$A\"\n", "office/server.js": "serve()\n",
-		"office/.env": "A=1\nPORT=4902\n", "office/.env.example": "A=1\nPORT=4902\n", "office/check.js": "check()\n",
-		"office/load.js": "load()\n",
+		"office/.env": "A=1\nPORT=4902\n", "office/.env.example": "A=1\nPORT=4902\n",
+		"office/check.js": "check()\n",
+		"office/load.js":  "load()\n",
 	}
 	sum := func(files map[string]string) string {
 		fsys := fstest.MapFS{}

@@ -39,10 +39,14 @@ var alwaysLoads = expr.New(`(?i)^(LD_\w+|DYLD_\w+|NODE_OPTIONS|NODE_PATH|NODE_RE
 // the ecosystems.
 var moreFamilies = []string{"BASH_", "ZSH_", "FISH_", "SSH_", "GPG_", "JVM_", "JDK_", "JAVA_",
 	"CORECLR_", "COR_",
-	"MSBUILD", "NUGET_", "COREPACK_", "VOLTA_", "NVM_", "FNM_", "ASDF_", "MISE_", "RBENV_", "PYENV_", "GEM_", "RUBY",
-	"PYTHON", "PHP_", "CGO_", "CARGO_", "RUSTC_", "RUSTUP_", "ERL_", "HEX_", "REBAR_", "GHC", "OPAM", "LUA_", "TCL",
-	"CMAKE_", "CC_", "CXX_", "PKG_CONFIG", "MALLOC_", "GLIBC_", "NLSPATH", "OPENSSL_", "COMPOSE_", "DOCKER_",
-	"TS_NODE_", "ELECTRON_", "VITE_NODE_", "WEBPACK_", "BABEL_", "DENO_", "PRISMA_", "PLAYWRIGHT_", "PUPPETEER_"}
+	"MSBUILD", "NUGET_", "COREPACK_", "VOLTA_", "NVM_", "FNM_", "ASDF_", "MISE_", "RBENV_",
+	"PYENV_", "GEM_", "RUBY",
+	"PYTHON", "PHP_", "CGO_", "CARGO_", "RUSTC_", "RUSTUP_", "ERL_", "HEX_", "REBAR_", "GHC",
+	"OPAM", "LUA_", "TCL",
+	"CMAKE_", "CC_", "CXX_", "PKG_CONFIG", "MALLOC_", "GLIBC_", "NLSPATH", "OPENSSL_", "COMPOSE_",
+	"DOCKER_",
+	"TS_NODE_", "ELECTRON_", "VITE_NODE_", "WEBPACK_", "BABEL_", "DENO_", "PRISMA_", "PLAYWRIGHT_",
+	"PUPPETEER_"}
 
 // families are the beginnings of variables by which the package managers and runtimes that are
 // known here are told how to work, in upper case.

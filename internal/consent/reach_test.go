@@ -15,7 +15,8 @@ func TestLoaders(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	fsys := fstest.MapFS{".env": file("PORT=1\nNODE_OPTIONS=--require ./x.js\n"),
-		"office/.env": file("LD_PRELOAD=./x.so\nNODE_ENV=test\nPATH\n"), "desk/.env": file("PYTHONPATH=.\n"),
+		"office/.env":       file("LD_PRELOAD=./x.so\nNODE_ENV=test\nPATH\n"),
+		"desk/.env":         file("PYTHONPATH=.\n"),
 		"office/broken.env": file("='")}
 	s := &stack.Stack{}
 	for _, name := range []string{".env", "office/.env", "desk/.env", "office/broken.env",

@@ -43,8 +43,9 @@ func Actor(args []string) (func() int, bool) {
 		return nil, false
 	}
 	parts := map[string]func([]string) error{
-		"database": actDatabase, "queue": actQueue, "timetable": actTimetable, "api": actAPI, "worker": actWorker,
-		"ask": actAsk,
+		"database": actDatabase, "queue": actQueue, "timetable": actTimetable, "api": actAPI,
+		"worker": actWorker,
+		"ask":    actAsk,
 	}
 	part, ok := parts[args[2]]
 	if !ok {

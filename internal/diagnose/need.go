@@ -108,9 +108,11 @@ var Needs = []Rule[Need]{
 func (n *Need) Explain() Finding {
 	out := first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted,
 		"broken": n.Broken, "found": n.Found,
-		"install": n.Install, "kept": n.Kept, "keeper": n.Keeper, "offered": n.Offered, "holder": n.Holder,
-		"pid": n.PID, "manager": n.Manager, "variable": n.Variable,
-		"key": n.Key, "stack": n.Stack, "there": shell.Word(n.Stack), "madeBy": n.MadeBy, "make": n.Make})
+		"install": n.Install, "kept": n.Kept, "keeper": n.Keeper, "offered": n.Offered,
+		"holder": n.Holder,
+		"pid":    n.PID, "manager": n.Manager, "variable": n.Variable,
+		"key": n.Key, "stack": n.Stack, "there": shell.Word(n.Stack), "madeBy": n.MadeBy,
+		"make": n.Make})
 	if n.Provide != "" {
 		out.Remedy = fmt.Sprintf("Let the launch run one: nharbor launch --provide %s. Or: %s",
 			n.Provide,

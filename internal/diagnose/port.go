@@ -218,8 +218,10 @@ func (p *Port) Explain() stack.PortCheck {
 	}
 	f := first(Ports, p, map[string]string{"service": p.Service, "target": strconv.Itoa(p.Target),
 		"said":     said,
-		"expected": p.Check.Expected, "speaks": speaks, "owner": owner, "patient": strconv.Itoa(p.Patient),
-		"place": place, "others": p.others(), "mend": mend, "check": p.Check.Cause, "reason": p.Reason, "fix": p.Fix})
+		"expected": p.Check.Expected, "speaks": speaks, "owner": owner,
+		"patient": strconv.Itoa(p.Patient),
+		"place":   place, "others": p.others(), "mend": mend, "check": p.Check.Cause,
+		"reason": p.Reason, "fix": p.Fix})
 	out := p.Check
 	if f.Code == "" {
 		return out

@@ -99,10 +99,13 @@ func TestObeyed(t *testing.T) {
 	fsys := fstest.MapFS{}
 	for _, name := range []string{".npmrc", "web/.npmrc", "web/app/.npmrc", "web/app/package.json",
 		"web/.yarnrc.yml",
-		"web/.yarn/releases/yarn-4.cjs", "mill/build.gradle.kts", "mill/gradle/wrapper/gradle-wrapper.jar",
+		"web/.yarn/releases/yarn-4.cjs", "mill/build.gradle.kts",
+		"mill/gradle/wrapper/gradle-wrapper.jar",
 		"mill/pom.xml",
-		"mill/.mvn/jvm.config", "office/setup.py", "office/pyproject.toml", "quay/Cargo.toml", "quay/build.rs",
-		"quay/.cargo/config.toml", "rota/Gemfile", "rota/rota.gemspec", "desk/Desk.csproj", "Directory.Build.props"} {
+		"mill/.mvn/jvm.config", "office/setup.py", "office/pyproject.toml", "quay/Cargo.toml",
+		"quay/build.rs",
+		"quay/.cargo/config.toml", "rota/Gemfile", "rota/rota.gemspec", "desk/Desk.csproj",
+		"Directory.Build.props"} {
 		fsys[name] = &fstest.MapFile{}
 	}
 	for _, c := range []struct{ dir, line, want string }{

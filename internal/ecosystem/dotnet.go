@@ -59,7 +59,8 @@ var dotnet = &Ecosystem{
 	Compiled: true,
 	Managers: []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"},
 		Obeys: []string{
-			"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig", "global.json",
+			"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig",
+			"global.json",
 			".config/dotnet-tools.json"}}},
 	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig},
 		{Name: "worker", Config: dotnetConfig}},

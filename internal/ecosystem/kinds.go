@@ -269,8 +269,10 @@ var All []*Ecosystem
 // could not express.
 func init() {
 	All = []*Ecosystem{
-		node.readBy(readNode), python.readBy(readPython), ruby.readBy(readRuby), php.readBy(readComposer),
-		java.readBy(readMaven, readGradle), dotnet.readBy(readDotnet), golang.readBy(readGo), rust.readBy(readCargo),
+		node.readBy(readNode), python.readBy(readPython), ruby.readBy(readRuby),
+		php.readBy(readComposer),
+		java.readBy(readMaven, readGradle), dotnet.readBy(readDotnet), golang.readBy(readGo),
+		rust.readBy(readCargo),
 		elixir.readBy(readMix), tasks,
 	}
 }
@@ -445,17 +447,22 @@ func OfCode(ending string) *Ecosystem { return code()[ending] }
 // given are variables that a shell or a host of applications sets.
 var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ", "CI", "TMPDIR",
 	"TEMP", "EDITOR",
-	"HOSTNAME", "PORT", "HOST", "DEBUG", "VERCEL", "VERCEL_URL", "NETLIFY", "GITHUB_ACTIONS", "APP_ENV",
+	"HOSTNAME", "PORT", "HOST", "DEBUG", "VERCEL", "VERCEL_URL", "NETLIFY", "GITHUB_ACTIONS",
+	"APP_ENV",
 	"WEB_CONCURRENCY",
 	"PIDFILE", "LOGNAME", "TMP", "COLUMNS", "LINES", "NO_COLOR", "COLORTERM", "ZONEINFO", "DISPLAY",
-	"SYSTEMROOT", "WINDIR", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA", "USERPROFILE", "COMSPEC",
+	"SYSTEMROOT", "WINDIR", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA",
+	"USERPROFILE", "COMSPEC",
 	"PATHEXT", "HOMEDRIVE", "HOMEPATH", "USERNAME", "COMPUTERNAME",
 	"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME",
 	"XDG_RUNTIME_DIR", "GOOS", "GOARCH", "GOPATH", "GOPROXY", "GOGC", "GODEBUG", "PGPASSFILE",
-	"SSH_AUTH_SOCK", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy",
+	"SSH_AUTH_SOCK", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy",
+	"no_proxy",
 	// what a supervisor of services tells those that it starts
-	"NOTIFY_SOCKET", "WATCHDOG_USEC", "WATCHDOG_PID", "LISTEN_PID", "LISTEN_FDS", "LISTEN_FDNAMES", "INVOCATION_ID",
-	"JOURNAL_STREAM", "CREDENTIALS_DIRECTORY", "RUNTIME_DIRECTORY", "STATE_DIRECTORY", "CACHE_DIRECTORY",
+	"NOTIFY_SOCKET", "WATCHDOG_USEC", "WATCHDOG_PID", "LISTEN_PID", "LISTEN_FDS", "LISTEN_FDNAMES",
+	"INVOCATION_ID",
+	"JOURNAL_STREAM", "CREDENTIALS_DIRECTORY", "RUNTIME_DIRECTORY", "STATE_DIRECTORY",
+	"CACHE_DIRECTORY",
 	"LOGS_DIRECTORY", "CONFIGURATION_DIRECTORY"}
 
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that

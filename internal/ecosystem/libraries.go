@@ -31,7 +31,8 @@ var libraries = map[string]map[string]string{
 		"pacman": "graphviz"},
 	"gobject-introspection-1.0": {"apt": "libgirepository1.0-dev",
 		"dnf": "gobject-introspection-devel",
-		"apk": "gobject-introspection-dev", "brew": "gobject-introspection", "pacman": "gobject-introspection"},
+		"apk": "gobject-introspection-dev", "brew": "gobject-introspection",
+		"pacman": "gobject-introspection"},
 	"icu-uc": {"apt": "libicu-dev", "dnf": "libicu-devel", "apk": "icu-dev", "brew": "icu4c",
 		"pacman": "icu"},
 	"MagickWand": {"apt": "libmagickwand-dev", "dnf": "ImageMagick-devel", "apk": "imagemagick-dev",
@@ -42,7 +43,8 @@ var libraries = map[string]map[string]string{
 
 // libraryFolders are where the files that pkg-config reads lie.
 var libraryFolders = []string{"/usr/lib/*/pkgconfig", "/usr/lib/pkgconfig", "/usr/lib64/pkgconfig",
-	"/usr/share/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig", "/opt/homebrew/lib/pkgconfig",
+	"/usr/share/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig",
+	"/opt/homebrew/lib/pkgconfig",
 	"/opt/homebrew/opt/*/lib/pkgconfig"}
 
 // libraryFiles are patterns of the file of a library.

@@ -315,7 +315,8 @@ func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []st
 		}
 		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js",
 			"server.mjs",
-			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js", "src/app.js",
+			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js",
+			"src/app.js",
 			"src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
 			if name != "" && !slices.Contains(files, name) && n.exists(name) {
 				files = append(files, name)

@@ -19,13 +19,15 @@ type piece struct {
 // sideBySide are programs that run several commands at once; in their arguments stand commands, or
 // names of scripts.
 var sideBySide = map[string]struct{ names bool }{
-	"concurrently": {false}, "conc": {false}, "run-p": {true}, "npm-run-all": {true}, "npm-run-all2": {true},
+	"concurrently": {false}, "conc": {false}, "run-p": {true}, "npm-run-all": {true},
+	"npm-run-all2": {true},
 }
 
 // sideBySideValues are their options that take a value.
 var sideBySideValues = []string{"-n", "--names", "-c", "--prefix-colors", "-p", "--prefix", "-m",
 	"--max-processes",
-	"-s", "--success", "--restart-tries", "--restart-after", "--kill-signal", "-l", "--prefix-length", "-t",
+	"-s", "--success", "--restart-tries", "--restart-after", "--kill-signal", "-l",
+	"--prefix-length", "-t",
 	"--timestamp-format", "--name-separator", "--default-input-target", "--max-parallel"}
 
 // pieces lists what a line starts side by side; nil for a line that starts one thing, and for what

@@ -86,10 +86,14 @@ var composer = &Manager{
 	Aliases: map[string]string{"composer run": "composer run-script"},
 	Scripts: &Scripts{Run: "run-script", Bare: true, Member: []string{"--working-dir", "-d"},
 		Own: []string{
-			"about", "archive", "audit", "browse", "bump", "check-platform-reqs", "clear-cache", "config", "create-project",
-			"depends", "diagnose", "dump-autoload", "dumpautoload", "exec", "fund", "global", "help", "i", "info", "init",
-			"install", "licenses", "list", "outdated", "prohibits", "reinstall", "remove", "require", "search",
-			"self-update", "show", "status", "suggests", "u", "update", "upgrade", "validate", "why", "why-not"}},
+			"about", "archive", "audit", "browse", "bump", "check-platform-reqs", "clear-cache",
+			"config", "create-project",
+			"depends", "diagnose", "dump-autoload", "dumpautoload", "exec", "fund", "global",
+			"help", "i", "info", "init",
+			"install", "licenses", "list", "outdated", "prohibits", "reinstall", "remove",
+			"require", "search",
+			"self-update", "show", "status", "suggests", "u", "update", "upgrade", "validate",
+			"why", "why-not"}},
 }
 
 // phpExtension begins the name of each of PHP's extensions.
@@ -99,7 +103,8 @@ const phpExtension = "php extension "
 // extension.
 var phpPackages = map[string]string{"mysqli": "mysql", "mysqlnd": "mysql", "pdo_mysql": "mysql",
 	"pdo_pgsql":  "pgsql",
-	"pdo_sqlite": "sqlite3", "pdo_odbc": "odbc", "dom": "xml", "simplexml": "xml", "xmlreader": "xml",
+	"pdo_sqlite": "sqlite3", "pdo_odbc": "odbc", "dom": "xml", "simplexml": "xml",
+	"xmlreader": "xml",
 	"xmlwriter": "xml", "xsl": "xml"}
 
 // phpBuiltIn are the extensions that every PHP for the command line comes with.

@@ -104,7 +104,8 @@ func (f Folder) requirementFiles() []string {
 	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt",
 		"requirements/development.txt",
 		"requirements/base.txt", "requirements/requirements.txt",
-		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt", "requirements.in"} {
+		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt",
+		"requirements.in"} {
 		if f.exists(name) {
 			return []string{name}
 		}

@@ -29,7 +29,8 @@ func TestProjects(t *testing.T) {
 				"on 8000"},
 		"symfony": {files{"composer.json": `{` + composerPHP +
 			`, "symfony/framework-bundle": "7.*", ` +
-			`"doctrine/doctrine-migrations-bundle": "^3"}}`, "composer.lock": "{}", "bin/console": "",
+			`"doctrine/doctrine-migrations-bundle": "^3"}}`, "composer.lock": "{}",
+			"bin/console":      "",
 			"public/index.php": "", "migrations/V1.php": ""},
 			"composer symfony; install composer install --no-interaction; create php bin/console " +
 				"doctrine:database:create --if-not-exists --no-interaction; migrate php " +
@@ -66,7 +67,8 @@ func TestProjects(t *testing.T) {
 				"--batch-mode spring-boot:run on 8095 by SERVER_PORT"},
 		"spring by gradle": {files{"build.gradle": "plugins {\n id 'org.springframework.boot' " +
 			"version '3.4.0'\n}\n",
-			"settings.gradle": "", "gradlew": "", "src/main/resources/application.properties": "server.port=8096\n"},
+			"settings.gradle": "", "gradlew": "",
+			"src/main/resources/application.properties": "server.port=8096\n"},
 			"gradle spring-boot; build ./gradlew --console=plain classes; test ./gradlew " +
 				"--console=plain test; " +
 				"serves " +
@@ -82,7 +84,8 @@ func TestProjects(t *testing.T) {
 			"gradle; not here"},
 		"rails": {files{"Gemfile": "gem 'rails', '~> 8.0'\ngem 'sqlite3'\n", "Gemfile.lock": "",
 			"config.ru":             "",
-			"config/application.rb": "", "db/migrate/1_a.rb": "", "db/seeds.rb": "User.create!(name: 'a')\n"},
+			"config/application.rb": "", "db/migrate/1_a.rb": "",
+			"db/seeds.rb": "User.create!(name: 'a')\n"},
 			"bundler rails; install bundle install; create bundle exec rails db:create; migrate " +
 				"bundle exec rails " +
 				"db:migrate; seed bundle exec rails db:seed; serves bundle exec rails server " +
@@ -155,7 +158,8 @@ func TestProjects(t *testing.T) {
 			"npm nest; install npm ci; serves npm run start:dev on 3108 by PORT"},
 		"express with a build": {files{"package.json": `{"scripts": ` +
 			`{"start": "node dist/server.js", "build": "tsc"}, ` +
-			`"dependencies": {"express": "4"}}`, "package-lock.json": "{}", "src/server.ts": "app.listen(3109)\n"},
+			`"dependencies": {"express": "4"}}`, "package-lock.json": "{}",
+			"src/server.ts": "app.listen(3109)\n"},
 			"npm express; install npm ci; build npm run build; serves npm run start on 3109 by " +
 				"PORT"},
 		"knex": {files{"package.json": `{"scripts": {"dev": "nodemon server.js"}, "dependencies": {"knex": "3", ` +
@@ -164,14 +168,16 @@ func TestProjects(t *testing.T) {
 			"npm express; install npm ci; migrate npm exec -- knex migrate:latest; serves npm " +
 				"run dev on 3110 by PORT"},
 		"prisma": {files{"package.json": `{"scripts": {"dev": "next dev"}, "dependencies": {"next": "15", ` +
-			`"@prisma/client": "6"}, "devDependencies": {"prisma": "6"}}`, "package-lock.json": "{}",
+			`"@prisma/client": "6"}, "devDependencies": {"prisma": "6"}}`,
+			"package-lock.json":    "{}",
 			"prisma/schema.prisma": "", "prisma/migrations/1/migration.sql": ""},
 			"npm next; install npm ci; generate npm exec -- prisma generate; migrate npm exec " +
 				"-- prisma migrate " +
 				"deploy; " +
 				"serves npm run dev on 3000 by PORT"},
 		"drizzle": {files{"package.json": `{"scripts": {"dev": "vite dev"}, "devDependencies": {"vite": "6", ` +
-			`"@sveltejs/kit": "2", "drizzle-kit": "0.30"}}`, "pnpm-lock.yaml": "", "drizzle/0000.sql": "",
+			`"@sveltejs/kit": "2", "drizzle-kit": "0.30"}}`, "pnpm-lock.yaml": "",
+			"drizzle/0000.sql":  "",
 			"drizzle.config.ts": "export default {out: './drizzle'}\n"},
 			"pnpm sveltekit; install pnpm install --frozen-lockfile; migrate pnpm exec " +
 				"drizzle-kit migrate; serves " +

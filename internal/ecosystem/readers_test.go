@@ -129,7 +129,8 @@ func TestReaders(t *testing.T) {
 			"composer; install composer install --no-interaction; serves php -S 127.0.0.1:8000 " +
 				"on 8000"},
 		"quarkus": {map[string]string{"pom.xml": "<project><build><plugins><plugin>" +
-			"<artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>", "mvnw": ""},
+			"<artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>",
+			"mvnw": ""},
 			"maven quarkus; build ./mvnw --batch-mode --quiet compile; " +
 				"test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev " +
 				"-Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
@@ -274,7 +275,8 @@ func TestMembersBelong(t *testing.T) {
 			"!apps/old"}}
 	for dir, want := range map[string]bool{"shop/apps/web": true, "shop/apps/old": false,
 		"shop/apps/web/deep": false,
-		"shop/packages/a/b":  true, "shop/one": true, "shop/other": false, "apps/web": false, "shop": false,
+		"shop/packages/a/b":  true, "shop/one": true, "shop/other": false, "apps/web": false,
+		"shop":            false,
 		"shopping/apps/x": false} {
 		if got := f.Has(dir); got != want {
 			t.Errorf("%s: %v", dir, got)

@@ -39,7 +39,8 @@ func Weigh(files fs.FS, folder, manager string) (lock string, packages int, size
 					continue
 				}
 				packages = len(m.Weight.entry.FindAllSubmatchIndex(data, -1))
-				return path.Join(folder, lock), packages, int64(packages) * m.Weight.each, packages > 0
+				return path.Join(folder, lock), packages, int64(packages) * m.Weight.each,
+					packages > 0
 			}
 		}
 	}

@@ -73,12 +73,14 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 		return nil
 	}
 	options := client.ImageBuildOptions{
-		Tags: []string{spec.Tag}, Target: spec.Target, BuildArgs: map[string]*string{}, Remove: true, ForceRemove: true,
+		Tags: []string{spec.Tag}, Target: spec.Target, BuildArgs: map[string]*string{},
+		Remove: true, ForceRemove: true,
 		Labels: ourLabels(spec.BuildLabels,
 			spec.Labels), NetworkMode: spec.BuildNetwork, ShmSize: spec.BuildShm,
 		NoCache: spec.NoCache, PullParent: spec.PullBase, CacheFrom: spec.CacheFrom,
-		Isolation: container.Isolation(spec.BuildIsolate), Version: build.BuilderV1, RemoteContext: spec.Remote,
-		AuthConfigs: savedLogins(),
+		Isolation: container.Isolation(spec.BuildIsolate), Version: build.BuilderV1,
+		RemoteContext: spec.Remote,
+		AuthConfigs:   savedLogins(),
 	}
 	for k, v := range spec.BuildArgs {
 		options.BuildArgs[k] = &v

@@ -116,9 +116,11 @@ func (e *Engine) Create(ctx context.Context, spec Spec) (string, error) {
 
 func (s *Spec) config() *container.Config {
 	config := &container.Config{
-		Image: s.Image, Entrypoint: s.Entrypoint, Cmd: s.Command, Env: s.Env, WorkingDir: s.WorkingDir,
-		User: s.User, Hostname: s.Hostname, Domainname: s.Domainname, Tty: s.TTY, OpenStdin: s.OpenInput,
-		Labels: s.Labels, ExposedPorts: network.PortSet{}, StopSignal: s.StopSignal,
+		Image: s.Image, Entrypoint: s.Entrypoint, Cmd: s.Command, Env: s.Env,
+		WorkingDir: s.WorkingDir,
+		User:       s.User, Hostname: s.Hostname, Domainname: s.Domainname, Tty: s.TTY,
+		OpenStdin: s.OpenInput,
+		Labels:    s.Labels, ExposedPorts: network.PortSet{}, StopSignal: s.StopSignal,
 	}
 	if s.StopGrace > 0 {
 		seconds := int((s.StopGrace + time.Second - 1) / time.Second)
@@ -127,8 +129,9 @@ func (s *Spec) config() *container.Config {
 	if h := s.Health; h != nil {
 		length := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
 		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: length(h.Interval),
-			Timeout: length(h.Timeout), StartPeriod: length(h.StartPeriod), StartInterval: length(h.StartInterval),
-			Retries: h.Retries}
+			Timeout: length(h.Timeout), StartPeriod: length(h.StartPeriod),
+			StartInterval: length(h.StartInterval),
+			Retries:       h.Retries}
 	}
 	return config
 }
@@ -136,15 +139,21 @@ func (s *Spec) config() *container.Config {
 func (s *Spec) host() (*container.HostConfig, error) {
 	c := &s.Confinement
 	host := &container.HostConfig{
-		PortBindings: network.PortMap{}, NetworkMode: container.NetworkMode(s.NetworkMode), VolumesFrom: s.VolumesFrom,
-		Privileged: c.Privileged, ReadonlyRootfs: c.ReadOnly, Init: c.Init, CapAdd: c.CapAdd, CapDrop: c.CapDrop,
-		SecurityOpt: c.SecurityOpt, Sysctls: c.Sysctls, GroupAdd: c.GroupAdd, PidMode: container.PidMode(c.PID),
-		IpcMode: container.IpcMode(c.IPC), UTSMode: container.UTSMode(c.UTS), UsernsMode: container.UsernsMode(
+		PortBindings: network.PortMap{}, NetworkMode: container.NetworkMode(s.NetworkMode),
+		VolumesFrom: s.VolumesFrom,
+		Privileged:  c.Privileged, ReadonlyRootfs: c.ReadOnly, Init: c.Init, CapAdd: c.CapAdd,
+		CapDrop:     c.CapDrop,
+		SecurityOpt: c.SecurityOpt, Sysctls: c.Sysctls, GroupAdd: c.GroupAdd,
+		PidMode: container.PidMode(c.PID),
+		IpcMode: container.IpcMode(c.IPC), UTSMode: container.UTSMode(c.UTS),
+		UsernsMode: container.UsernsMode(
 			c.UserNS),
 		CgroupnsMode: container.CgroupnsMode(c.CgroupNS), Runtime: c.Runtime,
-		Isolation: container.Isolation(c.Isolation), StorageOpt: c.StorageOpt, Annotations: c.Annotations,
-		DNSOptions: c.DNSOptions, DNSSearch: c.DNSSearch, Tmpfs: c.Tmpfs, ShmSize: c.ShmSize, OomScoreAdj: c.OOMScore,
-		Resources: resources(c),
+		Isolation: container.Isolation(c.Isolation), StorageOpt: c.StorageOpt,
+		Annotations: c.Annotations,
+		DNSOptions:  c.DNSOptions, DNSSearch: c.DNSSearch, Tmpfs: c.Tmpfs, ShmSize: c.ShmSize,
+		OomScoreAdj: c.OOMScore,
+		Resources:   resources(c),
 	}
 	if c.Logging != nil {
 		host.LogConfig = container.LogConfig{Type: c.Logging.Driver, Config: c.Logging.Options}
@@ -177,9 +186,12 @@ func (s *Spec) host() (*container.HostConfig, error) {
 func resources(c *stack.Confinement) container.Resources {
 	r := container.Resources{
 		Memory: c.Memory, MemoryReservation: c.MemoryReservation, MemorySwap: c.MemorySwap,
-		MemorySwappiness: c.MemorySwappiness, NanoCPUs: c.NanoCPUs, CPUShares: c.CPUShares, CPUPeriod: c.CPUPeriod,
-		CPUQuota: c.CPUQuota, CPURealtimePeriod: c.CPURealtimePeriod, CPURealtimeRuntime: c.CPURealtimeRuntime,
-		CPUCount: c.CPUCount, CPUPercent: c.CPUPercent, CpusetCpus: c.CPUSet, PidsLimit: c.Pids,
+		MemorySwappiness: c.MemorySwappiness, NanoCPUs: c.NanoCPUs, CPUShares: c.CPUShares,
+		CPUPeriod: c.CPUPeriod,
+		CPUQuota:  c.CPUQuota, CPURealtimePeriod: c.CPURealtimePeriod,
+		CPURealtimeRuntime: c.CPURealtimeRuntime,
+		CPUCount:           c.CPUCount, CPUPercent: c.CPUPercent, CpusetCpus: c.CPUSet,
+		PidsLimit:    c.Pids,
 		CgroupParent: c.CgroupOf, DeviceCgroupRules: c.DeviceACL,
 	}
 	if c.NoOOMKill {
@@ -228,7 +240,8 @@ func mountOf(m stack.Mount) (mount.Mount, error) {
 	case "bind":
 		if m.Propagation != "" || m.Recursive != "" {
 			out.BindOptions = &mount.BindOptions{Propagation: mount.Propagation(m.Propagation),
-				NonRecursive: m.Recursive == "disabled", ReadOnlyNonRecursive: m.Recursive == "writable",
+				NonRecursive:           m.Recursive == "disabled",
+				ReadOnlyNonRecursive:   m.Recursive == "writable",
 				ReadOnlyForceRecursive: m.Recursive == "readonly"}
 		}
 	case "volume":
@@ -368,7 +381,8 @@ func (e *Engine) EnsureNetwork(ctx context.Context, name string, spec stack.Netw
 	}
 	options := client.NetworkCreateOptions{Driver: driver, Internal: spec.Internal,
 		Attachable: spec.Attachable,
-		EnableIPv4: spec.IPv4, EnableIPv6: spec.IPv6, Options: spec.Options, Labels: ourLabels(spec.Labels, labels)}
+		EnableIPv4: spec.IPv4, EnableIPv6: spec.IPv6, Options: spec.Options,
+		Labels: ourLabels(spec.Labels, labels)}
 	var err error
 	if options.IPAM, err = ipam(spec.IPAM); err != nil {
 		return err

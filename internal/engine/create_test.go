@@ -91,7 +91,8 @@ func TestBuildByCommand(t *testing.T) {
 	words := strings.Join(said[:len(said)-1], "\n")
 	for _, want := range []string{"--host=unix:///s", "--build-context=base=docker-image://b:1",
 		"--cache-to=type=inline",
-		"--ssh=default", "--allow=network.host", "--build-arg=TOKEN", "--secret=id=pin,env=NIMBLEHARBOR_BUILD_SECRET_0",
+		"--ssh=default", "--allow=network.host", "--build-arg=TOKEN",
+		"--secret=id=pin,env=NIMBLEHARBOR_BUILD_SECRET_0",
 		"--file=" + dir + "/-f", "--\n" + dir} {
 		if !strings.Contains(words, want) {
 			t.Errorf("the command lacks %s:\n%s", want, words)
@@ -160,7 +161,8 @@ func TestLogins(t *testing.T) {
 	logins := readLogins()
 	for ref, want := range map[string]string{"postgres:16": "quay/secret",
 		"saltmarsh/web:1":                "quay/secret",
-		"images.saltmarsh.example/web:1": "u-images.saltmarsh.example/s", "localhost:5000/x": "", "bad.example/x": ""} {
+		"images.saltmarsh.example/web:1": "u-images.saltmarsh.example/s", "localhost:5000/x": "",
+		"bad.example/x": ""} {
 		got := ""
 		if auth, ok := logins.login(t.Context(), registryOf(ref)); ok {
 			got = auth.Username + "/" + auth.Password

@@ -126,10 +126,12 @@ func TestBuildContext(t *testing.T) {
 	fsys := fstest.MapFS{
 		"Dockerfile":    file("FROM scratch"),
 		".dockerignore": file("# no\nnode_modules\n*.log\n!keep.log\nDockerfile\nsecret/**\n"),
-		"main.js":       file("x"), "node_modules/a/b.js": file("x"), "debug.log": file("x"), "keep.log": file("kept"),
-		"sub/x.log": file("x"), "secret/key": file("x"), ".nharbor/before/env": file("x"), "sub/.nharbor/y": file("x"),
-		"run.sh": {Data: []byte("#!/bin/sh"), Mode: 0o755},
-		"link":   {Data: []byte("main.js"), Mode: os.ModeSymlink | 0o777},
+		"main.js":       file("x"), "node_modules/a/b.js": file("x"), "debug.log": file("x"),
+		"keep.log":  file("kept"),
+		"sub/x.log": file("x"), "secret/key": file("x"), ".nharbor/before/env": file("x"),
+		"sub/.nharbor/y": file("x"),
+		"run.sh":         {Data: []byte("#!/bin/sh"), Mode: 0o755},
+		"link":           {Data: []byte("main.js"), Mode: os.ModeSymlink | 0o777},
 	}
 	var out bytes.Buffer
 	folder := &engine.Folder{FS: fsys, Dockerfile: "Dockerfile"}

@@ -330,7 +330,8 @@ func (m *maker) open(e stack.EnvFile) error {
 		last, _ := f.source.Get(s.Key)
 		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment,
 			Secret: values.IsSecret(s.Key, last.Value),
-			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key], expands: last.Expands}
+			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key],
+			expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
 				set.Comment = t.Comment

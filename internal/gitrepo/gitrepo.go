@@ -44,8 +44,10 @@ var harmless = []string{
 		os.DevNull, "core.pager=cat", "core.askPass=", "core.editor=:",
 	"core.sshCommand=", "core.gitProxy=", "core.alternateRefsCommand=:", "core.attributesFile=" +
 		os.DevNull,
-	"credential.helper=", "diff.external=", "gpg.program=:", "gpg.ssh.program=:", "gpg.x509.program=:",
-	"log.showSignature=false", "merge.verifySignatures=false", "submodule.recurse=false", "protocol.ext.allow=never",
+	"credential.helper=", "diff.external=", "gpg.program=:", "gpg.ssh.program=:",
+	"gpg.x509.program=:",
+	"log.showSignature=false", "merge.verifySignatures=false", "submodule.recurse=false",
+	"protocol.ext.allow=never",
 	"safe.bareRepository=explicit", "uploadpack.packObjectsHook=", "sequence.editor=:",
 	"pager.tag=false", "pager.config=false",
 	"fetch.recurseSubmodules=false", "maintenance.auto=false", "gc.auto=0",

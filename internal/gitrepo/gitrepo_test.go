@@ -302,8 +302,9 @@ func TestElsewhere(t *testing.T) {
 	t.Parallel()
 	for address, want := range map[string]bool{"https://quay.example/x.git": true,
 		"git@quay.example:x.git": true,
-		"ssh://quay.example/x":   true, "/srv/x.git": false, "file:///srv/x": false, "../x": false, "x.bundle": false,
-		"": false} {
+		"ssh://quay.example/x":   true, "/srv/x.git": false, "file:///srv/x": false, "../x": false,
+		"x.bundle": false,
+		"":         false} {
 		if got := Elsewhere(address); got != want {
 			t.Errorf("%q is elsewhere: %v", address, got)
 		}

@@ -53,8 +53,10 @@ func gitIn(dir, command string) string { return "git -C " + shell.Word(dir) + " 
 // in a checkout.
 var calm = []string{"-c", "core.hooksPath=" + os.DevNull, "-c", "core.fsmonitor=false", "-c",
 	"gc.auto=0",
-	"-c", "maintenance.auto=false", "-c", "merge.verifySignatures=false", "-c", "fetch.recurseSubmodules=false",
-	"-c", "submodule.recurse=false", "-c", "log.showSignature=false", "-c", "advice.detachedHead=false"}
+	"-c", "maintenance.auto=false", "-c", "merge.verifySignatures=false", "-c",
+	"fetch.recurseSubmodules=false",
+	"-c", "submodule.recurse=false", "-c", "log.showSignature=false", "-c",
+	"advice.detachedHead=false"}
 
 // UpstreamOf finds the branch that a checkout's own follows. Nothing is fetched yet. Codes of the
 // error: git-missing, upstream-missing, checkout-config-runs, checkout-elsewhere, address-invalid.

@@ -263,8 +263,9 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt,
 		Shift:   opt.Shift,
 		Options: opt,
-		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{}, Networks: s.Networks,
-		Volumes: s.Volumes}
+		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{},
+		Networks: s.Networks,
+		Volumes:  s.Volumes}
 	m := &mixer{
 		root:    root,
 		files:   files,
@@ -451,8 +452,9 @@ type mixer struct {
 func (m *mixer) service(svc *stack.Service) (Service, error) {
 	out := Service{Name: svc.Name, Runs: svc.Runs, Kind: svc.Kind, Ports: slices.Clone(svc.Ports),
 		Command: svc.Command,
-		Watches: svc.Watches, Remembered: svc.Remembered, Restarts: svc.Restarts, Image: svc.Image, Build: svc.Build,
-		dir: svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
+		Watches: svc.Watches, Remembered: svc.Remembered, Restarts: svc.Restarts, Image: svc.Image,
+		Build: svc.Build,
+		dir:   svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
 	if svc.Runs == stack.Container &&
 		(svc.Build != "" || svc.Container != nil && svc.Container.Remote != "") {
 		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name

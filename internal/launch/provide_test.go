@@ -26,7 +26,8 @@ func TestProvide(t *testing.T) {
 	}{
 		"a user of its own": {want("postgres", 5433, "clerk", "office", "x"), "postgres:16",
 			map[string]string{
-				"POSTGRES_USER": "clerk", "POSTGRES_DB": "office", "POSTGRES_PASSWORD": "x"}, "provided-postgres"},
+				"POSTGRES_USER": "clerk", "POSTGRES_DB": "office",
+				"POSTGRES_PASSWORD": "x"}, "provided-postgres"},
 		"nobody signs in": {want("postgres", 5432, "", "office", ""), "postgres:16",
 			map[string]string{
 				"POSTGRES_DB": "office", "POSTGRES_HOST_AUTH_METHOD": "trust"}, "provided-postgres"},

@@ -125,13 +125,15 @@ func (a *asker) ofEngine(services []*stack.Service) {
 			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
 			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
 				Wanted: "to be had, for " + s.Name,
-				Found:  why.Cause, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Found:  why.Cause, Level: Required, Because: []stack.Place{s.At},
+				For:    []string{s.Name},
 				Remedy: why.Remedy})
 		}
 		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
 			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
 				", for " + s.Name,
-				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At}, For: []string{s.Name},
+				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At},
+				For:    []string{s.Name},
 				Remedy: "It is left out; a newer engine obeys it."}
 			if f.Must {
 				n.Level, n.Remedy = Required, "Install a newer container engine, or do without "+

@@ -18,7 +18,8 @@ var amqp = &Protocol{
 		"lapin", "php-amqplib/php-amqplib", "amqplib", "pika", "aio-pika"},
 	Through: []string{"celery", "kombu", "pika", "aio-pika", "amqplib", "amqp-connection-manager",
 		"lapin",
-		"php-amqplib/php-amqplib", "org.springframework.boot:spring-boot-starter-amqp", "taskiq-aio-pika", "dramatiq",
+		"php-amqplib/php-amqplib", "org.springframework.boot:spring-boot-starter-amqp",
+		"taskiq-aio-pika", "dramatiq",
 		"MassTransit.RabbitMQ"},
 	Scheme: "amqp",
 	SignIn: &SignIn{

@@ -15,7 +15,8 @@ var search = &Protocol{
 	Programs: []string{"elasticsearch", "opensearch"},
 	Drivers: []string{"@elastic/elasticsearch", "@opensearch-project/opensearch", "elasticsearch",
 		"opensearch-py",
-		"github.com/elastic/go-elasticsearch/v8", "github.com/opensearch-project/opensearch-go", "searchkick",
+		"github.com/elastic/go-elasticsearch/v8", "github.com/opensearch-project/opensearch-go",
+		"searchkick",
 		"elasticsearch/elasticsearch", "Elastic.Clients.Elasticsearch", "elasticsearch-dsl"},
 	Scheme: "http",
 	// One that looks for no others checks nothing when it starts.

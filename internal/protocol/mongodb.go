@@ -27,7 +27,8 @@ var mongodb = &Protocol{
 		"mongoengine",
 	},
 	Through: []string{"mongoose", "mongodb", "mongoid", "pymongo", "motor", "beanie", "mongoengine",
-		"typeorm", "prisma", "@prisma/client", "go.mongodb.org/mongo-driver", "go.mongodb.org/mongo-driver/v2",
+		"typeorm", "prisma", "@prisma/client", "go.mongodb.org/mongo-driver",
+		"go.mongodb.org/mongo-driver/v2",
 		"org.springframework.boot:spring-boot-starter-data-mongodb"},
 	Scheme: "mongodb",
 	SignIn: &SignIn{

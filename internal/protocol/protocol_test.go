@@ -142,8 +142,9 @@ func TestOfPackage(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]string{"postgresql": "postgres", "postgresql-client": "",
 		"libpq-dev":    "",
-		"redis-server": "redis", "mariadb-server": "mysql", "mongodb-tools": "", "rabbitmq-server": "amqp",
-		"curl": ""} {
+		"redis-server": "redis", "mariadb-server": "mysql", "mongodb-tools": "",
+		"rabbitmq-server": "amqp",
+		"curl":            ""} {
 		got := ""
 		if p := OfPackage(name); p != nil {
 			got = p.Name

@@ -65,7 +65,8 @@ func (w *Workspace) dir(checkout string) string {
 func (w *Workspace) Fetch(ctx context.Context,
 	options func(name string) gitrepo.Options) (*Incoming, error) {
 	in := &Incoming{Schema: "nharbor.catchup/1", Checkouts: make([]Ahead, len(w.Checkouts)),
-		Settings: []NewSetting{}, Missing: []fill.Lack{}, Commands: []consent.Command{}, Needs: []needs.Need{}}
+		Settings: []NewSetting{}, Missing: []fill.Lack{}, Commands: []consent.Command{},
+		Needs: []needs.Need{}}
 	errs := make([]error, len(w.Checkouts))
 	var wait beside.Group
 	for i, c := range w.Checkouts {

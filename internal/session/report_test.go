@@ -26,7 +26,8 @@ func TestByHand(t *testing.T) {
 			"-e 'PASSWORD=***' " +
 			"-v data:/data -v \"$PWD\"/'my conf:/conf' -v /etc/x:/x postgres:16 -c " +
 			"'log=it'\\''s'": {Name: "db",
-			Runs: stack.Container, Kind: stack.Lasting, Image: "postgres:16", Env: map[string]string{"PASSWORD": "***"},
+			Runs: stack.Container, Kind: stack.Lasting, Image: "postgres:16",
+			Env: map[string]string{"PASSWORD": "***"},
 			Ports: []stack.Port{{Host: 5433, Target: 5432}, {Target: 9},
 				{Host: 53, Target: 53, Transport: "udp"}},
 			ContainerWay: spec(stack.ContainerSpec{Mounts: []stack.Mount{
@@ -42,7 +43,8 @@ func TestByHand(t *testing.T) {
 			FromFiles: stack.FromFiles{EnvFiles: []stack.EnvFileRef{{Path: "api/.env"}}},
 			ContainerWay: spec(stack.ContainerSpec{Entrypoint: []string{"/run", "now"},
 				Building: stack.Building{
-					Dockerfile: "Dockerfile.dev", Target: "run", BuildArgs: map[string]string{"A": "b c"}}})},
+					Dockerfile: "Dockerfile.dev", Target: "run",
+					BuildArgs: map[string]string{"A": "b c"}}})},
 	} {
 		if got := strings.Join(serviceByHand(&s, "quay", plan), "\n"); got != want {
 			t.Errorf("%s is, by hand\n%s\nand not\n%s", s.Name, got, want)

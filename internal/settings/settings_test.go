@@ -68,8 +68,9 @@ func TestCases(t *testing.T) {
 func TestFormatOf(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]string{".env": Env, "a/.env.local": Env, "env.sample": Env,
-		"appsettings.json": JSON, "config/database.yml": YAML, "a.toml": TOML, "application.properties": Properties,
-		"config.php": Other, "environment.ts": Other, "env.yaml": YAML} {
+		"appsettings.json": JSON, "config/database.yml": YAML, "a.toml": TOML,
+		"application.properties": Properties,
+		"config.php":             Other, "environment.ts": Other, "env.yaml": YAML} {
 		if got := FormatOf(name); got != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
 		}

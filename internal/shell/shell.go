@@ -278,6 +278,8 @@ func Words(line string) []string {
 // builtins are commands that only a shell knows.
 var builtins = map[string]bool{"cd": true, "pushd": true, "popd": true, "source": true, ".": true,
 	"export": true,
-	"exec":   true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true, "wait": true, "alias": true,
-	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true, "command": true,
-	"type": true}
+	"exec":   true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true,
+	"wait": true, "alias": true,
+	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true,
+	"command": true,
+	"type":    true}

@@ -241,9 +241,11 @@ func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, e
 	*spec = engine.Spec{
 		Name: x.ownName(s.Name), Image: first(s.ImageTag,
 			s.Image), Platform: c.Platform, Entrypoint: c.Entrypoint,
-		Command: s.Command, Env: s.Environment, WorkingDir: c.WorkingDir, User: c.User, Hostname: c.Hostname,
-		StopSignal: c.StopSignal, StopGrace: seconds(c.StopGrace), Health: c.Health, Confinement: c.Confinement,
-		Labels: map[string]string{},
+		Command: s.Command, Env: s.Environment, WorkingDir: c.WorkingDir, User: c.User,
+		Hostname:   c.Hostname,
+		StopSignal: c.StopSignal, StopGrace: seconds(c.StopGrace), Health: c.Health,
+		Confinement: c.Confinement,
+		Labels:      map[string]string{},
 	}
 	switch {
 	case index > 0:

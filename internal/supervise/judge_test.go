@@ -82,7 +82,8 @@ func page(text string) http.HandlerFunc {
 // on is an HTTP port of a service.
 func on(port int) []stack.Port {
 	return []stack.Port{{
-		Host: port, Target: port, Transport: "tcp", Speaks: "http", At: stack.Place{File: "compose.yaml", Line: 3},
+		Host: port, Target: port, Transport: "tcp", Speaks: "http",
+		At: stack.Place{File: "compose.yaml", Line: 3},
 	}}
 }
 

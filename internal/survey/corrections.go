@@ -79,7 +79,8 @@ func (f *serviceFix) place(key string) stack.Place {
 // correction that is not understood would be worse than none.
 func (s *surveyor) correctionsOf() error {
 	s.corrections = corrections{Project: map[string]projectFix{}, Step: map[string]stepFix{},
-		Service: map[string]serviceFix{}, Check: map[string]ownCheck{}, Cause: map[string]ownCause{}}
+		Service: map[string]serviceFix{}, Check: map[string]ownCheck{},
+		Cause: map[string]ownCause{}}
 	for _, name := range []string{CorrectionsFile, LocalCorrectionsFile} {
 		data, err := fs.ReadFile(s.Files, name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -445,7 +446,8 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 		}
 		s.Stack.Services = append(s.Stack.Services,
 			stack.Service{Name: name, Source: stack.FromStackFile,
-				Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
+				Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{},
+				At: fix.at})
 		v = &s.Stack.Services[len(s.Stack.Services)-1]
 	}
 	if fix.Folder != nil {

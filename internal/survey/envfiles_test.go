@@ -150,7 +150,8 @@ func TestEnvFilesFound(t *testing.T) {
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	s, err := Survey(fstest.MapFS{
 		"package.json": file(`{"name": "web", "scripts": {"dev": "vite"}, "devDependencies": {"vite": "5"}}`),
-		".gitignore":   file("*.local\n"), ".env.example": file("A=1\nB=\n"), ".env.development": file("C=1\n"),
+		".gitignore":   file("*.local\n"), ".env.example": file("A=1\nB=\n"),
+		".env.development": file("C=1\n"),
 		"README.md": file(
 			"# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt " +
 				"api/.env\n    cp " +
@@ -173,7 +174,8 @@ func TestEnvFilesFound(t *testing.T) {
 		got = append(got,
 			strings.TrimSpace(fmt.Sprintf("%s %s from %q present=%v settings=%d unfilled=%d "+
 				"wanted=%v layers=%d",
-				e.Path, e.Format, e.Template, e.Present, e.Settings, e.Unfilled, !e.WantedAt.IsZero(), len(e.Layers))))
+				e.Path, e.Format, e.Template, e.Present, e.Settings, e.Unfilled,
+				!e.WantedAt.IsZero(), len(e.Layers))))
 	}
 	slices.Sort(got)
 	want := []string{

@@ -84,7 +84,8 @@ func TestSettingsAbove(t *testing.T) {
 	} {
 		s, err := Survey(fstest.MapFS{c.template: {Data: []byte(c.text)},
 			"quay/crane/app.py":           {Data: []byte(c.code)},
-			"quay/crane/requirements.txt": {Data: []byte("flask")}}, Options{Root: "/w", ReadCode: true})
+			"quay/crane/requirements.txt": {Data: []byte("flask")}}, Options{Root: "/w",
+			ReadCode: true})
 		if err != nil || len(s.Services) != 1 {
 			t.Fatalf("%v, %+v", err, s.Services)
 		}

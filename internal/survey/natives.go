@@ -228,7 +228,8 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 	name = s.unused(name, dir, p.Manager)
 	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting,
 		Project: p.Path,
-		Manager: p.Manager, Command: v.Command, Env: map[string]string{}, Ports: slices.Clone(v.Ports), At: v.At,
+		Manager: p.Manager, Command: v.Command, Env: map[string]string{},
+		Ports: slices.Clone(v.Ports), At: v.At,
 		NativeWay: v.Way(p)}
 	for k, value := range v.Env {
 		svc.Env[k] = value

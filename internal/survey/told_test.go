@@ -63,7 +63,8 @@ func TestOtherWork(t *testing.T) {
 	for _, name := range []string{"lint", "lint:fix", "test", "test-all", "db:studio", "db:reset",
 		"start:dev",
 		"format",
-		"type-check", "build", "build:prod", "deploy", "docs", "dev", "migration:new", "docker-up"} {
+		"type-check", "build", "build:prod", "deploy", "docs", "dev", "migration:new",
+		"docker-up"} {
 		if !otherWork.MatchString(name) {
 			t.Errorf("%s is taken for a preparation", name)
 		}

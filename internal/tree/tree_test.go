@@ -13,9 +13,11 @@ func TestIgnoreRules(t *testing.T) {
 			"\nb[ae]d\n").with("in",
 		"local\n!x.log\n")
 	for path, want := range map[string]bool{
-		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false, "in/keep.log": false, "top": true,
+		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false,
+		"in/keep.log": false, "top": true,
 		"d/top": false, "sub/dir": true, "d/sub/dir": false,
-		"deep": true, "a/b/deep": true, "a/z": true, "a/b/c/z": true, "b/z": false, "only/": true, "only": false,
+		"deep": true, "a/b/deep": true, "a/z": true, "a/b/c/z": true, "b/z": false, "only/": true,
+		"only":    false,
 		"d/only/": true, "#odd": true, "trail": true,
 		"bad": true, "bed": true, "bid": false, "in/local": true, "local": false, "# " +
 			"comment": false,
@@ -44,12 +46,16 @@ func TestConfigTemplates(t *testing.T) {
 		"local_settings.py.sample": "local_settings.py", "settings.sample.toml": "settings.toml",
 		"appsettings.Development.json.example":  "appsettings.Development.json",
 		"application-local.properties.template": "application-local.properties",
-		"parameters.yml.dist":                   "parameters.yml", "config.template.php": "config.php",
-		"secrets.example.rb": "secrets.rb", "example.env": ".env", "env.sample": ".env",
+		"parameters.yml.dist":                   "parameters.yml",
+		"config.template.php":                   "config.php",
+		"secrets.example.rb":                    "secrets.rb", "example.env": ".env",
+		"env.sample":          ".env",
 		".env.docker.example": ".env.docker",
-		"phpunit.xml.dist":    "", "phpstan.neon.dist": "", ".php-cs-fixer.dist.php": "", "data.sample.json": "",
+		"phpunit.xml.dist":    "", "phpstan.neon.dist": "", ".php-cs-fixer.dist.php": "",
+		"data.sample.json":    "",
 		"config.default.json": "", "index.example.html": "", "compose.example.yaml": "",
-		"docker-compose.sample.yml": "", "page.template.js": "", "x.example": "", ".example.json": "",
+		"docker-compose.sample.yml": "", "page.template.js": "", "x.example": "",
+		".example.json": "",
 	} {
 		if got, ok := TemplateOf(name); got != want || ok != (want != "") {
 			t.Errorf("TemplateOf(%q) = %q, %v; want %q", name, got, ok, want)
@@ -65,9 +71,10 @@ func TestTemplateOf(t *testing.T) {
 	for name, want := range map[string]string{
 		".env.example": ".env", ".env.sample": ".env", ".env.template": ".env", ".env.dist": ".env",
 		".env.defaults": ".env", "env.example": ".env",
-		".env.local.example": ".env.local", ".env.example.local": ".env.local", "api.env.example": "api.env",
-		".env-example": ".env",
-		".env":         "", "readme.example": "", "example.env": ".env", "example": "",
+		".env.local.example": ".env.local", ".env.example.local": ".env.local",
+		"api.env.example": "api.env",
+		".env-example":    ".env",
+		".env":            "", "readme.example": "", "example.env": ".env", "example": "",
 	} {
 		if got, ok := TemplateOf(name); got != want || ok != (want != "") {
 			t.Errorf("TemplateOf(%q) = %q, %v; want %q", name, got, ok, want)

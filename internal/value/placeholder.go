@@ -23,7 +23,8 @@ var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$
 // hints are what a placeholder has in it; most values have none, and need no closer look.
 var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo",
 	"tbd", "fill", "put",
-	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:", "0000", "12345", "dummy",
+	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:",
+	"0000", "12345", "dummy",
 	"s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
 	"to_be", "to be"}
 

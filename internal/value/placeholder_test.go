@@ -10,7 +10,8 @@ func TestPlaceholder(t *testing.T) {
 		"xxx": true, "TO" + "DO": true,
 		"toBeModified1,toBeModified2": true, "to-be-changed": true, "a,changeme": false,
 		"secret": true, "{{ key }}": true,
-		"": false, "true": false, "8080": false, "localhost": false, "info": false, "yourself": false,
+		"": false, "true": false, "8080": false, "localhost": false, "info": false,
+		"yourself":  false,
 		"todo-list": false, "unchanged": false,
 	} {
 		if got := Placeholder(value); got != want {

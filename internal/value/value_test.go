@@ -10,11 +10,14 @@ func TestIsKey(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]bool{"STRIPE_KEY": true, "MAPS_KEY": true,
 		"TIDE_TABLE_KEY": true,
-		"API_KEY":        false, "SECRET_KEY": false, "ENCRYPTION_KEY": false, // of which more is known
-		"PUBLIC_KEY": false, "STRIPE_PUBLISHABLE_KEY": false, "RECAPTCHA_SITE_KEY": false, "CACHE_KEY": false,
-		"SORT_KEY": false, "NEXT_PUBLIC_STRIPE_KEY": false, "VITE_MAPS_KEY": false, "KEY_PREFIX": false,
-		"MONKEY":  false,
-		"sortKey": false, "KEY": false} {
+		"API_KEY":        false, "SECRET_KEY": false, "ENCRYPTION_KEY": false,
+		// of which more is known
+		"PUBLIC_KEY": false, "STRIPE_PUBLISHABLE_KEY": false, "RECAPTCHA_SITE_KEY": false,
+		"CACHE_KEY": false,
+		"SORT_KEY":  false, "NEXT_PUBLIC_STRIPE_KEY": false, "VITE_MAPS_KEY": false,
+		"KEY_PREFIX": false,
+		"MONKEY":     false,
+		"sortKey":    false, "KEY": false} {
 		if IsKey(name) != want {
 			t.Errorf("%s: %v", name, !want)
 		}
@@ -38,10 +41,13 @@ func TestIsKey(t *testing.T) {
 func TestIsSecret(t *testing.T) {
 	t.Parallel()
 	for key, want := range map[string]bool{
-		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true, "SECRET_KEY_BASE": true,
-		"JWT_SECRET": true, "auth_token": true,
-		"PASSPHRASE": true, "SIGNING_KEY": true, "SMTP_PASS": true, "APP_KEY": true, "PRIVATE_KEY": true,
-		"jwtSecret": true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true, "TOKEN_TTL": false,
+		"DB_PASSWORD": true, "POSTGRES_PASSWORD": true, "API_KEY": true, "SECRET": true,
+		"SECRET_KEY_BASE": true,
+		"JWT_SECRET":      true, "auth_token": true,
+		"PASSPHRASE": true, "SIGNING_KEY": true, "SMTP_PASS": true, "APP_KEY": true,
+		"PRIVATE_KEY": true,
+		"jwtSecret":   true, "ConnectionStrings.ApiKey": true, "ADMIN_PASSWORD_HASH": true,
+		"TOKEN_TTL":           false,
 		"PASSWORD_MIN_LENGTH": false, "TOKEN_URL": false, "PASSWORD_FILE": false,
 		"PORT": false, "TOKENIZER": false, "KEYBOARD": false, "MONKEY": false, "PASSENGERS": false,
 		"DATABASE_URL": false, "PUBLIC_URL": false, "COMPASS": false,
@@ -106,7 +112,8 @@ func TestHide(t *testing.T) {
 	}
 	for _, text := range []string{"https://quay.example/x?page=2", "git@quay.example:x/y.git",
 		"ssh://git@quay.example/x",
-		"https://$TOKEN@quay.example/x", "sk-", "ghp_short", "task-runner-of-the-quay-with-a-long-name",
+		"https://$TOKEN@quay.example/x", "sk-", "ghp_short",
+		"task-runner-of-the-quay-with-a-long-name",
 		"npm_config_cache",
 		"postgres://u@h/d", "eyJ", "Bearer token"} {
 		if got := Hide(text); got != text {

@@ -134,7 +134,8 @@ func drawBox(out *strings.Builder, b *box, on bool, t *timeline.Timeline) {
 		y = b.middle() - 2
 	}
 	fmt.Fprintf(out, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="%.0f"/><text x="%.1f" `+
-		`y="%.1f" text-anchor="middle">%s</text>`+"\n", class, b.x, b.y, b.w, b.h, round, b.x+b.w/2, y,
+		`y="%.1f" text-anchor="middle">%s</text>`+"\n", class, b.x, b.y, b.w, b.h, round,
+		b.x+b.w/2, y,
 		html.EscapeString(clean(b.node.ID.Title())))
 	if below != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="middle">%s</text>`+"\n", b.x+b.w/2,
@@ -192,8 +193,10 @@ func curve(out *strings.Builder, e *edge, on bool) {
 	end := e.end()
 	turn(e.to.x-7, end)
 	fmt.Fprintf(out, `<path class="%s"%s d="%s"><title>%s waits until %s %s: %s</title></path><path class="%s" `+
-		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(), html.EscapeString(clean(e.to.node.ID.Title())),
-		html.EscapeString(clean(start.node.ID.Title())), e.Until, html.EscapeString(clean(e.Reason)), tip, e.to.x, end)
+		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(),
+		html.EscapeString(clean(e.to.node.ID.Title())),
+		html.EscapeString(clean(start.node.ID.Title())), e.Until,
+		html.EscapeString(clean(e.Reason)), tip, e.to.x, end)
 	if label := e.label(); label != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n",
 			e.to.x-12, end-3,

@@ -45,7 +45,8 @@ func (p *Picture) Legend() string {
 	s := p.signs()
 	return fmt.Sprintf("%s waits; %s is prepared; %s at work; %s at work, and everything waited "+
 		"for it; %s there; "+
-		"%s failed; %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed, s.last)
+		"%s failed; %s last time", s.waits, s.prepares, s.works, s.critical, s.aim, s.failed,
+		s.last)
 }
 
 // columns shares the width among the names, the picture and the words beside it.

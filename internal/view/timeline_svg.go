@@ -112,7 +112,8 @@ func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func
 			}
 			fmt.Fprintf(out,
 				`<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%d" rx="2"><title>%s at work for `+
-					`%s</title></rect>`+"\n", class, x(part.From), y-barHeight/2, max(x(to)-x(part.From), 2), barHeight,
+					`%s</title></rect>`+"\n", class, x(part.From), y-barHeight/2,
+				max(x(to)-x(part.From), 2), barHeight,
 				html.EscapeString(clean(r.ID.Title())), seconds(max(to-part.From, 0)))
 		}
 	}

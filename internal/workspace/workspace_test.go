@@ -33,8 +33,9 @@ func TestRoot(t *testing.T) {
 	lay(t, root, "ws/.nharbor/", "ws/app/.git/", "ws/app/src/deep/", "repo/.git/", "repo/a/b/",
 		"configured/nharbor.toml", "configured/.git/", "configured/sub/.git/", "plain/x/")
 	for dir, want := range map[string]string{
-		"ws/app/src/deep": "ws", "ws": "ws", "repo/a/b": "repo", "repo": "repo", "configured/sub": "configured",
-		"plain/x": "plain/x",
+		"ws/app/src/deep": "ws", "ws": "ws", "repo/a/b": "repo", "repo": "repo",
+		"configured/sub": "configured",
+		"plain/x":        "plain/x",
 	} {
 		if got := Root(filepath.Join(root, dir)); got != filepath.Join(root, want) {
 			t.Errorf("the root of %s is %s, want %s", dir, got, want)

@@ -337,8 +337,9 @@ func (b *box) inspect() container.InspectResponse {
 		st.Health = &container.Health{Status: container.HealthStatus(b.health)}
 	}
 	return container.InspectResponse{
-		ID: b.id, Name: "/" + b.name, Created: b.made, State: st, Image: b.image.ID, HostConfig: b.host,
-		Config: b.config, NetworkSettings: &container.NetworkSettings{Networks: networks},
+		ID: b.id, Name: "/" + b.name, Created: b.made, State: st, Image: b.image.ID,
+		HostConfig: b.host,
+		Config:     b.config, NetworkSettings: &container.NetworkSettings{Networks: networks},
 	}
 }
 

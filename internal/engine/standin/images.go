@@ -64,7 +64,8 @@ func (s *Server) imageRoutes(handle router) {
 		return reply(w, http.StatusOK,
 			image.InspectResponse{ID: img.ID, RepoTags: []string{withTag(ref)}, Os: "linux",
 				Config: &dockerspec.DockerOCIImageConfig{ImageConfig: ocispec.ImageConfig{
-					Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env, WorkingDir: img.WorkingDir, Labels: img.Labels,
+					Entrypoint: img.Entrypoint, Cmd: img.Cmd, Env: img.Env,
+					WorkingDir: img.WorkingDir, Labels: img.Labels,
 					ExposedPorts: exposed}}})
 	})
 	handle("POST /images/{name...}", func(w http.ResponseWriter, r *http.Request) error {
