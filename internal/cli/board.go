@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -53,7 +54,7 @@ With --plain it tells what changes in lines, one after the other.`,
 }
 
 // plainBoard tells how everything stands, and then what happens, until it ends or somebody ends it.
-func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record) error {
+func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *record.Record) error {
 	l, err := supervise.Follow(ctx, r)
 	if err != nil {
 		return err
@@ -94,7 +95,7 @@ const (
 )
 
 // liveBoard runs the board on a terminal until somebody leaves it. Its goroutines end with it.
-func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *supervise.Record, in,
+func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Record, in,
 	out *os.File) error {
 	launched := r.Launch()
 	if launched == nil {
@@ -151,12 +152,12 @@ type boardDoes struct {
 }
 
 // weigh tells what everything takes, until the board is left.
-func (d *boardDoes) weigh(r *supervise.Record) {
+func (d *boardDoes) weigh(r *record.Record) {
 	loads := supervise.NewLoads(d.ctx, r)
 	defer loads.Close()
 	for {
 		begun := time.Now()
-		if now, err := supervise.ReadRecord(d.root); err == nil && now != nil {
+		if now, err := record.Read(d.root); err == nil && now != nil {
 			d.send(view.BoardNews{Record: now})
 			d.send(view.BoardNews{Loads: loads.Look(d.ctx, now)})
 		}
@@ -172,7 +173,7 @@ func (d *boardDoes) weigh(r *supervise.Record) {
 func (d *boardDoes) ask(s *session.Surveyed) {
 	for {
 		begun := time.Now()
-		if r, err := supervise.ReadRecord(d.root); err == nil && r.Alive() {
+		if r, err := record.Read(d.root); err == nil && r.Alive() {
 			c := s.Judge(d.ctx, r)
 			c.Changed = s.Changes(r)
 			d.send(view.BoardNews{Check: &c})

@@ -13,6 +13,7 @@ import (
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -75,7 +76,7 @@ func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags
 	if err != nil {
 		return err
 	}
-	r, err := supervise.ReadRecord(w.Root)
+	r, err := record.Read(w.Root)
 	if err != nil {
 		return err
 	}
@@ -251,7 +252,7 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 		return err
 	}
 	a.filled(f)
-	r, err := supervise.ReadRecord(root)
+	r, err := record.Read(root)
 	if err != nil {
 		return err
 	}

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
 )
@@ -67,7 +67,7 @@ func (a *app) look(ctx context.Context, w *session.Surveyed,
 	wait time.Duration) (stack.Check, error) {
 	until := time.Now().Add(wait)
 	for {
-		r, err := supervise.ReadRecord(w.Root)
+		r, err := record.Read(w.Root)
 		if err != nil {
 			return stack.Check{}, err
 		}
@@ -106,7 +106,7 @@ func (a *app) watch(ctx context.Context, w *session.Surveyed) error {
 	begin, first := time.Now(), true
 	var before stack.Check
 	for {
-		r, err := supervise.ReadRecord(w.Root)
+		r, err := record.Read(w.Root)
 		if err != nil {
 			return err
 		}

@@ -6,9 +6,9 @@ import (
 
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
 )
@@ -16,7 +16,7 @@ import (
 // launchView shows how a launch goes.
 type launchView interface {
 	event(e stack.Event)
-	settled(s *supervise.Settled)
+	settled(s *record.Settled)
 	say(line string) // by any goroutine
 }
 
@@ -45,7 +45,7 @@ func (l *lines) event(e stack.Event) {
 	}
 }
 
-func (l *lines) settled(*supervise.Settled) {}
+func (l *lines) settled(*record.Settled) {}
 
 func (l *lines) say(line string) {
 	if !l.a.json {
@@ -111,7 +111,7 @@ func (l *live) draw() {
 	}
 }
 
-func (l *live) settled(s *supervise.Settled) {
+func (l *live) settled(s *record.Settled) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.over {

@@ -10,6 +10,7 @@ import (
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -34,7 +35,7 @@ code is that of the command.`,
 				return err
 			}
 			var opt launch.Options
-			if r, err := supervise.ReadRecord(s.Root); err == nil && r.Alive() {
+			if r, err := record.Read(s.Root); err == nil && r.Alive() {
 				opt = r.Options
 			}
 			m, err := s.Mix(opt)

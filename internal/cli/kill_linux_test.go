@@ -18,7 +18,7 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/engine/standin/inside"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
@@ -148,7 +148,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	default:
 		// The record may still be that of a steward which has been dead for long; then there is
 		// none to kill yet.
-		if r, err := supervise.ReadRecord(b.dir); err == nil && r != nil && !r.Ended &&
+		if r, err := record.Read(b.dir); err == nil && r != nil && !r.Ended &&
 			syscall.Kill(r.PID, 0) == nil {
 			sig := syscall.SIGKILL
 			if victim == "steward asked to end" {
@@ -170,7 +170,7 @@ func killOnce(t *testing.T, b *bench, e *engine.Engine, chance *rand.Rand) {
 	select {
 	case <-ended:
 	case <-time.After(testbound.Long):
-		r, _ := supervise.ReadRecord(b.dir)
+		r, _ := record.Read(b.dir)
 		syscall.Kill(r.PID, syscall.SIGQUIT) // it tells in its log where it stands
 		waitFor(t, "the steward to tell", func() bool { return syscall.Kill(r.PID, 0) != nil })
 		told, _ := os.ReadFile(filepath.Join(b.dir, ".nharbor", "steward.log"))
@@ -304,7 +304,7 @@ func BenchmarkFleet(b *testing.B) {
 			memory := 0.0
 			for b.Loop() {
 				bench.must(0, "launch", "--background", "--vouch")
-				r, err := supervise.ReadRecord(bench.dir)
+				r, err := record.Read(bench.dir)
 				if err != nil {
 					b.Fatal(err)
 				}

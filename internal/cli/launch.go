@@ -16,9 +16,11 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -248,7 +250,7 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan,
 		}
 	}
 	if ctx.Err() != nil {
-		if r, err := supervise.ReadRecord(m.Root); err == nil && r.Alive() &&
+		if r, err := record.Read(m.Root); err == nil && r.Alive() &&
 			!m.Options.Background {
 			return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
 				Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
@@ -296,13 +298,13 @@ func widest(o *order.Order) int {
 }
 
 // settled tells how the launch has gone: what answers where, and all that failed.
-func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settled,
+func (a *app) settled(ctx context.Context, m *session.Mixed, s *record.Settled,
 	begin time.Time) error {
-	r, err := supervise.ReadRecord(m.Root)
+	r, err := record.Read(m.Root)
 	if err != nil {
 		return err
 	}
-	result := result(ctx, m, r, s, begin, func(rec *supervise.RecordService) bool { return true })
+	result := result(ctx, m, r, s, begin, func(rec *record.Service) bool { return true })
 	if result.Outcome != stack.AllAnswer {
 		a.status = 1
 	}
@@ -318,16 +320,16 @@ func (a *app) settled(ctx context.Context, m *session.Mixed, s *supervise.Settle
 
 // result gathers how a launch or a restart has gone, and asks the ports of those of its services
 // that counts is true for.
-func result(ctx context.Context, m *session.Mixed, r *supervise.Record, s *supervise.Settled,
+func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.Settled,
 	begin time.Time,
-	counts func(*supervise.RecordService) bool) stack.LaunchResult {
+	counts func(*record.Service) bool) stack.LaunchResult {
 	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
 		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services,
 		Check: stack.Check{Schema: "nharbor.check/1"}}
 	if s.Outcome == stack.WasStopped {
 		return out
 	}
-	out.Check = supervise.Judging{Root: m.Root, Stack: m.Mix.Survey,
+	out.Check = judge.Judging{Root: m.Root, Stack: m.Mix.Survey,
 		Services: m.Mix.Stack.Services, Record: r,
 		Part: counts, Value: m.Value}.Ask(ctx)
 	out.Failures = s.Failures

@@ -9,7 +9,7 @@ import (
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/view"
 )
 
@@ -26,7 +26,7 @@ func (a *app) needs() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := supervise.ReadRecord(m.Root)
+			r, err := record.Read(m.Root)
 			if err != nil {
 				return err
 			}

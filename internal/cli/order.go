@@ -8,8 +8,8 @@ import (
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
 )
@@ -51,7 +51,7 @@ func (a *app) order() *cobra.Command {
 
 // draw writes the order as a drawing, with the times of the last launch where that was of the same.
 func (a *app) draw(root string, o *order.Order, file string) error {
-	r, err := supervise.ReadRecord(root)
+	r, err := record.Read(root)
 	if err != nil {
 		return err
 	}

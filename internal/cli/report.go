@@ -6,9 +6,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
@@ -28,7 +28,7 @@ nothing else to be read, and holds no secrets. With .svg it is the timeline alon
 			if s == nil || err != nil && !session.OnlyVariables(err) {
 				return err
 			}
-			r, err := supervise.ReadRecord(s.Root)
+			r, err := record.Read(s.Root)
 			if err != nil {
 				return err
 			}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -55,7 +56,7 @@ again where what they depend on has changed.`,
 }
 
 // launchedServices complains of a name that no launched service has.
-func launchedServices(r *supervise.Record, names []string) error {
+func launchedServices(r *record.Record, names []string) error {
 	for _, name := range names {
 		if r.Service(name) != nil {
 			continue
@@ -75,7 +76,7 @@ func launchedServices(r *supervise.Record, names []string) error {
 	return nil
 }
 
-func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Record,
+func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record,
 	plan *launch.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
@@ -91,11 +92,11 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *supervise.Rec
 	if err != nil {
 		return err
 	}
-	if r, err = supervise.ReadRecord(m.Root); err != nil {
+	if r, err = record.Read(m.Root); err != nil {
 		return err
 	}
 	result := result(ctx, m, r, done, begin,
-		func(rec *supervise.RecordService) bool { return rec.State != stack.Stopped })
+		func(rec *record.Service) bool { return rec.State != stack.Stopped })
 	if result.Outcome != stack.AllAnswer {
 		a.status = 1
 	}

@@ -20,10 +20,10 @@ import (
 
 	"nimbleharbor/internal/demo"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	native "nimbleharbor/internal/run"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
 )
@@ -312,12 +312,12 @@ func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, 
 // launched is a workspace with what it knows of its stack, which runs; else the error's code is
 // not-launched.
 func (a *app) launched(ctx context.Context,
-	code session.Code) (*session.Surveyed, *supervise.Record, error) {
+	code session.Code) (*session.Surveyed, *record.Record, error) {
 	s, err := a.surveyed(ctx, code)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
 		return nil, nil, err
 	}
-	r, err := supervise.ReadRecord(s.Root)
+	r, err := record.Read(s.Root)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -339,7 +339,7 @@ func put(file, text, what string, code stack.Code) error {
 }
 
 // record finds the workspace and what it knows of its launched stack, without a survey.
-func (a *app) record() (string, *supervise.Record, error) {
+func (a *app) record() (string, *record.Record, error) {
 	dir, err := a.start()
 	if err != nil {
 		return "", nil, err
@@ -348,7 +348,7 @@ func (a *app) record() (string, *supervise.Record, error) {
 	if !a.named {
 		root = workspace.Root(dir)
 	}
-	r, err := supervise.ReadRecord(root)
+	r, err := record.Read(root)
 	return root, r, err
 }
 

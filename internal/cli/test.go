@@ -12,6 +12,7 @@ import (
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -33,7 +34,7 @@ test fails.`,
 			if err != nil {
 				return err
 			}
-			r, err := supervise.ReadRecord(s.Root)
+			r, err := record.Read(s.Root)
 			if err != nil {
 				return err
 			}

@@ -14,8 +14,8 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -115,7 +115,7 @@ func (w *Workspace) Fetch(ctx context.Context,
 // Weigh works out what must be done again, by what the files will be; none is written. The record
 // is that of the launched stack, or nil. The error is that of what comes: it can't be read, or its
 // settings can't be filled.
-func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *supervise.Record,
+func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 	filling Filling) error {
 	changed := map[string]func() ([]byte, error){}
 	var names []string
@@ -221,7 +221,7 @@ type looked struct {
 }
 
 // look goes the whole way to a plan.
-func (l *looked) look(ctx context.Context, w *Workspace, opt launch.Options, r *supervise.Record,
+func (l *looked) look(ctx context.Context, w *Workspace, opt launch.Options, r *record.Record,
 	filling Filling) error {
 	s, err := w.Survey(WithCode)
 	if s == nil || err != nil && !OnlyVariables(err) {

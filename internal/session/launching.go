@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
@@ -18,7 +19,7 @@ import (
 // Idle makes sure that no stack of the workspace is launched. What a dead steward has left is
 // removed.
 func (s *Surveyed) Idle(ctx context.Context) error {
-	r, err := supervise.ReadRecord(s.Root)
+	r, err := record.Read(s.Root)
 	var unreadable *stack.Fault
 	switch {
 	case errors.As(err, &unreadable) && unreadable.Code == stack.CodeStateUnreadable:
@@ -85,7 +86,7 @@ func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Fillin
 		}
 	}
 	faults = append(unmet(answer), faults...)
-	if r, err := supervise.ReadRecord(s.Root); err == nil && r.Alive() { // another launch was first
+	if r, err := record.Read(s.Root); err == nil && r.Alive() { // another launch was first
 		return nil, now.Idle(ctx)
 	}
 	if len(faults) > 0 {
@@ -159,7 +160,7 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 
 // Again makes sure that the record's stack can be restarted with the settings as they are, and
 // mixes it as it was launched.
-func (s *Surveyed) Again(ctx context.Context, r *supervise.Record,
+func (s *Surveyed) Again(ctx context.Context, r *record.Record,
 	filling Filling) (*Mixed, error) {
 	f, err := s.Fill(ctx, filling)
 	if err != nil {
@@ -180,7 +181,7 @@ func (f *Filled) Stale(now *Surveyed) []string {
 	if now == f.Surveyed { // nothing was written
 		return nil
 	}
-	r, err := supervise.ReadRecord(f.Root)
+	r, err := record.Read(f.Root)
 	if err != nil {
 		return nil
 	}

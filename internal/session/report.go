@@ -20,10 +20,10 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/timeline"
 	values "nimbleharbor/internal/value"
@@ -61,7 +61,7 @@ type ByHand struct {
 }
 
 // Report gathers what is to be handed on. The record is that of the last launch, or nil.
-func (m *Mixed) Report(ctx context.Context, r *supervise.Record, version string) (*Report, error) {
+func (m *Mixed) Report(ctx context.Context, r *record.Record, version string) (*Report, error) {
 	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version,
 		Stack: survey.Hide(m.Mix.Stack),
 		Order: m.Order}

@@ -29,12 +29,15 @@ import (
 
 	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/survey"
@@ -244,7 +247,7 @@ func (m *Mixed) Services() []string {
 
 // Needs asks this machine for all that the launch needs. Ports that the record's stack holds count
 // as free.
-func (m *Mixed) Needs(ctx context.Context, r *supervise.Record) *needs.Answer {
+func (m *Mixed) Needs(ctx context.Context, r *record.Record) *needs.Answer {
 	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(),
 		&needs.Local{Dir: m.Root, Files: m.Files,
 			Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
@@ -356,7 +359,7 @@ func (w *Workspace) committed(ctx context.Context,
 func (m *Mixed) Plan() (*launch.Plan, error) {
 	if len(m.Options.On) > 0 && m.Mix.Engines == nil {
 		var err error
-		if m.Mix.Engines, err = supervise.Whereabouts(context.Background(), m.Options); err != nil {
+		if m.Mix.Engines, err = engines.Whereabouts(context.Background(), m.Options); err != nil {
 			return nil, err
 		}
 	}
@@ -379,8 +382,8 @@ func (m *Mixed) Value(service, key string) (string, bool) {
 }
 
 // Judge gives the one judgement of the workspace's stack as it was launched, or would be.
-func (s *Surveyed) Judge(ctx context.Context, r *supervise.Record) stack.Check {
-	q := supervise.Judging{Root: s.Root, Stack: s.Stack, Record: r}
+func (s *Surveyed) Judge(ctx context.Context, r *record.Record) stack.Check {
+	q := judge.Judging{Root: s.Root, Stack: s.Stack, Record: r}
 	opt := launch.Options{}
 	if r != nil {
 		opt = r.Options
@@ -393,7 +396,7 @@ func (s *Surveyed) Judge(ctx context.Context, r *supervise.Record) stack.Check {
 
 // Changes tells what has changed since the record's stack was launched; nil where nothing has, or
 // where it can't be told.
-func (s *Surveyed) Changes(r *supervise.Record) *stack.Changed {
+func (s *Surveyed) Changes(r *record.Record) *stack.Changed {
 	if !r.Alive() {
 		return nil
 	}

@@ -7,52 +7,9 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
-	"nimbleharbor/internal/logs"
-	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/run"
-	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
-
-// SignIns are what people sign in with: what services have printed since they were first started,
-// which is remembered, and then what the files mention.
-func SignIns(root string, s *stack.Stack) []stack.SignIn {
-	m := memory.Recall(root)
-	if lines, err := logs.Read(root, nil).Next(); err == nil {
-		var printed []memory.Printed
-		for _, p := range logs.PrintedIn(lines) {
-			if s.Service(p.Source) != nil { // steps say what others do with them
-				printed = append(printed, memory.Printed{Service: p.Source, User: p.User,
-					Password: p.Password})
-			}
-		}
-		m.Print(printed)
-	}
-	var out []stack.SignIn
-	for _, p := range m.Printed() {
-		out = append(out, stack.SignIn{User: p.User, Password: p.Password, Service: p.Service})
-	}
-	return append(out, s.SignIns...)
-}
-
-// Pages are the addresses beyond first pages that READMEs name, on ports as they are now.
-func Pages(services, now []stack.Service) []stack.PageCheck {
-	var out []stack.PageCheck
-	for i, v := range services {
-		for _, page := range v.Pages {
-			port := page.Port
-			for k, p := range v.Ports { // a second copy has moved
-				if p.Host == port && i < len(now) && now[i].Name == v.Name &&
-					k < len(now[i].Ports) {
-					port = now[i].Ports[k].Host
-				}
-			}
-			out = append(out, stack.PageCheck{Service: v.Name, At: page.At,
-				Address: fmt.Sprintf("http://localhost:%d%s", port, page.Path)})
-		}
-	}
-	return out
-}
 
 // Terminal is where a person sits. Raw hands over every key as it is pressed, tells how many rows
 // and columns there are, and gives what puts it back.

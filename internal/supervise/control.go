@@ -17,9 +17,12 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -67,7 +70,7 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 		return nil, err
 	}
 	go cmd.Wait()
-	var m Message
+	var m record.Message
 	if err := json.NewDecoder(out).Decode(&m); err != nil {
 		return nil, fmt.Errorf("the steward ended before it was ready; it may say why in %s",
 			said.Name())
@@ -81,12 +84,12 @@ func Start(plan *launch.Plan, program string, words []string) (*Launched, error)
 	}
 	l := &Launched{conn: conn, lines: bufio.NewScanner(conn)}
 	l.lines.Buffer(nil, 16<<20)
-	return l, l.send(Request{Do: "follow", Lease: !plan.Background})
+	return l, l.send(record.Request{Do: "follow", Lease: !plan.Background})
 }
 
 // Follow follows a launched stack from its first event on, without being its owner: letting go of
 // it stops nothing.
-func Follow(ctx context.Context, r *Record) (*Launched, error) {
+func Follow(ctx context.Context, r *record.Record) (*Launched, error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
@@ -95,14 +98,14 @@ func Follow(ctx context.Context, r *Record) (*Launched, error) {
 	}
 	l := &Launched{conn: conn, lines: bufio.NewScanner(conn)}
 	l.lines.Buffer(nil, 16<<20)
-	return l, l.send(Request{Do: "follow"})
+	return l, l.send(record.Request{Do: "follow"})
 }
 
-func (l *Launched) send(r Request) error { return json.NewEncoder(l.conn).Encode(r) }
+func (l *Launched) send(r record.Request) error { return json.NewEncoder(l.conn).Encode(r) }
 
 // Next waits for the steward's next message; io.EOF when it is gone.
-func (l *Launched) Next() (Message, error) {
-	var m Message
+func (l *Launched) Next() (record.Message, error) {
+	var m record.Message
 	if !l.lines.Scan() {
 		if err := l.lines.Err(); err != nil && !errors.Is(err, net.ErrClosed) {
 			return m, err
@@ -113,10 +116,10 @@ func (l *Launched) Next() (Message, error) {
 }
 
 // Stop asks the steward to stop everything; Next tells when it has.
-func (l *Launched) Stop() error { return l.send(Request{Do: "stop"}) }
+func (l *Launched) Stop() error { return l.send(record.Request{Do: "stop"}) }
 
 // Kill asks the steward to end everything at once.
-func (l *Launched) Kill() error { return l.send(Request{Do: "kill"}) }
+func (l *Launched) Kill() error { return l.send(record.Request{Do: "kill"}) }
 
 // Close lets go of the steward. A stack in the background goes on.
 func (l *Launched) Close() error { return l.conn.Close() }
@@ -126,10 +129,10 @@ func (l *Launched) Close() error { return l.conn.Close() }
 // removed. A record that is not ours is removed too, and what carries the stack's mark is ended
 // without it.
 func StopStack(ctx context.Context, root string, services []string) (bool, error) {
-	r, err := ReadRecord(root)
+	r, err := record.Read(root)
 	var f *stack.Fault
 	if errors.As(err, &f) && f.Code == stack.CodeStateUnreadable && len(services) == 0 {
-		err = os.Remove(recordFile(root))
+		err = os.Remove(record.File(root))
 	}
 	if err != nil {
 		return false, err
@@ -139,11 +142,11 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 			return false, nil
 		}
 		if r == nil {
-			r = &Record{ID: workspace.ID(root)}
+			r = &record.Record{ID: workspace.ID(root)}
 		}
 		return cleanUp(ctx, root, r)
 	}
-	r.wake()
+	r.Wake()
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return cleanUp(ctx, root, r)
@@ -151,8 +154,8 @@ func StopStack(ctx context.Context, root string, services []string) (bool, error
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	err = json.NewEncoder(conn).Encode(Request{Do: "stop", Services: services})
-	var m Message
+	err = json.NewEncoder(conn).Encode(record.Request{Do: "stop", Services: services})
+	var m record.Message
 	if err == nil {
 		err = json.NewDecoder(conn).Decode(&m)
 	}
@@ -191,12 +194,12 @@ func Left(ctx context.Context, root string) bool {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	opt := launch.Options{}
-	if r, err := ReadRecord(root); err == nil && r != nil {
+	if r, err := record.Read(root); err == nil && r != nil {
 		opt = r.Options
 	}
-	engines, _ := everyEngine(ctx, opt)
-	defer closeAll(engines)
-	for _, e := range engines {
+	list, _ := engines.All(ctx, opt)
+	defer engines.Close(list)
+	for _, e := range list {
 		if list, err := e.List(ctx, map[string]string{engine.LabelStack: id}); err == nil &&
 			len(list) > 0 {
 			return true
@@ -207,8 +210,8 @@ func Left(ctx context.Context, root string) bool {
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to
 // event. It gives how all services stand then.
-func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []string,
-	event func(stack.Event)) (*Settled,
+func Restart(ctx context.Context, r *record.Record, plan *launch.Plan, services []string,
+	event func(stack.Event)) (*record.Settled,
 	error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
@@ -217,12 +220,12 @@ func Restart(ctx context.Context, r *Record, plan *launch.Plan, services []strin
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	if err := json.NewEncoder(conn).Encode(Request{Do: "restart", Services: services,
+	if err := json.NewEncoder(conn).Encode(record.Request{Do: "restart", Services: services,
 		Plan: plan}); err != nil {
 		return nil, err
 	}
 	for in := json.NewDecoder(conn); ; {
-		var m Message
+		var m record.Message
 		if err := in.Decode(&m); err != nil {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
@@ -264,7 +267,7 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	if !data {
 		return out, nil
 	}
-	r, err := ReadRecord(root)
+	r, err := record.Read(root)
 	if err != nil {
 		return nil, err
 	}
@@ -288,18 +291,18 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	if r != nil {
 		opt = r.Options
 	}
-	engines, err := everyEngine(ctx, opt)
-	defer closeAll(engines)
-	if err != nil && len(engines) == 0 {
+	list, err := engines.All(ctx, opt)
+	defer engines.Close(list)
+	if err != nil && len(list) == 0 {
 		var u *engine.Unavailable
 		if errors.As(err, &u) && (u.Lack == diagnose.NotInstalled ||
-			r != nil && !r.inContainers()) {
+			r != nil && !r.InContainers()) {
 			return out, nil // then there are no volumes either
 		}
 		return out, err
 	}
 	labels := map[string]string{engine.LabelStack: workspace.ID(root)}
-	for _, e := range engines {
+	for _, e := range list {
 		if err := RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
 			return out, err
 		}
@@ -312,11 +315,11 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 }
 
 // cleanUp ends what a dead steward has left. Its keeper has most likely done so already.
-func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
+func cleanUp(ctx context.Context, root string, r *record.Record) (bool, error) {
 	found, containers := false, false
 	for _, s := range r.Services {
 		containers = containers || s.Runs == stack.Container
-		if s.PID > 1 && groupOf(s.PID) == s.PID && isOurs(s.PID, root) {
+		if s.PID > 1 && process.GroupOf(s.PID) == s.PID && isOurs(s.PID, root) {
 			run.KillGroup(s.PID)
 			found = true
 		}
@@ -324,15 +327,15 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	found = len(marked(workspace.ID(root), "")) > 0 || found
 	left := askMarked(workspace.ID(root), "", grace)
 	if containers || len(r.Services) == 0 {
-		engines, err := everyEngine(ctx, r.Options)
-		defer closeAll(engines)
+		list, err := engines.All(ctx, r.Options)
+		defer engines.Close(list)
 		if err != nil && !containers {
 			return found, nil // nothing says that there are any
 		}
-		if err != nil && len(engines) == 0 {
+		if err != nil && len(list) == 0 {
 			return found, err
 		}
-		for _, e := range engines {
+		for _, e := range list {
 			list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
 			if err != nil {
 				return found, err
@@ -351,14 +354,14 @@ func cleanUp(ctx context.Context, root string, r *Record) (bool, error) {
 	if err != nil {
 		return found, err
 	}
-	return found, workspace.WriteState(root, recordName, data)
+	return found, workspace.WriteState(root, record.Name, data)
 }
 
 // isOurs reports whether a process is one that the workspace's stack has started: its number may be
 // another's by now. On Linux it carries our mark; where that can't be seen, it works in the
 // workspace.
 func isOurs(pid int, root string) bool {
-	if mark := markOf(pid); mark != "" || runtime.GOOS == "linux" {
+	if mark := process.MarkOf(pid); mark != "" || runtime.GOOS == "linux" {
 		return mark == workspace.ID(root)
 	}
 	dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
@@ -59,7 +60,7 @@ func Enter(ctx context.Context, e Entering) (int, error) {
 		}
 		return run.Attached(ctx, s.Dir, command, s.Environment, e.In, e.Out, e.Err)
 	}
-	c, err := connectOn(ctx, e.Plan.Options.On[e.Service])
+	c, err := engines.On(ctx, e.Plan.Options.On[e.Service])
 	if err != nil {
 		return -1, err
 	}

@@ -2,8 +2,8 @@
 //
 // An Executor starts every node of the order as soon as what it needs has come far enough, watches
 // it and stops it. A steward, a process in the background, holds the executor and answers commands
-// on a socket of its own; a keeper beside it ends everything if the steward dies. The Record in the
-// workspace's state tells other commands of all that.
+// on a socket of its own; a keeper beside it ends everything if the steward dies. The record.Record
+// in the workspace's state tells other commands of all that.
 //
 // Faults have the codes already-launched, engine-unavailable, state-unwritable, state-unreadable,
 // restart-not-possible and steward-gone.
@@ -27,6 +27,8 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -179,10 +181,10 @@ func waitingFor(after []order.Edge) string {
 }
 
 // end puts a node into a state in which it does not run, and never will.
-func (x *Executor) end(n *node, s stack.State, text string) { x.endFor(n, s, text, Why{}) }
+func (x *Executor) end(n *node, s stack.State, text string) { x.endFor(n, s, text, record.Why{}) }
 
 // endFor is end with what is known of why.
-func (x *Executor) endFor(n *node, s stack.State, text string, why Why) {
+func (x *Executor) endFor(n *node, s stack.State, text string, why record.Why) {
 	if x.move(n, change{kind: ends, state: s, text: text, why: why}) && s == stack.Failed &&
 		x.plan().Halt {
 		x.haltNow()
@@ -204,7 +206,8 @@ func (x *Executor) haltNow() {
 
 // marked is an environment with the mark of the stack, and of who gets it.
 func (x *Executor) marked(env []string, node stack.NodeID) []string {
-	return append(slices.Clone(env), marker+"="+x.plan().ID, serviceMarker+"="+string(node))
+	return append(slices.Clone(env), process.Marker+"="+x.plan().ID,
+		process.ServiceMarker+"="+string(node))
 }
 
 // step runs a step, unless it was done before with the same inputs.
@@ -290,7 +293,7 @@ const progressEvery = 10 * time.Second
 
 // startFailure says that something could not be started, and what is known of why: by the log of
 // its image's build, or by the words of who refused.
-func startFailure(err error) (string, Why) {
+func startFailure(err error) (string, record.Why) {
 	var b *buildFailure
 	if errors.As(err, &b) {
 		return "could not be started: " + err.Error(), b.why
@@ -298,12 +301,12 @@ func startFailure(err error) (string, Why) {
 	var p *engine.PullError
 	if errors.As(err, &p) {
 		return "could not be started: " + err.Error() + "; the engine said: " + p.Cause.Error(),
-			Why{p.Finding.Code, p.Finding.Cause, p.Finding.Remedy}
+			record.Why{Code: p.Finding.Code, Cause: p.Finding.Cause, Remedy: p.Finding.Remedy}
 	}
 	if r, _ := diagnose.ReadLog(strings.NewReader(err.Error())); len(r.Causes) > 0 {
 		c := r.Causes[0]
 		return "could not be started: " + c.Cause + "; it said: " +
-			err.Error(), Why{c.Code, c.Cause, c.Remedy}
+			err.Error(), record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy}
 	}
-	return "could not be started: " + err.Error(), Why{}
+	return "could not be started: " + err.Error(), record.Why{}
 }

@@ -21,10 +21,12 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/engine/standin/inside"
+	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
@@ -489,8 +491,8 @@ func TestContainers(t *testing.T) {
 		}
 	}
 	services := []stack.Service{{Name: "api", Ports: p.plan.Services["service:api"].Ports}}
-	record := &Record{Services: x.records()}
-	c := Judging{Services: services, Record: record}.Ask(t.Context())
+	record := &record.Record{Services: x.records()}
+	c := judge.Judging{Services: services, Record: record}.Ask(t.Context())
 	if len(c.Ports) != 1 || c.Ports[0].Speaks != "http" || c.Ports[0].Title != "here" {
 		t.Errorf("the check gives %+v", c)
 	}

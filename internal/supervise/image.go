@@ -23,6 +23,7 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/record"
 )
 
 // prepareImage builds or fetches a service's image while the service still waits for others.
@@ -397,7 +398,7 @@ func openContext(root, build string) (*os.Root, error) {
 // buildFailure is an image that could not be built, with what is known of why.
 type buildFailure struct {
 	error
-	why Why
+	why record.Why
 }
 
 // worthSaying is how long something must take for its progress to be told.

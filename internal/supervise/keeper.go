@@ -2,7 +2,6 @@ package supervise
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/run"
 )
 
@@ -67,7 +67,7 @@ func (k *Keeper) Dismiss() {
 	}
 	k.tell("dismiss")
 	k.stdin.Close()
-	goOn(k.cmd.Process.Pid) // it may have been stopped by a signal, and would never end
+	process.GoOn(k.cmd.Process.Pid) // it may have been stopped by a signal, and would never end
 	k.cmd.Wait()
 }
 
@@ -112,36 +112,6 @@ func Keep(stdin io.Reader) {
 	}
 }
 
-// marker is the variable by which every native process of a stack is known, whatever becomes of its
-// parents.
-const marker = "NIMBLEHARBOR_STACK"
-
-// serviceMarker tells beside it which service, or step, has started a process.
-const serviceMarker = "NIMBLEHARBOR_SERVICE"
-
-// marksOf are the marks that a process carries: of which stack it is, and of which service or step.
-// Both are empty for another's, and where they can't be seen.
-func marksOf(pid int) (stack, service string) {
-	environ, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", pid))
-	if err != nil {
-		return "", ""
-	}
-	for kv := range bytes.SplitSeq(environ, []byte{0}) {
-		if v, ok := bytes.CutPrefix(kv, []byte(marker+"=")); ok {
-			stack = string(v)
-		} else if v, ok := bytes.CutPrefix(kv, []byte(serviceMarker+"=")); ok {
-			service = string(v)
-		}
-	}
-	return stack, service
-}
-
-// markOf is the stack whose mark a process carries.
-func markOf(pid int) string {
-	stack, _ := marksOf(pid)
-	return stack
-}
-
 // marked lists the process groups that carry a stack's mark, of one service or of all for "", but
 // for our own. It knows them on Linux alone.
 func marked(id, service string) []int {
@@ -155,10 +125,10 @@ func marked(id, service string) []int {
 		if err != nil || pid == os.Getpid() {
 			continue
 		}
-		stack, of := marksOf(pid)
-		group := groupOf(pid)
+		stack, of := process.MarksOf(pid)
+		group := process.GroupOf(pid)
 		if stack == id && (service == "" || of == service) && group > 1 &&
-			group != groupOf(os.Getpid()) &&
+			group != process.GroupOf(os.Getpid()) &&
 			!slices.Contains(out, group) {
 			out = append(out, group)
 		}

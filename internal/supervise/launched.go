@@ -4,14 +4,11 @@ import (
 	"encoding/json"
 	"slices"
 
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/workspace"
 )
-
-// launchName is the file of the workspace's state that keeps how the launch went: what its timeline
-// is drawn from.
-const launchName = "timeline.json"
 
 // maxEvents is how many events are kept from after a launch has settled, the newest.
 const maxEvents = 1000
@@ -35,26 +32,6 @@ func (s *steward) launchNow() *timeline.Launch {
 // saveLaunch keeps it; one that can't be written is no reason to end.
 func (s *steward) saveLaunch() {
 	if data, err := json.Marshal(s.launchNow()); err == nil {
-		workspace.WriteState(s.plan.Root, launchName, data)
+		workspace.WriteState(s.plan.Root, record.LaunchName, data)
 	}
-}
-
-// Launch is how the last launch of a workspace went, or goes; nil where none is known. The steward
-// is asked, if it is there.
-func (r *Record) Launch() *timeline.Launch {
-	if r == nil {
-		return nil
-	}
-	if m := r.request(Request{Do: "launch"}); m != nil && m.Launch != nil {
-		return m.Launch
-	}
-	data, err := workspace.ReadState(r.Root, launchName)
-	if err != nil {
-		return nil
-	}
-	var l timeline.Launch
-	if json.Unmarshal(data, &l) != nil {
-		return nil
-	}
-	return &l
 }

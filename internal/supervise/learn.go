@@ -6,8 +6,10 @@ import (
 	"slices"
 	"time"
 
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/sockets"
@@ -127,7 +129,7 @@ func (x *Executor) awaitAnswer(ctx context.Context, proc run.Process,
 	}
 	if ok && (p.Speaks == protocol.Plain || protocol.IsGentle(p.Speaks)) {
 		for pause := 10 * time.Millisecond; ; pause = min(2*pause, 200*time.Millisecond) {
-			list, known := listensInside(ctx, c.Engine(), c.ID)
+			list, known := engines.Listening(ctx, c.Engine(), c.ID)
 			if !known {
 				break
 			}
@@ -178,7 +180,7 @@ func (x *Executor) elsewhereInside(ctx context.Context, c *run.Container, p stac
 	if since < 3*lookAgain {
 		return ""
 	}
-	list, known := listensInside(ctx, c.Engine(), c.ID)
+	list, known := engines.Listening(ctx, c.Engine(), c.ID)
 	if !known {
 		return ""
 	}
@@ -213,7 +215,7 @@ func announced(log *logs.Log) int {
 func otherPort(group int, known []stack.Port, expected int) int {
 	other := 0
 	for port, owner := range sockets.Owners() {
-		if groupOf(owner.PID) != group {
+		if process.GroupOf(owner.PID) != group {
 			continue
 		}
 		switch {

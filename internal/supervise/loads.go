@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
@@ -31,19 +33,19 @@ type spent struct {
 
 // NewLoads connects to the engines that the record's stack runs on, where there are any; Close lets
 // go of them.
-func NewLoads(ctx context.Context, r *Record) *Loads {
+func NewLoads(ctx context.Context, r *record.Record) *Loads {
 	l := &Loads{before: map[string]spent{}}
-	if r.inContainers() {
-		l.engines, _ = everyEngine(ctx, r.Options) // of what can't be reached nothing is told
+	if r.InContainers() {
+		l.engines, _ = engines.All(ctx, r.Options) // of what can't be reached nothing is told
 	}
 	return l
 }
 
 // Close lets go of the engines.
-func (l *Loads) Close() { closeAll(l.engines) }
+func (l *Loads) Close() { engines.Close(l.engines) }
 
 // Look tells what each running service takes, by its name. What can't be seen is absent.
-func (l *Loads) Look(ctx context.Context, r *Record) map[string]Load {
+func (l *Loads) Look(ctx context.Context, r *record.Record) map[string]Load {
 	out := map[string]Load{}
 	groups := map[int]string{}
 	for _, s := range r.Services {

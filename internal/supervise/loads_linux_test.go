@@ -6,6 +6,7 @@ import (
 	"syscall"
 	"testing"
 
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
@@ -37,7 +38,7 @@ func TestLoads(t *testing.T) {
 	if said, err := bufio.NewReader(out).ReadString('\n'); err != nil || said != "held\n" {
 		t.Fatalf("it says %q, %v", said, err)
 	}
-	r := &Record{ID: "x", Services: []RecordService{
+	r := &record.Record{ID: "x", Services: []record.Service{
 		{Name: "tides", Runs: stack.Native, State: stack.IsUp, PID: cmd.Process.Pid},
 		{Name: "gone", Runs: stack.Native, State: stack.Failed, PID: 1},
 		{Name: "absent", Runs: stack.Native, State: stack.IsUp, PID: 1 << 30}}}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"nimbleharbor/internal/process"
 )
 
 // TestMarkedProcessesAreFound ends the processes of one stack by their mark alone, and no others.
@@ -14,7 +16,7 @@ func TestMarkedProcessesAreFound(t *testing.T) {
 	t.Parallel()
 	start := func(id string) *exec.Cmd {
 		cmd := exec.Command(os.Args[0], "play", "say=here", "stay")
-		cmd.Env = append(os.Environ(), marker+"="+id)
+		cmd.Env = append(os.Environ(), process.Marker+"="+id)
 		detach(cmd)
 		out, err := cmd.StdoutPipe()
 		if err != nil {
@@ -38,7 +40,7 @@ func TestMarkedProcessesAreFound(t *testing.T) {
 			t.Error("one went on")
 		}
 	}
-	if n := endMarked(""); n != 0 || !slices.Contains(c.Env, marker+"="+other) {
+	if n := endMarked(""); n != 0 || !slices.Contains(c.Env, process.Marker+"="+other) {
 		t.Errorf("without a mark %d were ended", n)
 	}
 	c.Process.Kill()

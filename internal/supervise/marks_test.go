@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
@@ -51,28 +52,6 @@ func TestPausesGrow(t *testing.T) {
 	}
 }
 
-// TestStartingAgainIsExplained gives the reason why a service is between two starts as that of its
-// silence.
-func TestStartingAgainIsExplained(t *testing.T) {
-	t.Parallel()
-	refuses := stack.PortCheck{Verdict: stack.Refuses}
-	why := "ended with code 3; it starts again in 0.5 s, for the 1st time"
-	r := &Record{Services: []RecordService{{Name: "api", Runs: stack.Native, State: stack.Starting,
-		Doing: stack.StartsAgain, Text: why}}}
-	about := func() stack.PortCheck {
-		j := &judgement{Judging: Judging{Record: r}, alive: true}
-		at := &target{service: &stack.Service{Name: "api"}, port: stack.Port{Host: 1, Target: 1}}
-		return j.about(t.Context(), at, refuses).Explain()
-	}
-	if c := about(); c.Cause != why || !strings.Contains(c.Remedy, "nharbor logs api") {
-		t.Errorf("it is explained by %q: %s", c.Cause, c.Remedy)
-	}
-	r.Services[0].State, r.Services[0].Text = stack.Stopped, ""
-	if c := about(); c.Remedy != "Start it again: nharbor restart api" {
-		t.Errorf("a stopped service: %s", c.Remedy)
-	}
-}
-
 // TestResetWithoutEngine throws away what steps have made in files, and nothing outside of the
 // workspace.
 func TestResetWithoutEngine(t *testing.T) {
@@ -92,7 +71,7 @@ func TestResetWithoutEngine(t *testing.T) {
 		m := memory.Recall(root)
 		m.Remember(step, memory.Digest(root, step, ""), []string{inside, outside})
 		data := []byte(`{"ended": true, "services": [{"name": "api", "runs": "native"}]}`)
-		if err := workspace.WriteState(root, recordName, data); err != nil {
+		if err := workspace.WriteState(root, record.Name, data); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -115,7 +94,7 @@ func TestResetWithoutEngine(t *testing.T) {
 		t.Errorf("with the data: %+v, %v; outside of the workspace is left %v", gone, err,
 			exists(outside))
 	}
-	if err := workspace.WriteState(root, recordName,
+	if err := workspace.WriteState(root, record.Name,
 		[]byte(`{"ended": true, "services": [{"name": "db", "runs": "container"}]}`)); err != nil {
 		t.Fatal(err)
 	}
@@ -123,9 +102,9 @@ func TestResetWithoutEngine(t *testing.T) {
 		t.Error("of volumes that can't be reached nothing is said")
 	}
 	for name, put := range map[string]func() error{
-		"broken": func() error { return workspace.WriteState(root, recordName, []byte("{")) },
+		"broken": func() error { return workspace.WriteState(root, record.Name, []byte("{")) },
 		"forged": func() error {
-			return os.WriteFile(recordFile(root), []byte(`{"ended": true}`),
+			return os.WriteFile(record.File(root), []byte(`{"ended": true}`),
 				0o600)
 		},
 	} { // it is not believed and goes; what the engine may have of the stack must be asked for then
@@ -134,9 +113,9 @@ func TestResetWithoutEngine(t *testing.T) {
 		}
 		_, err := Reset(t.Context(), root, true)
 		if err == nil || !strings.Contains(err.Error(), "no container engine answers at") ||
-			exists(recordFile(root)) {
+			exists(record.File(root)) {
 			t.Errorf("with a %s state: %v; it is still there: %v", name, err,
-				exists(recordFile(root)))
+				exists(record.File(root)))
 		}
 	}
 }

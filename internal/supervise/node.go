@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -38,11 +39,11 @@ type image struct {
 
 // life is where a node stands.
 type life struct {
-	State stack.State
-	Kind  stack.EventKind
-	Text  string
-	Why                 // of a failure
-	Since time.Duration // of the state, since the launch
+	State      stack.State
+	Kind       stack.EventKind
+	Text       string
+	record.Why               // of a failure
+	Since      time.Duration // of the state, since the launch
 
 	// Reached is how far the node has come at best: begun, answering or finished. It never goes
 	// back.
@@ -75,7 +76,7 @@ type change struct {
 	kind    kind
 	state   stack.State // of ends, settles
 	text    string
-	why     Why
+	why     record.Why
 	process run.Process // of begins: the new one; of settles and tells: the one that was looked at
 	wish    wish
 }

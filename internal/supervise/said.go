@@ -7,6 +7,7 @@ import (
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
@@ -25,14 +26,15 @@ const maxSaid = 3
 // said is what a log says of a failure, to be put behind how it ended: the line that names the
 // cause, and the cause; where none is known, the first line that speaks of an error and the last
 // ones.
-func (x *Executor) said(log *logs.Log) (string, Why) {
+func (x *Executor) said(log *logs.Log) (string, record.Why) {
 	r := x.readLog(log)
 	if r == nil {
-		return "", Why{}
+		return "", record.Why{}
 	}
 	if len(r.Causes) > 0 {
 		c := r.Causes[0]
-		return ": " + c.Cause + "; it said: " + c.Text, Why{c.Code, c.Cause, c.Remedy}
+		return ": " + c.Cause + "; it said: " + c.Text,
+			record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy}
 	}
 	var lines []string
 	if r.First != nil && !wrapper.MatchString(r.First.Text) {
@@ -48,9 +50,9 @@ func (x *Executor) said(log *logs.Log) (string, Why) {
 		}
 	}
 	if len(lines) == 0 {
-		return "", Why{}
+		return "", record.Why{}
 	}
-	return "; it last said: " + strings.Join(lines, " | "), Why{}
+	return "; it last said: " + strings.Join(lines, " | "), record.Why{}
 }
 
 func (x *Executor) readLog(log *logs.Log) *diagnose.Reading {

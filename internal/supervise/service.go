@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -102,7 +103,7 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 	default:
 		words, why := x.said(log)
 		if exit.EngineLost { // what the container has said tells nothing of that
-			words, why = "", Why{Code: "engine-lost",
+			words, why = "", record.Why{Code: "engine-lost",
 				Cause: "the container engine has stopped, or can't be " +
 					"reached any more",
 				Remedy: "Start the engine again, then: nharbor launch"}
@@ -124,8 +125,8 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 }
 
 // outOfMemory says what to do for a container that the system has ended.
-func outOfMemory(s *launch.Service) Why {
-	w := Why{Code: "memory-full",
+func outOfMemory(s *launch.Service) record.Why {
+	w := record.Why{Code: "memory-full",
 		Cause:  "it took more memory than the engine's machine has to give",
 		Remedy: "Run fewer things at once, or give the engine's machine more memory."}
 	if s.Container != nil && s.Container.Memory > 0 {
@@ -202,7 +203,7 @@ func onceWork(s *launch.Service) *memory.Work {
 }
 
 // judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
-func (x *Executor) judge(n *node, proc run.Process, state stack.State, text string, why Why,
+func (x *Executor) judge(n *node, proc run.Process, state stack.State, text string, why record.Why,
 	begin time.Time) {
 	if state == "" || x.ctx.Err() != nil {
 		return
@@ -222,7 +223,7 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 // awaitUp finds out when the service answers: by its health check, and by every port it publishes.
 // The state is empty when the service has ended before.
 func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
-	log *logs.Log) (stack.State, string, Why) {
+	log *logs.Log) (stack.State, string, record.Why) {
 	ended := func() bool {
 		select {
 		case <-proc.Done():
@@ -233,7 +234,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
 	}
 	if n.svc.Kind == stack.Once {
 		<-proc.Done() // it has come to its aim when it has ended well
-		return "", "", Why{}
+		return "", "", record.Why{}
 	}
 	asked := false
 	var said []string
@@ -247,10 +248,10 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
 		done()
 		if err != nil {
 			if ended() {
-				return "", "", Why{}
+				return "", "", record.Why{}
 			}
 			return stack.Quiet, "it runs, but its health check does not succeed" +
-				x.healthSays(proc, test), Why{}
+				x.healthSays(proc, test), record.Why{}
 		}
 		said = append(said, "healthy")
 	}
@@ -271,10 +272,10 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
 			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host,
 				c.Cause, instead))
 		case ended():
-			return "", "", Why{}
+			return "", "", record.Why{}
 		case c.Verdict == stack.Stranger:
 			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host,
-				p.Speaks), Why{}
+				p.Speaks), record.Why{}
 		case c.Verdict == stack.Silent:
 			words, why := x.said(log)
 			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in "+
@@ -284,7 +285,7 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
 			if elsewhere != "" {
 				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere,
 						p.Host),
-					Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf(
+					record.Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf(
 						"Let it listen on 0.0.0.0:%d inside, or correct the port that is "+
 							"published.", p.Target)}
 			}
@@ -294,16 +295,16 @@ func (x *Executor) awaitUp(ctx context.Context, n *node, proc run.Process,
 		}
 	}
 	if asked {
-		return stack.IsUp, strings.Join(said, ", "), Why{}
+		return stack.IsUp, strings.Join(said, ", "), record.Why{}
 	}
 	select {
 	case <-time.After(settling):
 		if len(n.svc.Ports) == 0 {
 			go x.learn(n, proc)
 		}
-		return stack.Running, "", Why{}
+		return stack.Running, "", record.Why{}
 	case <-ctx.Done():
-		return "", "", Why{}
+		return "", "", record.Why{}
 	}
 }
 

@@ -10,16 +10,17 @@ import (
 	"time"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
 // Stack is one that runs on this machine for this user.
 type Stack struct {
-	ID       string          `json:"id"`
-	Root     string          `json:"root"`
-	Started  time.Time       `json:"started,omitzero"`
-	Shift    int             `json:"shift"`
-	Services []RecordService `json:"services"`
+	ID       string           `json:"id"`
+	Root     string           `json:"root"`
+	Started  time.Time        `json:"started,omitzero"`
+	Shift    int              `json:"shift"`
+	Services []record.Service `json:"services"`
 	// Left is true for one of which containers are there and no steward: something ended it the
 	// hard way.
 	Left bool `json:"left"`
@@ -31,7 +32,7 @@ func Stacks(ctx context.Context) []Stack {
 	var out []Stack
 	known := map[string]bool{}
 	for _, socket := range stewards() {
-		r := (&Record{Socket: socket}).now()
+		r := (&record.Record{Socket: socket}).Now()
 		if r == nil || r.Ended || known[r.ID] {
 			continue
 		}
@@ -48,9 +49,9 @@ func Stacks(ctx context.Context) []Stack {
 
 // stewards are the places at which this user's stewards listen.
 func stewards() (out []string) {
-	for _, folder := range meetings() {
+	for _, folder := range record.Meetings() {
 		info, err := os.Lstat(folder)
-		if err != nil || !info.IsDir() || !isMine(info) {
+		if err != nil || !info.IsDir() || !record.IsMine(info) {
 			continue
 		}
 		found, err := filepath.Glob(filepath.Join(folder, "*.sock"))
@@ -88,7 +89,7 @@ func leftBehind(ctx context.Context, known map[string]bool) (out []Stack) {
 			at[id] = i
 			out = append(out, Stack{ID: id, Root: c.Labels[engine.LabelRoot], Left: true})
 		}
-		svc := RecordService{Name: c.Service, Runs: stack.Container, State: stack.Stopped}
+		svc := record.Service{Name: c.Service, Runs: stack.Container, State: stack.Stopped}
 		if c.Running {
 			svc.State = stack.Running
 		}

@@ -17,47 +17,16 @@ import (
 	"github.com/gofrs/flock"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/workspace"
 )
-
-// Request is one line that a command sends to the steward.
-type Request struct {
-	Do       string       `json:"do"`    // "follow", "stop", "restart", "kill", "record", "launch" or "mask"
-	Lease    bool         `json:"lease"` // with follow: when the connection ends, everything is stopped
-	Services []string     `json:"services,omitempty"`
-	Plan     *launch.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
-	Texts    []string     `json:"texts,omitempty"` // with mask: what may hold secrets
-}
-
-// Message is one line that the steward sends.
-type Message struct {
-	Event   *stack.Event `json:"event,omitempty"`
-	Settled *Settled     `json:"settled,omitempty"` // every node has reached a state that lasts
-	Stopped bool         `json:"stopped,omitempty"` // what was asked to stop has stopped
-	Left    []int        `json:"left,omitempty"`    // but for these process groups
-	Error   *stack.Fault `json:"error,omitempty"`
-	Ready   string       `json:"ready,omitempty"` // the socket
-	Record  *Record      `json:"record,omitempty"`
-	// Launch answers "launch".
-	Launch *timeline.Launch `json:"launch,omitempty"`
-	Texts  []string         `json:"texts,omitempty"`
-}
-
-// Settled tells how a launch has gone.
-type Settled struct {
-	Outcome  stack.Outcome         `json:"outcome"`
-	Seconds  float64               `json:"seconds"`
-	Services []stack.ServiceResult `json:"services"`
-	Failures []stack.Failure       `json:"failures"`
-	Running  int                   `json:"running"` // services that have a process
-}
 
 // leaseTime is how long a steward in the foreground waits for its command to connect.
 const leaseTime = 15 * time.Second
@@ -71,10 +40,10 @@ func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
 	}
 	s, err := newSteward(&plan, keeperWords)
 	if err != nil {
-		json.NewEncoder(out).Encode(Message{Error: stack.AllFaults(err)[0]})
+		json.NewEncoder(out).Encode(record.Message{Error: stack.AllFaults(err)[0]})
 		return err
 	}
-	if err := json.NewEncoder(out).Encode(Message{Ready: s.record.Socket}); err != nil {
+	if err := json.NewEncoder(out).Encode(record.Message{Ready: s.record.Socket}); err != nil {
 		s.halt()
 	}
 	return s.work()
@@ -97,7 +66,7 @@ type steward struct {
 	starting context.Context    // ends with halt
 
 	settled chan struct{} // closed when the launch has settled; done tells how
-	done    Settled
+	done    record.Settled
 	over    context.Context // ends when everything has been stopped
 	ended   context.CancelFunc
 	closed  chan struct{} // and the record of it is written: nothing touches the workspace any more
@@ -114,7 +83,7 @@ type steward struct {
 	last map[stack.NodeID]float64 // the seconds that nodes took before this launch
 
 	mu     sync.Mutex
-	record Record
+	record record.Record
 }
 
 func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
@@ -154,7 +123,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 		if svc.Runs != stack.Container || name == "" && s.engine != nil || s.others[name] != nil {
 			continue
 		}
-		e, err := connectOn(context.Background(), name)
+		e, err := engines.On(context.Background(), name)
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +142,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	}
 	run.Adopt()
 	noteSteward(plan.ID, s.keeper.cmd)
-	socket, err := socketPath(plan.ID)
+	socket, err := record.SocketPath(plan.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +158,7 @@ func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
 	s.last = remembers.Seconds()
 	s.exec = NewExecutor(s.starting, plan, s.engine, folder, remembers, s.keeper)
 	s.exec.others = s.others
-	s.record = Record{
+	s.record = record.Record{
 		PID:     os.Getpid(),
 		ID:      plan.ID,
 		Root:    plan.Root,
@@ -210,19 +179,19 @@ func (s *steward) save() {
 	defer s.mu.Unlock()
 	s.record.Services, s.record.Steps = s.exec.records(), s.exec.stepRecords()
 	if data, err := json.MarshalIndent(s.record, "", " "); err == nil {
-		workspace.WriteState(s.plan.Root, recordName, data)
+		workspace.WriteState(s.plan.Root, record.Name, data)
 	}
 }
 
-func (x *Executor) records() []RecordService {
-	var out []RecordService
+func (x *Executor) records() []record.Service {
+	var out []record.Service
 	for _, o := range x.plan().Order.Nodes {
 		n := x.at(o.ID)
 		if n.svc == nil {
 			continue
 		}
 		l := n.now()
-		r := RecordService{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State,
+		r := record.Service{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State,
 			Doing: l.Kind,
 			Text:  l.Text, Why: l.Why, Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
@@ -234,12 +203,12 @@ func (x *Executor) records() []RecordService {
 }
 
 // stepRecords are the steps that have not come to their aim.
-func (x *Executor) stepRecords() []RecordStep {
-	out := []RecordStep{}
+func (x *Executor) stepRecords() []record.Step {
+	out := []record.Step{}
 	for _, o := range x.plan().Order.Nodes {
 		n := x.at(o.ID)
 		if l := n.now(); n.svc == nil && !l.State.Good() {
-			out = append(out, RecordStep{ID: n.id, State: l.State, Text: l.Text, Why: l.Why})
+			out = append(out, record.Step{ID: n.id, State: l.State, Text: l.Text, Why: l.Why})
 		}
 	}
 	return out
@@ -311,7 +280,8 @@ func (s *steward) keepRecord() {
 // run executes the plan, and ends the steward when nothing is left that runs.
 func (s *steward) run() {
 	err := s.exec.Run()
-	done := Settled{Seconds: time.Since(s.exec.started).Seconds(), Services: s.exec.Results(),
+	done := record.Settled{Seconds: time.Since(s.exec.started).Seconds(),
+		Services: s.exec.Results(),
 		Failures: s.exec.Failures()}
 	switch {
 	case s.starting.Err() != nil:
@@ -407,7 +377,7 @@ func (s *steward) serve(c net.Conn) {
 	lines.Buffer(nil, maxRequest)
 	out := json.NewEncoder(c)
 	c.SetReadDeadline(time.Now().Add(10 * time.Second))
-	var req Request
+	var req record.Request
 	if !lines.Scan() || json.Unmarshal(lines.Bytes(), &req) != nil {
 		return
 	}
@@ -421,7 +391,7 @@ func (s *steward) serve(c net.Conn) {
 			s.exec.Stop(req.Services)
 			s.save() // whoever asked will look at the record next
 		}
-		out.Encode(Message{Stopped: true, Left: s.left})
+		out.Encode(record.Message{Stopped: true, Left: s.left})
 	case "restart":
 		if req.Plan != nil {
 			s.restart(out, &req)
@@ -431,14 +401,14 @@ func (s *steward) serve(c net.Conn) {
 		now := s.record
 		s.mu.Unlock()
 		now.Services, now.Steps = s.exec.records(), s.exec.stepRecords()
-		out.Encode(Message{Record: &now})
+		out.Encode(record.Message{Record: &now})
 	case "launch":
-		out.Encode(Message{Launch: s.launchNow()})
+		out.Encode(record.Message{Launch: s.launchNow()})
 	case "mask":
 		for i, text := range req.Texts {
 			req.Texts[i] = s.exec.logs.Masked(text)
 		}
-		out.Encode(Message{Texts: req.Texts})
+		out.Encode(record.Message{Texts: req.Texts})
 	case "follow":
 		here, gone := context.WithCancel(s.over)
 		defer gone()
@@ -447,7 +417,7 @@ func (s *steward) serve(c net.Conn) {
 		}
 		go func() {
 			for lines.Scan() { // further requests on the same connection
-				var more Request
+				var more record.Request
 				if json.Unmarshal(lines.Bytes(), &more) != nil {
 					continue
 				}
@@ -470,7 +440,7 @@ func (s *steward) serve(c net.Conn) {
 const maxRequest = 64 << 20
 
 // restart restarts services by a new plan, and tells what happens meanwhile.
-func (s *steward) restart(out *json.Encoder, req *Request) {
+func (s *steward) restart(out *json.Encoder, req *record.Request) {
 	s.restarting.Lock()
 	defer s.restarting.Unlock()
 	begin := time.Now()
@@ -483,16 +453,16 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 		err = s.exec.Restart(req.Plan, req.Services)
 	}()
 	for e := range events {
-		out.Encode(Message{Event: &e})
+		out.Encode(record.Message{Event: &e})
 	}
 	if s.over.Err() != nil {
 		return
 	}
 	if err != nil {
-		out.Encode(Message{Error: stack.AllFaults(err)[0]})
+		out.Encode(record.Message{Error: stack.AllFaults(err)[0]})
 		return
 	}
-	result := &Settled{Outcome: stack.AllAnswer, Seconds: time.Since(begin).Seconds(),
+	result := &record.Settled{Outcome: stack.AllAnswer, Seconds: time.Since(begin).Seconds(),
 		Services: s.exec.Results(),
 		Failures: s.exec.Failures(), Running: s.exec.Running()}
 	if !s.exec.GoodOrStopped() {
@@ -502,7 +472,7 @@ func (s *steward) restart(out *json.Encoder, req *Request) {
 	s.record.Prints = req.Plan.Prints
 	s.mu.Unlock()
 	s.save()
-	out.Encode(Message{Settled: result})
+	out.Encode(record.Message{Settled: result})
 }
 
 // follow sends all events there are and that come, and once how the launch has gone, until
@@ -512,7 +482,8 @@ func (s *steward) follow(here context.Context, out *json.Encoder) {
 	for seen := 0; ; {
 		events, more := s.exec.journal.since(seen)
 		for i := range events {
-			out.Encode(Message{Event: &events[i]}) // a client that is gone ends here by itself
+			// a client that is gone ends here by itself
+			out.Encode(record.Message{Event: &events[i]})
 		}
 		if seen += len(events); len(events) > 0 {
 			continue
@@ -520,7 +491,7 @@ func (s *steward) follow(here context.Context, out *json.Encoder) {
 		if due {
 			due = false
 			s.tell.Do(func() { close(s.told) })
-			out.Encode(Message{Settled: &s.done})
+			out.Encode(record.Message{Settled: &s.done})
 			continue
 		}
 		select {
@@ -545,7 +516,7 @@ func (s *steward) follow(here context.Context, out *json.Encoder) {
 			}
 			if s.over.Err() != nil {
 				<-s.closed
-				out.Encode(Message{Stopped: true})
+				out.Encode(record.Message{Stopped: true})
 			}
 			return
 		}

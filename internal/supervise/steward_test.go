@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/workspace"
@@ -18,7 +19,7 @@ import (
 func TestRecord(t *testing.T) {
 	t.Parallel()
 	root := t.TempDir()
-	if r, err := ReadRecord(root); r != nil || err != nil {
+	if r, err := record.Read(root); r != nil || err != nil {
 		t.Fatalf("before any launch: %v, %v", r, err)
 	}
 	if _, err := workspace.MakeStateDir(root); err != nil {
@@ -34,7 +35,7 @@ func TestRecord(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &Record{PID: 1, Socket: socket, Started: time.Now(), Services: []RecordService{
+	r := &record.Record{PID: 1, Socket: socket, Started: time.Now(), Services: []record.Service{
 		{Name: "web", Runs: stack.Native, State: stack.IsUp, Ports: []stack.Port{{Host: 8100}}},
 		{Name: "gone", State: stack.Failed, Ports: []stack.Port{{Host: 8200}}},
 	}}
@@ -42,10 +43,10 @@ func TestRecord(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := workspace.WriteState(root, recordName, data); err != nil {
+	if err := workspace.WriteState(root, record.Name, data); err != nil {
 		t.Fatal(err)
 	}
-	if r, err = ReadRecord(root); err != nil || !r.Alive() {
+	if r, err = record.Read(root); err != nil || !r.Alive() {
 		t.Fatalf("with a steward that listens: %+v, %v", r, err)
 	}
 	if held := r.HeldPorts(); !held[8100] || held[8200] {
@@ -63,14 +64,14 @@ func TestRecord(t *testing.T) {
 		r.Merge([]stack.Service{{Name: "web"}})[0].Runs != "" {
 		t.Error("a steward that is gone counts as alive")
 	}
-	if err := os.WriteFile(recordFile(root), []byte("{torn"), 0o600); err != nil {
+	if err := os.WriteFile(record.File(root), []byte("{torn"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := ReadRecord(root); err == nil ||
+	if _, err := record.Read(root); err == nil ||
 		stack.AllFaults(err)[0].Code != "state-unreadable" {
 		t.Errorf("of a torn record: %v", err)
 	}
-	var none *Record
+	var none *record.Record
 	if none.Alive() || none.Service("x") != nil {
 		t.Error("no record counts as alive")
 	}
@@ -86,18 +87,18 @@ func TestStopWithoutSteward(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The process number is that of somebody else by now: this test's own group.
-	data, err := json.Marshal(&Record{PID: 1, Socket: "/no/such/socket",
-		Services: []RecordService{{Name: "web", Runs: stack.Native, PID: os.Getpid()}}})
+	data, err := json.Marshal(&record.Record{PID: 1, Socket: "/no/such/socket",
+		Services: []record.Service{{Name: "web", Runs: stack.Native, PID: os.Getpid()}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := workspace.WriteState(root, recordName, data); err != nil {
+	if err := workspace.WriteState(root, record.Name, data); err != nil {
 		t.Fatal(err)
 	}
 	if was, err := StopStack(t.Context(), root, nil); was || err != nil {
 		t.Errorf("after the steward's death: %v, %v", was, err)
 	}
-	if r, err := ReadRecord(root); err != nil || !r.Ended {
+	if r, err := record.Read(root); err != nil || !r.Ended {
 		t.Errorf("the record is %+v, %v", r, err)
 	}
 }
@@ -158,7 +159,7 @@ func TestSocketPath(t *testing.T) {
 	long := filepath.Join(t.TempDir(), strings.Repeat("long/", 30))
 	for _, dir := range []string{"", long, absent} {
 		t.Setenv("XDG_RUNTIME_DIR", dir) // so this test is not parallel
-		p, err := socketPath("0123456789")
+		p, err := record.SocketPath("0123456789")
 		if err != nil || len(p) > 100 {
 			t.Errorf("with %q the socket is %s, %v", dir, p, err)
 		}
@@ -187,7 +188,7 @@ func TestDeaf(t *testing.T) {
 		defer close(served)
 		s.serve(its)
 	}()
-	if err := json.NewEncoder(mine).Encode(Request{Do: "follow"}); err != nil {
+	if err := json.NewEncoder(mine).Encode(record.Request{Do: "follow"}); err != nil {
 		t.Fatal(err)
 	}
 	for range 1000 {

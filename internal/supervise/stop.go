@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
@@ -163,6 +164,6 @@ func (x *Executor) GoodOrStopped() bool {
 
 // Failures lists, in a line each, what failed and why; what was skipped follows.
 func (x *Executor) Failures() []stack.Failure {
-	r := Record{Services: x.records(), Steps: x.stepRecords()}
+	r := record.Record{Services: x.records(), Steps: x.stepRecords()}
 	return r.Failures()
 }

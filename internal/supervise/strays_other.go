@@ -7,8 +7,6 @@ import "os/exec"
 // strays are known on Linux alone.
 func strays(string) []int { return nil }
 
-func isBelow(int, int) bool { return false }
-
 func takeIn(_ *Keeper, stop <-chan struct{}) { <-stop }
 
 func noteSteward(string, *exec.Cmd) {}

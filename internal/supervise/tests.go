@@ -9,17 +9,19 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/testrun"
 )
 
 // Tested is how a project's own tests have gone.
 type Tested struct {
-	Counts  testrun.Counts
-	Passed  bool
-	Exit    string // how they ended, in words
-	Seconds float64
-	Why     // what is known of why they could not be run, where they did not count anything
+	Counts     testrun.Counts
+	Passed     bool
+	Exit       string // how they ended, in words
+	Seconds    float64
+	record.Why // what is known of why they could not be run, where they did not count anything
 }
 
 // RunTest runs a project's own tests and gives every line that they say to line, without secrets;
@@ -51,7 +53,7 @@ func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test,
 		lines.Flush()
 	}()
 	p, err := run.StartNative(run.NativeSpec{Dir: t.Dir, Command: t.Command,
-		Env: append(t.Environment, marker+"="+plan.ID)}, func() io.WriteCloser { return &tee{log.Stream(), w} })
+		Env: append(t.Environment, process.Marker+"="+plan.ID)}, func() io.WriteCloser { return &tee{log.Stream(), w} })
 	if err != nil {
 		w.Close()
 		<-read
@@ -70,7 +72,7 @@ func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test,
 	out.Passed, out.Exit, out.Seconds = exit.OK() &&
 		out.Counts.Failed == 0, exit.String(), time.Since(begin).Seconds()
 	if causes := reader.Reading().Causes; !out.Passed && !out.Counts.Known && len(causes) > 0 {
-		out.Why = Why{causes[0].Code, causes[0].Cause, causes[0].Remedy}
+		out.Why = record.Why{Code: causes[0].Code, Cause: causes[0].Cause, Remedy: causes[0].Remedy}
 	}
 	return out, ctx.Err()
 }

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/timeline"
@@ -20,7 +21,7 @@ import (
 type BoardNews struct {
 	Event    *stack.Event
 	Settled  float64 // the seconds after which the launch had settled
-	Record   *supervise.Record
+	Record   *record.Record
 	Check    *stack.Check
 	Loads    map[string]supervise.Load
 	Said     string // by a command that was run from the board
@@ -50,7 +51,7 @@ type Board struct {
 	t     *timeline.Timeline
 	begun time.Time // of the launch
 
-	record *supervise.Record
+	record *record.Record
 	check  *stack.Check
 	judged map[string][]stack.PortCheck // by service
 	loads  map[string]supervise.Load

@@ -1,7 +1,8 @@
-package supervise
+package judge
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/url"
 	"slices"
@@ -9,6 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 )
@@ -22,7 +25,7 @@ var knownPages = []string{"/docs", "/swagger-ui/index.html", "/swagger", "/api/d
 // pages asks for the pages that READMEs name, and for those that are known where a first page is
 // not there.
 func (j *judgement) pages(ctx context.Context, services, now []stack.Service) {
-	j.out.Pages = Pages(services, now)
+	j.out.Pages = pagesOf(services, now)
 	var wait sync.WaitGroup
 	for i := range j.out.Pages {
 		p := &j.out.Pages[i]
@@ -137,9 +140,49 @@ func (j *judgement) mask() {
 	for _, s := range said {
 		texts = append(texts, *s)
 	}
-	for i, masked := range j.Record.masked(texts) {
+	for i, masked := range j.Record.Masked(texts) {
 		if i < len(said) {
 			*said[i] = masked
 		}
 	}
+}
+
+// SignIns are what people sign in with: what services have printed since they were first started,
+// which is remembered, and then what the files mention.
+func SignIns(root string, s *stack.Stack) []stack.SignIn {
+	m := memory.Recall(root)
+	if lines, err := logs.Read(root, nil).Next(); err == nil {
+		var printed []memory.Printed
+		for _, p := range logs.PrintedIn(lines) {
+			if s.Service(p.Source) != nil { // steps say what others do with them
+				printed = append(printed, memory.Printed{Service: p.Source, User: p.User,
+					Password: p.Password})
+			}
+		}
+		m.Print(printed)
+	}
+	var out []stack.SignIn
+	for _, p := range m.Printed() {
+		out = append(out, stack.SignIn{User: p.User, Password: p.Password, Service: p.Service})
+	}
+	return append(out, s.SignIns...)
+}
+
+// pagesOf are the addresses beyond first pages that READMEs name, on ports as they are now.
+func pagesOf(services, now []stack.Service) []stack.PageCheck {
+	var out []stack.PageCheck
+	for i, v := range services {
+		for _, page := range v.Pages {
+			port := page.Port
+			for k, p := range v.Ports { // a second copy has moved
+				if p.Host == port && i < len(now) && now[i].Name == v.Name &&
+					k < len(now[i].Ports) {
+					port = now[i].Ports[k].Host
+				}
+			}
+			out = append(out, stack.PageCheck{Service: v.Name, At: page.At,
+				Address: fmt.Sprintf("http://localhost:%d%s", port, page.Path)})
+		}
+	}
+	return out
 }

@@ -1,4 +1,4 @@
-package supervise
+package judge
 
 import (
 	"encoding/json"
@@ -14,13 +14,15 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"
 	"nimbleharbor/internal/testport"
 )
 
 // launched is the record of a stack whose steward answers, and masks what is called canary.
-func launched(t *testing.T, services ...RecordService) *Record {
+func launched(t *testing.T, services ...record.Service) *record.Record {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "nh") // a socket's path has to be short
 	if err != nil {
@@ -40,18 +42,18 @@ func launched(t *testing.T, services ...RecordService) *Record {
 			}
 			go func() {
 				defer c.Close()
-				var req Request
+				var req record.Request
 				if json.NewDecoder(c).Decode(&req) != nil {
 					return
 				}
 				for i, text := range req.Texts {
 					req.Texts[i] = strings.ReplaceAll(text, "canary", "***")
 				}
-				json.NewEncoder(c).Encode(Message{Texts: req.Texts})
+				json.NewEncoder(c).Encode(record.Message{Texts: req.Texts})
 			}()
 		}
 	}()
-	return &Record{ID: "test-judged", Socket: filepath.Join(dir, "s"), Started: time.Now(),
+	return &record.Record{ID: "test-judged", Socket: filepath.Join(dir, "s"), Started: time.Now(),
 		Services: services}
 }
 
@@ -89,10 +91,10 @@ func on(port int) []stack.Port {
 
 // recorded is a service as it is recorded, with the process of this test, which holds all its
 // servers.
-func recorded(name string, state stack.State, text string, ports []stack.Port) RecordService {
-	return RecordService{Name: name, Runs: stack.Native, Kind: stack.Lasting, State: state,
+func recorded(name string, state stack.State, text string, ports []stack.Port) record.Service {
+	return record.Service{Name: name, Runs: stack.Native, Kind: stack.Lasting, State: state,
 		Text: text, Ports: ports,
-		PID: groupOf(os.Getpid())}
+		PID: process.GroupOf(os.Getpid())}
 }
 
 // TestJudgement judges stacks by their record and their ports: what is well, what is counted, and
@@ -111,7 +113,7 @@ func TestJudgement(t *testing.T) {
 	job := stack.Service{Name: "seed", Runs: stack.Native, Kind: stack.Once, Ports: on(nobody)}
 	for name, c := range map[string]struct {
 		services []stack.Service
-		record   *Record
+		record   *record.Record
 		answers  bool
 		counts   string // expected, running, answering
 		verdicts string
@@ -161,11 +163,11 @@ func TestJudgement(t *testing.T) {
 			"not part of this launch"},
 		"a job that is done": {[]stack.Service{service("a", good), job}, launched(t,
 			recorded("a", stack.IsUp, "", on(good)),
-			RecordService{Name: "seed", Kind: stack.Once,
+			record.Service{Name: "seed", Kind: stack.Once,
 				State: stack.Ended}), true, "1 1 1", "answers", ""},
 		"a job that failed": {[]stack.Service{service("a", good), job}, launched(t,
 			recorded("a", stack.IsUp, "", on(good)),
-			RecordService{Name: "seed", Kind: stack.Once, State: stack.Failed,
+			record.Service{Name: "seed", Kind: stack.Once, State: stack.Failed,
 				Text: "ended with 1"}), false, "1 1 1",
 			"answers", "ended with 1"},
 	} {
@@ -202,8 +204,8 @@ func TestFailedStepsCount(t *testing.T) {
 	t.Parallel()
 	port := site(t, page("x"))
 	r := launched(t, recorded("a", stack.IsUp, "", on(port)))
-	r.Steps = []RecordStep{{ID: "step:migrate:.", State: stack.Failed, Text: "ended with 1",
-		Why: Why{Code: "table-missing", Cause: "a table is missing", Remedy: "Migrate."}},
+	r.Steps = []record.Step{{ID: "step:migrate:.", State: stack.Failed, Text: "ended with 1",
+		Why: record.Why{Code: "table-missing", Cause: "a table is missing", Remedy: "Migrate."}},
 		{ID: "step:seed:.", State: stack.Skipped, Text: "migrate failed"}}
 	a := stack.Service{Name: "a", Kind: stack.Lasting, Ports: on(port)}
 	got := Judging{Services: []stack.Service{a}, Record: r}.Ask(t.Context())
@@ -232,8 +234,8 @@ func TestCalledByName(t *testing.T) {
 		{Host: "desk.localhost"}, {Host: "gate.localhost", Port: port}, {Host: "elsewhere",
 			Port: 1},
 	}
-	record := launched(t, recorded("a", stack.IsUp, "", on(port)))
-	got := Judging{Services: []stack.Service{s}, Record: record}.Ask(t.Context())
+	rec := launched(t, recorded("a", stack.IsUp, "", on(port)))
+	got := Judging{Services: []stack.Service{s}, Record: rec}.Ask(t.Context())
 	var said []string
 	for _, p := range got.Ports {
 		said = append(said, fmt.Sprintf("%s %s",

@@ -1,4 +1,4 @@
-package supervise
+package judge
 
 import (
 	"cmp"
@@ -12,8 +12,11 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -25,9 +28,9 @@ type Judging struct {
 	Root     string
 	Stack    *stack.Stack    // of the survey: sign-ins, pages and own checks
 	Services []stack.Service // as they are to run; those of Stack for nil
-	Record   *Record         // how they were launched; nil for never
+	Record   *record.Record  // how they were launched; nil for never
 	// Part says which of the launched services count; nil for all.
-	Part func(*RecordService) bool
+	Part func(*record.Service) bool
 	// Value gives the value of a setting as a service sees it, for the workspace's own checks; nil
 	// for none.
 	Value func(service, key string) (string, bool)
@@ -48,12 +51,12 @@ func (q Judging) Ask(ctx context.Context) stack.Check {
 	if r != nil {
 		j.out.Failures = r.Failures()
 	}
-	if j.alive && r.inContainers() || !j.alive &&
+	if j.alive && r.InContainers() || !j.alive &&
 		slices.ContainsFunc(services, func(s stack.Service) bool {
 			return s.Runs == stack.Container && len(s.Ports) > 0
 		}) {
 		j.lookInto(ctx)
-		defer closeAll(j.engines)
+		defer engines.Close(j.engines)
 	}
 	now := r.Merge(services)
 	targets := j.targets(now)
@@ -141,7 +144,7 @@ func (j *judgement) announced(s *stack.Service) []stack.Port {
 	var out []stack.Port
 	for _, port := range logs.Announced(j.Root, s.Name) {
 		o := j.owners[port]
-		if o == nil || groupOf(o.PID) != rec.PID ||
+		if o == nil || process.GroupOf(o.PID) != rec.PID ||
 			slices.ContainsFunc(s.Ports, func(p stack.Port) bool { return p.Host == port }) {
 			continue
 		}
@@ -219,7 +222,7 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 	if !j.alive && j.Root != "" {
 		id, holder := workspace.ID(j.Root), j.holder(p.Host)
 		known.Left = holder != nil && holder.Labels[engine.LabelStack] == id ||
-			c.Owner != nil && markOf(c.Owner.PID) == id
+			c.Owner != nil && process.MarkOf(c.Owner.PID) == id
 	}
 	if rec == nil {
 		j.strange(known, p.Host)
@@ -326,7 +329,7 @@ func (j *judgement) conclude(targets []*target) {
 }
 
 // stateRemedy is what helps where a service is in such a state, and nothing else is known.
-func stateRemedy(rec *RecordService) string {
+func stateRemedy(rec *record.Service) string {
 	switch rec.State {
 	case stack.Stopped:
 		return "Start it again: nharbor restart " + rec.Name
@@ -339,7 +342,7 @@ func stateRemedy(rec *RecordService) string {
 }
 
 // stateWords says what a service's state is, where it is none that is wanted.
-func stateWords(rec *RecordService) string {
+func stateWords(rec *record.Service) string {
 	switch rec.State {
 	case stack.Failed:
 		return "the service failed: " + rec.Text
@@ -353,28 +356,6 @@ func stateWords(rec *RecordService) string {
 		return cmp.Or(rec.Text, "it is still starting")
 	}
 	return cmp.Or(rec.Text, string(rec.State))
-}
-
-// Merge takes over from the record what the launch has changed: which services run, and on which
-// ports.
-func (r *Record) Merge(services []stack.Service) []stack.Service {
-	out := slices.Clone(services)
-	if !r.Alive() {
-		return out
-	}
-	for i := range out {
-		if rec := r.Service(out[i].Name); rec != nil {
-			out[i].Ports, out[i].Runs = rec.Ports, rec.Runs
-		}
-	}
-	// what runs counts, also where the files don't speak of it any more
-	for _, rec := range r.Services {
-		if !slices.ContainsFunc(out, func(s stack.Service) bool { return s.Name == rec.Name }) {
-			out = append(out, stack.Service{Name: rec.Name, Runs: rec.Runs, Kind: rec.Kind,
-				Ports: rec.Ports})
-		}
-	}
-	return out
 }
 
 // byName lets an answer by a service's own name stand for that by localhost, where the server

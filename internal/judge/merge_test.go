@@ -1,4 +1,4 @@
-package supervise
+package judge
 
 import (
 	"net/http"

@@ -1,4 +1,4 @@
-package supervise
+package record
 
 import (
 	"encoding/json"
@@ -12,29 +12,30 @@ import (
 	"time"
 
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
 
 // Record is what a workspace knows of its launched stack. It holds no secret.
 type Record struct {
-	PID      int             `json:"pid"` // of the steward
-	ID       string          `json:"id"`  // of the stack
-	Root     string          `json:"root"`
-	Socket   string          `json:"socket"`
-	Started  time.Time       `json:"started"`
-	Shift    int             `json:"shift"`
-	Ended    bool            `json:"ended"` // everything has been stopped
-	Services []RecordService `json:"services"`
-	Steps    []RecordStep    `json:"steps"` // that did not come to their aim
+	PID      int       `json:"pid"` // of the steward
+	ID       string    `json:"id"`  // of the stack
+	Root     string    `json:"root"`
+	Socket   string    `json:"socket"`
+	Started  time.Time `json:"started"`
+	Shift    int       `json:"shift"`
+	Ended    bool      `json:"ended"` // everything has been stopped
+	Services []Service `json:"services"`
+	Steps    []Step    `json:"steps"` // that did not come to their aim
 
 	// Options are what the launch was asked for, and Prints what it was made from, in sums.
 	Options launch.Options `json:"options"`
 	Prints  *launch.Prints `json:"prints,omitempty"`
 }
 
-// RecordService is one service of a launched stack.
-type RecordService struct {
+// Service is one service of a launched stack.
+type Service struct {
 	Name  string         `json:"name"`
 	Runs  stack.Way      `json:"runs"`
 	Kind  stack.Lifetime `json:"kind"`
@@ -47,8 +48,8 @@ type RecordService struct {
 	Ports []stack.Port `json:"ports"`
 }
 
-// RecordStep is a step of a launch.
-type RecordStep struct {
+// Step is a step of a launch.
+type Step struct {
 	ID    stack.NodeID `json:"id"`
 	State stack.State  `json:"state"`
 	Text  string       `json:"text"`
@@ -85,7 +86,7 @@ func (r *Record) Failures() []stack.Failure {
 }
 
 // Running reports whether the service has, or is about to have, a process.
-func (s *RecordService) Running() bool {
+func (s *Service) Running() bool {
 	switch s.State {
 	case stack.IsUp, stack.Running, stack.Quiet, stack.Starting:
 		return true
@@ -93,27 +94,27 @@ func (s *RecordService) Running() bool {
 	return false
 }
 
-// masked gives the texts with the stack's secrets taken out, as only its steward can; the texts as
+// Masked gives the texts with the stack's secrets taken out, as only its steward can; the texts as
 // they are where it does not answer.
-func (r *Record) masked(texts []string) []string {
-	if m := r.request(Request{Do: "mask", Texts: texts}); m != nil && len(m.Texts) == len(texts) {
+func (r *Record) Masked(texts []string) []string {
+	if m := r.Ask(Request{Do: "mask", Texts: texts}); m != nil && len(m.Texts) == len(texts) {
 		return m.Texts
 	}
 	return texts
 }
 
-// recordName is the record's file in the workspace's state.
-const recordName = "stack.json"
+// Name is the record's file in the workspace's state.
+const Name = "stack.json"
 
-func recordFile(root string) string { return filepath.Join(workspace.State(root), recordName) }
+func File(root string) string { return filepath.Join(workspace.State(root), Name) }
 
-// ReadRecord reads what the workspace knows of its stack; nil if none was launched.
-func ReadRecord(root string) (*Record, error) {
-	data, err := workspace.ReadState(root, recordName)
+// Read reads what the workspace knows of its stack; nil if none was launched.
+func Read(root string) (*Record, error) {
+	data, err := workspace.ReadState(root, Name)
 	// the steward's place is known without the file, which may have been removed or changed
 	if err != nil {
 		if socket := socketName(workspace.ID(root)); socket != "" {
-			if now := (&Record{Socket: socket}).now(); now != nil {
+			if now := (&Record{Socket: socket}).Now(); now != nil {
 				return now, nil
 			}
 		}
@@ -123,7 +124,7 @@ func ReadRecord(root string) (*Record, error) {
 	}
 	if errors.Is(err, workspace.ErrForged) {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
-			At: stack.Place{File: recordFile(root)},
+			At: stack.Place{File: File(root)},
 			Text: "the state of the stack was changed by something else than nharbor, and is " +
 				"not believed",
 			Remedy: "nharbor stop ends what carries this stack's mark, and removes the " +
@@ -135,28 +136,28 @@ func ReadRecord(root string) (*Record, error) {
 	var r Record
 	if err := json.Unmarshal(data, &r); err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnreadable,
-			At: stack.Place{File: recordFile(root)}, Text: "the state of the stack can't be " +
+			At: stack.Place{File: File(root)}, Text: "the state of the stack can't be " +
 				"read: " + err.Error(),
 			Remedy: "nharbor stop ends what carries this stack's mark, and removes the " +
 				"file.", Cause: err}
 	}
-	if now := r.now(); now != nil {
+	if now := r.Now(); now != nil {
 		return now, nil
 	}
 	return &r, nil
 }
 
-// now asks the steward itself, which knows more than the file where that could not be written: on a
+// Now asks the steward itself, which knows more than the file where that could not be written: on a
 // full disk.
-func (r *Record) now() *Record {
-	if m := r.request(Request{Do: "record"}); m != nil {
+func (r *Record) Now() *Record {
+	if m := r.Ask(Request{Do: "record"}); m != nil {
 		return m.Record
 	}
 	return nil
 }
 
-// request asks the steward one thing; nil if it does not answer.
-func (r *Record) request(req Request) *Message {
+// Ask asks the steward one thing; nil if it does not answer.
+func (r *Record) Ask(req Request) *Message {
 	if r.Ended || r.Socket == "" {
 		return nil
 	}
@@ -165,7 +166,7 @@ func (r *Record) request(req Request) *Message {
 		return nil
 	}
 	defer c.Close()
-	r.wake()
+	r.Wake()
 	c.SetDeadline(time.Now().Add(2 * time.Second))
 	var m Message
 	if json.NewEncoder(c).Encode(req) != nil || json.NewDecoder(c).Decode(&m) != nil {
@@ -188,7 +189,7 @@ func (r *Record) Alive() bool {
 }
 
 // Service returns the service of that name, or nil.
-func (r *Record) Service(name string) *RecordService {
+func (r *Record) Service(name string) *Service {
 	if r == nil {
 		return nil
 	}
@@ -200,10 +201,10 @@ func (r *Record) Service(name string) *RecordService {
 	return nil
 }
 
-// inContainers reports whether a service of the stack runs in a container.
-func (r *Record) inContainers() bool {
+// InContainers reports whether a service of the stack runs in a container.
+func (r *Record) InContainers() bool {
 	return slices.ContainsFunc(r.Services,
-		func(s RecordService) bool { return s.Runs == stack.Container })
+		func(s Service) bool { return s.Runs == stack.Container })
 }
 
 // HeldPorts are the ports of this machine that the stack's running services publish.
@@ -222,20 +223,20 @@ func (r *Record) HeldPorts() map[int]bool {
 	return out
 }
 
-// wake lets a steward go on that was stopped by a signal: else everybody would wait for it for
+// Wake lets a steward go on that was stopped by a signal: else everybody would wait for it for
 // ever.
-func (r *Record) wake() {
-	if r.PID > 1 && isStopped(r.PID) && isSteward(r.PID) {
-		goOn(r.PID)
+func (r *Record) Wake() {
+	if r.PID > 1 && process.IsStopped(r.PID) && process.IsThisProgram(r.PID) {
+		process.GoOn(r.PID)
 	}
 }
 
 // socketName is the place of a workspace's steward, if somebody may be there; empty if not.
 func socketName(id string) string {
-	for _, dir := range meetings() {
+	for _, dir := range Meetings() {
 		name := filepath.Join(dir, id+".sock")
 		info, err := os.Lstat(dir)
-		if err != nil || !info.IsDir() || !isMine(info) {
+		if err != nil || !info.IsDir() || !IsMine(info) {
 			continue
 		}
 		if _, err := os.Lstat(name); err == nil {
@@ -245,9 +246,9 @@ func socketName(id string) string {
 	return ""
 }
 
-// meetings are the folders in which stewards may listen, the first that can be had before the
+// Meetings are the folders in which stewards may listen, the first that can be had before the
 // others. Another user can have taken the name of one in a folder that all share.
-func meetings() (out []string) {
+func Meetings() (out []string) {
 	if dir := os.Getenv("XDG_RUNTIME_DIR"); dir != "" && len(dir) <= 60 {
 		out = append(out, filepath.Join(dir, "nharbor"))
 	}
@@ -264,11 +265,11 @@ func meetings() (out []string) {
 	return out
 }
 
-// socketPath is where a workspace's steward listens: in a folder that this user alone can enter,
+// SocketPath is where a workspace's steward listens: in a folder that this user alone can enter,
 // with a name short enough for a socket.
-func socketPath(id string) (string, error) {
+func SocketPath(id string) (string, error) {
 	var first error
-	for _, dir := range meetings() {
+	for _, dir := range Meetings() {
 		// What the folder stands in belongs to the login or to all: where it is absent, it isn't
 		// ours to make.
 		err := os.Mkdir(dir, 0o700)
@@ -286,4 +287,26 @@ func socketPath(id string) (string, error) {
 		}
 	}
 	return "", first
+}
+
+// Merge takes over from the record what the launch has changed: which services run, and on which
+// ports.
+func (r *Record) Merge(services []stack.Service) []stack.Service {
+	out := slices.Clone(services)
+	if !r.Alive() {
+		return out
+	}
+	for i := range out {
+		if rec := r.Service(out[i].Name); rec != nil {
+			out[i].Ports, out[i].Runs = rec.Ports, rec.Runs
+		}
+	}
+	// what runs counts, also where the files don't speak of it any more
+	for _, rec := range r.Services {
+		if !slices.ContainsFunc(out, func(s stack.Service) bool { return s.Name == rec.Name }) {
+			out = append(out, stack.Service{Name: rec.Name, Runs: rec.Runs, Kind: rec.Kind,
+				Ports: rec.Ports})
+		}
+	}
+	return out
 }

@@ -1,4 +1,4 @@
-package supervise
+package judge
 
 import (
 	"context"
@@ -9,7 +9,10 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
@@ -24,7 +27,7 @@ func (j *judgement) lookInto(ctx context.Context) {
 	if j.Record != nil {
 		opt = j.Record.Options
 	}
-	j.engines, _ = everyEngine(ctx, opt)
+	j.engines, _ = engines.All(ctx, opt)
 	for _, e := range j.engines {
 		list, err := e.List(ctx, nil)
 		for i := range list {
@@ -52,16 +55,17 @@ func (j *judgement) ours(c *engine.Listed, service string) bool {
 
 // isOwn reports whether a process is of a native service: of its group, or one that has left the
 // group and still carries the stack's mark or, without it, descends from the steward.
-func (j *judgement) isOwn(pid int, rec *RecordService) bool {
-	group := groupOf(pid)
+func (j *judgement) isOwn(pid int, rec *record.Service) bool {
+	group := process.GroupOf(pid)
 	if group == rec.PID {
 		return true
 	}
 	if slices.ContainsFunc(j.Record.Services,
-		func(s RecordService) bool { return s.PID == group }) {
+		func(s record.Service) bool { return s.PID == group }) {
 		return false
 	}
-	return j.Record.ID != "" && markOf(pid) == j.Record.ID || j.alive && isBelow(pid, j.Record.PID)
+	return j.Record.ID != "" && process.MarkOf(pid) == j.Record.ID ||
+		j.alive && process.IsBelow(pid, j.Record.PID)
 }
 
 // strange names who holds a port that is not the service's.
@@ -83,7 +87,7 @@ func (j *judgement) strange(known *diagnose.Port, port int) {
 
 // process says of a process what is known beyond its number; empty for nothing.
 func (j *judgement) process(o *stack.Owner) string {
-	group := groupOf(o.PID)
+	group := process.GroupOf(o.PID)
 	if j.Record != nil && j.alive {
 		for _, s := range j.Record.Services {
 			if s.PID > 0 && s.PID == group {
@@ -91,7 +95,7 @@ func (j *judgement) process(o *stack.Owner) string {
 			}
 		}
 	}
-	if id := markOf(o.PID); id != "" && (j.Record == nil || id != j.Record.ID) {
+	if id := process.MarkOf(o.PID); id != "" && (j.Record == nil || id != j.Record.ID) {
 		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", o.PID)); err == nil {
 			return fmt.Sprintf("%s, process %d, of another stack of nharbor's, in %s", o.Command,
 				o.PID, dir)
