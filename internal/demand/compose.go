@@ -99,6 +99,7 @@ func CommandsOf(words []string) []shell.Command {
 	return []shell.Command{{Words: words, Folder: "."}}
 }
 
+// ContainerEntry is the entry point that a compose file gives a container; nil where it gives none.
 func ContainerEntry(v *stack.Service) []string {
 	if v.Container == nil {
 		return nil

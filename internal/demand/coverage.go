@@ -283,6 +283,7 @@ func (d *Coverage) ClonesThis(address string) bool {
 	return true
 }
 
+// Service is the node of a service, as coverage names it.
 func Service(name string) string { return "service:" + name }
 
 // ValueOf is the value of an option; empty if it isn't there.

@@ -1,3 +1,6 @@
+// Package judge looks at a stack and concludes how it stands, in one place: what was launched, what
+// each port says that is asked, who holds it, and why. A launch asks it while it comes up and when
+// it has settled; check, board and report ask it afterwards. What is a cause stands in diagnose.
 package judge
 
 import (

@@ -1,3 +1,6 @@
+// Package record keeps what a workspace knows of its launched stack, and asks the stack's steward.
+// The record is a file of the workspace's state; while the steward lives it is asked instead, since
+// it knows more.
 package record
 
 import (
@@ -106,6 +109,7 @@ func (r *Record) Masked(texts []string) []string {
 // Name is the record's file in the workspace's state.
 const Name = "stack.json"
 
+// File is where the record of a workspace lies.
 func File(root string) string { return filepath.Join(workspace.State(root), Name) }
 
 // Read reads what the workspace knows of its stack; nil if none was launched.
