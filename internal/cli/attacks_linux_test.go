@@ -379,8 +379,7 @@ func TestNothingIsLeft(t *testing.T) {
 	}
 	for name, happens := range map[string]func(*testing.T, *bench){
 		"nothing": func(*testing.T, *bench) {},
-		"the state is removed": func(_ *testing.T,
-			b *bench) {
+		"the state is removed": func(_ *testing.T, b *bench) {
 			os.RemoveAll(filepath.Join(b.dir, ".nharbor"))
 		},
 		"the record is truncated": func(_ *testing.T, b *bench) {

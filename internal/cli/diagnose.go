@@ -148,8 +148,7 @@ func (a *app) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
 		return nil, nil
 	}
 	there := func(name string) bool {
-		_,
-			err := os.Stat(filepath.Join(root, name))
+		_, err := os.Stat(filepath.Join(root, name))
 		return err == nil
 	}
 	if !there(survey.CorrectionsFile) && !there(survey.LocalCorrectionsFile) {

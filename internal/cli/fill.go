@@ -167,8 +167,7 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 		}
 	}
 	if ask && a.asks() {
-		out.Ask = func(list []fill.Question) ([]string,
-			error) {
+		out.Ask = func(list []fill.Question) ([]string, error) {
 			return view.Ask(ctx, a.in, a.err, list)
 		}
 	}

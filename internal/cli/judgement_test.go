@@ -117,8 +117,7 @@ func TestJudgement(t *testing.T) {
 	}
 	b.must(0, "stop")
 	if c := check(1); c.Launched ||
-		!strings.HasPrefix(verdicts(c), "dies stranger, errs stranger, page refuses; "+
-			"false") {
+		!strings.HasPrefix(verdicts(c), "dies stranger, errs stranger, page refuses; false") {
 		t.Errorf("with nothing launched: %s", verdicts(c))
 	}
 }

@@ -51,8 +51,7 @@ func (a *app) needs() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&install, "install", false,
-		"run the commands that install what is missing and need no other "+
-			"user")
+		"run the commands that install what is missing and need no other user")
 	c.Flags().BoolVar(&agree, "agree", false, "consent to them, with --install")
 	return c
 }

@@ -42,8 +42,7 @@ func (a *app) order() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&draw, "draw", "",
-		"draw the order into this `file`: .svg, .dot or .mmd (Mermaid); "+
-			"- draws it here")
+		"draw the order into this `file`: .svg, .dot or .mmd (Mermaid); - draws it here")
 	c.Flags().BoolVar(&literal, "literal", false,
 		"keep a plain depends_on to the letter: begun, not answering")
 	return c

@@ -201,8 +201,7 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 	}
 	c.SetVersionTemplate("nharbor {{.Version}}\n")
 	c.PersistentFlags().StringVarP(&a.dir, "directory", "C", ".", "start in this folder")
-	c.PersistentPreRun = func(c *cobra.Command,
-		_ []string) {
+	c.PersistentPreRun = func(c *cobra.Command, _ []string) {
 		a.named = c.Flags().Changed("directory")
 	}
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")

@@ -520,8 +520,7 @@ func TestInterruptedWithinASecond(t *testing.T) {
 			cmd.Process.Signal(syscall.SIGINT)
 			if strings.HasPrefix(c.words, "launch") {
 				waitFor(t, "the launch to say what it stops", func() bool {
-					return strings.Contains(out.String(),
-						"Stopping work")
+					return strings.Contains(out.String(), "Stopping work")
 				})
 			} else {
 				cmd.Wait()
@@ -612,8 +611,7 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 	}
 	for _, name := range []string{"r.md", "r.html", "nharbor.toml"} {
 		if data, err := os.ReadFile(filepath.Join(b.dir, name)); err != nil ||
-			strings.Contains(string(data),
-				"Canary") {
+			strings.Contains(string(data), "Canary") {
 			t.Errorf("%s holds a token: %v", name, err)
 		}
 	}

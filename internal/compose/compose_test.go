@@ -433,8 +433,7 @@ func TestLarge(t *testing.T) {
 				"volumes:\n  a: {}\nnetworks: {b: {}}\n"
 		},
 		"several quotes": func(s string) string {
-			return strings.ReplaceAll(s, "value\n", "'a\n  # b\n  "+
-				"service-1: c'\n")
+			return strings.ReplaceAll(s, "value\n", "'a\n  # b\n  service-1: c'\n")
 		},
 		"with an anchor": func(s string) string {
 			return strings.Replace(s, " unless-stopped\n", " &x "+

@@ -227,8 +227,7 @@ func limitsOf(v *Value) (out []stack.Ulimit) {
 	for _, m := range v.orEmpty().Members {
 		soft, hard := m.Value.Get("soft"), m.Value.Get("hard")
 		out = append(out, stack.Ulimit{Name: m.Key, Soft: whole64(either(soft, hard)),
-			Hard: whole64(either(hard,
-				soft))})
+			Hard: whole64(either(hard, soft))})
 	}
 	slices.SortFunc(out, func(a, b stack.Ulimit) int { return strings.Compare(a.Name, b.Name) })
 	return out

@@ -74,8 +74,7 @@ func grant(root string) rule {
 			out := one(n, where, v)
 			if out.Kind == Mapping && out.Get("source") == nil {
 				n.fault(v, stack.CodeComposeValue, where+" has no source",
-					"Name one that is defined below "+
-						root+": at the top.")
+					"Name one that is defined below "+root+": at the top.")
 			}
 			return out
 		})(n, where, v)

@@ -31,8 +31,7 @@ func TestEnvironment(t *testing.T) {
 	}
 	shell := map[string]string{"FROM_SHELL": "shell", "IN_SHELL": "yes"}
 	p, err := Load(fsys, ".", Options{Env: func(k string) (string, bool) {
-		v,
-			ok := shell[k]
+		v, ok := shell[k]
 		return v, ok
 	}})
 	if err != nil {

@@ -42,8 +42,7 @@ func document(file string, data []byte) (*Value, error) {
 		bad := firstInvalid(data)
 		line := 1 + bytes.Count(data[:bad], []byte("\n"))
 		return nil, one(line, bad-bytes.LastIndexByte(data[:bad], '\n'),
-			"the file is not valid UTF-8 here", "Save "+
-				"it as UTF-8.")
+			"the file is not valid UTF-8 here", "Save it as UTF-8.")
 	}
 	if tree, ok := inPieces(file, data, largeFile, pieceSize); ok {
 		return tree, nil

@@ -97,8 +97,7 @@ func (s *Connections) elsewhereByReadme() {
 					o := protocol.Named(w.Speaks)
 					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
 				}) || slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
-				return facts.Speaks(&o,
-					known)
+				return facts.Speaks(&o, known)
 			}) {
 				continue
 			}
@@ -232,8 +231,7 @@ func (s *Connections) elsewhereByDriver(svc *stack.Service) {
 	if one == nil || slices.ContainsFunc(s.Stack.Servers,
 		func(w stack.Server) bool { return w.Speaks == one.Name }) ||
 		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
-			return facts.Speaks(&o,
-				one)
+			return facts.Speaks(&o, one)
 		}) ||
 		slices.ContainsFunc(s.Settings(svc), func(v Value) bool {
 			return strings.Contains(strings.ToLower(v.Key), "database") ||

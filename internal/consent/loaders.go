@@ -95,8 +95,7 @@ func loads(fsys fs.FS, key, value, folder string) string {
 // be run or loaded.
 func codeFile(fsys fs.FS, value, folder string) string {
 	for word := range strings.FieldsFuncSeq(value, func(r rune) bool {
-		return strings.ContainsRune(" \t\n=:;,|&\"'",
-			r)
+		return strings.ContainsRune(" \t\n=:;,|&\"'", r)
 	}) {
 		for _, at := range []string{folder, "."} {
 			name := path.Join(at, word)

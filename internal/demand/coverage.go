@@ -47,8 +47,7 @@ func onlySets(asked facts.Demand) bool {
 			return len(c.Words) > 0 && !(Program("export", "set")(&Call{Words: c.Words}) &&
 				len(c.Words) > 1 &&
 				!slices.ContainsFunc(c.Words[1:], func(w string) bool {
-					return !strings.Contains(w,
-						"=")
+					return !strings.Contains(w, "=")
 				}))
 		})
 }
@@ -150,8 +149,7 @@ var coverRules []coverRule
 func init() {
 	coverRules = []coverRule{
 		{"compose", func(c *Call) bool {
-			verb,
-				_ := command.ComposeCall(c.Words)
+			verb, _ := command.ComposeCall(c.Words)
 			return verb != ""
 		},
 			func(d *Coverage, c *Call) string {
@@ -334,8 +332,7 @@ func (d *Coverage) copiedByFill(args []string, cwd string) string {
 
 func (d *Coverage) setting(key string) string {
 	if slices.ContainsFunc(d.Stack.EnvFiles, func(e stack.EnvFile) bool {
-		return d.Names(&e,
-			key)
+		return d.Names(&e, key)
 	}) {
 		return "fill"
 	}
@@ -447,8 +444,7 @@ var projectRules = []coverRule{
 			return by
 		}},
 	{"what a container runs", nil, func(d *Coverage, c *Call) string {
-		return d.runBy(c.Words,
-			nil)
+		return d.runBy(c.Words, nil)
 	}},
 	{"a step of the same kind", func(c *Call) bool {
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)

@@ -274,8 +274,7 @@ func (l *ledgerClient) Write(table, line string) error {
 }
 
 // Read gives the lines of a table.
-func (l *ledgerClient) Read(table string) ([]string,
-	error) {
+func (l *ledgerClient) Read(table string) ([]string, error) {
 	return l.do("SELECT line FROM " + table)
 }
 

@@ -60,8 +60,7 @@ func TestFaultsTellThePlace(t *testing.T) {
 			return wrongYAML(f, n, parseYAML(d, &struct{ A []string }{}))
 		}, "x: 1\na: [b\n", "app/m", ""},
 		"json": {func(f Folder, n string, d []byte) error {
-			_,
-				err := parseJSON(f, n, d, &struct{}{})
+			_, err := parseJSON(f, n, d, &struct{}{})
 			return err
 		},
 			"{\n\"a\": 1,\n}", "app/m:3:1", "}"},

@@ -177,12 +177,10 @@ var mavenMigrations = []rule[*mavenProject]{
 		}},
 	{"liquibase's plugin", func(p *mavenProject) bool { return p.m.uses("liquibase-maven-plugin") },
 		func(p *mavenProject) {
-			p.add(stack.Migrate, p.line("liquibase-maven-plugin"),
-				"liquibase:update")
+			p.add(stack.Migrate, p.line("liquibase-maven-plugin"), "liquibase:update")
 		}},
 	{"the service itself", func(p *mavenProject) bool {
-		return p.m.uses("flyway-core",
-			"liquibase-core")
+		return p.m.uses("flyway-core", "liquibase-core")
 	},
 		func(p *mavenProject) {
 			p.out.remark(stack.Note, stack.CodeMigratesItself, p.line("-core"),

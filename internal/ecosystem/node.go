@@ -317,8 +317,7 @@ func (n *nodeProject) install() {
 	}
 	slices.SortFunc(n.out.Project.Compiles,
 		func(a, b stack.Compile) int {
-			return strings.Compare(a.Package+a.Takes,
-				b.Package+b.Takes)
+			return strings.Compare(a.Package+a.Takes, b.Package+b.Takes)
 		})
 }
 

@@ -183,8 +183,7 @@ func (r *cargoProject) migrateBy(at stack.Place, words ...string) {
 var rustMigrations = []rule[*cargoProject]{
 	{"diesel", func(r *cargoProject) bool { return r.Has("diesel.toml") },
 		func(r *cargoProject) {
-			r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration",
-				"run")
+			r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration", "run")
 		}},
 	{"sqlx, unless the program migrates itself",
 		func(r *cargoProject) bool {
@@ -193,8 +192,7 @@ var rustMigrations = []rule[*cargoProject]{
 					"migrate!")
 		},
 		func(r *cargoProject) {
-			r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate",
-				"run")
+			r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate", "run")
 		}},
 }
 

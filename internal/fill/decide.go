@@ -174,8 +174,7 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	switch {
 	case host.value != "" && values.Placeholder(host.value) && !here:
 		return func() {
-			s.remark("", "not made up: %s only stands for a server elsewhere",
-				host.Key)
+			s.remark("", "not made up: %s only stands for a server elsewhere", host.Key)
 		}
 	case host.value == "" && empty && !here:
 		return func() { s.remark("", "left empty: %s names no server", host.Key) }

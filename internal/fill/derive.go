@@ -215,8 +215,7 @@ func (m *maker) signIn(f *File, prefix string, c *facts) {
 	}
 	if user != nil && c.user != "" &&
 		(user.value == "" && !c.of().SignIn.NoUser || standsForUser.MatchString(user.value) ||
-			c.chosen &&
-				c.user != "root" && user.value != c.user && user.value != "") {
+			c.chosen && c.user != "root" && user.value != c.user && user.value != "") {
 		m.set(user, c.user, c.svc.Name+"'s user")
 	}
 	if password := sibling(f, prefix, "password", "pass", "passwd", "pwd"); password != nil {
@@ -256,8 +255,7 @@ func withoutTLS(value string) (plain, said string) {
 		if at := p.form.FindString(value); at != "" {
 			value = p.form.ReplaceAllString(value, p.with)
 			said = strings.TrimSuffix(at, "://") + " became " +
-				strings.TrimSuffix(p.form.ReplaceAllString(at, p.with),
-					"://")
+				strings.TrimSuffix(p.form.ReplaceAllString(at, p.with), "://")
 		}
 	}
 	return value, said

@@ -79,8 +79,7 @@ func TestValid(t *testing.T) {
 func TestTrial(t *testing.T) {
 	t.Parallel()
 	var elsewhere int
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter,
-		*http.Request) {
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
 		elsewhere++
 	}))
 	defer other.Close()

@@ -33,8 +33,7 @@ func backend(t *testing.T, root string,
 			"GIT_CONFIG_KEY_0=safe.directory", "GIT_CONFIG_VALUE_0=*",
 			"GIT_CONFIG_KEY_1=uploadpack.allowFilter", "GIT_CONFIG_VALUE_1=true"},
 		Stderr: io.Discard}
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
-		r *http.Request) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		before(w, r, own)
 	}))
 	t.Cleanup(s.Close)
@@ -137,8 +136,7 @@ func TestStalledAndResumed(t *testing.T) {
 	at.leave(true)
 	allow.Store(260_000) // the newest commit, and some more, but not all
 	if err := attempt(); !errors.As(err, &f) || f.Code != stack.CodeCloneStalled ||
-		!strings.Contains(f.Remedy,
-			"goes on") {
+		!strings.Contains(f.Remedy, "goes on") {
 		t.Fatalf("of the attempt in steps: %v", err)
 	}
 	g := git{ctx: t.Context()}
@@ -277,8 +275,7 @@ func TestTargets(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := Clone(t.Context(), repo, file, Options{}); err == nil ||
-		!strings.Contains(err.Error(), "a file "+
-			"stands") {
+		!strings.Contains(err.Error(), "a file stands") {
 		t.Errorf("onto a file: %v", err)
 	}
 	if _, err := Clone(t.Context(), repo, filepath.Join(file, "y"), Options{}); err == nil {

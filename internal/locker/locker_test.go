@@ -129,8 +129,7 @@ func TestPackForAColleague(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := theirs.Unpack(strings.NewReader(text), no); err == nil ||
-		!strings.Contains(err.Error(),
-			"TIDE_TOKEN") {
+		!strings.Contains(err.Error(), "TIDE_TOKEN") {
 		t.Errorf("what would replace another value is kept: %v", err)
 	}
 	if value, _, _ := theirs.Get("harbour/office", "TIDE_TOKEN"); value != "of before" {
@@ -201,8 +200,7 @@ func TestUnusable(t *testing.T) {
 				os.Mkdir(s.Identity, 0o700))
 		}, "locker-unusable", func(s *Store) string { return s.Identity }},
 		"a damaged locker": {func(s *Store) error {
-			return os.WriteFile(s.File, []byte("canary"),
-				0o600)
+			return os.WriteFile(s.File, []byte("canary"), 0o600)
 		},
 			"locker-unusable", func(s *Store) string { return s.File }},
 		"a cut locker": {func(s *Store) error { return os.Truncate(s.File, 190) },

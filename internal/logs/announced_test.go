@@ -119,8 +119,7 @@ func TestReadSinceMarked(t *testing.T) {
 		t.Fatal(err)
 	}
 	test.Line("a gull")
-	if got := said(func() (io.ReadCloser,
-		error) {
+	if got := said(func() (io.ReadCloser, error) {
 		return All(root, Source("step:test:."))
 	}); got != "a ***\n" {
 		t.Errorf("beside the launch it reads %q", got)

@@ -128,9 +128,8 @@ func (a *asker) kernel(services []*stack.Service) {
 		has, known := a.machine.Kernel(p.Kernel.Name)
 		if known && has < p.Kernel.Least {
 			a.needs = append(a.needs, Need{Name: p.Kernel.Name, Kind: Host,
-				Wanted: fmt.Sprint("at least ",
-					p.Kernel.Least),
-				Found: fmt.Sprint(has), Level: Optional, For: []string{s.Name},
+				Wanted: fmt.Sprint("at least ", p.Kernel.Least),
+				Found:  fmt.Sprint(has), Level: Optional, For: []string{s.Name},
 				Because: []stack.Place{s.At},
 				Remedy: "It may refuse to start. Raise the limit until the next boot: " +
 					sysctl(p.Kernel.Name, int(p.Kernel.Least))})

@@ -330,8 +330,7 @@ func BenchmarkAskHTTP(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer l.Close()
-	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter,
-		r *http.Request) {
+	go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		bufio.NewWriter(w).Flush()
 	}))
 	port := l.Addr().(*net.TCPAddr).Port

@@ -155,8 +155,7 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 		slices.Contains(aloneNothing, words[0]) ||
 		!inShell && !r.commandWord(words[0]) ||
 		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") ||
-			!strings.ContainsFunc(words[0],
-				unicode.IsLetter)) {
+			!strings.ContainsFunc(words[0], unicode.IsLetter)) {
 		return cwd
 	}
 	c := Command{Line: l.number, Text: line, Folder: path.Clean(cwd), Parts: shell.Parse(line)}

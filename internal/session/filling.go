@@ -68,8 +68,7 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 		opt.Locker = s.fromLocker(ctx, f)
 	}
 	if f.Try {
-		opt.Try = func(endpoint, secret string) (string,
-			bool) {
+		opt.Try = func(endpoint, secret string) (string, bool) {
 			return fill.Trial(ctx, trialClient, endpoint, secret)
 		}
 	}

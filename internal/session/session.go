@@ -311,8 +311,7 @@ func (m *Mixed) Afresh(ctx context.Context) (*Mixed, error) {
 }
 
 func (m *Mixed) asCommitted(ctx context.Context) consent.Committed {
-	return func(files []string) (map[string]string,
-		map[string]bool) {
+	return func(files []string) (map[string]string, map[string]bool) {
 		return m.committed(ctx, files)
 	}
 }

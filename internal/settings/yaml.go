@@ -285,8 +285,7 @@ func blockEnd(lines []string, line int) int {
 // lastFull is the last line up to end that is neither empty nor a comment, or line.
 func lastFull(lines []string, line, end int) int {
 	for end > line && (strings.TrimSpace(lines[end-1]) == "" ||
-		strings.HasPrefix(strings.TrimSpace(lines[end-1]),
-			"#")) {
+		strings.HasPrefix(strings.TrimSpace(lines[end-1]), "#")) {
 		end--
 	}
 	return end

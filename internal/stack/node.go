@@ -20,8 +20,7 @@ func ServiceNode(name string) NodeID { return NodeID(serviceMark + name) }
 func StepNode(id string) NodeID { return NodeID(stepMark + id) }
 
 // Service gives the name of the service; ok is false for a step.
-func (id NodeID) Service() (name string,
-	ok bool) {
+func (id NodeID) Service() (name string, ok bool) {
 	return strings.CutPrefix(string(id), serviceMark)
 }
 

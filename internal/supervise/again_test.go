@@ -99,8 +99,7 @@ func TestStoppedBetweenStarts(t *testing.T) {
 	p := newPlay(t)
 	port := testport.Take(t)
 	p.native("x", stack.Lasting, port,
-		words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"),
-			"exit=4"))
+		words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"), "exit=4"))
 	p.change("x", func(s *launch.Service) { s.Restarts.Restart = true })
 	p.run(t, nil)
 	if err := os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600); err != nil {
@@ -152,8 +151,7 @@ func TestRestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	serve := func(port int) []string {
-		return words("env=LEVEL", fmt.Sprintf("listen=%d", port),
-			"stay")
+		return words("env=LEVEL", fmt.Sprintf("listen=%d", port), "stay")
 	}
 	p.native("db", stack.Lasting, db, serve(db))
 	p.step("install", words("say=installed"), []string{"lock"})

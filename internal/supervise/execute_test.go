@@ -83,8 +83,7 @@ func TestMain(m *testing.M) {
 			}
 			fmt.Println("opened", time.Now().UnixNano())
 			go http.Serve(l,
-				http.HandlerFunc(func(w http.ResponseWriter,
-					r *http.Request) {
+				http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					io.WriteString(w, "<title>here</title>")
 				}))
 		case "stay":
@@ -543,8 +542,7 @@ func BenchmarkAnswering(b *testing.B) {
 		p := newPlay(b)
 		n := testport.Take(b)
 		p.native("web", stack.Lasting, n,
-			words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n),
-				"stay"))
+			words("await="+filepath.Join(p.root, "go"), fmt.Sprintf("listen=%d", n), "stay"))
 		go func() {
 			// so that the wait is in full swing when the port opens
 			time.Sleep(50 * time.Millisecond)

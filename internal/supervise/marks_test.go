@@ -104,8 +104,7 @@ func TestResetWithoutEngine(t *testing.T) {
 	for name, put := range map[string]func() error{
 		"broken": func() error { return workspace.WriteState(root, record.Name, []byte("{")) },
 		"forged": func() error {
-			return os.WriteFile(record.File(root), []byte(`{"ended": true}`),
-				0o600)
+			return os.WriteFile(record.File(root), []byte(`{"ended": true}`), 0o600)
 		},
 	} { // it is not believed and goes; what the engine may have of the stack must be asked for then
 		if err := put(); err != nil {

@@ -52,8 +52,7 @@ func TestRemarksAreListed(t *testing.T) {
 			switch n := n.(type) {
 			case *ast.CallExpr:
 				if sel, ok := n.Fun.(*ast.SelectorExpr); ok &&
-					strings.HasPrefix(strings.ToLower(sel.Sel.Name),
-						"remark") {
+					strings.HasPrefix(strings.ToLower(sel.Sel.Name), "remark") {
 					for _, arg := range n.Args {
 						text(arg)
 					}

@@ -156,8 +156,7 @@ func Walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout
 		return ByDepth(a.Path, b.Path)
 	})
 	slices.SortStableFunc(t.Folders, func(a, b ecosystem.Folder) int {
-		return ByDepth(a.Path,
-			b.Path)
+		return ByDepth(a.Path, b.Path)
 	})
 	for _, list := range []*[]string{&t.Dotenvs, &t.Dockerfiles, &t.Readmes, &t.Seeds} {
 		slices.SortFunc(*list, ByDepth)

@@ -49,8 +49,7 @@ var carriers = []struct {
 	// RFC 3986, section 3.2.1; up to the last @ before the path.
 	{expr.New(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`),
 		func(p string) string {
-			return strings.TrimPrefix(url.UserPassword("", p).String(),
-				":")
+			return strings.TrimPrefix(url.UserPassword("", p).String(), ":")
 		}, url.PathUnescape},
 	// In the query of an address: RFC 3986, section 3.4.
 	{expr.New(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape,

@@ -352,8 +352,7 @@ func (b *Board) Lines(now float64) []string {
 	}
 	if more := len(rows) - height; more > 0 {
 		out = append(out, p.paint("2",
-			cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)),
-				b.wide)))
+			cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)), b.wide)))
 	} else {
 		out = append(out, "")
 	}

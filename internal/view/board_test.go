@@ -20,12 +20,10 @@ import (
 type done struct{ list []string }
 
 func (d *done) Run(command, service string) {
-	d.list = append(d.list,
-		command+" "+service)
+	d.list = append(d.list, command+" "+service)
 }
 func (d *done) Open(address string) {
-	d.list = append(d.list,
-		"open "+address)
+	d.list = append(d.list, "open "+address)
 }
 func (d *done) Words(id stack.NodeID, text string, most int) {}
 

@@ -336,8 +336,7 @@ func (d *page) verdict(r *session.Report) {
 	}
 	if t := r.Timeline; t != nil && t.Took > 0 {
 		d.Sub = fmt.Sprintf("Launched on %s; after %s everything had settled.",
-			r.Started.Format("2 January 2006, "+
-				"15:04"),
+			r.Started.Format("2 January 2006, 15:04"),
 			seconds(t.Took))
 	}
 }

@@ -198,8 +198,7 @@ func TestFill(t *testing.T) {
 		t.Errorf("with reveal it shows\n%s", got)
 	}
 	if got := screen(100, func(t *Text) {
-		t.Fill(&fill.Plan{}, true,
-			false)
+		t.Fill(&fill.Plan{}, true, false)
 	}); !strings.Contains(got,
 		"no settings file here") {
 		t.Errorf("without any file it shows %q", got)
