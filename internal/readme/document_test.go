@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
+
+	"nimbleharbor/internal/testbound"
 )
 
 const guide = `# Rota
@@ -102,4 +105,32 @@ func TestAddresses(t *testing.T) {
 	if d.At(9).Head != "Start" || d.Line(9) != "npm start" || d.Line(99) != "" {
 		t.Errorf("line 9 is %q in %q", d.Line(9), d.At(9).Head)
 	}
+}
+
+// FuzzRead holds the readers of all markups to end on anything, and to places within the text.
+func FuzzRead(f *testing.F) {
+	f.Add("# A\n```sh\n$ npm start\n```\n| user | password |\n|-|-|\n| a | b |\n")
+	f.Add("A\n=\n\n.. code:: sh\n\n   npm ci\n\n``npm test now``\n")
+	f.Add("== A\n[source,sh]\n----\ncd a && \\\n npm ci <<X\nX\n----\n|===\n|User |Password\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, name := range []string{"README.md", "README.rst", "README.adoc", "README.txt",
+			"README"} {
+			testbound.Within(t, 256, 10*time.Second, func() {
+				d := Read(name, []byte(text), "tides")
+				for _, c := range d.Commands {
+					if d.Line(c.Line) == "" && len(d.Lines) < c.Line {
+						t.Errorf("%s: line %d of %d", name, c.Line, len(d.Lines))
+					}
+				}
+				last := 1
+				for _, s := range d.Sections {
+					if s.From < last || s.To < s.From {
+						t.Errorf("%s: the sections are %+v", name, d.Sections)
+					}
+					last = s.From
+				}
+				d.SignIns()
+			})
+		}
+	})
 }
