@@ -189,6 +189,12 @@ func (f *Finding) evidence(at stack.Place, says string) {
 		stack.Evidence{File: at.File, Line: at.Line, Says: says})
 }
 
+// names adds an evidence that names the manager which takes care of the project.
+func (f *Finding) names(manager string, at stack.Place, says string) {
+	f.Project.Evidence = append(f.Project.Evidence,
+		stack.Evidence{File: at.File, Line: at.Line, Says: says, Manager: manager})
+}
+
 // wants adds a tool that the project asks for.
 func (f *Finding) wants(tool, constraint string, at stack.Place) {
 	if constraint == "" {

@@ -95,7 +95,7 @@ func readMix(f Folder) (*Finding, error) {
 		if f.Has("mix.lock") {
 			install = f.step(stack.Install, f.At("mix.lock", 1), "mix", "deps.get",
 				"--check-locked")
-			out.evidence(f.At("mix.lock", 1), "lock file of mix")
+			out.names("mix", f.At("mix.lock", 1), "lock file of mix")
 		}
 		install.Inputs, install.Outputs = f.locked("mix.lock",
 			manifest), []string{path.Join(f.Path, "deps")}

@@ -117,7 +117,7 @@ func (p *gradleProject) runtimes() {
 	}
 	if p.Has("gradlew") {
 		p.gradle, p.below = "./gradlew", ""
-		p.out.evidence(p.At("gradlew", 1), "its own copy of gradle")
+		p.out.names("gradle", p.At("gradlew", 1), "its own copy of gradle")
 	}
 	properties := gradleProperty.FindStringSubmatch(p.Folder.text("gradle.properties"))
 	if m := gradleJava.FindStringSubmatchIndex(p.text); m != nil {

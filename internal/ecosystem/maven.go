@@ -122,7 +122,7 @@ func (p *mavenProject) runtimes() {
 	w := p.out.Within
 	if p.Has("mvnw") {
 		p.mvn = "./mvnw"
-		p.out.evidence(p.At("mvnw", 1), "its own copy of maven")
+		p.out.names("maven", p.At("mvnw", 1), "its own copy of maven")
 	} else if w != nil && len(w.Project.Steps) > 0 && w.Project.Steps[0].Command[0] == "./mvnw" {
 		p.mvn = strings.Repeat("../",
 			1+strings.Count(strings.TrimPrefix(p.Path, w.Project.Path+"/"), "/")) + "mvnw"

@@ -20,7 +20,7 @@ func (n *nodeProject) choose() {
 	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm",
 		"bun"}, named) {
 		manager, why = named, "the manifest's packageManager names it"
-		n.out.evidence(n.at("packageManager"),
+		n.out.names(named, n.at("packageManager"),
 			"packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
 	}
 	var found []string
@@ -28,14 +28,14 @@ func (n *nodeProject) choose() {
 	if manager == "" && n.locks() != 1 {
 		if told, line := n.toldManager(node); told != "" {
 			manager, why = told, "the README installs with it"
-			n.out.evidence(n.At(n.first(readmeNames...), line), "the README installs with "+told)
+			n.out.names(told, n.At(n.first(readmeNames...), line), "the README installs with "+told)
 		}
 	}
 	if manager == "" && n.locks() > 1 {
 		if told, at := n.toldByBuildServer(); told != "" {
 			manager, why = told, fmt.Sprintf("the build server installs with it (%s:%d)", at.File,
 				at.Line)
-			n.out.evidence(at, "the build server installs with "+told)
+			n.out.names(told, at, "the build server installs with "+told)
 		} else if newest := n.newestLock(); newest != "" {
 			manager, why = newest, "its lock file was committed last"
 		}
@@ -51,7 +51,7 @@ func (n *nodeProject) choose() {
 		}
 		if l.manager == manager && lock == "" {
 			lock = l.file
-			n.out.evidence(n.At(l.file, 1), "lock file of "+manager)
+			n.out.names(manager, n.At(l.file, 1), "lock file of "+manager)
 		}
 	}
 	if len(found) > 1 {

@@ -216,7 +216,7 @@ func (p *composerProject) install() {
 	}
 	if p.Has("composer.lock") {
 		install.At = p.At("composer.lock", 1)
-		p.out.evidence(install.At, "lock file of composer")
+		p.out.names("composer", install.At, "lock file of composer")
 	} else if len(p.c.Require)+len(p.c.RequireDev) > 0 {
 		p.out.lockMissing("composer.lock", install.At)
 	}

@@ -202,7 +202,7 @@ func readPython(f Folder) (*Finding, error) {
 	}
 	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
 	if toldAt > 0 {
-		p.out.evidence(f.At(f.first(readmeNames...), toldAt),
+		p.out.names(manager.Name, f.At(f.first(readmeNames...), toldAt),
 			"the README installs with "+manager.Name)
 	}
 	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" &&
@@ -460,7 +460,7 @@ func (p *pythonProject) install(manager *Manager) {
 	}
 	if lock != "" && p.out.Within == nil {
 		if p.Has(lock) {
-			p.out.evidence(p.At(lock, 1), "lock file of "+name)
+			p.out.names(name, p.At(lock, 1), "lock file of "+name)
 		} else {
 			p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1),
 				"there is no "+lock+

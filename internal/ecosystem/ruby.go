@@ -186,7 +186,7 @@ func (r *rubyProject) install() {
 	install := r.step(stack.Install, at, "bundle", "install")
 	if r.Has("Gemfile.lock") {
 		install.At, install.Env["BUNDLE_FROZEN"] = r.At("Gemfile.lock", 1), "true"
-		r.out.evidence(install.At, "lock file of bundler")
+		r.out.names("bundler", install.At, "lock file of bundler")
 	} else {
 		r.out.lockMissing("Gemfile.lock", at)
 	}

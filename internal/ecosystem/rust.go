@@ -152,7 +152,7 @@ func (r *cargoProject) install() {
 	fetch := r.step(stack.Install, at, "cargo", "fetch")
 	if r.Has("Cargo.lock") {
 		fetch = r.step(stack.Install, r.At("Cargo.lock", 1), "cargo", "fetch", "--locked")
-		r.out.evidence(r.At("Cargo.lock", 1), "lock file of cargo")
+		r.out.names("cargo", r.At("Cargo.lock", 1), "lock file of cargo")
 	} else {
 		r.out.lockMissing("Cargo.lock", at)
 	}

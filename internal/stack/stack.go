@@ -415,6 +415,8 @@ type Evidence struct {
 	File string `json:"file"`
 	Line int    `json:"line"`
 	Says string `json:"says"`
+	// Manager is the one that it names; empty where it speaks of something else.
+	Manager string `json:"-"`
 }
 
 // Place is where it was read.

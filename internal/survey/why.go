@@ -71,7 +71,7 @@ func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 		switch {
 		case i == 0:
 			likely = append(likely, c)
-		case namesManager(e.Says, p.Manager):
+		case e.Manager == p.Manager:
 			named = append(named, c)
 		}
 	}
@@ -79,15 +79,6 @@ func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 		return j
 	}
 	return claim.Judge(claim.OfManager, likely...)
-}
-
-// namesManager reports whether what an evidence says names the manager, with or without its
-// version.
-func namesManager(says, manager string) bool {
-	return slices.ContainsFunc(strings.Fields(says), func(w string) bool {
-		name, _, _ := strings.Cut(w, "@")
-		return name == manager
-	})
 }
 
 // commandClaims are the ways to run a service that somebody has written down.

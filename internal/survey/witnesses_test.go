@@ -71,16 +71,3 @@ func TestTellPort(t *testing.T) {
 		}
 	}
 }
-
-func TestEvidenceNamesTheManager(t *testing.T) {
-	for says, want := range map[string]bool{
-		"lock file of npm": true, "packageManager npm@10.2.4": true, "the README installs with " +
-			"npm": true,
-		"package.json": false, "members: apps/npm-tools, packages/*": false, "lock file of " +
-			"pnpm": false,
-	} {
-		if got := namesManager(says, "npm"); got != want {
-			t.Errorf("%q names npm: %t, want %t", says, got, want)
-		}
-	}
-}
