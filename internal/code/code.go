@@ -449,41 +449,29 @@ func entriesOf(out []stack.Read, schema *ecosystem.Schema, part string, offset i
 
 // entryFrom is the rest of an entry of a list: up to the comma, or the end, that is not in brackets
 // of its own.
-func entryFrom(text string) string {
-	depth := 0
-	for i, c := range text[:min(len(text), maxForm)] {
-		switch c {
-		case '(', '[', '{':
-			depth++
-		case ')', ']', '}':
-			if depth--; depth < 0 {
-				return text[:i]
-			}
-		case ',', ';':
-			if depth == 0 {
-				return text[:i]
-			}
-		}
-	}
-	return text[:min(len(text), maxForm)]
-}
+func entryFrom(text string) string { return until(text, ",;", true) }
 
 // lineFrom is the rest of a line, and those below it as long as a bracket is open.
-func lineFrom(text string) string {
+func lineFrom(text string) string { return until(text, "\n", false) }
+
+// until is a text up to the first of the ends that is not in brackets of its own. With closed a
+// bracket that closes more than the text has opened is an end, too.
+func until(text, ends string, closed bool) string {
+	text = text[:min(len(text), maxForm)]
 	depth := 0
-	for i, c := range text[:min(len(text), maxForm)] {
-		switch c {
-		case '(', '[', '{':
+	for i, c := range text {
+		switch {
+		case strings.ContainsRune("([{", c):
 			depth++
-		case ')', ']', '}':
-			depth--
-		case '\n':
-			if depth <= 0 {
+		case strings.ContainsRune(")]}", c):
+			if depth--; closed && depth < 0 {
 				return text[:i]
 			}
+		case depth <= 0 && strings.ContainsRune(ends, c):
+			return text[:i]
 		}
 	}
-	return text[:min(len(text), maxForm)]
+	return text
 }
 
 // assigns reports whether what follows a variable gives it a value.

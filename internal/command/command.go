@@ -112,7 +112,7 @@ func (r *Resolver) Member(words []string, cwd string) ([]string, string) {
 	if len(words) == 0 {
 		return words, cwd
 	}
-	if name := option(words, "--package"); name != "" {
+	if name := Option(words, "--package"); name != "" {
 		for _, p := range r.stack.Projects {
 			for _, part := range p.Parts {
 				if part.Name == name {
@@ -124,8 +124,8 @@ func (r *Resolver) Member(words []string, cwd string) ([]string, string) {
 	return ecosystem.InMember(r.stack.Projects, words, cwd, r.IsFolder)
 }
 
-// option is the value of an option; empty if it isn't there.
-func option(words []string, name string) string {
+// Option is the value that words give to an option; empty where they give none.
+func Option(words []string, name string) string {
 	for i, w := range words {
 		if value, joined := strings.CutPrefix(w, name+"="); joined {
 			return value

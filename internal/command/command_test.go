@@ -99,3 +99,15 @@ func TestKey(t *testing.T) {
 		t.Error("two scripts are the same")
 	}
 }
+
+// TestOption reads what is given to an option, joined or behind it.
+func TestOption(t *testing.T) {
+	t.Parallel()
+	for line, want := range map[string]string{"a --profile x up": "x", "a --profile=y": "y",
+		"a --profile": "",
+		"a":           ""} {
+		if got := Option(strings.Fields(line), "--profile"); got != want {
+			t.Errorf("%s: %q, want %q", line, got, want)
+		}
+	}
+}

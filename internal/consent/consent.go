@@ -251,7 +251,8 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if words := append(append([]string(nil), v.Container.Entrypoint...),
 		v.Command...); len(words) > 0 {
 		shown := strings.Join(words, " ")
-		if !strings.Contains(shown, "\n") { // a script of several lines reads better without its quotes
+		// A script of several lines reads better without its quotes.
+		if !strings.Contains(shown, "\n") {
 			shown = shell.Line(words)
 		}
 		first, rest, _ := strings.Cut(strings.TrimSpace(shown), "\n")

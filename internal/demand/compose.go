@@ -14,7 +14,7 @@ import (
 
 // composeBy tells what covers a call of the compose files.
 func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
-	if profile := ValueOf(c.Words, "--profile"); profile != "" &&
+	if profile := command.Option(c.Words, "--profile"); profile != "" &&
 		!slices.ContainsFunc(d.Stack.Services,
 			func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
 		return ""

@@ -282,20 +282,7 @@ func (d *Coverage) ClonesThis(address string) bool {
 }
 
 // Service is the node of a service, as coverage names it.
-func Service(name string) string { return "service:" + name }
-
-// ValueOf is the value of an option; empty if it isn't there.
-func ValueOf(words []string, option string) string {
-	for i, w := range words {
-		if value, joined := strings.CutPrefix(w, option+"="); joined {
-			return value
-		}
-		if w == option && i+1 < len(words) {
-			return words[i+1]
-		}
-	}
-	return ""
-}
+func Service(name string) string { return string(stack.ServiceNode(name)) }
 
 // databaseBy covers the making of a database by a database that makes it itself, or by a step.
 func (d *Coverage) databaseBy(command, cwd string) string {

@@ -42,11 +42,4 @@ func TestCalls(t *testing.T) {
 			t.Errorf("%s is %q, want %q", name, got, want)
 		}
 	}
-	for line, want := range map[string]string{"a --profile x up": "x", "a --profile=y": "y",
-		"a --profile": "",
-		"a":           ""} {
-		if got := ValueOf(words(line), "--profile"); got != want {
-			t.Errorf("%s: %q, want %q", line, got, want)
-		}
-	}
 }

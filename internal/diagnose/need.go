@@ -17,8 +17,10 @@ type Need struct {
 	Found   string // a tool's version, or the free space
 	Install string // the system's own command for a tool; empty if it isn't known
 	// a tool that lies in the person's home, where this shell does not find it; Install finds it
-	Kept   string
-	Keeper string // the version manager that keeps it, or others of the tool; empty for a folder of the person's own
+	Kept string
+	// Keeper is the version manager that keeps it, or others of the tool; empty for a folder of the
+	// person's own.
+	Keeper string
 	// the version that the system's own package of the tool has, which does not do either
 	Offered  string
 	Holder   string // the program that holds a port; empty if it isn't known

@@ -66,8 +66,10 @@ func TestCases(t *testing.T) {
 			},
 			Locker: func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
 			Git:    func(file string) string { return git[file] },
-			Waived: func(file, key string) bool { return strings.TrimSpace(c.Files["empty"]) == file+" "+key },
-			Data:   func(service string) string { return data[service] }}
+			Waived: func(file, key string) bool {
+				return strings.TrimSpace(c.Files["empty"]) == file+" "+key
+			},
+			Data: func(service string) string { return data[service] }}
 		p, err := Make(fsys, s, opt)
 		if err != nil {
 			c.Want(t, "error: "+err.Error()+"\n")

@@ -45,7 +45,8 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 			name string
 		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
 			if p := from.expr.FindStringSubmatch(from.text); p != nil &&
-				!values.Placeholder(strings.TrimRight(p[1], "_-")) && !strings.HasPrefix(value, p[1]) {
+				!values.Placeholder(strings.TrimRight(p[1], "_-")) &&
+				!strings.HasPrefix(value, p[1]) {
 				return "", fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
 			}
 		}

@@ -15,9 +15,10 @@ var underline = expr.New("^(=+|-+|~+|\\^+|\\*+|#+|\\++|`+|\"+)\\s*$")
 // are none.
 func (r *reader) underlined() {
 	for i := 1; i < len(r.Lines); i++ {
-		head := r.Lines[i-1]
-		if underline.MatchString(r.Lines[i]) && strings.TrimSpace(head) != "" && head[0] != ' ' &&
-			!strings.Contains(head, "|") && !underline.MatchString(head) && len(strings.TrimSpace(r.Lines[i])) > 1 {
+		head, below := r.Lines[i-1], strings.TrimSpace(r.Lines[i])
+		isText := strings.TrimSpace(head) != "" && head[0] != ' ' && !underline.MatchString(head)
+		if underline.MatchString(r.Lines[i]) && len(below) > 1 && isText &&
+			!strings.Contains(head, "|") {
 			r.section(head, i)
 		}
 	}

@@ -8,8 +8,10 @@ import (
 
 // Request is one line that a command sends to the steward.
 type Request struct {
-	Do       string       `json:"do"`    // "follow", "stop", "restart", "kill", "record", "launch" or "mask"
-	Lease    bool         `json:"lease"` // with follow: when the connection ends, everything is stopped
+	// Do is "follow", "stop", "restart", "kill", "record", "launch" or "mask".
+	Do string `json:"do"`
+	// Lease, with follow, stops everything when the connection ends.
+	Lease    bool         `json:"lease"`
 	Services []string     `json:"services,omitempty"`
 	Plan     *launch.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
 	Texts    []string     `json:"texts,omitempty"` // with mask: what may hold secrets

@@ -36,7 +36,9 @@ type Command struct {
 }
 
 // parsers are kept from line to line: making one costs more than most lines do.
-var parsers = sync.Pool{New: func() any { return syntax.NewParser(syntax.Variant(syntax.LangBash)) }}
+var parsers = sync.Pool{New: func() any {
+	return syntax.NewParser(syntax.Variant(syntax.LangBash))
+}}
 
 // parsed is a line as a shell takes it apart.
 func parsed(line string) (*syntax.File, error) {

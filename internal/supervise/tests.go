@@ -53,7 +53,8 @@ func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test,
 		lines.Flush()
 	}()
 	p, err := run.StartNative(run.NativeSpec{Dir: t.Dir, Command: t.Command,
-		Env: append(t.Environment, process.Marker+"="+plan.ID)}, func() io.WriteCloser { return &tee{log.Stream(), w} })
+		Env: append(t.Environment, process.Marker+"="+plan.ID)},
+		func() io.WriteCloser { return &tee{log.Stream(), w} })
 	if err != nil {
 		w.Close()
 		<-read

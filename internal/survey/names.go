@@ -78,7 +78,8 @@ func (s *ports) atPort(port int) *stack.Service {
 		port = 80
 	}
 	for i := range s.Stack.Services {
-		if slices.ContainsFunc(s.Stack.Services[i].Ports, func(p stack.Port) bool { return p.Host == port }) {
+		if slices.ContainsFunc(s.Stack.Services[i].Ports,
+			func(p stack.Port) bool { return p.Host == port }) {
 			return &s.Stack.Services[i]
 		}
 	}

@@ -22,7 +22,8 @@ func (s *settingsFiles) writtenAddresses() {
 				dir = v.Dir()
 			}
 			if dir == "" || dir == own || len(v.Ports) == 0 || v.Ports[0].Host == 0 ||
-				!s.Mentions.In([]string{dir}, "", []string{`"` + w.Path, `'` + w.Path, "`" + w.Path}) {
+				!s.Mentions.In([]string{dir}, "",
+					[]string{`"` + w.Path, `'` + w.Path, "`" + w.Path}) {
 				continue
 			}
 			s.RemarkOn(
