@@ -63,7 +63,7 @@ func (d *Coverage) leadsToBuilt(c *Call) bool {
 }
 
 // scriptBy covers the name of a script, or of another list of commands, by what covers all of them.
-func (d *Coverage) scriptBy(c *Call) string {
+func (d *Coverage) scriptBy(c *Call) stack.Doer {
 	var names []string
 	if usual := ecosystem.Canonical(c.Words); len(usual) > 1 && usual[0] == "script" {
 		names = append(names, usual[1])
@@ -90,7 +90,7 @@ func (d *Coverage) scriptBy(c *Call) string {
 }
 
 // linesBy covers commands by what covers each of them: the last that is.
-func (d *Coverage) linesBy(commands []shell.Command, cwd string, depth int) (by string) {
+func (d *Coverage) linesBy(commands []shell.Command, cwd string, depth int) (by stack.Doer) {
 	for _, part := range commands {
 		if len(d.Commands.Leaves(part, cwd)) == 0 {
 			continue // a task that does nothing
@@ -103,7 +103,7 @@ func (d *Coverage) linesBy(commands []shell.Command, cwd string, depth int) (by 
 }
 
 // fileBy covers a file of commands by what covers all that it runs.
-func (d *Coverage) fileBy(file string, c *Call) string {
+func (d *Coverage) fileBy(file string, c *Call) stack.Doer {
 	commands, cwd, ok := d.Commands.In(file, c.Cwd)
 	if !ok || c.depth >= command.Deepest {
 		return ""
@@ -173,18 +173,18 @@ func unversioned(name string) string {
 
 // neededBy covers the setting up of a machine: if all that is installed is what the launch needs of
 // it, needs says so; a server that a service of the stack is comes with the launch.
-func (d *Coverage) neededBy(words []string) string {
+func (d *Coverage) neededBy(words []string) stack.Doer {
 	for _, e := range ecosystem.All {
 		if !slices.Contains(e.VersionManagers, words[0]) {
 			continue
 		}
 		if slices.ContainsFunc(d.Stack.Projects,
 			func(p stack.Project) bool { return p.Ecosystem == e.Name }) {
-			return "needs"
+			return stack.ByNeeds
 		}
 		return ""
 	}
-	known, by, any := d.machineNames(), "needs", false
+	known, by, any := d.machineNames(), stack.ByNeeds, false
 	for _, w := range words[1:] {
 		if strings.HasPrefix(w, "-") || slices.Contains(installVerbs, w) {
 			any = any || slices.Contains(listVerbs, w)

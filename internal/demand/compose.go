@@ -13,7 +13,7 @@ import (
 )
 
 // composeBy tells what covers a call of the compose files.
-func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
+func (d *Coverage) composeBy(c *Call, verb string, args []string) stack.Doer {
 	if profile := command.Option(c.Words, "--profile"); profile != "" &&
 		!slices.ContainsFunc(d.Stack.Services,
 			func(v stack.Service) bool { return slices.Contains(v.Profiles, profile) }) {
@@ -29,7 +29,7 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
 		if len(args) == 1 {
 			return Service(args[0])
 		}
-		return "launch"
+		return stack.ByLaunch
 	case "down", "stop", "rm", "kill":
 		if c.has("-v", "--volumes", "--rmi") {
 			return "" // stop keeps data and images
@@ -38,7 +38,7 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
 	case "logs":
 		return "logs"
 	case "ps", "port", "top":
-		return "check"
+		return stack.ByCheck
 	case "run", "exec":
 		if len(args) == 0 {
 			return ""
@@ -61,7 +61,7 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) string {
 
 // runBy finds the first of the services asked about, which may be all (nil), that runs the words in
 // its container, among other things or alone.
-func (d *Coverage) runBy(words []string, asked func(*stack.Service) bool) string {
+func (d *Coverage) runBy(words []string, asked func(*stack.Service) bool) stack.Doer {
 	key := d.Commands.Key(words)
 	for i := range d.Stack.Services {
 		v := &d.Stack.Services[i]
@@ -108,7 +108,7 @@ func ContainerEntry(v *stack.Service) []string {
 }
 
 // engineBy tells what covers a call of the engine itself.
-func (d *Coverage) engineBy(verb string, words []string, cwd string) string {
+func (d *Coverage) engineBy(verb string, words []string, cwd string) stack.Doer {
 	switch verb {
 	case "build", "buildx":
 		_, dir, file := ImageBuilt(words, cwd)
@@ -143,20 +143,20 @@ func (d *Coverage) engineBy(verb string, words []string, cwd string) string {
 		_, network := d.Stack.Networks[name]
 		_, volume := d.Stack.Volumes[name]
 		if len(words) > 3 && words[2] == "create" && (network || volume) {
-			return "launch"
+			return stack.ByLaunch
 		}
 	case "ps", "logs", "stop", "rm":
 		if slices.ContainsFunc(d.Stack.Services,
 			func(v stack.Service) bool { return v.Runs == stack.Container }) {
-			return map[string]string{"ps": "check", "logs": "logs", "stop": "stop",
-				"rm": "stop"}[verb]
+			return map[string]stack.Doer{"ps": stack.ByCheck, "logs": stack.ByLogs,
+				"stop": stack.ByStop, "rm": stack.ByStop}[verb]
 		}
 	}
 	return ""
 }
 
 // imageBy finds the service that runs the program of an image.
-func (d *Coverage) imageBy(image string) string {
+func (d *Coverage) imageBy(image string) stack.Doer {
 	want, spoken := protocol.ImageName(image), protocol.OfProgram(image)
 	for _, v := range d.Stack.Services {
 		if v.Image != "" && (protocol.ImageName(v.Image) == want || spoken != nil &&

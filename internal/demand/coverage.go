@@ -134,7 +134,7 @@ type coverRule struct {
 	name string
 	when func(c *Call) bool
 	// by gives the node, or the command of ours; empty if nothing does.
-	by func(d *Coverage, c *Call) string
+	by func(d *Coverage, c *Call) stack.Doer
 }
 
 // Program holds for commands that begin with one of the words.
@@ -152,7 +152,7 @@ func init() {
 			verb, _ := command.ComposeCall(c.Words)
 			return verb != ""
 		},
-			func(d *Coverage, c *Call) string {
+			func(d *Coverage, c *Call) stack.Doer {
 				files := d.FilesMeant(c)
 				if len(files) == 0 ||
 					slices.ContainsFunc(files,
@@ -164,8 +164,8 @@ func init() {
 			}},
 		{"git", Program("git"), (*Coverage).gitBy},
 		{"copying a template", Program("cp", "copy", "mv", "Copy-Item"),
-			func(d *Coverage, c *Call) string { return d.copiedByFill(c.Words[1:], c.Cwd) }},
-		{"setting a variable", Program("export", "set"), func(d *Coverage, c *Call) string {
+			func(d *Coverage, c *Call) stack.Doer { return d.copiedByFill(c.Words[1:], c.Cwd) }},
+		{"setting a variable", Program("export", "set"), func(d *Coverage, c *Call) stack.Doer {
 			key, _, _ := strings.Cut(c.Word(1), "=")
 			return d.setting(key)
 		}},
@@ -173,44 +173,44 @@ func init() {
 			role, _ := ecosystem.Meaning(c.Words)
 			return role != "" && Program("source", ".")(c)
 		},
-			func(d *Coverage, c *Call) string {
+			func(d *Coverage, c *Call) stack.Doer {
 				role, of := ecosystem.Meaning(c.Words)
 				return d.stepBy(role, c.Cwd, of.Name)
 			}},
 		{"reading settings", Program("source", "."),
-			func(d *Coverage, c *Call) string {
+			func(d *Coverage, c *Call) stack.Doer {
 				return d.copiedByFill([]string{c.Word(1),
 					c.Word(1)}, c.Cwd)
 			}},
-		{"calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) string {
+		{"calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) stack.Doer {
 			if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
-				return "check"
+				return stack.ByCheck
 			}
 			return ""
 		}},
 		{"engine", Program("docker", "podman"),
-			func(d *Coverage, c *Call) string { return d.engineBy(c.Word(1), c.Words, c.Cwd) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.engineBy(c.Word(1), c.Words, c.Cwd) }},
 		{"task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
-			func(d *Coverage, c *Call) string { return d.targetBy(c.Words, c.Cwd, c.depth) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.targetBy(c.Words, c.Cwd, c.depth) }},
 		{"making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },
-			func(d *Coverage, c *Call) string { return d.databaseBy(c.Text, c.Cwd) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.databaseBy(c.Text, c.Cwd) }},
 		{"starting a server", func(c *Call) bool { return protocol.OfProgram(c.Words[0]) != nil },
-			func(d *Coverage, c *Call) string { return d.imageBy(c.Words[0]) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.imageBy(c.Words[0]) }},
 		{"installing on the machine", func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
-			func(d *Coverage, c *Call) string { return d.neededBy(c.Words) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }},
 		{"a script of the checkout", func(c *Call) bool { return command.File(c.Words) != "" },
-			func(d *Coverage, c *Call) string {
+			func(d *Coverage, c *Call) stack.Doer {
 				return cmp.Or(d.fileBy(command.File(c.Words), c),
 					d.exactly(d.Commands.Key(c.Words), c.Cwd))
 			}},
 		{"working on a project", func(*Call) bool { return true },
-			func(d *Coverage, c *Call) string { return d.projectBy(c) }},
+			func(d *Coverage, c *Call) stack.Doer { return d.projectBy(c) }},
 	}
 }
 
 // By tells the node, or the command of ours, that does what a README's command does; empty if
 // nothing does.
-func (d *Coverage) By(part shell.Command, cwd string, depth int) string {
+func (d *Coverage) By(part shell.Command, cwd string, depth int) stack.Doer {
 	c := &Call{Words: part.Words, Text: part.Text, Cwd: cwd, depth: depth}
 	for len(c.Words) > 0 && slices.Contains([]string{"sudo", "time", "exec"}, c.Words[0]) {
 		c.Words = c.Words[1:]
@@ -238,19 +238,19 @@ var MadeUp = expr.New(`(?i)(^|[\s=:"'])/?(path/to|your([_-]?(path|folder|dir\w*)
 
 // gitBy covers what brings this code: its own clone, its submodules, and the branch, tag or commit
 // that is here.
-func (d *Coverage) gitBy(c *Call) string {
+func (d *Coverage) gitBy(c *Call) stack.Doer {
 	plain := slices.DeleteFunc(slices.Clone(c.Words[1:]),
 		func(w string) bool { return strings.HasPrefix(w, "-") })
 	switch {
 	case len(plain) == 0:
 	case plain[0] == "submodule" || plain[0] == "clone" && len(plain) > 1 && d.ClonesThis(plain[1]):
-		return "clone"
+		return stack.ByClone
 	case len(plain) == 2 && (plain[0] == "checkout" || plain[0] == "switch") &&
 		slices.ContainsFunc(d.Stack.Checkouts, func(at stack.Checkout) bool {
 			return plain[1] == at.Branch || plain[1] == at.Tag ||
 				len(plain[1]) > 6 && strings.HasPrefix(at.Commit, plain[1])
 		}):
-		return "clone"
+		return stack.ByClone
 	}
 	return ""
 }
@@ -282,10 +282,10 @@ func (d *Coverage) ClonesThis(address string) bool {
 }
 
 // Service is the node of a service, as coverage names it.
-func Service(name string) string { return string(stack.ServiceNode(name)) }
+func Service(name string) stack.Doer { return stack.ByNode(stack.ServiceNode(name)) }
 
 // databaseBy covers the making of a database by a database that makes it itself, or by a step.
-func (d *Coverage) databaseBy(command, cwd string) string {
+func (d *Coverage) databaseBy(command, cwd string) stack.Doer {
 	if !strings.Contains(command, "create") && !strings.Contains(strings.ToLower(command),
 		"create database") {
 		return ""
@@ -299,7 +299,7 @@ func (d *Coverage) databaseBy(command, cwd string) string {
 }
 
 // copiedByFill covers the copying of a template by fill.
-func (d *Coverage) copiedByFill(args []string, cwd string) string {
+func (d *Coverage) copiedByFill(args []string, cwd string) stack.Doer {
 	var files []string
 	for _, a := range args {
 		if !strings.HasPrefix(a, "-") {
@@ -311,23 +311,23 @@ func (d *Coverage) copiedByFill(args []string, cwd string) string {
 	}
 	for _, e := range d.Stack.EnvFiles {
 		if e.Path == files[1] || e.Template == files[0] && (files[1] == path.Dir(e.Path)) {
-			return "fill"
+			return stack.ByFill
 		}
 	}
 	return ""
 }
 
-func (d *Coverage) setting(key string) string {
+func (d *Coverage) setting(key string) stack.Doer {
 	if slices.ContainsFunc(d.Stack.EnvFiles, func(e stack.EnvFile) bool {
 		return d.Names(&e, key)
 	}) {
-		return "fill"
+		return stack.ByFill
 	}
 	return ""
 }
 
 // targetBy covers tasks by what covers all of their lines, or by the service or step that one is.
-func (d *Coverage) targetBy(words []string, cwd string, depth int) string {
+func (d *Coverage) targetBy(words []string, cwd string, depth int) stack.Doer {
 	dir, _, names := command.Tasks(words, cwd)
 	call := append(words[:1:1], names[:min(len(names), 1)]...)
 	for i := range d.Stack.Services {
@@ -343,7 +343,7 @@ func (d *Coverage) targetBy(words []string, cwd string, depth int) string {
 		}
 		for _, st := range p.Steps {
 			if len(call) == 2 && slices.Equal(st.Command, call) && d.UsesSteps(p) {
-				return "step:" + st.ID
+				return stack.ByNode(stack.StepNode(st.ID))
 			}
 		}
 	}
@@ -356,7 +356,7 @@ func (d *Coverage) targetBy(words []string, cwd string, depth int) string {
 
 // stepBy finds a step of that role in the folder's project, or the container that the project runs
 // in.
-func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) string {
+func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) stack.Doer {
 	for i := range d.Stack.Projects {
 		p := &d.Stack.Projects[i]
 		if p.Path != cwd && !slices.Contains(p.Members, cwd) || ecosystem != "" &&
@@ -366,7 +366,7 @@ func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) string {
 		for _, st := range p.Steps {
 			if st.Role == role && (st.Folder == "" || st.Folder == cwd || role == stack.Install) {
 				if d.UsesSteps(p) {
-					return "step:" + st.ID
+					return stack.ByNode(stack.StepNode(st.ID))
 				}
 				if role.Rank() < stack.Create.Rank() {
 					return d.ContainerOf(p.Path)
@@ -384,10 +384,10 @@ func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) string {
 // rule without when always applies; the first that gives an answer counts.
 var projectRules = []coverRule{
 	{"a tool of the machine", does(ecosystem.SetsUp),
-		func(d *Coverage, c *Call) string { return d.neededBy(c.Words) }},
+		func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }},
 	{"exactly what a step runs", nil,
-		func(d *Coverage, c *Call) string { return d.exactly(d.Commands.Key(c.Words), c.Cwd) }},
-	{"what a service runs", nil, func(d *Coverage, c *Call) string {
+		func(d *Coverage, c *Call) stack.Doer { return d.exactly(d.Commands.Key(c.Words), c.Cwd) }},
+	{"what a service runs", nil, func(d *Coverage, c *Call) stack.Doer {
 		for i := range d.Stack.Services {
 			v := &d.Stack.Services[i]
 			if names, given := d.ProgramOf(v); v.Dir() == c.Cwd &&
@@ -416,33 +416,32 @@ var projectRules = []coverRule{
 		return ""
 	}},
 	{"a secret of the application", does(ecosystem.MakesKey),
-		func(*Coverage, *Call) string { return "fill" }},
-	{"a name for other commands", nil, func(d *Coverage, c *Call) string { return d.scriptBy(c) }},
+		func(*Coverage, *Call) stack.Doer { return stack.ByFill }},
+	{"a name for other commands", nil, func(d *Coverage, c *Call) stack.Doer { return d.scriptBy(c) }},
 	{"serving", func(c *Call) bool { return c.role == ecosystem.Serves },
-		func(d *Coverage, c *Call) string {
+		func(d *Coverage, c *Call) stack.Doer {
 			if d.NamesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.Words), "preview") {
 				return ""
 			}
 			by := d.ServiceAt(c.Cwd, c.Of)
-			v := d.Stack.Service(strings.TrimPrefix(by, "service:"))
+			v := d.Stack.ServiceOf(by)
 			if v != nil && (d.runsOther(c, v) || v.Runs == stack.Native && d.leadsToBuilt(c)) {
 				return ""
 			}
 			return by
 		}},
-	{"what a container runs", nil, func(d *Coverage, c *Call) string {
+	{"what a container runs", nil, func(d *Coverage, c *Call) stack.Doer {
 		return d.runBy(c.Words, nil)
 	}},
 	{"a step of the same kind", func(c *Call) bool {
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)
 	},
-		func(d *Coverage, c *Call) string {
+		func(d *Coverage, c *Call) stack.Doer {
 			if d.otherManager(c) || d.installsMore(c) {
 				return ""
 			}
 			by := d.stepBy(c.role, c.Cwd, c.Of.Name)
-			if st := d.Stack.Step(strings.TrimPrefix(by, "step:")); st != nil &&
-				ecosystem.Packs(c.Words) &&
+			if st := d.Stack.StepOf(by); st != nil && ecosystem.Packs(c.Words) &&
 				!ecosystem.Packs(st.Command) {
 				return "" // classes are no package
 			}
@@ -450,14 +449,14 @@ var projectRules = []coverRule{
 		}},
 	// Managers that install while they build have no step of their own for it.
 	{"an install that comes with the build", does(stack.Install),
-		func(d *Coverage, c *Call) string {
+		func(d *Coverage, c *Call) stack.Doer {
 			if d.otherManager(c) || d.installsMore(c) {
 				return ""
 			}
 			return d.stepBy(stack.Build, c.Cwd, c.Of.Name)
 		}},
 	{"an install of nothing", does(stack.Install),
-		func(d *Coverage, c *Call) string {
+		func(d *Coverage, c *Call) stack.Doer {
 			p := d.OwnProject(c.Cwd, c.Of)
 			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
 				slices.ContainsFunc(p.Steps,
@@ -475,7 +474,7 @@ func does(roles ...stack.Role) func(*Call) bool {
 
 // projectBy covers a command of a package manager or a framework: by the project of the folder,
 // else by the only one that knows the command.
-func (d *Coverage) projectBy(c *Call) string {
+func (d *Coverage) projectBy(c *Call) stack.Doer {
 	if len(c.Words) == 1 {
 		c.Words = append(slices.Clone(c.Words), d.Alone(c.Cwd, ecosystem.Canonical(c.Words)[0])...)
 	}
@@ -492,8 +491,8 @@ func (d *Coverage) projectBy(c *Call) string {
 }
 
 // exactly finds the step that runs a command, in the folder or, if there is only one, elsewhere.
-func (d *Coverage) exactly(key, cwd string) string {
-	var elsewhere []string
+func (d *Coverage) exactly(key, cwd string) stack.Doer {
+	var elsewhere []stack.Doer
 	for i := range d.Stack.Projects {
 		p := &d.Stack.Projects[i]
 		inside := p.Path == cwd || slices.Contains(p.Members, cwd)
@@ -503,9 +502,9 @@ func (d *Coverage) exactly(key, cwd string) string {
 				continue
 			}
 			if inside && (st.Folder == "" || st.Folder == cwd || cwd == p.Path) {
-				return "step:" + st.ID
+				return stack.ByNode(stack.StepNode(st.ID))
 			}
-			elsewhere = append(elsewhere, "step:"+st.ID)
+			elsewhere = append(elsewhere, stack.ByNode(stack.StepNode(st.ID)))
 		}
 	}
 	if len(elsewhere) == 1 {

@@ -82,12 +82,12 @@ func (f *Facts) Names(e *stack.EnvFile, key string) bool {
 
 // ContainerOf is the service whose container holds the folder's program as it is here, built or
 // mounted.
-func (f *Facts) ContainerOf(dir string) string {
+func (f *Facts) ContainerOf(dir string) stack.Doer {
 	for i := range f.Stack.Services {
 		v := &f.Stack.Services[i]
 		if v.Runs == stack.Container && (v.Build == dir || v.Home == dir &&
 			(v.Build != "" || v.Mounts(dir))) {
-			return string(stack.ServiceNode(v.Name))
+			return stack.ByNode(stack.ServiceNode(v.Name))
 		}
 	}
 	return ""
@@ -95,8 +95,8 @@ func (f *Facts) ContainerOf(dir string) string {
 
 // ServiceAt is what serves the project of the folder, unless that is of another ecosystem than the
 // command.
-func (f *Facts) ServiceAt(cwd string, of *ecosystem.Ecosystem) string {
-	var below []string
+func (f *Facts) ServiceAt(cwd string, of *ecosystem.Ecosystem) stack.Doer {
+	var below []stack.Doer
 	for i := range f.Stack.Services {
 		v := &f.Stack.Services[i]
 		at := v.Home
@@ -114,13 +114,13 @@ func (f *Facts) ServiceAt(cwd string, of *ecosystem.Ecosystem) string {
 			continue
 		}
 		if at == cwd {
-			return string(stack.ServiceNode(v.Name))
+			return stack.ByNode(stack.ServiceNode(v.Name))
 		}
 		if own := f.OwnProject(cwd, of); own != nil && own.Path != v.Project && own.Serve == nil {
 			continue // what that folder's project would serve is something else
 		}
 		if cwd == "." || strings.HasPrefix(at, cwd+"/") {
-			below = append(below, string(stack.ServiceNode(v.Name)))
+			below = append(below, stack.ByNode(stack.ServiceNode(v.Name)))
 		}
 	}
 	switch len(below) {

@@ -523,7 +523,7 @@ type ReadmeDemand struct {
 	At      Place  `json:"at"`
 	Command string `json:"command"`
 	Covered bool   `json:"covered"`
-	By      string `json:"by"`
+	By      Doer   `json:"by"`
 	// Why tells what is wrong with a command that is not covered; empty if nothing is known.
 	Why string `json:"why,omitempty"`
 }

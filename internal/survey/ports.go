@@ -308,8 +308,8 @@ func (s *ports) toldPorts() map[string][]toldPort {
 				continue
 			}
 			by := s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
-			if name, ok := strings.CutPrefix(by, "service:"); ok {
-				s.told[name] = append(s.told[name], toldPort{port, d.At})
+			if v := s.Stack.ServiceOf(by); v != nil {
+				s.told[v.Name] = append(s.told[v.Name], toldPort{port, d.At})
 			}
 		}
 	}

@@ -88,7 +88,7 @@ func TestCoverage(t *testing.T) {
 		}
 		got := ""
 		for _, d := range s.Readme {
-			if got = d.By; d.Covered != (d.By != "") {
+			if got = string(d.By); d.Covered != (d.By != "") {
 				t.Errorf("%+v", d)
 			}
 		}

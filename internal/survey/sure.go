@@ -13,7 +13,7 @@ import (
 // names, an edge to the one server here that a driver could be for. What a README tells to do is
 // said, whoever concluded it first.
 func (s *ports) sure() {
-	told := map[string]bool{} // what READMEs' commands come to, by node
+	told := map[stack.Doer]bool{} // what READMEs' commands come to, by node
 	for _, d := range s.Stack.Readme {
 		told[d.By] = true
 	}
@@ -38,7 +38,7 @@ func (s *ports) sure() {
 			st := &s.Stack.Projects[i].Steps[k]
 			st.Sure = stack.Usual
 			if st.Role == stack.Install || len(st.Expands) > 0 ||
-				told[string(stack.StepNode(st.ID))] ||
+				told[stack.ByNode(stack.StepNode(st.ID))] ||
 				slices.Contains(tellSteps, s.witnessAt(st.At, 0)) {
 				st.Sure = stack.Said // a manifest is there for its packages to be installed
 			}

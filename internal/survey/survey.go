@@ -93,7 +93,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	s.ports = &ports{Facts: f, cover: s.cover, connects: s.connects, sights: opt.Seen}
 	s.natives = &natives{Facts: f, cover: s.cover}
 	s.told = &told{Facts: f, cover: s.cover, natives: s.natives, after: map[int]stack.Role{},
-		with: map[int]string{}}
+		with: map[int]stack.Doer{}}
 	s.Mentions = code.Mentions{Files: s.Files}
 	s.Commands = command.New(s.Files, s.Stack, func(dir string) bool {
 		if s.Tree == nil {

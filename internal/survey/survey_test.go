@@ -192,7 +192,7 @@ func conclusions(s *stack.Stack) string {
 			by += ": " + d.Why
 		}
 		if d.Covered {
-			by = "by " + d.By
+			by = "by " + string(d.By)
 		}
 		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
 	}

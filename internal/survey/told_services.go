@@ -26,8 +26,8 @@ type told struct {
 	after map[int]stack.Role
 	// in is the step of the install that a README's commands come after; with the same for each of
 	// them.
-	in   string
-	with map[int]string
+	in   stack.Doer
+	with map[int]stack.Doer
 }
 
 // A README is a witness of its own: where nothing else in the checkout serves, what it says to run

@@ -55,24 +55,25 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 	var installed bool
 	var least stack.Role // what has been done by then
 	var open []int
-	served := map[string]bool{} // what was installed, and is served by then
+	served := map[stack.Doer]bool{} // what was installed, and is served by then
 	for _, i := range demands {
 		d := &s.Demands[i]
-		by := ""
+		var by stack.Doer
 		for _, part := range d.Parts {
 			if len(part.Words) > 0 && part.Words[0] != "cd" {
 				by = s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
 			}
 		}
+		service, step := s.Stack.ServiceOf(by), s.Stack.StepOf(by)
 		switch {
-		case strings.HasPrefix(by, "step:install"):
+		case step != nil && step.Role == stack.Install:
 			installed, least = true, stack.Install
 			s.in = by
-		case by == "fill" || by == "clone" || by == "needs" || s.onlyServers(d, by):
+		case by == stack.ByFill || by == stack.ByClone || by == stack.ByNeeds || s.onlyServers(d, by):
 			installed = true
-		case strings.HasPrefix(by, "step:"):
-			least = roleOf(by)
-		case by == "launch" || strings.HasPrefix(by, "service:"):
+		case step != nil:
+			least = step.Role
+		case by == stack.ByLaunch || service != nil:
 			for _, k := range open {
 				s.toldStep(k, s.projectOfStep(s.with[k]))
 			}
@@ -87,22 +88,16 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 
 // onlyServers reports whether what covers a command starts nothing but servers as they come, on
 // which the application then works.
-func (s *told) onlyServers(d *facts.Demand, by string) bool {
-	name, one := strings.CutPrefix(by, "service:")
-	if v := s.Stack.Service(name); one {
-		return v != nil && facts.IsServer(v)
+func (s *told) onlyServers(d *facts.Demand, by stack.Doer) bool {
+	if v := s.Stack.ServiceOf(by); v != nil {
+		return facts.IsServer(v)
 	}
-	return by == "launch" && slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
+	return by == stack.ByLaunch && slices.ContainsFunc(d.Parts, func(c shell.Command) bool {
 		verb, _ := command.ComposeCall(c.Words)
 		return verb == "up" || verb == "start"
 	}) && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 		return v.Source == stack.FromCompose && !facts.IsServer(&v)
 	})
-}
-
-func roleOf(node string) stack.Role {
-	role, _, _ := strings.Cut(strings.TrimPrefix(node, "step:"), ":")
-	return stack.Role(role)
 }
 
 // toldStep makes a step of a README's command, if all of it is something of the checkout.
@@ -232,11 +227,14 @@ func (s *told) buildsAssets(part shell.Command, cwd string) bool {
 }
 
 // projectOfStep is the project that has a step; nil if none has.
-func (s *told) projectOfStep(node string) *stack.Project {
-	id := strings.TrimPrefix(node, "step:")
+func (s *told) projectOfStep(by stack.Doer) *stack.Project {
+	step := s.Stack.StepOf(by)
+	if step == nil {
+		return nil
+	}
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
-		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.ID == id }) {
+		if slices.ContainsFunc(p.Steps, func(st stack.Step) bool { return st.ID == step.ID }) {
 			return p
 		}
 	}

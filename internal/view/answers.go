@@ -11,14 +11,6 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// by names what covers a command: a node, or a command of ours.
-func by(id string) string {
-	if strings.Contains(id, ":") {
-		return stack.NodeID(id).Title()
-	}
-	return "nharbor " + id
-}
-
 // Remarks shows what was noticed, problems first.
 func (t *Text) Remarks(remarks []stack.Remark) {
 	if len(remarks) == 0 {

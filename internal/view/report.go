@@ -309,7 +309,7 @@ func readmeRows(demands []stack.ReadmeDemand) (rows [][]string) {
 	for _, x := range demands {
 		does := "not done by a launch. " + x.Why
 		if x.Covered {
-			does = by(x.By)
+			does = x.By.Title()
 		}
 		rows = append(rows, []string{Where(x.At), x.Command, strings.TrimSpace(does)})
 	}

@@ -292,7 +292,7 @@ func (v *surveyed) readme(demands []stack.ReadmeDemand) {
 	var open, done [][]string
 	for _, d := range demands {
 		if d.Covered {
-			done = append(done, []string{Where(d.At), d.Command, "by " + by(d.By)})
+			done = append(done, []string{Where(d.At), d.Command, "by " + d.By.Title()})
 		} else {
 			open = append(open, []string{Where(d.At), d.Command, d.Why})
 		}
