@@ -26,9 +26,9 @@ func (n *nodeProject) choose() {
 	var found []string
 	lock := ""
 	if manager == "" && n.locks() != 1 {
-		if told, line := n.toldManager(node); told != "" {
+		if told, at := n.toldManager(node); told != "" {
 			manager, why = told, "the README installs with it"
-			n.out.names(told, n.At(n.first(readmeNames...), line), "the README installs with "+told)
+			n.out.names(told, at, "the README installs with "+told)
 		}
 	}
 	if manager == "" && n.locks() > 1 {
@@ -135,8 +135,6 @@ func (n *nodeProject) newestLock() string {
 	return manager
 }
 
-var readmeNames = []string{"README.md", "readme.md", "Readme.md", "README"}
-
 // locks counts the lock files of the folder.
 func (n *nodeProject) locks() (count int) {
 	for _, l := range nodeLocks() {
@@ -147,17 +145,19 @@ func (n *nodeProject) locks() (count int) {
 	return count
 }
 
-// toldManager is the manager of an ecosystem with which the folder's README installs first, and the
-// line; empty for none.
-func (f Folder) toldManager(of *Ecosystem) (string, int) {
-	for i, line := range strings.Split(f.text(f.first(readmeNames...)), "\n") {
-		words := strings.Fields(strings.Trim(strings.TrimLeft(strings.TrimSpace(line), "$> "), "`"))
-		if len(words) == 0 || len(words) > 6 || of.manager(words[0]) == nil {
+// toldManager is the manager of an ecosystem with which instructions install first in the folder, and
+// the place; empty for none.
+func (f Folder) toldManager(of *Ecosystem) (string, stack.Place) {
+	if f.Told == nil {
+		return "", stack.Place{}
+	}
+	for _, t := range f.Told() {
+		if len(t.Words) == 0 || of.manager(t.Words[0]) == nil {
 			continue
 		}
-		if role, e := Meaning(words); role == stack.Install && e == of {
-			return words[0], i + 1
+		if role, e := Meaning(t.Words); role == stack.Install && e == of {
+			return t.Words[0], t.At
 		}
 	}
-	return "", 0
+	return "", stack.Place{}
 }

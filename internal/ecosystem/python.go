@@ -191,19 +191,18 @@ func readPython(f Folder) (*Finding, error) {
 	if manager == nil {
 		return nil, nil
 	}
-	toldAt := 0
+	var toldAt stack.Place
 	if manager == pip && p.manifest == "pyproject.toml" { // of which every manager can install
-		if told, line := f.toldManager(python); told != "" && told != pip.Name {
-			manager, toldAt = python.manager(told), line
+		if told, at := f.toldManager(python); told != "" && told != pip.Name {
+			manager, toldAt = python.manager(told), at
 		}
 	}
 	if _, err := f.Read(p.manifest); f.exists(p.manifest) && err != nil {
 		return nil, err
 	}
 	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
-	if toldAt > 0 {
-		p.out.names(manager.Name, f.At(f.first(readmeNames...), toldAt),
-			"the README installs with "+manager.Name)
+	if toldAt.File != "" {
+		p.out.names(manager.Name, toldAt, "the README installs with "+manager.Name)
 	}
 	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" &&
 		p.out.Within.Project.Framework == "django" {

@@ -21,9 +21,9 @@ var (
 // asciidoc reads AsciiDoc: listing and literal blocks with the language that their style names,
 // indented paragraphs, entries of lists, and words between backticks.
 func (r *reader) asciidoc([]byte) {
-	var block []line
+	var block, paragraph []line
 	fence, lang, styled := "", "", false
-	for i, text := range r.Lines {
+	for i, text := range append(r.Lines, "end") { // where the last block ends, too
 		number, trimmed := i+1, strings.TrimRight(text, " \t")
 		if fence != "" {
 			if trimmed == fence {
@@ -47,11 +47,16 @@ func (r *reader) asciidoc([]byte) {
 			lang, styled = strings.ToLower(m[2]), true
 			continue
 		}
+		literal := trimmed != "" && indentation(text) > 0 && !asciiItem.MatchString(text)
+		if !literal && trimmed != "" {
+			r.block(paragraph, false)
+			paragraph = nil
+		}
 		switch m := asciiHead.FindStringSubmatch(trimmed); {
 		case m != nil:
 			r.section(m[1], number)
-		case trimmed != "" && indentation(text) > 0 && !asciiItem.MatchString(text):
-			r.command(line{number, strings.TrimSpace(text)}, false, r.dir)
+		case literal:
+			paragraph = append(paragraph, line{number, strings.TrimSpace(text)})
 		default:
 			if m := asciiItem.FindStringSubmatch(text); m != nil {
 				r.entry(line{number, m[1]})

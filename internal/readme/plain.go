@@ -29,12 +29,18 @@ func indentation(line string) int { return len(line) - len(strings.TrimLeft(line
 
 func isIndented(line string) bool { return strings.HasPrefix(line, "\t") || indentation(line) >= 3 }
 
-// plain reads a text without markup: its indented lines are commands.
+// plain reads a text without markup: its indented lines are commands, as many as follow each other
+// a block.
 func (r *reader) plain([]byte) {
 	r.underlined()
-	for i, text := range r.Lines {
-		if isIndented(text) {
-			r.command(line{i + 1, strings.TrimSpace(text)}, false, r.dir)
+	var block []line
+	for i, text := range append(r.Lines, "end") { // where the last block ends, too
+		switch {
+		case isIndented(text):
+			block = append(block, line{i + 1, strings.TrimSpace(text)})
+		case strings.TrimSpace(text) != "":
+			r.block(block, false)
+			block = nil
 		}
 	}
 }
@@ -58,24 +64,34 @@ var literals = expr.New("``([^`]+)``")
 func (r *reader) restructured([]byte) {
 	r.underlined()
 	base := -1 // the indentation of what announces the block; -1 outside of one
-	other := false
-	for i, text := range r.Lines {
+	other, lang := false, ""
+	var block []line
+	for i, text := range append(r.Lines, "end") { // where the last block ends, too
 		trimmed := strings.TrimSpace(text)
 		if trimmed == "" {
 			continue
 		}
 		inside := base >= 0 && indentation(text) > base
+		prompted := strings.HasPrefix(trimmed, "$ ") && isIndented(text)
+		if !inside && !prompted {
+			r.block(block, isShell(lang))
+			block = nil
+		}
 		if !inside {
+			lang = ""
 			if base = -1; announcesCode.MatchString(trimmed) {
 				base = indentation(text) + len(listMark.FindString(trimmed))
 				m := directive.FindStringSubmatch(trimmed)
-				other = m != nil && !slices.Contains(fences, strings.ToLower(m[1]))
+				if m != nil {
+					lang = strings.ToLower(m[1])
+				}
+				other = m != nil && !slices.Contains(fences, lang)
 			}
 		}
 		switch {
 		case inside && other:
-		case inside && isIndented(text), strings.HasPrefix(trimmed, "$ ") && isIndented(text):
-			r.command(line{i + 1, trimmed}, false, r.dir)
+		case inside && isIndented(text), prompted:
+			block = append(block, line{i + 1, trimmed})
 		case !inside:
 			for _, m := range literals.FindAllStringSubmatch(text, -1) {
 				r.span(line{i + 1, m[1]})

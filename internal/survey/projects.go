@@ -26,6 +26,7 @@ func (s *surveyor) projects() {
 		}
 		folder.Roots, folder.Outer = roots, list
 		folder.System, folder.Changed = s.opt.System, s.opt.Changed
+		folder.Told = func() []ecosystem.Told { return s.toldFor(folder.Path) }
 		found, errs := ecosystem.Read(folder)
 		for _, err := range errs {
 			s.Faults = append(s.Faults, stack.AllFaults(err)...)

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -142,4 +143,32 @@ func (s *surveyor) ownPrograms() (out []string) {
 
 func demandOf(at stack.Place, command, cwd string) facts.Demand {
 	return facts.Demand{At: at, Command: command, Cwd: cwd, Parts: shell.Parse(command)}
+}
+
+// toldFor are the commands that READMEs have for a folder: its own, then those of the folders around
+// it. This is asked before the projects are known, so that words which only the checkout itself
+// brings begin no command yet.
+func (s *surveyor) toldFor(dir string) (out []ecosystem.Told) {
+	for at := dir; ; at = path.Dir(at) {
+		for _, file := range s.Tree.Readmes {
+			if path.Dir(file) != at || !readme.IsReadme(file) {
+				continue
+			}
+			data, err := s.Tree.At(at).Read(path.Base(file))
+			if err != nil || len(data) > readme.MaxSize {
+				continue // which is told where all instructions are read
+			}
+			for _, c := range readme.Read(file, data).Commands {
+				for _, part := range c.Parts {
+					if path.Join(c.Folder, part.Folder) == dir {
+						out = append(out, ecosystem.Told{Words: part.Words,
+							At: stack.Place{File: file, Line: c.Line}})
+					}
+				}
+			}
+		}
+		if at == "." {
+			return out
+		}
+	}
 }

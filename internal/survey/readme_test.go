@@ -56,7 +56,7 @@ func TestCoverage(t *testing.T) {
 		{".", "createdb tides", "service:db"}, {".", "psql -c 'select 1'", ""}, {".",
 			"redis-server", "service:cache"},
 		{"web", "npm install", "step:install:web"}, {"web", "npm ci", "step:install:web"},
-		{"web", "yarn", ""}, {".", "cd web && npm install", "step:install:web"},
+		{"web", "yarn", "step:install:web"}, {".", "cd web && npm install", "step:install:web"},
 		{"web", "npm run db:migrate", "step:migrate:web"}, {"web", "npx knex migrate:latest",
 			"step:migrate:web"},
 		{"web", "npm run seed", "step:seed:web"}, {".", "npm run seed", "step:seed:web"},
