@@ -106,9 +106,15 @@ type Judged[T comparable] struct {
 // first that was made. Those without a say are left out, and what is said twice at one place counts
 // once.
 func Judge[T comparable](of *Aspect, claims ...Claim[T]) Judged[T] {
+	type said struct {
+		value T
+		at    stack.Place
+	}
 	j := Judged[T]{of: of}
+	known := make(map[said]bool, len(claims)) // a setting can stand in thousands of lines
 	for _, c := range claims {
-		if slices.Contains(of.list, c.Witness) && !slices.ContainsFunc(j.Claims, c.repeats) {
+		if slices.Contains(of.list, c.Witness) && !known[said{c.Value, c.At}] {
+			known[said{c.Value, c.At}] = true
 			j.Claims = append(j.Claims, c)
 		}
 	}
@@ -117,8 +123,6 @@ func Judge[T comparable](of *Aspect, claims ...Claim[T]) Judged[T] {
 	})
 	return j
 }
-
-func (c Claim[T]) repeats(o Claim[T]) bool { return o.Value == c.Value && o.At == c.At }
 
 // Counts is the claim that is concluded; ok is false where nobody with a say has said anything.
 func (j Judged[T]) Counts() (c Claim[T], ok bool) {

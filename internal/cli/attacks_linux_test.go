@@ -294,6 +294,7 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 			"compose.yaml": stackOf},
 		"many values": {".env": "BIG=" + strings.Repeat("x", 200000) + "\n",
 			"compose.yaml": many.String()},
+		"one key in many lines": {".env": strings.Repeat("FILLER=x\n", 200000), "compose.yaml": stackOf},
 		"a file that reads itself": {"compose.yaml": "include: [compose.yaml]\nservices: {pier: " +
 			"{image: x}}\n"},
 		"a service of itself": {"compose.yaml": "services: {pier: {extends: {service: " +
