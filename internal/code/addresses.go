@@ -17,7 +17,7 @@ type Address struct {
 
 var (
 	absoluteAddress = expr.New(
-		`["'\x60](https?://([a-z0-9-]+(?:\.[a-z0-9-]+)+)(?::\d+)?)(/[a-z][\w-]*(?:/[a-z][\w-]*)?)`,
+		`^(https?://([a-z0-9-]+(?:\.[a-z0-9-]+)+)(?::\d+)?)(/[a-z][\w-]*(?:/[a-z][\w-]*)?)`,
 	)
 	// Files of such names speak to the application's own server.
 	speaksToServer = expr.New(
@@ -30,24 +30,27 @@ var (
 // maxAddresses is how many addresses of one file are kept.
 const maxAddresses = 5
 
-// addressesOf keeps the addresses elsewhere that a file of code holds, if by its name it speaks to
-// a server.
-func (c *Reader) addressesOf(file string, data []byte) {
-	name := strings.TrimSuffix(path.Base(file), path.Ext(file))
-	if !bytes.Contains(data, []byte("://")) ||
-		!speaksToServer.MatchString(name) &&
-			!speaksToServer.MatchString(path.Base(path.Dir(file))) {
-		return
-	}
-	text := string(data)
-	found := absoluteAddress.FindAllStringSubmatchIndex(text, maxAddresses)
-	for _, m := range found {
-		if thisMachine.MatchString(text[m[4]:m[5]]) {
+// maySpeak is a quick look whether a file speaks to a server, by its name, and holds an address.
+func maySpeak(file string, data []byte) bool {
+	stem := strings.TrimSuffix(path.Base(file), path.Ext(file))
+	return bytes.Contains(data, []byte("://")) && (speaksToServer.MatchString(stem) ||
+		speaksToServer.MatchString(path.Base(path.Dir(file))))
+}
+
+// addresses are those elsewhere that a program holds, with a path.
+func (p *program) addresses() (out []Address) {
+	for i, t := range p.tokens {
+		if len(out) == maxAddresses {
+			break
+		}
+		if t.kind != text {
 			continue
 		}
-		c.mu.Lock()
-		c.found.Written = append(c.found.Written, Address{text[m[2]:m[3]], text[m[6]:m[7]],
-			stack.Place{File: file, Line: 1 + strings.Count(text[:m[0]], "\n")}})
-		c.mu.Unlock()
+		m := absoluteAddress.FindStringSubmatch(t.text)
+		if m == nil || thisMachine.MatchString(m[2]) {
+			continue
+		}
+		out = append(out, Address{strings.Clone(m[1]), strings.Clone(m[3]), p.place(i)})
 	}
+	return out
 }

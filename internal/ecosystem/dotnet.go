@@ -69,7 +69,7 @@ var dotnet = &Ecosystem{
 		"DOTNET_RUNNING_IN_CONTAINER"},
 	Manifests: []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
 	Endings:   []string{".cs"},
-	Reads:     readsBy(false, `"`+envName+`"\)\s*(\?\?)?`, "GetEnvironmentVariable("),
+	Language:  csharp,
 	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"},
 		Images: []string{"dotnet/sdk", "sdk"},
 		Packages: map[string]string{"pacman": "dotnet-sdk", "dnf": "dotnet-sdk-8.0",
@@ -84,6 +84,15 @@ var dotnet = &Ecosystem{
 		{Serves, []string{"dotnet run|watch"}},
 		{stack.Build, []string{"dotnet build"}},
 	},
+}
+
+var csharp = &Language{
+	Comments: slashes,
+	Blocks:   starred,
+	Quotes: []Quote{doubled, letter, tripled, {Open: `$"`, Close: `"`, Code: "{"},
+		{Open: `@"`, Close: `"`, Raw: true, Lines: true}},
+	Accesses: callsFor(false, "Environment.GetEnvironmentVariable"),
+	Else:     append([]string{"?", "??="}, usualElse...),
 }
 
 func readDotnet(f Folder) (*Finding, error) {

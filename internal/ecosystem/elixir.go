@@ -2,7 +2,6 @@ package ecosystem
 
 import (
 	"path"
-	"slices"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -29,10 +28,8 @@ var elixir = &Ecosystem{
 	Manifests:  []string{"mix.exs"},
 	MadeBeside: []string{"deps", "_build"},
 	Endings:    []string{".ex", ".exs"},
-	Reads: slices.Concat(
-		readsBy(true, `"`+envName+`"()`, "System.fetch_env!("),
-		readsBy(false, `"`+envName+`"\s*(,|\)\s*\|\|)?`, "System.get_env(")),
-	Given: []string{"MIX_ENV"},
+	Language:   elixirCode,
+	Given:      []string{"MIX_ENV"},
 	Tools: []Tool{{Name: "elixir", Ask: []string{"--short-version"}, Called: []string{"elixir"},
 		Images: []string{"elixir"},
 		Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir",
@@ -44,6 +41,15 @@ var elixir = &Ecosystem{
 		{stack.Test, []string{"mix test"}},
 		{Serves, []string{"mix phx.server"}},
 	},
+}
+
+var elixirCode = &Language{
+	Comments: hash,
+	Quotes: []Quote{{Open: `"`, Close: `"`, Code: "#{"}, single,
+		{Open: `"""`, Close: `"""`, Code: "#{", Lines: true}},
+	Accesses: append(callsFor(true, "System.fetch_env!"),
+		callsFor(false, "System.get_env", "System.fetch_env")...),
+	Else: usualElse,
 }
 
 var mix = &Manager{
@@ -106,7 +112,7 @@ func readMix(f Folder) (*Finding, error) {
 		s := f.step(stack.Migrate, at, "mix", "ecto.migrate")
 		s.Inputs = f.folders("priv/repo/migrations")
 		out.step(s)
-		if rubyCode.MatchString(f.text("priv/repo/seeds.exs")) {
+		if codeLine.MatchString(f.text("priv/repo/seeds.exs")) {
 			out.step(f.step(stack.Seed, f.At("priv/repo/seeds.exs", 1), "mix", "run",
 				"priv/repo/seeds.exs"))
 		}

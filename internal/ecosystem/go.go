@@ -46,7 +46,7 @@ var golang = &Ecosystem{
 	Manifests: []string{"go.mod", "go.work"},
 	Made:      []string{"vendor"},
 	Endings:   []string{".go"},
-	Reads:     readsBy(false, `"`+envName+`"()`, "os.Getenv(", "os.LookupEnv("),
+	Language:  goCode,
 	Given:     []string{"GOPATH"},
 	Tools: []Tool{{Name: "go", Ask: []string{"version"}, Called: []string{"golang", "go"},
 		Images: []string{"golang"},
@@ -59,6 +59,14 @@ var golang = &Ecosystem{
 		{Serves, []string{"go run"}},
 		{stack.Build, []string{"go build"}},
 	},
+}
+
+var goCode = &Language{
+	Comments: slashes,
+	Blocks:   starred,
+	Quotes:   []Quote{doubled, letter, {Open: "`", Close: "`", Raw: true, Lines: true}},
+	Accesses: callsFor(false, "os.Getenv", "os.LookupEnv"),
+	Else:     usualElse,
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }

@@ -19,10 +19,10 @@ var java = &Ecosystem{
 			resources + "application.properties", resources + "application.yml"}}},
 	Manifests: []string{"pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle",
 		"settings.gradle.kts"},
-	Made:    []string{"target", ".gradle"},
-	Endings: []string{".java", ".kt"},
-	Reads:   readsBy(false, `"`+envName+`"()`, "System.getenv("),
-	Given:   []string{"JAVA_HOME"},
+	Made:     []string{"target", ".gradle"},
+	Endings:  []string{".java", ".kt"},
+	Language: javaCode,
+	Given:    []string{"JAVA_HOME"},
 	Tools: []Tool{{Name: "java", Ask: []string{"-version"}, Called: []string{"java"}, Meta: true,
 		Images: []string{"openjdk", "eclipse-temurin", "amazoncorretto"},
 		Packages: map[string]string{"pacman": "jdk-openjdk", "apt": "default-jdk",
@@ -32,6 +32,17 @@ var java = &Ecosystem{
 	Logins:          []string{".m2/settings.xml", ".gradle/gradle.properties"},
 	Public:          []string{"repo.maven.apache.org", "repo1.maven.org"},
 	Verbs:           []Verb{{Serves, []string{"java *"}}},
+}
+
+// javaCode is that of Java and of Kotlin.
+var javaCode = &Language{
+	Comments:  slashes,
+	Blocks:    starred,
+	Quotes:    []Quote{doubled, tripled, letter},
+	Accesses:  append(callsFor(false, "System.getenv"), holds(false, "System.getenv()")...),
+	Else:      append([]string{"?"}, usualElse...),
+	ElseCalls: []string{"orElse", "orElseGet"},
+	MustCalls: endsWithout,
 }
 
 const resources = "src/main/resources/"

@@ -23,12 +23,9 @@ type Ecosystem struct {
 	// too: they count only where one of the manifests lies beside.
 	Made, MadeBeside []string
 
-	// Endings are those of files of code, and Reads the forms in which such code reads environment
-	// variables.
-	Endings []string
-	Reads   []CodeForm
-	// Schemas are how libraries that check the environment at the start list its variables.
-	Schemas []Schema
+	// Endings are those of files of code, which is written in Language.
+	Endings  []string
+	Language *Language
 	// SettingsAbove is true where programs look for .env in the folders above, too.
 	SettingsAbove bool
 	// Given are variables that its tools set for a program, so that no settings file has to.
@@ -191,41 +188,6 @@ func SecretBy(comment string) *Secret {
 type Proxy struct {
 	File string
 	Form *expr.Expr
-}
-
-// CodeForm finds where code reads an environment variable. Anchor is a text that each such place
-// contains, from which on Form fits: its group 1 is the variable's name; group 2, if it is not
-// empty, tells that the code has a value of its own.
-type CodeForm struct {
-	Anchor string
-	Form   *expr.Expr
-	// Must is true for a form that fails without the variable.
-	Must bool
-	// With is a text that the file has to contain besides; empty for none.
-	With string
-}
-
-// Schema finds variables in a list with which code checks the environment before it does anything
-// else: a variable in it is needed, unless its entry says otherwise.
-type Schema struct {
-	// With are texts one of which a file must contain, so that the list is one of the environment.
-	With []string
-	// Library are texts one of which a file must contain, too: most files don't, and need no closer
-	// look.
-	Library []string
-	// Entry finds an entry: its group 1 is the variable's name, and the rest of the entry follows
-	// the match.
-	Entry *expr.Expr
-	// Scope begins the parts of a file in which entries stand, each on a line of its own, up to the
-	// next line that is not indented; nil for the whole file. Its group 1 is the part's name, and
-	// group 2 the names of those that it is made of; only those parts count that are made of Root,
-	// and what else these are made of. The variables are called like the entries in capitals,
-	// behind what group 1 of Prefix finds, where it does.
-	Scope, Prefix *expr.Expr
-	Root          string
-	// Open fits an entry whose variable may be absent or has a value in the code; Needed, where it
-	// isn't nil, one whose variable may not, all others then may.
-	Open, Needed *expr.Expr
 }
 
 // Tool is a program, or something else that is installed like one, of which needs wants to know the
@@ -477,7 +439,7 @@ func Given(name string) bool {
 // it runs.
 var hostPrefixes = []string{"NPM_", "XDG_", "KUBERNETES_", "WERKZEUG_", "UWSGI_", "GUNICORN_",
 	"FCGI_", "SSL_CLIENT_",
-	"PYTHON", "JUPYTER_", "NODE_DEBUG"}
+	"PYTHON", "JUPYTER_", "NODE_DEBUG", "CARGO_"}
 
 // ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after
 // it.

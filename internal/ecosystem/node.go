@@ -42,20 +42,8 @@ var node = &Ecosystem{
 		".yarn"},
 	Endings: []string{".js", ".mjs", ".cjs", ".ts", ".mts", ".jsx", ".tsx", ".vue", ".svelte",
 		".astro"},
-	Reads: slices.Concat(
-		readsBy(false, `(?:\.|\?\.|\[['"])`+envName+`(?:['"]\])?\s*(\|\||\?\?|\?[^.]|===|!==|==|&&)?`,
-			"process.env", "import.meta.env", "Bun.env"),
-		readsBy(false, `\(['"]`+envName+`['"]\)\s*(\|\||\?\?)?`, "Deno.env.get")),
-	Schemas: []Schema{
-		{With: inNodeEnv, Library: []string{"zod"},
-			Entry: expr.New(`(?m)^[ \t]*` + envName + `\s*:\s*z(?:od)?\s*\.`),
-			Open:  expr.New(`\.\s*(optional|default|catch|nullish|prefault)\s*\(`)},
-		{With: inNodeEnv, Library: []string{"joi", "Joi", "yup"},
-			Entry:  expr.New(`(?m)^[ \t]*` + envName + `\s*:\s*(?:[Jj]oi|[Yy]up)\s*\.`),
-			Open:   expr.New(`\.\s*(optional|default|notRequired)\s*\(`),
-			Needed: expr.New(`\.\s*required\s*\(`)},
-	},
-	Given: []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
+	Language: ecmaScript,
+	Given:    []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
 	Tools: []Tool{{Name: "node", Called: []string{"nodejs", "node"}, Images: []string{"node"},
 		Packages: map[string]string{"pacman": "nodejs npm", "apt": "nodejs npm", "dnf": "nodejs",
 			"brew": "node",
@@ -83,6 +71,33 @@ var node = &Ecosystem{
 
 // inNodeEnv are the ways in which code names the environment as a whole.
 var inNodeEnv = []string{"process.env", "import.meta.env", "Bun.env"}
+
+var ecmaScript = &Language{
+	Comments: slashes,
+	Blocks:   [][2]string{{"/*", "*/"}, {"<!--", "-->"}},
+	Quotes:   []Quote{doubled, single, {Open: "`", Close: "`", Code: "${", Lines: true}},
+	Patterns: true,
+	Accesses: slices.Concat(holds(false, inNodeEnv...), callsFor(false, "Deno.env.get"),
+		[]Access{
+			{Path: "*configService.get", With: imported("@nestjs/config")},
+			{Path: "*configService.getOrThrow", With: imported("@nestjs/config"), Must: true},
+			{Path: "env.get", With: imported("env-var"), Default: []string{"default"},
+				Required: []string{"required"}},
+		}),
+	Else:      append([]string{"===", "!==", "?", "||=", "??="}, usualElse...),
+	MustCalls: endsWithout,
+	Schemas: []Schema{
+		{With: inNodeEnv, Library: imported("zod"), Roots: []string{"z", "zod"},
+			Open: []string{"optional", "default", "catch", "nullish", "prefault"}},
+		{With: inNodeEnv, Library: imported("joi", "@hapi/joi", "yup"),
+			Roots:  []string{"joi", "Joi", "yup", "Yup"},
+			Open:   []string{"optional", "default", "notRequired"},
+			Needed: []string{"required"}},
+		{With: inNodeEnv, Library: imported("envalid"),
+			Roots: []string{"str", "num", "bool", "port", "host", "url", "email", "json"},
+			Open:  []string{"default", "devDefault"}},
+	},
+}
 
 // nodeManager is what of a manager matters for the reading of a manifest.
 type nodeManager struct {

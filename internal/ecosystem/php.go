@@ -25,9 +25,7 @@ var php = &Ecosystem{
 	Manifests: []string{"composer.json", "composer.json-dist", "composer.json.dist"},
 	Made:      []string{"vendor"},
 	Endings:   []string{".php"},
-	Reads: slices.Concat(
-		readsBy(false, `\(\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\?\?|\?:))?`, "env", "getenv"),
-		readsBy(false, `['"]`+envName+`['"]\]\s*(\?\?|\?:)?`, "$_ENV[")),
+	Language:  phpCode,
 	Frameworks: []*Framework{
 		{Name: "laravel", Secrets: []Secret{{Key: "APP_KEY", Command: "key:generate",
 			Form: Form{Size: 32, As: AsBase64, Prefix: "base64:"}}}},
@@ -66,6 +64,14 @@ var php = &Ecosystem{
 	},
 	Aliases: map[string]string{"bin/console": "php bin/console", "symfony": "php bin/console",
 		"./artisan": "php artisan"},
+}
+
+var phpCode = &Language{
+	Comments: append(slashes, hash...),
+	Blocks:   append([][2]string{{"<!--", "-->"}}, starred...),
+	Quotes:   []Quote{doubled, single},
+	Accesses: slices.Concat(callsFor(false, "env", "getenv"), holds(false, "$_ENV")),
+	Else:     append([]string{"===", "!==", "?", "??="}, usualElse...),
 }
 
 var composer = &Manager{

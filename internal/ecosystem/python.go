@@ -59,19 +59,10 @@ var python = &Ecosystem{
 	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
 		"environment.yml",
 		"environment.yaml"},
-	Made:    []string{".venv", "venv", "__pycache__", ".tox", ".mypy_cache", ".pytest_cache"},
-	Endings: []string{".py"},
-	Reads: slices.Concat(
-		readsBy(true, `['"]`+envName+`['"]\]()`, "os.environ["),
-		readsBy(false, `\s*['"]`+envName+`['"]\s*(,|\)\s*or\b)?`, "os.environ.get(", "os.getenv("),
-		readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "env"),
-		with("decouple", readsBy(false, `(?:\.\w+)?\(\s*['"]`+envName+`['"]\s*(,)?`, "config"))),
-	Schemas: []Schema{{With: []string{"BaseSettings"}, Library: []string{"pydantic"},
-		Scope: expr.New(`(?m)^class (\w+)\(([^)]*)\):`), Root: "BaseSettings",
-		Prefix: expr.New(`env_prefix["']?\s*[=:]\s*["'](\w+)["']`),
-		Entry:  expr.New(`(?m)^(?:    |\t)([a-z][a-z0-9_]*)[ \t]*:[ \t]*`),
-		Open:   expr.New(`=|\bNone\b`)}},
-	Given: []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
+	Made:     []string{".venv", "venv", "__pycache__", ".tox", ".mypy_cache", ".pytest_cache"},
+	Endings:  []string{".py"},
+	Language: pythonCode,
+	Given:    []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
 	Tools: []Tool{{Name: "python3", Called: []string{"python"}, Images: []string{"python"},
 		Packages: map[string]string{"pacman": "python", "apt": "python3 python3-venv",
 			"dnf":  "python3",
@@ -108,12 +99,40 @@ var python = &Ecosystem{
 	Wrappers: []string{"python3 -m", "python -m", ".venv/bin/python -m", "py -m"},
 }
 
-// with keeps forms to files that contain the word.
-func with(word string, forms []CodeForm) []CodeForm {
-	for i := range forms {
-		forms[i].With = word
+var pythonCode = &Language{
+	Comments: hash,
+	Quotes:   pythonQuotes(),
+	Accesses: slices.Concat(
+		holds(true, "os.environ"), callsFor(false, "os.environ.get", "os.getenv"),
+		[]Access{
+			{Path: "environ", Holds: true, Must: true, With: []string{"import environ"}},
+			{Path: "environ.get", With: []string{"import environ"}}, {Path: "getenv", With: []string{"import getenv"}},
+			{Path: "os.environ.setdefault", Sets: true},
+			// Of libraries that read files of settings, too.
+			{Path: "env", Methods: true, Must: true, Default: []string{"default"}, With: []string{"environ"}},
+			{Path: "env", Methods: true, Default: []string{"default"}},
+			{Path: "config", Must: true, Default: []string{"default"}, With: []string{"decouple"}},
+		}),
+	Else: usualElse,
+	Schemas: []Schema{{Library: []string{"pydantic"}, With: []string{"BaseSettings"},
+		Class: "BaseSettings", Prefix: "env_prefix",
+		Named: []string{"validation_alias", "alias", "env"},
+		Open:  []string{"None", "default", "default_factory"}}},
+}
+
+// pythonQuotes are those of Python, also formatted and raw ones (The Python Language Reference,
+// 2.4.1).
+func pythonQuotes() (out []Quote) {
+	for _, mark := range []string{`"`, `'`, `"""`, `'''`} {
+		for _, prefix := range []string{"", "f", "F", "r", "R", "b", "rb"} {
+			q := Quote{Open: prefix + mark, Close: mark, Lines: len(mark) > 1}
+			if q.Raw = strings.HasPrefix(prefix, "r"); prefix == "f" || prefix == "F" {
+				q.Code = "{"
+			}
+			out = append(out, q)
+		}
 	}
-	return forms
+	return out
 }
 
 // pythonManager is what of a manager matters for the reading of a project.

@@ -12,7 +12,7 @@ var (
 	gemLine    = expr.New(`(?m)^\s*gem\s*\(?\s*["']([^"']+)["']`)
 	rubyLine   = expr.New(`(?m)^\s*ruby\s*\(?\s*((?:["'][^"'\n]+["'][,\s]*)+)`)
 	gemSource  = expr.New(`(?m)^\s*source\s*\(?\s*["']([^"']+)["']`)
-	rubyCode   = expr.New(`(?m)^\s*[^#\s]`)
+	codeLine   = expr.New(`(?m)^\s*[^#\s]`)
 	sinatraSet = expr.New(
 		`set\s+:port,\s*(?:ENV(?:\.fetch\(|\[)["']PORT["'](?:,\s*|\]\s*\|\|\s*))?["']?(\d{2,5})`)
 	pumaPort = expr.New(`(?m)^\s*port\s+.*?(\d{2,5})`)
@@ -43,9 +43,7 @@ var ruby = &Ecosystem{
 	Manifests: []string{"Gemfile"},
 	Made:      []string{"vendor", ".bundle"},
 	Endings:   []string{".rb", ".ru"},
-	Reads: slices.Concat(
-		readsBy(true, `\(?\s*['"]`+envName+`['"]\s*(,|\)\s*(?:\{|do\b))?`, "ENV.fetch"),
-		readsBy(false, `['"]`+envName+`['"]\]\s*(\|\|)?`, "ENV[")),
+	Language:  rubyCode,
 	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES",
 		"RAILS_MAX_THREADS",
 		"BUNDLE_GEMFILE"},
@@ -87,6 +85,16 @@ var ruby = &Ecosystem{
 	},
 	Aliases: map[string]string{"bin/rails": "rails", "./bin/rails": "rails", "rake": "rails",
 		"bin/rake": "rails"},
+}
+
+var rubyCode = &Language{
+	Comments: hash,
+	Blocks:   [][2]string{{"\n=begin", "\n=end"}},
+	Quotes: []Quote{{Open: `"`, Close: `"`, Code: "#{"}, single,
+		{Open: "`", Close: "`", Code: "#{"}},
+	Patterns: true,
+	Accesses: slices.Concat(callsFor(true, "ENV.fetch"), holds(false, "ENV")),
+	Else:     append([]string{"||=", "?"}, usualElse...),
 }
 
 var bundler = &Manager{
@@ -264,7 +272,7 @@ func (r *rubyProject) rails() {
 	if r.first("config/database.yml", "config/database.yml.example", "db") != "" {
 		r.exec(stack.Create, at, "rails", "db:create")
 		r.exec(stack.Migrate, at, "rails", "db:migrate").Inputs = r.folders("db/migrate")
-		if rubyCode.MatchString(r.text("db/seeds.rb")) {
+		if codeLine.MatchString(r.text("db/seeds.rb")) {
 			r.exec(stack.Seed, r.At("db/seeds.rb", 1), "rails", "db:seed")
 		}
 	}

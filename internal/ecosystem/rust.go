@@ -48,14 +48,22 @@ var rust = &Ecosystem{
 	Manifests:     []string{"Cargo.toml"},
 	Made:          []string{"target"},
 	Endings:       []string{".rs"},
-	Reads: readsBy(false,
-		`(?:_os)?\("`+envName+`"\)\s*(\.unwrap_or|\.ok\(\)|\.unwrap_or_else)?`, "env::var"),
+	Language:      rustCode,
 	Tools: []Tool{
 		{Name: "diesel", By: []string{"cargo install diesel_cli"}},
 		{Name: "sqlx", By: []string{"cargo install sqlx-cli"}},
 	},
 	VersionManagers: []string{"rustup"},
 	Logins:          []string{".cargo/credentials.toml"},
+}
+
+var rustCode = &Language{
+	Comments:  slashes,
+	Blocks:    starred,
+	Quotes:    []Quote{{Open: `"`, Close: `"`, Lines: true}, letter},
+	Accesses:  callsFor(false, "env::var", "env::var_os"),
+	ElseCalls: []string{"unwrap_or", "unwrap_or_else", "unwrap_or_default", "ok"},
+	MustCalls: []string{"expect", "unwrap", "?"},
 }
 
 var cargo = &Manager{

@@ -111,7 +111,7 @@ func TestEcosystemsAreWhole(t *testing.T) {
 			(len(e.Readers) == 0) != (e == tasks) {
 			t.Errorf("%s can't be named or recognised", e.Name)
 		}
-		if e != tasks && (len(e.Endings) == 0 || len(e.Reads) == 0) {
+		if e != tasks && (len(e.Endings) == 0 || e.Language == nil) {
 			t.Errorf("nothing is known of the code of %s", e.Name)
 		}
 		for _, ending := range e.Endings {

@@ -38,7 +38,7 @@ func TestReads(t *testing.T) {
 		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
 			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +
 			"env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n",
-			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY"},
+			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY must"},
 		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', " +
 			"'x')\nd " +
 			"= ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
@@ -52,7 +52,7 @@ func TestReads(t *testing.T) {
 		"A.java": {"String a = System.getenv(\"PLAIN_JAVA\");", "PLAIN_JAVA"},
 		"a.rs": {"let a = env::var(\"PLAIN_RS\")?;\nlet b = " +
 			"std::env::var(\"BACKED_RS\").unwrap_or_default();",
-			"PLAIN_RS, BACKED_RS default"},
+			"PLAIN_RS must, BACKED_RS default"},
 		"A.cs": {"var a = Environment.GetEnvironmentVariable(\"PLAIN_CS\");\nvar b " +
 			"= Environment.GetEnvironmentVariable(\"BACKED_CS\") ?? \"x\";", "PLAIN_CS, " +
 			"BACKED_CS default"},
