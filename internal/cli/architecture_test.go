@@ -18,7 +18,7 @@ import (
 // downwards.
 var layers = [][]string{
 	{"stack", "expr", "shell", "reading", "spelling", "beside"},
-	{"archive", "claim", "dockerfile", "process", "value"},
+	{"archive", "claim", "rule", "dockerfile", "process", "value"},
 	{"diagnose", "protocol", "signin", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside",
 		"casefile", "testport",

@@ -16,6 +16,7 @@ import (
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -129,12 +130,13 @@ func (c *Call) has(options ...string) bool {
 	return slices.ContainsFunc(options, func(o string) bool { return slices.Contains(c.Words, o) })
 }
 
-// coverRule says who does what a command of one kind asks for.
-type coverRule struct {
-	name string
-	when func(c *Call) bool
-	// by gives the node, or the command of ours; empty if nothing does.
-	by func(d *Coverage, c *Call) stack.Doer
+// coverRule says who does what a command of one kind asks for: the node, or the command of ours;
+// empty if nothing does.
+type coverRule = rule.Rule[*Call, func(d *Coverage, c *Call) stack.Doer]
+
+func covers(name string, when func(*Call) bool,
+	by func(*Coverage, *Call) stack.Doer) coverRule {
+	return coverRule{Name: name, When: when, Then: by}
 }
 
 // Program holds for commands that begin with one of the words.
@@ -148,7 +150,7 @@ var coverRules []coverRule
 // A task is covered by what covers its lines, which leads back to the rules.
 func init() {
 	coverRules = []coverRule{
-		{"compose", func(c *Call) bool {
+		covers("compose", func(c *Call) bool {
 			verb, _ := command.ComposeCall(c.Words)
 			return verb != ""
 		},
@@ -161,50 +163,50 @@ func init() {
 				}
 				verb, args := command.ComposeCall(c.Words)
 				return d.composeBy(c, verb, args)
-			}},
-		{"git", Program("git"), (*Coverage).gitBy},
-		{"copying a template", Program("cp", "copy", "mv", "Copy-Item"),
-			func(d *Coverage, c *Call) stack.Doer { return d.copiedByFill(c.Words[1:], c.Cwd) }},
-		{"setting a variable", Program("export", "set"), func(d *Coverage, c *Call) stack.Doer {
+			}),
+		covers("git", Program("git"), (*Coverage).gitBy),
+		covers("copying a template", Program("cp", "copy", "mv", "Copy-Item"),
+			func(d *Coverage, c *Call) stack.Doer { return d.copiedByFill(c.Words[1:], c.Cwd) }),
+		covers("setting a variable", Program("export", "set"), func(d *Coverage, c *Call) stack.Doer {
 			key, _, _ := strings.Cut(c.Word(1), "=")
 			return d.setting(key)
-		}},
-		{"entering an environment", func(c *Call) bool {
+		}),
+		covers("entering an environment", func(c *Call) bool {
 			role, _ := ecosystem.Meaning(c.Words)
 			return role != "" && Program("source", ".")(c)
 		},
 			func(d *Coverage, c *Call) stack.Doer {
 				role, of := ecosystem.Meaning(c.Words)
 				return d.stepBy(role, c.Cwd, of.Name)
-			}},
-		{"reading settings", Program("source", "."),
+			}),
+		covers("reading settings", Program("source", "."),
 			func(d *Coverage, c *Call) stack.Doer {
 				return d.copiedByFill([]string{c.Word(1),
 					c.Word(1)}, c.Cwd)
-			}},
-		{"calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) stack.Doer {
+			}),
+		covers("calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) stack.Doer {
 			if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
 				return stack.ByCheck
 			}
 			return ""
-		}},
-		{"engine", Program("docker", "podman"),
-			func(d *Coverage, c *Call) stack.Doer { return d.engineBy(c.Word(1), c.Words, c.Cwd) }},
-		{"task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
-			func(d *Coverage, c *Call) stack.Doer { return d.targetBy(c.Words, c.Cwd, c.depth) }},
-		{"making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },
-			func(d *Coverage, c *Call) stack.Doer { return d.databaseBy(c.Text, c.Cwd) }},
-		{"starting a server", func(c *Call) bool { return protocol.OfProgram(c.Words[0]) != nil },
-			func(d *Coverage, c *Call) stack.Doer { return d.imageBy(c.Words[0]) }},
-		{"installing on the machine", func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
-			func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }},
-		{"a script of the checkout", func(c *Call) bool { return command.File(c.Words) != "" },
+		}),
+		covers("engine", Program("docker", "podman"),
+			func(d *Coverage, c *Call) stack.Doer { return d.engineBy(c.Word(1), c.Words, c.Cwd) }),
+		covers("task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
+			func(d *Coverage, c *Call) stack.Doer { return d.targetBy(c.Words, c.Cwd, c.depth) }),
+		covers("making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },
+			func(d *Coverage, c *Call) stack.Doer { return d.databaseBy(c.Text, c.Cwd) }),
+		covers("starting a server", func(c *Call) bool { return protocol.OfProgram(c.Words[0]) != nil },
+			func(d *Coverage, c *Call) stack.Doer { return d.imageBy(c.Words[0]) }),
+		covers("installing on the machine", func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
+			func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }),
+		covers("a script of the checkout", func(c *Call) bool { return command.File(c.Words) != "" },
 			func(d *Coverage, c *Call) stack.Doer {
 				return cmp.Or(d.fileBy(command.File(c.Words), c),
 					d.exactly(d.Commands.Key(c.Words), c.Cwd))
-			}},
-		{"working on a project", func(*Call) bool { return true },
-			func(d *Coverage, c *Call) stack.Doer { return d.projectBy(c) }},
+			}),
+		covers("working on a project", nil,
+			func(d *Coverage, c *Call) stack.Doer { return d.projectBy(c) }),
 	}
 }
 
@@ -225,12 +227,7 @@ func (d *Coverage) By(part shell.Command, cwd string, depth int) stack.Doer {
 		}
 	}
 	c.Words, c.Cwd = d.Commands.Member(c.Words, c.Cwd)
-	for _, r := range coverRules {
-		if r.when(c) {
-			return r.by(d, c)
-		}
-	}
-	return ""
+	return rule.First(coverRules, c).Then(d, c)
 }
 
 // MadeUp is a path that stands for one of the reader's own.
@@ -383,11 +380,11 @@ func (d *Coverage) stepBy(role stack.Role, cwd, ecosystem string) stack.Doer {
 // projectRules lead from a command of a package manager or a framework to what does the same. A
 // rule without when always applies; the first that gives an answer counts.
 var projectRules = []coverRule{
-	{"a tool of the machine", does(ecosystem.SetsUp),
-		func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }},
-	{"exactly what a step runs", nil,
-		func(d *Coverage, c *Call) stack.Doer { return d.exactly(d.Commands.Key(c.Words), c.Cwd) }},
-	{"what a service runs", nil, func(d *Coverage, c *Call) stack.Doer {
+	covers("a tool of the machine", does(ecosystem.SetsUp),
+		func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }),
+	covers("exactly what a step runs", nil,
+		func(d *Coverage, c *Call) stack.Doer { return d.exactly(d.Commands.Key(c.Words), c.Cwd) }),
+	covers("what a service runs", nil, func(d *Coverage, c *Call) stack.Doer {
 		for i := range d.Stack.Services {
 			v := &d.Stack.Services[i]
 			if names, given := d.ProgramOf(v); v.Dir() == c.Cwd &&
@@ -414,11 +411,11 @@ var projectRules = []coverRule{
 			}
 		}
 		return ""
-	}},
-	{"a secret of the application", does(ecosystem.MakesKey),
-		func(*Coverage, *Call) stack.Doer { return stack.ByFill }},
-	{"a name for other commands", nil, func(d *Coverage, c *Call) stack.Doer { return d.scriptBy(c) }},
-	{"serving", func(c *Call) bool { return c.role == ecosystem.Serves },
+	}),
+	covers("a secret of the application", does(ecosystem.MakesKey),
+		func(*Coverage, *Call) stack.Doer { return stack.ByFill }),
+	covers("a name for other commands", nil, func(d *Coverage, c *Call) stack.Doer { return d.scriptBy(c) }),
+	covers("serving", func(c *Call) bool { return c.role == ecosystem.Serves },
 		func(d *Coverage, c *Call) stack.Doer {
 			if d.NamesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.Words), "preview") {
 				return ""
@@ -429,11 +426,11 @@ var projectRules = []coverRule{
 				return ""
 			}
 			return by
-		}},
-	{"what a container runs", nil, func(d *Coverage, c *Call) stack.Doer {
+		}),
+	covers("what a container runs", nil, func(d *Coverage, c *Call) stack.Doer {
 		return d.runBy(c.Words, nil)
-	}},
-	{"a step of the same kind", func(c *Call) bool {
+	}),
+	covers("a step of the same kind", func(c *Call) bool {
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)
 	},
 		func(d *Coverage, c *Call) stack.Doer {
@@ -446,16 +443,16 @@ var projectRules = []coverRule{
 				return "" // classes are no package
 			}
 			return by
-		}},
+		}),
 	// Managers that install while they build have no step of their own for it.
-	{"an install that comes with the build", does(stack.Install),
+	covers("an install that comes with the build", does(stack.Install),
 		func(d *Coverage, c *Call) stack.Doer {
 			if d.otherManager(c) || d.installsMore(c) {
 				return ""
 			}
 			return d.stepBy(stack.Build, c.Cwd, c.Of.Name)
-		}},
-	{"an install of nothing", does(stack.Install),
+		}),
+	covers("an install of nothing", does(stack.Install),
 		func(d *Coverage, c *Call) stack.Doer {
 			p := d.OwnProject(c.Cwd, c.Of)
 			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
@@ -464,7 +461,7 @@ var projectRules = []coverRule{
 				return ""
 			}
 			return d.ServiceAt(c.Cwd, c.Of)
-		}},
+		}),
 }
 
 // does holds for commands that are for one of these.
@@ -479,11 +476,8 @@ func (d *Coverage) projectBy(c *Call) stack.Doer {
 		c.Words = append(slices.Clone(c.Words), d.Alone(c.Cwd, ecosystem.Canonical(c.Words)[0])...)
 	}
 	c.role, c.Of = ecosystem.Meaning(c.Words)
-	for _, r := range projectRules {
-		if r.when != nil && !r.when(c) {
-			continue
-		}
-		if by := r.by(d, c); by != "" {
+	for r := range rule.Holding(projectRules, c) {
+		if by := r.Then(d, c); by != "" {
 			return by
 		}
 	}

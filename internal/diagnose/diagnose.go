@@ -9,18 +9,24 @@ package diagnose
 import (
 	"strings"
 
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/stack"
 )
 
-// Rule says what holds of K in one case. Cause and Remedy are texts in which {word} stands for what
-// K's words say; an empty Cause keeps the one that is known already. Verdict, if there is one, goes
-// before that of the probe.
-type Rule[K any] struct {
-	Code    string
-	When    func(*K) bool
+// Rule is a case of K, by a code by which it can be cited, and what is said of it.
+type Rule[K any] = rule.Rule[*K, Says]
+
+// Says are a cause and a remedy as texts in which {word} stands for what K's words say; an empty
+// Cause keeps the one that is known already. Verdict, if there is one, goes before that of the probe.
+type Says struct {
 	Cause   string
 	Remedy  string
 	Verdict stack.Verdict
+}
+
+func says[K any](code string, when func(*K) bool, cause, remedy string,
+	verdict stack.Verdict) Rule[K] {
+	return Rule[K]{Name: code, When: when, Then: Says{cause, remedy, verdict}}
 }
 
 // Finding is what a rule has said. Code is empty where none held.
@@ -31,17 +37,15 @@ type Finding struct {
 
 // first gives what the first rule that holds says, its words filled in.
 func first[K any](rules []Rule[K], k *K, words map[string]string) Finding {
-	for _, r := range rules {
-		if !r.When(k) {
-			continue
-		}
-		var pairs []string
-		for word, text := range words {
-			pairs = append(pairs, "{"+word+"}", text)
-		}
-		fill := strings.NewReplacer(pairs...)
-		return Finding{Code: r.Code, Cause: fill.Replace(r.Cause), Remedy: fill.Replace(r.Remedy),
-			Verdict: r.Verdict}
+	r := rule.First(rules, k)
+	if r == nil {
+		return Finding{}
 	}
-	return Finding{}
+	var pairs []string
+	for word, text := range words {
+		pairs = append(pairs, "{"+word+"}", text)
+	}
+	fill := strings.NewReplacer(pairs...)
+	return Finding{Code: r.Name, Cause: fill.Replace(r.Then.Cause),
+		Remedy: fill.Replace(r.Then.Remedy), Verdict: r.Then.Verdict}
 }

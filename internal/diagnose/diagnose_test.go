@@ -216,19 +216,19 @@ func TestEveryRuleHasACase(t *testing.T) {
 		}
 	}
 	for _, r := range Ports {
-		check(r.Code, r.Cause, r.Remedy)
+		check(r.Name, r.Then.Cause, r.Then.Remedy)
 	}
 	for _, r := range Engines {
-		check(r.Code, r.Cause, r.Remedy)
+		check(r.Name, r.Then.Cause, r.Then.Remedy)
 	}
 	for _, r := range Images {
-		check(r.Code, r.Cause, r.Remedy)
+		check(r.Name, r.Then.Cause, r.Then.Remedy)
 	}
 	for _, r := range Needs {
-		check(r.Code, r.Cause, r.Remedy)
+		check(r.Name, r.Then.Cause, r.Then.Remedy)
 	}
 	for _, r := range Settings {
-		check(r.Code, r.Cause, r.Remedy)
+		check(r.Name, r.Then.Cause, r.Then.Remedy)
 	}
 	if len(seen) != len(cases) {
 		t.Errorf("%d rules, and %d cases", len(seen), len(cases))

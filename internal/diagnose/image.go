@@ -19,29 +19,29 @@ func saidOf(pattern string) func(*Image) bool {
 // Images are the rules for an image that could not be fetched. Registries that keep private images
 // don't tell an image that isn't there from one that is not for everybody.
 var Images = []Rule[Image]{
-	{"image-disk-full", saidOf(`no space left on device`),
-		"there is no room for it", "Make room: docker system df shows what the engine holds.", ""},
-	{"image-platform", saidOf(`no matching manifest|does not match the specified platform|no match for platform`),
+	says("image-disk-full", saidOf(`no space left on device`),
+		"there is no room for it", "Make room: docker system df shows what the engine holds.", ""),
+	says("image-platform", saidOf(`no matching manifest|does not match the specified platform|no match for platform`),
 		"it is not made for this kind of machine ({platform})",
-		"Choose another tag, or run it emulated: platform: linux/amd64 in the compose file.", ""},
-	{"image-login", saidOf(`unauthorized|authentication required|no basic auth credentials|incorrect username`),
-		"{registry} asks for a login", "Log in, then launch again: docker login {registry}", ""},
-	{"image-denied", saidOf(`denied|may require 'docker login'|repository does not exist`),
+		"Choose another tag, or run it emulated: platform: linux/amd64 in the compose file.", ""),
+	says("image-login", saidOf(`unauthorized|authentication required|no basic auth credentials|incorrect username`),
+		"{registry} asks for a login", "Log in, then launch again: docker login {registry}", ""),
+	says("image-denied", saidOf(`denied|may require 'docker login'|repository does not exist`),
 		"{registry} has no such image, or none for you",
-		"Check its name; if it is private, log in: docker login {registry}", ""},
-	{"image-absent", saidOf(`manifest unknown|not found|name unknown|no such image`),
-		"{registry} has no such image or tag", "Check the name and the tag of {ref}.", ""},
-	{"image-many", saidOf(`toomanyrequests|rate limit`),
-		"{registry} has had too many requests from here", "Wait, or log in: docker login " +
-			"{registry}", ""},
-	{"image-unreachable", saidOf(`dial tcp|no such host|i/o timeout|connection refused|network is unreachable|` +
+		"Check its name; if it is private, log in: docker login {registry}", ""),
+	says("image-absent", saidOf(`manifest unknown|not found|name unknown|no such image`),
+		"{registry} has no such image or tag", "Check the name and the tag of {ref}.", ""),
+	says("image-many", saidOf(`toomanyrequests|rate limit`),
+		"{registry} has had too many requests from here", "Wait, or log in: docker login "+
+			"{registry}", ""),
+	says("image-unreachable", saidOf(`dial tcp|no such host|i/o timeout|connection refused|network is unreachable|`+
 		`deadline exceeded|handshake|certificate|server gave HTTP|Client\.Timeout|EOF`),
 		"{registry} can't be reached from here",
-		"Check this machine's network and its proxy; what an engine has once fetched it needs " +
-			"not fetch again.", ""},
-	{"image-unknown", func(*Image) bool { return true }, "the engine says: {why}",
-		"Fetch it by hand to see more: " +
-			"docker pull {ref}", ""},
+		"Check this machine's network and its proxy; what an engine has once fetched it needs "+
+			"not fetch again.", ""),
+	says("image-unknown", func(*Image) bool { return true }, "the engine says: {why}",
+		"Fetch it by hand to see more: "+
+			"docker pull {ref}", ""),
 }
 
 // Explain tells why the image could not be fetched, and what to do.

@@ -40,70 +40,70 @@ func kindOf(kind string, more func(*Need) bool) func(*Need) bool {
 
 // Needs are the rules for a need that is not met.
 var Needs = []Rule[Need]{
-	{"tool-kept", kindOf("tool", func(n *Need) bool { return n.Kept != "" && n.Keeper != "" }),
-		"{found}", "{kept} is here, kept by {keeper}, and not loaded in this shell: {install}", ""},
-	{"tool-kept-own", kindOf("tool", func(n *Need) bool { return n.Kept != "" }),
-		"{found}", "{kept} is here, in a folder that this shell does not look into: {install}", ""},
-	{"tool-broken", kindOf("tool", func(n *Need) bool { return n.Broken != "" }),
-		"it does not run: {broken}", "Run it by hand to see what is wrong: {name} --version", ""},
-	{"tool-absent", kindOf("tool", func(n *Need) bool { return n.Absent && n.Install != "" }),
-		"", "Install it: {install}", ""},
-	{"tool-absent-kept", kindOf("tool", func(n *Need) bool { return n.Absent && n.Keeper != "" }),
-		"", "Install {name} {wanted} with {keeper}, which keeps other versions of it here.", ""},
-	{"tool-absent-offered", kindOf("tool",
+	says("tool-kept", kindOf("tool", func(n *Need) bool { return n.Kept != "" && n.Keeper != "" }),
+		"{found}", "{kept} is here, kept by {keeper}, and not loaded in this shell: {install}", ""),
+	says("tool-kept-own", kindOf("tool", func(n *Need) bool { return n.Kept != "" }),
+		"{found}", "{kept} is here, in a folder that this shell does not look into: {install}", ""),
+	says("tool-broken", kindOf("tool", func(n *Need) bool { return n.Broken != "" }),
+		"it does not run: {broken}", "Run it by hand to see what is wrong: {name} --version", ""),
+	says("tool-absent", kindOf("tool", func(n *Need) bool { return n.Absent && n.Install != "" }),
+		"", "Install it: {install}", ""),
+	says("tool-absent-kept", kindOf("tool", func(n *Need) bool { return n.Absent && n.Keeper != "" }),
+		"", "Install {name} {wanted} with {keeper}, which keeps other versions of it here.", ""),
+	says("tool-absent-offered", kindOf("tool",
 		func(n *Need) bool { return n.Absent && n.Offered != "" }),
-		"", "Install {name} {wanted} with a version manager; this system's own package has " +
-			"{offered}.", ""},
-	{"tool-absent-anywhere", kindOf("tool", func(n *Need) bool { return n.Absent }),
-		"", "Install {name} and make sure that this shell finds it.", ""},
-	{"tool-version-kept", kindOf("tool", func(n *Need) bool { return n.Keeper != "" }),
-		"{found}", "Install {name} {wanted} with {keeper}, which keeps other versions of it " +
-			"here; or correct the " +
-			"constraint if it is out of date.", ""},
-	{"tool-version", kindOf("tool", nil),
-		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new " +
-			"shell; or correct the " +
-			"constraint if it is out of date.", ""},
-	{"source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
-		"no login for it was found", "Get a login from whoever runs it, and export it as " +
-			"{variable}.", ""},
-	{"source-login", kindOf("source", nil),
-		"no login for it was found", "Get a login from whoever runs it, and put it where " +
-			"{manager} looks for it.", ""},
-	{"port-held-by-stack", kindOf("port", func(n *Need) bool { return n.Stack != "" }),
+		"", "Install {name} {wanted} with a version manager; this system's own package has "+
+			"{offered}.", ""),
+	says("tool-absent-anywhere", kindOf("tool", func(n *Need) bool { return n.Absent }),
+		"", "Install {name} and make sure that this shell finds it.", ""),
+	says("tool-version-kept", kindOf("tool", func(n *Need) bool { return n.Keeper != "" }),
+		"{found}", "Install {name} {wanted} with {keeper}, which keeps other versions of it "+
+			"here; or correct the "+
+			"constraint if it is out of date.", ""),
+	says("tool-version", kindOf("tool", nil),
+		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new "+
+			"shell; or correct the "+
+			"constraint if it is out of date.", ""),
+	says("source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
+		"no login for it was found", "Get a login from whoever runs it, and export it as "+
+			"{variable}.", ""),
+	says("source-login", kindOf("source", nil),
+		"no login for it was found", "Get a login from whoever runs it, and put it where "+
+			"{manager} looks for it.", ""),
+	says("port-held-by-stack", kindOf("port", func(n *Need) bool { return n.Stack != "" }),
 		"taken by {holder} of the stack in {stack}",
-		"Stop that one: nharbor -C {there} stop. Or move this one to other ports: nharbor " +
-			"launch --shift 100", ""},
-	{"port-held", kindOf("port", func(n *Need) bool { return n.Holder != "" }),
+		"Stop that one: nharbor -C {there} stop. Or move this one to other ports: nharbor "+
+			"launch --shift 100", ""),
+	says("port-held", kindOf("port", func(n *Need) bool { return n.Holder != "" }),
 		"taken by {holder}, process {pid}",
-		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch " +
-			"--shift 100", ""},
-	{"port-taken", kindOf("port", nil),
-		"taken", "Stop what holds it, or move the whole stack to other ports: nharbor launch " +
-			"--shift 100", ""},
-	{"server-absent-made-fixed", kindOf("server",
+		"Stop process {pid} ({holder}), or move the whole stack to other ports: nharbor launch "+
+			"--shift 100", ""),
+	says("port-taken", kindOf("port", nil),
+		"taken", "Stop what holds it, or move the whole stack to other ports: nharbor launch "+
+			"--shift 100", ""),
+	says("server-absent-made-fixed", kindOf("server",
 		func(n *Need) bool { return n.Make != "" && n.Key == "" }),
-		"nothing of this stack offers it, and nothing answers there", "Start one: {make}.", ""},
-	{"server-absent-made", kindOf("server",
+		"nothing of this stack offers it, and nothing answers there", "Start one: {make}.", ""),
+	says("server-absent-made", kindOf("server",
 		func(n *Need) bool { return n.Make != "" && n.MadeBy == "" }),
 		"nothing of this stack offers it, and nothing answers there",
-		"Start one: {make}. Or let {key} point at one that runs: nharbor fill --set {key}=…", ""},
-	{"server-absent-fixed", kindOf("server",
+		"Start one: {make}. Or let {key} point at one that runs: nharbor fill --set {key}=…", ""),
+	says("server-absent-fixed", kindOf("server",
 		func(n *Need) bool { return n.Key == "" && n.MadeBy == "" }),
-		"nothing of this stack offers it, and nothing answers there", "Start one before the " +
-			"launch.", ""},
-	{"server-absent-script-fixed", kindOf("server", func(n *Need) bool { return n.Key == "" }),
-		"nothing of this stack offers it, and nothing answers there", "Start one; {madeBy} runs " +
-			"such an image.", ""},
-	{"server-absent-script", kindOf("server", func(n *Need) bool { return n.MadeBy != "" }),
+		"nothing of this stack offers it, and nothing answers there", "Start one before the "+
+			"launch.", ""),
+	says("server-absent-script-fixed", kindOf("server", func(n *Need) bool { return n.Key == "" }),
+		"nothing of this stack offers it, and nothing answers there", "Start one; {madeBy} runs "+
+			"such an image.", ""),
+	says("server-absent-script", kindOf("server", func(n *Need) bool { return n.MadeBy != "" }),
 		"nothing of this stack offers it, and nothing answers there",
-		"Start one; {madeBy} runs such an image. Or let {key} point at one that runs: nharbor " +
+		"Start one; {madeBy} runs such an image. Or let {key} point at one that runs: nharbor "+
 			"fill --set {key}=…",
-		""},
-	{"server-absent", kindOf("server", nil),
+		""),
+	says("server-absent", kindOf("server", nil),
 		"nothing of this stack offers it, and nothing answers there",
-		"Start one, or let {key} point at one that runs: nharbor fill --set {key}=…", ""},
-	{"disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.", ""},
+		"Start one, or let {key} point at one that runs: nharbor fill --set {key}=…", ""),
+	says("disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.", ""),
 }
 
 // Explain tells what was found instead of what is needed, and what to do.

@@ -15,14 +15,14 @@ type Setting struct {
 
 // Settings are the rules for a setting.
 var Settings = []Rule[Setting]{
-	{"later-file-wins", func(s *Setting) bool { return s.Later != "" },
-		"{later}:{line} wins over this one", "", ""},
-	{"password-of-before", func(s *Setting) bool { return s.Store != "" && s.Changed },
-		"{store} exists already and keeps the password that it was made with, so that {service} " +
-			"will refuse this " +
-			"one: put the " +
-			"earlier one back (--set {key}=…), or throw the data away (nharbor reset " +
-			"--data)", "", ""},
+	says("later-file-wins", func(s *Setting) bool { return s.Later != "" },
+		"{later}:{line} wins over this one", "", ""),
+	says("password-of-before", func(s *Setting) bool { return s.Store != "" && s.Changed },
+		"{store} exists already and keeps the password that it was made with, so that {service} "+
+			"will refuse this "+
+			"one: put the "+
+			"earlier one back (--set {key}=…), or throw the data away (nharbor reset "+
+			"--data)", "", ""),
 }
 
 // Explain tells what is wrong with the setting; the finding is empty if nothing is.

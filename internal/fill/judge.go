@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/stack"
 	values "nimbleharbor/internal/value"
 )
@@ -14,6 +15,7 @@ var signInKey = expr.New(`(?i)(^|[_.-])(admin|super_?user|root|default|initial|f
 
 // judgement is what is known of a setting that nobody has given a value yet.
 type judgement struct {
+	m *maker
 	f *File
 	s *Setting
 
@@ -73,19 +75,19 @@ func unchosen(f *File, key string) (by *Setting) {
 }
 
 // judgementRule says what becomes of a setting in one case.
-type judgementRule struct {
-	name string
-	when func(m *maker, j *judgement) bool
-	then func(m *maker, j *judgement)
+type judgementRule = rule.Rule[*judgement, func(*judgement)]
+
+func decides(name string, when func(*judgement) bool, then func(*judgement)) judgementRule {
+	return judgementRule{Name: name, When: when, Then: then}
 }
 
-func leave(text string) func(*maker, *judgement) {
-	return func(_ *maker, j *judgement) { j.s.remark("", "%s", text) }
+func leave(text string) func(*judgement) {
+	return func(j *judgement) { j.s.remark("", "%s", text) }
 }
 
-func lacking(_ *maker, j *judgement) { j.s.Origin = Missing }
+func lacking(j *judgement) { j.s.Origin = Missing }
 
-func asItIs(*maker, *judgement) {}
+func asItIs(*judgement) {}
 
 // reportKey is where a third party collects what goes wrong.
 var reportKey = expr.New(`(?i)(^|[_.-])dsn$`)
@@ -93,49 +95,49 @@ var reportKey = expr.New(`(?i)(^|[_.-])dsn$`)
 // judgementRules are gone through in their order; the first that holds decides. What somebody has
 // said goes before what a name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
-	{"the template's value is fine",
-		func(_ *maker, j *judgement) bool {
+	decides("the template's value is fine",
+		func(j *judgement) bool {
 			return !j.open() && !j.s.Secret &&
 				!j.s.expands
-		}, asItIs},
-	{"put together from others",
-		func(_ *maker, j *judgement) bool { return j.s.expands && !j.stand },
-		leave("put together from other settings")},
-	{"an address with a password, judged with the link that it may belong to",
-		func(_ *maker, j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs},
-	{"the compose file has it",
-		func(m *maker, j *judgement) bool {
+		}, asItIs),
+	decides("put together from others",
+		func(j *judgement) bool { return j.s.expands && !j.stand },
+		leave("put together from other settings")),
+	decides("an address with a password, judged with the link that it may belong to",
+		func(j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs),
+	decides("the compose file has it",
+		func(j *judgement) bool {
 			return j.s.Secret && !j.empty &&
-				m.committed(j.s.value)
+				j.m.committed(j.s.value)
 		},
-		leave("the compose file itself holds the same value")},
-	{"a person wants it empty",
-		func(m *maker, j *judgement) bool {
-			return j.empty && m.opt.Waived != nil && m.opt.Waived(j.f.Path, j.s.Key)
+		leave("the compose file itself holds the same value")),
+	decides("a person wants it empty",
+		func(j *judgement) bool {
+			return j.empty && j.m.opt.Waived != nil && j.m.opt.Waived(j.f.Path, j.s.Key)
 		},
-		leave("left empty, as you have said")},
-	{"a password for a server that has none, or is not of this stack",
-		func(m *maker, j *judgement) bool {
+		leave("left empty, as you have said")),
+	decides("a password for a server that has none, or is not of this stack",
+		func(j *judgement) bool {
 			if j.s.Secret && !j.waived {
-				j.server = m.signsIn(j.f, j.s, j.empty, j.stand)
+				j.server = j.m.signsIn(j.f, j.s, j.empty, j.stand)
 			}
 			return j.server != nil
 		},
-		func(_ *maker, j *judgement) { j.server() }},
-	{"of a third party that the settings could choose, and don't",
-		func(m *maker, j *judgement) bool {
-			return j.empty && !j.wanted && m.issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
+		func(j *judgement) { j.server() }),
+	decides("of a third party that the settings could choose, and don't",
+		func(j *judgement) bool {
+			return j.empty && !j.wanted && j.m.issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
 		},
-		func(_ *maker, j *judgement) {
+		func(j *judgement) {
 			by := unchosen(j.f, j.s.Key)
 			j.s.Issued = true
 			j.s.remark("", "left empty: %s is %s", by.Key, by.value)
-		}},
-	{"issued, and the code does without",
-		func(m *maker, j *judgement) bool {
-			return m.issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
+		}),
+	decides("issued, and the code does without",
+		func(j *judgement) bool {
+			return j.m.issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
 		},
-		func(_ *maker, j *judgement) {
+		func(j *judgement) {
 			j.s.Issued = true
 			left := "left as it is"
 			if j.empty {
@@ -143,69 +145,66 @@ var judgementRules = []judgementRule{
 			}
 			j.s.remark("", "%s: the code does without (%s:%d)", left, j.read.At.File,
 				j.read.At.Line)
-		}},
-	{"where errors are reported to, and nothing asks for it",
-		func(m *maker, j *judgement) bool {
-			return m.issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
+		}),
+	decides("where errors are reported to, and nothing asks for it",
+		func(j *judgement) bool {
+			return j.m.issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
 				!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
 		},
-		leave("empty in the template, and nothing says that it is needed")},
-	{"issued by a third party",
-		func(m *maker, j *judgement) bool { return m.issued(j.f, j.s) && j.open() },
-		func(_ *maker, j *judgement) { j.s.Issued, j.s.Origin = true, Missing }},
-	{"what one signs in with, as the files tell",
-		func(m *maker, j *judgement) bool {
+		leave("empty in the template, and nothing says that it is needed")),
+	decides("issued by a third party",
+		func(j *judgement) bool { return j.m.issued(j.f, j.s) && j.open() },
+		func(j *judgement) { j.s.Issued, j.s.Origin = true, Missing }),
+	decides("what one signs in with, as the files tell",
+		func(j *judgement) bool {
 			return j.s.Secret && !j.empty &&
-				slices.ContainsFunc(m.stack.SignIns, func(i stack.SignIn) bool {
+				slices.ContainsFunc(j.m.stack.SignIns, func(i stack.SignIn) bool {
 					return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
 				})
 		},
-		leave("kept: the files name it as the password to sign in with")},
-	{"a secret that can be made up",
-		func(_ *maker, j *judgement) bool {
+		leave("kept: the files name it as the password to sign in with")),
+	decides("a secret that can be made up",
+		func(j *judgement) bool {
 			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
 				(!values.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
 		},
-		func(m *maker, j *judgement) { m.generate(j.f, j.s) }},
-	{"its comment asks for it",
-		func(_ *maker, j *judgement) bool { return j.open() && j.wanted }, lacking},
-	{"the code fails without it",
-		func(_ *maker, j *judgement) bool {
+		func(j *judgement) { j.m.generate(j.f, j.s) }),
+	decides("its comment asks for it",
+		func(j *judgement) bool { return j.open() && j.wanted }, lacking),
+	decides("the code fails without it",
+		func(j *judgement) bool {
 			return j.empty && j.isRead && j.read.Must &&
 				!j.waived
-		}, lacking},
-	{"a compose file can't be read without it",
-		func(m *maker, j *judgement) bool { return j.empty && m.variable(j.f, j.s) }, lacking},
-	{"optional",
-		func(_ *maker, j *judgement) bool {
+		}, lacking),
+	decides("a compose file can't be read without it",
+		func(j *judgement) bool { return j.empty && j.m.variable(j.f, j.s) }, lacking),
+	decides("optional",
+		func(j *judgement) bool {
 			return j.empty &&
 				j.waived
-		}, leave("optional, left empty")},
-	{"the code has a value of its own",
-		func(_ *maker, j *judgement) bool { return j.empty && j.isRead && j.read.Default },
-		func(_ *maker, j *judgement) {
+		}, leave("optional, left empty")),
+	decides("the code has a value of its own",
+		func(j *judgement) bool { return j.empty && j.isRead && j.read.Default },
+		func(j *judgement) {
 			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File,
 				j.read.At.Line)
-		}},
-	{"empty",
-		func(_ *maker, j *judgement) bool { return j.empty },
-		leave("empty in the template, and nothing says that it is needed")},
-	{"a placeholder",
-		func(_ *maker, j *judgement) bool { return j.stand },
-		func(_ *maker, j *judgement) { j.s.remark(stack.Warning, "looks like a placeholder") }},
+		}),
+	decides("empty",
+		func(j *judgement) bool { return j.empty },
+		leave("empty in the template, and nothing says that it is needed")),
+	decides("a placeholder",
+		func(j *judgement) bool { return j.stand },
+		func(j *judgement) { j.s.remark(stack.Warning, "looks like a placeholder") }),
 }
 
 // judge decides on a setting that nobody has given a value yet.
 func (m *maker) judge(f *File, s *Setting) {
-	j := &judgement{f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
+	j := &judgement{m: m, f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
 	j.waived = values.Waives(s.Comment) &&
 		!strings.Contains(strings.ToLower(s.Comment), "not optional")
 	j.wanted = required.MatchString(s.Comment) && !j.waived
-	for _, r := range judgementRules {
-		if r.when(m, j) {
-			r.then(m, j)
-			return
-		}
+	if r := rule.First(judgementRules, j); r != nil {
+		r.Then(j)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/rule"
 )
 
 // wish is what is known of the form that a secret must have.
@@ -45,22 +46,23 @@ func (w *wish) says(words ...string) bool {
 }
 
 // formRule says when a secret has a form, and makes one of it with the reason why.
-type formRule struct {
-	name string
-	when func(w *wish) bool
-	make func(w *wish, random io.Reader) (value, why string)
+type formRule = rule.Rule[*wish, func(w *wish, random io.Reader) (value, why string)]
+
+func makes(name string, when func(*wish) bool,
+	secret func(w *wish, random io.Reader) (value, why string)) formRule {
+	return formRule{Name: name, When: when, Then: secret}
 }
 
 // formRules are gone through in their order; the first that fits makes the secret. A framework's
 // own form goes before what a comment asks for, unless it is only a default; what the comment asks
 // for goes before what a name suggests.
 var formRules = []formRule{
-	{"framework's command",
+	makes("framework's command",
 		func(w *wish) bool { return ecosystem.SecretBy(w.say) != nil },
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(ecosystem.SecretBy(w.say), random)
-		}},
-	{"framework's form",
+		}),
+	makes("framework's form",
 		func(w *wish) bool {
 			s := w.framework.SecretOf(w.name)
 			return s != nil && (!s.Default || w.bytes == 0 && w.chars == 0 &&
@@ -68,20 +70,20 @@ var formRules = []formRule{
 		},
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(w.framework.SecretOf(w.name), random)
-		}},
-	{"fernet",
+		}),
+	makes("fernet",
 		func(w *wish) bool { return strings.Contains(w.name, "FERNET") || w.says("fernet") },
 		func(w *wish, random io.Reader) (string, string) {
 			return base64.URLEncoding.EncodeToString(read(random,
 				32)), "32 bytes, URL-safe base64 with padding"
-		}},
-	{"uuid",
+		}),
+	makes("uuid",
 		func(w *wish) bool {
 			return w.says("uuid") || uuidStand.MatchString(w.stand) ||
 				strings.Contains(w.name, "_UUID")
 		},
-		makeUUID},
-	{"list of keys",
+		makeUUID),
+	makes("list of keys",
 		func(w *wish) bool {
 			return strings.HasSuffix(w.name, "KEYS") &&
 				(listOfKeys.MatchString(w.comment) || strings.Contains(w.stand, ","))
@@ -92,15 +94,15 @@ var formRules = []formRule{
 				list = append(list, base64.StdEncoding.EncodeToString(read(random, 16)))
 			}
 			return strings.Join(list, ","), fmt.Sprintf("%d keys of 16 bytes, base64", len(list))
-		}},
-	{"base64 with prefix",
+		}),
+	makes("base64 with prefix",
 		func(w *wish) bool { return w.says("base64:") },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return "base64:" + base64.StdEncoding.EncodeToString(read(random, n)),
 				fmt.Sprintf("%d bytes, base64 with a prefix%s", n, w.asked())
-		}},
-	{"url-safe base64",
+		}),
+	makes("url-safe base64",
 		func(w *wish) bool { return w.says("base64url", "url-safe", "urlsafe", "url safe") },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, or(w.chars, 32))
@@ -111,15 +113,15 @@ var formRules = []formRule{
 			return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), w.chars), size +
 				", URL-safe base64" +
 				w.asked()
-		}},
-	{"base64",
+		}),
+	makes("base64",
 		func(w *wish) bool { return w.says("base64") || strings.Contains(w.name, "_BASE64") },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return base64.StdEncoding.EncodeToString(read(random,
 				n)), fmt.Sprintf("%d bytes, base64%s", n, w.asked())
-		}},
-	{"hex digits",
+		}),
+	makes("hex digits",
 		func(w *wish) bool {
 			return w.bytes == 0 &&
 				(hexStand.MatchString(w.stand) || w.chars > 0 &&
@@ -132,8 +134,8 @@ var formRules = []formRule{
 			}
 			return cut(hex.EncodeToString(read(random, (n+1)/2)),
 				n), fmt.Sprintf("%d hex digits%s", n, why)
-		}},
-	{"bytes in hex",
+		}),
+	makes("bytes in hex",
 		func(w *wish) bool {
 			return w.says("hex") || w.bytes > 0 ||
 				strings.Contains(w.name, "_HEX")
@@ -141,41 +143,41 @@ var formRules = []formRule{
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return hex.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, hex%s", n, w.asked())
-		}},
-	{"digits",
+		}),
+	makes("digits",
 		func(w *wish) bool { return digitsOnly.MatchString(w.say) },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.chars, 6)
 			return draw(random, "0123456789", n), fmt.Sprintf("%d digits%s", n, w.asked())
-		}},
-	{"letters, digits and signs",
+		}),
+	makes("letters, digits and signs",
 		func(w *wish) bool { return w.chars > 0 && mixedComment.MatchString(w.comment) },
 		func(w *wish, random io.Reader) (string, string) {
 			return draw(random, alphabet+"-_.+=", w.chars-1) + "-",
 				fmt.Sprintf("%d letters, digits and signs%s", w.chars, w.asked())
-		}},
-	{"so many letters",
+		}),
+	makes("so many letters",
 		func(w *wish) bool { return w.chars > 0 || w.upTo > 0 },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.chars, min(24, w.upTo))
 			return letters(random, n), fmt.Sprintf("%d letters and digits%s", n, w.asked())
-		}},
-	{"password",
+		}),
+	makes("password",
 		func(w *wish) bool { return passwordKey.MatchString(w.key) },
 		func(w *wish, random io.Reader) (string, string) {
 			return letters(random, 24),
 				"24 letters and digits"
-		}},
-	{"framework's default",
+		}),
+	makes("framework's default",
 		func(w *wish) bool { return w.framework.SecretOf(w.name) != nil },
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(w.framework.SecretOf(w.name), random)
-		}},
-	{"anything",
+		}),
+	makes("anything",
 		func(w *wish) bool { return true },
 		func(w *wish, random io.Reader) (string, string) {
 			return hex.EncodeToString(read(random, 32)), "32 bytes, hex"
-		}},
+		}),
 }
 
 // makeUp makes a secret, and says in which form: without a wish it is 32 bytes in hex, and for a
@@ -190,10 +192,8 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 	if bits := number(bitCount, w.say); bits > 0 && w.bytes == 0 {
 		w.bytes = bits / 8
 	}
-	for _, r := range formRules {
-		if r.when(w) {
-			return r.make(w, random)
-		}
+	if r := rule.First(formRules, w); r != nil {
+		return r.Then(w, random)
 	}
 	return "", ""
 }
