@@ -31,7 +31,7 @@ var layers = [][]string{
 	{"connect"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
-	{"launch"},
+	{"plan"},
 	{"engines", "record"},
 	{"judge"},
 	{"supervise"},

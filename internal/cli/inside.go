@@ -9,7 +9,7 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/consent"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -34,7 +34,7 @@ code is that of the command.`,
 			if s == nil || err != nil && !session.OnlyVariables(err) {
 				return err
 			}
-			var opt launch.Options
+			var opt plan.Options
 			if r, err := record.Read(s.Root); err == nil && r.Alive() {
 				opt = r.Options
 			}

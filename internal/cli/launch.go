@@ -17,9 +17,9 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/judge"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -29,7 +29,7 @@ import (
 
 func (a *app) launch() *cobra.Command {
 	var flags fillFlags
-	var opt launch.Options
+	var opt plan.Options
 	var on []string
 	var vouched pinned
 	c := &cobra.Command{
@@ -80,7 +80,7 @@ answer, and nharbor stop stops it.`,
 	return c
 }
 
-func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags,
+func (a *app) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
 	vouched pinned) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
@@ -141,7 +141,7 @@ func (a *app) runLaunch(ctx context.Context, opt launch.Options, flags fillFlags
 }
 
 // rewritten says which settings say another address in this mix than in the files.
-func (a *app) rewritten(plan *launch.Plan) {
+func (a *app) rewritten(plan *plan.Plan) {
 	if a.json {
 		return
 	}
@@ -156,7 +156,7 @@ func (a *app) rewritten(plan *launch.Plan) {
 
 // exposed says which ports others on the network can reach, since containers on other engines need
 // them.
-func (a *app) exposed(plan *launch.Plan) {
+func (a *app) exposed(plan *plan.Plan) {
 	var list []string
 	for _, id := range slices.Sorted(maps.Keys(plan.Services)) {
 		for _, p := range plan.Services[id].Exposed {
@@ -209,7 +209,7 @@ func (a *app) filled(f *session.Filled) {
 
 // follow shows the launch until it has settled and, in the foreground, until it is stopped: on a
 // terminal as a timeline that lives, elsewhere in lines.
-func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan,
+func (a *app) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
 	l *supervise.Launched,
 	begin time.Time) error {
 	var t launchView = &lines{a: a, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
@@ -266,7 +266,7 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *launch.Plan,
 
 // stopAll stops what a command has launched that was interrupted. It waits no longer than the
 // services themselves are given to end; a second interruption kills them.
-func (a *app) stopAll(m *session.Mixed, plan *launch.Plan, t launchView, l *supervise.Launched) {
+func (a *app) stopAll(m *session.Mixed, plan *plan.Plan, t launchView, l *supervise.Launched) {
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, os.Interrupt, syscall.SIGTERM)
 	names := m.Services()
@@ -341,7 +341,7 @@ func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.S
 
 // offer asks a person whether the commands that ask something are to be run now, each until it has
 // been; where nobody can be asked, they are named.
-func (a *app) offer(ctx context.Context, plan *launch.Plan) {
+func (a *app) offer(ctx context.Context, plan *plan.Plan) {
 	remembers, t := memory.Recall(plan.Root), a.text()
 	for i := range plan.Asks {
 		ask := &plan.Asks[i]
@@ -396,7 +396,7 @@ func raw(in, out *os.File) func() (rows, columns uint, restore func(), err error
 	}
 }
 
-func whereOf(a *launch.Ask) string {
+func whereOf(a *plan.Ask) string {
 	switch {
 	case a.Service != "":
 		return "in the container of " + a.Service

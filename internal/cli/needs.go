@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/view"
 )
@@ -22,7 +22,7 @@ func (a *app) needs() *cobra.Command {
 			if agree && !install {
 				return wrongCall("--agree goes with --install", "nharbor needs --install --agree")
 			}
-			m, err := a.ordered(cmd.Context(), launch.Options{})
+			m, err := a.ordered(cmd.Context(), plan.Options{})
 			if err != nil {
 				return err
 			}

@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
@@ -20,7 +20,7 @@ func (a *app) order() *cobra.Command {
 	c := &cobra.Command{
 		Use: "order [SERVICE...]", Short: "Shows what starts after what, and why",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := a.ordered(cmd.Context(), launch.Options{Services: args, Literal: literal})
+			m, err := a.ordered(cmd.Context(), plan.Options{Services: args, Literal: literal})
 			if m == nil {
 				return err
 			}

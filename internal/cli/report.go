@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -32,7 +32,7 @@ nothing else to be read, and holds no secrets. With .svg it is the timeline alon
 			if err != nil {
 				return err
 			}
-			opt := launch.Options{}
+			opt := plan.Options{}
 			if r != nil {
 				opt = r.Options
 			}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -77,7 +77,7 @@ func launchedServices(r *record.Record, names []string) error {
 }
 
 func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record,
-	plan *launch.Plan,
+	plan *plan.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
 	done, err := supervise.Restart(ctx, r, plan, names, func(e stack.Event) {

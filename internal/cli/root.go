@@ -19,7 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/demo"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	native "nimbleharbor/internal/run"
 	"nimbleharbor/internal/session"
@@ -300,7 +300,7 @@ func (a *app) surveyed(ctx context.Context, code session.Code) (*session.Surveye
 }
 
 // ordered finds the workspace and puts all of its services in order.
-func (a *app) ordered(ctx context.Context, opt launch.Options) (*session.Mixed, error) {
+func (a *app) ordered(ctx context.Context, opt plan.Options) (*session.Mixed, error) {
 	s, err := a.surveyed(ctx, session.WithoutCode)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
 		return nil, err

@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/consent"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -38,7 +38,7 @@ test fails.`,
 			if err != nil {
 				return err
 			}
-			opt := launch.Options{}
+			opt := plan.Options{}
 			if r.Alive() {
 				opt = r.Options
 			}
@@ -76,19 +76,19 @@ test fails.`,
 
 // chosenTests are those of the folders named, or all, in the order in which the launch comes to
 // their projects.
-func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
-	place := func(t launch.Test) int {
-		i := slices.IndexFunc(plan.Order.Nodes, func(n order.Node) bool {
+func chosenTests(of *plan.Plan, folders []string) ([]plan.Test, error) {
+	place := func(t plan.Test) int {
+		i := slices.IndexFunc(of.Order.Nodes, func(n order.Node) bool {
 			step, ok := n.ID.Step()
 			return ok && strings.Contains(step+"@", ":"+t.Project+"@")
 		})
 		if i < 0 {
-			return len(plan.Order.Nodes)
+			return len(of.Order.Nodes)
 		}
 		return i
 	}
-	tests := slices.Clone(plan.Tests)
-	slices.SortStableFunc(tests, func(x, y launch.Test) int { return place(x) - place(y) })
+	tests := slices.Clone(of.Tests)
+	slices.SortStableFunc(tests, func(x, y plan.Test) int { return place(x) - place(y) })
 	known := map[string]bool{}
 	for _, t := range tests {
 		known[t.Project] = true
@@ -109,7 +109,7 @@ func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 		}
 	}
 	if len(folders) > 0 {
-		tests = slices.DeleteFunc(tests, func(t launch.Test) bool {
+		tests = slices.DeleteFunc(tests, func(t plan.Test) bool {
 			return !slices.ContainsFunc(folders,
 				func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
 		})
@@ -118,14 +118,14 @@ func chosenTests(plan *launch.Plan, folders []string) ([]launch.Test, error) {
 }
 
 // testing is what tests start. Which those are is asked anew for a launch that is read anew.
-func testing(tests []launch.Test) starting {
-	of := func(m *session.Mixed) []launch.Test {
-		plan, err := m.Plan()
+func testing(tests []plan.Test) starting {
+	of := func(m *session.Mixed) []plan.Test {
+		made, err := m.Plan()
 		if err != nil {
 			return nil
 		}
-		return slices.DeleteFunc(slices.Clone(plan.Tests), func(t launch.Test) bool {
-			return !slices.ContainsFunc(tests, func(o launch.Test) bool { return o.ID == t.ID })
+		return slices.DeleteFunc(slices.Clone(made.Tests), func(t plan.Test) bool {
+			return !slices.ContainsFunc(tests, func(o plan.Test) bool { return o.ID == t.ID })
 		})
 	}
 	return starting{
@@ -136,7 +136,7 @@ func testing(tests []launch.Test) starting {
 		command: "nharbor test --vouch"}
 }
 
-func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []launch.Test) error {
+func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []plan.Test) error {
 	if a.json {
 		out := view.TestAnswer{Schema: "nharbor.test/1", Tests: []view.TestResult{}}
 		for _, t := range tests {
@@ -152,7 +152,7 @@ func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []launch.Te
 	return err
 }
 
-func (a *app) runTests(cmd *cobra.Command, plan *launch.Plan, tests []launch.Test) error {
+func (a *app) runTests(cmd *cobra.Command, plan *plan.Plan, tests []plan.Test) error {
 	t, begin := a.text(), time.Now()
 	out := view.TestAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0,
 		Tests: []view.TestResult{}}

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/consent"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
@@ -25,7 +25,7 @@ func (a *app) vouch() *cobra.Command {
 and what its containers may reach of this machine. Nothing of a checkout runs before
 you consent; what has changed is shown again before it runs.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			m, err := a.ordered(cmd.Context(), launch.Options{})
+			m, err := a.ordered(cmd.Context(), plan.Options{})
 			if err != nil {
 				return err
 			}

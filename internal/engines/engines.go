@@ -11,7 +11,7 @@ import (
 	"slices"
 
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/stack"
 )
 
@@ -47,13 +47,13 @@ func On(ctx context.Context, name string) (*engine.Engine, error) {
 }
 
 // Contexts are the contexts over which a launch is spread, without the first.
-func Contexts(opt launch.Options) []string {
+func Contexts(opt plan.Options) []string {
 	return slices.Compact(slices.Sorted(maps.Values(opt.On)))
 }
 
 // All connects to all engines of a launch that can be reached; the first one's error is
 // given, and no other's.
-func All(ctx context.Context, opt launch.Options) ([]*engine.Engine, error) {
+func All(ctx context.Context, opt plan.Options) ([]*engine.Engine, error) {
 	var out []*engine.Engine
 	first, err := engine.Connect(ctx)
 	if err == nil {
@@ -76,8 +76,8 @@ func Close(list []*engine.Engine) {
 
 // Whereabouts tells how the engines of a launch and this machine reach each other. Its error is
 // that of On.
-func Whereabouts(ctx context.Context, opt launch.Options) (map[string]launch.Where, error) {
-	out := map[string]launch.Where{}
+func Whereabouts(ctx context.Context, opt plan.Options) (map[string]plan.Where, error) {
+	out := map[string]plan.Where{}
 	for _, name := range Contexts(opt) {
 		e, err := On(ctx, name)
 		if err != nil {
@@ -88,7 +88,7 @@ func Whereabouts(ctx context.Context, opt launch.Options) (map[string]launch.Whe
 		if err != nil {
 			return nil, err
 		}
-		w := launch.Where{Host: u.Hostname(), Tunnel: u.Scheme == "ssh"}
+		w := plan.Where{Host: u.Hostname(), Tunnel: u.Scheme == "ssh"}
 		if ips, err := net.LookupIP(w.Host); err == nil && len(ips) > 0 {
 			w.Host = ips[0].String()
 		}

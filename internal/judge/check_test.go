@@ -4,7 +4,7 @@ import (
 	"strings"
 	"testing"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testport"
@@ -97,9 +97,9 @@ func TestJobsAreAskedNothing(t *testing.T) {
 	if len(c.Ports) != 1 || c.Ports[0].Service != "board" {
 		t.Errorf("asked was %+v", c.Ports)
 	}
-	mixed, err := launch.Mix(&stack.Stack{Services: []stack.Service{{Name: "prepare",
+	mixed, err := plan.Mix(&stack.Stack{Services: []stack.Service{{Name: "prepare",
 		Kind: stack.Once, Ports: ports}}},
-		launch.Options{})
+		plan.Options{})
 	if err != nil || len(mixed.Stack.Services[0].Ports) != 0 ||
 		len(mixed.Survey.Services[0].Ports) != 1 {
 		t.Errorf("to be launched is %+v, %v", mixed, err)

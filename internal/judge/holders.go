@@ -10,7 +10,7 @@ import (
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engines"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
@@ -23,7 +23,7 @@ import (
 func (j *judgement) lookInto(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	opt := launch.Options{}
+	opt := plan.Options{}
 	if j.Record != nil {
 		opt = j.Record.Options
 	}

@@ -1,7 +1,7 @@
 package record
 
 import (
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 )
@@ -11,10 +11,10 @@ type Request struct {
 	// Do is "follow", "stop", "restart", "kill", "record", "launch" or "mask".
 	Do string `json:"do"`
 	// Lease, with follow, stops everything when the connection ends.
-	Lease    bool         `json:"lease"`
-	Services []string     `json:"services,omitempty"`
-	Plan     *launch.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
-	Texts    []string     `json:"texts,omitempty"` // with mask: what may hold secrets
+	Lease    bool       `json:"lease"`
+	Services []string   `json:"services,omitempty"`
+	Plan     *plan.Plan `json:"plan,omitempty"`  // with restart: how the files say it now
+	Texts    []string   `json:"texts,omitempty"` // with mask: what may hold secrets
 }
 
 // Message is one line that the steward sends.

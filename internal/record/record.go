@@ -14,7 +14,7 @@ import (
 	"slices"
 	"time"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -33,8 +33,8 @@ type Record struct {
 	Steps    []Step    `json:"steps"` // that did not come to their aim
 
 	// Options are what the launch was asked for, and Prints what it was made from, in sums.
-	Options launch.Options `json:"options"`
-	Prints  *launch.Prints `json:"prints,omitempty"`
+	Options plan.Options `json:"options"`
+	Prints  *plan.Prints `json:"prints,omitempty"`
 }
 
 // Service is one service of a launched stack.

@@ -11,8 +11,8 @@ import (
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
@@ -22,11 +22,11 @@ import (
 // Incoming is what the repositories of a workspace have that its checkouts don't, and what must be
 // done again for it: contract nharbor.catchup/1.
 type Incoming struct {
-	Schema    string          `json:"schema"`
-	Checkouts []Ahead         `json:"checkouts"`
-	Again     *launch.Between `json:"again"`    // null where nothing comes
-	Settings  []NewSetting    `json:"settings"` // that no settings file has yet
-	Missing   []fill.Lack     `json:"missing"`  // of these, the ones that only a person can give
+	Schema    string        `json:"schema"`
+	Checkouts []Ahead       `json:"checkouts"`
+	Again     *plan.Between `json:"again"`    // null where nothing comes
+	Settings  []NewSetting  `json:"settings"` // that no settings file has yet
+	Missing   []fill.Lack   `json:"missing"`  // of these, the ones that only a person can give
 	// Commands are those that nobody has vouched for as they will be.
 	Commands []consent.Command `json:"commands"`
 	Needs    []needs.Need      `json:"needs"` // unmet ones that are not so now
@@ -141,7 +141,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 			}
 		}
 	}
-	opt := launch.Options{}
+	opt := plan.Options{}
 	if in.Running = r.Alive(); in.Running {
 		opt = r.Options
 	}
@@ -159,7 +159,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 	err := then.look(ctx, coming, opt, r, filling)
 	wait.Wait()
 	if NothingFound(err) {
-		in.Again = launch.Differ(now.plan, &launch.Plan{Prints: &launch.Prints{}}, nil, nil,
+		in.Again = plan.Differ(now.plan, &plan.Plan{Prints: &plan.Prints{}}, nil, nil,
 			in.Running)
 		return nil
 	}
@@ -175,7 +175,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 		names = slices.DeleteFunc(names,
 			func(name string) bool { return name == e.Template || name == e.Path })
 	}
-	in.Again = launch.Differ(now.plan, then.plan, names, projects, in.Running)
+	in.Again = plan.Differ(now.plan, then.plan, names, projects, in.Running)
 	due := now.settings() // these are to be filled in anyway
 	for _, one := range then.settings() {
 		if !slices.ContainsFunc(due,
@@ -214,14 +214,14 @@ func NothingFound(err error) bool {
 // looked is a workspace with all that is concluded of it, as if its settings were filled.
 type looked struct {
 	mixed    *Mixed
-	plan     *launch.Plan
+	plan     *plan.Plan
 	filled   *fill.Plan
 	commands []consent.Command
 	needs    []needs.Need
 }
 
 // look goes the whole way to a plan.
-func (l *looked) look(ctx context.Context, w *Workspace, opt launch.Options, r *record.Record,
+func (l *looked) look(ctx context.Context, w *Workspace, opt plan.Options, r *record.Record,
 	filling Filling) error {
 	s, err := w.Survey(WithCode)
 	if s == nil || err != nil && !OnlyVariables(err) {

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
@@ -45,7 +45,7 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 
 // Ready writes the settings and finds everything that still stands in the way of a launch, all at
 // once. Filled is told as soon as the settings are written.
-func (s *Surveyed) Ready(ctx context.Context, opt launch.Options, filling Filling,
+func (s *Surveyed) Ready(ctx context.Context, opt plan.Options, filling Filling,
 	ask Asking) (*Mixed, error) {
 	if _, err := s.Mix(opt); err != nil { // a wrong name is said before anything is written
 		return nil, err
@@ -121,7 +121,7 @@ func (m *Mixed) providable(answer *needs.Answer) (out []stack.Server) {
 		for _, w := range m.Mix.Stack.Servers {
 			if n.Kind == needs.Server && !n.Met &&
 				n.Name == fmt.Sprintf("%s on port %d", w.Speaks, w.Port) &&
-				launch.Providable(&w) && !slices.ContainsFunc(out, func(o stack.Server) bool {
+				plan.Providable(&w) && !slices.ContainsFunc(out, func(o stack.Server) bool {
 				return o.Speaks == w.Speaks
 			}) {
 				out = append(out, w)

@@ -17,9 +17,9 @@ import (
 
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/shell"
@@ -82,11 +82,11 @@ func (m *Mixed) Report(ctx context.Context, r *record.Record, version string) (*
 		return nil, err
 	}
 	out.settings(m, f.Plan)
-	plan, err := m.Plan()
+	made, err := m.Plan()
 	if err != nil { // it can't be launched as it is, and the check, or the launch, says why
-		plan = &launch.Plan{}
+		made = &plan.Plan{}
 	}
-	out.byHand(m, plan)
+	out.byHand(m, made)
 	out.machine(ctx)
 	return out, nil
 }
@@ -126,7 +126,7 @@ func (out *Report) settings(m *Mixed, p *fill.Plan) {
 
 // byHand tells how one does it without this program, command by command, in the order of the
 // launch.
-func (out *Report) byHand(m *Mixed, plan *launch.Plan) {
+func (out *Report) byHand(m *Mixed, plan *plan.Plan) {
 	var get []string
 	for _, c := range out.Stack.Checkouts {
 		if c.Address == "" {
@@ -231,7 +231,7 @@ func hiddenEnv(set map[string]string) string {
 	return out
 }
 
-func serviceByHand(s *stack.Service, network string, plan *launch.Plan) []string {
+func serviceByHand(s *stack.Service, network string, plan *plan.Plan) []string {
 	if s.Runs == stack.Native {
 		var lines []string
 		for _, r := range plan.Rewritten {

@@ -4,14 +4,14 @@ import (
 	"strings"
 	"testing"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/stack"
 )
 
 // TestByHand tells what a person would type for a service, as a shell takes it.
 func TestByHand(t *testing.T) {
 	t.Parallel()
-	plan := &launch.Plan{Rewritten: []launch.Rewritten{{Service: "web", Key: "API_URL",
+	plan := &plan.Plan{Rewritten: []plan.Rewritten{{Service: "web", Key: "API_URL",
 		From: "api:80",
 		To:   "localhost:8100"},
 		{Service: "other", Key: "X", To: "y"}}}

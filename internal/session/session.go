@@ -32,10 +32,10 @@ import (
 	"nimbleharbor/internal/engines"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/judge"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
@@ -206,16 +206,16 @@ func OnlyVariables(err error) bool {
 // Mixed is what is to be launched, where each service runs, and in which order.
 type Mixed struct {
 	*Surveyed
-	Options launch.Options
-	Mix     *launch.Mixed
+	Options plan.Options
+	Mix     *plan.Mixed
 	Order   *order.Order
 	Moved   *Moved // nil where the ports are as the files say, or as a person does
 }
 
 // Mix turns the survey into what is to be launched, and puts it in order. With a cycle there is an
 // order that shows it besides the error.
-func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
-	with, err := launch.Provide(s.Stack, opt.Provide)
+func (s *Surveyed) Mix(opt plan.Options) (*Mixed, error) {
+	with, err := plan.Provide(s.Stack, opt.Provide)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (s *Surveyed) Mix(opt launch.Options) (*Mixed, error) {
 		provided.Stack = with
 		s = &provided
 	}
-	mix, err := launch.Mix(s.Stack, opt)
+	mix, err := plan.Mix(s.Stack, opt)
 	if err != nil {
 		return nil, err
 	}
@@ -274,18 +274,18 @@ func (m *Mixed) Lying() []consent.Command {
 
 // Tests lists what tests would run, with what that leads to, and reports whether some of it is new.
 func (m *Mixed) Tests(ctx context.Context,
-	tests []launch.Test) (list []consent.Command, fresh bool, err error) {
+	tests []plan.Test) (list []consent.Command, fresh bool, err error) {
 	list = consent.CommandsOf(m.Files, m.Mix.Stack, m.beside(tests), m.asCommitted(ctx))
 	fresh, err = consent.MarkNew(m.Root, list)
 	return list, fresh, err
 }
 
 // LyingTests lists the same as it lies there.
-func (m *Mixed) LyingTests(tests []launch.Test) []consent.Command {
+func (m *Mixed) LyingTests(tests []plan.Test) []consent.Command {
 	return consent.CommandsOf(m.Files, m.Mix.Stack, m.beside(tests), nil)
 }
 
-func (m *Mixed) beside(tests []launch.Test) (out []consent.Beside) {
+func (m *Mixed) beside(tests []plan.Test) (out []consent.Beside) {
 	for _, t := range tests {
 		folder := t.Project
 		if rel, err := filepath.Rel(m.Root, t.Dir); err == nil {
@@ -355,14 +355,14 @@ func (w *Workspace) committed(ctx context.Context,
 }
 
 // Plan works out what a steward executes.
-func (m *Mixed) Plan() (*launch.Plan, error) {
+func (m *Mixed) Plan() (*plan.Plan, error) {
 	if len(m.Options.On) > 0 && m.Mix.Engines == nil {
 		var err error
 		if m.Mix.Engines, err = engines.Whereabouts(context.Background(), m.Options); err != nil {
 			return nil, err
 		}
 	}
-	return launch.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
+	return plan.Make(m.Root, m.Files, m.Mix, m.Order, m.Options)
 }
 
 // Value gives the value of a setting as a service gets it, for what a workspace asks of its own.
@@ -383,7 +383,7 @@ func (m *Mixed) Value(service, key string) (string, bool) {
 // Judge gives the one judgement of the workspace's stack as it was launched, or would be.
 func (s *Surveyed) Judge(ctx context.Context, r *record.Record) stack.Check {
 	q := judge.Judging{Root: s.Root, Stack: s.Stack, Record: r}
-	opt := launch.Options{}
+	opt := plan.Options{}
 	if r != nil {
 		opt = r.Options
 	}
@@ -403,11 +403,11 @@ func (s *Surveyed) Changes(r *record.Record) *stack.Changed {
 	if err != nil {
 		return nil
 	}
-	plan, err := m.Plan()
+	now, err := m.Plan()
 	if err != nil {
 		return nil
 	}
-	if c := launch.Changes(r.Prints, plan); c.Any() {
+	if c := plan.Changes(r.Prints, now); c.Any() {
 		return &c
 	}
 	return nil

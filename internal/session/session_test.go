@@ -12,7 +12,7 @@ import (
 	"sync"
 	"testing"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/testport"
 )
@@ -83,7 +83,7 @@ func TestEachFileIsOpenedOnce(t *testing.T) {
 	if len(f.Plan.Files) != 2 {
 		t.Errorf("%d settings files, want 2", len(f.Plan.Files))
 	}
-	m, err := s.Mix(launch.Options{})
+	m, err := s.Mix(plan.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,7 +139,7 @@ func TestNeedsAreOfWhatWasFilled(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			m, err := now.Mix(launch.Options{})
+			m, err := now.Mix(plan.Options{})
 			if err != nil {
 				t.Fatal(err)
 			}

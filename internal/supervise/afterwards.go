@@ -6,7 +6,7 @@ import (
 	"os"
 
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/workspace"
 )
@@ -20,7 +20,7 @@ type Terminal struct {
 
 // Answer runs a command that asks a person something on a terminal, and gives its exit code. It
 // ends early with the context.
-func Answer(ctx context.Context, root string, a *launch.Ask, at Terminal) (int, error) {
+func Answer(ctx context.Context, root string, a *plan.Ask, at Terminal) (int, error) {
 	if a.Service == "" {
 		return run.OnTerminal(ctx, a.Dir, a.Command, a.Environment, at.In, at.Out)
 	}

@@ -10,16 +10,16 @@ import (
 	"testing"
 	"time"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testport"
 )
 
 // change alters a service of the plan.
-func (p *play) change(name string, f func(*launch.Service)) {
+func (p *play) change(name string, f func(*plan.Service)) {
 	s := p.plan.Services[stack.ServiceNode(name)]
 	f(&s)
 	p.plan.Services[stack.ServiceNode(name)] = s
@@ -45,26 +45,26 @@ func (p *play) await(t *testing.T, id stack.NodeID, s stack.State, times int) {
 func TestStartsAgain(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct {
-		rule   func(*launch.Service)
+		rule   func(*plan.Service)
 		words  []string
 		starts int
 		ends   string
 	}{
-		"a failure that passes": {func(s *launch.Service) { s.Restarts.Restart = true },
+		"a failure that passes": {func(s *plan.Service) { s.Restarts.Restart = true },
 			[]string{"first=was", "stay"},
 			2, "x running"},
-		"given up in the end": {func(s *launch.Service) {
+		"given up in the end": {func(s *plan.Service) {
 			s.Restarts.Restart,
 				s.Restarts.RestartTimes = true, 2
 		},
 			[]string{"exit=3"},
 			3, "x failed"},
-		"only after a failure": {func(s *launch.Service) {
+		"only after a failure": {func(s *plan.Service) {
 			s.Restarts.Restart, s.Restarts.RestartOnFailure = true,
 				true
 		},
 			[]string{"exit=0"}, 1, "x failed"},
-		"not where nothing declares": {func(*launch.Service) {}, []string{"exit=3"}, 1, "x failed"},
+		"not where nothing declares": {func(*plan.Service) {}, []string{"exit=3"}, 1, "x failed"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -100,7 +100,7 @@ func TestStoppedBetweenStarts(t *testing.T) {
 	port := testport.Take(t)
 	p.native("x", stack.Lasting, port,
 		words(fmt.Sprintf("listen=%d", port), "await="+filepath.Join(p.root, "go"), "exit=4"))
-	p.change("x", func(s *launch.Service) { s.Restarts.Restart = true })
+	p.change("x", func(s *plan.Service) { s.Restarts.Restart = true })
 	p.run(t, nil)
 	if err := os.WriteFile(filepath.Join(p.root, "go"), nil, 0o600); err != nil {
 		t.Fatal(err)
@@ -163,7 +163,7 @@ func TestRestart(t *testing.T) {
 	before := x.at("service:db")
 
 	next := *p.plan
-	next.Services = map[stack.NodeID]launch.Service{}
+	next.Services = map[stack.NodeID]plan.Service{}
 	for id, s := range p.plan.Services {
 		s.Environment = append(slices.Clone(os.Environ()), "LEVEL=high-tide-77")
 		next.Services[id] = s
@@ -279,8 +279,8 @@ func BenchmarkRelaunch(b *testing.B) {
 // show no password.
 func TestSeals(t *testing.T) {
 	t.Parallel()
-	service := func(image string, env ...string) *launch.Service {
-		return &launch.Service{Name: "db", Image: image, Runs: stack.Container, Environment: env}
+	service := func(image string, env ...string) *plan.Service {
+		return &plan.Service{Name: "db", Image: image, Runs: stack.Container, Environment: env}
 	}
 	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary",
 		"POSTGRES_USER=office",
@@ -290,7 +290,7 @@ func TestSeals(t *testing.T) {
 		t.Errorf("the seal is %q", was)
 	}
 	for name, c := range map[string]struct {
-		s     *launch.Service
+		s     *plan.Service
 		store string
 		same  bool
 	}{

@@ -14,8 +14,8 @@ import (
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
@@ -85,7 +85,7 @@ func (x *Executor) ensure(ctx context.Context) error {
 	return nil
 }
 
-func networkName(p *launch.Plan, n string) string {
+func networkName(p *plan.Plan, n string) string {
 	if spec := p.Networks[n]; spec.External {
 		return first(spec.Name, n)
 	}
@@ -109,7 +109,7 @@ func first(a, b string) string {
 // healthTest is the command of a container's health check; nil if it has none. That of its image
 // counts where there is no port to ask: who made the image did not know what the application makes
 // of it.
-func (x *Executor) healthTest(ctx context.Context, svc *launch.Service, proc run.Process) []string {
+func (x *Executor) healthTest(ctx context.Context, svc *plan.Service, proc run.Process) []string {
 	c, ok := proc.(*run.Container)
 	if !ok || svc.Container == nil || svc.Container.Health == nil && slices.ContainsFunc(svc.Ports,
 		func(p stack.Port) bool { return p.Host > 0 && p.Transport == "tcp" }) {
@@ -169,7 +169,7 @@ func (x *Executor) healthSays(proc run.Process, test []string) string {
 
 // startContainers makes and starts the containers of a service: one, or as many as the files ask
 // for.
-func (x *Executor) startContainers(ctx context.Context, s *launch.Service,
+func (x *Executor) startContainers(ctx context.Context, s *plan.Service,
 	log *logs.Log) (run.Process, error) {
 	count := 1
 	if s.Container.Replicas != nil {
@@ -204,7 +204,7 @@ func (x *Executor) startContainers(ctx context.Context, s *launch.Service,
 
 // forward lets the ports of a service on another machine be reached at this one's loopback, as long
 // as it runs.
-func (x *Executor) forward(s *launch.Service, proc run.Process, log *logs.Log) {
+func (x *Executor) forward(s *plan.Service, proc run.Process, log *logs.Log) {
 	ctx, cancel := context.WithCancel(context.Background())
 	go func() {
 		<-proc.Done()
@@ -234,7 +234,7 @@ func (x *Executor) ownName(service string) string {
 }
 
 // container is what the engine is asked to make for a service, the index-th of its containers.
-func (x *Executor) container(s *launch.Service, index int) (run.ContainerSpec, error) {
+func (x *Executor) container(s *plan.Service, index int) (run.ContainerSpec, error) {
 	c, p := s.Container, x.plan()
 	out := run.ContainerSpec{PostStart: c.PostStart, PreStop: c.PreStop}
 	spec := &out.Spec
@@ -383,7 +383,7 @@ func (x *Executor) containerOf(service string) (string, error) {
 
 // across is the address at which a service finds another one that is on another engine; empty for
 // one on its own.
-func across(s *launch.Service, other string) string {
+func across(s *plan.Service, other string) string {
 	for _, kv := range s.Across {
 		if name, ip, _ := strings.Cut(kv, "="); name == other {
 			return ip
@@ -393,7 +393,7 @@ func across(s *launch.Service, other string) string {
 }
 
 // attach puts a container into its networks, under all of its names.
-func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
+func (x *Executor) attach(spec *engine.Spec, s *plan.Service) error {
 	c := s.Container
 	links := slices.Clone(c.ExternalLinks)
 	for _, l := range c.Links {
@@ -432,7 +432,7 @@ func (x *Executor) attach(spec *engine.Spec, s *launch.Service) error {
 
 // linksAsVouched makes sure that every folder that a container sees leads where it led when consent
 // was asked for.
-func linksAsVouched(p *launch.Plan, s *launch.Service) error {
+func linksAsVouched(p *plan.Plan, s *plan.Service) error {
 	for _, source := range s.Container.Binds() {
 		if to := consent.Leads(p.Root, source); to != p.Leads[source] {
 			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched "+

@@ -18,8 +18,8 @@ import (
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engines"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
@@ -36,7 +36,7 @@ type Launched struct {
 
 // Start starts a steward for the plan, by running the program with words, and follows it. A plan
 // that isn't for the background ends when the connection does.
-func Start(plan *launch.Plan, program string, words []string) (*Launched, error) {
+func Start(plan *plan.Plan, program string, words []string) (*Launched, error) {
 	data, err := json.Marshal(plan)
 	if err != nil {
 		return nil, err
@@ -193,7 +193,7 @@ func Left(ctx context.Context, root string) bool {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	opt := launch.Options{}
+	opt := plan.Options{}
 	if r, err := record.Read(root); err == nil && r != nil {
 		opt = r.Options
 	}
@@ -210,7 +210,7 @@ func Left(ctx context.Context, root string) bool {
 
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to
 // event. It gives how all services stand then.
-func Restart(ctx context.Context, r *record.Record, plan *launch.Plan, services []string,
+func Restart(ctx context.Context, r *record.Record, plan *plan.Plan, services []string,
 	event func(stack.Event)) (*record.Settled,
 	error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
@@ -287,7 +287,7 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 			return out, err
 		}
 	}
-	opt := launch.Options{}
+	opt := plan.Options{}
 	if r != nil {
 		opt = r.Options
 	}

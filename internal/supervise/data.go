@@ -13,8 +13,8 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -22,7 +22,7 @@ import (
 
 // seal is a sum of the passwords that a database makes its store of data with, salted with what
 // tells the store from others; empty for a service that is none.
-func seal(s *launch.Service, store string) string {
+func seal(s *plan.Service, store string) string {
 	sum := hmac.New(sha256.New, []byte(store))
 	found := false
 	keys := protocol.PasswordKeys(s.Image)
@@ -39,7 +39,7 @@ func seal(s *launch.Service, store string) string {
 }
 
 // keepSeals remembers the secrets of a service's volumes, once it answers.
-func (x *Executor) keepSeals(s *launch.Service) {
+func (x *Executor) keepSeals(s *plan.Service) {
 	if s.Runs != stack.Container || s.Container == nil {
 		return
 	}
@@ -98,7 +98,7 @@ func volumes(ctx context.Context, root string) map[string]string {
 
 // OtherPasswords lists, sorted, the services of the plan whose stores of data were made with other
 // secrets than they would be started with now.
-func OtherPasswords(ctx context.Context, p *launch.Plan) []string {
+func OtherPasswords(ctx context.Context, p *plan.Plan) []string {
 	m := memory.Recall(p.Root)
 	if !m.Sealing() {
 		return nil
@@ -137,7 +137,7 @@ func (x *Executor) dataOf(services []string) string {
 
 // dataOfService is what identifies a database's content: its volumes, or, without one, this very
 // launch.
-func (x *Executor) dataOfService(s *launch.Service) string {
+func (x *Executor) dataOfService(s *plan.Service) string {
 	if s.Runs != stack.Container || s.Container == nil {
 		return s.Name
 	}
@@ -163,7 +163,7 @@ func (x *Executor) volume(name string) string {
 }
 
 // databases lists the files of a step's project in which a database of one file may lie.
-func databases(s *launch.Step) []string {
+func databases(s *plan.Step) []string {
 	if s.Role.Rank() < stack.Create.Rank() {
 		return nil
 	}

@@ -12,14 +12,14 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engines"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 )
 
 // Entering is a command to run where a service runs.
 type Entering struct {
-	Plan    *launch.Plan
+	Plan    *plan.Plan
 	Service string
 	Command []string // nil for a shell
 	In      io.Reader

@@ -23,10 +23,10 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
@@ -57,7 +57,7 @@ type Executor struct {
 	journal *journal
 
 	mu      sync.RWMutex
-	current *launch.Plan
+	current *plan.Plan
 	nodes   map[stack.NodeID]*node
 	// by volume: what tells its content from that of one of the same name
 	data map[string]string
@@ -68,7 +68,7 @@ type Executor struct {
 }
 
 // plan is the plan as it stands: a restart may bring another.
-func (x *Executor) plan() *launch.Plan {
+func (x *Executor) plan() *plan.Plan {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
 	return x.current
@@ -89,7 +89,7 @@ func (x *Executor) all() []*node {
 
 // NewExecutor prepares a plan. When ctx ends, what has not been started never is. The engine may be
 // nil when no service runs in a container.
-func NewExecutor(ctx context.Context, plan *launch.Plan, e *engine.Engine, logs *logs.Folder,
+func NewExecutor(ctx context.Context, plan *plan.Plan, e *engine.Engine, logs *logs.Folder,
 	memory *memory.Memory,
 	keeper *Keeper) *Executor {
 	x := &Executor{ctx: ctx, current: plan, engine: e, logs: logs, memory: memory, keeper: keeper,

@@ -22,10 +22,10 @@ import (
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/engine/standin/inside"
 	"nimbleharbor/internal/judge"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"
@@ -96,7 +96,7 @@ func TestMain(m *testing.M) {
 
 // play is a plan that a test puts together.
 type play struct {
-	plan  *launch.Plan
+	plan  *plan.Plan
 	x     *Executor
 	root  string
 	ready sync.WaitGroup // done when there is an executor
@@ -108,10 +108,10 @@ var plays atomic.Int32
 func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
-	p := &play{root: root, plan: &launch.Plan{Root: root,
+	p := &play{root: root, plan: &plan.Plan{Root: root,
 		ID:       fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
-		Steps:    map[stack.NodeID]launch.Step{},
-		Services: map[stack.NodeID]launch.Service{}}}
+		Steps:    map[stack.NodeID]plan.Step{},
+		Services: map[stack.NodeID]plan.Service{}}}
 	p.ready.Add(1)
 	return p
 }
@@ -129,7 +129,7 @@ func (p *play) after(id stack.NodeID, others ...string) {
 
 func (p *play) native(name string, kind stack.Lifetime, port int, command []string,
 	after ...string) {
-	s := launch.Service{Name: name, Kind: kind, Runs: stack.Native, Command: command, Dir: p.root,
+	s := plan.Service{Name: name, Kind: kind, Runs: stack.Native, Command: command, Dir: p.root,
 		Environment: os.Environ()}
 	if port > 0 {
 		s.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http"}}
@@ -139,7 +139,7 @@ func (p *play) native(name string, kind stack.Lifetime, port int, command []stri
 }
 
 func (p *play) step(name string, command []string, inputs []string, after ...string) {
-	p.plan.Steps[stack.StepNode(name)] = launch.Step{Dir: p.root,
+	p.plan.Steps[stack.StepNode(name)] = plan.Step{Dir: p.root,
 		Work: memory.Work{ID: name, Command: command, Inputs: inputs, Env: os.Environ()}}
 	p.after(stack.StepNode(name), after...)
 }
@@ -455,7 +455,7 @@ func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerS
 	spec.Networks = []string{"default"}
 	spec.Labels = map[string]string{engine.LabelStack: "stolen",
 		"own": "label"} // a checkout can't hide its containers
-	p.plan.Services[stack.ServiceNode(name)] = launch.Service{Name: name, Kind: kind,
+	p.plan.Services[stack.ServiceNode(name)] = plan.Service{Name: name, Kind: kind,
 		Runs:  stack.Container,
 		Image: "player:1", Command: command, Ports: ports, Container: &spec}
 	p.after(stack.ServiceNode(name), after...)

@@ -19,9 +19,9 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/expr"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
 )
@@ -133,7 +133,7 @@ type making struct {
 
 // built makes sure that a service's image is there, built from what its build can see now. way are
 // the services whose images lead to it.
-func (x *Executor) built(ctx context.Context, n *node, s *launch.Service, log *logs.Log,
+func (x *Executor) built(ctx context.Context, n *node, s *plan.Service, log *logs.Log,
 	way []string) error {
 	spec, sum, err := x.buildOf(ctx, n, s, log, way)
 	if err != nil {
@@ -172,7 +172,7 @@ func (x *Executor) built(ctx context.Context, n *node, s *launch.Service, log *l
 }
 
 // nameToo gives a built image the names that the files give it, but those that are somebody else's.
-func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log) error {
+func (x *Executor) nameToo(ctx context.Context, s *plan.Service, log *logs.Log) error {
 	for _, name := range append([]string{s.Image}, s.Container.Tags...) {
 		if name == "" {
 			continue
@@ -194,7 +194,7 @@ func (x *Executor) nameToo(ctx context.Context, s *launch.Service, log *logs.Log
 }
 
 // make builds an image, unless the one that is there was built from the same.
-func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *engine.BuildSpec,
+func (x *Executor) make(ctx context.Context, n *node, s *plan.Service, spec *engine.BuildSpec,
 	sum string,
 	log *logs.Log) error {
 	again := spec.NoCache || spec.PullBase || spec.Remote != "" || s.Container.PullPolicy == "build"
@@ -220,7 +220,7 @@ func (x *Executor) make(ctx context.Context, n *node, s *launch.Service, spec *e
 // buildOf is how a service's image is built, with the sum of all that it comes of: what the build
 // can see, what it is given, and the images of this stack that it begins from, which are made
 // first.
-func (x *Executor) buildOf(ctx context.Context, n *node, s *launch.Service, log *logs.Log,
+func (x *Executor) buildOf(ctx context.Context, n *node, s *plan.Service, log *logs.Log,
 	way []string) (
 	*engine.BuildSpec, string, error) {
 	c := s.Container
@@ -305,7 +305,7 @@ func only(list []string) string {
 
 // dockerfile reads a build's Dockerfile. One that lies outside of the context goes into the archive
 // by its text.
-func (x *Executor) dockerfile(spec *engine.BuildSpec, context *os.Root, s *launch.Service) error {
+func (x *Executor) dockerfile(spec *engine.BuildSpec, context *os.Root, s *plan.Service) error {
 	if spec.Folder.Inline != "" {
 		spec.Dockerfile = spec.Folder.Inline
 		return nil
@@ -351,7 +351,7 @@ func (x *Executor) seen(f *engine.Folder, tag string) (string, error) {
 var fromImage = expr.New(`(?im)^\s*(?:FROM\s+(?:--\S+\s+)*|COPY\s+(?:--\S+\s+)*--from=)(\S+)`)
 
 // bases are the services of this stack whose images a build begins from, or copies from.
-func (x *Executor) bases(spec *engine.BuildSpec, s *launch.Service) (out []launch.Service) {
+func (x *Executor) bases(spec *engine.BuildSpec, s *plan.Service) (out []plan.Service) {
 	named := map[string]bool{}
 	for _, m := range fromImage.FindAllStringSubmatch(spec.Dockerfile, -1) {
 		named[m[1]], named[m[1]+":latest"] = true, true

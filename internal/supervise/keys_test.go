@@ -24,10 +24,10 @@ import (
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"
@@ -144,7 +144,7 @@ func (k *keyCase) open(t testing.TB, e *engine.Engine) {
 		t.Fatal(err)
 	}
 	s.Root = root
-	mixed, err := launch.Mix(s, launch.Options{})
+	mixed, err := plan.Mix(s, plan.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +152,7 @@ func (k *keyCase) open(t testing.TB, e *engine.Engine) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan, err := launch.Make(root, os.DirFS(root), mixed, ord, launch.Options{})
+	plan, err := plan.Make(root, os.DirFS(root), mixed, ord, plan.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

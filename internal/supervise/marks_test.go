@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -22,7 +22,7 @@ func TestRememberedOnce(t *testing.T) {
 		p := newPlay(t)
 		p.root, p.plan.Root = root, root
 		p.native("setup", stack.Once, 0, words("say=set up"))
-		p.change("setup", func(s *launch.Service) { s.Remembered = true })
+		p.change("setup", func(s *plan.Service) { s.Remembered = true })
 		p.run(t, nil)
 		if got := p.states(); got != want {
 			t.Errorf("launch %d: %s", i, got)

@@ -5,7 +5,7 @@ import (
 	"sync"
 	"time"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
@@ -19,8 +19,8 @@ import (
 // end with the process.
 type node struct {
 	id   stack.NodeID
-	step *launch.Step    // nil for a service
-	svc  *launch.Service // nil for a step
+	step *plan.Step    // nil for a service
+	svc  *plan.Service // nil for a step
 
 	mu      sync.Mutex
 	life    life
@@ -189,7 +189,7 @@ func further(a, b stack.Until) stack.Until {
 	return a
 }
 
-func newNode(plan *launch.Plan, id stack.NodeID) *node {
+func newNode(plan *plan.Plan, id stack.NodeID) *node {
 	n := &node{id: id, changed: make(chan struct{})}
 	if s, ok := plan.Services[id]; ok {
 		n.svc = &s

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"sync"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/order"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/stack"
 )
 
@@ -18,7 +18,7 @@ import (
 // through again, which does only what has changed. Services that need them and that somebody has
 // stopped stay so; without names all are started. It returns when each has reached a state that
 // lasts.
-func (x *Executor) Restart(plan *launch.Plan, names []string) error {
+func (x *Executor) Restart(plan *plan.Plan, names []string) error {
 	var unknown []string
 	for _, o := range plan.Order.Nodes {
 		if !o.ID.IsStep() && x.at(o.ID) == nil {
@@ -84,7 +84,7 @@ func (x *Executor) Restart(plan *launch.Plan, names []string) error {
 
 // takeOver puts the new plan into the place of the old for the targets and for the steps that lead
 // to them, which become targets too.
-func (x *Executor) takeOver(plan *launch.Plan, targets map[stack.NodeID]bool) {
+func (x *Executor) takeOver(plan *plan.Plan, targets map[stack.NodeID]bool) {
 	steps := map[stack.NodeID]bool{}
 	var lead func(id stack.NodeID)
 	after := map[stack.NodeID][]order.Edge{}

@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
@@ -125,7 +125,7 @@ func (x *Executor) ended(n *node, exit run.Exit, log *logs.Log) {
 }
 
 // outOfMemory says what to do for a container that the system has ended.
-func outOfMemory(s *launch.Service) record.Why {
+func outOfMemory(s *plan.Service) record.Why {
 	w := record.Why{Code: "memory-full",
 		Cause:  "it took more memory than the engine's machine has to give",
 		Remedy: "Run fewer things at once, or give the engine's machine more memory."}
@@ -196,7 +196,7 @@ func ordinal(n int) string {
 }
 
 // onceWork is a service that runs once as work that can be remembered.
-func onceWork(s *launch.Service) *memory.Work {
+func onceWork(s *plan.Service) *memory.Work {
 	return &memory.Work{ID: "service:" + s.Name, Role: stack.Seed,
 		Command: append([]string{s.Image, s.Build}, s.Command...),
 		Env:     s.Environment}

@@ -18,9 +18,9 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engines"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
@@ -34,7 +34,7 @@ const leaseTime = 15 * time.Second
 // RunSteward is the work of the steward process: it reads the plan, executes it, and answers on its
 // socket until everything has been stopped. It tells over out that it is ready, or why it can't be.
 func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
-	var plan launch.Plan
+	var plan plan.Plan
 	if err := json.NewDecoder(in).Decode(&plan); err != nil {
 		return fmt.Errorf("reading the plan: %w", err)
 	}
@@ -55,7 +55,7 @@ func RunSteward(in io.Reader, out io.Writer, keeperWords []string) error {
 // the starting, stops all and ends over; then work writes the last record, closes closed, and
 // returns when every client has been answered.
 type steward struct {
-	plan     *launch.Plan
+	plan     *plan.Plan
 	exec     *Executor
 	engine   *engine.Engine
 	others   map[string]*engine.Engine // by their contexts
@@ -86,7 +86,7 @@ type steward struct {
 	record record.Record
 }
 
-func newSteward(plan *launch.Plan, keeperWords []string) (*steward, error) {
+func newSteward(plan *plan.Plan, keeperWords []string) (*steward, error) {
 	dir, err := workspace.MakeStateDir(plan.Root)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeStateUnwritable,

@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
@@ -15,7 +15,7 @@ import (
 const grace = 10 * time.Second
 
 // StopTimes is how long all services of a plan are given to end by themselves, one after the other.
-func StopTimes(p *launch.Plan) (sum time.Duration) {
+func StopTimes(p *plan.Plan) (sum time.Duration) {
 	for _, s := range p.Services {
 		sum += stopTime(&s)
 	}
@@ -23,7 +23,7 @@ func StopTimes(p *launch.Plan) (sum time.Duration) {
 }
 
 // stopTime is how long a service is given to end by itself.
-func stopTime(s *launch.Service) time.Duration {
+func stopTime(s *plan.Service) time.Duration {
 	if s.Container != nil && s.Runs == stack.Container && s.Container.StopGrace > 0 {
 		return seconds(s.Container.StopGrace)
 	}

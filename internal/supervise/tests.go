@@ -7,8 +7,8 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
 	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/run"
@@ -26,7 +26,7 @@ type Tested struct {
 
 // RunTest runs a project's own tests and gives every line that they say to line, without secrets;
 // it goes into the logs too. With the context the tests end.
-func RunTest(ctx context.Context, plan *launch.Plan, t *launch.Test,
+func RunTest(ctx context.Context, plan *plan.Plan, t *plan.Test,
 	line func(string)) (*Tested, error) {
 	folder, err := logs.Beside(plan.Root, plan.Secrets)
 	if err != nil {

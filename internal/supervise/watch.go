@@ -18,7 +18,7 @@ import (
 	"github.com/moby/patternmatcher"
 
 	"nimbleharbor/internal/engine"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/stack"
@@ -367,7 +367,7 @@ func (x *Executor) renew(id stack.NodeID) {
 }
 
 // initial is what a container gets of a rule's files when it is started first.
-func (x *Executor) initial(s *launch.Service) (out []engine.File, err error) {
+func (x *Executor) initial(s *plan.Service) (out []engine.File, err error) {
 	x.mu.RLock()
 	w := x.watchers[stack.ServiceNode(s.Name)]
 	x.mu.RUnlock()

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 
 	"nimbleharbor/internal/fill"
-	"nimbleharbor/internal/launch"
+	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/shell"
 )
@@ -84,7 +84,7 @@ var origins = map[string]string{
 		"you can give it",
 }
 
-func (t *Text) due(what string, list []launch.Due) {
+func (t *Text) due(what string, list []plan.Due) {
 	for _, d := range list {
 		t.Line("  %s: %s, since %s", what, d.ID.Title(), d.Because)
 	}

@@ -1,7 +1,7 @@
-// Package launch turns a survey into what is to be launched: which services run where (Mix), and
+// Package plan turns a survey into what is to be launched: which services run where (Mix), and
 // with which commands, settings and ports (Make). It starts nothing; package supervise executes the
 // plan.
-package launch
+package plan
 
 import (
 	"errors"
