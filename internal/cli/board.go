@@ -18,12 +18,12 @@ import (
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) board() *cobra.Command {
+func boardCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use: "board", Short: "Shows the running stack as it lives, with keys to start, stop and " +
 			"restart",
@@ -43,9 +43,9 @@ With --plain it tells what changes in lines, one after the other.`,
 			in, _ := a.in.(*os.File)
 			if a.plain || a.json || out == nil || in == nil || !term.IsTerminal(int(out.Fd())) ||
 				!term.IsTerminal(int(in.Fd())) {
-				return a.plainBoard(ctx, s, r)
+				return a.boards().plainBoard(ctx, s, r)
 			}
-			return a.liveBoard(ctx, s, r, in, out)
+			return a.boards().liveBoard(ctx, s, r, in, out)
 		},
 	}
 	c.Flags().BoolVar(&a.plain, "plain", false,
@@ -54,14 +54,14 @@ With --plain it tells what changes in lines, one after the other.`,
 }
 
 // plainBoard tells how everything stands, and then what happens, until it ends or somebody ends it.
-func (a *app) plainBoard(ctx context.Context, s *session.Surveyed, r *record.Record) error {
-	l, err := supervise.Follow(ctx, r)
+func (a boards) plainBoard(ctx context.Context, s *session.Surveyed, r *record.Record) error {
+	l, err := steward.Follow(ctx, r)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
 	defer context.AfterFunc(ctx, func() { l.Close() })()
-	if err := a.checked(s.Judge(ctx, r)); err != nil {
+	if err := a.checking().checked(s.Judge(ctx, r)); err != nil {
 		return err
 	}
 	names := 0
@@ -95,7 +95,7 @@ const (
 )
 
 // liveBoard runs the board on a terminal until somebody leaves it. Its goroutines end with it.
-func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Record, in,
+func (a boards) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Record, in,
 	out *os.File) error {
 	launched := r.Launch()
 	if launched == nil {
@@ -112,7 +112,7 @@ func (a *app) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Reco
 	p := tea.NewProgram(board, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
 		tea.WithoutSignalHandler(), tea.WithFPS(20))
 	does.send = func(n view.BoardNews) { p.Send(n) }
-	l, err := supervise.Follow(ctx, r)
+	l, err := steward.Follow(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ type boardDoes struct {
 
 // weigh tells what everything takes, until the board is left.
 func (d *boardDoes) weigh(r *record.Record) {
-	loads := supervise.NewLoads(d.ctx, r)
+	loads := steward.NewLoads(d.ctx, r)
 	defer loads.Close()
 	for {
 		begun := time.Now()

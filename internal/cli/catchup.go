@@ -16,11 +16,11 @@ import (
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) catchup() *cobra.Command {
+func catchupCommand(a *app) *cobra.Command {
 	var flags fillFlags
 	var agree, back bool
 	c := &cobra.Command{
@@ -49,9 +49,9 @@ nharbor catchup --back brings the checkouts, and what runs, to where they were.`
 			}
 			a.workspace = w
 			if back {
-				return a.wayBack(cmd.Context(), w)
+				return a.catching().wayBack(cmd.Context(), w)
 			}
-			return a.catchUp(cmd.Context(), w, flags, agree)
+			return a.catching().catchUp(cmd.Context(), w, flags, agree)
 		},
 	}
 	flags.add(c)
@@ -62,7 +62,7 @@ nharbor catchup --back brings the checkouts, and what runs, to where they were.`
 	return c
 }
 
-func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags,
+func (a catching) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags,
 	agree bool) error {
 	if err := a.elsewhere(w, agree); err != nil {
 		return err
@@ -149,7 +149,7 @@ func (a *app) catchUp(ctx context.Context, w *session.Workspace, flags fillFlags
 
 // elsewhere asks before anything is fetched into a repository that lies outside of the workspace:
 // that of a second working copy of one's own.
-func (a *app) elsewhere(w *session.Workspace, agree bool) error {
+func (a catching) elsewhere(w *session.Workspace, agree bool) error {
 	for _, c := range w.Checkouts {
 		dir := filepath.Join(w.Root, filepath.FromSlash(c.Path))
 		at := gitrepo.Outside(w.Root, dir)
@@ -224,7 +224,7 @@ func unchanged(err error, of string) error {
 
 // makeFollow fills the settings of a workspace whose files have become others, and has its stack
 // follow, if it is launched.
-func (a *app) makeFollow(ctx context.Context, root string, filling session.Filling,
+func (a catching) makeFollow(ctx context.Context, root string, filling session.Filling,
 	way *session.Way) error {
 	w, err := session.Open(ctx, root, true)
 	if err != nil {
@@ -251,7 +251,7 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 	if s == nil {
 		return err
 	}
-	a.filled(f)
+	a.launching().filled(f)
 	r, err := record.Read(root)
 	if err != nil {
 		return err
@@ -268,12 +268,12 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 			a.text().Line("Services have come or gone, so all are stopped, and launched anew in " +
 				"the background.")
 		}
-		if _, err := supervise.StopStack(ctx, root, nil); err != nil {
+		if _, err := steward.StopStack(ctx, root, nil); err != nil {
 			return err
 		}
 		opt := r.Options
 		opt.Background = true
-		return a.runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
+		return a.launching().runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
 	}
 	var names []string
 	for _, name := range way.Services {
@@ -303,7 +303,7 @@ func (a *app) makeFollow(ctx context.Context, root string, filling session.Filli
 }
 
 // wayBack brings all to where it was before the last catching up.
-func (a *app) wayBack(ctx context.Context, w *session.Workspace) error {
+func (a catching) wayBack(ctx context.Context, w *session.Workspace) error {
 	way, err := w.WayBack()
 	if err != nil {
 		return err

@@ -18,7 +18,7 @@ import (
 // again is how long check waits between two looks.
 const again = time.Second
 
-func (a *app) check() *cobra.Command {
+func checkCommand(a *app) *cobra.Command {
 	var watch bool
 	var wait time.Duration
 	var junit string
@@ -35,9 +35,9 @@ Questions of your own belong into nharbor.toml, [check.NAME].`,
 				return err
 			}
 			if watch {
-				return a.watch(ctx, w)
+				return a.checking().watch(ctx, w)
 			}
-			c, err := a.look(ctx, w, wait)
+			c, err := a.checking().look(ctx, w, wait)
 			if err != nil {
 				return err
 			}
@@ -50,7 +50,7 @@ Questions of your own belong into nharbor.toml, [check.NAME].`,
 					return err
 				}
 			}
-			return a.checked(c)
+			return a.checking().checked(c)
 		},
 	}
 	f := c.Flags()
@@ -63,7 +63,7 @@ Questions of your own belong into nharbor.toml, [check.NAME].`,
 }
 
 // look judges the stack, again and again until it is well or the time is over.
-func (a *app) look(ctx context.Context, w *session.Surveyed,
+func (a checking) look(ctx context.Context, w *session.Surveyed,
 	wait time.Duration) (stack.Check, error) {
 	until := time.Now().Add(wait)
 	for {
@@ -85,7 +85,7 @@ func (a *app) look(ctx context.Context, w *session.Surveyed,
 }
 
 // checked shows a judgement.
-func (a *app) checked(c stack.Check) error {
+func (a checking) checked(c stack.Check) error {
 	if a.json {
 		c.Hide()
 		return view.JSON(a.out, c)
@@ -102,7 +102,7 @@ func (a *app) checked(c stack.Check) error {
 }
 
 // watch tells what changes, until somebody ends it; then the exit code is that of the last look.
-func (a *app) watch(ctx context.Context, w *session.Surveyed) error {
+func (a checking) watch(ctx context.Context, w *session.Surveyed) error {
 	begin, first := time.Now(), true
 	var before stack.Check
 	for {

@@ -18,7 +18,7 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-func (a *app) clone() *cobra.Command {
+func cloneCommand(a *app) *cobra.Command {
 	var into string
 	opt := gitrepo.Options{MayAsk: a.asks()}
 	c := &cobra.Command{
@@ -35,7 +35,7 @@ After an interruption the same command goes on from what has arrived.`,
 		Args: takes(1, unbounded),
 		RunE: func(cmd *cobra.Command,
 			args []string) error {
-			return a.runClone(cmd.Context(), args, into, opt)
+			return a.cloning().runClone(cmd.Context(), args, into, opt)
 		},
 	}
 	c.Flags().StringVar(&into, "into", "",
@@ -54,7 +54,7 @@ After an interruption the same command goes on from what has arrived.`,
 // fitting is the ref of the newest tag that takes what this machine has.
 const fitting = "fitting"
 
-func (a *app) runClone(ctx context.Context, addresses []string, into string,
+func (a cloning) runClone(ctx context.Context, addresses []string, into string,
 	opt gitrepo.Options) error {
 	start, err := a.start()
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"nimbleharbor/internal/demo"
 )
 
-func (a *app) demo() *cobra.Command {
+func demoCommand(a *app) *cobra.Command {
 	var opt demo.Options
 	c := &cobra.Command{
 		Use:   "demo",

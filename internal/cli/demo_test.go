@@ -84,7 +84,7 @@ func TestDemoReal(t *testing.T) {
 	b.leavesNothing()
 	for _, what := range []string{"saltmarsh/base:1", "saltmarsh/queue:1"} {
 		if e, err := engine.Connect(t.Context()); err == nil {
-			if has, _ := e.HasImage(t.Context(), what); has {
+			if has, _ := e.Images().Has(t.Context(), what); has {
 				t.Errorf("the image %s was left", what)
 			}
 			e.Close()

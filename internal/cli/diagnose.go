@@ -12,15 +12,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/execute"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) diagnose() *cobra.Command {
+func diagnoseCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use: "diagnose [FILE|-|SERVICE]", Args: takes(0, 1),
 		Short: "Reads a log, or those of the last failure, for the cause and the remedy",
@@ -30,7 +30,7 @@ the logs of all that failed at the last launch. It ends with 1 where something
 went wrong and no cause is known. Causes of your own belong into nharbor.toml,
 [cause.NAME].`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, err := a.readings(cmd.Context(), args)
+			list, err := a.diagnosing().readings(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -52,7 +52,7 @@ went wrong and no cause is known. Causes of your own belong into nharbor.toml,
 }
 
 // readings reads the logs that are meant.
-func (a *app) readings(ctx context.Context, args []string) ([]view.LogRead, error) {
+func (a diagnosing) readings(ctx context.Context, args []string) ([]view.LogRead, error) {
 	own, err := a.ownRules(ctx)
 	if err != nil {
 		return nil, err
@@ -94,7 +94,7 @@ func (a *app) readings(ctx context.Context, args []string) ([]view.LogRead, erro
 }
 
 // ofLaunch reads the logs of services, or of all that failed at the last launch.
-func (a *app) ofLaunch(names []string,
+func (a diagnosing) ofLaunch(names []string,
 	read func(string, io.Reader) (view.LogRead, error)) ([]view.LogRead, error) {
 	root, r, err := a.record()
 	if err != nil {
@@ -142,7 +142,7 @@ func (a *app) ofLaunch(names []string,
 }
 
 // ownRules are the causes that the workspace knows of its own; none where there is no workspace.
-func (a *app) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
+func (a diagnosing) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
 	root, _, err := a.record()
 	if err != nil {
 		return nil, nil
@@ -158,7 +158,7 @@ func (a *app) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
 	if s == nil {
 		return nil, err
 	}
-	return supervise.OwnRules(s.Stack.Causes)
+	return execute.OwnRules(s.Stack.Causes)
 }
 
 // until is a reader that ends with a context.

@@ -42,7 +42,7 @@ func (f *fillFlags) add(c *cobra.Command) {
 		"neither take issued secrets out of the locker nor keep them there")
 }
 
-func (a *app) fill() *cobra.Command {
+func fillCommand(a *app) *cobra.Command {
 	var flags fillFlags
 	var dry, reveal bool
 	c := &cobra.Command{

@@ -9,15 +9,15 @@ import (
 	"golang.org/x/term"
 
 	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/enter"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) inside() *cobra.Command {
+func insideCommand(a *app) *cobra.Command {
 	var vouched pinned
 	c := &cobra.Command{
 		Use: "inside SERVICE [COMMAND...]",
@@ -51,12 +51,12 @@ code is that of the command.`,
 					return err
 				}
 			}
-			e := supervise.Entering{Plan: plan, Service: args[0], In: a.in, Out: a.out, Err: a.err}
+			e := enter.Entering{Plan: plan, Service: args[0], In: a.in, Out: a.out, Err: a.err}
 			if len(args) > 1 {
 				e.Command = args[1:]
 			}
 			e.On = a.seat()
-			code, err := supervise.Enter(ctx, e)
+			code, err := enter.Enter(ctx, e)
 			if err != nil {
 				return err
 			}
@@ -89,7 +89,7 @@ func entering(service string) starting {
 
 // seat is the terminal at which a person sits, with its keyboard and its screen; nil where one of
 // the two is a pipe.
-func (a *app) seat() *supervise.Terminal {
+func (a *app) seat() *enter.Terminal {
 	in, isFile := a.in.(*os.File)
 	sink, _ := a.out.(*view.Sink)
 	if !isFile || sink == nil || a.json {
@@ -99,5 +99,5 @@ func (a *app) seat() *supervise.Terminal {
 	if !isFile || !term.IsTerminal(int(in.Fd())) || !term.IsTerminal(int(out.Fd())) {
 		return nil
 	}
-	return &supervise.Terminal{In: in, Out: out, Raw: raw(in, out)}
+	return &enter.Terminal{In: in, Out: out, Raw: raw(in, out)}
 }

@@ -288,7 +288,7 @@ func main() {
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	defer e.RemoveImages(context.WithoutCancel(t.Context()),
+	defer e.Images().RemoveAll(context.WithoutCancel(t.Context()),
 		map[string]string{engine.LabelStack: workspace.ID(b.dir)})
 	begin := time.Now()
 	launched := oneLine(b.must(1, "launch", "--background", "--vouch"))

@@ -16,6 +16,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"nimbleharbor/internal/enter"
+	"nimbleharbor/internal/execute"
 	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
@@ -23,11 +25,11 @@ import (
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) launch() *cobra.Command {
+func launchCommand(a *app) *cobra.Command {
 	var flags fillFlags
 	var opt plan.Options
 	var on []string
@@ -51,7 +53,7 @@ answer, and nharbor stop stops it.`,
 				opt.On[service] = name
 			}
 			opt.Services, opt.Fixed = args, cmd.Flags().Changed("shift")
-			return a.runLaunch(cmd.Context(), opt, flags, vouched)
+			return a.launching().runLaunch(cmd.Context(), opt, flags, vouched)
 		},
 	}
 	flags.add(c)
@@ -80,7 +82,7 @@ answer, and nharbor stop stops it.`,
 	return c
 }
 
-func (a *app) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
+func (a launching) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
 	vouched pinned) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
@@ -114,7 +116,7 @@ func (a *app) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
 	if err != nil {
 		return err
 	}
-	for _, name := range supervise.OtherPasswords(ctx, plan) {
+	for _, name := range execute.OtherPasswords(ctx, plan) {
 		a.complain(&stack.Fault{Code: stack.CodePasswordOfBefore, Text: fmt.Sprintf(
 			"the data of %s was made with another password than its settings have now, and will "+
 				"hardly let anybody in",
@@ -132,7 +134,7 @@ func (a *app) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
 	}
 	a.rewritten(plan)
 	a.exposed(plan)
-	l, err := supervise.Start(plan, self, []string{"steward"})
+	l, err := steward.Start(plan, self, []string{"steward"})
 	if err != nil {
 		return err
 	}
@@ -141,7 +143,7 @@ func (a *app) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
 }
 
 // rewritten says which settings say another address in this mix than in the files.
-func (a *app) rewritten(plan *plan.Plan) {
+func (a launching) rewritten(plan *plan.Plan) {
 	if a.json {
 		return
 	}
@@ -156,7 +158,7 @@ func (a *app) rewritten(plan *plan.Plan) {
 
 // exposed says which ports others on the network can reach, since containers on other engines need
 // them.
-func (a *app) exposed(plan *plan.Plan) {
+func (a launching) exposed(plan *plan.Plan) {
 	var list []string
 	for _, id := range slices.Sorted(maps.Keys(plan.Services)) {
 		for _, p := range plan.Services[id].Exposed {
@@ -171,7 +173,7 @@ func (a *app) exposed(plan *plan.Plan) {
 
 // provide asks a person which servers are to be run that nothing here offers; nil where nobody can
 // be asked.
-func (a *app) provide() func([]stack.Server) []string {
+func (a launching) provide() func([]stack.Server) []string {
 	if !a.asks() {
 		return nil
 	}
@@ -189,7 +191,7 @@ func (a *app) provide() func([]stack.Server) []string {
 }
 
 // filled says which settings files were written, and what of them should not be passed over.
-func (a *app) filled(f *session.Filled) {
+func (a launching) filled(f *session.Filled) {
 	if a.json {
 		return
 	}
@@ -209,10 +211,10 @@ func (a *app) filled(f *session.Filled) {
 
 // follow shows the launch until it has settled and, in the foreground, until it is stopped: on a
 // terminal as a timeline that lives, elsewhere in lines.
-func (a *app) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
-	l *supervise.Launched,
+func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
+	l *steward.Launched,
 	begin time.Time) error {
-	var t launchView = &lines{a: a, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
+	var t launchView = &lines{a: a.app, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
 		said:  newLastWords(m),
 		since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
@@ -266,7 +268,7 @@ func (a *app) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
 
 // stopAll stops what a command has launched that was interrupted. It waits no longer than the
 // services themselves are given to end; a second interruption kills them.
-func (a *app) stopAll(m *session.Mixed, plan *plan.Plan, t launchView, l *supervise.Launched) {
+func (a launching) stopAll(m *session.Mixed, plan *plan.Plan, t launchView, l *steward.Launched) {
 	again := make(chan os.Signal, 1)
 	signal.Notify(again, os.Interrupt, syscall.SIGTERM)
 	names := m.Services()
@@ -278,7 +280,7 @@ func (a *app) stopAll(m *session.Mixed, plan *plan.Plan, t launchView, l *superv
 	l.Stop()
 	select {
 	case <-again:
-	case <-time.After(supervise.StopTimes(plan) + 5*time.Second):
+	case <-time.After(execute.StopTimes(plan) + 5*time.Second):
 	}
 	l.Kill()
 	select {
@@ -298,7 +300,7 @@ func widest(o *order.Order) int {
 }
 
 // settled tells how the launch has gone: what answers where, and all that failed.
-func (a *app) settled(ctx context.Context, m *session.Mixed, s *record.Settled,
+func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Settled,
 	begin time.Time) error {
 	r, err := record.Read(m.Root)
 	if err != nil {
@@ -341,7 +343,7 @@ func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.S
 
 // offer asks a person whether the commands that ask something are to be run now, each until it has
 // been; where nobody can be asked, they are named.
-func (a *app) offer(ctx context.Context, plan *plan.Plan) {
+func (a launching) offer(ctx context.Context, plan *plan.Plan) {
 	remembers, t := memory.Recall(plan.Root), a.text()
 	for i := range plan.Asks {
 		ask := &plan.Asks[i]
@@ -363,7 +365,7 @@ func (a *app) offer(ctx context.Context, plan *plan.Plan) {
 			remembers.Answer(ask.ID())
 			continue
 		}
-		switch code, err := supervise.Answer(ctx, plan.Root, ask, a.terminal()); {
+		switch code, err := enter.Answer(ctx, plan.Root, ask, a.terminal()); {
 		case err != nil:
 			t.Line("It could not be run: %s", err)
 		case code != 0:
@@ -375,10 +377,10 @@ func (a *app) offer(ctx context.Context, plan *plan.Plan) {
 }
 
 // terminal is the one at which the person sits, where asks has said that there is one.
-func (a *app) terminal() supervise.Terminal {
+func (a *app) terminal() enter.Terminal {
 	in, _ := a.in.(*os.File)
 	out, _ := a.err.(*os.File)
-	return supervise.Terminal{In: in, Out: out, Raw: raw(in, out)}
+	return enter.Terminal{In: in, Out: out, Raw: raw(in, out)}
 }
 
 // raw hands over every key of a terminal as it is pressed.

@@ -21,7 +21,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) locker() *cobra.Command {
+func lockerCommand(a *app) *cobra.Command {
 	c := &cobra.Command{
 		Use: "locker", Short: "Keeps issued secrets, encrypted, for every clone of a repository",
 		Long: `Holds the secrets that only a third party can give, once for you on this machine,
@@ -44,11 +44,11 @@ that a second clone or a reset asks for nothing.`,
 					Remedy: "Name the key alone; the secret is asked for, or read from the " +
 						"standard input."}
 			}
-			repo, store, err := a.lockerFor(cmd, repository, args[0])
+			repo, store, err := a.locking().lockerFor(cmd, repository, args[0])
 			if err != nil {
 				return err
 			}
-			value, err := a.secret(args[0])
+			value, err := a.locking().secret(args[0])
 			if err != nil {
 				return err
 			}
@@ -56,7 +56,7 @@ that a second clone or a reset asks for nothing.`,
 				Since: time.Now().UTC().Truncate(time.Second)}); err != nil {
 				return err
 			}
-			return a.said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
+			return a.locking().said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
 	list := &cobra.Command{Use: "list",
 		Short: "Shows what is kept, without the secrets, and your public key",
@@ -89,7 +89,7 @@ that a second clone or a reset asks for nothing.`,
 		}}
 	drop := &cobra.Command{Use: "drop KEY", Short: "Forgets a secret", Args: takes(1, 1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			repo, store, err := a.lockerFor(cmd, repository, args[0])
+			repo, store, err := a.locking().lockerFor(cmd, repository, args[0])
 			if err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ that a second clone or a reset asks for nothing.`,
 					Text:   fmt.Sprintf("the locker holds no %s for %s", args[0], repo),
 					Remedy: "See what it holds: nharbor locker list"}
 			}
-			return a.said("dropped", repo, args[0],
+			return a.locking().said("dropped", repo, args[0],
 				fmt.Sprintf("Forgot %s for %s. Settings files that hold it are unchanged.",
 					args[0], repo))
 		}}
@@ -114,7 +114,7 @@ encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
 		RunE: func(cmd *cobra.Command,
 			_ []string) error {
-			return a.pack(cmd, repository, recipient)
+			return a.locking().pack(cmd, repository, recipient)
 		}}
 	pack.Flags().StringVar(&recipient, "for", "",
 		"the colleague's public key, or a file that holds it")
@@ -122,7 +122,7 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 	unpack := &cobra.Command{Use: "unpack [FILE]",
 		Short: "Keeps the secrets that a colleague has packed for you",
 		Args:  takes(0, 1),
-		RunE:  func(_ *cobra.Command, args []string) error { return a.unpack(args, replace) }}
+		RunE:  func(_ *cobra.Command, args []string) error { return a.locking().unpack(args, replace) }}
 	unpack.Flags().BoolVar(&replace, "replace", false,
 		"let the pack replace other values that are kept")
 	for _, sub := range []*cobra.Command{put, drop, pack} {
@@ -132,7 +132,7 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 	return c
 }
 
-func (a *app) said(did, repository, key, text string) error {
+func (a locking) said(did, repository, key, text string) error {
 	if a.json {
 		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did,
 			"repository": repository,
@@ -143,7 +143,7 @@ func (a *app) said(did, repository, key, text string) error {
 }
 
 // lockerFor opens the locker, and tells the repository that a key is kept for.
-func (a *app) lockerFor(cmd *cobra.Command, named,
+func (a locking) lockerFor(cmd *cobra.Command, named,
 	key string) (repo string, store *locker.Store, err error) {
 	if repo, err = a.repositoryFor(cmd, named, key); err == nil {
 		store, err = locker.Default()
@@ -153,7 +153,7 @@ func (a *app) lockerFor(cmd *cobra.Command, named,
 
 // repositoryFor is the repository that a key is kept for: the one named, or this workspace's. In a
 // workspace of several it is the one with a settings file that has the key.
-func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, error) {
+func (a locking) repositoryFor(cmd *cobra.Command, named, key string) (string, error) {
 	if named != "" {
 		return gitrepo.NormalAddress(named), nil
 	}
@@ -181,7 +181,7 @@ func (a *app) repositoryFor(cmd *cobra.Command, named, key string) (string, erro
 }
 
 // repositories names those of this workspace.
-func (a *app) repositories(cmd *cobra.Command) ([]string, error) {
+func (a locking) repositories(cmd *cobra.Command) ([]string, error) {
 	w, err := a.opened(cmd.Context())
 	if err != nil {
 		return nil, err
@@ -201,7 +201,7 @@ func (a *app) repositories(cmd *cobra.Command) ([]string, error) {
 }
 
 // secret asks for a secret without showing it, or reads it from the standard input.
-func (a *app) secret(key string) (string, error) {
+func (a locking) secret(key string) (string, error) {
 	var value string
 	if a.asks() {
 		fmt.Fprintf(a.err, "%s (not shown while you type): ", key)
@@ -226,7 +226,7 @@ func (a *app) secret(key string) (string, error) {
 	return value, nil
 }
 
-func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
+func (a locking) pack(cmd *cobra.Command, repository, recipient string) error {
 	if recipient == "" {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientMissing,
 			Text: "say for whom the secrets are packed",
@@ -273,7 +273,7 @@ func (a *app) pack(cmd *cobra.Command, repository, recipient string) error {
 	return nil
 }
 
-func (a *app) unpack(args []string, replace bool) error {
+func (a locking) unpack(args []string, replace bool) error {
 	from := a.in
 	if len(args) > 0 && args[0] != "-" {
 		f, err := os.Open(args[0])

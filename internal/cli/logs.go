@@ -12,7 +12,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) logs() *cobra.Command {
+func logsCommand(a *app) *cobra.Command {
 	var follow bool
 	var since time.Duration
 	c := &cobra.Command{

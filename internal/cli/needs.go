@@ -13,7 +13,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) needs() *cobra.Command {
+func needsCommand(a *app) *cobra.Command {
 	var install, agree bool
 	c := &cobra.Command{
 		Use: "needs", Short: "Says everything that this machine lacks, at once, with " +

@@ -14,7 +14,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) order() *cobra.Command {
+func orderCommand(a *app) *cobra.Command {
 	var literal bool
 	var draw string
 	c := &cobra.Command{

@@ -12,7 +12,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) report() *cobra.Command {
+func reportCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use: "report FILE",
 		Short: "Writes one file that tells a colleague what was found and done, and how to do " +

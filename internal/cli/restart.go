@@ -11,11 +11,11 @@ import (
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) restart() *cobra.Command {
+func restartCommand(a *app) *cobra.Command {
 	var vouched pinned
 	c := &cobra.Command{
 		Use: "restart [SERVICE...]",
@@ -80,7 +80,7 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record
 	plan *plan.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
-	done, err := supervise.Restart(ctx, r, plan, names, func(e stack.Event) {
+	done, err := steward.Restart(ctx, r, plan, names, func(e stack.Event) {
 		e.T = time.Since(begin).Seconds()
 		switch {
 		case a.json:
@@ -109,7 +109,7 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record
 	return nil
 }
 
-func (a *app) reset() *cobra.Command {
+func resetCommand(a *app) *cobra.Command {
 	var data bool
 	c := &cobra.Command{
 		Use: "reset", Short: "Throws away what was set up, so that the next launch does it " +
@@ -122,14 +122,14 @@ all that is in them is lost. Volumes of other stacks are never touched.`,
 			if err != nil {
 				return err
 			}
-			gone, err := supervise.Reset(cmd.Context(), root, data)
+			gone, err := steward.Reset(cmd.Context(), root, data)
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return view.JSON(a.out, struct {
 					Schema string `json:"schema"`
-					*supervise.Removed
+					*steward.Removed
 				}{"nharbor.reset/1", gone})
 			}
 			t := a.text()

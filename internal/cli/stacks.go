@@ -7,21 +7,21 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/view"
 	"nimbleharbor/internal/workspace"
 )
 
-func (a *app) stacks() *cobra.Command {
+func stacksCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use: "stacks", Short: "Every stack on this machine: where, since when, which " +
 			"ports", Args: takes(0, 0),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list := supervise.Stacks(cmd.Context())
+			list := steward.Stacks(cmd.Context())
 			if a.json {
 				return view.JSON(a.out, struct {
-					Schema string            `json:"schema"`
-					Stacks []supervise.Stack `json:"stacks"`
+					Schema string          `json:"schema"`
+					Stacks []steward.Stack `json:"stacks"`
 				}{"nharbor.stacks/1", list})
 			}
 			here := ""

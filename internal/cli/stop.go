@@ -6,11 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/keeper"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) stop() *cobra.Command {
+func stopCommand(a *app) *cobra.Command {
 	return &cobra.Command{
 		Use: "stop [SERVICE...]", Short: "Stops the stack, or the services named and what needs " +
 			"them, in reverse order",
@@ -22,7 +23,7 @@ func (a *app) stop() *cobra.Command {
 			if len(args) > 0 && err != nil {
 				return err
 			}
-			was, err := supervise.StopStack(cmd.Context(), root, args)
+			was, err := steward.StopStack(cmd.Context(), root, args)
 			if err != nil {
 				return err
 			}
@@ -46,14 +47,14 @@ func (a *app) stop() *cobra.Command {
 	}
 }
 
-func (a *app) steward() *cobra.Command {
+func stewardCommand(a *app) *cobra.Command {
 	return &cobra.Command{Use: "steward", Hidden: true, Args: takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
-			return supervise.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
+			return steward.RunSteward(os.Stdin, os.Stdout, []string{"keeper"})
 		}}
 }
 
-func (a *app) keeper() *cobra.Command {
+func keeperCommand(a *app) *cobra.Command {
 	return &cobra.Command{Use: "keeper", Hidden: true, Args: takes(0, 0),
-		Run: func(*cobra.Command, []string) { supervise.Keep(os.Stdin) }}
+		Run: func(*cobra.Command, []string) { keeper.Keep(os.Stdin) }}
 }

@@ -17,7 +17,7 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-func (a *app) survey() *cobra.Command {
+func surveyCommand(a *app) *cobra.Command {
 	var model, reveal, write, all bool
 	var why string
 	c := &cobra.Command{
@@ -30,7 +30,7 @@ func (a *app) survey() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.surveyCompose(w, reveal)
+				return a.surveying().surveyCompose(w, reveal)
 			}
 			w, err := a.surveyed(cmd.Context(), session.Code(!write))
 			var f *stack.Fault
@@ -38,10 +38,10 @@ func (a *app) survey() *cobra.Command {
 				return err
 			}
 			if write {
-				return a.draft(w)
+				return a.surveying().draft(w)
 			}
 			if why != "" {
-				return a.why(w.Stack, why, err)
+				return a.surveying().why(w.Stack, why, err)
 			}
 			// What could be read is shown; what could not is the error.
 			a.tells = true
@@ -86,7 +86,7 @@ func (a *app) survey() *cobra.Command {
 }
 
 // draft writes the file of corrections. One that is there already is left as it is.
-func (a *app) draft(w *session.Surveyed) error {
+func (a surveying) draft(w *session.Surveyed) error {
 	file := filepath.Join(w.Root, survey.CorrectionsFile)
 	if _, err := os.Lstat(file); err == nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist,
@@ -113,7 +113,7 @@ func (a *app) draft(w *session.Surveyed) error {
 }
 
 // surveyCompose shows the model of the active compose files; those of several checkouts become one.
-func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
+func (a surveying) surveyCompose(w *session.Workspace, reveal bool) error {
 	projects, err := survey.Compose(w.Files, survey.Options{Root: w.Root, Checkouts: w.Checkouts,
 		Env: os.LookupEnv})
 	if err != nil {
@@ -168,7 +168,7 @@ func (a *app) surveyCompose(w *session.Workspace, reveal bool) error {
 }
 
 // why shows what all witnesses say of one thing. A fault of the survey is told behind it.
-func (a *app) why(s *stack.Stack, name string, fault error) error {
+func (a surveying) why(s *stack.Stack, name string, fault error) error {
 	claims := survey.Why(survey.Hide(s), name)
 	if len(claims) == 0 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingSaid,

@@ -10,16 +10,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/consent"
+	"nimbleharbor/internal/enter"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) test() *cobra.Command {
+func testCommand(a *app) *cobra.Command {
 	var vouched pinned
 	var list bool
 	c := &cobra.Command{
@@ -55,7 +55,7 @@ test fails.`,
 				return err
 			}
 			if list {
-				return a.listTests(ctx, m, tests)
+				return a.tests().listTests(ctx, m, tests)
 			}
 			if !r.Alive() {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
@@ -66,7 +66,7 @@ test fails.`,
 			if err := a.agree(ctx, m, testing(tests), vouched); err != nil {
 				return err
 			}
-			return a.runTests(cmd, plan, tests)
+			return a.tests().runTests(cmd, plan, tests)
 		},
 	}
 	vouchFlag(c, &vouched)
@@ -136,7 +136,7 @@ func testing(tests []plan.Test) starting {
 		command: "nharbor test --vouch"}
 }
 
-func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []plan.Test) error {
+func (a tests) listTests(ctx context.Context, m *session.Mixed, tests []plan.Test) error {
 	if a.json {
 		out := view.TestAnswer{Schema: "nharbor.test/1", Tests: []view.TestResult{}}
 		for _, t := range tests {
@@ -152,7 +152,7 @@ func (a *app) listTests(ctx context.Context, m *session.Mixed, tests []plan.Test
 	return err
 }
 
-func (a *app) runTests(cmd *cobra.Command, plan *plan.Plan, tests []plan.Test) error {
+func (a tests) runTests(cmd *cobra.Command, plan *plan.Plan, tests []plan.Test) error {
 	t, begin := a.text(), time.Now()
 	out := view.TestAnswer{Schema: "nharbor.test/1", Passes: len(tests) > 0,
 		Tests: []view.TestResult{}}
@@ -175,7 +175,7 @@ func (a *app) runTests(cmd *cobra.Command, plan *plan.Plan, tests []plan.Test) e
 			}
 		}
 		say("$ " + strings.Join(test.Command, " "))
-		done, err := supervise.RunTest(cmd.Context(), plan, test, say)
+		done, err := enter.RunTest(cmd.Context(), plan, test, say)
 		if err != nil {
 			return err
 		}

@@ -15,7 +15,7 @@ import (
 	"nimbleharbor/internal/view"
 )
 
-func (a *app) vouch() *cobra.Command {
+func vouchCommand(a *app) *cobra.Command {
 	var agree, sum bool
 	c := &cobra.Command{
 		Use: "vouch", Short: "Shows every command that the checkout would run, and records your " +

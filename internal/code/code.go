@@ -226,7 +226,7 @@ func (c *Reader) readsOf(file string, w *worker) (out []stack.Read) {
 		out = append(out, l.reads...)
 	}
 	for _, s := range schemas {
-		out = append(out, p.listed(s)...)
+		out = append(out, p.listing().listed(s)...)
 	}
 	slices.SortStableFunc(out, func(a, b stack.Read) int { return a.At.Line - b.At.Line })
 	return out
@@ -366,7 +366,7 @@ func (l *look) use(u use) {
 		l.gave = append(l.gave, Gives{path.Dir(l.file), strings.Clone(u.name)})
 	case l.last != u.from+1:
 		l.last = u.from + 1
-		fallback, must := l.weigh(u)
+		fallback, must := l.weighing().weigh(u)
 		l.reads = append(l.reads, stack.Read{Name: strings.Clone(u.name), At: l.place(u.from),
 			Default: fallback, Must: must})
 	}

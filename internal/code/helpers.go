@@ -56,7 +56,7 @@ func (p *program) helper(u use, function token, open, closed, parameter int) *wa
 		return nil
 	}
 	u.way = &way{Access: u.way.Access, path: u.way.path, key: u.way.key}
-	w.falls, w.Must = p.weigh(u)
+	w.falls, w.Must = p.weighing().weigh(u)
 	if p.is(open, "(") {
 		for i, a := range p.arguments(open) {
 			if a[0] <= parameter && parameter < a[1] {

@@ -172,7 +172,7 @@ var types = []string{"str", "int", "bool", "float", "list", "dict", "Csv", "Stri
 
 // weigh tells whether code has a value of its own for a variable, and whether it gives up without
 // it.
-func (p *program) weigh(u use) (fallback, must bool) {
+func (p weighing) weigh(u use) (fallback, must bool) {
 	w := u.way
 	fallback, must = u.keptWith || u.onlyAsked || w.falls, w.Must && !u.onlyGot
 	given, insists := p.byArguments(u)
@@ -198,7 +198,7 @@ func (p *program) weigh(u use) (fallback, must bool) {
 }
 
 // byArguments tells the same by what a call is told besides the name.
-func (p *program) byArguments(u use) (fallback, must bool) {
+func (p weighing) byArguments(u use) (fallback, must bool) {
 	w := u.way
 	for i, a := range u.arguments {
 		if i == w.key {
@@ -224,7 +224,7 @@ func (p *program) byArguments(u use) (fallback, must bool) {
 // byWhatFollows tells the same by what is done with the value: methods that are called on it, a word
 // or a sign for what counts without it, also behind calls that it is handed to. It gives the token
 // behind all that.
-func (p *program) byWhatFollows(from, to int, w *way) (fallback, must bool, behind int) {
+func (p weighing) byWhatFollows(from, to int, w *way) (fallback, must bool, behind int) {
 	for {
 		method := p.token(to + 1)
 		switch {
@@ -290,10 +290,10 @@ func (p *program) blockEnd(i int) int {
 	return end
 }
 
-func (p *program) isAsking(i int) bool { return p.is(i, "if", "elif", "elsif", "unless", "while") }
+func (p weighing) isAsking(i int) bool { return p.is(i, "if", "elif", "elsif", "unless", "while") }
 
 // asks tells whether code asks for a variable only to see if it is there, or if it is absent.
-func (p *program) asks(u use) (there, absent bool) {
+func (p weighing) asks(u use) (there, absent bool) {
 	if above := p.lineAbove(p.tokens[u.from].line); above >= 0 {
 		first, second := p.begins(above)
 		if p.is(first, "try") && p.is(second, ":") || p.looksFirst(above, u.name) {
@@ -319,7 +319,7 @@ func (p *program) asks(u use) (there, absent bool) {
 }
 
 // looksFirst reports whether a line lets the next one run only if a variable is there.
-func (p *program) looksFirst(line int32, variable string) bool {
+func (p weighing) looksFirst(line int32, variable string) bool {
 	first, _ := p.begins(line)
 	if p.is(first, "else") {
 		first++
@@ -361,7 +361,7 @@ func (p *program) keptUnder(u use) string {
 
 // givesUpWithout reports whether code keeps a variable under a name, and ends soon after if there is
 // nothing under it.
-func (p *program) givesUpWithout(u use, to int) bool {
+func (p weighing) givesUpWithout(u use, to int) bool {
 	kept := p.keptUnder(u)
 	if kept == "" {
 		return false
@@ -395,7 +395,7 @@ func (p *program) givesUpWithout(u use, to int) bool {
 }
 
 // isFoundAbsent reports whether what stands behind a name asks if it is nothing.
-func (p *program) isFoundAbsent(i int) bool {
+func (p weighing) isFoundAbsent(i int) bool {
 	switch {
 	case p.is(i, ")") && p.is(i+1, "==", "===") && p.is(i+2, "0"):
 		return true

@@ -10,7 +10,7 @@ import (
 )
 
 // listed are the variables that a program lists in a schema of the environment.
-func (p *program) listed(schema *ecosystem.Schema) []stack.Read {
+func (p listing) listed(schema *ecosystem.Schema) []stack.Read {
 	has := func(word string) bool { return strings.Contains(p.source, word) }
 	if !slices.ContainsFunc(schema.Library, has) || !slices.ContainsFunc(schema.With, has) {
 		return nil
@@ -42,7 +42,7 @@ func says(s *ecosystem.Schema, entry []token) (open, needed bool) {
 }
 
 // lists adds a variable that an entry names which begins with a token.
-func (p *program) lists(out []stack.Read, i int, variable string, open, needed bool) []stack.Read {
+func (p listing) lists(out []stack.Read, i int, variable string, open, needed bool) []stack.Read {
 	if ecosystem.Given(variable) {
 		return out
 	}
@@ -72,7 +72,7 @@ type fielded struct {
 var variableName = expr.New(`^[A-Za-z_]\w*$`)
 
 // fields are the variables that classes list as their fields.
-func (p *program) fields(schema *ecosystem.Schema) (out []stack.Read) {
+func (p listing) fields(schema *ecosystem.Schema) (out []stack.Read) {
 	for _, c := range p.classes(schema) {
 		if !c.counts {
 			continue
@@ -98,7 +98,7 @@ func (p *program) fields(schema *ecosystem.Schema) (out []stack.Read) {
 
 // field adds the variable of one field. It is open where the field has a value, unless that only
 // describes it.
-func (p *program) field(out []stack.Read, schema *ecosystem.Schema, c *fielded,
+func (p listing) field(out []stack.Read, schema *ecosystem.Schema, c *fielded,
 	i int) []stack.Read {
 	end, value := i+2, 0
 	for ; end < len(p.tokens) && (p.tokens[end].line == p.tokens[end-1].line ||
@@ -132,7 +132,7 @@ func (p *program) field(out []stack.Read, schema *ecosystem.Schema, c *fielded,
 
 // classes finds those whose fields are variables: made of the schema's, directly or by way of
 // others, and all that such a one is made of, which takes over its prefix.
-func (p *program) classes(schema *ecosystem.Schema) (all []*fielded) {
+func (p listing) classes(schema *ecosystem.Schema) (all []*fielded) {
 	byName := map[string]*fielded{}
 	settings := map[string]bool{schema.Class: true}
 	for i := range p.tokens {
@@ -181,7 +181,7 @@ func count(byName map[string]*fielded, c *fielded, prefix string) {
 }
 
 // prefixIn is what a line sets the prefix of all variables to, where nothing has by then.
-func (p *program) prefixIn(schema *ecosystem.Schema, line int, known string) string {
+func (p listing) prefixIn(schema *ecosystem.Schema, line int, known string) string {
 	if known != "" || p.first[line] < 0 {
 		return ""
 	}

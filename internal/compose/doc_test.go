@@ -17,7 +17,7 @@ Every key of the Compose Specification is read, checked and brought into its lon
 survey --compose, which shows for each setting of a container what it will be and where it is from. An unknown
 key that does not begin with x- is an error, with the nearest known one suggested. What a launch does not act
 on is named in a remark of nharbor survey, with the services that have it. What it does act on is shown to be
-by [cases](../internal/supervise/testdata/keys), compose files and what a real engine then has of each key.
+by [cases](../internal/execute/testdata/keys), compose files and what a real engine then has of each key.
 How images are built and what services on several engines do: [containers.md](containers.md).
 
 Files are found under their usual names, with their override, as the README starts them, or as COMPOSE_FILE (with

@@ -26,10 +26,11 @@ import (
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engine/standin"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -316,11 +317,11 @@ func (s *show) realImages() error {
 			return
 		}
 		labels := map[string]string{engine.LabelStack: id}
-		supervise.RemoveContainers(ctx, e, id)
+		keeper.RemoveContainers(ctx, e, id)
 		e.RemoveVolumes(ctx, labels)
-		e.RemoveImages(ctx, labels)
+		e.Images().RemoveAll(ctx, labels)
 		for _, n := range names {
-			e.RemoveImage(ctx, n)
+			e.Images().Remove(ctx, n)
 		}
 	})
 	self, err := os.Executable()
@@ -409,7 +410,7 @@ func (s *show) play(ctx context.Context) (int, error) {
 	}
 	s.heading("Launch: each piece starts the moment what it needs answers")
 	// Whatever happens from here on, nothing may stay behind.
-	s.undo = append(s.undo, func() { supervise.StopStack(context.Background(), s.ws, nil) })
+	s.undo = append(s.undo, func() { steward.StopStack(context.Background(), s.ws, nil) })
 	if code := s.call(ctx, "-C", s.ws, "launch", "--background"); code != 0 {
 		return failed(code)
 	}

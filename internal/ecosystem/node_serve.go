@@ -40,8 +40,8 @@ func (n *nodeProject) serve() {
 		)
 		at := n.at("scripts." + main)
 		main = ""
-		for i, piece := range n.ownPieces(line, 0) {
-			v, watches := n.pieceServed(piece, at), n.watches(piece)
+		for i, piece := range n.together().ownPieces(line, 0) {
+			v, watches := n.together().pieceServed(piece, at), n.together().watches(piece)
 			switch {
 			case i == 0 && piece.script != "" && !watches:
 				main, line = piece.script, piece.line
@@ -63,7 +63,7 @@ func (n *nodeProject) serve() {
 		for _, r := range n.runs(main, nil) {
 			line += "\n" + strings.Join(r.words, " ")
 		}
-		for _, piece := range n.ownPieces(scripts[main], 0) {
+		for _, piece := range n.together().ownPieces(scripts[main], 0) {
 			line += "\n" + piece.line
 		}
 		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)

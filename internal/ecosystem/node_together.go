@@ -30,9 +30,14 @@ var sideBySideValues = []string{"-n", "--names", "-c", "--prefix-colors", "-p", 
 	"--prefix-length", "-t",
 	"--timestamp-format", "--name-separator", "--default-input-target", "--max-parallel"}
 
+// together finds what a script starts side by side.
+type together struct{ *nodeProject }
+
+func (n *nodeProject) together() together { return together{n} }
+
 // pieces lists what a line starts side by side; nil for a line that starts one thing, and for what
 // runs scripts of members.
-func (n *nodeProject) pieces(line string) (out []piece) {
+func (n together) pieces(line string) (out []piece) {
 	commands := shell.Parse(line)
 	background := slices.ContainsFunc(commands, func(c shell.Command) bool { return c.Background })
 	for _, c := range commands {
@@ -61,7 +66,7 @@ func (n *nodeProject) pieces(line string) (out []piece) {
 }
 
 // pieceOf reads one argument of such a program.
-func (n *nodeProject) pieceOf(text string, isName bool) (out []piece) {
+func (n together) pieceOf(text string, isName bool) (out []piece) {
 	for _, m := range Managers() {
 		if name, ok := strings.CutPrefix(text, m.Name+":"); ok && m.Scripts != nil {
 			text, isName = name, true
@@ -70,7 +75,7 @@ func (n *nodeProject) pieceOf(text string, isName bool) (out []piece) {
 	if !isName {
 		commands := shell.Parse(text)
 		if len(commands) == 1 && len(commands[0].Set) == 0 {
-			if in, name := n.called(commands[0], nil); in == n && n.pkg.Scripts[name] != "" {
+			if in, name := n.called(commands[0], nil); in == n.nodeProject && n.pkg.Scripts[name] != "" {
 				return []piece{{name, n.pkg.Scripts[name]}}
 			}
 		}
@@ -87,7 +92,7 @@ func (n *nodeProject) pieceOf(text string, isName bool) (out []piece) {
 
 // ownPieces are those of the things started by a line that are the project's own, those that they
 // start in turn included, the server first; what goes into another folder is that one's own matter.
-func (n *nodeProject) ownPieces(line string, depth int) (out []piece) {
+func (n together) ownPieces(line string, depth int) (out []piece) {
 	for _, p := range n.pieces(line) {
 		looks := otherWatch.MatchString(strings.ReplaceAll(p.line, "tsc-watch",
 			"")) // which runs what it has made
@@ -114,12 +119,12 @@ func (n *nodeProject) ownPieces(line string, depth int) (out []piece) {
 const maxPieces = 4
 
 // watches reports whether a piece makes files anew, and serves nothing.
-func (n *nodeProject) watches(p piece) bool {
+func (n together) watches(p piece) bool {
 	return watcherName.MatchString(p.script) || OnlyWatches(p.line) || n.onlyBuilds(p.line)
 }
 
 // pieceServed is how a piece runs.
-func (n *nodeProject) pieceServed(p piece, at stack.Place) stack.Serve {
+func (n together) pieceServed(p piece, at stack.Place) stack.Serve {
 	if p.script != "" {
 		return n.process(p.script)
 	}

@@ -97,7 +97,7 @@ func contract(t *testing.T, address, tiny string) {
 		_, err = e.RemoveVolumes(ctx, r.labels)
 		for what, err := range map[string]error{"volumes": err,
 			"networks": e.RemoveNetworks(ctx, r.labels),
-			"image":    e.RemoveImage(ctx, r.image)} {
+			"image":    e.Images().Remove(ctx, r.image)} {
 			if err != nil {
 				t.Errorf("removing the %s: %v", what, err)
 			}
@@ -112,7 +112,7 @@ func contract(t *testing.T, address, tiny string) {
 		0o600); err != nil {
 		t.Fatal(err)
 	}
-	if has, err := e.HasImage(ctx, r.image); has || err != nil {
+	if has, err := e.Images().Has(ctx, r.image); has || err != nil {
 		t.Fatalf("before the build HasImage says %v, %v", has, err)
 	}
 	if err := e.Build(ctx, engine.BuildSpec{Folder: &engine.Folder{FS: os.DirFS(tiny),
@@ -121,10 +121,10 @@ func contract(t *testing.T, address, tiny string) {
 		Labels: r.labels}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if has, err := e.HasImage(ctx, r.image); !has || err != nil {
+	if has, err := e.Images().Has(ctx, r.image); !has || err != nil {
 		t.Fatalf("after the build HasImage says %v, %v", has, err)
 	}
-	if ports, err := e.ImagePorts(ctx, r.image); len(ports) != 1 || ports[0] != "7000/tcp" ||
+	if ports, err := e.Images().Ports(ctx, r.image); len(ports) != 1 || ports[0] != "7000/tcp" ||
 		err != nil {
 		t.Errorf("ImagePorts = %v, %v", ports, err)
 	}
@@ -502,11 +502,11 @@ func testBuildInline(t *testing.T, r *rig) {
 	if err := r.Build(t.Context(), engine.BuildSpec{Folder: folder, Tag: tag}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if ports, err := r.ImagePorts(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" ||
+	if ports, err := r.Images().Ports(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" ||
 		err != nil {
 		t.Errorf("its ports are %v, %v", ports, err)
 	}
-	if err := r.RemoveImage(t.Context(), tag); err != nil {
+	if err := r.Images().Remove(t.Context(), tag); err != nil {
 		t.Error(err)
 	}
 }

@@ -231,7 +231,7 @@ func TestStandInBuilds(t *testing.T) {
 				t.Fatalf("the build's error is %v", err)
 			}
 			if c.fails == "" {
-				ports, err := e.ImagePorts(t.Context(), "built:1")
+				ports, err := e.Images().Ports(t.Context(), "built:1")
 				slices.Sort(ports)
 				if err != nil || strings.Join(ports, " ") != "80/tcp 81/udp" {
 					t.Errorf("the ports are %v, %v", ports, err)

@@ -9,8 +9,14 @@ import (
 	ocispec "github.com/opencontainers/image-spec/specs-go/v1"
 )
 
-// HasImage reports whether the engine holds the image.
-func (e *Engine) HasImage(ctx context.Context, ref string) (bool, error) {
+// Images are those that an engine keeps.
+type Images struct{ *Engine }
+
+// Images are those that the engine keeps.
+func (e *Engine) Images() Images { return Images{e} }
+
+// Has reports whether the engine holds the image.
+func (e Images) Has(ctx context.Context, ref string) (bool, error) {
 	_, err := e.cli.ImageInspect(ctx, ref)
 	if IsNotFound(err) {
 		return false, nil
@@ -18,8 +24,8 @@ func (e *Engine) HasImage(ctx context.Context, ref string) (bool, error) {
 	return err == nil, err
 }
 
-// ImagePorts lists the ports that an image says it listens on, as "5432/tcp".
-func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
+// Ports lists the ports that an image says it listens on, as "5432/tcp".
+func (e Images) Ports(ctx context.Context, ref string) ([]string, error) {
 	info, err := e.cli.ImageInspect(ctx, ref)
 	if err != nil || info.Config == nil {
 		return nil, err
@@ -33,7 +39,7 @@ func (e *Engine) ImagePorts(ctx context.Context, ref string) ([]string, error) {
 
 // Pull fetches an image from its registry, for a platform or the engine's own, and reports the
 // progress in lines. What the registry or the engine refuses is a *PullError.
-func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(string)) error {
+func (e Images) Pull(ctx context.Context, ref, platform string, progress func(string)) error {
 	options := client.ImagePullOptions{RegistryAuth: loginFor(ctx, ref)}
 	if p, err := platformOf(platform); err != nil {
 		return err
@@ -51,8 +57,8 @@ func (e *Engine) Pull(ctx context.Context, ref, platform string, progress func(s
 	return err
 }
 
-// ImageLabels are those of an image; nil for one that is not there.
-func (e *Engine) ImageLabels(ctx context.Context, ref string) (map[string]string, error) {
+// Labels are those of an image; nil for one that is not there.
+func (e Images) Labels(ctx context.Context, ref string) (map[string]string, error) {
 	info, err := e.cli.ImageInspect(ctx, ref)
 	if IsNotFound(err) {
 		return nil, nil
@@ -66,8 +72,8 @@ func (e *Engine) ImageLabels(ctx context.Context, ref string) (map[string]string
 	return info.Config.Labels, nil
 }
 
-// ImageSince is when an image was fetched or named last; zero where the engine doesn't know.
-func (e *Engine) ImageSince(ctx context.Context, ref string) time.Time {
+// Since is when an image was fetched or named last; zero where the engine doesn't know.
+func (e Images) Since(ctx context.Context, ref string) time.Time {
 	info, err := e.cli.ImageInspect(ctx, ref)
 	if err != nil {
 		return time.Time{}
@@ -76,13 +82,13 @@ func (e *Engine) ImageSince(ctx context.Context, ref string) time.Time {
 }
 
 // Tag gives an image another name.
-func (e *Engine) Tag(ctx context.Context, ref, name string) error {
+func (e Images) Tag(ctx context.Context, ref, name string) error {
 	_, err := e.cli.ImageTag(ctx, client.ImageTagOptions{Source: ref, Target: name})
 	return err
 }
 
-// RemoveImage removes an image.
-func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
+// Remove removes an image.
+func (e Images) Remove(ctx context.Context, ref string) error {
 	_, err := e.cli.ImageRemove(ctx, ref,
 		client.ImageRemoveOptions{Force: true, PruneChildren: true})
 	if IsNotFound(err) {
@@ -91,8 +97,8 @@ func (e *Engine) RemoveImage(ctx context.Context, ref string) error {
 	return err
 }
 
-// RemoveImages removes the images that carry all the labels.
-func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) error {
+// RemoveAll removes the images that carry all the labels.
+func (e Images) RemoveAll(ctx context.Context, labels map[string]string) error {
 	list, err := e.cli.ImageList(ctx, client.ImageListOptions{Filters: labelled(labels)})
 	if err != nil {
 		return err
@@ -102,7 +108,7 @@ func (e *Engine) RemoveImages(ctx context.Context, labels map[string]string) err
 	for len(left) > 0 {
 		var refused []image.Summary
 		for _, img := range left {
-			if failed := e.RemoveImage(ctx, img.ID); failed != nil {
+			if failed := e.Images().Remove(ctx, img.ID); failed != nil {
 				err, refused = failed, append(refused, img)
 			}
 		}

@@ -78,7 +78,7 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 		}
 	}
 	for _, ref := range want.Made {
-		if has, err := e.HasImage(ctx, ref); err != nil {
+		if has, err := e.Images().Has(ctx, ref); err != nil {
 			return out, err
 		} else if !has {
 			out.Lacks = append(out.Lacks, "image "+ref)
@@ -93,7 +93,7 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			continue // a checkout's word alone makes nobody call there
 		}
 		wait.Go(func() {
-			if has, err := e.HasImage(ctx, ref); err != nil || has {
+			if has, err := e.Images().Has(ctx, ref); err != nil || has {
 				return
 			}
 			ctx, cancel := context.WithTimeout(ctx, patience)

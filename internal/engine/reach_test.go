@@ -136,7 +136,7 @@ func TestReached(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer e.Close()
-			if has, err := e.HasImage(t.Context(), "tiny:1"); !has || err != nil {
+			if has, err := e.Images().Has(t.Context(), "tiny:1"); !has || err != nil {
 				t.Errorf("it has the image: %v, %v", has, err)
 			}
 			far, err := net.Listen("tcp", "127.0.0.1:0")

@@ -44,7 +44,7 @@ var (
 )
 
 // decide judges every setting by itself.
-func (m *maker) decide() {
+func (m deciding) decide() {
 	m.each(func(f *File, s *Setting) {
 		switch {
 		case s.Origin == Answered:
@@ -65,7 +65,7 @@ var halves = [][2]string{{"id", "secret"}, {"key_id", "key_secret"},
 
 // sameVerdict gives both halves of what a third party gives together one verdict: who needs one
 // needs the other.
-func (m *maker) sameVerdict() {
+func (m deciding) sameVerdict() {
 	m.each(func(f *File, s *Setting) {
 		if s.Origin != Missing || !s.Issued {
 			return
@@ -88,7 +88,7 @@ func (m *maker) sameVerdict() {
 	})
 }
 
-func (m *maker) judgeKept(f *File, s *Setting) {
+func (m deciding) judgeKept(f *File, s *Setting) {
 	s.Origin = Kept
 	stand := values.Placeholder(s.value)
 	if stand && !privateKey.MatchString(s.Key) {
@@ -111,7 +111,7 @@ func (m *maker) judgeKept(f *File, s *Setting) {
 	case weak.MatchString(s.value):
 		s.remark("", "a weak default")
 	}
-	if note, err := m.valid(s, s.value); err != nil {
+	if note, err := m.giving().valid(s, s.value); err != nil {
 		s.remark(stack.Warning, "%s", err)
 	} else if note != "" {
 		s.remark("", "%s", note)
@@ -131,7 +131,7 @@ func passwordPrefix(key string) (prefix string, ok bool) {
 // signsIn tells what becomes of a password with which a server is signed in at, unless that server
 // is of this stack and has one: what is made up here nobody there would know. It is nil where it
 // does not decide.
-func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
+func (m deciding) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	prefix, ok := passwordPrefix(s.Key)
 	if !ok {
 		return nil
@@ -155,9 +155,9 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 		port, _ = strconv.Atoi(p.value)
 	}
 	here := false // whether the stack has a server that could be meant
-	for _, k := range m.kindsFor(f, prefix) {
+	for _, k := range m.deriving().kindsFor(f, prefix) {
 		here = here || slices.ContainsFunc(m.facts, func(c facts) bool { return c.kind == k.Name })
-		c, _ := m.meant(m.readerOf(f), k, name, or(port, k.Ports[0]))
+		c, _ := m.deriving().meant(m.deriving().readerOf(f), k, name, or(port, k.Ports[0]))
 		if c == nil {
 			continue
 		}
@@ -193,14 +193,14 @@ func (m *maker) signsIn(f *File, s *Setting, empty, stand bool) func() {
 }
 
 // takenFrom reports whether a compose file or a database takes its password from the key.
-func (m *maker) takenFrom(f *File, key string) bool {
+func (m deciding) takenFrom(f *File, key string) bool {
 	return slices.ContainsFunc(m.facts, func(c facts) bool {
 		return c.passwordFrom == key && (c.passwordFile == "" || c.passwordFile == f.Path)
 	})
 }
 
 // variable reports whether a compose file can't be read without the setting.
-func (m *maker) variable(f *File, s *Setting) bool {
+func (m deciding) variable(f *File, s *Setting) bool {
 	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool {
 		return v.Required && v.Name == s.Key &&
 			v.File == f.Path
@@ -208,7 +208,7 @@ func (m *maker) variable(f *File, s *Setting) bool {
 }
 
 // issued reports whether only a third party can give the secret.
-func (m *maker) issued(f *File, s *Setting) bool {
+func (m deciding) issued(f *File, s *Setting) bool {
 	say := strings.ToLower(s.Comment)
 	if s.Key == "RAILS_MASTER_KEY" { // it opens a file that somebody has closed with it
 		dir := path.Dir(f.Path)
@@ -238,7 +238,7 @@ func (m *maker) issued(f *File, s *Setting) bool {
 		!strings.Contains(say, "random")
 }
 
-func (m *maker) exists(file string) bool {
+func (m deciding) exists(file string) bool {
 	f, err := m.fsys.Open(file)
 	if err != nil {
 		return false
@@ -267,7 +267,7 @@ func duplicates(s *Setting, d *settings.Document) {
 }
 
 // templateSecret notices a template that holds what looks like a real secret.
-func (m *maker) templateSecret(s *Setting, template *settings.Document) {
+func (m deciding) templateSecret(s *Setting, template *settings.Document) {
 	t, ok := template.Get(s.Key)
 	if !ok || !s.Secret || isCarrier(t.Value) || t.Expands {
 		return
@@ -312,7 +312,7 @@ func realLooking(v string) bool {
 }
 
 // obsolete names what the template does not hold, and the code doesn't read.
-func (m *maker) obsolete(f *File, template *settings.Document) {
+func (m deciding) obsolete(f *File, template *settings.Document) {
 	var names []string
 	for _, e := range f.source.Entries {
 		_, in := template.Get(e.Key)
@@ -347,7 +347,7 @@ func placeholders(f *File) {
 }
 
 // notice says what only shows when every setting has its value.
-func (m *maker) notice() {
+func (m deciding) notice() {
 	m.each(func(f *File, s *Setting) {
 		for _, later := range m.after(f) {
 			for _, o := range later.Settings {
@@ -427,7 +427,7 @@ func (m *maker) overlay() {
 func (m *maker) moveTo(from int, to, why string) {
 	k := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == to })
 	if k < 0 {
-		m.newFile(to)
+		m.opening().newFile(to)
 		k = len(m.plan.Files) - 1
 		m.plan.Files[k].Template = m.plan.Files[from].Path
 	}

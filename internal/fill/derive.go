@@ -21,7 +21,7 @@ type reader struct {
 	names             []string
 }
 
-func (m *maker) readerOf(f *File) reader {
+func (m deriving) readerOf(f *File) reader {
 	r := reader{names: m.byFile[f.Path]}
 	for _, name := range r.names {
 		if m.stack.Service(name).Runs == stack.Container {
@@ -57,7 +57,7 @@ var standsForHost = expr.New(
 
 // meant finds the service that a host and a port of a settings file mean, from where that is read.
 // Exact is false if the address has to be corrected to reach it.
-func (m *maker) meant(r reader, k *protocol.Protocol, host string,
+func (m deriving) meant(r reader, k *protocol.Protocol, host string,
 	port int) (f *facts, exact bool) {
 	host = strings.ToLower(strings.Trim(host, "[]"))
 	if ref, ok := address.Resolve(m.stack.Services, m.alone(r), false, host, port); ok {
@@ -82,7 +82,7 @@ func (m *maker) meant(r reader, k *protocol.Protocol, host string,
 }
 
 // alone is the one service that reads a file, by name; empty if there are several, or none.
-func (m *maker) alone(r reader) string {
+func (m deriving) alone(r reader) string {
 	if len(r.names) == 1 {
 		return r.names[0]
 	}
@@ -101,7 +101,7 @@ func (m *maker) factsOf(service string) *facts {
 
 // derive gives the settings that follow from the stack their values: addresses, ports, names of
 // databases and users.
-func (m *maker) derive() {
+func (m deriving) derive() {
 	for i := range m.plan.Files {
 		f := &m.plan.Files[i]
 		r := m.readerOf(f)
@@ -129,7 +129,7 @@ var (
 )
 
 // deriveURL corrects an address that means a service of the stack.
-func (m *maker) deriveURL(file *File, r reader, s *Setting) {
+func (m deriving) deriveURL(file *File, r reader, s *Setting) {
 	u, err := url.Parse(strings.TrimPrefix(s.value, "jdbc:"))
 	if err != nil {
 		return
@@ -208,7 +208,7 @@ func (m *maker) deriveURL(file *File, r reader, s *Setting) {
 var urlEnd = expr.New(`(?i)(jdbc[_.-])?(url|uri)$`)
 
 // signIn fills the settings beside an address with which its reader signs in.
-func (m *maker) signIn(f *File, prefix string, c *facts) {
+func (m deriving) signIn(f *File, prefix string, c *facts) {
 	user := sibling(f, prefix, "user", "username", "login")
 	if user != nil {
 		c = c.as(user.value)
@@ -270,7 +270,7 @@ var (
 )
 
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
-func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
+func (m deriving) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") ||
 		!ecosystem.Public(s.Key) ||
 		!apiKeyName.MatchString(s.Key) {
@@ -303,7 +303,7 @@ func (m *maker) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 }
 
 // toBrowser points a setting that a browser obeys at the service's port of this machine.
-func (m *maker) toBrowser(s *Setting, u *url.URL, f *facts) {
+func (m deriving) toBrowser(s *Setting, u *url.URL, f *facts) {
 	if f.outer == 0 {
 		return
 	}
@@ -325,7 +325,7 @@ func (m *maker) toBrowser(s *Setting, u *url.URL, f *facts) {
 }
 
 // api finds the one service that a key for an API means.
-func (m *maker) api(key string) *facts {
+func (m deriving) api(key string) *facts {
 	words := strings.FieldsFunc(strings.ToLower(key), func(c rune) bool { return c == '_' })
 	var best *facts
 	score, count := 0, 0
@@ -366,7 +366,7 @@ func inBrowser(p *stack.Project, v *stack.Service) bool {
 	return ecosystem.FrameworkNamed(p.FrameworkAt(v.Dir())).Browser
 }
 
-func (m *maker) onlyHTTP(f *facts) bool {
+func (m deriving) onlyHTTP(f *facts) bool {
 	n := 0
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
@@ -384,7 +384,7 @@ var urlKey = expr.New(
 	`(?i)([_.-](url|uri|dsn|connection(_?string)?)|^(database|redis|mongo|amqp|broker)_?(url|uri))$`)
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.
-func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
+func (m deriving) deriveEmpty(f *File, r reader, s *Setting) {
 	if values.Waives(s.Comment) {
 		return
 	}
@@ -432,7 +432,7 @@ func (m *maker) deriveEmpty(f *File, r reader, s *Setting) {
 }
 
 // ownURL is where the one service that reads the file answers.
-func (m *maker) ownURL(r reader, s *Setting) {
+func (m deriving) ownURL(r reader, s *Setting) {
 	if len(r.names) != 1 {
 		return
 	}
@@ -451,7 +451,7 @@ var originKey = expr.New(
 )
 
 // callersOf lets the one front end of the stack call the service that reads the file.
-func (m *maker) callersOf(r reader, s *Setting) {
+func (m deriving) callersOf(r reader, s *Setting) {
 	var front []*facts
 	for i := range m.facts {
 		f := &m.facts[i]
@@ -473,7 +473,7 @@ var authURL = expr.New(`^(\w*AUTH)_(BASE_)?URL$`)
 
 // ofAuthLibrary reports whether a key asks for the address of such a library that the one reader of
 // the file uses: of one that is called like the key's beginning.
-func (m *maker) ofAuthLibrary(r reader, key string) bool {
+func (m deriving) ofAuthLibrary(r reader, key string) bool {
 	named := authURL.FindStringSubmatch(key)
 	if named == nil || len(r.names) != 1 {
 		return false

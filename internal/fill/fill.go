@@ -189,31 +189,31 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 	m := &maker{fsys: fsys, stack: s, opt: opt,
 		plan: &Plan{Schema: "nharbor.fill/1", Files: []File{},
 			Missing: []Lack{}, Links: []Link{}}}
-	m.look()
+	m.opening().look()
 	var faults stack.Faults
 	for _, e := range s.EnvFiles {
-		if err := m.open(e); err != nil {
+		if err := m.opening().open(e); err != nil {
 			faults = append(faults, stack.AllFaults(err)...)
 		}
 	}
 	if len(faults) > 0 {
 		return nil, faults
 	}
-	m.variables()
-	if err := m.only(); err != nil {
+	m.opening().variables()
+	if err := m.opening().only(); err != nil {
 		return nil, err
 	}
-	if err := m.given(); err != nil {
+	if err := m.giving().given(); err != nil {
 		return nil, err
 	}
-	m.decide()
-	m.sameVerdict()
-	m.derive()
-	if err := m.resolve(); err != nil {
+	m.deciding().decide()
+	m.deciding().sameVerdict()
+	m.deriving().derive()
+	if err := m.giving().resolve(); err != nil {
 		return nil, err
 	}
-	m.linkUp()
-	m.notice()
+	m.linking().linkUp()
+	m.deciding().notice()
 	m.overlay()
 	given := map[string]bool{}
 	m.each(func(_ *File, s *Setting) { given[s.Key] = true })
@@ -240,7 +240,7 @@ type maker struct {
 	grouped map[place]bool   // what belongs to a service's password already
 }
 
-func (m *maker) look() {
+func (m opening) look() {
 	m.reads, m.byFile, m.known = map[string]stack.Read{}, map[string][]string{}, map[string]string{}
 	for _, r := range m.stack.Reads {
 		if known, ok := m.reads[r.Name]; ok {
@@ -259,7 +259,7 @@ func (m *maker) look() {
 }
 
 // open reads a file and its template into the plan.
-func (m *maker) open(e stack.EnvFile) error {
+func (m opening) open(e stack.EnvFile) error {
 	if e.Format == "" {
 		e.Format = settings.FormatOf(e.Path)
 	}
@@ -306,7 +306,7 @@ func (m *maker) open(e stack.EnvFile) error {
 			old[s.Key] = true
 		}
 		if template != nil && template.Format == f.source.Format {
-			m.obsolete(&f, template)
+			m.deciding().obsolete(&f, template)
 			added, err := f.source.AddFrom(template)
 			if err != nil {
 				return err
@@ -336,7 +336,7 @@ func (m *maker) open(e stack.EnvFile) error {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
 				set.Comment = t.Comment
 			}
-			m.templateSecret(&set, template)
+			m.deciding().templateSecret(&set, template)
 		}
 		duplicates(&set, f.source)
 		f.Settings = append(f.Settings, set)
@@ -347,7 +347,7 @@ func (m *maker) open(e stack.EnvFile) error {
 
 // wanted makes the source of a file that a compose file asks for, without a template: what the code
 // of the services that read it reads, and nobody else gives.
-func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
+func (m opening) wanted(f *File, e stack.EnvFile) *settings.Document {
 	var lines []string
 	for _, r := range e.Wants {
 		lines = append(lines, fmt.Sprintf("# %s:%d asks for it.\n%s=\n", r.At.File, r.At.Line,
@@ -388,7 +388,7 @@ func (m *maker) wanted(f *File, e stack.EnvFile) *settings.Document {
 }
 
 // variables adds what compose files take from a settings file and nobody gives.
-func (m *maker) variables() {
+func (m opening) variables() {
 	for _, v := range m.stack.Variables {
 		secret := values.IsSecret(v.Name, "")
 		if !secret && !v.Required {
@@ -410,7 +410,7 @@ func (m *maker) variables() {
 }
 
 // newFile adds a file to the plan that neither exists nor has a template.
-func (m *maker) newFile(name string) *File {
+func (m opening) newFile(name string) *File {
 	empty, _ := settings.Parse(name, settings.Env, nil)
 	f := File{Path: name, Format: settings.Env, source: empty, Services: m.byFile[name],
 		Settings: []Setting{}}
@@ -422,7 +422,7 @@ func (m *maker) newFile(name string) *File {
 }
 
 // only makes sure that the one file that was asked for is there.
-func (m *maker) only() error {
+func (m opening) only() error {
 	name := path.Clean(m.opt.Only)
 	if m.opt.Only == "" || slices.ContainsFunc(m.plan.Files,
 		func(f File) bool { return f.Path == name }) {

@@ -47,7 +47,7 @@ var (
 
 // generate makes a secret up, in the form that the placeholder, the comment, the name and the
 // framework ask for.
-func (m *maker) generate(f *File, s *Setting) {
+func (m deciding) generate(f *File, s *Setting) {
 	if hashKey.MatchString(s.Key) {
 		// What a hash is of, somebody must know.
 		s.Origin = Missing
@@ -85,7 +85,7 @@ func (m *maker) framework(f *File) string {
 
 // pair makes both halves of a key pair, where the file has a private key and the public one beside
 // it.
-func (m *maker) pair(f *File, s *Setting) bool {
+func (m deciding) pair(f *File, s *Setting) bool {
 	if !privateKey.MatchString(s.Key) {
 		return false
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // given applies --set and the answers; the former win.
-func (m *maker) given() error {
+func (m giving) given() error {
 	for _, source := range []map[string]string{m.opt.Answers, m.opt.Set} {
 		for _, name := range slices.Sorted(maps.Keys(source)) {
 			value := source[name]
@@ -67,7 +67,7 @@ func (m *maker) given() error {
 	var err error
 	m.each(func(f *File, s *Setting) {
 		if s.Origin == Answered && err == nil {
-			s.Issued = m.issued(f, s)
+			s.Issued = m.deciding().issued(f, s)
 			err = m.accept(s, s.value, "the answer for "+s.Key)
 		}
 	})
@@ -76,7 +76,7 @@ func (m *maker) given() error {
 
 // accept takes an answer, in the form that the setting wants; what can't be right is a fault that
 // shows no value.
-func (m *maker) accept(s *Setting, value, what string) error {
+func (m giving) accept(s *Setting, value, what string) error {
 	if clean := strings.TrimSpace(value); clean != value && s.Secret &&
 		!strings.Contains(clean, "\n") {
 		value = clean
@@ -91,7 +91,7 @@ func (m *maker) accept(s *Setting, value, what string) error {
 		}
 		value = h
 		s.remark("", "the hash of the password given")
-	} else if s.Secret || m.issued(&File{}, s) {
+	} else if s.Secret || m.deciding().issued(&File{}, s) {
 		note, err := m.valid(s, value)
 		if err != nil {
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid, Text: what +
@@ -108,7 +108,7 @@ func (m *maker) accept(s *Setting, value, what string) error {
 
 // resolve finds values for what is missing: what was given for the same key elsewhere, the shell's
 // variables, the locker, and a person. It lists what stays open.
-func (m *maker) resolve() error {
+func (m giving) resolve() error {
 	var open []place
 	for i := range m.plan.Files {
 		for k := range m.plan.Files[i].Settings {
@@ -166,7 +166,7 @@ func (m *maker) resolve() error {
 	return m.try()
 }
 
-func (m *maker) fromEnvironment(s *Setting) bool {
+func (m giving) fromEnvironment(s *Setting) bool {
 	if m.opt.Environment == nil {
 		return false
 	}
@@ -183,7 +183,7 @@ func (m *maker) fromEnvironment(s *Setting) bool {
 	return m.accept(s, v, "the shell's variable "+s.Key) == nil
 }
 
-func (m *maker) fromLocker(file string, s *Setting) bool {
+func (m giving) fromLocker(file string, s *Setting) bool {
 	if m.opt.Locker == nil {
 		return false
 	}
@@ -222,7 +222,7 @@ func shortened(text string) string {
 
 // askers are those of the services that read a setting for themselves: the image of a server, as it
 // comes, reads nothing of an application's settings, even where it is given their file.
-func (m *maker) askers(services []string, key string) []string {
+func (m giving) askers(services []string, key string) []string {
 	own := slices.DeleteFunc(slices.Clone(services), func(name string) bool {
 		v := m.stack.Service(name)
 		return v != nil && v.Runs == stack.Container && v.Build == "" &&
@@ -241,7 +241,7 @@ func (m *maker) askers(services []string, key string) []string {
 	return own
 }
 
-func (m *maker) question(p place) Question {
+func (m giving) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
 	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint),
@@ -254,7 +254,7 @@ func (m *maker) question(p place) Question {
 		q.Why = fmt.Sprintf("%s:%d fails without it", r.At.File, r.At.Line)
 	case read:
 		q.Why = fmt.Sprintf("%s:%d reads it", r.At.File, r.At.Line)
-	case m.variable(f, s):
+	case m.deciding().variable(f, s):
 		q.Why = "the compose file can't be read without it"
 	case s.Issued && hint == "":
 		q.Why = "only whoever issues it can give it"
@@ -275,7 +275,7 @@ func (m *maker) question(p place) Question {
 var tokenEnd = expr.New(`(?i)_?(api_?)?(access_?)?(token|key|secret|client_secret|auth_token)$`)
 
 // try asks the endpoint that stands beside an issued secret whether it takes it.
-func (m *maker) try() error {
+func (m giving) try() error {
 	if m.opt.Try == nil {
 		return nil
 	}

@@ -25,7 +25,7 @@ var (
 
 // valid judges a value that was given: an error tells why it can't be right, a note what is worth
 // knowing. Neither shows any of the value.
-func (m *maker) valid(s *Setting, value string) (note string, err error) {
+func (m giving) valid(s *Setting, value string) (note string, err error) {
 	switch {
 	case value == "":
 		return "", nil
@@ -61,7 +61,7 @@ func (m *maker) valid(s *Setting, value string) (note string, err error) {
 }
 
 // expiry reads when a JSON Web Token (RFC 7519, section 4.1.4) expires.
-func (m *maker) expiry(value string) (note string, err error) {
+func (m giving) expiry(value string) (note string, err error) {
 	parts := strings.Split(value, ".")
 	if len(parts) != 3 || m.opt.Now.IsZero() {
 		return "", nil

@@ -61,7 +61,7 @@ func TestValid(t *testing.T) {
 		{"TIDE_TOKEN", "a UUID", "", "3f2b8c1e-1111-4222-8333-944455556666", "", ""},
 		{"SESSION_SECRET", "", "", "two words", "", ""},
 	} {
-		note, err := m.valid(&Setting{Key: c.key, Comment: c.comment, was: c.was, Secret: true},
+		note, err := m.giving().valid(&Setting{Key: c.key, Comment: c.comment, was: c.was, Secret: true},
 			c.value)
 		if !strings.HasPrefix(note, c.note) || c.note == "" && note != "" ||
 			(err != nil) != (c.err != "") ||
@@ -186,7 +186,7 @@ func TestPairs(t *testing.T) {
 		f := &File{Settings: []Setting{{Key: "JWT_PRIVATE_KEY", Comment: c.comment, was: c.was,
 			Secret: true},
 			{Key: "JWT_PUBLIC_KEY"}}}
-		if !m.pair(f, &f.Settings[0]) {
+		if !m.deciding().pair(f, &f.Settings[0]) {
 			t.Errorf("%q makes no pair", c.comment)
 			continue
 		}

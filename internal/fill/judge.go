@@ -108,7 +108,7 @@ var judgementRules = []judgementRule{
 	decides("the compose file has it",
 		func(j *judgement) bool {
 			return j.s.Secret && !j.empty &&
-				j.m.committed(j.s.value)
+				j.m.linking().committed(j.s.value)
 		},
 		leave("the compose file itself holds the same value")),
 	decides("a person wants it empty",
@@ -119,14 +119,14 @@ var judgementRules = []judgementRule{
 	decides("a password for a server that has none, or is not of this stack",
 		func(j *judgement) bool {
 			if j.s.Secret && !j.waived {
-				j.server = j.m.signsIn(j.f, j.s, j.empty, j.stand)
+				j.server = j.m.deciding().signsIn(j.f, j.s, j.empty, j.stand)
 			}
 			return j.server != nil
 		},
 		func(j *judgement) { j.server() }),
 	decides("of a third party that the settings could choose, and don't",
 		func(j *judgement) bool {
-			return j.empty && !j.wanted && j.m.issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
+			return j.empty && !j.wanted && j.m.deciding().issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
 		},
 		func(j *judgement) {
 			by := unchosen(j.f, j.s.Key)
@@ -135,7 +135,7 @@ var judgementRules = []judgementRule{
 		}),
 	decides("issued, and the code does without",
 		func(j *judgement) bool {
-			return j.m.issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
+			return j.m.deciding().issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
 		},
 		func(j *judgement) {
 			j.s.Issued = true
@@ -148,12 +148,12 @@ var judgementRules = []judgementRule{
 		}),
 	decides("where errors are reported to, and nothing asks for it",
 		func(j *judgement) bool {
-			return j.m.issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
+			return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
 				!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
 		},
 		leave("empty in the template, and nothing says that it is needed")),
 	decides("issued by a third party",
-		func(j *judgement) bool { return j.m.issued(j.f, j.s) && j.open() },
+		func(j *judgement) bool { return j.m.deciding().issued(j.f, j.s) && j.open() },
 		func(j *judgement) { j.s.Issued, j.s.Origin = true, Missing }),
 	decides("what one signs in with, as the files tell",
 		func(j *judgement) bool {
@@ -168,7 +168,7 @@ var judgementRules = []judgementRule{
 			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
 				(!values.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
 		},
-		func(j *judgement) { j.m.generate(j.f, j.s) }),
+		func(j *judgement) { j.m.deciding().generate(j.f, j.s) }),
 	decides("its comment asks for it",
 		func(j *judgement) bool { return j.open() && j.wanted }, lacking),
 	decides("the code fails without it",
@@ -177,7 +177,7 @@ var judgementRules = []judgementRule{
 				!j.waived
 		}, lacking),
 	decides("a compose file can't be read without it",
-		func(j *judgement) bool { return j.empty && j.m.variable(j.f, j.s) }, lacking),
+		func(j *judgement) bool { return j.empty && j.m.deciding().variable(j.f, j.s) }, lacking),
 	decides("optional",
 		func(j *judgement) bool {
 			return j.empty &&
@@ -198,8 +198,8 @@ var judgementRules = []judgementRule{
 }
 
 // judge decides on a setting that nobody has given a value yet.
-func (m *maker) judge(f *File, s *Setting) {
-	j := &judgement{m: m, f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
+func (m deciding) judge(f *File, s *Setting) {
+	j := &judgement{m: m.maker, f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
 	j.waived = values.Waives(s.Comment) &&
 		!strings.Contains(strings.ToLower(s.Comment), "not optional")

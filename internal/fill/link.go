@@ -23,7 +23,7 @@ func isCarrier(v string) bool { return values.IsSecret("", v) }
 
 // linkUp finds the settings that hold one secret, and gives them one value: the same key in several
 // files, the password of one service under several names, and the password inside an address.
-func (m *maker) linkUp() {
+func (m linking) linkUp() {
 	byKey := map[string][]place{}
 	var carriers []place
 	groups := map[string][]place{}
@@ -94,7 +94,7 @@ func (m *maker) linkUp() {
 }
 
 // committed reports whether a compose file itself holds the password of a service.
-func (m *maker) committed(password string) bool {
+func (m linking) committed(password string) bool {
 	return password != "" && slices.ContainsFunc(m.stack.Services, func(v stack.Service) bool {
 		for key, value := range v.Env {
 			if value == password && v.Literal(key) && values.IsSecret(key, value) {
@@ -107,7 +107,7 @@ func (m *maker) committed(password string) bool {
 
 // sameService finds the variables by which compose files give the password of one service to
 // others, under another name.
-func (m *maker) sameService() {
+func (m linking) sameService() {
 	for i := range m.facts {
 		if c := &m.facts[i]; c.passwordFrom != "" {
 			m.belongsTo(c.passwordFrom, m.fileOf(c), c.svc.Name)
@@ -132,14 +132,14 @@ func (m *maker) sameService() {
 }
 
 // fileOf is the settings file that holds the password of a service.
-func (m *maker) fileOf(c *facts) string {
+func (m linking) fileOf(c *facts) string {
 	if c.passwordFile != "" {
 		return c.passwordFile
 	}
 	return path.Join(path.Dir(c.svc.At.File), ".env")
 }
 
-func (m *maker) belongsTo(key, file, service string) {
+func (m linking) belongsTo(key, file, service string) {
 	m.each(func(f *File, s *Setting) {
 		if f.Path == file && s.Key == key {
 			s.service = service
@@ -149,7 +149,7 @@ func (m *maker) belongsTo(key, file, service string) {
 
 // byService puts a setting that holds or carries a service's password into the group of that
 // password.
-func (m *maker) byService(p place, key string, groups map[string][]place) bool {
+func (m linking) byService(p place, key string, groups map[string][]place) bool {
 	i := slices.IndexFunc(m.facts, func(c facts) bool { return c.svc.Name == m.at(p).service })
 	if i < 0 {
 		return false
@@ -185,7 +185,7 @@ func (m *maker) byService(p place, key string, groups map[string][]place) bool {
 }
 
 // literal lets a setting agree with a password that the compose file itself holds.
-func (m *maker) literal(p place, c *facts) {
+func (m linking) literal(p place, c *facts) {
 	s := m.at(p)
 	value := c.password
 	if isCarrier(s.value) {
@@ -237,7 +237,7 @@ func passwordFor(value, pw string, passwords map[string]map[string]bool) string 
 
 // unify gives the members of a link one value: one that was given, else one that is there already,
 // else the first made up.
-func (m *maker) unify(key string, places []place) {
+func (m linking) unify(key string, places []place) {
 	seen := map[place]bool{}
 	places = slices.DeleteFunc(places, func(p place) bool {
 		twice := seen[p]
@@ -306,7 +306,7 @@ func (m *maker) unify(key string, places []place) {
 	m.plan.Links = append(m.plan.Links, l)
 }
 
-func (m *maker) fileWith(places []place, s *Setting) string {
+func (m linking) fileWith(places []place, s *Setting) string {
 	for _, p := range places {
 		if m.at(p) == s {
 			return m.plan.Files[p.file].Path

@@ -38,7 +38,7 @@ func sibling(f *File, prefix string, endings ...string) *Setting {
 
 // deriveParts fills addresses that are spread over several settings: host, port, user, name,
 // password.
-func (m *maker) deriveParts(f *File, r reader) {
+func (m deriving) deriveParts(f *File, r reader) {
 	for i := range f.Settings {
 		host := &f.Settings[i]
 		prefix, ok := hostPrefix(host.Key)
@@ -98,14 +98,14 @@ func (m *maker) deriveParts(f *File, r reader) {
 }
 
 // notRoot reports whether the settings of a prefix name a user who can make no database.
-func (m *maker) notRoot(f *File, prefix string) bool {
+func (m deriving) notRoot(f *File, prefix string) bool {
 	user := sibling(f, prefix, "user", "username", "login")
 	return user != nil && user.value != "root"
 }
 
 // kindsFor tells what the settings of a prefix may be about: by the prefix, or by what stands
 // beside them.
-func (m *maker) kindsFor(f *File, prefix string) []*protocol.Protocol {
+func (m deriving) kindsFor(f *File, prefix string) []*protocol.Protocol {
 	if strings.HasSuffix(prefix, ".") || prefix == "" {
 		for _, name := range []string{"adapter", "client", "driver", "dialect", "type", "engine"} {
 			s := sibling(f, prefix, name)

@@ -1,5 +1,5 @@
 // Package plan turns a survey into what is to be launched: which services run where (Mix), and
-// with which commands, settings and ports (Make). It starts nothing; package supervise executes the
+// with which commands, settings and ports (Make). It starts nothing; package execute does the
 // plan.
 package plan
 

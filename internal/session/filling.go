@@ -15,12 +15,12 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"nimbleharbor/internal/execute"
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/locker"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -55,7 +55,7 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 	var stores map[string]string
 	opt.Data = func(service string) string {
 		if stores == nil {
-			stores = supervise.Stores(ctx, s.Root, s.Stack)
+			stores = execute.Stores(ctx, s.Root, s.Stack)
 		}
 		return stores[service]
 	}

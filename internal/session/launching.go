@@ -12,7 +12,7 @@ import (
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/sockets"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -23,7 +23,7 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 	var unreadable *stack.Fault
 	switch {
 	case errors.As(err, &unreadable) && unreadable.Code == stack.CodeStateUnreadable:
-		_, err := supervise.StopStack(ctx, s.Root, nil)
+		_, err := steward.StopStack(ctx, s.Root, nil)
 		return err
 	case err != nil:
 		return err
@@ -36,8 +36,8 @@ func (s *Surveyed) Idle(ctx context.Context) error {
 			f.Remedy = "See what: nharbor check. Make it follow: " + c.Remedy
 		}
 		return f
-	case r != nil && !r.Ended, supervise.Left(ctx, s.Root):
-		_, err := supervise.StopStack(ctx, s.Root, nil)
+	case r != nil && !r.Ended, steward.Left(ctx, s.Root):
+		_, err := steward.StopStack(ctx, s.Root, nil)
 		return err
 	}
 	return nil
@@ -207,7 +207,7 @@ func (m *Mixed) makeRoom(ctx context.Context) (*Mixed, error) {
 	if m.Options.Shift != 0 || m.Options.Fixed || m.Options.Literal {
 		return m, nil
 	}
-	others := supervise.Holding(ctx, workspace.ID(m.Root))
+	others := steward.Holding(ctx, workspace.ID(m.Root))
 	moved := Moved{}
 	var ports []stack.Port
 	for _, name := range m.Services() {

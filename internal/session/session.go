@@ -39,7 +39,7 @@ import (
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
@@ -250,7 +250,7 @@ func (m *Mixed) Services() []string {
 func (m *Mixed) Needs(ctx context.Context, r *record.Record) *needs.Answer {
 	a := needs.Ask(ctx, m.Mix.Stack, m.Services(), r.HeldPorts(),
 		&needs.Local{Dir: m.Root, Files: m.Files,
-			Stacks: supervise.Holding(ctx, workspace.ID(m.Root))})
+			Stacks: steward.Holding(ctx, workspace.ID(m.Root))})
 	m.releases(ctx, a)
 	if len(m.Services()) > 0 {
 		m.ofCheckouts(ctx, a, time.Now())

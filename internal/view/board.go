@@ -12,7 +12,7 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
 )
 
@@ -23,7 +23,7 @@ type BoardNews struct {
 	Settled  float64 // the seconds after which the launch had settled
 	Record   *record.Record
 	Check    *stack.Check
-	Loads    map[string]supervise.Load
+	Loads    map[string]steward.Load
 	Said     string // by a command that was run from the board
 	SaidOf   string // which command that was
 	Over     bool   // everything has been stopped
@@ -54,7 +54,7 @@ type Board struct {
 	record *record.Record
 	check  *stack.Check
 	judged map[string][]stack.PortCheck // by service
-	loads  map[string]supervise.Load
+	loads  map[string]steward.Load
 	pane   []logs.Line
 	paneOf stack.NodeID
 	said   []string // by the last command

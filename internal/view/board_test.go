@@ -12,7 +12,7 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/supervise"
+	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
 )
 
@@ -31,7 +31,7 @@ func (d *done) Words(id stack.NodeID, text string, most int) {}
 func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Board {
 	o := &order.Order{Estimate: 20}
 	var events []stack.Event
-	ports, loads := []stack.PortCheck{}, map[string]supervise.Load{}
+	ports, loads := []stack.PortCheck{}, map[string]steward.Load{}
 	for i := range count {
 		id := stack.ServiceNode(name(i))
 		n := order.Node{ID: id}
@@ -51,7 +51,7 @@ func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Boa
 		ports = append(ports, stack.PortCheck{Service: name(i),
 			Address:  fmt.Sprintf("127.0.0.1:%d", 4000+i),
 			Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
-		loads[name(i)] = supervise.Load{Memory: uint64(i) << 20, Cores: 0.01}
+		loads[name(i)] = steward.Load{Memory: uint64(i) << 20, Cores: 0.01}
 	}
 	b := NewBoard("fleet", timeline.New(o, nil), time.Now(), does, colour)
 	for _, e := range events {

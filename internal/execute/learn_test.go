@@ -1,0 +1,34 @@
+package execute
+
+import (
+	"fmt"
+	"testing"
+
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/testport"
+)
+
+// TestPortsAreLearned starts a service that listens on another port than is said, and one of which
+// no port is said. What they really do is asked, recorded and remembered.
+func TestPortsAreLearned(t *testing.T) {
+	t.Parallel()
+	said, moved, unsaid := testport.Take(t), testport.Take(t), testport.Take(t)
+	p := newPlay(t)
+	p.native("desk", stack.Lasting, said, words(fmt.Sprintf("listen=%d", moved), "stay"))
+	p.native("lamp", stack.Lasting, 0, words(fmt.Sprintf("listen=%d", unsaid), "stay"))
+	p.run(t, nil)
+	p.await(t, "service:lamp", stack.IsUp, 1)
+	for _, r := range p.x.State().Services() {
+		want := map[string]int{"desk": moved, "lamp": unsaid}[r.Name]
+		if r.State != stack.IsUp || len(r.Ports) != 1 || r.Ports[0].Host != want ||
+			r.Ports[0].Speaks != "http" {
+			t.Errorf("%s is %s (%s) on %+v, want port %d", r.Name, r.State, r.Text, r.Ports, want)
+		}
+	}
+	seen := memory.Recall(p.root).Seen()
+	if seen["desk"] != (memory.Seen{Port: moved, Speaks: "http", Said: said}) ||
+		seen["lamp"] != (memory.Seen{Port: unsaid, Speaks: "http"}) {
+		t.Errorf("remembered: %+v", seen)
+	}
+}

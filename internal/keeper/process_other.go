@@ -1,0 +1,9 @@
+//go:build !unix
+
+package keeper
+
+import (
+	"os/exec"
+)
+
+func Detach(*exec.Cmd) {}

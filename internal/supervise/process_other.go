@@ -1,9 +1,0 @@
-//go:build !unix
-
-package supervise
-
-import (
-	"os/exec"
-)
-
-func detach(*exec.Cmd) {}
