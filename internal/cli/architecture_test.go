@@ -38,12 +38,14 @@ var layers = [][]string{
 	{"steward", "enter"},
 	{"session"},
 	{"view"},
+	{"view/picture"},
+	{"view/board", "view/report"},
 	{"demo"},
 	{"cli"},
 }
 
 // shows are the packages that may speak to a person.
-var shows = []string{"view", "cli", "demo"}
+var shows = []string{"view", "view/picture", "view/board", "view/report", "cli", "demo"}
 
 // forbidden are the libraries of the interface, which the core must not know.
 var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth",

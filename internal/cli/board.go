@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"nimbleharbor/internal/view/board"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -106,12 +107,12 @@ func (a boards) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Re
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	does := &boardDoes{ctx: ctx, root: s.Root}
-	board := view.NewBoard(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last),
+	shown := board.New(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last),
 		launched.Started, does,
 		os.Getenv("NO_COLOR") == "")
-	p := tea.NewProgram(board, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
+	p := tea.NewProgram(shown, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
 		tea.WithoutSignalHandler(), tea.WithFPS(20))
-	does.send = func(n view.BoardNews) { p.Send(n) }
+	does.send = func(n board.News) { p.Send(n) }
 	l, err := steward.Follow(ctx, r)
 	if err != nil {
 		return err
@@ -123,15 +124,15 @@ func (a boards) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Re
 			switch {
 			case err != nil:
 				if ctx.Err() == nil {
-					does.send(view.BoardNews{Over: true})
+					does.send(board.News{Over: true})
 				}
 				return
 			case said.Event != nil:
-				does.send(view.BoardNews{Event: said.Event})
+				does.send(board.News{Event: said.Event})
 			case said.Settled != nil:
-				does.send(view.BoardNews{Settled: said.Settled.Seconds})
+				does.send(board.News{Settled: said.Settled.Seconds})
 			case said.Stopped:
-				does.send(view.BoardNews{Over: true})
+				does.send(board.News{Over: true})
 			}
 		}
 	}()
@@ -148,7 +149,7 @@ func (a boards) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Re
 type boardDoes struct {
 	ctx  context.Context
 	root string
-	send func(view.BoardNews)
+	send func(board.News)
 }
 
 // weigh tells what everything takes, until the board is left.
@@ -158,8 +159,8 @@ func (d *boardDoes) weigh(r *record.Record) {
 	for {
 		begun := time.Now()
 		if now, err := record.Read(d.root); err == nil && now != nil {
-			d.send(view.BoardNews{Record: now})
-			d.send(view.BoardNews{Loads: loads.Look(d.ctx, now)})
+			d.send(board.News{Record: now})
+			d.send(board.News{Loads: loads.Look(d.ctx, now)})
 		}
 		select {
 		case <-time.After(max(loadsEvery, time.Since(begun)*share)):
@@ -176,7 +177,7 @@ func (d *boardDoes) ask(s *session.Surveyed) {
 		if r, err := record.Read(d.root); err == nil && r.Alive() {
 			c := s.Judge(d.ctx, r)
 			c.Changed = s.Changes(r)
-			d.send(view.BoardNews{Check: &c})
+			d.send(board.News{Check: &c})
 		}
 		select {
 		case <-time.After(max(asksEvery, time.Since(begun)*share)):
@@ -202,7 +203,7 @@ func (d *boardDoes) Run(command, service string) {
 		var said bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &said, &said
 		cmd.Run() // what is wrong, it says
-		d.send(view.BoardNews{SaidOf: strings.TrimSpace(command + " " + service),
+		d.send(board.News{SaidOf: strings.TrimSpace(command + " " + service),
 			Said: said.String()})
 	}()
 }
@@ -212,13 +213,13 @@ func (d *boardDoes) Open(address string) {
 	opener := map[string][]string{"linux": {"xdg-open"}, "darwin": {"open"},
 		"windows": {"rundll32", "url.dll,FileProtocolHandler"}}[runtime.GOOS]
 	if opener == nil || !strings.HasPrefix(address, "http") {
-		d.send(view.BoardNews{SaidOf: "open", Said: "open it by hand: " + address})
+		d.send(board.News{SaidOf: "open", Said: "open it by hand: " + address})
 		return
 	}
 	go func() {
 		cmd := exec.CommandContext(d.ctx, opener[0], append(opener[1:], address)...)
 		if err := cmd.Run(); err != nil {
-			d.send(view.BoardNews{SaidOf: "open", Said: "nothing here opens it; the address is " +
+			d.send(board.News{SaidOf: "open", Said: "nothing here opens it; the address is " +
 				address})
 		}
 	}()
@@ -228,6 +229,6 @@ func (d *boardDoes) Open(address string) {
 func (d *boardDoes) Words(id stack.NodeID, text string, most int) {
 	go func() {
 		lines := logs.LastLines(d.root, logs.Source(id), text, most)
-		d.send(view.BoardNews{PaneOf: id, PaneText: text, NextPane: lines})
+		d.send(board.News{PaneOf: id, PaneText: text, NextPane: lines})
 	}()
 }

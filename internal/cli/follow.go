@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"nimbleharbor/internal/view/board"
+	"nimbleharbor/internal/view/picture"
 	"sync"
 	"time"
 
@@ -36,7 +38,7 @@ func (l *lines) event(e stack.Event) {
 		return
 	}
 	if begun, again := l.since[e.ID]; again && e.State == stack.Running {
-		e.Text = view.StillAt(e.T-begun, l.last[e.ID], l.said.of(e.ID))
+		e.Text = picture.StillAt(e.T-begun, l.last[e.ID], l.said.of(e.ID))
 	} else if e.ID.IsStep() && e.State == stack.Running {
 		l.since[e.ID] = e.T
 	}
@@ -56,7 +58,7 @@ func (l *lines) say(line string) {
 // live shows a launch as a timeline at the end of a terminal. It has a goroutine that draws until
 // it is left.
 type live struct {
-	screen *view.Live
+	screen *board.Live
 	said   *lastWords
 	begun  time.Time
 	left   chan struct{} // closed once
@@ -71,7 +73,7 @@ func (a *app) live(m *session.Mixed) *live {
 	if a.json || a.plain {
 		return nil
 	}
-	screen := view.NewLive(a.out)
+	screen := board.NewLive(a.out)
 	if screen == nil {
 		return nil
 	}
@@ -119,7 +121,7 @@ func (l *live) settled(s *record.Settled) {
 	}
 	l.over = true
 	l.t.Settle(s.Seconds)
-	l.screen.Above(func(t *view.Text) { t.Timeline(l.t) })
+	l.screen.Above(func(t *view.Text) { picture.Show(t, l.t) })
 }
 
 func (l *live) say(line string) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"nimbleharbor/internal/view/picture"
 	"slices"
 	"strings"
 
@@ -62,15 +63,15 @@ func (a *app) draw(root string, o *order.Order, file string) error {
 		t = timeline.Of(l)
 	}
 	if file == "-" && !a.json {
-		a.text().DrawnOrder(o, t)
+		picture.ShowOrder(a.text(), o, t)
 		return nil
 	}
-	text, ok := view.Draw(o, t, file)
+	text, ok := picture.Draw(o, t, file)
 	if !ok {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown,
 			Text: "the ending of " +
 				file + " names no form of drawing", Remedy: "Use one of: " +
-				strings.Join(view.Drawings, ", ")}
+				strings.Join(picture.Drawings, ", ")}
 	}
 	if err := put(file, text, "the drawing", stack.CodeDrawingNotWritten); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"nimbleharbor/internal/view/report"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -40,18 +41,18 @@ nothing else to be read, and holds no secrets. With .svg it is the timeline alon
 			if err != nil {
 				return err
 			}
-			report, err := m.Report(ctx, r, Version)
+			made, err := m.Report(ctx, r, Version)
 			if err != nil {
 				return err
 			}
-			text, ok, err := view.Report(report, file)
+			text, ok, err := report.Make(made, file)
 			if err != nil {
 				return err
 			}
 			if !ok {
 				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeReportUnknown,
 					Text:   "the ending of " + file + " names no form of report",
-					Remedy: "Use one of: " + strings.Join(view.Reports, ", ")}
+					Remedy: "Use one of: " + strings.Join(report.Endings, ", ")}
 			}
 			if text == "" {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,

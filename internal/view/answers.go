@@ -18,7 +18,7 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 	}
 	t.Blank()
 	t.Title("Remarks")
-	for _, r := range byWeight(remarks) {
+	for _, r := range ByWeight(remarks) {
 		at := Where(r.At)
 		if strings.Contains(r.Text, at) {
 			at = ""
@@ -33,7 +33,7 @@ func (t *Text) Remarks(remarks []stack.Remark) {
 }
 
 // byWeight are remarks with the problems first.
-func byWeight(remarks []stack.Remark) []stack.Remark {
+func ByWeight(remarks []stack.Remark) []stack.Remark {
 	weight := map[stack.Level]int{stack.Problem: 0, stack.Warning: 1, stack.Note: 2}
 	sorted := slices.Clone(remarks)
 	slices.SortStableFunc(sorted,
@@ -41,7 +41,7 @@ func byWeight(remarks []stack.Remark) []stack.Remark {
 	return sorted
 }
 
-func ports(list []stack.Port) string {
+func Ports(list []stack.Port) string {
 	var out []string
 	for _, p := range list {
 		switch {
@@ -59,7 +59,7 @@ func ports(list []stack.Port) string {
 	return "port " + strings.Join(out, ", ")
 }
 
-func what(v stack.Service) string {
+func What(v stack.Service) string {
 	switch {
 	case v.Runs == stack.Native:
 		return strings.Join(v.Command, " ")
@@ -156,7 +156,7 @@ func (t *Text) Order(o *order.Order) {
 		)
 	}
 	for _, n := range o.Nodes {
-		fmt.Fprintf(t.Out, "%s  %s\n", pad(n.Kind, len("service")), t.paint("1", n.ID.Title()))
+		fmt.Fprintf(t.Out, "%s  %s\n", Pad(n.Kind, len("service")), t.paint("1", n.ID.Title()))
 		if len(n.After) == 0 {
 			t.Line("    at once")
 			continue
@@ -263,35 +263,35 @@ func shownBefore(list []consent.Command, lines []string) (n int, of stack.NodeID
 func (t *Text) Event(e stack.Event, names int) {
 	name := e.ID.Title()
 	text := e.Text
-	for i, part := range wrap(text, max(24, t.Width-names-24)) {
+	for i, part := range Wrap(text, max(24, t.Width-names-24)) {
 		if i == 0 {
 			fmt.Fprintln(t.Out,
-				strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, pad(name, names),
+				strings.TrimRight(fmt.Sprintf("%7.1fs  %s  %s  %s", e.T, Pad(name, names),
 					t.mood(string(e.State))+strings.Repeat(" ",
-						max(0, 9-width(string(e.State)))), part), " "))
+						max(0, 9-Width(string(e.State)))), part), " "))
 		} else {
 			fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", names+23), part)
 		}
 	}
 }
 
-func pad(s string, n int) string { return s + strings.Repeat(" ", max(0, n-width(s))) }
+func Pad(s string, n int) string { return s + strings.Repeat(" ", max(0, n-Width(s))) }
 
 // LogLine shows one line of a log, its time first, in seconds since the launch. On a screen a long
 // one is broken between words; elsewhere it stays one line, for programs that read it.
 func (t *Text) LogLine(seconds float64, source, text string, sources int) {
-	parts, before := []string{clean(text)}, fmt.Sprintf("%7.1fs  %s  ", seconds,
-		pad(source, sources))
-	if t.Screen && width(before)+width(parts[0]) > t.Width {
-		if t.Width-width(before) < 24 { // the name on a line of its own
+	parts, before := []string{Clean(text)}, fmt.Sprintf("%7.1fs  %s  ", seconds,
+		Pad(source, sources))
+	if t.Screen && Width(before)+Width(parts[0]) > t.Width {
+		if t.Width-Width(before) < 24 { // the name on a line of its own
 			fmt.Fprintln(t.Out, strings.TrimRight(before, " "))
 			before = strings.Repeat(" ", 10)
 		}
-		parts = wrap(text, t.Width-width(before))
+		parts = Wrap(text, t.Width-Width(before))
 	}
 	for i, part := range parts {
 		if i > 0 {
-			before = strings.Repeat(" ", width(before))
+			before = strings.Repeat(" ", Width(before))
 		}
 		fmt.Fprintf(t.Out, "%s%s\n", before, part)
 	}

@@ -26,8 +26,8 @@ func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question)
 	groups := make([]*huh.Group, len(list))
 	plain := os.Getenv("TERM") == "dumb"
 	for i, q := range list {
-		input := huh.NewInput().Title(washed(title(i, len(list), q))).Description(
-			washed(describe(q, i, plain))).Value(
+		input := huh.NewInput().Title(Washed(title(i, len(list), q))).Description(
+			Washed(describe(q, i, plain))).Value(
 			&answers[i]).Prompt("> ").
 			Validate(func(answer string) error {
 				_, err := q.Check(answer)

@@ -23,7 +23,7 @@ func (t *Text) Compose(name string, files []string, models []*compose.Value,
 		for _, m := range s.Members {
 			fmt.Fprintf(t.Out, "  %s:%s  # %s:%d\n", yamlWord(m.Key), yamlEmpty(m.Value),
 				m.Value.File, m.Line)
-			t.yaml(m.Value, 4, func(key string) string {
+			yaml(t, m.Value, 4, func(key string) string {
 				if g, ok := from[m.Key][key]; ok && section == "services" {
 					return "  # " + g.String()
 				}
@@ -80,7 +80,7 @@ func yamlEmpty(v *compose.Value) string {
 
 // yaml writes a value's lines. source gives a remark on a setting, for the members of a service's
 // environment.
-func (t *Text) yaml(v *compose.Value, indent int, source func(key string) string) {
+func yaml(t *Text, v *compose.Value, indent int, source func(key string) string) {
 	space := strings.Repeat(" ", indent)
 	for _, m := range v.Members {
 		remark := ""
@@ -89,9 +89,9 @@ func (t *Text) yaml(v *compose.Value, indent int, source func(key string) string
 		}
 		fmt.Fprintf(t.Out, "%s%s:%s%s\n", space, yamlWord(m.Key), yamlEmpty(m.Value), remark)
 		if indent == 4 && m.Key == "environment" {
-			t.yaml(m.Value, indent+2, source)
+			yaml(t, m.Value, indent+2, source)
 		} else {
-			t.yaml(m.Value, indent+2, nil)
+			yaml(t, m.Value, indent+2, nil)
 		}
 	}
 	for _, item := range v.Items {
@@ -101,7 +101,7 @@ func (t *Text) yaml(v *compose.Value, indent int, source func(key string) string
 		}
 		// A mapping begins on the line of its dash.
 		var inner strings.Builder
-		(&Text{Out: &inner}).yaml(item, indent+2, nil)
+		yaml(&Text{Out: &inner}, item, indent+2, nil)
 		fmt.Fprintf(t.Out, "%s- %s", space, strings.TrimLeft(inner.String(), " "))
 	}
 }

@@ -43,7 +43,7 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 			case s.Secret && !reveal && value != "":
 				value = "(hidden)"
 			}
-			if most := max(16, min(48, t.Width/3)); width(value) > most {
+			if most := max(16, min(48, t.Width/3)); Width(value) > most {
 				value = string([]rune(value)[:most-1]) + "…"
 			}
 			remark := s.Remark

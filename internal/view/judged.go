@@ -185,7 +185,7 @@ func (t *Text) signedIn(c stack.Check) {
 			who = "whom the log tells"
 		}
 		if s.Password != "" {
-			who += " with the password " + clean(s.Password)
+			who += " with the password " + Clean(s.Password)
 		}
 		t.Line("Sign in as %s, %s", who, from)
 	}

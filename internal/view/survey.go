@@ -123,7 +123,7 @@ func (v *surveyed) count() {
 
 // troubles are the remarks that should not be passed over.
 func (v *surveyed) troubles() {
-	heavy := slices.DeleteFunc(byWeight(v.s.Remarks),
+	heavy := slices.DeleteFunc(ByWeight(v.s.Remarks),
 		func(r stack.Remark) bool { return r.Level == stack.Note })
 	v.left += len(v.s.Remarks) - len(heavy)
 	if more := len(heavy) - someRemarks; more > 0 {
@@ -220,7 +220,7 @@ func (v *surveyed) services() {
 		if s.Kind == stack.Once {
 			runs += ", once"
 		}
-		rows = append(rows, []string{s.Name, runs, ports(s.Ports), what(s), Where(s.At)})
+		rows = append(rows, []string{s.Name, runs, Ports(s.Ports), What(s), Where(s.At)})
 	}
 	v.some(rows, someServices, "")
 }

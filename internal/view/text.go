@@ -5,6 +5,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
 
@@ -29,7 +30,7 @@ type Text struct {
 // For makes a Text that suits what w is: a terminal of some width, or a pipe or file.
 func For(w io.Writer) *Text {
 	t := &Text{Width: 100}
-	if f := file(w); f != nil && term.IsTerminal(int(f.Fd())) {
+	if f := FileOf(w); f != nil && term.IsTerminal(int(f.Fd())) {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 20 {
 			t.Width, t.Screen = width, true
 		}
@@ -44,7 +45,7 @@ func For(w io.Writer) *Text {
 func (t *Text) Line(format string, args ...any) {
 	line := t.shown(fmt.Sprintf(format, args...))
 	indent := len(line) - len(strings.TrimLeft(line, " "))
-	for i, part := range wrap(strings.TrimLeft(line, " "), t.Width-indent-2) {
+	for i, part := range Wrap(strings.TrimLeft(line, " "), t.Width-indent-2) {
 		more := ""
 		if i > 0 {
 			more = "  "
@@ -67,7 +68,7 @@ func (t *Text) Blank() { fmt.Fprintln(t.Out) }
 
 // Title writes a heading.
 func (t *Text) Title(text string) {
-	for _, part := range wrap(t.shown(text), t.Width-2) {
+	for _, part := range Wrap(t.shown(text), t.Width-2) {
 		fmt.Fprintln(t.Out, t.paint("1", part))
 	}
 }
@@ -76,7 +77,7 @@ func (t *Text) paint(code, s string) string {
 	if !t.Colour || s == "" {
 		return s
 	}
-	return "\x1b[" + code + "m" + clean(s) + "\x1b[0m"
+	return "\x1b[" + code + "m" + Clean(s) + "\x1b[0m"
 }
 
 // mood colours a word that tells a state, a verdict or a level.
@@ -100,14 +101,14 @@ func (t *Text) stacked(indent int, rows [][]string) {
 		for _, c := range r[1:] {
 			switch {
 			case c == "":
-			case line != "" && width(line)+2+width(c) <= t.Width-indent-4:
+			case line != "" && Width(line)+2+Width(c) <= t.Width-indent-4:
 				line += "  " + c
 			default:
 				lines, line = append(lines, line), c
 			}
 		}
 		for _, l := range append(lines, line)[1:] {
-			for _, part := range wrap(l, t.Width-indent-4) {
+			for _, part := range Wrap(l, t.Width-indent-4) {
 				fmt.Fprintf(t.Out, "%s%s\n", strings.Repeat(" ", indent+4), part)
 			}
 		}
@@ -130,7 +131,7 @@ func (t *Text) table(indent int, rows [][]string) {
 	widths := make([]int, columns)
 	for _, r := range rows {
 		for i, c := range r {
-			widths[i] = max(widths[i], width(c))
+			widths[i] = max(widths[i], Width(c))
 		}
 	}
 	before := indent
@@ -145,7 +146,7 @@ func (t *Text) table(indent int, rows [][]string) {
 	longest := 0 // word of the last column
 	for _, r := range rows {
 		for _, word := range unbreakable(strings.Fields(r[columns-1]), left) {
-			longest = max(longest, width(word))
+			longest = max(longest, Width(word))
 		}
 	}
 	below := (left < 24 || longest > left) && widths[columns-1] > left
@@ -153,12 +154,12 @@ func (t *Text) table(indent int, rows [][]string) {
 		var line strings.Builder
 		line.WriteString(strings.Repeat(" ", indent))
 		for i, c := range r[:columns-1] {
-			line.WriteString(t.mood(c) + strings.Repeat(" ", widths[i]-width(c)+2))
+			line.WriteString(t.mood(c) + strings.Repeat(" ", widths[i]-Width(c)+2))
 		}
 		last := r[columns-1]
 		if below {
 			fmt.Fprintln(t.Out, strings.TrimRight(line.String(), " "))
-			for _, part := range wrap(last, t.Width-indent-4) {
+			for _, part := range Wrap(last, t.Width-indent-4) {
 				if part == "" {
 					continue
 				}
@@ -166,7 +167,7 @@ func (t *Text) table(indent int, rows [][]string) {
 			}
 			continue
 		}
-		for i, part := range wrap(last, left) {
+		for i, part := range Wrap(last, left) {
 			if i > 0 {
 				line.Reset()
 				line.WriteString(strings.Repeat(" ", before))
@@ -176,13 +177,13 @@ func (t *Text) table(indent int, rows [][]string) {
 	}
 }
 
-func width(s string) int { return runewidth.StringWidth(s) }
+func Width(s string) int { return runewidth.StringWidth(s) }
 
 // wrap breaks a text between words; a word wider than the limit stays whole. It gives one part at
 // least.
-func wrap(s string, limit int) []string {
-	s = clean(s)
-	if width(s) <= limit {
+func Wrap(s string, limit int) []string {
+	s = Clean(s)
+	if Width(s) <= limit {
 		return []string{s}
 	}
 	var out []string
@@ -191,7 +192,7 @@ func wrap(s string, limit int) []string {
 		switch {
 		case line == "":
 			line = word
-		case width(line)+1+width(word) <= limit:
+		case Width(line)+1+Width(word) <= limit:
 			line += " " + word
 		default:
 			out = append(out, line)
@@ -213,7 +214,7 @@ func unbreakable(words []string, limit int) []string {
 		for end < len(words) && !strings.ContainsAny(words[end-1][len(words[end-1])-1:], ".,;:)") {
 			end++
 		}
-		if command := strings.Join(words[i:end], " "); width(command) <= limit {
+		if command := strings.Join(words[i:end], " "); Width(command) <= limit {
 			out = append(out, command)
 			i = end - 1
 		} else {
@@ -241,16 +242,16 @@ func (t *Text) Faults(faults stack.Faults) {
 			t.Blank()
 		}
 		fmt.Fprintf(t.Out, "%s %s\n", t.paint("31", "error:"),
-			strings.Join(wrap(f.Text, max(40, t.Width-7)), "\n       "))
+			strings.Join(Wrap(f.Text, max(40, t.Width-7)), "\n       "))
 		if where := f.Where(); where != "" {
-			fmt.Fprintf(t.Out, "where: %s\n", clean(where))
+			fmt.Fprintf(t.Out, "where: %s\n", Clean(where))
 			if f.Line != "" {
-				fmt.Fprintf(t.Out, "       %s\n", clean(strings.TrimSpace(f.Line)))
+				fmt.Fprintf(t.Out, "       %s\n", Clean(strings.TrimSpace(f.Line)))
 			}
 		}
 		if f.Remedy != "" {
 			fmt.Fprintf(t.Out, "next:  %s\n",
-				strings.Join(wrap(f.Remedy, max(40, t.Width-7)), "\n       "))
+				strings.Join(Wrap(f.Remedy, max(40, t.Width-7)), "\n       "))
 		}
 	}
 }
@@ -261,4 +262,50 @@ func Count(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
+}
+
+// cut shortens a text that is wider than the room for it, and shows that it did.
+func Cut(s string, room int) string {
+	if Width(s) <= room {
+		return s
+	}
+	return runewidth.Truncate(s, max(room, 1), "…")
+}
+
+// seconds is a time as one reads it.
+func Seconds(s float64) string {
+	switch {
+	case s < 0:
+		return ""
+	case s == 0:
+		return "0"
+	case s < 0.0995:
+		return fmt.Sprintf("%.0f ms", s*1000)
+	case s < 9.95 && s != math.Trunc(s):
+		return fmt.Sprintf("%.1f s", s)
+	case s < 120:
+		return fmt.Sprintf("%.0f s", s)
+	case s < 7200:
+		return fmt.Sprintf("%d min %02d s", int(s)/60, int(s)%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(s)/3600, int(s)%3600/60)
+}
+
+// sentences are a cause and a remedy, where there are such, as sentences.
+func Sentences(cause, remedy string) string {
+	if cause = strings.TrimSpace(cause); cause != "" && remedy != "" &&
+		!strings.HasSuffix(cause, ".") {
+		cause += "."
+	}
+	return strings.TrimSpace(cause + " " + remedy)
+}
+
+// PlainSigns reports whether the characters of a picture should be those that every terminal has.
+func PlainSigns() bool {
+	locale := os.Getenv("LC_ALL") + os.Getenv("LC_CTYPE") + os.Getenv("LANG")
+	if v := os.Getenv("LC_ALL"); v != "" {
+		locale = v
+	}
+	return locale != "" && !strings.Contains(strings.ToLower(strings.ReplaceAll(locale, "-", "")),
+		"utf8")
 }

@@ -41,7 +41,7 @@ func hostile(r rune) bool {
 const replaced = '·'
 
 // clean makes text from files and programs safe to print, without secrets.
-func clean(s string) string { return safe(value.Hide(s)) }
+func Clean(s string) string { return safe(value.Hide(s)) }
 
 // safe makes text from files and programs safe to print.
 func safe(s string) string {
@@ -53,11 +53,8 @@ func safe(s string) string {
 	}, s)
 }
 
-// Clean makes one line of text from files and programs safe to print, where no Text does it.
-func Clean(s string) string { return clean(s) }
-
 // washed is a text of several lines without hostile characters.
-func washed(s string) string {
+func Washed(s string) string {
 	s = value.Hide(s)
 	return strings.Map(func(r rune) rune {
 		if hostile(r) {
@@ -130,12 +127,12 @@ func (s *Sink) Write(p []byte) (int, error) {
 }
 
 // file is the file behind an output; nil for none.
-func file(w io.Writer) *os.File {
+func FileOf(w io.Writer) *os.File {
 	switch w := w.(type) {
 	case *os.File:
 		return w
 	case *Sink:
-		return file(w.To)
+		return FileOf(w.To)
 	}
 	return nil
 }

@@ -1,7 +1,8 @@
-package view
+package picture
 
 import (
 	"fmt"
+	"nimbleharbor/internal/view"
 	"strconv"
 	"strings"
 	"testing"
@@ -82,7 +83,7 @@ func TestTimelineIsDrawn(t *testing.T) {
 			p.Plain = plain != ""
 			fmt.Fprintf(&out, "-- %s", line)
 			for _, l := range p.Lines(tl) {
-				if width(l) > p.Width {
+				if view.Width(l) > p.Width {
 					t.Errorf("wider than %d: %s", p.Width, l)
 				}
 				fmt.Fprintln(&out, strings.TrimRight(l, " "))

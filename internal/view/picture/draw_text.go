@@ -1,7 +1,8 @@
-package view
+package picture
 
 import (
 	"fmt"
+	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
 
@@ -39,7 +40,7 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
 	names := 0
 	for i, n := range o.Nodes {
 		row[n.ID] = i
-		names = max(names, width(rowName(n.ID, t)))
+		names = max(names, view.Width(rowName(n.ID, t)))
 	}
 	names = min(names, max(12, columns/2))
 	ends := map[stack.NodeID]int{} // the last row that waits for a node
@@ -115,7 +116,7 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
 		if enters {
 			cells[0] = s.tip
 		}
-		name := pad(cut(rowName(n.ID, t), names), names)
+		name := view.Pad(view.Cut(rowName(n.ID, t), names), names)
 		lines = append(lines, strings.TrimRight(name+"  "+strings.Join(cells, ""), " "))
 	}
 	return lines, true
@@ -123,16 +124,16 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
 
 // rowName is a node's name, with how long it took.
 func rowName(id stack.NodeID, t *timeline.Timeline) string {
-	name := clean(id.Title())
+	name := view.Clean(id.Title())
 	if took := times(id, t); took != "" {
 		name += " (" + took + ")"
 	}
 	return name
 }
 
-// DrawnOrder writes an order that is drawn with characters, and what its signs mean.
-func (t *Text) DrawnOrder(o *order.Order, tl *timeline.Timeline) {
-	lines, ok := OrderPicture(o, tl, t.Width-1, PlainSigns())
+// ShowOrder writes an order that is drawn with characters, and what its signs mean.
+func ShowOrder(t *view.Text, o *order.Order, tl *timeline.Timeline) {
+	lines, ok := OrderPicture(o, tl, t.Width-1, view.PlainSigns())
 	if !ok {
 		t.Line("The lines between so many do not fit into %d columns. Draw it into a file: "+
 			"nharbor order --draw "+
@@ -145,7 +146,7 @@ func (t *Text) DrawnOrder(o *order.Order, tl *timeline.Timeline) {
 	}
 	t.Blank()
 	s := lineLanes
-	if PlainSigns() {
+	if view.PlainSigns() {
 		s = plainLanes
 	}
 	t.Line("A line leads down from each to those that wait for it; %s points at them, and %s is "+

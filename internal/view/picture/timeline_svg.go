@@ -1,8 +1,9 @@
-package view
+package picture
 
 import (
 	"fmt"
 	"html"
+	"nimbleharbor/internal/view"
 	"strings"
 
 	"nimbleharbor/internal/stack"
@@ -15,9 +16,9 @@ const (
 	barsWide, noteWide               = 560, 330
 )
 
-// timelineStyle are the looks of a drawn timeline: the same words and shapes without colour, light
+// TimelineStyle are the looks of a drawn timeline: the same words and shapes without colour, light
 // and dark.
-const timelineStyle = `.tl text{fill:#1d2b36}.tl .small{font-size:11px;fill:#4c6070}.tl .wait{stroke:#8a9aa7;` +
+const TimelineStyle = `.tl text{fill:#1d2b36}.tl .small{font-size:11px;fill:#4c6070}.tl .wait{stroke:#8a9aa7;` +
 	`stroke-dasharray:1 4;stroke-width:2}.tl .prep{stroke:#5b7083;stroke-dasharray:5 3;stroke-width:2}` +
 	`.tl .work{fill:#b9c9d5;stroke:#5b7083}.tl .on{fill:#14496b;stroke:#14496b}.tl .last{stroke:#8a5a00;` +
 	`stroke-dasharray:2 2;stroke-width:1.5}.tl .aim{fill:#1a7f37;stroke:#fff}.tl .bad{stroke:#b3261e;` +
@@ -30,14 +31,19 @@ const timelineStyle = `.tl text{fill:#1d2b36}.tl .small{font-size:11px;fill:#4c6
 // along the critical path, a disc where a node came to its aim and a cross where it failed, and a
 // dashed mark as far as it took last time.
 func TimelineSVG(t *timeline.Timeline, now float64) string {
-	return washed(timelineSVG(t, now, true))
+	return view.Washed(timelineSVG(t, now, true))
+}
+
+// TimelinePart is the same for a page that has TimelineStyle.
+func TimelinePart(t *timeline.Timeline, now float64) string {
+	return view.Washed(timelineSVG(t, now, false))
 }
 
 func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 	p := Picture{Now: now}
 	names := 60.0
 	for _, r := range t.Rows {
-		names = max(names, min(float64(width(clean(r.ID.Title())))*letter+14, 260))
+		names = max(names, min(float64(view.Width(view.Clean(r.ID.Title())))*letter+14, 260))
 	}
 	span := t.Span(now)
 	left := float64(margin) + names
@@ -50,24 +56,24 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 		`aria-label="timeline of the launch">`+"\n", wide, high, wide, high)
 	if alone {
 		fmt.Fprintf(&out, "<style>%s.back{fill:#fff}@media(prefers-color-scheme:dark){.back{fill:#141d24}}</style>\n"+
-			`<rect class="back" width="%.0f" height="%.0f"/>`+"\n", timelineStyle, wide, high)
+			`<rect class="back" width="%.0f" height="%.0f"/>`+"\n", TimelineStyle, wide, high)
 	}
 	top := float64(axisHeight)
 	bottom := top + float64(len(t.Rows)*rowHeight)
 	step := stepOf(span, 80)
 	for at := 0.0; at <= span*1.0001; at += step {
 		fmt.Fprintf(&out, `<path class="grid" d="M%.1f %.1fV%.1f"/><text class="small" x="%.1f" y="%.1f" `+
-			`text-anchor="middle">%s</text>`+"\n", x(at), top-4, bottom, x(at), top-9, seconds(at))
+			`text-anchor="middle">%s</text>`+"\n", x(at), top-4, bottom, x(at), top-9, view.Seconds(at))
 	}
 	for i, r := range t.Rows {
 		y := top + float64(i*rowHeight) + rowHeight/2
 		drawRow(&out, r, t, x, y, now, span)
 		fmt.Fprintf(&out, `<text x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n", left-10,
 			y+4.5,
-			html.EscapeString(cut(clean(r.ID.Title()), 34)))
-		note := p.note(r, t)
+			html.EscapeString(view.Cut(view.Clean(r.ID.Title()), 34)))
+		note := p.Note(r, t)
 		fmt.Fprintf(&out, `<text class="small" x="%.1f" y="%.1f">%s<title>%s</title></text>`+"\n",
-			left+barsWide+12, y+4, html.EscapeString(cut(note, 54)), html.EscapeString(note))
+			left+barsWide+12, y+4, html.EscapeString(view.Cut(note, 54)), html.EscapeString(note))
 	}
 	fmt.Fprintf(&out, `<text class="small" x="%.1f" y="%.1f">dotted: waits; dashed: is prepared; bar: at work, filled `+
 		`where everything waited for it; disc: there; cross: failed; dashed upright: as long as last time</text>`+
@@ -75,7 +81,7 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 	return out.String()
 }
 
-// stepOf is the distance between times of a scale of so many seconds with at most so many pixels
+// stepOf is the distance between times of a Scale of so many seconds with at most so many pixels
 // between them.
 func stepOf(span, pixels float64) float64 {
 	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600} {
@@ -114,13 +120,13 @@ func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func
 				`<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%d" rx="2"><title>%s at work for `+
 					`%s</title></rect>`+"\n", class, x(part.From), y-barHeight/2,
 				max(x(to)-x(part.From), 2), barHeight,
-				html.EscapeString(clean(r.ID.Title())), seconds(max(to-part.From, 0)))
+				html.EscapeString(view.Clean(r.ID.Title())), view.Seconds(max(to-part.From, 0)))
 		}
 	}
 	if end := r.Begun + r.Last; r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged &&
 		end <= span*1.001 {
 		fmt.Fprintf(out, `<path class="last" d="M%.1f %.1fV%.1f"><title>last time it took %s</title></path>`+"\n",
-			x(end), y-barHeight/2-4, y+barHeight/2+4, seconds(r.Last))
+			x(end), y-barHeight/2-4, y+barHeight/2+4, view.Seconds(r.Last))
 	}
 	switch {
 	case r.End >= 0 && r.Wrong:

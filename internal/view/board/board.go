@@ -1,8 +1,10 @@
-package view
+package board
 
 import (
 	"fmt"
 	"math"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 	"slices"
 	"strings"
 	"time"
@@ -16,9 +18,9 @@ import (
 	"nimbleharbor/internal/timeline"
 )
 
-// BoardNews is what has become known of a stack since the board was drawn last; what is empty has
+// News is what has become known of a stack since the board was drawn last; what is empty has
 // not changed.
-type BoardNews struct {
+type News struct {
 	Event    *stack.Event
 	Settled  float64 // the seconds after which the launch had settled
 	Record   *record.Record
@@ -32,9 +34,9 @@ type BoardNews struct {
 	PaneText string // that was looked for
 }
 
-// BoardDoes is what a board can have done; each returns at once, and what comes of it is told by
-// BoardNews.
-type BoardDoes interface {
+// Does is what a board can have done; each returns at once, and what comes of it is told by
+// News.
+type Does interface {
 	// Run runs a command of ours, such as "restart", on a service.
 	Run(command, service string)
 	// Open opens an address, and tells where it can't.
@@ -47,7 +49,7 @@ type BoardDoes interface {
 // tea runs it in.
 type Board struct {
 	Name  string
-	does  BoardDoes
+	does  Does
 	t     *timeline.Timeline
 	begun time.Time // of the launch
 
@@ -84,11 +86,11 @@ type Board struct {
 	colour     bool
 }
 
-// NewBoard makes the board of a launch that began at a time.
-func NewBoard(name string, t *timeline.Timeline, begun time.Time, does BoardDoes,
+// New makes the board of a launch that began at a time.
+func New(name string, t *timeline.Timeline, begun time.Time, does Does,
 	colour bool) *Board {
 	b := &Board{Name: name, t: t, begun: begun, does: does, wide: 80, high: 24,
-		plain: PlainSigns(), colour: colour}
+		plain: view.PlainSigns(), colour: colour}
 	for _, r := range slices.Backward(t.Rows) { // the first service, or else the first row
 		if b.selected == "" || !r.ID.IsStep() || t.Row(b.selected).ID.IsStep() {
 			b.selected = r.ID
@@ -116,7 +118,7 @@ func (b *Board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case boardTick:
 		b.words()
 		return b, nextBeat()
-	case BoardNews:
+	case News:
 		b.learn(&msg)
 	case tea.KeyPressMsg:
 		if b.typing != nil {
@@ -137,7 +139,7 @@ func (b *Board) words() {
 	}
 }
 
-func (b *Board) learn(n *BoardNews) {
+func (b *Board) learn(n *News) {
 	if n.PaneOf == "" {
 		b.drawn = nil
 	}
@@ -328,39 +330,39 @@ func (b *Board) paneHeight() int { return max(b.high-5-b.rowsHeight(), 0) }
 func (b *Board) View() tea.View {
 	v := tea.NewView(strings.Join(b.Lines(time.Since(b.begun).Seconds()), "\n"))
 	v.AltScreen = true
-	v.WindowTitle = "nharbor: " + clean(b.Name)
+	v.WindowTitle = "nharbor: " + view.Clean(b.Name)
 	return v
 }
 
 // Lines are the lines of the board at so many seconds after the launch began: none is wider than
 // the terminal, and there are as many as it has.
 func (b *Board) Lines(now float64) []string {
-	p := &Picture{Now: now, Width: b.wide, Plain: b.plain, Colour: b.colour}
-	out := []string{p.paint("1", cut(b.head(now), b.wide))}
+	p := &picture.Picture{Now: now, Width: b.wide, Plain: b.plain, Colour: b.colour}
+	out := []string{p.Paint("1", view.Cut(b.head(now), b.wide))}
 	rows := b.rows()
 	height := b.rowsHeight()
 	at := max(slices.IndexFunc(rows, func(r *timeline.Row) bool { return r.ID == b.selected }), 0)
 	b.top = min(max(b.top, at-height+1), at)
 	b.top = max(min(b.top, len(rows)-height), 0)
 	cols := b.columns(rows)
-	out = append(out, p.paint("2", cut(cols.head(b, p), b.wide)))
+	out = append(out, p.Paint("2", view.Cut(cols.head(b, p), b.wide)))
 	for i := b.top; i < min(b.top+height, len(rows)); i++ {
 		out = append(out, b.rowOnce(rows[i], cols, p))
 	}
 	if len(rows) == 0 {
-		out = append(out, cut("no row has "+b.filter+" in it; esc shows all", b.wide))
+		out = append(out, view.Cut("no row has "+b.filter+" in it; esc shows all", b.wide))
 	}
 	if more := len(rows) - height; more > 0 {
-		out = append(out, p.paint("2",
-			cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)), b.wide)))
+		out = append(out, p.Paint("2",
+			view.Cut(fmt.Sprintf("rows %d to %d of %d", b.top+1, b.top+height, len(rows)), b.wide)))
 	} else {
 		out = append(out, "")
 	}
 	title, lines := b.paneLines(p)
-	out = append(out, p.paint("1", cut(title, b.wide)))
+	out = append(out, p.Paint("1", view.Cut(title, b.wide)))
 	for i := range max(b.high-len(out)-1, 0) {
 		if i < len(lines) {
-			out = append(out, cut(lines[i], b.wide))
+			out = append(out, view.Cut(lines[i], b.wide))
 		} else {
 			out = append(out, "")
 		}
@@ -371,14 +373,14 @@ func (b *Board) Lines(now float64) []string {
 
 // head tells how all of it stands.
 func (b *Board) head(now float64) string {
-	name := clean(b.Name) + "  "
+	name := view.Clean(b.Name) + "  "
 	switch {
 	case b.over:
 		return name + "everything has been stopped; q leaves"
 	case b.t.Took == 0:
-		out := name + "launching for " + seconds(math.Floor(now))
+		out := name + "launching for " + view.Seconds(math.Floor(now))
 		if b.t.Last > 0 {
-			out += ", last time " + seconds(b.t.Last)
+			out += ", last time " + view.Seconds(b.t.Last)
 		}
 		return out
 	case b.check == nil:
@@ -386,12 +388,12 @@ func (b *Board) head(now float64) string {
 	}
 	c := b.check.Counts
 	out := fmt.Sprintf("%s%d of %s run, %d answer", name, c.Running,
-		Count(c.Expected, "service", "services"),
+		view.Count(c.Expected, "service", "services"),
 		c.Answering)
 	if b.check.Answers {
-		out = name + "all is as it should be: " + Count(c.Expected, "service", "services")
+		out = name + "all is as it should be: " + view.Count(c.Expected, "service", "services")
 	}
-	out += "; launched " + seconds(math.Floor(now)) + " ago"
+	out += "; launched " + view.Seconds(math.Floor(now)) + " ago"
 	if b.check.Changed.Any() {
 		out += "; files have changed since (w)"
 	}
@@ -409,7 +411,7 @@ type boardColumns struct {
 func (b *Board) columns(rows []*timeline.Row) boardColumns {
 	c := boardColumns{names: 4, state: 9}
 	for _, r := range rows {
-		c.names = max(c.names, width(clean(r.ID.Title())))
+		c.names = max(c.names, view.Width(view.Clean(r.ID.Title())))
 	}
 	c.names = max(min(c.names, max(b.wide/4, 10), b.wide-4-c.state), 1)
 	left := b.wide - 2 - c.names - 2 - c.state
@@ -433,13 +435,13 @@ func (b *Board) columns(rows []*timeline.Row) boardColumns {
 	return c
 }
 
-func (c boardColumns) head(b *Board, p *Picture) string {
-	out := "  " + pad("", c.names) + "  " + pad("", c.state)
+func (c boardColumns) head(b *Board, p *picture.Picture) string {
+	out := "  " + view.Pad("", c.names) + "  " + view.Pad("", c.state)
 	if c.bars > 0 {
-		out += "  " + pad(scale(c.span, c.bars), c.bars)
+		out += "  " + view.Pad(picture.Scale(c.span, c.bars), c.bars)
 	}
 	if c.ports > 0 {
-		out += "  " + pad("port", c.ports)
+		out += "  " + view.Pad("port", c.ports)
 	}
 	if c.load > 0 {
 		out += "  " + "memory     load"
@@ -448,8 +450,8 @@ func (c boardColumns) head(b *Board, p *Picture) string {
 }
 
 // rowOnce is a row, as it was drawn before where nothing can have changed since.
-func (b *Board) rowOnce(r *timeline.Row, c boardColumns, p *Picture) string {
-	if b.t.Took == 0 || r.ID == b.selected || atWork(r) {
+func (b *Board) rowOnce(r *timeline.Row, c boardColumns, p *picture.Picture) string {
+	if b.t.Took == 0 || r.ID == b.selected || picture.AtWork(r) {
 		return b.row(r, c, p)
 	}
 	if b.drawn == nil || b.drawnFor != c {
@@ -464,33 +466,33 @@ func (b *Board) rowOnce(r *timeline.Row, c boardColumns, p *Picture) string {
 }
 
 // row is one step or service. The selected one has a sign before it.
-func (b *Board) row(r *timeline.Row, c boardColumns, p *Picture) string {
+func (b *Board) row(r *timeline.Row, c boardColumns, p *picture.Picture) string {
 	mark := "  "
 	if r.ID == b.selected {
 		mark = "> "
 	}
 	state := string(r.State)
 	if b.wide < len(mark)+c.names+2+c.state {
-		return cut(mark+clean(r.ID.Title()), b.wide)
+		return view.Cut(mark+view.Clean(r.ID.Title()), b.wide)
 	}
-	line := mark + pad(cut(clean(r.ID.Title()), c.names), c.names) + "  "
+	line := mark + view.Pad(view.Cut(view.Clean(r.ID.Title()), c.names), c.names) + "  "
 	switch {
 	case r.State == stack.Failed || r.State == stack.Quiet || r.State == stack.Skipped:
-		line += p.paint("31", pad(state, c.state))
-	case r.State.Good() && !atWork(r):
-		line += p.paint("32", pad(state, c.state))
+		line += p.Paint("31", view.Pad(state, c.state))
+	case r.State.Good() && !picture.AtWork(r):
+		line += p.Paint("32", view.Pad(state, c.state))
 	default:
-		line += pad(state, c.state)
+		line += view.Pad(state, c.state)
 	}
 	if c.bars > 0 {
 		at := *p
 		if b.t.Took > 0 {
 			at.Now = b.t.Took
 		}
-		line += "  " + at.bar(r, c.span, c.bars, b.t.Took > 0)
+		line += "  " + at.Bar(r, c.span, c.bars, b.t.Took > 0)
 	}
 	if c.ports > 0 {
-		line += "  " + pad(cut(b.portWords(r), c.ports), c.ports)
+		line += "  " + view.Pad(view.Cut(b.portWords(r), c.ports), c.ports)
 	}
 	if c.load > 0 {
 		line += "  " + b.loadWords(r)
@@ -504,11 +506,11 @@ func (b *Board) portWords(r *timeline.Row) string {
 	if !isService || r.State == stack.Waiting || r.State == stack.Starting ||
 		r.State == stack.Failed ||
 		r.State == stack.Skipped {
-		p := Picture{Now: time.Since(b.begun).Seconds()}
+		p := picture.Picture{Now: time.Since(b.begun).Seconds()}
 		if b.t.Took > 0 && r.Since > b.t.Took {
-			return clean(r.Text)
+			return view.Clean(r.Text)
 		}
-		note := p.note(r, b.t)
+		note := p.Note(r, b.t)
 		return strings.TrimLeft(strings.TrimPrefix(note, string(r.State)), ": ")
 	}
 	var out []string
@@ -520,7 +522,7 @@ func (b *Board) portWords(r *timeline.Row) string {
 		}
 		out = append(out, address+" "+says)
 	}
-	return clean(strings.Join(out, ", "))
+	return view.Clean(strings.Join(out, ", "))
 }
 
 // loadWords tell what a service takes: memory, and of how many processors' time.
@@ -545,31 +547,31 @@ func size(bytes uint64) string {
 }
 
 // paneLines are the words below the rows: of the selected row, or of what was asked for last.
-func (b *Board) paneLines(p *Picture) (title string, lines []string) {
+func (b *Board) paneLines(p *picture.Picture) (title string, lines []string) {
 	if b.showsSaid {
 		for _, l := range b.said {
-			lines = append(lines, clean(l))
+			lines = append(lines, view.Clean(l))
 		}
-		title = clean(b.saidOf)
+		title = view.Clean(b.saidOf)
 		if b.heardOf != "" {
-			title += "; esc shows what " + clean(b.heardOf) + " has said"
+			title += "; esc shows what " + view.Clean(b.heardOf) + " has said"
 		}
 		return title, lines
 	}
-	title = clean(b.selected.Title()) + " says"
+	title = view.Clean(b.selected.Title()) + " says"
 	if b.find != "" {
-		title += ", where it says " + clean(b.find)
+		title += ", where it says " + view.Clean(b.find)
 	}
 	r := b.t.Row(b.selected)
 	if r == nil {
 		return "", nil
 	}
 	if r.Text != "" && !r.State.Good() {
-		lines = append(lines, clean(r.Text))
+		lines = append(lines, view.Clean(r.Text))
 	}
 	for _, port := range b.judged[strings.TrimPrefix(string(b.selected), "service:")] {
 		if port.Verdict != stack.Answers {
-			lines = append(lines, clean(sentences(port.Cause, port.Remedy)))
+			lines = append(lines, view.Clean(view.Sentences(port.Cause, port.Remedy)))
 		}
 	}
 	if b.paneOf != b.selected {
@@ -578,14 +580,14 @@ func (b *Board) paneLines(p *Picture) (title string, lines []string) {
 	var noted []string
 	for _, l := range b.pane {
 		if logs.AnnouncedIn(l.Text) > 0 || len(logs.PrintedIn([]logs.Line{l})) > 0 {
-			noted = append(noted, "noted: "+clean(strings.TrimSpace(l.Text)))
+			noted = append(noted, "noted: "+view.Clean(strings.TrimSpace(l.Text)))
 		}
 	}
 	lines = append(lines, noted[max(0, len(noted)-2):]...)
 	room := max(b.paneHeight()-len(lines), 1)
 	for _, l := range b.pane[max(0, len(b.pane)-room):] {
 		lines = append(lines, fmt.Sprintf("%8.1fs  %s", l.Time.Sub(b.begun).Seconds(),
-			clean(l.Text)))
+			view.Clean(l.Text)))
 	}
 	return title, lines
 }
@@ -596,17 +598,17 @@ var boardKeys = []string{"q leave", "r restart", "x stop", "s start", "d diagnos
 	"c copy address", "w what changed", "esc all"}
 
 // keys are as many of them as fit.
-func (b *Board) keys(p *Picture) string {
+func (b *Board) keys(p *picture.Picture) string {
 	if b.typing != nil {
 		what := "show rows with: "
 		if b.typing == &b.find {
 			what = "show words with: "
 		}
-		return cut(what+clean(b.typed)+"_   enter takes it, esc leaves it", b.wide)
+		return view.Cut(what+view.Clean(b.typed)+"_   enter takes it, esc leaves it", b.wide)
 	}
 	line, all := "", true
 	for _, k := range boardKeys {
-		if next := line + k; width(next)+len("   ? keys") >= b.wide {
+		if next := line + k; view.Width(next)+len("   ? keys") >= b.wide {
 			all = false
 			break
 		}
@@ -615,5 +617,5 @@ func (b *Board) keys(p *Picture) string {
 	if !all {
 		line += "? keys"
 	}
-	return p.paint("2", cut(strings.TrimRight(line, " "), b.wide))
+	return p.Paint("2", view.Cut(strings.TrimRight(line, " "), b.wide))
 }

@@ -1,4 +1,4 @@
-package view
+package picture
 
 import (
 	"encoding/xml"
@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
@@ -155,87 +156,20 @@ func TestDrawnAsText(t *testing.T) {
 	}
 }
 
-func TestChangedIsShown(t *testing.T) {
+// TestDrawnWithoutMarks draws names that a terminal, or a reader, would take for something else.
+func TestDrawnWithoutMarks(t *testing.T) {
 	t.Parallel()
-	for want, c := range map[string]stack.Changed{
-		"files: .env\n":                   {Files: []string{".env"}},
-		"Nothing that runs is concerned.": {Files: []string{".env"}},
-		"new commits in: ferry-office\n":  {Commits: []string{"ferry-office"}},
-		"still running with the old settings: a, b\n": {Services: []string{"a", "b"},
-			Remedy: "nharbor restart a b"},
-		"Make it follow: nharbor restart a b": {Services: []string{"a", "b"},
-			Remedy: "nharbor restart a b"},
-		"to be done again: install web, migrate api\n": {Steps: []string{"install web",
-			"migrate api"},
-			Remedy: "nharbor restart"},
-	} {
-		var out strings.Builder
-		(&Text{Out: &out, Width: 80}).Changed(&c)
-		if !strings.Contains(out.String(), want) || !c.Any() {
-			t.Errorf("%+v is shown as %s, want %s", c, out.String(), want)
+	for _, evil := range []string{"a\x1b[31mb", "a\u202eb", "a\u009b31mb", "a\ufeffb", "a\xffb"} {
+		o := &order.Order{Nodes: []order.Node{{ID: stack.ServiceNode(evil), Kind: "service",
+			After: []order.Edge{{ID: "service:b", Reason: evil}}},
+			{ID: "service:b", Kind: "service"}}}
+		for _, file := range Drawings {
+			drawn, ok := Draw(o, nil, "x"+file)
+			if !ok || strings.ContainsAny(drawn, "\x1b\u202e\u009b\ufeff") ||
+				!utf8.ValidString(drawn) {
+				t.Errorf("%q in %s comes through, %v: %q", evil, file, ok, drawn)
+			}
 		}
-	}
-	if (*stack.Changed)(nil).Any() || (&stack.Changed{}).Any() {
-		t.Error("nothing counts as a change")
-	}
-}
-
-func TestReadmeIsShown(t *testing.T) {
-	t.Parallel()
-	var out strings.Builder
-	(&Text{Out: &out, Width: 80}).Survey(&stack.Stack{Root: "/w", Readme: []stack.ReadmeDemand{
-		{At: stack.Place{File: "README.md", Line: 3}, Command: "npm ci", Covered: true,
-			By: "step:install:web"},
-		{At: stack.Place{File: "README.md", Line: 4}, Command: "npm run import"},
-		{At: stack.Place{File: "README.md", Line: 5}, Command: "cp a b", Covered: true, By: "fill"},
-	}, SignIns: []stack.SignIn{{User: "ida", Password: "oyster",
-		At: stack.Place{File: "README.md", Line: 9}}}}, false)
-	text := out.String()
-	open, done := strings.Index(text, "npm run import"), strings.Index(text, "Done for you")
-	if open < 0 || done < open || !strings.Contains(text, "by install web") ||
-		!strings.Contains(text, "by nharbor fill") ||
-		!strings.Contains(text, "ida  oyster  README.md:9") {
-		t.Errorf("shown is\n%s", text)
-	}
-}
-
-// TestLargeSurvey shows what matters of a large application first, and counts what it leaves out.
-func TestLargeSurvey(t *testing.T) {
-	t.Parallel()
-	s := &stack.Stack{Root: "/w"}
-	for i := range 30 {
-		s.Services = append(s.Services,
-			stack.Service{Name: fmt.Sprintf("s%d", i), Project: fmt.Sprintf("p%d", i)})
-		s.Projects = append(s.Projects, stack.Project{Path: fmt.Sprintf("p%d", 44-i)})
-		s.EnvFiles = append(s.EnvFiles,
-			stack.EnvFile{Path: fmt.Sprintf("e%d", i), Settings: 3, Unfilled: i})
-		s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note, Text: "a note"})
-		s.Readme = append(s.Readme, stack.ReadmeDemand{Command: fmt.Sprintf("do-%d", i),
-			Covered: i%2 == 0, By: "fill"})
-	}
-	s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Problem, Text: "it can't run"})
-	shown := func(all bool) string {
-		var out strings.Builder
-		(&Text{Out: &out, Width: 100}).Survey(s, all)
-		return out.String()
-	}
-	some, all := shown(false), shown(true)
-	for _, want := range []string{"30 services (0 in containers), 30 projects",
-		"Noticed: 1 problem, 30 notes.", "s29 ",
-		"  p29", "e29 ", "90 rows are left out " +
-			"here"} { // notes 30, projects 18, settings 20, open 7, done 15
-		if !strings.Contains(some, want) {
-			t.Errorf("%q is not in\n%s", want, some)
-		}
-	}
-	if strings.Index(some, "it can't run") > strings.Index(some, "Services") ||
-		strings.Contains(some, "e5 ") ||
-		strings.Contains(some, "  p40") {
-		t.Errorf("what matters is not first:\n%s", some)
-	}
-	if strings.Contains(all, "left out") || !strings.Contains(all, "do-28") ||
-		strings.Count(all, "a note") != 30 {
-		t.Errorf("something is left out of\n%s", all)
 	}
 }
 

@@ -1,9 +1,11 @@
-package view
+package report
 
 import (
 	_ "embed" // the page's form
 	"fmt"
 	"html/template"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,32 +15,32 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// Reports are the endings of the files that Report can fill.
-var Reports = []string{".html", ".md", ".svg"}
+// Endings are the endings of the files that Report can fill.
+var Endings = []string{".html", ".md", ".svg"}
 
 //go:embed report.html
 var reportForm string
 
 var reportPage = template.Must(template.New("report").Parse(reportForm))
 
-// Report writes a report in the form that the file's name asks for: one HTML page that needs
+// Make writes a report in the form that the file's name asks for: one HTML page that needs
 // nothing else, Markdown, or as SVG the timeline alone, which is empty where nothing has been
 // launched; ok is false for any other.
-func Report(r *session.Report, file string) (text string, ok bool, err error) {
+func Make(r *session.Report, file string) (text string, ok bool, err error) {
 	d := dataOf(r)
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".html", ".htm":
 		var out strings.Builder
-		d.Style = template.CSS(timelineStyle + orderStyle)
+		d.Style = template.CSS(picture.TimelineStyle + picture.OrderStyle)
 		err := reportPage.Execute(&out, d)
-		return washed(out.String()), true, err
+		return view.Washed(out.String()), true, err
 	case ".md", ".markdown":
-		return washed(markdown(r, d)), true, nil
+		return view.Washed(markdown(r, d)), true, nil
 	case ".svg":
 		if r.Timeline == nil {
 			return "", true, nil
 		}
-		return TimelineSVG(r.Timeline, now(r)), true, nil
+		return picture.TimelineSVG(r.Timeline, now(r)), true, nil
 	}
 	return "", false, nil
 }
@@ -89,17 +91,16 @@ func dataOf(r *session.Report) *page {
 	var failures [][]string
 	for _, x := range r.Check.Failures {
 		failures = append(failures, []string{x.ID.Title(), string(x.State), x.Text,
-			sentences(x.Cause, x.Remedy)})
+			view.Sentences(x.Cause, x.Remedy)})
 	}
 	add(part{ID: "failures", Title: "What went wrong",
 		Head: []string{"step or service", "state", "text",
 			"cause, and what to do"}, Rows: failures})
 	if r.Timeline != nil {
-		p := Picture{Now: now(r), Width: 110}
-		brief, rest := Brief(r.Timeline, 40)
+		p := picture.Picture{Now: now(r), Width: 110}
+		brief, rest := picture.Brief(r.Timeline, 40)
 		add(part{ID: "timeline", Title: "How the launch went",
-			SVG: template.HTML(washed(timelineSVG(r.Timeline, now(r),
-				false))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" +
+			SVG: template.HTML(picture.TimelinePart(r.Timeline, now(r))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" +
 				p.Legend()})
 		add(part{ID: "done", Title: "What was done",
 			Head: []string{"step or service", "command or image", "how it " +
@@ -108,8 +109,7 @@ func dataOf(r *session.Report) *page {
 	}
 	if len(r.Order.Nodes) > 0 {
 		add(part{ID: "order", Title: "What starts after what",
-			SVG: template.HTML(washed(orderSVG(r.Order, r.Timeline,
-				false))), text: "```mermaid\n" + mermaid(r.Order, r.Timeline) + "```"})
+			SVG: template.HTML(picture.OrderPart(r.Order, r.Timeline)), text: "```mermaid\n" + picture.Mermaid(r.Order, r.Timeline) + "```"})
 	}
 	add(part{ID: "services", Title: "Services",
 		Head: []string{"service", "runs", "what", "ports", "read at"},
@@ -178,15 +178,6 @@ func checkoutLine(c stack.Checkout, root string) string {
 	return line
 }
 
-// sentences are a cause and a remedy, where there are such, as sentences.
-func sentences(cause, remedy string) string {
-	if cause = strings.TrimSpace(cause); cause != "" && remedy != "" &&
-		!strings.HasSuffix(cause, ".") {
-		cause += "."
-	}
-	return strings.TrimSpace(cause + " " + remedy)
-}
-
 func portRows(ports []stack.PortCheck) (rows [][]string) {
 	for _, p := range ports {
 		says := p.Speaks
@@ -201,7 +192,7 @@ func portRows(ports []stack.PortCheck) (rows [][]string) {
 		}
 		rows = append(rows, []string{p.Service, p.URL(), string(p.Verdict),
 			strings.Trim(says, ", "),
-			sentences(p.Cause, p.Remedy)})
+			view.Sentences(p.Cause, p.Remedy)})
 	}
 	return rows
 }
@@ -212,20 +203,20 @@ func serviceRows(s *stack.Stack) (rows [][]string) {
 		if v.Kind == stack.Once {
 			runs += ", once"
 		}
-		rows = append(rows, []string{v.Name, runs, what(v),
-			strings.TrimPrefix(ports(v.Ports), "port "), Where(v.At)})
+		rows = append(rows, []string{v.Name, runs, view.What(v),
+			strings.TrimPrefix(view.Ports(v.Ports), "port "), view.Where(v.At)})
 	}
 	return rows
 }
 
 // doneRows are the steps and services of the launch in the order in which they began.
 func doneRows(r *session.Report) (rows [][]string) {
-	p := Picture{Now: now(r)}
+	p := picture.Picture{Now: now(r)}
 	for _, row := range r.Timeline.Rows {
 		command, last, waited := "", "", ""
 		if name, ok := row.ID.Service(); ok {
 			if v := r.Stack.Service(name); v != nil {
-				command = what(*v)
+				command = view.What(*v)
 			}
 		} else if id, ok := row.ID.Step(); ok {
 			if st := r.Stack.Step(id); st != nil {
@@ -233,12 +224,12 @@ func doneRows(r *session.Report) (rows [][]string) {
 			}
 		}
 		if row.Last > 0 {
-			last = seconds(row.Last)
+			last = view.Seconds(row.Last)
 		}
 		if row.Critical {
 			waited = "everything waited for it"
 		}
-		rows = append(rows, []string{row.ID.Title(), command, p.note(row, r.Timeline), last,
+		rows = append(rows, []string{row.ID.Title(), command, p.Note(row, r.Timeline), last,
 			waited})
 	}
 	return rows
@@ -247,7 +238,7 @@ func doneRows(r *session.Report) (rows [][]string) {
 func waitRows(s *stack.Stack) (rows [][]string) {
 	for _, v := range s.Services {
 		for _, a := range v.After {
-			rows = append(rows, []string{v.Name, a.Service, string(a.Until), a.Reason, Where(a.At)})
+			rows = append(rows, []string{v.Name, a.Service, string(a.Until), a.Reason, view.Where(a.At)})
 		}
 	}
 	return rows
@@ -261,7 +252,7 @@ func projectRows(s *stack.Stack) (rows [][]string) {
 		}
 		evidence := ""
 		if len(p.Evidence) > 0 {
-			evidence = Where(p.Evidence[0].Place())
+			evidence = view.Where(p.Evidence[0].Place())
 		}
 		rows = append(rows, []string{p.Path, strings.Trim(p.Manager+", "+p.Framework, ", "),
 			strings.Join(steps, "; "), evidence})
@@ -278,7 +269,7 @@ func settingsRows(files []session.SettingsFile) (rows [][]string) {
 		if len(f.Open) > 0 {
 			own = strings.TrimPrefix(own+"; still open: "+strings.Join(f.Open, ", "), "; ")
 		}
-		rows = append(rows, []string{f.Path, from, Count(f.Settings, "setting", "settings"), own})
+		rows = append(rows, []string{f.Path, from, view.Count(f.Settings, "setting", "settings"), own})
 	}
 	return rows
 }
@@ -299,8 +290,8 @@ func needRows(a *needs.Answer) (lacks, has [][]string) {
 }
 
 func remarkRows(remarks []stack.Remark) (rows [][]string) {
-	for _, x := range byWeight(remarks) {
-		rows = append(rows, []string{string(x.Level), x.Text, Where(x.At), x.Remedy})
+	for _, x := range view.ByWeight(remarks) {
+		rows = append(rows, []string{string(x.Level), x.Text, view.Where(x.At), x.Remedy})
 	}
 	return rows
 }
@@ -311,7 +302,7 @@ func readmeRows(demands []stack.ReadmeDemand) (rows [][]string) {
 		if x.Covered {
 			does = x.By.Title()
 		}
-		rows = append(rows, []string{Where(x.At), x.Command, strings.TrimSpace(does)})
+		rows = append(rows, []string{view.Where(x.At), x.Command, strings.TrimSpace(does)})
 	}
 	return rows
 }
@@ -326,18 +317,18 @@ func (d *page) verdict(r *session.Report) {
 		d.Verdict, d.Well = "It is not running now.", false
 	case r.Check.Answers:
 		d.Verdict = fmt.Sprintf("It runs: %s as they should be.",
-			Count(c.Expected, "service is", "services are"))
+			view.Count(c.Expected, "service is", "services are"))
 		if c.Expected == 1 {
 			d.Verdict = "It runs: its one service is as it should be."
 		}
 	default:
 		d.Verdict = fmt.Sprintf("It does not run as it should: of %s, %d run and %d answer.",
-			Count(c.Expected, "service", "services"), c.Running, c.Answering)
+			view.Count(c.Expected, "service", "services"), c.Running, c.Answering)
 	}
 	if t := r.Timeline; t != nil && t.Took > 0 {
 		d.Sub = fmt.Sprintf("Launched on %s; after %s everything had settled.",
 			r.Started.Format("2 January 2006, 15:04"),
-			seconds(t.Took))
+			view.Seconds(t.Took))
 	}
 }
 

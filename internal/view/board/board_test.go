@@ -1,7 +1,8 @@
-package view
+package board
 
 import (
 	"fmt"
+	"nimbleharbor/internal/view"
 	"regexp"
 	"strings"
 	"testing"
@@ -28,7 +29,7 @@ func (d *done) Open(address string) {
 func (d *done) Words(id stack.NodeID, text string, most int) {}
 
 // fleet is a board of so many services that have been launched, named by name.
-func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Board {
+func fleet(count int, name func(i int) string, does Does, colour bool) *Board {
 	o := &order.Order{Estimate: 20}
 	var events []stack.Event
 	ports, loads := []stack.PortCheck{}, map[string]steward.Load{}
@@ -53,13 +54,13 @@ func fleet(count int, name func(i int) string, does BoardDoes, colour bool) *Boa
 			Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
 		loads[name(i)] = steward.Load{Memory: uint64(i) << 20, Cores: 0.01}
 	}
-	b := NewBoard("fleet", timeline.New(o, nil), time.Now(), does, colour)
+	b := New("fleet", timeline.New(o, nil), time.Now(), does, colour)
 	for _, e := range events {
-		b.Update(BoardNews{Event: &e})
+		b.Update(News{Event: &e})
 	}
-	b.Update(BoardNews{Settled: float64(count)/10 + 2})
-	b.Update(BoardNews{Check: &stack.Check{Ports: ports, Counts: stack.Counts{Expected: count}}})
-	b.Update(BoardNews{Loads: loads})
+	b.Update(News{Settled: float64(count)/10 + 2})
+	b.Update(News{Check: &stack.Check{Ports: ports, Counts: stack.Counts{Expected: count}}})
+	b.Update(News{Loads: loads})
 	return b
 }
 
@@ -87,7 +88,7 @@ func TestBoardFits(t *testing.T) {
 					1, 1}} {
 				b := fleet(count, of, &done{}, count%2 == 1)
 				b.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
-				b.Update(BoardNews{PaneOf: b.selected,
+				b.Update(News{PaneOf: b.selected,
 					NextPane: []logs.Line{{Text: "\x1b]0;x\x07 listening on :4000 " +
 						strings.Repeat("long ", 99)}}})
 				lines := b.Lines(12)
@@ -96,9 +97,9 @@ func TestBoardFits(t *testing.T) {
 				}
 				for _, l := range lines {
 					bare := escapes.ReplaceAllString(l, "")
-					if width(bare) > max(size[0], 1) ||
+					if view.Width(bare) > max(size[0], 1) ||
 						strings.ContainsAny(bare, "\x1b\u202e\n\x07") {
-						t.Errorf("%s, %d at %v: %q is %d wide", name, count, size, l, width(bare))
+						t.Errorf("%s, %d at %v: %q is %d wide", name, count, size, l, view.Width(bare))
 					}
 				}
 			}
@@ -150,11 +151,11 @@ func TestBoardObeys(t *testing.T) {
 	press(b, "w")
 	shows("nothing that runs is concerned")
 	// What ends while something else is looked at waits until that is left.
-	b.Update(BoardNews{SaidOf: "restart s3", Said: "restarted\nall of it"})
+	b.Update(News{SaidOf: "restart s3", Said: "restarted\nall of it"})
 	shows("nothing that runs is concerned", "esc shows what restart s3 has said")
 	press(b, "esc")
 	shows("restart s3", "all of it")
-	b.Update(BoardNews{Over: true})
+	b.Update(News{Over: true})
 	shows("everything has been stopped")
 	want := "restart s8; diagnose s7; stop s19; open http://localhost:4014; restart s14"
 	if got := strings.Join(d.list, "; "); got != want {

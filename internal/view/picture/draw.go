@@ -1,7 +1,8 @@
-package view
+package picture
 
 import (
 	"fmt"
+	"nimbleharbor/internal/view"
 	"path/filepath"
 	"strings"
 
@@ -18,11 +19,11 @@ var Drawings = []string{".svg", ".dot", ".mmd"}
 func Draw(o *order.Order, t *timeline.Timeline, file string) (text string, ok bool) {
 	switch strings.ToLower(filepath.Ext(file)) {
 	case ".svg":
-		return washed(orderSVG(o, t, true)), true
+		return view.Washed(orderSVG(o, t, true)), true
 	case ".dot", ".gv":
-		return washed(dot(o, t)), true
+		return view.Washed(dot(o, t)), true
 	case ".mmd", ".mermaid":
-		return washed(mermaid(o, t)), true
+		return view.Washed(Mermaid(o, t)), true
 	}
 	return "", false
 }
@@ -84,8 +85,8 @@ func dot(o *order.Order, t *timeline.Timeline) string {
 	return out.String()
 }
 
-// mermaid writes the graph as a Mermaid flowchart.
-func mermaid(o *order.Order, t *timeline.Timeline) string {
+// Mermaid writes the graph as a Mermaid flowchart.
+func Mermaid(o *order.Order, t *timeline.Timeline) string {
 	var out strings.Builder
 	out.WriteString("flowchart LR\n")
 	ids := map[stack.NodeID]string{}

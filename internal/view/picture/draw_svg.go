@@ -1,8 +1,9 @@
-package view
+package picture
 
 import (
 	"fmt"
 	"html"
+	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
 
@@ -21,8 +22,8 @@ const (
 	longestReason  = 44 // letters of a reason on an edge; the whole is its title
 )
 
-// orderStyle are the looks of a drawn order, light and dark.
-const orderStyle = `.od text{fill:#1d2b36}.od .box{fill:#f3f6f8;stroke:#5b7083}.od .edge{fill:none;stroke:#7b8d9c}` +
+// OrderStyle are the looks of a drawn order, light and dark.
+const OrderStyle = `.od text{fill:#1d2b36}.od .box{fill:#f3f6f8;stroke:#5b7083}.od .edge{fill:none;stroke:#7b8d9c}` +
 	`.od .on{stroke:#14496b;stroke-width:2.6}.od .tip{fill:#7b8d9c}.od .ontip{fill:#14496b}` +
 	`.od .small{font-size:11px;fill:#4c6070}` +
 	`@media(prefers-color-scheme:dark){.od text{fill:#e4ebf0}.od .box{fill:#22313d;stroke:#8aa0b2}` +
@@ -56,7 +57,7 @@ func (e *edge) end() float64 {
 
 // label is what stands on an edge.
 func (e *edge) label() string {
-	reason := clean(e.Reason)
+	reason := view.Clean(e.Reason)
 	if len([]rune(reason)) > longestReason {
 		reason = string([]rune(reason)[:longestReason-1]) + "…"
 	}
@@ -67,6 +68,11 @@ func (e *edge) label() string {
 type drawing struct {
 	columns [][]*box
 	gaps    []float64 // before each column: how much of it is for what stands on edges
+}
+
+// OrderPart draws an order for a page that has OrderStyle.
+func OrderPart(o *order.Order, t *timeline.Timeline) string {
+	return view.Washed(orderSVG(o, t, false))
 }
 
 // orderSVG draws the order from left to right, a column for each rank. Services have corners, steps
@@ -85,7 +91,7 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 		"critical path"
 	switch {
 	case t != nil && t.Took > 0:
-		caption += fmt.Sprintf("; the launch took %s", seconds(t.Took))
+		caption += fmt.Sprintf("; the launch took %s", view.Seconds(t.Took))
 	case o.Estimate > 0:
 		caption += fmt.Sprintf(", about %.1f s", o.Estimate)
 	}
@@ -97,7 +103,7 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 		"\n", width, height, width, height)
 	if alone {
 		fmt.Fprintf(&out, "<style>%s.back{fill:#fff}@media(prefers-color-scheme:dark){.back{fill:#141d24}}</style>\n"+
-			`<rect class="back" width="%.0f" height="%.0f"/>`+"\n", orderStyle, width, height)
+			`<rect class="back" width="%.0f" height="%.0f"/>`+"\n", OrderStyle, width, height)
 	}
 	nodes, path := critical(o, t)
 	for _, c := range d.columns {
@@ -136,7 +142,7 @@ func drawBox(out *strings.Builder, b *box, on bool, t *timeline.Timeline) {
 	fmt.Fprintf(out, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="%.0f"/><text x="%.1f" `+
 		`y="%.1f" text-anchor="middle">%s</text>`+"\n", class, b.x, b.y, b.w, b.h, round,
 		b.x+b.w/2, y,
-		html.EscapeString(clean(b.node.ID.Title())))
+		html.EscapeString(view.Clean(b.node.ID.Title())))
 	if below != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="middle">%s</text>`+"\n", b.x+b.w/2,
 			b.middle()+12, html.EscapeString(below))
@@ -159,7 +165,7 @@ func times(id stack.NodeID, t *timeline.Timeline) string {
 	if state == stack.Unchanged || !state.Good() {
 		return string(state)
 	}
-	return seconds(r.Worked(t.Took))
+	return view.Seconds(r.Worked(t.Took))
 }
 
 // curve draws an edge, from its beginning through the places where it passes columns to its end,
@@ -194,9 +200,9 @@ func curve(out *strings.Builder, e *edge, on bool) {
 	turn(e.to.x-7, end)
 	fmt.Fprintf(out, `<path class="%s"%s d="%s"><title>%s waits until %s %s: %s</title></path><path class="%s" `+
 		`d="M%.1f %.1fl-8 -4v8z"/>`+"\n", class, dash, line.String(),
-		html.EscapeString(clean(e.to.node.ID.Title())),
-		html.EscapeString(clean(start.node.ID.Title())), e.Until,
-		html.EscapeString(clean(e.Reason)), tip, e.to.x, end)
+		html.EscapeString(view.Clean(e.to.node.ID.Title())),
+		html.EscapeString(view.Clean(start.node.ID.Title())), e.Until,
+		html.EscapeString(view.Clean(e.Reason)), tip, e.to.x, end)
 	if label := e.label(); label != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n",
 			e.to.x-12, end-3,
@@ -214,7 +220,7 @@ func place(o *order.Order) *drawing {
 		for len(d.columns) <= n.Rank {
 			d.columns, d.gaps = append(d.columns, nil), append(d.gaps, 0)
 		}
-		b := &box{w: float64(width(clean(n.ID.Title())))*letter + 26, h: boxHeight, node: n}
+		b := &box{w: float64(view.Width(view.Clean(n.ID.Title())))*letter + 26, h: boxHeight, node: n}
 		boxes[n.ID] = b
 		d.columns[n.Rank] = append(d.columns[n.Rank], b)
 	}
@@ -235,7 +241,7 @@ func place(o *order.Order) *drawing {
 			last.out = append(last.out, to)
 			e := &edge{Edge: after, last: last, to: to}
 			to.in = append(to.in, e)
-			d.gaps[n.Rank] = max(d.gaps[n.Rank], float64(width(e.label()))*small+18)
+			d.gaps[n.Rank] = max(d.gaps[n.Rank], float64(view.Width(e.label()))*small+18)
 		}
 		to.h = max(boxHeight, float64(len(to.in))*arrival+8)
 	}

@@ -1,4 +1,4 @@
-package view
+package report
 
 import (
 	"fmt"
@@ -62,11 +62,11 @@ func TestReportIsText(t *testing.T) {
 	r.Name = "<i>quay|`x`</i>"
 	r.Stack.Services[0].Image = `"><script>alert(1)</script>`
 	r.Check.Ports[1].Title = "a | b\n## c"
-	page, ok, err := Report(r, "r.HTML")
+	page, ok, err := Make(r, "r.HTML")
 	if !ok || err != nil {
 		t.Fatal(ok, err)
 	}
-	text, _, _ := Report(r, "r.md")
+	text, _, _ := Make(r, "r.md")
 	for _, never := range []string{"<script", "<i>quay", "id=\"failures\"", "<td data-is=\"why"} {
 		if strings.Contains(page, never) {
 			t.Errorf("the page has %s", never)
@@ -77,7 +77,7 @@ func TestReportIsText(t *testing.T) {
 			t.Errorf("the text has %s", never)
 		}
 	}
-	if _, ok, _ := Report(r, "r.pdf"); ok {
+	if _, ok, _ := Make(r, "r.pdf"); ok {
 		t.Error("a form that is not known is written")
 	}
 }
@@ -87,7 +87,7 @@ func BenchmarkReport(b *testing.B) {
 	r := handedOn(100)
 	size := 0
 	for b.Loop() {
-		page, _, err := Report(r, "r.html")
+		page, _, err := Make(r, "r.html")
 		if err != nil {
 			b.Fatal(err)
 		}

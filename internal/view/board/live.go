@@ -1,8 +1,10 @@
-package view
+package board
 
 import (
 	"fmt"
 	"io"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 	"os"
 	"strings"
 	"sync"
@@ -17,7 +19,7 @@ import (
 // goroutines may use it. A terminal that has gone is written to in vain.
 type Live struct {
 	out  *os.File
-	text *Text
+	text *view.Text
 
 	mu    sync.Mutex
 	drawn int // lines of the picture that stand there
@@ -25,12 +27,12 @@ type Live struct {
 
 // NewLive makes one on a terminal; nil where there is none that can move its cursor.
 func NewLive(out io.Writer) *Live {
-	f := file(out)
+	f := view.FileOf(out)
 	if f == nil || !term.IsTerminal(int(f.Fd())) || os.Getenv("TERM") == "dumb" ||
 		os.Getenv("TERM") == "" {
 		return nil
 	}
-	return &Live{out: f, text: For(f)}
+	return &Live{out: f, text: view.For(f)}
 }
 
 // size is that of the terminal now.
@@ -42,20 +44,10 @@ func (l *Live) size() (columns, lines int) {
 	return columns, lines
 }
 
-// PlainSigns reports whether the characters of a picture should be those that every terminal has.
-func PlainSigns() bool {
-	locale := os.Getenv("LC_ALL") + os.Getenv("LC_CTYPE") + os.Getenv("LANG")
-	if v := os.Getenv("LC_ALL"); v != "" {
-		locale = v
-	}
-	return locale != "" && !strings.Contains(strings.ToLower(strings.ReplaceAll(locale, "-", "")),
-		"utf8")
-}
-
 // Draw puts a timeline into the place of the one before; now are the seconds since the launch.
 func (l *Live) Draw(t *timeline.Timeline, now float64, said map[stack.NodeID]string) {
 	columns, lines := l.size()
-	p := Picture{Now: now, Width: columns - 1, Plain: PlainSigns(), Colour: l.text.Colour,
+	p := picture.Picture{Now: now, Width: columns - 1, Plain: view.PlainSigns(), Colour: l.text.Colour,
 		Said: said}
 	picture := p.Lines(t)
 	if len(picture) > lines-2 {
@@ -84,7 +76,7 @@ func (l *Live) back(out *strings.Builder) {
 
 // Above takes the picture away while f writes; what it writes stays, and the next picture comes
 // below it.
-func (l *Live) Above(f func(t *Text)) {
+func (l *Live) Above(f func(t *view.Text)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var out strings.Builder

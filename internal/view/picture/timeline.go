@@ -1,13 +1,12 @@
-package view
+package picture
 
 import (
 	"cmp"
 	"fmt"
 	"math"
+	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
-
-	"github.com/mattn/go-runewidth"
 
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
@@ -52,14 +51,14 @@ func (p *Picture) Legend() string {
 // columns shares the width among the names, the picture and the words beside it.
 func (p *Picture) columns(rows []*timeline.Row) (names, bars int) {
 	for _, r := range rows {
-		names = max(names, width(r.ID.Title()))
+		names = max(names, view.Width(r.ID.Title()))
 	}
 	names = min(names, max(8, p.Width/4))
 	bars = (p.Width - names - 4) * 2 / 5
 	return names, max(bars, 8)
 }
 
-// Lines draws a timeline, a line for each row and one for the scale above. Rows that there is no
+// Lines draws a timeline, a line for each row and one for the Scale above. Rows that there is no
 // room for are counted in a last line, never left out in silence: those at work are shown first,
 // then the critical path.
 func (p *Picture) Lines(t *timeline.Timeline) []string {
@@ -69,27 +68,27 @@ func (p *Picture) Lines(t *timeline.Timeline) []string {
 	}
 	names, bars := p.columns(rows)
 	span := t.Span(p.Now)
-	so := seconds(math.Floor(p.Now))
+	so := view.Seconds(math.Floor(p.Now))
 	if t.Took > 0 {
-		so = seconds(t.Took)
+		so = view.Seconds(t.Took)
 	}
-	out := []string{p.paint("2", strings.TrimRight(pad(cut(so, names), names+2)+scale(span, bars),
+	out := []string{p.Paint("2", strings.TrimRight(view.Pad(view.Cut(so, names), names+2)+Scale(span, bars),
 		" "))}
 	for _, r := range rows {
-		line := pad(cut(clean(r.ID.Title()), names), names) + "  " +
-			p.bar(r, span, bars, t.Took > 0) + "  "
+		line := view.Pad(view.Cut(view.Clean(r.ID.Title()), names), names) + "  " +
+			p.Bar(r, span, bars, t.Took > 0) + "  "
 		room := p.Width - names - bars - 4
-		note := p.note(r, t)
-		if note = cut(note, room); !atWork(r) {
+		note := p.Note(r, t)
+		if note = view.Cut(note, room); !AtWork(r) {
 			note = p.mood(r.State, note)
 		}
 		out = append(out, strings.TrimRight(line+note, " "))
-		if words := clean(p.Said[r.ID]); words != "" && t.Took == 0 && atWork(r) && p.Most == 0 {
-			out = append(out, p.paint("2", pad("", names+2)+cut(words, p.Width-names-2)))
+		if words := view.Clean(p.Said[r.ID]); words != "" && t.Took == 0 && AtWork(r) && p.Most == 0 {
+			out = append(out, p.Paint("2", view.Pad("", names+2)+view.Cut(words, p.Width-names-2)))
 		}
 	}
 	if left != "" {
-		out = append(out, p.paint("2", cut(left, p.Width)))
+		out = append(out, p.Paint("2", view.Cut(left, p.Width)))
 	}
 	return out
 }
@@ -101,15 +100,15 @@ const narrow = 40
 func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string) (out []string) {
 	for _, r := range rows {
 		out = append(out, p.mood(r.State,
-			cut(cut(clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.note(r, t), p.Width)))
+			view.Cut(view.Cut(view.Clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.Note(r, t), p.Width)))
 	}
 	if left != "" {
-		out = append(out, cut(left, p.Width))
+		out = append(out, view.Cut(left, p.Width))
 	}
 	return out
 }
 
-func atWork(r *timeline.Row) bool {
+func AtWork(r *timeline.Row) bool {
 	n := len(r.Parts)
 	return n > 0 && r.Parts[n-1].To < 0 &&
 		(r.Parts[n-1].Kind == timeline.Works || r.Parts[n-1].Kind ==
@@ -125,7 +124,7 @@ func (p *Picture) chosen(t *timeline.Timeline) (rows []*timeline.Row, left strin
 		switch {
 		case !r.State.Good() && r.End >= 0:
 			return 0
-		case atWork(r):
+		case AtWork(r):
 			return 1
 		case r.Critical:
 			return 2
@@ -170,8 +169,8 @@ func counted(states map[stack.State]int) string {
 	return strings.Join(out, ", ")
 }
 
-// scale is the line of times above the bars.
-func scale(span float64, bars int) string {
+// Scale is the line of times above the bars.
+func Scale(span float64, bars int) string {
 	step := 1.0
 	for _, s := range []float64{0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1800, 3600} {
 		if step = s; span/s*10 <= float64(bars) {
@@ -180,7 +179,7 @@ func scale(span float64, bars int) string {
 	}
 	line := []rune(strings.Repeat(" ", bars))
 	for at := 0.0; at <= span; at += step {
-		text := []rune(seconds(at))
+		text := []rune(view.Seconds(at))
 		if x := int(at / span * float64(bars)); x+len(text) <= bars {
 			copy(line[x:], text)
 		}
@@ -188,27 +187,8 @@ func scale(span float64, bars int) string {
 	return string(line)
 }
 
-// seconds is a time as one reads it.
-func seconds(s float64) string {
-	switch {
-	case s < 0:
-		return ""
-	case s == 0:
-		return "0"
-	case s < 0.0995:
-		return fmt.Sprintf("%.0f ms", s*1000)
-	case s < 9.95 && s != math.Trunc(s):
-		return fmt.Sprintf("%.1f s", s)
-	case s < 120:
-		return fmt.Sprintf("%.0f s", s)
-	case s < 7200:
-		return fmt.Sprintf("%d min %02d s", int(s)/60, int(s)%60)
-	}
-	return fmt.Sprintf("%d h %02d min", int(s)/3600, int(s)%3600/60)
-}
-
-// bar draws a row's time. What lasted less than a column is still seen.
-func (p *Picture) bar(r *timeline.Row, span float64, bars int, over bool) string {
+// Bar draws a row's time. What lasted less than a column is still seen.
+func (p *Picture) Bar(r *timeline.Row, span float64, bars int, over bool) string {
 	s := p.signs()
 	cells := make([]string, bars)
 	for i := range cells {
@@ -218,7 +198,7 @@ func (p *Picture) bar(r *timeline.Row, span float64, bars int, over bool) string
 	if r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged {
 		end := column(r.Begun + r.Last)
 		if r.Begun+r.Last <= span*1.001 {
-			if !over && atWork(r) {
+			if !over && AtWork(r) {
 				for x := column(p.Now); x < end; x++ {
 					cells[x] = s.before
 				}
@@ -257,25 +237,25 @@ func (p *Picture) bar(r *timeline.Row, span float64, bars int, over bool) string
 	return strings.Join(cells, "")
 }
 
-// note is what is said beside a row.
-func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
+// Note is what is said beside a row.
+func (p *Picture) Note(r *timeline.Row, t *timeline.Timeline) string {
 	over := t.Took > 0
 	state := string(r.State)
 	switch {
 	case over && r.Since > t.Took: // how the launch left it, and what became of it
 		then := *r
 		then.State, then.Text, then.Since = r.Then, r.ThenText, 0
-		later := ", " + state + " at " + seconds(r.Since)
+		later := ", " + state + " at " + view.Seconds(r.Since)
 		if r.Again > 0 {
-			later = ", " + state + " again at " + seconds(r.Since)
+			later = ", " + state + " again at " + view.Seconds(r.Since)
 		}
 		if !r.State.Good() && r.Text != "" && r.State != stack.Stopped {
-			later += ": " + clean(r.Text)
+			later += ": " + view.Clean(r.Text)
 		}
-		return strings.TrimPrefix(p.note(&then, t)+later, ", ")
+		return strings.TrimPrefix(p.Note(&then, t)+later, ", ")
 	case r.State == stack.Waiting && len(r.Parts) > 0 &&
 		r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
-		return clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
+		return view.Clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
 	case r.State == stack.Waiting:
 		var names []string
 		for _, id := range r.Waits {
@@ -284,28 +264,28 @@ func (p *Picture) note(r *timeline.Row, t *timeline.Timeline) string {
 		if len(names) == 0 {
 			return "waits"
 		}
-		return "waits for " + clean(strings.Join(names, ", "))
-	case atWork(r):
+		return "waits for " + view.Clean(strings.Join(names, ", "))
+	case AtWork(r):
 		out := state
 		if worked := math.Floor(r.Worked(p.Now)); worked > 0 {
-			out += " " + seconds(worked)
+			out += " " + view.Seconds(worked)
 		}
 		if r.ID.IsStep() { // what a service counts is hardly its start
 			out += far(p.Said[r.ID])
 		}
 		if r.Last >= 0.5 {
-			out += ", last time " + seconds(r.Last)
+			out += ", last time " + view.Seconds(r.Last)
 		}
 		return out
 	case r.State == stack.Unchanged:
 		return state
 	case r.State.Good():
 		if r.ID.IsStep() || r.State == stack.Ended {
-			return state + " in " + seconds(r.Worked(p.Now))
+			return state + " in " + view.Seconds(r.Worked(p.Now))
 		}
-		return state + " after " + seconds(r.Worked(p.Now))
+		return state + " after " + view.Seconds(r.Worked(p.Now))
 	case r.Text != "" && r.State != stack.Stopped:
-		return state + ": " + clean(r.Text)
+		return state + ": " + view.Clean(r.Text)
 	}
 	return state
 }
@@ -318,15 +298,7 @@ func far(words string) string {
 	return ""
 }
 
-// cut shortens a text that is wider than the room for it, and shows that it did.
-func cut(s string, room int) string {
-	if width(s) <= room {
-		return s
-	}
-	return runewidth.Truncate(s, max(room, 1), "…")
-}
-
-func (p *Picture) paint(code, s string) string {
+func (p *Picture) Paint(code, s string) string {
 	if !p.Colour || strings.TrimSpace(s) == "" {
 		return s
 	}
@@ -337,9 +309,9 @@ func (p *Picture) paint(code, s string) string {
 func (p *Picture) mood(s stack.State, note string) string {
 	switch {
 	case s == stack.Failed || s == stack.Quiet || s == stack.Skipped:
-		return p.paint("31", note)
+		return p.Paint("31", note)
 	case s.Good():
-		return p.paint("32", note)
+		return p.Paint("32", note)
 	}
 	return note
 }
@@ -365,7 +337,7 @@ func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest strin
 	}
 	if left > 0 {
 		rest = fmt.Sprintf("and %d more, none of which took longer than %s", left,
-			seconds(max(longest, 0.1)))
+			view.Seconds(max(longest, 0.1)))
 	}
 	return &out, rest
 }
@@ -373,9 +345,9 @@ func Brief(t *timeline.Timeline, most int) (brief *timeline.Timeline, rest strin
 // mostBrief is how many rows of a launch that is over are shown, however little each took.
 const mostBrief = 12
 
-// Timeline writes a launch that has settled, with what its signs mean.
-func (t *Text) Timeline(tl *timeline.Timeline) {
-	p := Picture{Now: tl.Took, Width: t.Width - 1, Plain: PlainSigns(), Colour: t.Colour}
+// Show writes a launch that has settled, with what its signs mean.
+func Show(t *view.Text, tl *timeline.Timeline) {
+	p := Picture{Now: tl.Took, Width: t.Width - 1, Plain: view.PlainSigns(), Colour: t.Colour}
 	brief, rest := Brief(tl, mostBrief)
 	for _, line := range p.Lines(brief) {
 		fmt.Fprintln(t.Out, line)
@@ -384,7 +356,7 @@ func (t *Text) Timeline(tl *timeline.Timeline) {
 		t.Line("%s", rest)
 	}
 	t.Blank()
-	for _, part := range wrap(p.Legend(), t.Width-2) {
+	for _, part := range view.Wrap(p.Legend(), t.Width-2) {
 		fmt.Fprintln(t.Out, part)
 	}
 }
@@ -392,13 +364,13 @@ func (t *Text) Timeline(tl *timeline.Timeline) {
 // StillAt tells of a step that is at work for so many seconds: how long it took last time, how far
 // it is, and its last words.
 func StillAt(took, last float64, said string) string {
-	out := "for " + seconds(math.Round(took))
+	out := "for " + view.Seconds(math.Round(took))
 	if last >= 0.5 {
-		out += ", last time " + seconds(last)
+		out += ", last time " + view.Seconds(last)
 	}
 	out += far(said)
 	if said = strings.TrimSpace(said); said != "" {
-		out += "; it last said: " + cut(clean(said), 100)
+		out += "; it last said: " + view.Cut(view.Clean(said), 100)
 	}
 	return out
 }
