@@ -125,8 +125,7 @@ func unpackWithin(ctx context.Context, name, dir string, progress func(read, of 
 		return err
 	}
 	u := &unpacker{ctx: ctx, root: root, size: info.Size(), plain: plain, progress: progress,
-		made:   map[string]bool{".": true},
-		buffer: make([]byte, 256<<10)}
+		made: map[string]bool{".": true}, buffer: make([]byte, 256<<10)}
 	switch format {
 	case Zip:
 		return u.zip(name)
@@ -351,8 +350,7 @@ func (u *unpacker) file(name string, e entry, in io.Reader) error {
 	switch {
 	case u.written > most:
 		return &Refused{e.name, fmt.Sprintf("makes the archive grow beyond %d MB, far more than "+
-			"its own size explains",
-			most>>20)}
+			"its own size explains", most>>20)}
 	case errors.As(err, new(*fs.PathError)), err == nil:
 		return err
 	}
@@ -395,9 +393,7 @@ func (u *unpacker) finish() error {
 		if _, err := u.root.Stat(filepath.FromSlash(e.name)); err != nil &&
 			!errors.Is(err, fs.ErrNotExist) {
 			return &Refused{e.name, fmt.Sprintf("is a link that leads out of the folder, or in "+
-				"a circle, by way of "+
-				"others: %s",
-				e.link)}
+				"a circle, by way of others: %s", e.link)}
 		}
 	}
 	return nil

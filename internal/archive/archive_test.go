@@ -33,8 +33,7 @@ type member struct {
 var ferry = []member{{name: "ferry-1.0/", mode: 0o755},
 	{name: "ferry-1.0/run.sh", text: "#!/bin/sh\n", mode: 0o755},
 	{name: "ferry-1.0/a/b/c.txt", text: "deep", mode: 0o600}, {name: "ferry-1.0/latest",
-		link: "a/b"},
-	{name: "./ferry-1.0/quay with ü.txt", text: "x", mode: 0o644}}
+		link: "a/b"}, {name: "./ferry-1.0/quay with ü.txt", text: "x", mode: 0o644}}
 
 func tarOf(t testing.TB, members []member) []byte {
 	t.Helper()
@@ -159,8 +158,7 @@ func TestFormats(t *testing.T) {
 			info, err := d.Info()
 			link, _ := os.Readlink(name)
 			got = append(got, fmt.Sprintf("%s %o %d %s", filepath.ToSlash(rel),
-				info.Mode().Perm()&0o111,
-				info.Size(), link))
+				info.Mode().Perm()&0o111, info.Size(), link))
 			return err
 		})
 		want := []string{"a/b/c.txt 0 4 ", "latest 111 3 a/b", "quay with ü.txt 0 1 ",
@@ -211,15 +209,13 @@ func TestRefused(t *testing.T) {
 		"a device": {tarOf(t, []member{{name: "d", kind: tar.TypeChar}}), "device"},
 		"a pipe":   {tarOf(t, []member{{name: "d", kind: tar.TypeFifo}}), "pipe"},
 		"a second name of what is outside": {tarOf(t,
-			[]member{{name: "h", link: "../x", kind: tar.TypeLink}}),
-			"outside of the folder"},
+			[]member{{name: "h", link: "../x", kind: tar.TypeLink}}), "outside of the folder"},
 		"a second name of nothing": {tarOf(t,
 			[]member{{name: "h", link: "x", kind: tar.TypeLink}}), "does not have"},
 		"no archive":               {[]byte("just some text"), "no archive that is known"},
 		"cut off":                  {packed(t, TarGzip, tarOf(t, ferry))[:90], "cut off"},
 		"nonsense behind the sign": {append([]byte{0x1f, 0x8b}, "nonsense"...), "can't be read"},
-		"a bomb": {packed(t, TarZstd, tarOf(t, bomb())),
-			"far more than its own size"},
+		"a bomb":                   {packed(t, TarZstd, tarOf(t, bomb())), "far more than its own size"},
 	} {
 		if _, err := unpackedWithin(t, c.data, 1<<20); err == nil ||
 			!strings.Contains(err.Error(), c.says) {
@@ -283,8 +279,7 @@ func BenchmarkUnpack(b *testing.B) {
 			text[k] = "abcdefgh ijkl\n"[(seed>>24)%14]
 		}
 		members = append(members, member{name: fmt.Sprintf("ferry/part-%d/file-%d", i/50, i),
-			text: string(text),
-			mode: 0o644})
+			text: string(text), mode: 0o644})
 	}
 	file := filepath.Join(b.TempDir(), "ferry.tar.gz")
 	if err := os.WriteFile(file, packed(b, TarGzip, tarOf(b, members)), 0o600); err != nil {

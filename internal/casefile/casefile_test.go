@@ -49,8 +49,7 @@ func TestWant(t *testing.T) {
 		t.Fatal(err)
 	}
 	if again := parse(file, string(data)); again.Files["want"] != "new\n" ||
-		again.Files["a.txt"] != "one\n" ||
-		again.Intro != parse(file, aCase).Intro {
+		again.Files["a.txt"] != "one\n" || again.Intro != parse(file, aCase).Intro {
 		t.Errorf("it is written as\n%s", data)
 	}
 }

@@ -45,8 +45,7 @@ func (a *Aspect) String() string { return a.name }
 // forRunning is the order for what runs a service: what is written for just that before what the
 // tools of its language would do.
 var forRunning = []stack.Witness{Correction, Compose, Procfile, Manifest, Framework, Task, Code,
-	Readme, Dockerfile,
-	Usage}
+	Readme, Dockerfile, Usage}
 
 // What is concluded.
 var (
@@ -55,18 +54,15 @@ var (
 	// Where it listens: what was seen before what is said, and what the program is told before what
 	// people write of it.
 	OfPort = &Aspect{"port", []stack.Witness{Correction, Sight, Compose, Setting, Procfile, Task,
-		Manifest, Framework,
-		Code, Readme, Develop, Dockerfile, Usage}}
+		Manifest, Framework, Code, Readme, Develop, Dockerfile, Usage}}
 	OfProtocol = &Aspect{"protocol", []stack.Witness{Correction, Sight, Compose, Manifest,
-		Framework, Code, Readme,
-		Usage}}
+		Framework, Code, Readme, Usage}}
 	// What it needs: what asks for it by itself before what others use.
 	OfVersion = &Aspect{"version", []stack.Witness{Manifest, Framework, Lock, Code, Dockerfile,
 		Develop, Workflow}}
 	OfManager = &Aspect{"manager", []stack.Witness{Correction, Manifest, Lock, Readme, Usage}}
 	OfWaiting = &Aspect{"waits", []stack.Witness{Correction, Compose, Setting, Framework, Procfile,
-		Readme, Manifest,
-		Code, Usage}}
+		Readme, Manifest, Code, Usage}}
 	// A setting: what fails without it before what only names it.
 	OfSetting = &Aspect{"setting", []stack.Witness{Compose, Code, Setting, Readme}}
 )

@@ -9,8 +9,7 @@ import (
 )
 
 var everyWitness = []stack.Witness{Correction, Sight, Compose, Procfile, Setting, Task, Manifest,
-	Lock, Framework, Code,
-	Readme, Dockerfile, Develop, Workflow, Usage}
+	Lock, Framework, Code, Readme, Dockerfile, Develop, Workflow, Usage}
 
 // TestEveryWitnessHasAPlace holds the lists of witnesses to name each of them once, and none that
 // speaks of nothing.
@@ -46,8 +45,7 @@ func TestJudge(t *testing.T) {
 	at := stack.Place{File: "vite.config.ts", Line: 3}
 	j := Judge(OfPort, Claim[int]{1, Usage, stack.Place{}}, Claim[int]{2, Lock, stack.Place{}},
 		Claim[int]{3, Readme, stack.Place{}}, Claim[int]{4, Sight, stack.Place{}}, Claim[int]{4,
-			Framework, at},
-		Claim[int]{4, Framework, at})
+			Framework, at}, Claim[int]{4, Framework, at})
 	var got []string
 	for _, c := range j.Told("web", "", strconv.Itoa) {
 		text := c.Says + " " + string(c.Sure)

@@ -21,8 +21,7 @@ var layers = [][]string{
 	{"archive", "claim", "rule", "dockerfile", "process", "value"},
 	{"diagnose", "protocol", "signin", "sockets", "testrun"},
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside",
-		"casefile", "testport",
-		"testbound"},
+		"casefile", "testport", "testbound"},
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
 	{"workspace", "tree"},
 	{"code"},
@@ -49,8 +48,7 @@ var shows = []string{"view", "view/picture", "view/board", "view/report", "cli",
 
 // forbidden are the libraries of the interface, which the core must not know.
 var forbidden = []string{"github.com/spf13/", "golang.org/x/term", "github.com/mattn/go-runewidth",
-	"charm.land/",
-	"github.com/charmbracelet/"}
+	"charm.land/", "github.com/charmbracelet/"}
 
 // TestArchitecture holds the packages to their structure: no import upwards, no interface library
 // and no printing in the core.

@@ -24,16 +24,14 @@ var harmlessly = [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--comp
 	{"fill"}, {"order"}, {"vouch"}, {"check"}, {"diagnose"}, {"logs"}, {"launch",
 		"--background"}, {"stop"}, {"test"},
 	{"restart"}, {"board"}, {"catchup"}, {"report", "report.html"}, {"report",
-		"report.md"}, {"order", "--draw", "-"},
-	{"reset"}, {"reset", "--data"}}
+		"report.md"}, {"order", "--draw", "-"}, {"reset"}, {"reset", "--data"}}
 
 // TestGitRunsNothing points us at checkouts whose own git configuration would run a command, in
 // every way that git has: none of ours makes it do so before consent.
 func TestGitRunsNothing(t *testing.T) {
 	t.Parallel()
 	for name, lay := range map[string]func(dir, run string) []string{
-		"a file system monitor": func(_,
-			run string) []string {
+		"a file system monitor": func(_, run string) []string {
 			return []string{"core.fsmonitor", run}
 		},
 		"hooks": func(dir, run string) []string {
@@ -44,8 +42,7 @@ func TestGitRunsNothing(t *testing.T) {
 			return []string{"core.hooksPath", "hooks"}
 		},
 		"a pager": func(_, run string) []string {
-			return []string{"core.pager", run, "pager.tag",
-				run}
+			return []string{"core.pager", run, "pager.tag", run}
 		},
 		"one command's pager": func(_, run string) []string {
 			return []string{"pager.config", run, "pager.log", run}
@@ -63,15 +60,13 @@ func TestGitRunsNothing(t *testing.T) {
 			return []string{"log.showSignature", "true", "gpg.program", run}
 		},
 		"another ssh": func(_, run string) []string {
-			return []string{"core.sshCommand", run,
-				"core.gitProxy", run}
+			return []string{"core.sshCommand", run, "core.gitProxy", run}
 		},
 		"a login's helper": func(_, run string) []string {
 			return []string{"credential.helper", "!" + run, "core.askPass", run}
 		},
 		"an editor": func(_, run string) []string {
-			return []string{"core.editor", run,
-				"sequence.editor", run}
+			return []string{"core.editor", run, "sequence.editor", run}
 		},
 		"a transport": func(_, run string) []string {
 			return []string{"remote.origin.url", "ext::sh -c " + run, "protocol.ext.allow",
@@ -79,8 +74,7 @@ func TestGitRunsNothing(t *testing.T) {
 		},
 		"a remote that promises": func(_, run string) []string {
 			return []string{"remote.origin.url", "ext::sh -c " + run, "remote.origin.promisor",
-				"true",
-				"protocol.ext.allow", "always"}
+				"true", "protocol.ext.allow", "always"}
 		},
 		"an included file": func(dir, run string) []string {
 			put(dir, "more.cfg", fmt.Sprintf("[core]\n\tfsmonitor = %q\n", run), 0o644)
@@ -96,13 +90,11 @@ func TestGitRunsNothing(t *testing.T) {
 			return []string{"submodule.pier.update", "!" + run, "submodule.recurse", "true"}
 		},
 		"alternates": func(dir, run string) []string {
-			return []string{"core.alternateRefsCommand",
-				run}
+			return []string{"core.alternateRefsCommand", run}
 		},
 		"a repository elsewhere": func(dir, run string) []string {
 			put(dir, "inner/config", fmt.Sprintf("[core]\n\trepositoryformatversion = "+
-				"0\n\tfsmonitor = "+
-				"%q\n", run), 0o644)
+				"0\n\tfsmonitor = %q\n", run), 0o644)
 			os.Rename(filepath.Join(dir, ".git"), filepath.Join(dir, "inner", "git"))
 			put(dir, "inner/git/config", fmt.Sprintf("[core]\n\tfsmonitor = %q\n", run), 0o644)
 			put(dir, ".git", "gitdir: inner/git\n", 0o644)
@@ -181,9 +173,7 @@ func TestStateOfAnother(t *testing.T) {
 	state := filepath.Join(b.dir, ".nharbor")
 	record := fmt.Sprintf(
 		`{"pid": %d, "socket": "/no/such", "services": [{"name": "work", "runs": "native", "pid": %d}]}`,
-		victim.Process.Pid,
-		victim.Process.Pid,
-	)
+		victim.Process.Pid, victim.Process.Pid)
 	for name, text := range map[string]string{"stack.json": record, "stack.json.1": record,
 		"memory.json": fmt.Sprintf(`{"made": {"seed:.": [%q]}, "done": {}}`, precious),
 		".proof":      strings.Repeat("0", 64),
@@ -231,13 +221,9 @@ func TestStateThatIsPlanted(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"steward.log", "steward.lock", "fill.lock", "memory.json",
-		"stack.json", "before",
-		"logs"} {
+		"stack.json", "before", "logs"} {
 		os.Remove(filepath.Join(state, name+".was"))
-		if err := os.Rename(
-			filepath.Join(state, name),
-			filepath.Join(state, name+".was"),
-		); err != nil &&
+		if err := os.Rename(filepath.Join(state, name), filepath.Join(state, name+".was")); err != nil &&
 			name != "before" {
 			t.Fatal(err)
 		}
@@ -245,13 +231,11 @@ func TestStateThatIsPlanted(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, command := range [][]string{{"fill", "--set", "QUAY_SECRET=x"},
-			{"launch", "--background", "--vouch"},
-			{"check"}, {"stop"}, {"reset", "--data"}} {
+			{"launch", "--background", "--vouch"}, {"check"}, {"stop"}, {"reset", "--data"}} {
 			b.run(command...)
 			if data, err := os.ReadFile(precious); err != nil || string(data) != "kept" {
 				t.Fatalf("with a link %s nharbor %s has made %q of a file outside: "+
-					"%v", name, strings.Join(command, " "), data,
-					err)
+					"%v", name, strings.Join(command, " "), data, err)
 			}
 		}
 		os.Remove(filepath.Join(state, name))
@@ -276,8 +260,7 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 	wide.WriteString("x: &a [x, x, x, x, x, x, x, x, x, x]\n")
 	for c := 'b'; c < 'n'; c++ {
 		fmt.Fprintf(&wide, "%c: &%c [*%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c, *%c, "+
-			"*%c]\n", c, c, c-1, c-1, c-1, c-1, c-1, c-1,
-			c-1, c-1, c-1, c-1)
+			"*%c]\n", c, c, c-1, c-1, c-1, c-1, c-1, c-1, c-1, c-1, c-1, c-1)
 	}
 	deep.WriteString(strings.Repeat("[", 200000))
 	many.WriteString("services:\n")
@@ -297,10 +280,8 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 		"one key in many lines": {".env": strings.Repeat("FILLER=x\n", 200000), "compose.yaml": stackOf},
 		"a file that reads itself": {"compose.yaml": "include: [compose.yaml]\nservices: {pier: " +
 			"{image: x}}\n"},
-		"a service of itself": {"compose.yaml": "services: {pier: {extends: {service: " +
-			"pier}}}\n"},
-		"a long line": {"README.md": strings.Repeat("`a` ", 1<<20),
-			"package.json": "{}"},
+		"a service of itself": {"compose.yaml": "services: {pier: {extends: {service: pier}}}\n"},
+		"a long line":         {"README.md": strings.Repeat("`a` ", 1<<20), "package.json": "{}"},
 		"a script that calls " +
 			"itself": {"package.json": `{"scripts": {"start": "npm run start", "dev": "npm run start"}}`},
 		"a Makefile that calls itself": {"Makefile": "run: run\n\tmake run\n",
@@ -318,8 +299,7 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 				cmd.Dir, cmd.Env = b.dir, append(b.env, "GOMEMLIMIT=1GiB")
 				out, _ := cmd.CombinedOutput()
 				if ctx.Err() != nil || cmd.ProcessState.ExitCode() > 4 ||
-					cmd.ProcessState.ExitCode() < 0 ||
-					strings.Contains(string(out), "goroutine ") {
+					cmd.ProcessState.ExitCode() < 0 || strings.Contains(string(out), "goroutine ") {
 					t.Errorf("nharbor %s: %v, %v\n%.600s", command, ctx.Err(), cmd.ProcessState,
 						out)
 				}
@@ -444,18 +424,13 @@ func TestOutputIsText(t *testing.T) {
 	dir := "pier" + evil
 	b.write(map[string]string{
 		dir + "/package.json": fmt.Sprintf(
-			`{"name": %q, "scripts": {"start": %q, "dev": "node x.js"}}`,
-			evil,
-			"node "+evil,
-		),
+			`{"name": %q, "scripts": {"start": %q, "dev": "node x.js"}}`, evil, "node "+evil),
 		dir + "/.env.example": "# " + evil + "\nPIER_KEY=\nPIER_" + evil + "=x\n",
 		"compose.yaml": fmt.Sprintf("services:\n  %q: {image: %q, ports: [\"4811:80\"], "+
-			"environment: {K: %q}}\n"+
-			"  quay: {image: x, depends_on: [%q], labels: {l: "+
+			"environment: {K: %q}}\n  quay: {image: x, depends_on: [%q], labels: {l: "+
 			"%q}}\n", "s"+evil, "img"+evil, evil, "s"+evil, evil),
 		"README.md": "# " + evil + "\n\n    npm run " + evil +
-			"\n\nSign in as ida@saltmarsh.example / " +
-			"" + evil + "\n",
+			"\n\nSign in as ida@saltmarsh.example / " + evil + "\n",
 		"Procfile":     "web: ./" + evil + "\n",
 		"nharbor.toml": "[service.quay]\nport = \"" + "x" + "\"\n",
 		"log.txt":      "Error: Cannot find module '" + evil + "'\n" + evil + "\n",
@@ -466,14 +441,12 @@ func TestOutputIsText(t *testing.T) {
 		}
 		for _, command := range append(slices.Clone(harmlessly), []string{"diagnose", "log.txt"},
 			[]string{"survey", "--why", "quay"}, []string{"fill", "--json",
-				"--dry-run"}, []string{"order", "--json"},
-			[]string{"vouch", "--json"},
+				"--dry-run"}, []string{"order", "--json"}, []string{"vouch", "--json"},
 			[]string{"clone", "ssh://" + evil + "/x"}, []string{"-C", evil,
 				"survey"}, []string{"fill", "--set", evil},
 			[]string{"restart", evil}, []string{"logs", evil}, []string{"order", "--draw", "o.svg"},
 			[]string{"order", "--draw", "o.dot"}, []string{"order", "--draw",
-				"o.mmd"}, []string{evil},
-			[]string{"--" + evil}) {
+				"o.mmd"}, []string{evil}, []string{"--" + evil}) {
 			_, out, errOut := b.run(command...)
 			drawn := ""
 			for _, file := range []string{"o.svg", "o.dot", "o.mmd"} {
@@ -485,8 +458,7 @@ func TestOutputIsText(t *testing.T) {
 					r >= 0x200b && r <= 0x200f ||
 					r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 			}); i >= 0 {
-				t.Errorf("nharbor %q says "+
-					"%q", command, (out + errOut +
+				t.Errorf("nharbor %q says %q", command, (out + errOut +
 					drawn)[max(0, i-60):min(i+30, len(out+errOut+drawn))])
 			}
 		}
@@ -529,8 +501,7 @@ func TestConsentCovers(t *testing.T) {
 		"board/Dockerfile": "FROM scratch\nCOPY x /x\n",
 		"board/x":          "x",
 		"compose.yaml": "services:\n  board:\n    build: board\n    environment: {A: x}\n    " +
-			"ports: [\"4901:80\"]\n" +
-			"    volumes: [\"./data:/data\"]\n",
+			"ports: [\"4901:80\"]\n    volumes: [\"./data:/data\"]\n",
 		"data/keep": "",
 	}
 	type files map[string]string
@@ -538,8 +509,7 @@ func TestConsentCovers(t *testing.T) {
 		return files{file: strings.Replace(base[file], old, new, 1)}
 	}
 	more := func(line string) files {
-		return files{"compose.yaml": base["compose.yaml"] + "    " +
-			line + "\n"}
+		return files{"compose.yaml": base["compose.yaml"] + "    " + line + "\n"}
 	}
 	sumOf := func(text string) string { s := sha256.Sum256([]byte(text)); return hex.EncodeToString(s[:6]) }
 	for name, change := range map[string]struct {
@@ -547,17 +517,14 @@ func TestConsentCovers(t *testing.T) {
 		link  string // where data leads then
 		shows string
 	}{
-		"a script's line": {instead("package.json", "node pier", "node evil"), "",
-			"node evil.js"},
+		"a script's line": {instead("package.json", "node pier", "node evil"), "", "node evil.js"},
 		"a script that it calls": {instead("package.json", "sh up.sh", "sh up.sh; curl x"), "",
 			"curl x"},
 		"a script's content": {files{"up.sh": "curl x\n"}, "",
-			"the script up.sh as it is now, sum " +
-				"" + sumOf("curl x\n")},
+			"the script up.sh as it is now, sum " + sumOf("curl x\n")},
 		"a program's source": {files{"pier.js": "evil()\n"}, "", "pier.js as it is now, sum " +
 			sumOf("evil()\n")},
-		"a task's line": {instead("Makefile", "echo charts", "curl x"), "",
-			"make charts: curl x"},
+		"a task's line": {instead("Makefile", "echo charts", "curl x"), "", "make charts: curl x"},
 		"a task before it": {instead("Makefile", "tides: charts", "tides: evil"), "",
 			"make tides: make evil"},
 		"a task's variable": {instead("Makefile", "BY = echo", "BY = evil"), "",
@@ -587,15 +554,13 @@ func TestConsentCovers(t *testing.T) {
 		"an entry point": {more("entrypoint: [/evil]"), "", "/evil"},
 		"a privilege":    {more("privileged: true"), "", "privileged"},
 		"the engine's socket": {instead("compose.yaml", "./data:", "/var/run/docker.sock:"), "",
-			"the container " +
-				"engine's socket"},
+			"the container engine's socket"},
 		"a folder outside": {instead("compose.yaml", "./data:", "/etc:"), "",
 			"/etc, outside of the workspace"},
 		"a link":             {nil, "/etc", "which leads to /etc, outside of the workspace"},
 		"the host's network": {more("network_mode: host"), "", "shares this machine's network"},
 		"every address": {instead("compose.yaml", "4901:80", "0.0.0.0:4901:80"), "",
-			"every address of " +
-				"this machine"},
+			"every address of this machine"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -619,8 +584,7 @@ func TestConsentCovers(t *testing.T) {
 			}
 			if code, out, errOut := b.run("launch", "--background", "--vouch="+sum); code == 0 ||
 				!strings.Contains(errOut, "is not what --vouch names") &&
-					!strings.Contains(errOut, "engine") &&
-					!strings.Contains(errOut, "npm") {
+					!strings.Contains(errOut, "engine") && !strings.Contains(errOut, "npm") {
 				t.Errorf("what was pinned is launched otherwise: %d\n%s%s", code, out, errOut)
 			}
 		})

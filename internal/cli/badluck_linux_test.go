@@ -207,9 +207,7 @@ func TestBadLuck(t *testing.T) {
 		"its output is closed":     mode("closed", nil),
 		"it writes without end":    mode("flood", logsAreBounded),
 		"it writes one line of GB": mode("line", logsAreBounded),
-		"there is no home": func(t *testing.T, b *bench, _ int) {
-			withoutHome(t, b, "")
-		},
+		"there is no home":         func(t *testing.T, b *bench, _ int) { withoutHome(t, b, "") },
 		"the home can't be written to": func(t *testing.T, b *bench, _ int) {
 			withoutHome(t, b, "/proc/nowhere")
 		},

@@ -108,8 +108,7 @@ func (a boards) liveBoard(ctx context.Context, s *session.Surveyed, r *record.Re
 	defer cancel()
 	does := &boardDoes{ctx: ctx, root: s.Root}
 	shown := board.New(filepath.Base(s.Root), timeline.New(&launched.Order, launched.Last),
-		launched.Started, does,
-		os.Getenv("NO_COLOR") == "")
+		launched.Started, does, os.Getenv("NO_COLOR") == "")
 	p := tea.NewProgram(shown, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
 		tea.WithoutSignalHandler(), tea.WithFPS(20))
 	does.send = func(n board.News) { p.Send(n) }
@@ -203,8 +202,7 @@ func (d *boardDoes) Run(command, service string) {
 		var said bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &said, &said
 		cmd.Run() // what is wrong, it says
-		d.send(board.News{SaidOf: strings.TrimSpace(command + " " + service),
-			Said: said.String()})
+		d.send(board.News{SaidOf: strings.TrimSpace(command + " " + service), Said: said.String()})
 	}()
 }
 

@@ -143,12 +143,9 @@ func TestLaunchLives(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.write(map[string]string{"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [%q, "+
-		"\"stand\", \"here\", "+
-		"\"%d\"]\n"+
+		"\"stand\", \"here\", \"%d\"]\n"+
 		"port = %d\n[service.watch]\ncommand = [\"sh\", \"-c\", \"while :; do echo step 3 of 9; "+
-		"read x < gate; "+
-		"done\"]\n",
-		self, port, port)})
+		"read x < gate; done\"]\n", self, port, port)})
 	if err := syscall.Mkfifo(filepath.Join(b.dir, "gate"), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -179,8 +176,7 @@ func BenchmarkBoard(b *testing.B) {
 	var services strings.Builder
 	for i := range 100 {
 		fmt.Fprintf(&services, "[service.boat-%d]\ncommand = [\"sh\", \"-c\", \"while :; do "+
-			"echo %d; sleep 1; "+
-			"done\"]\n", i, i)
+			"echo %d; sleep 1; done\"]\n", i, i)
 	}
 	bench.write(map[string]string{"nharbor.toml": services.String()})
 	bench.must(0, "launch", "--background", "--vouch")

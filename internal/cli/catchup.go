@@ -188,8 +188,7 @@ func stands(in *session.Incoming, asks bool) error {
 			if n.Level == needs.Required {
 				faults = append(faults, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
 					Text: fmt.Sprintf("what comes needs %s %s, which this machine lacks", n.Name,
-						n.Wanted),
-					Remedy: n.Remedy})
+						n.Wanted), Remedy: n.Remedy})
 			}
 		}
 	}
@@ -326,8 +325,7 @@ func (a catching) wayBack(ctx context.Context, w *session.Workspace) error {
 	}
 	if way.Data && !a.json {
 		a.text().Line("What the newer commits' steps did to databases stays: what ran before " +
-			"may not know it. To " +
-			"begin with empty ones: nharbor reset --data")
+			"may not know it. To begin with empty ones: nharbor reset --data")
 	}
 	filling, err := a.filling(ctx, fillFlags{}, true)
 	if err != nil {

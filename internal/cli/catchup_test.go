@@ -23,8 +23,7 @@ func TestCatchUp(t *testing.T) {
 	git := func(dir string, args ...string) {
 		t.Helper()
 		cmd := exec.Command("git", append([]string{"-c", "user.name=ida", "-c",
-			"user.email=ida@quay.example"},
-			args...)...)
+			"user.email=ida@quay.example"}, args...)...)
 		cmd.Dir, cmd.Env = dir, b.env
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %v\n%s", args, err, out)
@@ -98,8 +97,7 @@ func TestCatchUp(t *testing.T) {
 
 	// What comes doesn't come up, and goes back.
 	holds(b.must(1, "catchup", "--agree", "--set", "PILOT_TOKEN=canary-of-the-pilot"),
-		"ended with code 1",
-		"nharbor catchup --back")
+		"ended with code 1", "nharbor catchup --back")
 	said := b.must(0, "catchup", "--back")
 	holds(said, "again.", "answers")
 	if got := page(ports[0]); got != "<title>Quay of Saltmarsh</title>" {
@@ -111,8 +109,7 @@ func TestCatchUp(t *testing.T) {
 	second := quay(ports[1])
 	git(origin, "revert", "--no-edit", "HEAD")
 	commit("A buoy", map[string]string{"buoy/go.mod": strings.Replace(second["go.mod"], "quay",
-		"buoy", 1),
-		"buoy/main.go": second["main.go"], "buoy/.env.example": second[".env.example"]})
+		"buoy", 1), "buoy/main.go": second["main.go"], "buoy/.env.example": second[".env.example"]})
 	holds(b.must(0, "catchup", "--agree"), "to be started: buoy, since it is new",
 		"launched anew in the background")
 	if got := page(ports[1]); got != "<title>Quay</title>" {

@@ -164,8 +164,7 @@ func TestCases(t *testing.T) {
 		}
 		text := strings.ReplaceAll(said.String(), b.dir, "/ws")
 		for _, r := range []struct{ expr, with string }{{`\d+\.\d GB free`, "N GB free"},
-			{`process \d+`, "process N"},
-			{`(?m)[ \t]+$`, ""}} {
+			{`process \d+`, "process N"}, {`(?m)[ \t]+$`, ""}} {
 			text = regexp.MustCompile(r.expr).ReplaceAllString(text, r.with)
 		}
 		c.Want(t, text)
@@ -237,8 +236,7 @@ func TestLifeOfAStack(t *testing.T) {
 	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &result); err != nil ||
 		result.Schema != "nharbor.launch/1" ||
 		result.Outcome != "answering" || !result.Check.Answers ||
-		result.Check.Ports[0].Title != "Quay" ||
-		result.Services[0].State != "answering" {
+		result.Check.Ports[0].Title != "Quay" || result.Services[0].State != "answering" {
 		t.Fatalf("the result is %+v, %v", result, err)
 	}
 	var event struct {
@@ -371,8 +369,7 @@ func TestPartOfAStack(t *testing.T) {
 	}
 	b.write(map[string]string{"outer/.env.example": fmt.Sprintf(
 		"PORT=%d\nINNER_URL=http://localhost:%d\n# Get it at "+
-			"https://tides.example/tokens\nTIDE_TOKEN=\n", outer,
-		inner), ".nharbor/x": ""})
+			"https://tides.example/tokens\nTIDE_TOKEN=\n", outer, inner), ".nharbor/x": ""})
 	code, _, errOut := b.run("launch", "--background", "--vouch")
 	if code != 4 || !strings.Contains(errOut, "TIDE_TOKEN") ||
 		!strings.Contains(errOut, "https://tides.example/tokens") {
@@ -381,8 +378,7 @@ func TestPartOfAStack(t *testing.T) {
 	said := b.must(0, "launch", "outer", "--background", "--vouch", "--set", "TIDE_TOKEN=tide-77")
 	words := strings.Join(strings.Fields(said), " ")
 	if up, then := strings.Index(words, "inner answering"), strings.Index(words,
-		"outer starting"); up < 0 ||
-		then < up {
+		"outer starting"); up < 0 || then < up {
 		t.Errorf("the order was not kept:\n%s", said)
 	}
 	b.must(0, "stop", "outer")
@@ -420,16 +416,14 @@ func TestSecondCopy(t *testing.T) {
 	defer taken.Close()
 	go http.Serve(taken, nil)
 	if said := b.must(1, "launch", "--background", "--vouch"); !strings.Contains(said,
-		"is taken by") ||
-		!strings.Contains(said, "--shift") {
+		"is taken by") || !strings.Contains(said, "--shift") {
 		t.Errorf("with a taken port: %s", said)
 	}
 	if said := b.must(1, "check", "--json"); !strings.Contains(said, `"stranger"`) {
 		t.Errorf("check says %s", said)
 	}
 	if said := b.must(0, "launch", "--background", "--vouch", "--shift",
-		"7"); !strings.Contains(said,
-		fmt.Sprint(port+7)) {
+		"7"); !strings.Contains(said, fmt.Sprint(port+7)) {
 		t.Errorf("shifted: %s", said)
 	}
 	b.must(0, "stop")
@@ -458,8 +452,7 @@ func TestCloneOfSeveral(t *testing.T) {
 		}
 	}
 	b.must(0, "clone", filepath.Join(b.home, "repos", "front end"),
-		filepath.Join(b.home, "repos", "back"), "--into",
-		"Ölmühle app")
+		filepath.Join(b.home, "repos", "back"), "--into", "Ölmühle app")
 	top := b.dir
 	b.dir = filepath.Join(top, "Ölmühle app", "back") // the workspace is found upwards from there
 	out := b.must(0, "survey", "--json")
@@ -473,8 +466,7 @@ func TestCloneOfSeveral(t *testing.T) {
 		t.Fatal(err)
 	}
 	if s.Root != filepath.Join(b.dir, "Ölmühle app") || len(s.Checkouts) != 2 ||
-		len(s.Services) != 2 ||
-		s.Services[1].Name != "front-end" {
+		len(s.Services) != 2 || s.Services[1].Name != "front-end" {
 		t.Errorf("survey gives %+v", s)
 	}
 }
@@ -505,13 +497,11 @@ func TestContracts(t *testing.T) {
 		}
 	}
 	for args, kind := range map[string]int{"survey --frob": 2, "logs": 1, "-C nowhere survey": 2,
-		"launch nobody":  2,
-		"fill --set X=1": 2} {
+		"launch nobody": 2, "fill --set X=1": 2} {
 		code, _, errOut := b.run(append(strings.Fields(args), "--json")...)
 		var e struct{ Schema, Code, Text, Remedy string }
 		if err := json.Unmarshal([]byte(errOut), &e); err != nil || code != kind ||
-			e.Schema != "nharbor.error/1" ||
-			e.Code == "" || e.Text == "" || e.Remedy == "" {
+			e.Schema != "nharbor.error/1" || e.Code == "" || e.Text == "" || e.Remedy == "" {
 			t.Errorf("%s ended with %d: %v\n%s", args, code, err, errOut)
 		}
 	}
@@ -544,8 +534,7 @@ services:
 	for _, args := range [][]string{{"fill", "--answers", answers}, {"fill", "--json"}, {"survey"},
 		{"survey", "--json"}, {"survey", "--compose"}, {"survey", "--compose", "--json"},
 		{"order", "--json"}, {"vouch"}, {"vouch", "--json"}, {"launch", "work", "--background",
-			"--vouch", "--json"},
-		{"logs"}, {"check", "--json"}, {"stop"}} {
+			"--vouch", "--json"}, {"logs"}, {"check", "--json"}, {"stop"}} {
 		_, out, errOut := b.run(args...)
 		said.WriteString(out + errOut)
 	}

@@ -33,8 +33,7 @@ or an archive (zip, tar) of this machine does as well.
 
 After an interruption the same command goes on from what has arrived.`,
 		Args: takes(1, unbounded),
-		RunE: func(cmd *cobra.Command,
-			args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.cloning().runClone(cmd.Context(), args, into, opt)
 		},
 	}
@@ -151,8 +150,7 @@ func (a cloning) runClone(ctx context.Context, addresses []string, into string,
 			}
 			if checkout.Already {
 				text.Line("  It was here already, and is left as it is. What has come since: "+
-					"git -C %s fetch",
-					shell.Word(dir))
+					"git -C %s fetch", shell.Word(dir))
 			}
 		}
 	}

@@ -17,8 +17,7 @@ var stages = []string{"1. Get the code", "tag summer-2026", "2. Look round", "af
 		"value", "Critical path",
 	"You have vouched", "Everything is up after", "Saltmarsh Ferry: book a crossing",
 	"In the ledger: Ida Brandt", "entered the booking for Ida Brandt", "Everything has been " +
-		"stopped",
-	"nothing of it is left"}
+		"stopped", "nothing of it is left"}
 
 func TestDemo(t *testing.T) {
 	t.Parallel()

@@ -85,8 +85,7 @@ func (a diagnosing) readings(ctx context.Context, args []string) ([]view.LogRead
 			return a.ofLaunch(args, read)
 		}
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLogUnreadable,
-			At:   stack.Place{File: args[0]},
-			Text: "the log can't be read: " + stack.Reason(err),
+			At: stack.Place{File: args[0]}, Text: "the log can't be read: " + stack.Reason(err),
 			Remedy: "Name a file, a service that was launched, or - for what is piped " +
 				"in.", Cause: err}
 	}

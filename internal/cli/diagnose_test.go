@@ -18,14 +18,11 @@ func TestDiagnose(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	const refused = "starting\nError: connect ECONNREFUSED 127.0.0.1:5439\n    at a " +
-		"(/app/node_modules/pg/a.js:1:1)\n" +
-		"    at /app/src/tides.js:7:3\n"
+		"(/app/node_modules/pg/a.js:1:1)\n    at /app/src/tides.js:7:3\n"
 	b.write(map[string]string{
 		"compose.yaml": "services: {pier: {image: x}}\n",
 		"nharbor.toml": "[cause.upside-down]\nline = \"tide table (\\\\w+)\"\nsays = \"the " +
-			"tides of {1} are upside " +
-			"down\"\n" +
-			"do = \"Turn them.\"\n",
+			"tides of {1} are upside down\"\ndo = \"Turn them.\"\n",
 		"refused.log": refused, "well.log": "all well\nlistening on http://localhost:4999\n",
 		"own.log":     "FATAL: tide table north is wrong\n",
 		"unknown.log": "one\nERROR: the gulls are back\ntwo\n", "empty.log": "",

@@ -62,8 +62,7 @@ func (f *fetching) of(name string, slim bool) func(gitrepo.Progress) {
 		if p.Total > large && p.Percent >= 2 && p.Percent < 90 && !slim && !f.hinted[name] {
 			f.hinted[name] = true
 			f.line(fmt.Sprintf("%s is large, about %.1f GB. With --slim, what is not checked "+
-				"out stays there until "+
-				"it is asked for.", name, float64(p.Total)/1e9))
+				"out stays there until it is asked for.", name, float64(p.Total)/1e9))
 		}
 		if f.width == 0 {
 			if now := time.Now(); now.Sub(f.told[name]) >= f.calm {

@@ -36,8 +36,7 @@ func (f *fillFlags) add(c *cobra.Command) {
 			"each settings file")
 	c.Flags().BoolVar(&f.given, "from-locker", false,
 		"this folder is the clone that it says to be: give it the issued secrets that the "+
-			"locker has of that "+
-			"repository")
+			"locker has of that repository")
 	c.Flags().BoolVar(&f.noLocker, "no-locker", false,
 		"neither take issued secrets out of the locker nor keep them there")
 }
@@ -161,9 +160,7 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 	case ask && a.asks():
 		out.Clone = func(folder, repository string) bool {
 			return a.yes(fmt.Sprintf("The locker has secrets of %s. Is %s a clone of it that "+
-				"you have made, and may "+
-				"it have them?",
-				view.Clean(repository), view.Clean(folder)))
+				"you have made, and may it have them?", view.Clean(repository), view.Clean(folder)))
 		}
 	}
 	if ask && a.asks() {
@@ -178,8 +175,7 @@ func (a *app) filling(ctx context.Context, flags fillFlags, ask bool) (session.F
 func left(err error) error {
 	if errors.Is(err, view.ErrLeft) {
 		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
-			Text:   "left without writing anything",
-			Remedy: "Come back with nharbor fill."}
+			Text: "left without writing anything", Remedy: "Come back with nharbor fill."}
 	}
 	return err
 }
@@ -189,9 +185,7 @@ func (a *app) complain(err error) {
 	for _, f := range stack.AllFaults(err) {
 		if a.json {
 			view.JSONLine(a.err, map[string]string{"schema": "nharbor.warning/1",
-				"code":   string(f.Code),
-				"text":   f.Text,
-				"remedy": f.Remedy})
+				"code": string(f.Code), "text": f.Text, "remedy": f.Remedy})
 		} else {
 			where := ""
 			if f.At.File != "" {
@@ -209,8 +203,7 @@ func readAnswers(name string) (map[string]string, error) {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAnswersUnreadable, At: at,
 			Text: text,
 			Remedy: "Name a file of KEY=VALUE lines, or a .toml file: KEY = \"VALUE\", and a " +
-				"table like " +
-				"[\"api/.env\"] for what one file alone is to get.", Cause: err}
+				"table like [\"api/.env\"] for what one file alone is to get.", Cause: err}
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {

@@ -58,9 +58,7 @@ func TestJudgement(t *testing.T) {
 	page, errs, dies := testport.Take(t), testport.Take(t), testport.Take(t)
 	service := func(name string, port int) string {
 		return fmt.Sprintf("[service.%s]\ncommand = [\"go\", \"run\", \".\", %q, \"%d\"]\nport "+
-			"= %d\nspeaks = "+
-			"\"http\"\n",
-			name, name, port, port)
+			"= %d\nspeaks = \"http\"\n", name, name, port, port)
 	}
 	toml := service("page", page) + service("errs", errs) + service("dies", dies) +
 		"[service.work]\nleave-out = true\n"
@@ -84,8 +82,7 @@ func TestJudgement(t *testing.T) {
 	// An error page is no answer, for neither of them, and its reason is named.
 	var launched stack.LaunchResult
 	lines := strings.Split(strings.TrimSpace(b.must(1, "launch", "page", "errs", "--background",
-		"--vouch", "--json")),
-		"\n")
+		"--vouch", "--json")), "\n")
 	if err := json.Unmarshal([]byte(lines[len(lines)-1]), &launched); err != nil {
 		t.Fatal(err)
 	}
@@ -159,8 +156,7 @@ do = "Ask the harbour master."
 		"check":  oneLine(b.must(1, "check")),
 	} {
 		for _, want := range []string{"the tide table's token is missing",
-			"Ask the harbour master.", "/fares passes",
-			"there is no 1 among 1"} {
+			"Ask the harbour master.", "/fares passes", "there is no 1 among 1"} {
 			if !strings.Contains(said, want) {
 				t.Errorf("%s does not say %q:\n%s", what, want, said)
 			}
@@ -177,9 +173,7 @@ do = "Ask the harbour master."
 	}
 	junit := filepath.Join(b.tmp, "verdicts.xml")
 	b.must(1, "check", "--junit", junit, "--wait", "1ms")
-	if xml, err := os.ReadFile(
-		junit,
-	); err != nil ||
+	if xml, err := os.ReadFile(junit); err != nil ||
 		!strings.Contains(string(xml), `<testsuite name="nharbor check"`) ||
 		!strings.Contains(string(xml), "<failure") {
 		t.Errorf("the file holds %s, %v", xml, err)
@@ -198,9 +192,7 @@ func TestProjectsTestThemselves(t *testing.T) {
 	b, page := newBench(t), testport.Take(t)
 	b.write(map[string]string{"go.mod": "module piers\n\ngo 1.24\n", "main.go": piers,
 		"nharbor.toml": fmt.Sprintf("[service.work]\ncommand = [\"go\", \"run\", \".\", "+
-			"\"page\", \"%d\"]\nport = %d\n",
-			page, page),
-		"pier_test.go": fmt.Sprintf(`package main
+			"\"page\", \"%d\"]\nport = %d\n", page, page), "pier_test.go": fmt.Sprintf(`package main
 
 import (
 	"net/http"

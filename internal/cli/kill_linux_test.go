@@ -29,8 +29,7 @@ func stand(words []string) {
 	asked := make(chan os.Signal, 1)
 	signal.Notify(asked, syscall.SIGTERM)
 	answer := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		fmt.Fprintf(w, "<title>%s</title>",
-			os.Getenv("LEVEL"))
+		fmt.Fprintf(w, "<title>%s</title>", os.Getenv("LEVEL"))
 	})
 	go func() {
 		if words[0] == "inside" {
@@ -77,8 +76,7 @@ func mixed(t *testing.T) (*bench, *engine.Engine, []int) {
 		"nharbor.toml": fmt.Sprintf(
 			"[service.api]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = %d\nafter = "+
 				"[\"db\"]\n[service.web]\ncommand = [%q, \"stand\", \"here\", \"%d\"]\nport = "+
-				"%d\nafter = [\"api\"]\n",
-			self, ports[1], ports[1], self, ports[2], ports[2]),
+				"%d\nafter = [\"api\"]\n", self, ports[1], ports[1], self, ports[2], ports[2]),
 	})
 	return b, e, ports
 }
@@ -217,8 +215,7 @@ func TestRestartAndReset(t *testing.T) {
 	}
 	b.write(map[string]string{"compose.yaml": fmt.Sprintf(
 		"services:\n  db:\n    image: quay/stand:1\n    ports: [\"%d:80\"]\n    volumes: "+
-			"[data:/data]\n "+
-			"   environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
+			"[data:/data]\n    environment: {LEVEL: high}\nvolumes:\n  data:\n", ports[0])})
 	if said := b.must(0, "check"); !strings.Contains(said, "files: compose.yaml") ||
 		!strings.Contains(said, "old settings: db\n") ||
 		!strings.Contains(said, "nharbor restart db") {
@@ -233,8 +230,7 @@ func TestRestartAndReset(t *testing.T) {
 	}
 	said := b.must(0, "restart", "db", "--vouch")
 	if down, up := strings.Index(said, "web  stopped"), strings.Index(said,
-		"web  answering"); down < 0 || up < down ||
-		!strings.Contains(said, "“high”") {
+		"web  answering"); down < 0 || up < down || !strings.Contains(said, "“high”") {
 		t.Errorf("restart says %s", said)
 	}
 	if said := b.must(0, "check"); strings.Contains(said, "Changed") {
@@ -272,8 +268,7 @@ func TestDraw(t *testing.T) {
 	t.Parallel()
 	b, _, _ := mixed(t)
 	for file, want := range map[string]string{"o.svg": "</svg>",
-		"o.dot": `"service:api" -> "service:web"`,
-		"o.mmd": "==>|answering|"} {
+		"o.dot": `"service:api" -> "service:web"`, "o.mmd": "==>|answering|"} {
 		b.must(0, "order", "--draw", file)
 		data, err := os.ReadFile(filepath.Join(b.dir, file))
 		if err != nil || !strings.Contains(string(data), want) {
@@ -297,8 +292,7 @@ func BenchmarkFleet(b *testing.B) {
 			for i := range count {
 				port := testport.Take(b)
 				fmt.Fprintf(&text, "[service.s%d]\ncommand = [%q, \"stand\", \"here\", "+
-					"\"%d\"]\nport = %d\n", i, self,
-					port, port)
+					"\"%d\"]\nport = %d\n", i, self, port, port)
 			}
 			bench.write(map[string]string{"nharbor.toml": text.String()})
 			memory := 0.0
@@ -380,8 +374,7 @@ func TestHaltAndRestartRule(t *testing.T) {
 	b.must(0, "stop")
 	b.write(map[string]string{"nharbor.toml": fmt.Sprintf(
 		"[service.flaky]\ncommand = [\"sh\", \"-c\", \"test -e was || { touch was; exit 3; }; "+
-			"exec %s stand here "+
-			"%d\"]\nport = %d\nrestart = true\n", self, port, port)})
+			"exec %s stand here %d\"]\nport = %d\nrestart = true\n", self, port, port)})
 	if said := b.must(0, "launch", "--background", "--vouch"); !strings.Contains(said,
 		"it starts again in 0.5 s, for the 1st time") || !answers(port) {
 		t.Errorf("with restart = true: %s", said)

@@ -119,11 +119,9 @@ func (a launching) runLaunch(ctx context.Context, opt plan.Options, flags fillFl
 	for _, name := range execute.OtherPasswords(ctx, plan) {
 		a.complain(&stack.Fault{Code: stack.CodePasswordOfBefore, Text: fmt.Sprintf(
 			"the data of %s was made with another password than its settings have now, and will "+
-				"hardly let anybody in",
-			name),
+				"hardly let anybody in", name),
 			Remedy: "Put the earlier password back (.nharbor/before has what files held " +
-				"before), or throw the data " +
-				"away: nharbor reset --data"})
+				"before), or throw the data away: nharbor reset --data"})
 	}
 	if !a.json {
 		line := "Launching " + view.Count(len(m.Services()), "service", "services")
@@ -180,8 +178,7 @@ func (a launching) provide() func([]stack.Server) []string {
 	return func(list []stack.Server) (kinds []string) {
 		for _, w := range list {
 			a.text().Line("%s wants a %s on port %d (%s), and nothing answers there.", w.For,
-				w.Speaks, w.Port,
-				view.Where(w.At))
+				w.Speaks, w.Port, view.Where(w.At))
 			if a.yes("Run one in a container, kept with this stack?") {
 				kinds = append(kinds, w.Speaks)
 			}
@@ -212,11 +209,9 @@ func (a launching) filled(f *session.Filled) {
 // follow shows the launch until it has settled and, in the foreground, until it is stopped: on a
 // terminal as a timeline that lives, elsewhere in lines.
 func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
-	l *steward.Launched,
-	begin time.Time) error {
+	l *steward.Launched, begin time.Time) error {
 	var t launchView = &lines{a: a.app, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
-		said:  newLastWords(m),
-		since: map[stack.NodeID]float64{}}
+		said: newLastWords(m), since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
 		t = live
 		defer live.leave()
@@ -252,8 +247,7 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 		}
 	}
 	if ctx.Err() != nil {
-		if r, err := record.Read(m.Root); err == nil && r.Alive() &&
-			!m.Options.Background {
+		if r, err := record.Read(m.Root); err == nil && r.Alive() && !m.Options.Background {
 			return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
 				Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
 		}
@@ -323,8 +317,7 @@ func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Sett
 // result gathers how a launch or a restart has gone, and asks the ports of those of its services
 // that counts is true for.
 func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.Settled,
-	begin time.Time,
-	counts func(*record.Service) bool) stack.LaunchResult {
+	begin time.Time, counts func(*record.Service) bool) stack.LaunchResult {
 	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
 		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services,
 		Check: stack.Check{Schema: "nharbor.check/1"}}
@@ -332,8 +325,7 @@ func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.S
 		return out
 	}
 	out.Check = judge.Judging{Root: m.Root, Stack: m.Mix.Survey,
-		Services: m.Mix.Stack.Services, Record: r,
-		Part: counts, Value: m.Value}.Ask(ctx)
+		Services: m.Mix.Stack.Services, Record: r, Part: counts, Value: m.Value}.Ask(ctx)
 	out.Failures = s.Failures
 	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
 		out.Outcome = stack.SomeFailed
@@ -358,8 +350,7 @@ func (a launching) offer(ctx context.Context, plan *plan.Plan) {
 		}
 		t.Blank()
 		t.Line("%s has, for when everything is up: %s, %s. It asks something that only you know.",
-			view.Where(ask.At),
-			shows, whereOf(ask))
+			view.Where(ask.At), shows, whereOf(ask))
 		if !a.yes("Run it now?") {
 			t.Line("Left out, and not offered again. To do it later, run it by hand.")
 			remembers.Answer(ask.ID())

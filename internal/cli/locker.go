@@ -35,8 +35,7 @@ that a second clone or a reset asks for nothing.`,
 	}
 	put := &cobra.Command{Use: "put KEY",
 		Short: "Keeps a secret; it is asked for, or read from the standard input",
-		Args:  takes(1, 1),
-		RunE: func(cmd *cobra.Command, args []string) error {
+		Args:  takes(1, 1), RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.Contains(args[0], "=") {
 				return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretInArguments,
 					Text: "a secret does not belong into the command line, where others can " +
@@ -59,8 +58,7 @@ that a second clone or a reset asks for nothing.`,
 			return a.locking().said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
 	list := &cobra.Command{Use: "list",
-		Short: "Shows what is kept, without the secrets, and your public key",
-		Args:  takes(0, 0),
+		Short: "Shows what is kept, without the secrets, and your public key", Args: takes(0, 0),
 		RunE: func(*cobra.Command, []string) error {
 			store, err := locker.Default()
 			if err != nil {
@@ -76,8 +74,7 @@ that a second clone or a reset asks for nothing.`,
 			}
 			if a.json {
 				return view.JSON(a.out, map[string]any{"schema": "nharbor.locker/1",
-					"recipient": own,
-					"secrets":   append([]locker.Secret{}, all...)})
+					"recipient": own, "secrets": append([]locker.Secret{}, all...)})
 			}
 			var rows [][3]string
 			for _, s := range all {
@@ -112,17 +109,15 @@ that a second clone or a reset asks for nothing.`,
 		Long: `Writes the issued secrets of this workspace's repositories to the standard output,
 encrypted so that only the recipient can read them: the public key that nharbor
 locker list shows them, their public key of SSH, or a file that holds either.`,
-		RunE: func(cmd *cobra.Command,
-			_ []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.locking().pack(cmd, repository, recipient)
 		}}
 	pack.Flags().StringVar(&recipient, "for", "",
 		"the colleague's public key, or a file that holds it")
 	replace := false
 	unpack := &cobra.Command{Use: "unpack [FILE]",
-		Short: "Keeps the secrets that a colleague has packed for you",
-		Args:  takes(0, 1),
-		RunE:  func(_ *cobra.Command, args []string) error { return a.locking().unpack(args, replace) }}
+		Short: "Keeps the secrets that a colleague has packed for you", Args: takes(0, 1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.locking().unpack(args, replace) }}
 	unpack.Flags().BoolVar(&replace, "replace", false,
 		"let the pack replace other values that are kept")
 	for _, sub := range []*cobra.Command{put, drop, pack} {
@@ -135,8 +130,7 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 func (a locking) said(did, repository, key, text string) error {
 	if a.json {
 		return view.JSON(a.out, map[string]string{"schema": "nharbor.locker/1", "did": did,
-			"repository": repository,
-			"key":        key})
+			"repository": repository, "key": key})
 	}
 	a.text().Line("%s", text)
 	return nil
@@ -175,8 +169,7 @@ func (a locking) repositoryFor(cmd *cobra.Command, named, key string) (string, e
 	}
 	return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRepositoryUnclear,
 		Text: fmt.Sprintf("this workspace has several repositories, and no settings file of "+
-			"theirs has a key %s",
-			key),
+			"theirs has a key %s", key),
 		Remedy: "Say which one with --repository: " + strings.Join(repos, ", ")}
 }
 
@@ -220,8 +213,7 @@ func (a locking) secret(key string) (string, error) {
 	}
 	if value = strings.TrimSpace(value); value == "" {
 		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSecretEmpty,
-			Text:   "no secret was given",
-			Remedy: "Type it, or write it to the standard input."}
+			Text: "no secret was given", Remedy: "Type it, or write it to the standard input."}
 	}
 	return value, nil
 }
@@ -231,8 +223,7 @@ func (a locking) pack(cmd *cobra.Command, repository, recipient string) error {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientMissing,
 			Text: "say for whom the secrets are packed",
 			Remedy: "Ask your colleague for the public key that nharbor locker list shows them: " +
-				"nharbor locker pack " +
-				"--for KEY"}
+				"nharbor locker pack --for KEY"}
 	}
 	if data, err := os.ReadFile(recipient); err == nil {
 		recipient, _, _ = strings.Cut(strings.TrimSpace(string(data)), "\n")
@@ -254,8 +245,7 @@ func (a locking) pack(cmd *cobra.Command, repository, recipient string) error {
 	}
 	if len(secrets) == 0 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToPack,
-			Text: "the locker holds nothing for " +
-				strings.Join(repos, ", "),
+			Text: "the locker holds nothing for " + strings.Join(repos, ", "),
 			Remedy: "See what it holds: nharbor locker list. To put something in: nharbor " +
 				"locker put KEY"}
 	}
@@ -279,8 +269,7 @@ func (a locking) unpack(args []string, replace bool) error {
 		f, err := os.Open(args[0])
 		if err != nil {
 			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodePackUnreadable,
-				At: stack.Place{File: args[0]},
-				Text: "the pack can't be read: " +
+				At: stack.Place{File: args[0]}, Text: "the pack can't be read: " +
 					stack.Reason(err), Remedy: "Name the file that your colleague sent.",
 				Cause: err}
 		}

@@ -25,8 +25,7 @@ func TestNeedsInstall(t *testing.T) {
 	}
 	program(bin+"/node", "echo v18.1.0")
 	program(bin+"/corepack", `echo "enabling for $HOME"; printf '#!/bin/sh\necho 9.4.0\n' > `+bin+"/pnpm; chmod +x "+
-		""+bin+
-		"/pnpm; pwd > "+bin+"/where")
+		""+bin+"/pnpm; pwd > "+bin+"/where")
 	program(b.home+"/.nvm/versions/node/v22.3.0/bin/node", "echo v22.3.0")
 	for _, needed := range []string{"git", "sh", "chmod"} {
 		real, err := exec.LookPath(needed)
@@ -44,8 +43,7 @@ func TestNeedsInstall(t *testing.T) {
 	for _, words := range [][]string{{"init", "-q"}, {"add", "-A"},
 		{"commit", "-q", "-m", "Open the pier"}} {
 		cmd := exec.Command("git", append([]string{"-C", b.dir, "-c", "user.name=ida", "-c",
-			"user.email=ida@quay.example"},
-			words...)...)
+			"user.email=ida@quay.example"}, words...)...)
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("git %v: %v\n%s", words, err, out)
 		}

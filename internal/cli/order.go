@@ -69,8 +69,7 @@ func (a *app) draw(root string, o *order.Order, file string) error {
 	text, ok := picture.Draw(o, t, file)
 	if !ok {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeDrawingUnknown,
-			Text: "the ending of " +
-				file + " names no form of drawing", Remedy: "Use one of: " +
+			Text: "the ending of " + file + " names no form of drawing", Remedy: "Use one of: " +
 				strings.Join(picture.Drawings, ", ")}
 	}
 	if err := put(file, text, "the drawing", stack.CodeDrawingNotWritten); err != nil {

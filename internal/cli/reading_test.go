@@ -59,8 +59,7 @@ func TestReadmeIsLaunched(t *testing.T) {
 		"tools/lamp/asked.go": "package main\n\nimport " +
 			"(\n\t\"os\"\n\t\"os/signal\"\n\t\"syscall\"\n)\n\n" +
 			"func asked() chan os.Signal {\n\tc := make(chan os.Signal, 1)\n\tsignal.Notify(c, " +
-			"syscall.SIGTERM)\n" +
-			"\treturn c\n}\n",
+			"syscall.SIGTERM)\n\treturn c\n}\n",
 		"bin/load_charts.sh": "#!/bin/sh\necho \"$CHARTS\" > charts.txt\n",
 		"Makefile":           "run:\n\tTIDE=high go run ./tools/board\n",
 		"README.md": fmt.Sprintf("# Board\n\n## Start\n\n```sh\ncp .env.example .env\n"+
@@ -82,8 +81,7 @@ func TestReadmeIsLaunched(t *testing.T) {
 		t.Fatal(err)
 	}
 	if len(s.Services) != 2 || s.Services[0].Source != "readme" ||
-		s.Services[0].Ports[0].Host != port ||
-		len(s.Services[1].Ports) != 0 {
+		s.Services[0].Ports[0].Host != port || len(s.Services[1].Ports) != 0 {
 		t.Errorf("services: %+v", s.Services)
 	}
 	for _, r := range s.Readme {
@@ -129,8 +127,7 @@ func TestPortThatIsLearned(t *testing.T) {
 			}
 		}
 		if err := json.Unmarshal([]byte(b.must(0, "survey", "--json")), &s); err != nil ||
-			len(s.Services) != 1 ||
-			len(s.Services[0].Ports) != 1 {
+			len(s.Services) != 1 || len(s.Services[0].Ports) != 1 {
 			t.Fatalf("%+v, %v", s, err)
 		}
 		return s.Services[0].Ports[0].Host, s.Services[0].Ports[0].Said
@@ -143,8 +140,7 @@ func TestPortThatIsLearned(t *testing.T) {
 		t.Errorf("launch says\n%s", out)
 	}
 	if out := b.must(0, "check"); !strings.Contains(out,
-		fmt.Sprintf("http://localhost:%d", real)) ||
-		strings.Contains(out, "Changed since") {
+		fmt.Sprintf("http://localhost:%d", real)) || strings.Contains(out, "Changed since") {
 		t.Errorf("check says\n%s", out)
 	}
 	if port, told := where(); port != real || told != said {

@@ -13,8 +13,7 @@ func TestReleaseThatFits(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	git := func(when string, args ...string) {
-		cmd := exec.Command(
-			"git",
+		cmd := exec.Command("git",
 			append([]string{"-c", "user.name=ida", "-c", "user.email=ida@quay.example"},
 				args...)...)
 		cmd.Dir, cmd.Env = b.dir, append(os.Environ(), "GIT_COMMITTER_DATE="+when+"T00:00:00Z")
@@ -24,10 +23,8 @@ func TestReleaseThatFits(t *testing.T) {
 	}
 	commit := func(when, wants, file string) {
 		b.write(map[string]string{"go.mod": "module quay.example/x\n\ngo " + wants + "\n",
-			file: "{}",
-			"main.go": "package main\n\nimport \"net/http\"\n\nfunc main() { " +
-				"http.ListenAndServe(\":4541\", nil) " +
-				"}\n",
+			file: "{}", "main.go": "package main\n\nimport \"net/http\"\n\nfunc main() { " +
+				"http.ListenAndServe(\":4541\", nil) }\n",
 			"package.json": `{"scripts": {"start": "node x.js --port 4542"}}`})
 		git(when, "add", "-A")
 		git(when, "commit", "-q", "-m", wants)

@@ -57,8 +57,7 @@ nothing else to be read, and holds no secrets. With .svg it is the timeline alon
 			if text == "" {
 				return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotLaunched,
 					Text: "nothing was launched in this workspace, so there is no " +
-						"timeline", Remedy: "Launch it: " +
-						"nharbor launch"}
+						"timeline", Remedy: "Launch it: nharbor launch"}
 			}
 			if err := put(file, text, "the report", stack.CodeReportNotWritten); err != nil {
 				return err

@@ -34,8 +34,7 @@ func browse(t *testing.T, b *bench, args ...string) string {
 	cmd := exec.Command(browser(t),
 		append([]string{"--headless=new", "--no-sandbox", "--disable-gpu",
 			"--disable-dev-shm-usage", "--allow-file-access-from-files", "--user-data-dir=" +
-				t.TempDir()},
-			args...)...)
+				t.TempDir()}, args...)...)
 	cmd.Env = append(b.env, "TMPDIR="+t.TempDir())
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs

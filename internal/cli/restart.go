@@ -62,8 +62,7 @@ func launchedServices(r *record.Record, names []string) error {
 			continue
 		}
 		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
-			Text:   "no launched service is called " + name,
-			Remedy: "Nothing is launched here."}
+			Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
 		if r != nil {
 			var known []string
 			for _, s := range r.Services {
@@ -76,8 +75,7 @@ func launchedServices(r *record.Record, names []string) error {
 	return nil
 }
 
-func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record,
-	plan *plan.Plan,
+func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record, plan *plan.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
 	done, err := steward.Restart(ctx, r, plan, names, func(e stack.Event) {

@@ -109,9 +109,7 @@ func foreseen(run func() error) (err error) {
 		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeUnforeseen,
 			Text: fmt.Sprintf("something happened that nobody has foreseen: %v", why),
 			Remedy: "Nothing of yours is lost. What it stumbled over is most likely the file " +
-				"that was changed " +
-				"last: take " +
-				"that change back, or start with -C in another folder."}
+				"that was changed last: take that change back, or start with -C in another folder."}
 		if dir, ownErr := workspace.Own(true); ownErr == nil {
 			file := filepath.Join(dir, "unforeseen.txt")
 			text := fmt.Sprintf("nharbor %s\n%v\n\n%s", Version, why, debug.Stack())
@@ -174,8 +172,7 @@ func (a *app) fail(faults stack.Faults) int {
 		var all []contract
 		for _, f := range faults {
 			all = append(all, contract{Schema: "nharbor.error/1", Code: string(f.Code),
-				Text: f.Text,
-				At:   place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
+				Text: f.Text, At: place{f.At.File, f.At.Line, f.Column}, Remedy: f.Remedy})
 		}
 		all[0].More = all[1:]
 		view.JSONLine(a.err, all[0])
@@ -205,31 +202,11 @@ To begin with one of yours:                  nharbor clone ADDRESS`,
 		a.named = c.Flags().Changed("directory")
 	}
 	c.PersistentFlags().BoolVar(&a.json, "json", false, "answer in JSON")
-	c.AddCommand(
-		cloneCommand(a),
-		surveyCommand(a),
-		needsCommand(a),
-		fillCommand(a),
-		orderCommand(a),
-		vouchCommand(a),
-		launchCommand(a),
-		checkCommand(a),
-		boardCommand(a),
-		diagnoseCommand(a),
-		testCommand(a),
-		logsCommand(a),
-		stopCommand(a),
-		restartCommand(a),
-		catchupCommand(a),
-		resetCommand(a),
-		insideCommand(a),
-		reportCommand(a),
-		stacksCommand(a),
-		lockerCommand(a),
-		demoCommand(a),
-		stewardCommand(a),
-		keeperCommand(a),
-	)
+	c.AddCommand(cloneCommand(a), surveyCommand(a), needsCommand(a), fillCommand(a),
+		orderCommand(a), vouchCommand(a), launchCommand(a), checkCommand(a), boardCommand(a),
+		diagnoseCommand(a), testCommand(a), logsCommand(a), stopCommand(a), restartCommand(a),
+		catchupCommand(a), resetCommand(a), insideCommand(a), reportCommand(a), stacksCommand(a),
+		lockerCommand(a), demoCommand(a), stewardCommand(a), keeperCommand(a))
 	careful(c)
 	plainUsage(c)
 	return c
@@ -251,14 +228,12 @@ func (a *app) start() (string, error) {
 			text = "this is not a folder"
 		}
 		return "", &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotFound,
-			At:     stack.Place{File: dir},
-			Text:   text,
+			At: stack.Place{File: dir}, Text: text,
 			Remedy: "Name an existing folder behind -C.", Cause: err}
 	}
 	if dir, err = filepath.EvalSymlinks(dir); err != nil {
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFolderNotFound,
-			At: stack.Place{File: a.dir},
-			Text: "the folder can't be followed: " +
+			At: stack.Place{File: a.dir}, Text: "the folder can't be followed: " +
 				stack.Reason(err), Remedy: "Name the folder itself.", Cause: err}
 	}
 	return dir, nil // the same for each way to it, so that its stack is found again
@@ -281,8 +256,7 @@ func (a *app) opened(ctx context.Context) (*session.Workspace, error) {
 	if why := workspace.Displaced(); why != "" && a.workspace == nil {
 		a.complain(&stack.Fault{Code: stack.CodeStateElsewhere, Text: why,
 			Remedy: "Consent and secrets are asked for again then; give yourself a home folder, " +
-				"or set " +
-				"XDG_STATE_HOME."})
+				"or set XDG_STATE_HOME."})
 	}
 	w, err := session.Open(ctx, dir, a.named)
 	a.workspace = w

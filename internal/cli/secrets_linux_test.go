@@ -49,8 +49,7 @@ func TestCanaries(t *testing.T) {
 	t.Parallel()
 	b, port := newBench(t), testport.Take(t)
 	c := newCanaries("set", "answered", "kept", "template", "yaml", "json", "shell", "locker",
-		"pasted", "compose",
-		"before", "jwt", "broken", "url")
+		"pasted", "compose", "before", "jwt", "broken", "url")
 	files := quay(port)
 	files["main.go"] = strings.Replace(files["main.go"], `fmt.Println("the key is"`,
 		`data, _ := os.ReadFile("config.yml")
@@ -63,8 +62,7 @@ func TestCanaries(t *testing.T) {
 	files["settings.json"], files["settings.example.json"] = `{"ApiKey": "`+c["json"]+`"}`, `{"ApiKey": ""}`
 	b.write(files)
 	b.write(map[string]string{"compose.yaml": "services:\n  store: {image: quay/none:1, " +
-		"profiles: [never], " +
-		"environment: {STORE_PASSWORD: " + c["compose"] + "}}\n"})
+		"profiles: [never], environment: {STORE_PASSWORD: " + c["compose"] + "}}\n"})
 	b.env = append(b.env, "PIER_API_KEY="+c["shell"])
 	answers := filepath.Join(b.home, "answers.toml")
 	if err := os.WriteFile(answers,
@@ -101,8 +99,7 @@ func TestCanaries(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, args := range [][]string{{"survey"}, {"survey", "--json"}, {"survey", "--compose"},
-		{"needs"},
-		{"order", "--json"}, {"vouch"}, {"launch", "--background",
+		{"needs"}, {"order", "--json"}, {"vouch"}, {"launch", "--background",
 			"--vouch"}, {"logs"}, {"check"}, {"check", "--json"},
 		{"restart", "--vouch"}, {"logs", "work"}, {"report", "../home/r.html"}, {"report",
 			"../home/r.md"},
@@ -119,8 +116,7 @@ func TestCanaries(t *testing.T) {
 		t.Errorf("shown were %v:\n%s", found, said.String())
 	}
 	b.inputs(c, "settings.json", "settings.example.json", "config.yml.example", "config.yml",
-		".env", ".env.example",
-		"compose.yaml", ".nharbor/before/.env", "../home/answers.toml")
+		".env", ".env.example", "compose.yaml", ".nharbor/before/.env", "../home/answers.toml")
 	data, err := os.ReadFile(filepath.Join(b.dir, ".env"))
 	if found := c.in(string(data)); err != nil || len(found) != 6 {
 		t.Errorf("the settings file holds %v, %v", found, err)
@@ -170,8 +166,7 @@ func TestLocker(t *testing.T) {
 		}
 	}
 	b.write(map[string]string{"office/compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
-		"env_file: .env}}\n",
-		"office/.gitignore":   ".env\n.nharbor\n",
+		"env_file: .env}}\n", "office/.gitignore": ".env\n.nharbor\n",
 		"office/.env.example": "# issued by the harbour\nTIDE_TOKEN=\nNAME=office\n"})
 	git("init", "-q", "office")
 	git("-C", "office", "add", ".")
@@ -212,8 +207,7 @@ func TestLocker(t *testing.T) {
 		Secrets   []struct{ Repository, Key, Value string }
 	}
 	if err := json.Unmarshal([]byte(theirs.must(0, "locker", "list", "--json")),
-		&list); err != nil ||
-		len(list.Secrets) != 0 {
+		&list); err != nil || len(list.Secrets) != 0 {
 		t.Fatalf("their locker: %+v, %v", list, err)
 	}
 	pack := b.must(0, "-C", "first", "locker", "pack", "--for", list.Recipient)
@@ -229,8 +223,7 @@ func TestLocker(t *testing.T) {
 	theirs.must(0, "locker", "unpack", file)
 	theirs.must(0, "-C", "second", "fill", "--from-locker")
 	if err := json.Unmarshal([]byte(theirs.must(0, "locker", "list", "--json")),
-		&list); err != nil ||
-		len(list.Secrets) != 1 || list.Secrets[0].Key != "TIDE_TOKEN" ||
+		&list); err != nil || len(list.Secrets) != 1 || list.Secrets[0].Key != "TIDE_TOKEN" ||
 		list.Secrets[0].Value != "" {
 		t.Errorf("their locker: %+v, %v", list, err)
 	}
@@ -258,11 +251,9 @@ func TestSettingsOnDisk(t *testing.T) {
 		after func(b *bench) error
 	}{
 		"a linked file stays a link": {map[string]string{".env.example": "A=1\nB_SECRET=\n",
-			"shared/env": "A=9\n"},
-			func(b *bench) error {
-				return os.Symlink("shared/env",
-					filepath.Join(b.dir, ".env"))
-			}, 0, "B_SECRET",
+			"shared/env": "A=9\n"}, func(b *bench) error {
+			return os.Symlink("shared/env", filepath.Join(b.dir, ".env"))
+		}, 0, "B_SECRET",
 			func(b *bench) error {
 				to, err := os.Readlink(filepath.Join(b.dir, ".env"))
 				data, err2 := os.ReadFile(filepath.Join(b.dir, "shared/env"))
@@ -289,14 +280,12 @@ func TestSettingsOnDisk(t *testing.T) {
 		"a binary file": {map[string]string{".env": "A=\x00\x01", ".env.example": "A=1\n"}, nil, 3,
 			"binary", nil},
 		"ten megabytes": {map[string]string{".env": strings.Repeat("KEY=value\n", 1<<20)}, nil, 3,
-			"too large",
-			nil},
+			"too large", nil},
 		"an open quote": {map[string]string{".env": "A=1\nB='open\n"}, nil, 3, ".env:2:3", nil},
 		"a wrong JSON file": {map[string]string{"config.example.json": "{\"a\": 1,\n  b}"}, nil,
 			3, "config.example.json:2:", nil},
 		"a folder in its place": {map[string]string{".env.example": "A=1\n", ".env/x": ""}, nil, 3,
-			".env",
-			func(b *bench) error {
+			".env", func(b *bench) error {
 				_, err := os.Stat(filepath.Join(b.dir, ".env", "x"))
 				return err
 			}},
@@ -335,19 +324,16 @@ func TestPasswordOfBefore(t *testing.T) {
 			"services:\n  db:\n    image: quay/postgres:1\n    ports: [\"%d:80\"]\n    "+
 				"environment: "+
 				"{POSTGRES_PASSWORD: \"${DB_PASSWORD}\", LEVEL: \"${LEVEL}\"}\n    volumes: "+
-				"[data:/data]\nvolumes:\n "+
-				" data:\n", ports[0]),
+				"[data:/data]\nvolumes:\n  data:\n", ports[0]),
 		".env": "LEVEL=low\nDB_PASSWORD=first-password\n"})
 	b.must(0, "launch", "--background", "--vouch")
 	if out := b.must(0, "fill", "--set", "LEVEL=high"); !strings.Contains(out,
-		"still run with the old ones") ||
-		!strings.Contains(out, "nharbor restart db") {
+		"still run with the old ones") || !strings.Contains(out, "nharbor restart db") {
 		t.Errorf("a changed setting: %s", out)
 	}
 	var plan struct{ Restart []string }
 	if out := b.must(0, "fill", "--set", "LEVEL=higher", "--json"); json.Unmarshal([]byte(out),
-		&plan) != nil ||
-		len(plan.Restart) != 1 {
+		&plan) != nil || len(plan.Restart) != 1 {
 		t.Errorf("in JSON: %s", out)
 	}
 	b.must(0, "stop")
@@ -422,8 +408,7 @@ func TestAnswersFile(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
-		"env_file: [.env, api/.env]}}\n",
-		".env.example":     "TIDE_TOKEN=\nPORT=1\n",
+		"env_file: [.env, api/.env]}}\n", ".env.example": "TIDE_TOKEN=\nPORT=1\n",
 		"api/.env.example": "TIDE_TOKEN=\nPORT=2\nBUSY=no\n"})
 	for _, c := range []struct {
 		name, text string
@@ -462,8 +447,7 @@ func TestLeftEmpty(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
-		"env_file: .env}}\n",
-		".env.example": "TIDE_TOKEN=\nPIER_TOKEN=your-token\n"})
+		"env_file: .env}}\n", ".env.example": "TIDE_TOKEN=\nPIER_TOKEN=your-token\n"})
 	if out := b.must(4, "fill"); !strings.Contains(out, "--set KEY=") {
 		t.Errorf("it does not say how to leave one empty: %s", out)
 	}
@@ -515,8 +499,7 @@ func TestTwoFillsAtOnce(t *testing.T) {
 	api, err2 := os.ReadFile(filepath.Join(b.dir, "api.env"))
 	password, ok := strings.CutPrefix(strings.TrimSpace(string(env)), "DB_PASSWORD=")
 	if err != nil || err2 != nil || !ok || len(password) != 24 ||
-		string(api) != "DATABASE_URL=postgres://postgres:"+
-			password+"@db:5432/postgres\n" {
+		string(api) != "DATABASE_URL=postgres://postgres:"+password+"@db:5432/postgres\n" {
 		t.Errorf("the files hold %q and %q: %v %v", env, api, err, err2)
 	}
 }
@@ -561,8 +544,7 @@ func TestGitOfSettings(t *testing.T) {
 		got[f.Path] = f.Git
 	}
 	want := map[string]string{"one/.env": "ignored", "one/open/api.env": "untracked",
-		"one/plain/api.env": "untracked",
-		"two/.env":          "tracked", "loose/.env": ""}
+		"one/plain/api.env": "untracked", "two/.env": "tracked", "loose/.env": ""}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("git knows %v, want %v", got, want)
 	}

@@ -31,8 +31,7 @@ func stacksCommand(a *app) *cobra.Command {
 			var lines []view.StackLine
 			for _, s := range list {
 				line := view.StackLine{Root: s.Root, Here: s.Root == here, Started: s.Started,
-					Shift: s.Shift,
-					Left:  s.Left}
+					Shift: s.Shift, Left: s.Left}
 				for _, svc := range s.Services {
 					if svc.Kind == stack.Once { // a job has its end before it
 						continue

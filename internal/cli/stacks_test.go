@@ -32,9 +32,7 @@ func TestTwoStacks(t *testing.T) {
 	said := oneLine(b.must(0, "launch", "--background", "--vouch"))
 	defer b.run("stop")
 	if !strings.Contains(said, "Ports are moved by ") ||
-		!strings.Contains(said, fmt.Sprintf("%d (work of the "+
-			"stack in %s)",
-			port, a.dir)) {
+		!strings.Contains(said, fmt.Sprintf("%d (work of the stack in %s)", port, a.dir)) {
 		t.Errorf("beside the first: %s", said)
 	}
 	var list struct {

@@ -98,16 +98,14 @@ func (a surveying) draft(w *session.Surveyed) error {
 		0o644); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsNotWritten,
 			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " +
-				stack.Reason(err),
-			Remedy: "Check the folder's rights and the disk.", Cause: err}
+				stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
 	if a.json {
 		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1",
 			"written": survey.CorrectionsFile})
 	}
 	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to "+
-		"correct.",
-		survey.CorrectionsFile)
+		"correct.", survey.CorrectionsFile)
 	a.text().Line("See what comes of it: nharbor survey")
 	return nil
 }
@@ -121,8 +119,7 @@ func (a surveying) surveyCompose(w *session.Workspace, reveal bool) error {
 	}
 	if len(projects) == 0 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeComposeNone,
-			Text:   "no compose file is active here",
-			Remedy: "See what was found: nharbor survey"}
+			Text: "no compose file is active here", Remedy: "See what was found: nharbor survey"}
 	}
 	var models []*compose.Value
 	from := map[string]map[string]compose.Given{}
@@ -158,8 +155,7 @@ func (a surveying) surveyCompose(w *session.Workspace, reveal bool) error {
 			// From tells, by service and key, where each setting of the environment is from.
 			From map[string]map[string]compose.Given `json:"environmentFrom"`
 		}{"nharbor.compose/1", name, files, sections("services"), sections("networks"),
-			sections("volumes"),
-			sections("secrets"), sections("configs"), from})
+			sections("volumes"), sections("secrets"), sections("configs"), from})
 	}
 	t := a.text()
 	t.Reveals = reveal

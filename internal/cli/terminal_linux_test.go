@@ -84,8 +84,7 @@ func (term *terminal) until(word string, again func()) {
 		if term.over || !time.Now().Before(late) {
 			said := term.text.String()
 			term.t.Fatalf("waited %v for %q at the terminal, where there was at last\n%q",
-				time.Since(begun), word,
-				said[max(0, len(said)-3000):])
+				time.Since(begun), word, said[max(0, len(said)-3000):])
 		}
 		again()
 		term.more.Wait()
@@ -115,8 +114,7 @@ func TestAsking(t *testing.T) {
 	b.write(map[string]string{"compose.yaml": "services: {web: {image: saltmarsh/web:1, " +
 		"env_file: .env}}\n",
 		".env.example": "# Get it at https://tides.example/tokens; it begins with " +
-			"canary-\nTIDE_TOKEN=\n# " +
-			"Required\nREGION=\nSKIPPED_API_KEY=\n"})
+			"canary-\nTIDE_TOKEN=\n# Required\nREGION=\nSKIPPED_API_KEY=\n"})
 	var out bytes.Buffer
 	fill := func(term *terminal, env ...string) *exec.Cmd {
 		cmd := b.command("fill")
@@ -238,15 +236,11 @@ func TestOffered(t *testing.T) {
 		"go.mod": "module quay.example/gate\n\ngo 1.25\n",
 		"main.go": fmt.Sprintf(
 			"package main\n\nimport (\n\t\"fmt\"\n\t\"net/http\"\n)\n\nfunc main() "+
-				"{\n\tfmt.Println("+
-				"\"Generated password for user harbour: "+
-				"Tern4482kelp\")\n\thttp.ListenAndServe(\":%d\", nil)\n}\n",
-			port,
-		),
+				"{\n\tfmt.Println(\"Generated password for user harbour: "+
+				"Tern4482kelp\")\n\thttp.ListenAndServe(\":%d\", nil)\n}\n", port),
 		"add-admin.sh": "#!/bin/sh\nprintf 'Who? '\nread name\necho \"$name\" >first\n",
 		"README.md": fmt.Sprintf("```sh\ngo run .\n./add-admin.sh\n```\n\nSee "+
-			"http://localhost:%d/docs.\n",
-			port)})
+			"http://localhost:%d/docs.\n", port)})
 	if err := os.Chmod(filepath.Join(b.dir, "add-admin.sh"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -263,8 +257,7 @@ func TestOffered(t *testing.T) {
 	err := cmd.Wait()
 	made, _ := os.ReadFile(filepath.Join(b.dir, "first"))
 	for _, want := range []string{"Sign in as harbour with the password Tern4482kelp, printed " +
-		"by work",
-		fmt.Sprintf("work has http://localhost:%d/docs (README.md:6)", port)} {
+		"by work", fmt.Sprintf("work has http://localhost:%d/docs (README.md:6)", port)} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("%q is missing in\n%s", want, out.String())
 		}

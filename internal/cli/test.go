@@ -183,8 +183,7 @@ func (a tests) runTests(cmd *cobra.Command, plan *plan.Plan, tests []plan.Test) 
 		out.Tests = append(out.Tests,
 			view.TestResult{Project: test.Project, Command: test.Command, Passes: done.Passed,
 				Exit: done.Exit, Seconds: math.Round(1000*done.Seconds) / 1000,
-				Counts: done.Counts, Cause: done.Cause,
-				Remedy: done.Remedy})
+				Counts: done.Counts, Cause: done.Cause, Remedy: done.Remedy})
 	}
 	if !out.Passes {
 		a.status = 1

@@ -90,8 +90,7 @@ func TestNothingIsWaitedFor(t *testing.T) {
 			for how, put := range unreadable {
 				b := newBench(t)
 				b.write(map[string]string{"package.json": `{"name":"pier","scripts":{"start":"node server.js"}}`,
-					"server.js": "require('http').createServer(() => " +
-						"0).listen(process.env.PORT)\n",
+					"server.js":    "require('http').createServer(() => 0).listen(process.env.PORT)\n",
 					"compose.yaml": "services:\n  pier:\n    build: .\n    env_file: .env\n",
 					"Dockerfile":   "FROM node\n",
 					".env.example": "PORT=4000\n", "up.sh": "#!/bin/sh\nnpm " +
@@ -129,8 +128,7 @@ func TestStateIsNotWaitedFor(t *testing.T) {
 	b.must(0, "launch", "--background", "--vouch")
 	state := filepath.Join(b.dir, ".nharbor")
 	for _, name := range []string{"memory.json", "timeline.json", "fill.lock", "logs/work.log",
-		"logs/work.log.0",
-		"logs/other.log", "steward.log", ".proof", "stack.json"} {
+		"logs/work.log.0", "logs/other.log", "steward.log", ".proof", "stack.json"} {
 		for how, put := range unreadable {
 			full := filepath.Join(state, name)
 			kept := full + ".was"
@@ -198,8 +196,7 @@ func TestUnfinishedCloneThatIsPlanted(t *testing.T) {
 		t.Errorf("what was cloned is %q", got)
 	}
 	for _, name := range []string{filepath.Join(b.home, "ran"),
-		filepath.Join(b.dir, "office", ".git", "hooks",
-			"post-checkout")} {
+		filepath.Join(b.dir, "office", ".git", "hooks", "post-checkout")} {
 		if _, err := os.Lstat(name); err == nil {
 			t.Errorf("what was planted has made %s", name)
 		}
@@ -245,16 +242,11 @@ func TestEveryCommandAsks(t *testing.T) {
 		b.write(map[string]string{
 			"go.mod": "module pier\n\ngo 1.24\n",
 			"main.go": fmt.Sprintf("package main\n\nimport \"net/http\"\n\nfunc main() { "+
-				"http.ListenAndServe(\"127.0.0.1:%d\", "+
-				"nil) }\n", port),
+				"http.ListenAndServe(\"127.0.0.1:%d\", nil) }\n", port),
 			"main_test.go": "package main\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc " +
-				"TestX(t *testing.T) { " +
-				"os.WriteFile(\"" +
-				trap + "\", nil, 0o600) }\n",
+				"TestX(t *testing.T) { os.WriteFile(\"" + trap + "\", nil, 0o600) }\n",
 			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; "+
-				"exec go run "+
-				".\"]\nport = %d\n",
-				trap, port),
+				"exec go run .\"]\nport = %d\n", trap, port),
 			".env":        "BASH_ENV=./trap.sh\nENV=./trap.sh\nLD_PRELOAD=./trap.so\nPATH=./bin:/usr/bin:/bin\n",
 			"trap.sh":     "touch " + trap + "\n",
 			"Makefile":    "X := $(shell touch " + trap + ")\nall:\n\ttouch " + trap + "\n",
@@ -377,8 +369,7 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 	b.must(0, "launch", "--background", "--vouch="+sum)
 	// Beside what runs, the same consent is asked for.
 	b.write(map[string]string{".env": fmt.Sprintf("PORT=%d\nQUAY_SECRET=x\n"+
-		"LD_PRELOAD=./evil.so\nPATH=%s/bin:/usr/bin:/bin\n",
-		port, b.dir)})
+		"LD_PRELOAD=./evil.so\nPATH=%s/bin:/usr/bin:/bin\n", port, b.dir)})
 	put(filepath.Join(b.dir, "bin"), "printenv", "#!/bin/sh\necho planted\n", 0o755)
 	for _, words := range []string{"inside work printenv PORT", "test", "restart"} {
 		if said := b.must(1, strings.Fields(words)...); !strings.Contains(said,
@@ -387,8 +378,7 @@ func TestConsentIsOfWhatLiesThere(t *testing.T) {
 		}
 	}
 	if said := b.must(0, "inside", "--vouch", "work", "printenv", "PORT"); !strings.Contains(said,
-		fmt.Sprint(port)) ||
-		strings.Contains(said, "planted") {
+		fmt.Sprint(port)) || strings.Contains(said, "planted") {
 		t.Errorf("inside, it says %s", said)
 	}
 	b.must(0, "stop")
@@ -436,8 +426,7 @@ func TestWithoutItsMark(t *testing.T) {
 			}
 			b.write(map[string]string{
 				"up.sh": fmt.Sprintf("(setsid env -i '%s' stand here %d </dev/null >/dev/null "+
-					"2>&1 &)\nexec "+
-					"sleep 600\n", odd, port),
+					"2>&1 &)\nexec sleep 600\n", odd, port),
 				"nharbor.toml": fmt.Sprintf("[service.quay]\ncommand = [\"sh\", "+
 					"\"up.sh\"]\nport = %d\n", port)})
 			b.must(0, "launch", "--background", "--vouch")
@@ -448,8 +437,7 @@ func TestWithoutItsMark(t *testing.T) {
 				<-time.After(3 * time.Second) // the steward looks every second
 				for _, pid := range processesIn(b.dir) {
 					if line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline",
-						pid)); strings.HasSuffix(string(line),
-						"steward\x00") {
+						pid)); strings.HasSuffix(string(line), "steward\x00") {
 						syscall.Kill(pid, syscall.SIGKILL)
 					}
 				}
@@ -578,8 +566,7 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 		".env": "NOTE=" + token + "\nPLAIN=1\n", ".env.example": "NOTE=\nPLAIN=1\n# see " + token +
 			"\n",
 		"Dockerfile": "FROM node\nENV NOTE=" + token + "\nRUN npm config set x " + token +
-			"\nCMD [\"npm\", " +
-			"\"start\"]\n",
+			"\nCMD [\"npm\", \"start\"]\n",
 	})
 	b.git(b.dir, "init", "-q")
 	b.git(b.dir, "remote", "add", "origin", repo)
@@ -595,14 +582,11 @@ func TestTokensAreHiddenAnywhere(t *testing.T) {
 	for _, words := range []string{"survey --all", "survey --json", "survey --compose",
 		"survey --compose --json",
 		"survey --why pier", "survey --why NOTE", "needs", "needs --json", "fill " +
-			"--dry-run", "fill --dry-run --json",
-		"order",
+			"--dry-run", "fill --dry-run --json", "order",
 		"order --json", "order --draw -", "vouch", "vouch --json", "check", "check " +
-			"--json", "report r.md",
-		"report r.html",
+			"--json", "report r.md", "report r.html",
 		"survey --write", "catchup", "launch --background", "test --list", "-C wrong " +
-			"survey", "-C wrong survey --json",
-		"clone " + repo, "clone --json " + repo} {
+			"survey", "-C wrong survey --json", "clone " + repo, "clone --json " + repo} {
 		_, out, errOut := b.run(strings.Fields(words)...)
 		if i := strings.Index(out+errOut, "Canary"); i >= 0 {
 			all := out + errOut
@@ -626,8 +610,7 @@ func TestFilledValuesRunNothing(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	b.write(map[string]string{"compose.yaml": "services: {pier: {image: saltmarsh/pier:1, " +
-		"env_file: .env}}\n",
-		".env.example": "A=\nB='x'\nC=\"x\"\nD=\nE=\nF=\n"})
+		"env_file: .env}}\n", ".env.example": "A=\nB='x'\nC=\"x\"\nD=\nE=\nF=\n"})
 	for key, value := range map[string]string{"A": "$(touch ran)", "B": "`touch ran`'",
 		"C": "\"; touch ran; \"",
 		"D": "x;touch ran", "E": "x&touch ran&", "F": "x'`touch ran`\"$(touch ran)\\"} {
@@ -700,8 +683,7 @@ func TestNoTrace(t *testing.T) {
 	for _, folder := range []string{"sub", "nowhere", ".", "..", "/etc", ""} {
 		b := newBench(t)
 		b.write(map[string]string{"sub/notes.txt": "x\n",
-			"nharbor.toml": fmt.Sprintf("[service.x]\ncommand = "+
-				"\"sleep 600\"\n"+
+			"nharbor.toml": fmt.Sprintf("[service.x]\ncommand = \"sleep 600\"\n"+
 				"folder = %q\n", folder)})
 		for _, command := range []string{"survey", "order", "needs", "vouch", "fill --dry-run",
 			"launch --background"} {
@@ -755,8 +737,7 @@ func TestWorkingCopyBeside(t *testing.T) {
 	b.git(origin, "commit", "-q", "-m", "What it is")
 	comes := strings.TrimSpace(b.git(origin, "rev-parse", "main"))
 	fetched := func() bool {
-		return strings.TrimSpace(b.git(own, "rev-parse",
-			"origin/main")) == comes
+		return strings.TrimSpace(b.git(own, "rev-parse", "origin/main")) == comes
 	}
 
 	said := b.must(1, "catchup", "--json")

@@ -38,8 +38,7 @@ func takes(least, most int) cobra.PositionalArgs {
 // careful lets a command, and those below it, answer an unknown option, and a command that there is
 // not, with a fault of ours.
 func careful(c *cobra.Command) {
-	c.SetFlagErrorFunc(func(_ *cobra.Command,
-		err error) error {
+	c.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return wrongCall(err.Error(), seeHelp)
 	})
 	if c.HasSubCommands() && !c.Runnable() {

@@ -37,8 +37,7 @@ you consent; what has changed is shown again before it runs.`,
 				a.text().Line("Nothing that could be launched was found, so that there is " +
 					"nothing to vouch for. " +
 					"If you know how it is started, name it in nharbor.toml; to begin with a " +
-					"draft: " +
-					"nharbor survey --write")
+					"draft: nharbor survey --write")
 				return nil
 			}
 			if !a.json && !sum {

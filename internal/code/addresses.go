@@ -17,13 +17,11 @@ type Address struct {
 
 var (
 	absoluteAddress = expr.New(
-		`^(https?://([a-z0-9-]+(?:\.[a-z0-9-]+)+)(?::\d+)?)(/[a-z][\w-]*(?:/[a-z][\w-]*)?)`,
-	)
+		`^(https?://([a-z0-9-]+(?:\.[a-z0-9-]+)+)(?::\d+)?)(/[a-z][\w-]*(?:/[a-z][\w-]*)?)`)
 	// Files of such names speak to the application's own server.
 	speaksToServer = expr.New(
 		`(?i)(^|[-_.])(api|client|http|axios|fetch\w*|config|constants?|env(ironments?)?|services?|` +
-			`requests?)([-_.]|$)`,
-	)
+			`requests?)([-_.]|$)`)
 	thisMachine = expr.New(`^(localhost|127\.|0\.0\.0\.0|10\.|192\.168\.|.*\.(local|localhost|test)$)`)
 )
 

@@ -98,8 +98,7 @@ func (p listing) fields(schema *ecosystem.Schema) (out []stack.Read) {
 
 // field adds the variable of one field. It is open where the field has a value, unless that only
 // describes it.
-func (p listing) field(out []stack.Read, schema *ecosystem.Schema, c *fielded,
-	i int) []stack.Read {
+func (p listing) field(out []stack.Read, schema *ecosystem.Schema, c *fielded, i int) []stack.Read {
 	end, value := i+2, 0
 	for ; end < len(p.tokens) && (p.tokens[end].line == p.tokens[end-1].line ||
 		p.pairs[end-1] >= 0 && p.pairs[end-1] < end-1 && p.tokens[end].line ==

@@ -217,8 +217,7 @@ func Lines(lines []string) (out []shell.Command) {
 
 // saysNothing are commands that print, wait or steer a script, and prepare nothing.
 var saysNothing = strings.Fields("echo cd set trap exit true sleep printf wait kill pushd popd " +
-	"local return shift [ test " +
-	"clear tput")
+	"local return shift [ test clear tput")
 
 // SaysNothing reports whether a program only prints, waits or steers a script.
 func SaysNothing(program string) bool { return slices.Contains(saysNothing, program) }
@@ -246,8 +245,7 @@ func Saying(commands []shell.Command) (out []shell.Command) {
 // GivenToShell is the script that words give to a shell, sh -c SCRIPT.
 func GivenToShell(words []string) (script string, ok bool) {
 	if len(words) > 2 && slices.Contains([]string{"sh", "bash", "/bin/sh", "/bin/bash"},
-		words[0]) &&
-		strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
+		words[0]) && strings.HasPrefix(words[1], "-") && strings.Contains(words[1], "c") {
 		return words[2], true
 	}
 	return "", false

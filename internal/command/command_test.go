@@ -16,8 +16,7 @@ func quay() *Resolver {
 		return stack.Part{Folder: folder, Name: name, Scripts: scripts}
 	}
 	target := func(name string, lines ...string) stack.Target {
-		return stack.Target{Name: name,
-			Lines: lines}
+		return stack.Target{Name: name, Lines: lines}
 	}
 	s := &stack.Stack{Projects: []stack.Project{
 		{Path: ".", Manager: "npm", Ecosystem: "node", Members: []string{"web", "api"},
@@ -25,15 +24,13 @@ func quay() *Resolver {
 				part(".", "quay", map[string][]string{"dev": {"npm run start --workspace web"},
 					"round": {"npm run round"}}),
 				part("web", "@quay/web", map[string][]string{"start": {"echo starts && vite " +
-					"--port " +
-					"4101"}}),
+					"--port 4101"}}),
 				part("api", "api", map[string][]string{"start": {"PORT=4102 node api.js"}}),
 			}},
 		{Path: ".", Manager: "make", Ecosystem: "make", Targets: []stack.Target{target("all",
 			"make deps run"),
 			target("deps", "npm ci"), target("run", "cd web && npm start"), target("web",
-				"sh -c 'npm run dev'"),
-			target("nothing"), target("file", "./up.sh")}},
+				"sh -c 'npm run dev'"), target("nothing"), target("file", "./up.sh")}},
 		{Path: "api", Manager: "make", Ecosystem: "make", Targets: []stack.Target{target("run",
 			"node api.js")}},
 	}}
@@ -104,8 +101,7 @@ func TestKey(t *testing.T) {
 func TestOption(t *testing.T) {
 	t.Parallel()
 	for line, want := range map[string]string{"a --profile x up": "x", "a --profile=y": "y",
-		"a --profile": "",
-		"a":           ""} {
+		"a --profile": "", "a": ""} {
 		if got := Option(strings.Fields(line), "--profile"); got != want {
 			t.Errorf("%s: %q, want %q", line, got, want)
 		}

@@ -39,8 +39,7 @@ func ComposeCall(words []string) (verb string, args []string) {
 		"--env-file":     true, "-e": true, "--env": true, "-u": true, "--user": true, "-w": true,
 		"--workdir":    true,
 		"--entrypoint": true, "-v": true, "--wait-timeout": true, "--timeout": true, "-t": true,
-		"--scale": true,
-		"--pull":  true, "--exit-code-from": true}
+		"--scale": true, "--pull": true, "--exit-code-from": true}
 	skip := false
 	for _, w := range words {
 		switch {

@@ -16,8 +16,7 @@ func (p *Project) check() stack.Faults {
 		faults = append(faults, p.fault(at.At(), at.Column, code, text, remedy))
 	}
 	key := func(in *Value, m Member) *Value {
-		return &Value{File: in.File, Line: m.Line,
-			Column: m.Column}
+		return &Value{File: in.File, Line: m.Line, Column: m.Column}
 	}
 	services := p.Model.Get("services")
 	for _, m := range services.orEmpty().Members {
@@ -42,8 +41,7 @@ func (p *Project) check() stack.Faults {
 			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
 				fault(key(d.Value, d), stack.CodeComposeUndefined,
 					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key,
-						d.Key),
-					"Define it below networks: at the top.")
+						d.Key), "Define it below networks: at the top.")
 			}
 		}
 		for _, section := range []string{"secrets", "configs"} {
@@ -86,8 +84,7 @@ func (p *Project) check() stack.Faults {
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
 		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle,
-			"services wait for each other: "+
-				""+strings.Join(cycle, " → "),
+			"services wait for each other: "+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
 	return faults
@@ -99,8 +96,7 @@ func (p *Project) contradictions(name string, s *Value,
 	if b := s.Get("build"); b.Get("dockerfile_inline") != nil && b.Get("dockerfile") != nil {
 		fault(b.Get("dockerfile_inline"), stack.CodeComposeConflict,
 			fmt.Sprintf("the build of the service %s has both dockerfile and dockerfile_inline",
-				name),
-			"Keep one of the two.")
+				name), "Keep one of the two.")
 	}
 	count := either(s.Get("scale"), s.Get("deploy").Get("replicas"))
 	if named := s.Get("container_name"); named != nil && whole64(count) > 1 {
@@ -113,8 +109,7 @@ func (p *Project) contradictions(name string, s *Value,
 	if a != nil && b != nil && whole64(a) != whole64(b) {
 		fault(a, stack.CodeComposeConflict,
 			fmt.Sprintf("scale and deploy.replicas of the service %s differ: %d and %d", name,
-				whole64(a), whole64(b)),
-			"Keep one of the two.")
+				whole64(a), whole64(b)), "Keep one of the two.")
 	}
 }
 
@@ -184,8 +179,7 @@ func (p *Project) remark() {
 		}
 		if value.IsSecret(u.Name, "") {
 			p.Remarks = append(p.Remarks,
-				stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset,
-					At:     u.At,
+				stack.Remark{Level: stack.Note, Code: stack.CodeComposeVariableUnset, At: u.At,
 					Text:   fmt.Sprintf("the variable %s has no value yet", u.Name),
 					Remedy: "nharbor fill makes one up, in the .env file beside the compose file."})
 			continue
@@ -194,8 +188,7 @@ func (p *Project) remark() {
 			stack.Remark{Level: stack.Warning, Code: stack.CodeComposeVariableUnset, At: u.At,
 				Text: fmt.Sprintf("the variable %s has no value; it is taken as empty", u.Name),
 				Remedy: fmt.Sprintf("Set %s in the .env file beside the compose file, or give a "+
-					"default: ${%s:-value}.",
-					u.Name, u.Name)})
+					"default: ${%s:-value}.", u.Name, u.Name)})
 	}
 }
 
@@ -232,8 +225,7 @@ func (p *Project) clashes() {
 				if held.service != s.Name &&
 					(held.ip == ip || held.ip == "0.0.0.0" || ip == "0.0.0.0") {
 					p.Remarks = append(p.Remarks,
-						stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice,
-							At: port.At,
+						stack.Remark{Level: stack.Problem, Code: stack.CodePortTwice, At: port.At,
 							Text: fmt.Sprintf("%s and %s both want port %d of this machine",
 								held.service, s.Name,
 								port.Host), Remedy: "Change one of the two published ports."})

@@ -68,8 +68,7 @@ func TestCases(t *testing.T) {
 				model.WriteByte('\n')
 			}
 			for name, got := range map[string][]byte{"want.json": model.Bytes(),
-				"want.faults":  faults.Bytes(),
-				"want.remarks": remarks.Bytes()} {
+				"want.faults": faults.Bytes(), "want.remarks": remarks.Bytes()} {
 				file := filepath.Join(dir, name)
 				if *update {
 					os.Remove(file)
@@ -232,8 +231,7 @@ func TestFind(t *testing.T) {
 			fsys[f] = file
 		}
 		got := Find(fsys, ".", func(k string) (string, bool) {
-			return c.env, k == "COMPOSE_FILE" &&
-				c.env != ""
+			return c.env, k == "COMPOSE_FILE" && c.env != ""
 		})
 		if strings.Join(got, " ") != c.want {
 			t.Errorf("of %q with COMPOSE_FILE=%q these belong together: %q, want %q", c.files,
@@ -275,8 +273,7 @@ func TestNoSecretInFaults(t *testing.T) {
 		t.Errorf("the fault of a line in flow style: %+v", *stack.AllFaults(err)[0])
 	}
 	text := "services:\n  db:\n    image: x\n    environment:\n      - DB_PASSWORD=canary1\n    " +
-		"  - {API_TOKEN: " +
-		"canary2}\n    command: 'psql postgres://u:canary3@db\n"
+		"  - {API_TOKEN: canary2}\n    command: 'psql postgres://u:canary3@db\n"
 	for _, cut := range []int{len(text), len(text) - 1, strings.Index(text, "\n    command")} {
 		_, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte(text[:cut])}}, ".", Options{})
 		if err == nil {
@@ -323,8 +320,7 @@ func FuzzLoad(f *testing.F) {
 
 func FuzzShortForms(f *testing.F) {
 	for _, s := range []string{"80:80", "127.0.0.1:1-3:4-6/udp", "[::1]:1:1", "a:/b:ro", `C:\a:/b`,
-		"1m30s",
-		`sh -c "x y"`} {
+		"1m30s", `sh -c "x y"`} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
@@ -348,16 +344,14 @@ func services(n int) []byte {
 	out.WriteString("services:\n")
 	for i := range n {
 		fmt.Fprintf(&out, "  service-%d:\n    image: registry.example/ferry/service-%d:1.%d\n   "+
-			" environment:\n", i,
-			i, i)
+			" environment:\n", i, i, i)
 		for k := range 12 {
 			fmt.Fprintf(&out, "      SETTING_NUMBER_%d: value ${UNSET_%d:-of the setting} %d\n", k,
 				k, i)
 		}
 		fmt.Fprintf(&out,
 			"    ports:\n      - \"%d:80\"\n    volumes:\n      - ./data/%d:/data\n    restart: "+
-				"unless-stopped\n",
-			20000+i%40000, i)
+				"unless-stopped\n", 20000+i%40000, i)
 		if i > 0 {
 			fmt.Fprintf(&out, "    depends_on:\n      - service-%d\n", i-1)
 		}
@@ -371,8 +365,7 @@ func bomb() []byte {
 	text := "a0: &a0 [x, x, x, x, x, x, x, x, x, x]\n"
 	for i := 1; i < 12; i++ {
 		text += fmt.Sprintf("a%d: &a%d [%s]\n", i, i,
-			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10),
-				", "))
+			strings.TrimSuffix(strings.Repeat(fmt.Sprintf("*a%d, ", i-1), 10), ", "))
 	}
 	return []byte(text)
 }
@@ -412,8 +405,7 @@ func large() []byte {
 			fmt.Fprintf(&out, "      SETTING_%d: value\n", k)
 		}
 		out.WriteString("    labels:\n      a: b\n      c: d\n      e: f\n    restart: " +
-			"unless-stopped\n    init: " +
-			"true\n")
+			"unless-stopped\n    init: true\n")
 	}
 	return out.Bytes()
 }
@@ -425,19 +417,16 @@ func TestLarge(t *testing.T) {
 		"as it is": func(s string) string { return s },
 		"windows":  func(s string) string { return strings.ReplaceAll(s, "\n", "\r\n") },
 		"a text of lines": func(s string) string {
-			return strings.Replace(s, "value\n", "|\n        a\n\n        "+
-				"b: c\n", 9)
+			return strings.Replace(s, "value\n", "|\n        a\n\n        b: c\n", 9)
 		},
 		"blocks after it": func(s string) string {
-			return s +
-				"volumes:\n  a: {}\nnetworks: {b: {}}\n"
+			return s + "volumes:\n  a: {}\nnetworks: {b: {}}\n"
 		},
 		"several quotes": func(s string) string {
 			return strings.ReplaceAll(s, "value\n", "'a\n  # b\n  service-1: c'\n")
 		},
 		"with an anchor": func(s string) string {
-			return strings.Replace(s, " unless-stopped\n", " &x "+
-				"unless-stopped\n", 1)
+			return strings.Replace(s, " unless-stopped\n", " &x unless-stopped\n", 1)
 		},
 		"a key of its own": func(s string) string { return s + "  service-1:\n    image: x\n" },
 	} {

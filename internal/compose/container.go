@@ -246,8 +246,7 @@ func hooks(v *Value) (out []stack.Hook) {
 func (p *Project) building(b *Value, env dotenv.Lookup) stack.Building {
 	out := stack.Building{
 		Inline: b.Get("dockerfile_inline").or(""), Dockerfile: b.Get("dockerfile").or(""),
-		Target: b.Get(
-			"target").or(""),
+		Target:    b.Get("target").or(""),
 		BuildArgs: map[string]string{}, BuildLabels: table(b.Get("labels")),
 		BuildNetwork: b.Get("network").or(""),
 		BuildHosts:   list(b.Get("extra_hosts")), BuildShm: whole64(b.Get("shm_size")),
@@ -373,8 +372,7 @@ func (p *Project) network(m Member) stack.Network {
 		n.IPAM = &stack.IPAM{Driver: ipam.Get("driver").or(""), Options: table(ipam.Get("options"))}
 		for _, c := range ipam.Get("config").orEmpty().Items {
 			n.IPAM.Pools = append(n.IPAM.Pools,
-				stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get(
-					"ip_range").or(""),
+				stack.Pool{Subnet: c.Get("subnet").or(""), Range: c.Get("ip_range").or(""),
 					Gateway: c.Get("gateway").or(""), Addresses: table(c.Get("aux_addresses"))})
 		}
 	}
@@ -386,8 +384,7 @@ func (p *Project) volume(m Member) stack.Volume {
 	return stack.Volume{Name: v.Get("name").or(""), External: truth(v.Get("external")),
 		Driver:  v.Get("driver").or(""),
 		Options: table(v.Get("driver_opts")), Labels: table(v.Get("labels")),
-		At: stack.Place{File: v.File,
-			Line: m.Line}}
+		At: stack.Place{File: v.File, Line: m.Line}}
 }
 
 // table is a mapping of texts; it is never nil, but for a value that is not there.

@@ -67,8 +67,7 @@ func whole(n *normaliser, where string, v *Value) *Value {
 // grant is a secret or a config that a service, or a build, may read.
 func grant(root string) rule {
 	one := orLong(asMember("source"),
-		map[string]rule{"source": text, "target": text, "uid": text, "gid": text,
-			"mode": scalar})
+		map[string]rule{"source": text, "target": text, "uid": text, "gid": text, "mode": scalar})
 	return func(n *normaliser, where string, v *Value) *Value {
 		return listOf(func(n *normaliser, where string, v *Value) *Value {
 			out := one(n, where, v)
@@ -165,8 +164,7 @@ var develop = object(map[string]rule{"watch": listOf(object(map[string]rule{
 }))})
 
 var hookKeys = map[string]rule{"command": words, "user": text, "privileged": truthOf,
-	"working_dir": text,
-	"environment": pairs}
+	"working_dir": text, "environment": pairs}
 
 var hook = listOf(object(hookKeys))
 

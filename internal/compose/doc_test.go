@@ -98,8 +98,7 @@ func TestDoc(t *testing.T) {
 	data, err := os.ReadFile(file)
 	if err != nil || !bytes.Equal(data, out.Bytes()) {
 		t.Errorf("docs/compose.md does not say what the reader does (%v); go test "+
-			"./internal/compose -update writes it",
-			err)
+			"./internal/compose -update writes it", err)
 	}
 }
 

@@ -25,21 +25,15 @@ var cluster = lack{stack.Note, "counts on a cluster only", "Nothing to do on one
 // comes of it.
 var unobeyed = map[string]lack{
 	"provider": {stack.Problem, "asks another program to provide the service, which a launch " +
-		"does not call",
-		"Start what it provides yourself, or give the service an image."},
+		"does not call", "Start what it provides yourself, or give the service an image."},
 	"models": {stack.Warning, "asks for a language model, which a launch does not run",
 		"Run one yourself, and set the variables that name it."},
-	"credential_spec": {stack.Note, "is for containers of Windows", "Nothing to do " +
-		"elsewhere."},
-	"driver_opts": {stack.Note, "belongs below a network of the service",
-		"Move it there."},
-	"build.provenance": {stack.Note, "is for images that are published", "Nothing " +
-		"to do here."},
-	"build.sbom": {stack.Note, "is for images that are published", "Nothing " +
-		"to do here."},
-	"deploy.mode": cluster,
-	"deploy.labels": {stack.Note, "are of the service on a cluster, and not of " +
-		"its container", ""},
+	"credential_spec":        {stack.Note, "is for containers of Windows", "Nothing to do elsewhere."},
+	"driver_opts":            {stack.Note, "belongs below a network of the service", "Move it there."},
+	"build.provenance":       {stack.Note, "is for images that are published", "Nothing to do here."},
+	"build.sbom":             {stack.Note, "is for images that are published", "Nothing to do here."},
+	"deploy.mode":            cluster,
+	"deploy.labels":          {stack.Note, "are of the service on a cluster, and not of its container", ""},
 	"deploy.endpoint_mode":   cluster,
 	"deploy.placement":       cluster,
 	"deploy.update_config":   cluster,
@@ -61,8 +55,7 @@ var unobeyedAtTop = map[string]lack{
 			"run side by side",
 		"Networks that others made are joined by their name: external: true."},
 	"volumes.name": {stack.Note, "is not taken: the volume gets a name of nharbor's own, so " +
-		"that two copies don't " +
-		"share data",
+		"that two copies don't share data",
 		"Volumes that others made are used by their name: external: true."},
 	"secrets.external": {stack.Problem, "lives in a cluster's store, and nothing here can give it",
 		"Give it a file: or an environment: in an override file."},
@@ -124,8 +117,7 @@ func (p *Project) withoutEffect() {
 	}
 	for _, path := range slices.SortedFunc(maps.Keys(all), func(a, b string) int {
 		return cmp.Or(strings.Compare(all[a].at.File, all[b].at.File),
-			all[a].at.Line-all[b].at.Line,
-			strings.Compare(a, b))
+			all[a].at.Line-all[b].at.Line, strings.Compare(a, b))
 	}) {
 		why, ok := unobeyedAtTop[path]
 		if !ok {
@@ -134,8 +126,7 @@ func (p *Project) withoutEffect() {
 		p.Remarks = append(p.Remarks,
 			stack.Remark{Level: why.level, Code: stack.CodeComposeKeyWithoutEffect,
 				At: all[path].at, Text: fmt.Sprintf("%s (%s) %s", path,
-					strings.Join(all[path].who, ", "), why.why),
-				Remedy: why.remedy})
+					strings.Join(all[path].who, ", "), why.why), Remedy: why.remedy})
 	}
 }
 

@@ -182,8 +182,7 @@ func (p *Project) looseEnds() {
 				stack.Remark{Level: stack.Warning, Code: stack.CodeEnvVariableLoose,
 					At: stack.Place{File: name, Line: lines[key]},
 					Text: fmt.Sprintf("%s loses a part: it holds %s, which is read as a variable "+
-						"and has no value", key,
-						strings.Join(by[key], " and ")),
+						"and has no value", key, strings.Join(by[key], " and ")),
 					Remedy: "If the dollar sign is meant as one, put the value in single quotes."})
 		}
 	}

@@ -15,15 +15,11 @@ func TestEnvironment(t *testing.T) {
 	fsys := fstest.MapFS{
 		".env": {Data: []byte("# c\nFROM_BESIDE=beside\nBARE=bare\n")},
 		"compose.yaml": {Data: []byte("services:\n  web:\n    image: saltmarsh/web:1\n    " +
-			"env_file:\n      - " +
-			"one.env\n" +
+			"env_file:\n      - one.env\n" +
 			"      - {path: two.env, required: false}\n      - {path: raw.env, format: raw}\n   " +
-			" environment:\n    " +
-			"  A: plain\n" +
+			" environment:\n      A: plain\n" +
 			"      B: ${FROM_BESIDE}\n      C: ${FROM_SHELL}\n      D: ${NOWHERE:-default}\n    " +
-			"  E: " +
-			"x${FROM_BESIDE}\n" +
-			"      BARE:\n      ABSENT:\n      ONE: over\n")},
+			"  E: x${FROM_BESIDE}\n      BARE:\n      ABSENT:\n      ONE: over\n")},
 		"one.env": {Data: []byte("ONE=1\nTWO=2\nIN_SHELL\nNOT_IN_SHELL\n")},
 		"raw.env": {Data: []byte("QUOTED='as it is'\n")},
 		"compose.override.yaml": {Data: []byte("services:\n  web:\n    environment:\n      A: " +
@@ -48,9 +44,7 @@ func TestEnvironment(t *testing.T) {
 			"the shell)",
 		"D=default (compose.yaml:12, the default of NOWHERE)", "E=xbeside (compose.yaml:13)",
 		"IN_SHELL=yes (one.env:3, IN_SHELL in the shell)", "ONE=over " +
-			"(compose.yaml:16)", "QUOTED='as it is' " +
-			"(raw.env:1)",
-		"TWO=2 (one.env:2)"}
+			"(compose.yaml:16)", "QUOTED='as it is' (raw.env:1)", "TWO=2 (one.env:2)"}
 	if !slices.Equal(got, want) {
 		t.Errorf("it gets\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -81,11 +75,9 @@ func TestEnvironment(t *testing.T) {
 func TestSameImages(t *testing.T) {
 	t.Parallel()
 	p, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  web: {image: " +
-		"saltmarsh/app, build: " +
-		"{context: " +
+		"saltmarsh/app, build: {context: " +
 		"app, target: web}, depends_on: [db]}\n  worker: {image: saltmarsh/app, command: " +
-		"work}\n  db: {image: " +
-		"'postgres:16', profiles: [data]}\n  far: {build: " +
+		"work}\n  db: {image: 'postgres:16', profiles: [data]}\n  far: {build: " +
 		"'https://git.saltmarsh.example/x.git'}\n")}}, ".", Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -108,11 +100,9 @@ func TestSameImages(t *testing.T) {
 func TestMasked(t *testing.T) {
 	t.Parallel()
 	p, err := Load(fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  web: {image: " +
-		"'saltmarsh/web:1', " +
-		"command: 'run " +
+		"'saltmarsh/web:1', command: 'run " +
 		"canary-1', environment: {API_TOKEN: canary-2, URL: 'http://u:canary-3@h/', NAME: " +
-		"quay}}\nsecrets:\n" +
-		"  pin: {content: canary-1}\nconfigs:\n  tides: {content: 'shown && " +
+		"quay}}\nsecrets:\n  pin: {content: canary-1}\nconfigs:\n  tides: {content: 'shown && " +
 		"said'}\n")}}, ".", Options{})
 	if err != nil {
 		t.Fatal(err)

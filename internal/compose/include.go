@@ -18,8 +18,7 @@ func (l *loader) outside(v *Value, name string) bool {
 		return false
 	}
 	l.project.Remarks = append(l.project.Remarks,
-		stack.Remark{Level: stack.Problem, Code: stack.CodeComposeOutside,
-			At:   v.At(),
+		stack.Remark{Level: stack.Problem, Code: stack.CodeComposeOutside, At: v.At(),
 			Text: fmt.Sprintf("%s lies outside the workspace and is not read", name),
 			Remedy: "Bring it into the workspace, or clone what it belongs to beside this " +
 				"checkout."})
@@ -36,8 +35,7 @@ func (l *loader) include(by string, inc *Value) *Value {
 		if slices.Contains(append(l.open, by), p.Text) {
 			l.fault(p, stack.CodeComposeCycle, "files include each other: "+
 				strings.Join(append(append(l.open[slices.Index(append(l.open, by), p.Text):], by),
-					p.Text), " → "),
-				"Remove one of these includes.")
+					p.Text), " → "), "Remove one of these includes.")
 			return nil
 		}
 		files = append(files, p.Text)
@@ -104,8 +102,7 @@ func (l *loader) conflicts(inc, sub, tree *Value) {
 			if errA != nil || errB != nil || string(a) != string(b) {
 				l.fault(own, stack.CodeComposeConflict,
 					fmt.Sprintf("%s.%s is defined here and, otherwise, in the included %s:%d",
-						section, m.Key,
-						m.Value.File, m.Line),
+						section, m.Key, m.Value.File, m.Line),
 					"Change an included service in an override file, or rename one of the two.")
 			}
 		}
@@ -152,8 +149,7 @@ func (l *loader) extend(tree *Value, name string, way []string) *Value {
 	}
 	if from.Get("services").Get(base) == nil {
 		l.fault(ext, stack.CodeComposeUndefined,
-			fmt.Sprintf("the service %s extends %s, which %s does not define",
-				name, base,
+			fmt.Sprintf("the service %s extends %s, which %s does not define", name, base,
 				from.File), "Correct the name or the file.")
 		return s
 	}

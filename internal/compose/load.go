@@ -90,8 +90,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		return nil, fs.ErrNotExist
 	}
 	l := loader{fsys: fsys, env: env, project: p, trees: map[string]*Value{},
-		circling: map[string]bool{},
-		parsed:   map[string]*Value{}}
+		circling: map[string]bool{}, parsed: map[string]*Value{}}
 	if l.heavy() { // what is read stays, and would be held twice until a collection that comes late
 		defer debug.SetGCPercent(debug.SetGCPercent(tight))
 	}
@@ -102,8 +101,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	complete(p.Model)
 	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
 		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool {
-			return v.Code == stack.CodeComposeVariableRequired &&
-				v.At == f.At
+			return v.Code == stack.CodeComposeVariableRequired && v.At == f.At
 		})
 	})...)
 	if len(faults) > 0 {
@@ -294,8 +292,7 @@ func (l *loader) model(files []string, dir string, by *Value) *Value {
 func (l *loader) file(name, dir string, by *Value) *Value {
 	if !fs.ValidPath(name) {
 		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable,
-			Code: stack.CodeComposeOutside,
-			At:   stack.Place{File: name},
+			Code: stack.CodeComposeOutside, At: stack.Place{File: name},
 			Text: "COMPOSE_FILE names a file outside of the workspace, or by its absolute " +
 				"path, which is not read",
 			Remedy: "Name it relative to this folder; bring it into the workspace if it lies " +
@@ -310,11 +307,9 @@ func (l *loader) file(name, dir string, by *Value) *Value {
 	info, err := fs.Stat(l.fsys, name)
 	if err == nil && info.Size() > maxBytes {
 		l.faults = append(l.faults, &stack.Fault{Kind: stack.Unreadable,
-			Code: stack.CodeComposeSyntax,
-			At:   stack.Place{File: name},
+			Code: stack.CodeComposeSyntax, At: stack.Place{File: name},
 			Text: fmt.Sprintf("the file has %d MB; a compose file of more than %d MB isn't read",
-				info.Size()>>20,
-				maxBytes>>20), Remedy: "Split it, or check what was put there."})
+				info.Size()>>20, maxBytes>>20), Remedy: "Split it, or check what was put there."})
 		return nil
 	}
 	if err == nil {
@@ -351,8 +346,7 @@ func (l *loader) canonical(tree *Value, dir string) *Value {
 		all.Set("services", tree)
 		tree = all
 		l.project.Remarks = append(l.project.Remarks,
-			stack.Remark{Level: stack.Note, Code: stack.CodeComposeOldForm,
-				At:     tree.At(),
+			stack.Remark{Level: stack.Note, Code: stack.CodeComposeOldForm, At: tree.At(),
 				Text:   "the file has no key services; each key at its top is read as a service",
 				Remedy: "Put them below services: to follow today's specification."})
 	}
@@ -410,8 +404,7 @@ func (l *loader) interpolate(v *Value, data []byte) {
 		}
 		for _, u := range uses {
 			if value, set := l.env(u.Name); set && values.IsSecret(u.Name, "") &&
-				len(value) >= shortestSecret &&
-				!slices.Contains(l.project.Secrets, value) {
+				len(value) >= shortestSecret && !slices.Contains(l.project.Secrets, value) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}
 			if !u.Set && !u.Backed {
@@ -456,8 +449,7 @@ func (l *loader) notExpanded(v *Value, err error, data []byte) {
 		}
 		told[missing.Variable] = true
 		l.project.Unset = append(l.project.Unset,
-			stack.Variable{Name: missing.Variable, At: v.At(), Required: true,
-				Says: missing.Says})
+			stack.Variable{Name: missing.Variable, At: v.At(), Required: true, Says: missing.Says})
 		fault(stack.CodeComposeVariableRequired, missing, fmt.Sprintf(
 			"Set %s in the .env file beside the compose file (nharbor fill does), or in the "+
 				"shell.", missing.Variable))

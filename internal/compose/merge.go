@@ -87,8 +87,7 @@ func identity(where string) func(*Value) string {
 	case "service.ports":
 		return func(v *Value) string {
 			return v.Get("host_ip").or("") + "/" + v.Get("target").or("") + "/" +
-				v.Get("published").or("") + "/" +
-				v.Get("protocol").or("")
+				v.Get("published").or("") + "/" + v.Get("protocol").or("")
 		}
 	case "service.volumes", "service.devices":
 		return func(v *Value) string { return v.Get("target").or("") }

@@ -27,8 +27,7 @@ type normaliser struct {
 
 func (n *normaliser) fault(v *Value, code stack.Code, text, remedy string) {
 	n.faults = append(n.faults, &stack.Fault{Kind: stack.Unreadable, Code: code, At: v.At(),
-		Column: v.Column,
-		Text:   text, Line: excerpt(n.data, v.Line), Remedy: remedy})
+		Column: v.Column, Text: text, Line: excerpt(n.data, v.Line), Remedy: remedy})
 }
 
 func (n *normaliser) wrong(where string, v *Value, expected string) *Value {
@@ -92,8 +91,7 @@ func object(keys map[string]rule) rule {
 					remedy = fmt.Sprintf("Did you mean %s?", near)
 				}
 				n.fault(&at, stack.CodeComposeUnknownKey,
-					fmt.Sprintf("the key %s is not known here", join(where, m.Key)),
-					remedy)
+					fmt.Sprintf("the key %s is not known here", join(where, m.Key)), remedy)
 				continue
 			case m.Value.tag() == "!reset":
 				m.Value = m.Value.copy()

@@ -26,8 +26,7 @@ const (
 func document(file string, data []byte) (*Value, error) {
 	one := func(line, column int, text, remedy string) error {
 		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeComposeSyntax,
-			At:     stack.Place{File: file, Line: line},
-			Column: column, Text: text, Remedy: remedy}
+			At: stack.Place{File: file, Line: line}, Column: column, Text: text, Remedy: remedy}
 		f.Line = excerpt(data, line)
 		return f
 	}
@@ -60,8 +59,7 @@ func document(file string, data []byte) (*Value, error) {
 					"Put it into a file of its own, and name both in COMPOSE_FILE.")
 			}
 			return nil, one(le.Mark.Line, le.Mark.Column,
-				"not valid YAML: "+plainMessage(le.Message),
-				syntaxRemedy(data, le.Mark.Line))
+				"not valid YAML: "+plainMessage(le.Message), syntaxRemedy(data, le.Mark.Line))
 		}
 		return nil, one(0, 0, "not valid YAML: "+err.Error(), "Correct the file.")
 	}
@@ -245,8 +243,7 @@ func (r *reader) mapping(v *Value, n *yaml.Node, depth int) {
 		}
 		if first := v.find(k.Value); first >= 0 {
 			r.fault(k, fmt.Sprintf("the key %q stands here a second time; the first is on line %d",
-				k.Value,
-				v.Members[first].Line), "Keep one of the two.")
+				k.Value, v.Members[first].Line), "Keep one of the two.")
 			continue
 		}
 		v.add(Member{Key: k.Value, Line: k.Line + r.before, Column: k.Column,

@@ -183,8 +183,7 @@ var mountKeys = map[string]rule{
 	"read_only":   truthOf,
 	"consistency": text,
 	"bind": object(map[string]rule{"propagation": text, "create_host_path": truthOf,
-		"selinux":   text,
-		"recursive": text}),
+		"selinux": text, "recursive": text}),
 	"volume": object(map[string]rule{"nocopy": truthOf, "subpath": text, "labels": labels}),
 	"tmpfs":  object(map[string]rule{"size": byteSize, "mode": scalar}),
 	"image":  object(map[string]rule{"subpath": text}),
@@ -230,8 +229,7 @@ func ParseMount(s string) (Mount, error) {
 		return m, fmt.Errorf("the target is empty")
 	}
 	if strings.HasPrefix(m.Source, ".") || strings.HasPrefix(m.Source, "/") ||
-		strings.HasPrefix(m.Source, "~") ||
-		drive(m.Source) || strings.ContainsAny(m.Source, `/\`) {
+		strings.HasPrefix(m.Source, "~") || drive(m.Source) || strings.ContainsAny(m.Source, `/\`) {
 		m.Type = "bind"
 	}
 	if len(parts) == 3 {

@@ -56,12 +56,9 @@ func (p *Project) decode(profiles []string, env dotenv.Lookup) {
 					p.Remarks = append(p.Remarks,
 						stack.Remark{Level: stack.Note, Code: stack.CodeServiceSwitchedOn,
 							At: a.At, Text: fmt.Sprintf("%s belongs to the profile %s, which is "+
-								"not "+
-								"active, but %s "+
-								"needs it; "+
+								"not active, but %s needs it; "+
 								"it belongs to the launch", other.Name, strings.Join(other.Profiles,
-								", "),
-								p.Services[i].Name)})
+								", "), p.Services[i].Name)})
 				}
 			}
 		}
@@ -121,8 +118,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		}
 		s.Ports = append(s.Ports, stack.Port{Host: from, HostTo: to, Target: target,
 			Transport: port.Get("protocol").or("tcp"), Speaks: speaks,
-			HostIP: port.Get("host_ip").or(""),
-			At:     port.At()})
+			HostIP: port.Get("host_ip").or(""), At: port.At()})
 	}
 	s.Restarts = restarts(v)
 	for _, key := range []string{"network_mode", "pid", "ipc"} {
@@ -140,8 +136,7 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 				continue
 			}
 			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun,
-				Because: stack.Declared,
-				At:      item.At(), Reason: key + " needs it"})
+				Because: stack.Declared, At: item.At(), Reason: key + " needs it"})
 		}
 	}
 	for _, d := range v.Get("depends_on").orEmpty().Members {
@@ -158,11 +153,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		}
 		s.After = append(s.After, a)
 	}
-	s.Active = len(s.Profiles) == 0 ||
-		slices.ContainsFunc(s.Profiles, func(p string) bool {
-			return slices.Contains(profiles, p) ||
-				slices.Contains(profiles, "*")
-		})
+	s.Active = len(s.Profiles) == 0 || slices.ContainsFunc(s.Profiles, func(p string) bool {
+		return slices.Contains(profiles, p) || slices.Contains(profiles, "*")
+	})
 	return s
 }
 

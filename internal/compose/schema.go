@@ -77,8 +77,7 @@ func calledRightly(what string, r rule) rule {
 		for _, m := range out.Members {
 			if !plainName.MatchString(m.Key) && out.Kind == Mapping {
 				n.fault(&Value{File: v.File, Line: m.Line, Column: m.Column},
-					stack.CodeComposeValue,
-					fmt.Sprintf("%q is no name of a %s", m.Key, what),
+					stack.CodeComposeValue, fmt.Sprintf("%q is no name of a %s", m.Key, what),
 					"Use letters, digits, dots, dashes and underscores alone.")
 			}
 		}

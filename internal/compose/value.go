@@ -282,8 +282,7 @@ func (v *Value) write(out *strings.Builder) error {
 
 func (v *Value) writeString(out *strings.Builder, s string) error {
 	if !strings.ContainsFunc(s, func(r rune) bool {
-		return r < ' ' || r >= 0x7f || r == '"' ||
-			r == '\\'
+		return r < ' ' || r >= 0x7f || r == '"' || r == '\\'
 	}) {
 		out.WriteByte('"')
 		out.WriteString(s)

@@ -16,8 +16,7 @@ func TestVariables(t *testing.T) {
 		"services:\n  db:\n    image: postgres:${VERSION}\n    environment:\n      A: " +
 			"${A_PASSWORD}\n      B: " +
 			"${B_PASSWORD:?give one}\n      C: x${C}\n      D: ${D:-default}\n      E: $E\n     " +
-			" F: plain\n      G: " +
-			"${A}${B}\n")}}
+			" F: plain\n      G: ${A}${B}\n")}}
 	p, err := Load(fsys, ".",
 		Options{Env: func(name string) (string, bool) { return "set", name == "E" || name == "C" }})
 	faults := stack.AllFaults(err)
@@ -33,8 +32,7 @@ func TestVariables(t *testing.T) {
 		}
 	}
 	if slices.Sort(unset); !slices.Equal(unset,
-		[]string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one",
-			"VERSION:"}) {
+		[]string{"A:", "A_PASSWORD:", "B:", "B_PASSWORD:give one", "VERSION:"}) {
 		t.Errorf("without a value are %v", unset)
 	}
 	db := p.Service("db")

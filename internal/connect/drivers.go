@@ -40,8 +40,7 @@ func (s *Connections) Drivers() {
 			svc.After = append(svc.After, stack.After{Service: speak[0], Until: stack.Answering,
 				Because: stack.Inferred, Sure: stack.Usual, At: at,
 				Reason: fmt.Sprintf("it uses %s, and %s is the one here that speaks %s (%s:%d)",
-					name, speak[0],
-					known.Name, at.File, at.Line)})
+					name, speak[0], known.Name, at.File, at.Line)})
 		}
 	}
 }

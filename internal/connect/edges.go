@@ -181,9 +181,8 @@ func (s *Connections) proxies(svc *stack.Service) []Value {
 	}
 	if proxies := ecosystem.Named(p.Ecosystem).Proxies; len(proxies) > 0 {
 		for _, file := range ecosystem.ConfigsNamed(svc.Expands) {
-			if fs.ValidPath(path.Join(svc.Dir(), file)) &&
-				!slices.ContainsFunc(proxies,
-					func(o ecosystem.Proxy) bool { return o.File == file }) {
+			if fs.ValidPath(path.Join(svc.Dir(), file)) && !slices.ContainsFunc(proxies,
+				func(o ecosystem.Proxy) bool { return o.File == file }) {
 				add(file, proxies[0].Form)
 			}
 		}
@@ -213,11 +212,9 @@ func (s *Connections) Edges() {
 				continue // a server's own image reads nothing of an application's settings file
 			}
 			for _, other := range s.pointsAt(svc, v) {
-				if slices.ContainsFunc(svc.After,
-					func(a stack.After) bool {
-						return a.Service == other.Name &&
-							a.Because == stack.Inferred
-					}) {
+				if slices.ContainsFunc(svc.After, func(a stack.After) bool {
+					return a.Service == other.Name && a.Because == stack.Inferred
+				}) {
 					continue
 				}
 				until := stack.Answering
@@ -230,8 +227,7 @@ func (s *Connections) Edges() {
 				if declared < 0 {
 					svc.After = append(svc.After,
 						stack.After{Service: other.Name, Until: until, Because: stack.Inferred,
-							At:     v.At,
-							Reason: reason})
+							At: v.At, Reason: reason})
 				} else if a := &svc.After[declared]; a.Until == stack.Begun {
 					// The file asks only that it has begun; that a setting points at it tells that
 					// it is needed to answer.

@@ -51,8 +51,7 @@ func (s *Connections) Elsewhere() {
 					continue
 				}
 				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name,
-					Key: v.Key, At: v.At,
-					Fixed:  v.Fixed,
+					Key: v.Key, At: v.At, Fixed: v.Fixed,
 					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 &&
 						s.asksDatabase(svc)})
 			}
@@ -102,8 +101,7 @@ func (s *Connections) elsewhereByReadme() {
 				continue
 			}
 			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0],
-				For: natives[0].Name, Fixed: true,
-				At: d.At})
+				For: natives[0].Name, Fixed: true, At: d.At})
 		}
 	}
 }
@@ -163,8 +161,7 @@ func (s *Connections) elsewhereByText(svc *stack.Service) {
 					continue
 				}
 				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(),
-					For: svc.Name, Fixed: true,
-					At: stack.Place{File: file, Line: i + 1}})
+					For: svc.Name, Fixed: true, At: stack.Place{File: file, Line: i + 1}})
 			}
 		}
 		stores := map[string]bool{}
@@ -240,8 +237,7 @@ func (s *Connections) elsewhereByDriver(svc *stack.Service) {
 		return
 	}
 	s.wantServer(stack.Server{Speaks: one.Name, Port: one.Ports[0], For: svc.Name, At: at,
-		Fixed:  true,
-		MadeBy: s.madeBy(svc.Dir(), one)})
+		Fixed: true, MadeBy: s.madeBy(svc.Dir(), one)})
 }
 
 // adapterKey is how a group of settings says which kind of database it is about.

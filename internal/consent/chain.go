@@ -56,8 +56,7 @@ const (
 // follow goes after all lines that a command consists of, each run in dir.
 func follow(fsys fs.FS, s *stack.Stack, dir string, lines []string) *chain {
 	c := &chain{fsys: fsys, stack: s, seen: map[string]bool{}, runs: map[string]bool{},
-		obeys: map[string]bool{},
-		names: map[string]bool{}, sourced: map[string]bool{}}
+		obeys: map[string]bool{}, names: map[string]bool{}, sourced: map[string]bool{}}
 	for _, line := range lines {
 		if name, script, ok := strings.Cut(line, ": "); ok && scriptName.MatchString(name) {
 			line = script // "dev: node server.js", as the lines of manifests are shown

@@ -105,8 +105,7 @@ func stepCommand(fsys fs.FS, id stack.NodeID, s *stack.Stack) (c Command) {
 			if stack.StepNode(step.ID) == id {
 				dir := cmp.Or(step.Folder, p.Path)
 				c = Command{Shows: shell.Line(step.Command), At: step.At, as: shell.Line(step.As),
-					exact: exactly(step.As, step.Command),
-					chain: follow(fsys, s, dir,
+					exact: exactly(step.As, step.Command), chain: follow(fsys, s, dir,
 						append(slices.Clone(step.Expands), shell.Line(step.Command))),
 					Detail: slices.Concat(whereRun(dir), step.Expands, loaders(fsys, s, dir))}
 			}
@@ -153,8 +152,7 @@ func CommandsOf(fsys fs.FS, s *stack.Stack, list []Beside, committed Committed) 
 	var out []Command
 	for _, b := range list {
 		out = append(out, Command{ID: b.ID, Shows: shell.Line(b.Command), exact: b.Command,
-			At: b.At,
-			chain: follow(fsys, s, b.Folder,
+			At: b.At, chain: follow(fsys, s, b.Folder,
 				append(slices.Clone(b.Expands), shell.Line(b.Command))),
 			Detail: slices.Concat(whereRun(b.Folder), b.Expands, loaders(fsys, s, b.Folder))})
 	}

@@ -17,14 +17,11 @@ func TestCovers(t *testing.T) {
 	base := map[string]string{
 		"compose.yaml": "services:\n" +
 			"  pier:\n    build: pier\n    ports: [\"4901:80\"]\n    env_file: [pier/run.env, " +
-			"pier/values.sh]\n" +
-			"  tide:\n    image: saltmarsh/tide:1\n    working_dir: /srv\n" +
+			"pier/values.sh]\n  tide:\n    image: saltmarsh/tide:1\n    working_dir: /srv\n" +
 			"    command: sh -c \"cd /srv/tools && ./up.sh one\"\n    volumes: " +
-			"[\"./tide:/srv\"]\n" +
-			"    healthcheck: {test: [CMD, sh, /srv/well.sh]}\n",
+			"[\"./tide:/srv\"]\n    healthcheck: {test: [CMD, sh, /srv/well.sh]}\n",
 		"pier/Dockerfile": "FROM saltmarsh/base:1\nWORKDIR /app\nCOPY package.json ./\nCOPY src " +
-			"./src\n" +
-			"COPY make.sh start.sh /usr/local/bin/\nRUN sh /usr/local/bin/make.sh\n" +
+			"./src\nCOPY make.sh start.sh /usr/local/bin/\nRUN sh /usr/local/bin/make.sh\n" +
 			"ENTRYPOINT [\"/usr/local/bin/start.sh\"]\nCMD [\"npm\", \"start\"]\n",
 		"pier/package.json":  `{"name": "pier", "scripts": {"start": "node src/server.js && sh src/late.sh"}}`,
 		"pier/src/server.js": "serve()\n", "pier/src/late.sh": "echo " +
@@ -72,8 +69,7 @@ func TestCovers(t *testing.T) {
 			new: "evil\n"},
 		{what: "one that a build runs", file: "pier/make.sh", new: "evil\n"},
 		{what: "a script that the copied manifest names", file: "pier/package.json",
-			old: "node src",
-			new: "evil; node src"},
+			old: "node src", new: "evil; node src"},
 		{what: "a script that this calls", file: "pier/src/late.sh", new: "evil\n"},
 		{what: "a program that this starts", file: "pier/src/server.js", new: "evil()\n"},
 		{what: "a file that nothing names", file: "pier/src/notes.md", new: "y\n", same: true},

@@ -28,8 +28,7 @@ func reach(v *stack.Service, s *stack.Stack) (out []string) {
 		switch {
 		case m.Type == "bind" && isEngine(m.Source):
 			out = append(out, "sees the container engine's socket "+m.Source+": it can do all "+
-				"that root can on this "+
-				"machine")
+				"that root can on this machine")
 		case m.Type == "bind":
 			says := "sees of this machine: " + m.Source
 			if m.Source == "." {
@@ -55,8 +54,7 @@ func reach(v *stack.Service, s *stack.Stack) (out []string) {
 	for _, p := range v.Ports {
 		if p.Host > 0 && (p.HostIP == "0.0.0.0" || p.HostIP == "::") {
 			out = append(out, fmt.Sprintf("publishes port %d to every address of this machine, "+
-				"so that others can "+
-				"reach it", p.Host))
+				"so that others can reach it", p.Host))
 		}
 	}
 	return out
@@ -141,8 +139,7 @@ func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 	}
 	for _, m := range c.Mounts {
 		if v := s.Volumes[m.Source]; m.Type == "volume" &&
-			(v.Driver != "" && v.Driver != "local" || len(
-				v.Options) > 0) {
+			(v.Driver != "" && v.Driver != "local" || len(v.Options) > 0) {
 			options := ""
 			for _, key := range slices.Sorted(maps.Keys(v.Options)) {
 				options += " " + key + "=" + v.Options[key]

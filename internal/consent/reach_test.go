@@ -15,9 +15,8 @@ func TestLoaders(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	fsys := fstest.MapFS{".env": file("PORT=1\nNODE_OPTIONS=--require ./x.js\n"),
-		"office/.env":       file("LD_PRELOAD=./x.so\nNODE_ENV=test\nPATH\n"),
-		"desk/.env":         file("PYTHONPATH=.\n"),
-		"office/broken.env": file("='")}
+		"office/.env": file("LD_PRELOAD=./x.so\nNODE_ENV=test\nPATH\n"),
+		"desk/.env":   file("PYTHONPATH=.\n"), "office/broken.env": file("='")}
 	s := &stack.Stack{}
 	for _, name := range []string{".env", "office/.env", "desk/.env", "office/broken.env",
 		"office/absent.env"} {
@@ -43,8 +42,7 @@ func TestReach(t *testing.T) {
 		t.Fatal(err)
 	}
 	bind := func(source string) stack.Mount {
-		return stack.Mount{Type: "bind", Source: source,
-			Target: "/x"}
+		return stack.Mount{Type: "bind", Source: source, Target: "/x"}
 	}
 	mounts := func(m stack.Mount) stack.ContainerSpec { return stack.ContainerSpec{Mounts: []stack.Mount{m}} }
 	s := &stack.Stack{Root: root,
@@ -71,8 +69,7 @@ func TestReach(t *testing.T) {
 		"another's network": {stack.ContainerSpec{Networks: []string{"lan"}}, nil,
 			"not this stack's: lan"},
 		"privileges": {stack.ContainerSpec{Confinement: stack.Confinement{Privileged: true}}, nil,
-			"all " +
-				"that root can"},
+			"all that root can"},
 		"the host": {stack.ContainerSpec{NetworkMode: "host"}, nil,
 			"shares this machine's network"},
 		"another container": {stack.ContainerSpec{NetworkMode: "container:quay"}, nil,
@@ -84,23 +81,19 @@ func TestReach(t *testing.T) {
 		"capabilities": {stack.ContainerSpec{Confinement: stack.Confinement{CapAdd: []string{"SYS_ADMIN"}}}, nil,
 			"SYS_ADMIN"},
 		"a hook": {stack.ContainerSpec{PostStart: []stack.Hook{{Command: []string{"sh", "x"}}}},
-			nil,
-			"after its start runs: sh x"},
+			nil, "after its start runs: sh x"},
 		"the engine itself": {stack.ContainerSpec{EngineSocket: true}, nil, "all that root can"},
 		"others' volumes": {stack.ContainerSpec{VolumesFrom: []string{"container:quay"}}, nil,
 			"volumes of the container quay"},
 		"a secret outside": {stack.ContainerSpec{Handed: []stack.Handed{{File: "../key",
-			Mode: "0400"}}}, nil,
-			"../key, outside of the workspace"},
+			Mode: "0400"}}}, nil, "../key, outside of the workspace"},
 		"a folder by a driver": {mounts(stack.Mount{Type: "volume", Source: "bound"}), nil,
 			"driver local device=/"},
 		"keys while building": {stack.ContainerSpec{Building: stack.Building{SSH: map[string]string{
-			"default": ""}}}, nil,
-			"your SSH keys: default"},
+			"default": ""}}}, nil, "your SSH keys: default"},
 		"a port": {stack.ContainerSpec{}, []stack.Port{{Host: 80, Target: 80}}, ""},
 		"a port for all": {stack.ContainerSpec{},
-			[]stack.Port{{Host: 80, Target: 80, HostIP: "0.0.0.0"}},
-			"port 80 to every address"},
+			[]stack.Port{{Host: 80, Target: 80, HostIP: "0.0.0.0"}}, "port 80 to every address"},
 	} {
 		service := &stack.Service{ContainerWay: stack.ContainerWay{Container: &c.spec},
 			Ports: c.ports}

@@ -20,8 +20,7 @@ func (d *Coverage) Asks() {
 	seen := map[string]bool{}
 	for _, asked := range d.Demands {
 		if !slices.Contains(d.Instructions, asked.At.File) ||
-			strings.ContainsAny(asked.Command, "<>") ||
-			MadeUp.MatchString(asked.Command) {
+			strings.ContainsAny(asked.Command, "<>") || MadeUp.MatchString(asked.Command) {
 			continue
 		}
 		for _, part := range asked.Parts {
@@ -99,8 +98,7 @@ func (d *Coverage) Told(p *stack.Project, part shell.Command) []string {
 	}
 	words := part.Words
 	if by := ecosystem.WrappedBy(words); by != nil && by.Name == p.Ecosystem &&
-		by.Compiled == false &&
-		ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
+		by.Compiled == false && ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
 		if usual := ecosystem.Canonical(words); usual[0] != "script" {
 			// what another manager would run, out of the project's own folder
 			words = words[len(words)-len(usual):]
@@ -115,5 +113,4 @@ func (d *Coverage) Told(p *stack.Project, part shell.Command) []string {
 // asksPerson are commands that ask somebody for a name and a password.
 var asksPerson = expr.New(
 	`(?i)\b(createsuperuser|create[-_:]?(super)?(user|admin)|add[-_:]?(user|admin)|make[-_:]?admin|` +
-		`new[-_:]?admin)\b`,
-)
+		`new[-_:]?admin)\b`)

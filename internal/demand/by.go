@@ -119,8 +119,7 @@ func ImageBuilt(words []string, cwd string) (tag, dir, file string) {
 		option, value, joined := strings.Cut(words[i], "=")
 		switch {
 		case option == "-t" || option == "--tag" || option == "-f" || option == "--file" ||
-			option == "--target" ||
-			option == "--build-arg" || option == "--platform":
+			option == "--target" || option == "--build-arg" || option == "--platform":
 			if !joined {
 				if i++; i >= len(words) {
 					return tag, dir, file
@@ -216,23 +215,8 @@ func (d *Coverage) neededBy(words []string) stack.Doer {
 // what it then installs.
 var listVerbs = []string{"update", "upgrade"}
 
-var installVerbs = []string{
-	"install",
-	"add",
-	"i",
-	"get",
-	"update",
-	"upgrade",
-	"global",
-	"services",
-	"start",
-	"enable",
-	"restart",
-	"tool",
-	"use",
-	"local.hex",
-	"local.rebar",
-}
+var installVerbs = []string{"install", "add", "i", "get", "update", "upgrade", "global", "services",
+	"start", "enable", "restart", "tool", "use", "local.hex", "local.rebar"}
 
 // machineNames are the names, in lower case and without versions, of what the stack wants of this
 // machine, and of the packages that bring it.
@@ -261,8 +245,7 @@ func (d *Coverage) machineNames() map[string]bool {
 	if slices.ContainsFunc(d.Stack.Services,
 		func(v stack.Service) bool { return v.Runs == stack.Container }) {
 		for _, name := range []string{"docker", "docker-ce", "docker.io", "docker-compose",
-			"docker-compose-plugin",
-			"podman"} {
+			"docker-compose-plugin", "podman"} {
 			out[unversioned(name)] = true
 		}
 	}

@@ -52,8 +52,7 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) stack.Doer {
 			return Service(v.Name)
 		}
 		return d.runBy(args[1:], func(o *stack.Service) bool {
-			return o == v ||
-				o.Kind == stack.Once
+			return o == v || o.Kind == stack.Once
 		})
 	}
 	return ""

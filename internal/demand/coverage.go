@@ -46,10 +46,9 @@ func onlySets(asked facts.Demand) bool {
 	return setsOnce.MatchString(asked.Command) || !slices.ContainsFunc(asked.Parts,
 		func(c shell.Command) bool {
 			return len(c.Words) > 0 && !(Program("export", "set")(&Call{Words: c.Words}) &&
-				len(c.Words) > 1 &&
-				!slices.ContainsFunc(c.Words[1:], func(w string) bool {
-					return !strings.Contains(w, "=")
-				}))
+				len(c.Words) > 1 && !slices.ContainsFunc(c.Words[1:], func(w string) bool {
+				return !strings.Contains(w, "=")
+			}))
 		})
 }
 
@@ -134,8 +133,7 @@ func (c *Call) has(options ...string) bool {
 // empty if nothing does.
 type coverRule = rule.Rule[*Call, func(d *Coverage, c *Call) stack.Doer]
 
-func covers(name string, when func(*Call) bool,
-	by func(*Coverage, *Call) stack.Doer) coverRule {
+func covers(name string, when func(*Call) bool, by func(*Coverage, *Call) stack.Doer) coverRule {
 	return coverRule{Name: name, When: when, Then: by}
 }
 
@@ -156,9 +154,8 @@ func init() {
 		},
 			func(d *Coverage, c *Call) stack.Doer {
 				files := d.FilesMeant(c)
-				if len(files) == 0 ||
-					slices.ContainsFunc(files,
-						func(file string) bool { return !d.IsActive(file) }) {
+				if len(files) == 0 || slices.ContainsFunc(files,
+					func(file string) bool { return !d.IsActive(file) }) {
 					return ""
 				}
 				verb, args := command.ComposeCall(c.Words)
@@ -179,11 +176,9 @@ func init() {
 				role, of := ecosystem.Meaning(c.Words)
 				return d.stepBy(role, c.Cwd, of.Name)
 			}),
-		covers("reading settings", Program("source", "."),
-			func(d *Coverage, c *Call) stack.Doer {
-				return d.copiedByFill([]string{c.Word(1),
-					c.Word(1)}, c.Cwd)
-			}),
+		covers("reading settings", Program("source", "."), func(d *Coverage, c *Call) stack.Doer {
+			return d.copiedByFill([]string{c.Word(1), c.Word(1)}, c.Cwd)
+		}),
 		covers("calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) stack.Doer {
 			if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
 				return stack.ByCheck
@@ -388,8 +383,7 @@ var projectRules = []coverRule{
 		for i := range d.Stack.Services {
 			v := &d.Stack.Services[i]
 			if names, given := d.ProgramOf(v); v.Dir() == c.Cwd &&
-				slices.Contains(names, path.Base(c.Words[0])) &&
-				slices.Equal(given, c.Words[1:]) {
+				slices.Contains(names, path.Base(c.Words[0])) && slices.Equal(given, c.Words[1:]) {
 				return Service(v.Name)
 			}
 			same := d.Commands.Key(v.Command) == d.Commands.Key(c.Words) ||
@@ -404,8 +398,7 @@ var projectRules = []coverRule{
 			}
 			if v.Runs == stack.Native && v.Dir() == c.Cwd && same &&
 				!slices.ContainsFunc(c.Words[1:], func(w string) bool {
-					return !slices.Contains(v.Command, w) &&
-						OnlyLooks.MatchString(w)
+					return !slices.Contains(v.Command, w) && OnlyLooks.MatchString(w)
 				}) {
 				return Service(v.Name)
 			}
@@ -452,16 +445,15 @@ var projectRules = []coverRule{
 			}
 			return d.stepBy(stack.Build, c.Cwd, c.Of.Name)
 		}),
-	covers("an install of nothing", does(stack.Install),
-		func(d *Coverage, c *Call) stack.Doer {
-			p := d.OwnProject(c.Cwd, c.Of)
-			if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
-				slices.ContainsFunc(p.Steps,
-					func(st stack.Step) bool { return st.Role == stack.Install }) {
-				return ""
-			}
-			return d.ServiceAt(c.Cwd, c.Of)
-		}),
+	covers("an install of nothing", does(stack.Install), func(d *Coverage, c *Call) stack.Doer {
+		p := d.OwnProject(c.Cwd, c.Of)
+		if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
+			slices.ContainsFunc(p.Steps,
+				func(st stack.Step) bool { return st.Role == stack.Install }) {
+			return ""
+		}
+		return d.ServiceAt(c.Cwd, c.Of)
+	}),
 }
 
 // does holds for commands that are for one of these.

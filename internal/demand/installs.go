@@ -46,8 +46,7 @@ func wider(words []string) (options [][]string, extras string) {
 func (d *Coverage) Installs() {
 	first := map[*stack.Step]bool{}
 	for _, asked := range d.Demands {
-		if !slices.Contains(d.Instructions, asked.At.File) ||
-			d.BesideWork(asked.At) {
+		if !slices.Contains(d.Instructions, asked.At.File) || d.BesideWork(asked.At) {
 			continue
 		}
 		for _, part := range asked.Parts {
@@ -188,8 +187,7 @@ func (d *Coverage) asksFor(c *Call, word string) bool {
 			func(part stack.Part) bool {
 				for used := range part.Uses {
 					if strings.ToLower(used) == name ||
-						strings.ReplaceAll(strings.ToLower(used), "_",
-							"-") == name {
+						strings.ReplaceAll(strings.ToLower(used), "_", "-") == name {
 						return true
 					}
 				}

@@ -208,10 +208,9 @@ func (s *show) repository(name string) error {
 		{"init", "--quiet", "--initial-branch=main"}, {"add", "--all"},
 		{"commit", "--quiet", "--message", "The summer timetable"}, {"tag", "summer-2026"},
 	} {
-		cmd := exec.Command("git",
-			append([]string{"-c", "user.name=Saltmarsh Ferry", "-c",
-				"user.email=office@saltmarsh-ferry.example", "-c",
-				"commit.gpgsign=false", "-c", "core.hooksPath=/dev/null"}, args...)...)
+		cmd := exec.Command("git", append([]string{"-c", "user.name=Saltmarsh Ferry", "-c",
+			"user.email=office@saltmarsh-ferry.example", "-c",
+			"commit.gpgsign=false", "-c", "core.hooksPath=/dev/null"}, args...)...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(out))
@@ -271,8 +270,7 @@ func (s *show) standInsOnly(ctx context.Context) error {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotADemo,
 			At:   stack.Place{File: s.opt.StandIns},
 			Text: "this is no workspace that the demo has kept", Remedy: "Make one: nharbor " +
-				"demo --keep DIR",
-			Cause: err}
+				"demo --keep DIR", Cause: err}
 	}
 	if s.dir, err = os.MkdirTemp("", "nharbor-demo-"); err != nil {
 		return err
@@ -345,8 +343,7 @@ func (s *show) realImages() error {
 	for name, port := range map[string]string{"database": "5432", "queue": "6379"} {
 		if err := build("saltmarsh/"+name+":1",
 			fmt.Sprintf("FROM saltmarsh/base:1\nEXPOSE %s\nENTRYPOINT [\"/nharbor\", \"act\", "+
-				"%q]\n", port, name),
-			nil); err != nil {
+				"%q]\n", port, name), nil); err != nil {
 			return err
 		}
 	}

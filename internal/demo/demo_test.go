@@ -43,8 +43,7 @@ func between(t *testing.T, serve func(net.Conn) error) net.Conn {
 func TestLedger(t *testing.T) {
 	t.Parallel()
 	s := &ledgerServer{file: filepath.Join(t.TempDir(), "ledger"),
-		data: ledgerData{User: "office", Password: "pier",
-			Tables: map[string][]string{}}}
+		data: ledgerData{User: "office", Password: "pier", Tables: map[string][]string{}}}
 	if _, err := openLedger(between(t, s.serve), "office", "wrong", "ferry"); err == nil ||
 		!strings.Contains(err.Error(), "password authentication failed") {
 		t.Errorf("with a wrong password: %v", err)

@@ -38,8 +38,7 @@ func withLibraries(program string) (map[string]string, error) {
 	for _, lib := range needed {
 		found := false
 		for _, dir := range []string{"/lib/x86_64-linux-gnu", "/lib/aarch64-linux-gnu",
-			"/usr/lib64", "/lib64",
-			"/usr/lib", "/lib"} {
+			"/usr/lib64", "/lib64", "/usr/lib", "/lib"} {
 			if _, err := os.Stat(filepath.Join(dir, lib)); err == nil {
 				files[path.Join("lib64", lib)], found = filepath.Join(dir, lib), true
 				files[path.Join("lib", lib)] = filepath.Join(dir, lib)

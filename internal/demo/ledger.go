@@ -46,8 +46,7 @@ func actDatabase([]string) error {
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		s.data = ledgerData{User: os.Getenv("FERRY_DB_USER"),
-			Password: os.Getenv("FERRY_DB_PASSWORD"),
-			Tables:   map[string][]string{}}
+			Password: os.Getenv("FERRY_DB_PASSWORD"), Tables: map[string][]string{}}
 		if s.data.Password == "" {
 			return errors.New("FERRY_DB_PASSWORD is empty: a new ledger needs a password")
 		}

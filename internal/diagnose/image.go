@@ -40,8 +40,7 @@ var Images = []Rule[Image]{
 		"Check this machine's network and its proxy; what an engine has once fetched it needs "+
 			"not fetch again.", ""),
 	says("image-unknown", func(*Image) bool { return true }, "the engine says: {why}",
-		"Fetch it by hand to see more: "+
-			"docker pull {ref}", ""),
+		"Fetch it by hand to see more: docker pull {ref}", ""),
 }
 
 // Explain tells why the image could not be fetched, and what to do.

@@ -63,27 +63,22 @@ var (
 			`are |has )?(?:now )?(?:running|started|listening|ready)\b|` +
 			`started (?:\w+ ){1,3}in [\d.]+ ?(?:s|ms|seconds)|compiled successfully|ready in [\d.]+ ?m?s|` +
 			`startup complete|ready for connections|successfully connected|connected to (?:the )?(?:database|` +
-			`postgres\w*|mysql|redis|mongo\w*|rabbitmq|kafka|broker)`,
-	)
+			`postgres\w*|mysql|redis|mongo\w*|rabbitmq|kafka|broker)`)
 	// notUp are lines that speak of a server that is not up, or ask.
 	notUp = expr.New(`(?i)\bis the (?:\w+ )?(?:server|service|daemon) running|\bnot (?:yet )?(?:running|ready|` +
-		`started)|running\?|` +
-		`\b(?:if|unless|whether|until|when) `)
+		`started)|running\?|` + `\b(?:if|unless|whether|until|when) `)
 	speaksOfError = expr.New(
 		`(?i)\b(?:error|fatal|panic|exception|traceback|failed|failure|cannot|can't|could not|unable to|denied|` +
-			`refused)\b|\w(?:Error|Exception)\b|\bERR!`,
-	)
+			`refused)\b|\w(?:Error|Exception)\b|\bERR!`)
 	// noError are lines that speak of an error and report none.
 	noError = expr.New(
 		`(?i)\b(?:0|no|without) (?:errors?|failures?|failed)\b|\berrors?[:=] ?(?:0|none|null|false)\b|` +
 			`errors?(?:\.log|handler|-handler|_handler)|` +
-			`\b(?:debug|trace|info)\b.*\berror (?:page|handling|reporting|log)`,
-	)
+			`\b(?:debug|trace|info)\b.*\berror (?:page|handling|reporting|log)`)
 	// frame is a place in code, as stack traces of most languages write it.
 	frame = expr.New(
 		`(?:^|[\s("'])((?:/|\.{0,2}/|[A-Za-z]:\\)?[\w@.+~/\\-]+\.(?:js|mjs|cjs|ts|tsx|jsx|py|rb|php|java|kt|go|rs|` +
-			`ex|exs|cs|fs)(?::\d+|", line \d+|\(\d+\)))`,
-	)
+			`ex|exs|cs|fs)(?::\d+|", line \d+|\(\d+\)))`)
 	// foreign are places of packages and of runtimes.
 	foreign = expr.New(
 		`node_modules|node:|internal/|site-packages|dist-packages|/lib/python|/gems/|/vendor/|/rubygems|` +

@@ -219,14 +219,9 @@ func BenchmarkReadLog(b *testing.B) {
 	for i, c := range causeCases(b) {
 		block.WriteString(c.log + "\n")
 		for k := range 1000 {
-			fmt.Fprintf(
-				&block,
+			fmt.Fprintf(&block,
 				"2026-11-20 08:%02d:%02d INFO  ferry %d has left the pier, 214 aboard, error "+
-					"rate 0.00\n",
-				i%60,
-				k%60,
-				k,
-			)
+					"rate 0.00\n", i%60, k%60, k)
 		}
 	}
 	const size = 100 << 20

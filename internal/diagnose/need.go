@@ -58,12 +58,10 @@ var Needs = []Rule[Need]{
 		"", "Install {name} and make sure that this shell finds it.", ""),
 	says("tool-version-kept", kindOf("tool", func(n *Need) bool { return n.Keeper != "" }),
 		"{found}", "Install {name} {wanted} with {keeper}, which keeps other versions of it "+
-			"here; or correct the "+
-			"constraint if it is out of date.", ""),
+			"here; or correct the constraint if it is out of date.", ""),
 	says("tool-version", kindOf("tool", nil),
 		"{found}", "Install {name} {wanted} beside it, with a version manager, and open a new "+
-			"shell; or correct the "+
-			"constraint if it is out of date.", ""),
+			"shell; or correct the constraint if it is out of date.", ""),
 	says("source-login-variable", kindOf("source", func(n *Need) bool { return n.Variable != "" }),
 		"no login for it was found", "Get a login from whoever runs it, and export it as "+
 			"{variable}.", ""),
@@ -98,8 +96,7 @@ var Needs = []Rule[Need]{
 	says("server-absent-script", kindOf("server", func(n *Need) bool { return n.MadeBy != "" }),
 		"nothing of this stack offers it, and nothing answers there",
 		"Start one; {madeBy} runs such an image. Or let {key} point at one that runs: nharbor "+
-			"fill --set {key}=…",
-		""),
+			"fill --set {key}=…", ""),
 	says("server-absent", kindOf("server", nil),
 		"nothing of this stack offers it, and nothing answers there",
 		"Start one, or let {key} point at one that runs: nharbor fill --set {key}=…", ""),
@@ -111,14 +108,12 @@ func (n *Need) Explain() Finding {
 	out := first(Needs, n, map[string]string{"name": n.Name, "wanted": n.Wanted,
 		"broken": n.Broken, "found": n.Found,
 		"install": n.Install, "kept": n.Kept, "keeper": n.Keeper, "offered": n.Offered,
-		"holder": n.Holder,
-		"pid":    n.PID, "manager": n.Manager, "variable": n.Variable,
+		"holder": n.Holder, "pid": n.PID, "manager": n.Manager, "variable": n.Variable,
 		"key": n.Key, "stack": n.Stack, "there": shell.Word(n.Stack), "madeBy": n.MadeBy,
 		"make": n.Make})
 	if n.Provide != "" {
 		out.Remedy = fmt.Sprintf("Let the launch run one: nharbor launch --provide %s. Or: %s",
-			n.Provide,
-			strings.ToLower(out.Remedy[:1])+out.Remedy[1:])
+			n.Provide, strings.ToLower(out.Remedy[:1])+out.Remedy[1:])
 	}
 	return out
 }

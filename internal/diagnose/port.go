@@ -86,26 +86,20 @@ func in(states ...stack.State) func(*Port) bool {
 // whoever answers is somebody else.
 var Ports = []Rule[Port]{
 	says("failed-and-replaced", func(p *Port) bool {
-		return in(stack.Failed)(p) &&
-			p.Check.Verdict != stack.Refuses
-	},
-		"the service failed: {said}; what answers here is another "+
-			"program{owner}", "{mend}", stack.Stranger),
+		return in(stack.Failed)(p) && p.Check.Verdict != stack.Refuses
+	}, "the service failed: {said}; what answers here is another "+
+		"program{owner}", "{mend}", stack.Stranger),
 	says("failed", in(stack.Failed), "the service failed: {said}", "{mend}", ""),
 	says("skipped-and-replaced", func(p *Port) bool {
-		return in(stack.Skipped)(p) &&
-			p.Check.Verdict != stack.Refuses
-	},
-		"the service was skipped, since {said}; what answers here is another program{owner}",
+		return in(stack.Skipped)(p) && p.Check.Verdict != stack.Refuses
+	}, "the service was skipped, since {said}; what answers here is another program{owner}",
 		"Mend that first, then launch again.", stack.Stranger),
 	says("skipped", in(stack.Skipped), "the service was skipped, since {said}",
 		"Mend that first, then launch again.", ""),
 	says("left-behind", func(p *Port) bool {
-		return !p.Alive && p.Left &&
-			p.Check.Verdict != stack.Refuses
-	},
-		"it still runs from a launch whose steward is gone{owner}", "End it: nharbor "+
-			"stop", stack.Errs),
+		return !p.Alive && p.Left && p.Check.Verdict != stack.Refuses
+	}, "it still runs from a launch whose steward is gone{owner}", "End it: nharbor "+
+		"stop", stack.Errs),
 	says("stranger-without-stack",
 		func(p *Port) bool { return !p.Alive && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}; this stack is not launched",
@@ -116,44 +110,34 @@ var Ports = []Rule[Port]{
 		"it is not part of this launch", "Launch it too: nharbor stop, then nharbor "+
 			"launch", stack.Refuses),
 	says("stopped-and-replaced", func(p *Port) bool {
-		return in(stack.Stopped)(p) &&
-			p.Check.Verdict != stack.Refuses
-	},
-		"the service was stopped; what answers here is another program{owner}",
+		return in(stack.Stopped)(p) && p.Check.Verdict != stack.Refuses
+	}, "the service was stopped; what answers here is another program{owner}",
 		"Stop it, then start the service again: nharbor restart {service}", stack.Stranger),
 	says("stopped", in(stack.Stopped), "the service was stopped",
 		"Start it again: nharbor restart {service}", ""),
 	says("waits", in(stack.Waiting), "it was not started yet: it waits {said}",
 		"Wait, or see what it waits for: nharbor order", stack.Refuses),
-	says("stranger",
-		func(p *Port) bool { return p.Foreign && p.Check.Verdict != stack.Refuses },
+	says("stranger", func(p *Port) bool { return p.Foreign && p.Check.Verdict != stack.Refuses },
 		"another program answers on this port{owner}",
 		"Stop it, or launch on other ports: nharbor launch --shift 100", stack.Stranger),
-	says("starts-again",
-		refused(func(p *Port) bool { return p.Doing == stack.StartsAgain }),
+	says("starts-again", refused(func(p *Port) bool { return p.Doing == stack.StartsAgain }),
 		"{said}", "{mend}", ""),
 	// In front of a container it is the engine's forwarder that hangs up.
-	says("hangs-up",
-		func(p *Port) bool { return p.HungUp && p.Runs == stack.Native },
+	says("hangs-up", func(p *Port) bool { return p.HungUp && p.Runs == stack.Native },
 		"", seeLogs, stack.Silent),
 	says("loopback-only",
 		func(p *Port) bool { l, ok := p.inside(); return unreached(p) && ok && l.Loopback },
 		"inside its container it listens on port {target} of the loopback address alone, where "+
-			"nobody outside "+
-			"reaches it",
-		"Let it listen on 0.0.0.0:{target}.", ""),
+			"nobody outside reaches it", "Let it listen on 0.0.0.0:{target}.", ""),
 	says("other-port-inside",
 		func(p *Port) bool { _, ok := p.inside(); return unreached(p) && !ok && p.others() != "" },
 		"inside its container it listens on {others}, not on {target}, where {place} leads",
 		"Let it listen on {target}, or correct the port at {place}.", ""),
-	says("nothing-inside",
-		func(p *Port) bool { _, ok := p.inside(); return unreached(p) && !ok },
+	says("nothing-inside", func(p *Port) bool { _, ok := p.inside(); return unreached(p) && !ok },
 		"the container runs, and nothing listens inside of it yet", seeLogs, ""),
-	says("loopback-inside",
-		refused(func(p *Port) bool { return p.Runs == stack.Container }),
+	says("loopback-inside", refused(func(p *Port) bool { return p.Runs == stack.Container }),
 		"the container runs, but nothing listens on its port {target}; a program that binds to "+
-			"the container's own "+
-			"loopback can't be reached from outside",
+			"the container's own loopback can't be reached from outside",
 		"Let it listen on 0.0.0.0:{target}. "+seeLogs, ""),
 	says("still-starting", refused(func(p *Port) bool { return p.State == stack.Starting }),
 		"it is still starting, and does not listen yet", seeLogs, ""),
@@ -165,29 +149,23 @@ var Ports = []Rule[Port]{
 	says("errs-for-a-reason",
 		func(p *Port) bool { return p.Check.Verdict == stack.Errs && p.Reason != "" },
 		"{check}: {reason}", "{fix}", ""),
-	says("errs",
-		func(p *Port) bool {
-			return p.Check.Verdict == stack.Errs ||
-				p.Check.Verdict == stack.Silent
-		},
-		"", seeLogs, ""),
+	says("errs", func(p *Port) bool {
+		return p.Check.Verdict == stack.Errs || p.Check.Verdict == stack.Silent
+	}, "", seeLogs, ""),
 	says("tls-or-not",
 		func(p *Port) bool { return p.Check.Verdict == stack.Stranger && p.Check.Speaks == "tls" },
 		"{expected} was expected, and it answers in TLS",
 		"Speak TLS to it, or switch its TLS off for development.", ""),
-	says("other-protocol",
-		func(p *Port) bool { return p.Check.Verdict == stack.Stranger },
+	says("other-protocol", func(p *Port) bool { return p.Check.Verdict == stack.Stranger },
 		"{expected} was expected, and {speaks} answers", "Correct the port at {place}, or see "+
 			"who it is.", ""),
 	says("not-spoken-to", func(p *Port) bool { return p.Gentle },
 		"it listens; a debugger's port is not spoken to, since that could let its program go "+
 			"on, or end it", "", ""),
-	says("ipv6-only",
-		func(p *Port) bool {
-			return p.Check.Verdict == stack.Answers && strings.HasPrefix(p.Check.Address, "[") &&
-				p.Check.Cause == ""
-		},
-		"it listens on the IPv6 loopback alone: localhost reaches it, 127.0.0.1 does not", "", ""),
+	says("ipv6-only", func(p *Port) bool {
+		return p.Check.Verdict == stack.Answers && strings.HasPrefix(p.Check.Address, "[") &&
+			p.Check.Cause == ""
+	}, "it listens on the IPv6 loopback alone: localhost reaches it, 127.0.0.1 does not", "", ""),
 }
 
 // Explain completes the verdict on a port by why, and what to do.
@@ -217,8 +195,7 @@ func (p *Port) Explain() stack.PortCheck {
 		place = "port " + port
 	}
 	f := first(Ports, p, map[string]string{"service": p.Service, "target": strconv.Itoa(p.Target),
-		"said":     said,
-		"expected": p.Check.Expected, "speaks": speaks, "owner": owner,
+		"said": said, "expected": p.Check.Expected, "speaks": speaks, "owner": owner,
 		"patient": strconv.Itoa(p.Patient),
 		"place":   place, "others": p.others(), "mend": mend, "check": p.Check.Cause,
 		"reason": p.Reason, "fix": p.Fix})

@@ -92,8 +92,7 @@ func readRules(name string) ([]LogRule, error) {
 	var out []LogRule
 	for _, r := range file.Rule {
 		rule := LogRule{Code: r.Code, passing: r.Passing, says: r.Says, do: r.Do,
-			known:     file.Known[r.Known],
-			otherwise: r.Otherwise, forDots: r.Dotted}
+			known: file.Known[r.Known], otherwise: r.Otherwise, forDots: r.Dotted}
 		var ok bool
 		if rule.rank, ok = ranks[r.Rank]; !ok || r.Known != "" && rule.known == nil ||
 			len(r.Lines) == 0 {
@@ -119,8 +118,7 @@ func Own(code, line, says, do string) (LogRule, error) {
 	}
 	if length(wordsOf(line)) < shortest {
 		return LogRule{}, fmt.Errorf("the expression needs a word of %d letters or more that is "+
-			"in every line it fits",
-			shortest)
+			"in every line it fits", shortest)
 	}
 	return LogRule{Code: code, rank: root, lines: []*expr.Expr{e}, says: says, do: do}, nil
 }

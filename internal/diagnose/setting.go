@@ -19,8 +19,7 @@ var Settings = []Rule[Setting]{
 		"{later}:{line} wins over this one", "", ""),
 	says("password-of-before", func(s *Setting) bool { return s.Store != "" && s.Changed },
 		"{store} exists already and keeps the password that it was made with, so that {service} "+
-			"will refuse this "+
-			"one: put the "+
+			"will refuse this one: put the "+
 			"earlier one back (--set {key}=…), or throw the data away (nharbor reset "+
 			"--data)", "", ""),
 }
@@ -28,6 +27,5 @@ var Settings = []Rule[Setting]{
 // Explain tells what is wrong with the setting; the finding is empty if nothing is.
 func (s *Setting) Explain() Finding {
 	return first(Settings, s, map[string]string{"key": s.Key, "service": s.Service,
-		"later": s.Later, "store": s.Store,
-		"line": strconv.Itoa(s.Line)})
+		"later": s.Later, "store": s.Store, "line": strconv.Itoa(s.Line)})
 }

@@ -129,10 +129,8 @@ func Read(data []byte, target string) *Image {
 			break
 		}
 		if in.name == "FROM" {
-			words := slices.DeleteFunc(
-				slices.Clone(in.words),
-				func(w string) bool { return strings.HasPrefix(w, "--") },
-			)
+			words := slices.DeleteFunc(slices.Clone(in.words),
+				func(w string) bool { return strings.HasPrefix(w, "--") })
 			if len(words) == 0 {
 				continue
 			}

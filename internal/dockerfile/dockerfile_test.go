@@ -20,15 +20,13 @@ func TestRead(t *testing.T) {
 			"FROM x\nRUN a \\\n  # why\n  && b\nCOPY \\\n  one two \\\n  /there/\n", "",
 			"/; takes one:5 two:5; over one>/there two>/there; exposes ; runs "},
 		"a working folder below the one before": {"FROM x\nWORKDIR /a\nWORKDIR b\nCOPY src lib\n",
-			"",
-			"/a/b; takes src:4; over src>/a/b/lib; exposes ; runs "},
+			"", "/a/b; takes src:4; over src>/a/b/lib; exposes ; runs "},
 		"only the stages that the last one needs": {
 			"FROM x AS unused\nCOPY never .\nFROM x AS build\nCOPY src .\nFROM y\nCOPY " +
 				"--from=build /out /out\n", "",
 			"/; takes src:4; over src>/; exposes ; runs "},
 		"a stage on top of another": {"FROM x AS base\nWORKDIR /code\nCOPY lock .\nFROM base AS " +
-			"dev\nCOPY . .\n", "",
-			"/code; takes lock:3 .:5; over .>/code; exposes ; runs "},
+			"dev\nCOPY . .\n", "", "/code; takes lock:3 .:5; over .>/code; exposes ; runs "},
 		"a target in the middle": {"FROM x AS dev\nEXPOSE 1\nFROM y AS late\nEXPOSE 2\n", "dev",
 			"/; takes ; over ; exposes 1; runs "},
 		"files that are there for one command": {
@@ -36,8 +34,7 @@ func TestRead(t *testing.T) {
 				"--mount=type=cache,target=/c make\n", "",
 			"/; takes uv.lock:2; over ; exposes ; runs "},
 		"what comes from elsewhere": {"FROM x\nADD https://tides.example/a.tgz /a\nCOPY " +
-			"--from=other/image /b /b\n", "",
-			"/; takes ; over ; exposes ; runs "},
+			"--from=other/image /b /b\n", "", "/; takes ; over ; exposes ; runs "},
 		"a heredoc is no instruction": {"FROM x\nRUN <<EOF\nCOPY a b\nEOF\nCOPY c d\n", "",
 			"/; takes c:5; over c>/d; exposes ; runs "},
 		"ports": {"FROM x\nEXPOSE 80 443/tcp 53/udp ${PORT} 70000\n", "",

@@ -84,8 +84,7 @@ func TooLarge(name string, size int) error {
 	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvTooLarge,
 		At: stack.Place{File: name},
 		Text: fmt.Sprintf("with %d MB this is too large for a settings file, which has %d MB at "+
-			"most", size>>20,
-			MaxSize>>20), Remedy: "Move it away, or name it differently."}
+			"most", size>>20, MaxSize>>20), Remedy: "Move it away, or name it differently."}
 }
 
 // Bytes gives the file's content.
@@ -239,11 +238,9 @@ func (f *File) Values(env Lookup) (map[string]string, error) {
 			}
 			if err != nil {
 				faults = append(faults, &stack.Fault{Kind: stack.Unreadable,
-					Code: stack.CodeEnvVariable,
-					At: stack.Place{File: f.Name,
+					Code: stack.CodeEnvVariable, At: stack.Place{File: f.Name,
 						Line: s.Line}, Column: s.start - bytes.LastIndexByte(
-						f.data[:s.start], '\n'),
-					Text: fmt.Sprintf("%s: %v", s.Key, err),
+						f.data[:s.start], '\n'), Text: fmt.Sprintf("%s: %v", s.Key, err),
 					Remedy: "Correct the expression, or put the value in single quotes to keep " +
 						"it as it is."})
 				continue

@@ -107,8 +107,7 @@ func TestValues(t *testing.T) {
 	shell := map[string]string{"FROM_SHELL": "yes", "SHELL_WINS": "theirs"}
 	got, err := f.Values(func(k string) (string, bool) { v, ok := shell[k]; return v, ok })
 	want := map[string]string{"HOST": "other", "URL": "postgres://db:5432/x", "RAW": "${HOST}",
-		"FROM_SHELL": "yes",
-		"SHELL_WINS": "mine", "USES": "theirs", "PRICE": "5$"}
+		"FROM_SHELL": "yes", "SHELL_WINS": "mine", "USES": "theirs", "PRICE": "5$"}
 	if err != nil || !maps.Equal(got, want) {
 		t.Errorf("got  %v, %v\nwant %v", got, err, want)
 	}
@@ -128,8 +127,7 @@ func TestRawValues(t *testing.T) {
 	got := RawValues([]byte("\xef\xbb\xbfA=\"x\" # y\r\n# c\n\nB=$A'\nFROM_SHELL\nABSENT\nC=a=b"),
 		func(k string) (string, bool) { return "yes", k == "FROM_SHELL" })
 	if want := map[string]string{"A": "\"x\" # y", "B": "$A'", "FROM_SHELL": "yes",
-		"C": "a=b"}; !maps.Equal(got,
-		want) {
+		"C": "a=b"}; !maps.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
 }
@@ -207,8 +205,7 @@ func TestAddFrom(t *testing.T) {
 
 func FuzzParseIsLossless(f *testing.F) {
 	for _, s := range []string{"A=1\n", "A='x\ny'\r\nexport B=\"${A}\" # c\n",
-		"\xef\xbb\xbf# c\nA", "A=\\",
-		"A=\"\\\""} {
+		"\xef\xbb\xbf# c\nA", "A=\\", "A=\"\\\""} {
 		f.Add([]byte(s), "new value")
 	}
 	f.Fuzz(func(t *testing.T, data []byte, value string) {
@@ -217,10 +214,7 @@ func FuzzParseIsLossless(f *testing.F) {
 			return
 		}
 		testbound.Within(t, 256, 10*time.Second, func() {
-			file.Values(func(string) (string, bool) {
-				return "",
-					false
-			})
+			file.Values(func(string) (string, bool) { return "", false })
 		})
 		if string(file.Bytes()) != string(data) {
 			t.Fatalf("reading alone changed %q to %q", data, file.Bytes())

@@ -148,8 +148,7 @@ func (x *expander) braces(depth int, live bool) (string, error) {
 	op := x.text[x.pos]
 	if !strings.ContainsRune("-?+", rune(op)) {
 		return "", &ExpandError{Offset: x.pos,
-			Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected",
-				name)}
+			Text: fmt.Sprintf("after ${%s one of } :- - :? ? :+ + is expected", name)}
 	}
 	x.pos++
 	there := set && (!colon || value != "")

@@ -75,8 +75,7 @@ func TestExpandFails(t *testing.T) {
 		if c.offset >= 0 && e.Offset != c.offset || !strings.Contains(e.Text, c.says) ||
 			e.Variable != c.variable {
 			t.Errorf("Expand(%q): %q at %d, variable %q; want %q at %d, variable %q", c.text,
-				e.Text, e.Offset,
-				e.Variable, c.says, c.offset, c.variable)
+				e.Text, e.Offset, e.Variable, c.says, c.offset, c.variable)
 		}
 	}
 }
@@ -88,8 +87,7 @@ func TestExpandTellsWhatItUsed(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := []Use{{"SET", true, false}, {"UNSET", false, false}, {"OTHER", false, true},
-		{"SET", true, true},
-		{"INNER", false, false}, {"SET", true, true}}
+		{"SET", true, true}, {"INNER", false, false}, {"SET", true, true}}
 	if len(uses) != len(want) {
 		t.Fatalf("uses %v, want %v", uses, want)
 	}

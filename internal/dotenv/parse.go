@@ -113,8 +113,7 @@ func (p *parser) value(s *Setting, lineStart, lineEnd int) int {
 		if i >= len(data) {
 			p.fault(s.start-lineStart+1,
 				fmt.Sprintf("the value of %s begins with %c and the closing one is missing",
-					s.Key, s.quote),
-				"Close the quote at the value's end.")
+					s.Key, s.quote), "Close the quote at the value's end.")
 			p.next(lineEnd)
 			return -1
 		}

@@ -21,8 +21,7 @@ var bun = &Manager{
 		runs: true,
 		ways: func(_ *nodeProject, lock string) nodeWays {
 			return nodeWays{words: []string{"bun"}, install: frozenBy("--frozen-lockfile", lock),
-				run:  []string{"run"},
-				exec: []string{"x"}}
+				run: []string{"run"}, exec: []string{"x"}}
 		},
 	},
 }

@@ -39,9 +39,8 @@ func TestScriptsCalled(t *testing.T) {
 		"concurrently npm:dev:*":   ".:dev:api .:dev:css",
 		"turbo run build": "apps/desk:prebuild apps/desk:build apps/desk:postbuild " +
 			"apps/office:build",
-		"turbo build --filter=@ferry/office": "apps/office:build",
-		"nx run @ferry/desk:build": "apps/desk:prebuild apps/desk:build " +
-			"apps/desk:postbuild",
+		"turbo build --filter=@ferry/office":   "apps/office:build",
+		"nx run @ferry/desk:build":             "apps/desk:prebuild apps/desk:build apps/desk:postbuild",
 		"npx turbo run build -F @ferry/office": "apps/office:build",
 	} {
 		var got []string
@@ -98,10 +97,8 @@ func TestObeyed(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{}
 	for _, name := range []string{".npmrc", "web/.npmrc", "web/app/.npmrc", "web/app/package.json",
-		"web/.yarnrc.yml",
-		"web/.yarn/releases/yarn-4.cjs", "mill/build.gradle.kts",
-		"mill/gradle/wrapper/gradle-wrapper.jar",
-		"mill/pom.xml",
+		"web/.yarnrc.yml", "web/.yarn/releases/yarn-4.cjs", "mill/build.gradle.kts",
+		"mill/gradle/wrapper/gradle-wrapper.jar", "mill/pom.xml",
 		"mill/.mvn/jvm.config", "office/setup.py", "office/pyproject.toml", "quay/Cargo.toml",
 		"quay/build.rs",
 		"quay/.cargo/config.toml", "rota/Gemfile", "rota/rota.gemspec", "desk/Desk.csproj",
@@ -134,8 +131,7 @@ func TestTasksOf(t *testing.T) {
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }
 	fsys := fstest.MapFS{
 		"Makefile": file("A := $(shell tide (x) y)\nB != date\n-include make/*.mk " +
-			"absent.mk\ninclude " +
-			"$(C)/d.mk\nall: a\na:\n\t@x\n"),
+			"absent.mk\ninclude $(C)/d.mk\nall: a\na:\n\t@x\n"),
 		"make/1.mk": file("include make/2.mk\nZ = $(shell one)\n"), "make/2.mk": file("include " +
 			"make/1.mk\n"),
 		"own.mk": file("b:\n\ty\n"), "sub/Makefile": file("include " +
@@ -144,9 +140,7 @@ func TestTasksOf(t *testing.T) {
 			"describe`\nx:\n  y\n"),
 		"a.just": file("w := `whoami`\n"), "tools/mod.just": file(""),
 		"Taskfile.yml": file("includes:\n  docs: ./docs/Taskfile.yml\n  web:\n    taskfile: " +
-			"web.yml\nvars:\n  V:\n " +
-			"   sh: date\n" +
-			"tasks:\n  a: b\n"),
+			"web.yml\nvars:\n  V:\n    sh: date\ntasks:\n  a: b\n"),
 		"docs/Taskfile.yml": file("tasks:\n  x:\n    status:\n      - sh: test -f " +
 			"y\n"), "web.yml": file(""),
 	}
@@ -168,9 +162,7 @@ func TestTasksOf(t *testing.T) {
 		if strings.Join(got.Files, " ") != c.files || strings.Join(got.Runs, ", ") != c.runs ||
 			strings.Join(got.Unknown, " ") != c.unknown || strings.Join(targets, " ") != c.targets {
 			t.Errorf("%s %s in %s: files %q, runs %q, unknown %q, targets %q", c.program, c.file,
-				c.dir,
-				got.Files, got.Runs,
-				got.Unknown, targets)
+				c.dir, got.Files, got.Runs, got.Unknown, targets)
 		}
 	}
 }
@@ -187,18 +179,15 @@ func TestAssetScripts(t *testing.T) {
 		"one": {map[string]string{"build": "vite build", "watch": "vite build --watch"}, "build",
 			"watch"},
 		"by kind": {map[string]string{"build:css": "sass a b", "build:js": "esbuild a"},
-			"build:css " +
-				"build:js", ""},
+			"build:css build:js", ""},
 		"one that calls them": {map[string]string{"build": "npm run build:css",
 			"build:css": "sass a b"}, "build", ""},
 		"for other ends": {map[string]string{"build:docker": "docker build .",
-			"build:prod": "vite build"},
-			"", ""},
+			"build:prod": "vite build"}, "", ""},
 		"of all members": {map[string]string{"build": "turbo run build"}, "", ""},
 		"in a container": {map[string]string{"build": "docker build ."}, "", ""},
 		"a look at the code": {map[string]string{"watch": "tsc --noEmit --watch",
-			"lint:watch": "eslint " +
-				"--watch"}, "", ""},
+			"lint:watch": "eslint --watch"}, "", ""},
 		"a builder that stays": {map[string]string{"build": "webpack --watch"}, "", ""},
 		"nothing":              {nil, "", ""},
 	} {
@@ -218,11 +207,9 @@ func TestAssetScripts(t *testing.T) {
 func TestRunsHelper(t *testing.T) {
 	t.Parallel()
 	for line, want := range map[string]bool{"go run ./cmd/gencharts": true,
-		"go run ./tools/seed": true, "go run " +
-			".": false,
+		"go run ./tools/seed": true, "go run .": false,
 		"go run ./cmd/office": false, "go run main.go": false, "cargo run --bin " +
-			"migrate-tides": true, "cargo " +
-			"run": false,
+			"migrate-tides": true, "cargo run": false,
 		"go test ./...": false, "node seed.js": false} {
 		if got := RunsHelper(strings.Fields(line)); got != want {
 			t.Errorf("%s: %v", line, got)

@@ -13,8 +13,7 @@ var conda = &Manager{
 		claims: func(p *pythonProject) string { return p.first(condaFiles...) },
 		ways: func(p *pythonProject) pythonWays {
 			return pythonWays{install: []string{"conda", "env", "update", "--quiet", "--prefix",
-				".venv", "--file",
-				p.manifest},
+				".venv", "--file", p.manifest},
 				run: []string{"conda", "run", "--prefix", ".venv", "--no-capture-output"}}
 		},
 	},

@@ -60,21 +60,18 @@ var dotnet = &Ecosystem{
 	Managers: []*Manager{{Name: "dotnet", Lists: true, Locks: []string{"packages.lock.json"},
 		Obeys: []string{
 			"*.??proj", "Directory.Build.*", "Directory.Packages.props", "[Nn]u[Gg]et.[Cc]onfig",
-			"global.json",
-			".config/dotnet-tools.json"}}},
+			"global.json", ".config/dotnet-tools.json"}}},
 	Frameworks: []*Framework{{Name: "aspnet", Config: dotnetConfig},
 		{Name: "worker", Config: dotnetConfig}},
 	Given: []string{"ASPNETCORE_URLS", "ASPNETCORE_ENVIRONMENT", "DOTNET_ENVIRONMENT",
-		"DOTNET_URLS",
-		"DOTNET_RUNNING_IN_CONTAINER"},
+		"DOTNET_URLS", "DOTNET_RUNNING_IN_CONTAINER"},
 	Manifests: []string{"*.sln", "*.slnx", "*.csproj", "*.fsproj", "*.vbproj"},
 	Endings:   []string{".cs"},
 	Language:  csharp,
 	Tools: []Tool{{Name: "dotnet", Called: []string{"dotnet"},
 		Images: []string{"dotnet/sdk", "sdk"},
 		Packages: map[string]string{"pacman": "dotnet-sdk", "dnf": "dotnet-sdk-8.0",
-			"brew": "dotnet",
-			"apk":  "dotnet8-sdk"}}},
+			"brew": "dotnet", "apk": "dotnet8-sdk"}}},
 	Logins: []string{".nuget/NuGet/NuGet.Config", ".config/NuGet/NuGet.Config"},
 	Public: []string{"api.nuget.org", "www.nuget.org"},
 	Verbs: []Verb{
@@ -124,8 +121,7 @@ func readDotnet(f Folder) (*Finding, error) {
 	install := f.step(stack.Install, f.At(solution, 1), "dotnet", "restore", solution)
 	build := f.step(stack.Build, f.At(solution, 1), "dotnet", "build", solution, "--no-restore")
 	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config",
-		"Directory.Packages.props",
-		"Directory.Build.props")
+		"Directory.Packages.props", "Directory.Build.props")
 	for _, m := range out.Members {
 		if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, m)); err == nil {
 			for _, e := range entries {
@@ -271,15 +267,13 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	}
 	if c.uses("Microsoft.EntityFrameworkCore.") && f.exists("Migrations") {
 		s := f.step(stack.Migrate, f.lineWith(manifest, "Microsoft.EntityFrameworkCore"), "dotnet",
-			"ef", "database",
-			"update", "--project", manifest)
+			"ef", "database", "update", "--project", manifest)
 		s.Inputs = f.folders("Migrations")
 		out.step(s)
 	}
 	serve := func() *stack.Serve {
 		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project",
-			manifest},
-			At: f.At(manifest, 1), Source: stack.FromFramework}
+			manifest}, At: f.At(manifest, 1), Source: stack.FromFramework}
 	}
 	switch {
 	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Web"):

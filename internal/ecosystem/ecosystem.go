@@ -78,8 +78,7 @@ func (f Folder) Read(name string) ([]byte, error) {
 		}
 	}
 	return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeFileUnreadable,
-		At: stack.Place{File: file},
-		Text: "the file can't be read: " +
+		At: stack.Place{File: file}, Text: "the file can't be read: " +
 			stack.Reason(err), Remedy: "Check its rights and its size.", Cause: err}
 }
 
@@ -184,8 +183,7 @@ func (f Folder) around(ecosystem string) *Finding {
 // finding begins what is said of a folder with this manifest.
 func (f Folder) finding(ecosystem, manager, manifest, says string) *Finding {
 	out := &Finding{Within: f.within(ecosystem),
-		Project: stack.Project{Path: f.Path, Ecosystem: ecosystem,
-			Manager: manager}}
+		Project: stack.Project{Path: f.Path, Ecosystem: ecosystem, Manager: manager}}
 	if out.Within != nil {
 		out.Project.Manager = out.Within.Project.Manager
 	}
@@ -224,8 +222,7 @@ func (f *Finding) lockMissing(lock string, at stack.Place) {
 func (f *Finding) compiles(name string, takes []string, certain bool, at stack.Place) {
 	for _, t := range takes {
 		f.Project.Compiles = append(f.Project.Compiles,
-			stack.Compile{Package: name, Takes: t, Certain: certain,
-				At: at})
+			stack.Compile{Package: name, Takes: t, Certain: certain, At: at})
 	}
 }
 
@@ -248,23 +245,15 @@ func (f *Finding) drop(role stack.Role) {
 
 // keepsToLock are words of installs that change nothing but what happens where the lock file is out
 // of date.
-var keepsToLock = []string{
-	"--locked",
-	"--frozen",
-	"--check-locked",
-	"--frozen-lockfile",
-	"--immutable",
-	"--locked-mode",
-}
+var keepsToLock = []string{"--locked", "--frozen", "--check-locked", "--frozen-lockfile",
+	"--immutable", "--locked-mode"}
 
 // step adds a step. An install that makes the lock file and the one that keeps to it are remembered
 // as the same.
 func (f *Finding) step(s stack.Step) {
 	if s.As == nil && s.Role == stack.Install {
-		s.As = slices.DeleteFunc(
-			slices.Clone(s.Command),
-			func(w string) bool { return slices.Contains(keepsToLock, w) },
-		)
+		s.As = slices.DeleteFunc(slices.Clone(s.Command),
+			func(w string) bool { return slices.Contains(keepsToLock, w) })
 	}
 	f.Project.Steps = append(f.Project.Steps, s)
 }
@@ -407,9 +396,7 @@ func parseJSON(f Folder, name string, data []byte, out any) (map[string]int, err
 		line, column := position(data, offset)
 		lines := strings.Split(string(data), "\n")
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
-			At:     f.At(name, line),
-			Column: column,
-			Text:   text,
+			At: f.At(name, line), Column: column, Text: text,
 			Line:   strings.TrimRight(lines[line-1], "\r"),
 			Remedy: "Correct the file here or just above: often a comma too many or too few."}
 	}

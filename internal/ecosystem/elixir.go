@@ -33,8 +33,7 @@ var elixir = &Ecosystem{
 	Tools: []Tool{{Name: "elixir", Ask: []string{"--short-version"}, Called: []string{"elixir"},
 		Images: []string{"elixir"},
 		Packages: map[string]string{"pacman": "elixir", "apt": "elixir", "dnf": "elixir",
-			"brew": "elixir",
-			"apk":  "elixir"}}},
+			"brew": "elixir", "apk": "elixir"}}},
 	Verbs: []Verb{
 		{SetsUp, []string{"mix local*|archive*"}},
 		{MakesKey, []string{"mix phx.gen.secret"}},
@@ -58,9 +57,7 @@ var mix = &Manager{
 	Weight: &Weight{expr.New(`(?m)^  "`), 1_500_000, []string{"deps"}},
 	Obeys:  []string{"mix.exs", "config/*.exs"},
 	Tools: []Tool{{Name: "mix", Packages: map[string]string{"pacman": "elixir", "apt": "elixir",
-		"dnf":  "elixir",
-		"brew": "elixir",
-		"apk":  "elixir"}}},
+		"dnf": "elixir", "brew": "elixir", "apk": "elixir"}}},
 	Verbs: []Verb{{stack.Install, []string{"mix deps.get|setup"}}},
 }
 

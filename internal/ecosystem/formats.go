@@ -65,10 +65,8 @@ func parseTOML(f Folder, name string, data []byte, out any) error {
 		return nil
 	}
 	fault := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax, At: f.At(name, 1),
-		Text: "not valid TOML: " +
-			strings.TrimPrefix(err.Error(),
-				"toml: "), Remedy: "Correct the file at this place or just above it.",
-		Cause: err}
+		Text: "not valid TOML: " + strings.TrimPrefix(err.Error(),
+			"toml: "), Remedy: "Correct the file at this place or just above it.", Cause: err}
 	var at *toml.DecodeError
 	if errors.As(err, &at) {
 		fault.At.Line, fault.Column = at.Position()

@@ -40,30 +40,24 @@ func TestFaultsTellThePlace(t *testing.T) {
 		where string
 		line  string
 	}{
-		"toml": {func(f Folder, n string,
-			d []byte) error {
+		"toml": {func(f Folder, n string, d []byte) error {
 			return parseTOML(f, n, d, &struct{}{})
-		},
-			"a = 1\nb = \n", "app/m:2:5", "b = "},
-		"toml, a wrong kind": {func(f Folder, n string,
-			d []byte) error {
+		}, "a = 1\nb = \n", "app/m:2:5", "b = "},
+		"toml, a wrong kind": {func(f Folder, n string, d []byte) error {
 			return parseTOML(f, n, d, &struct{ A []string }{})
 		}, "\na = 1\n", "app/m:2:5", "a = 1"},
 		"xml": {func(f Folder, n string, d []byte) error { return parseXML(f, n, d, &struct{}{}) },
 			"<a>\n<b>\r\n</a>", "app/m:3", "</a>"},
-		"xml, nothing": {func(f Folder, n string,
-			d []byte) error {
+		"xml, nothing": {func(f Folder, n string, d []byte) error {
 			return parseXML(f, n, d, &struct{}{})
-		}, "",
-			"app/m:1", ""},
+		}, "", "app/m:1", ""},
 		"yaml": {func(f Folder, n string, d []byte) error {
 			return wrongYAML(f, n, parseYAML(d, &struct{ A []string }{}))
 		}, "x: 1\na: [b\n", "app/m", ""},
 		"json": {func(f Folder, n string, d []byte) error {
 			_, err := parseJSON(f, n, d, &struct{}{})
 			return err
-		},
-			"{\n\"a\": 1,\n}", "app/m:3:1", "}"},
+		}, "{\n\"a\": 1,\n}", "app/m:3:1", "}"},
 	} {
 		err := c.parse(folder(map[string]string{"m": c.text}), "m", []byte(c.text))
 		if err == nil {
@@ -75,8 +69,7 @@ func TestFaultsTellThePlace(t *testing.T) {
 			fault.Code != "manifest-syntax" ||
 			fault.Remedy == "" || strings.Contains(fault.Text, "\n\n") {
 			t.Errorf("%s: at %s, line %q, %s; want %s, %q", name, fault.Where(), fault.Line,
-				fault.Text, c.where,
-				c.line)
+				fault.Text, c.where, c.line)
 		}
 	}
 }
@@ -123,8 +116,7 @@ func TestPinned(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{"v20.1\n": "^20.1", "lts/iron": "", "ruby-3.2.1": "",
-		"node-18": "^18",
-		"":        "", "20.1\n# comment": "^20.1"} {
+		"node-18": "^18", "": "", "20.1\n# comment": "^20.1"} {
 		out := &Finding{}
 		folder(map[string]string{".nvmrc": text}).versionFile(out, "node", ".nvmrc")
 		got := ""

@@ -18,8 +18,7 @@ var (
 	goListens = expr.New(
 		`(?:ListenAndServe\(|Addr:\s*|Run\(|Start\(|[aA]ddr\s*:?=\s*|Listen\((?:"tcp",\s*)?|` +
 			`[pP]ort\s*:?=\s*|flag\.String(?:Var)?\((?:&\w+,\s*)?"(?:\w*[-_])?` +
-			`(?:addr|address|listen|bind|host|http)",\s*)` +
-			`"[^":]*:?(\d{2,5})"`)
+			`(?:addr|address|listen|bind|host|http)",\s*)` + `"[^":]*:?(\d{2,5})"`)
 	goMain   = expr.New(`(?m)^package main\b`)
 	goServes = expr.New(`"net/http"|net\.Listen\(`)
 	goOpens  = expr.New(`ListenAndServe|http\.Serve(?:TLS)?\(|net\.Listen\(`)
@@ -92,8 +91,7 @@ func readGo(f Folder) (*Finding, error) {
 		return nil, err
 	}
 	g := &goProject{Folder: f, manifest: manifest, out: f.finding("go", "go", manifest, manifest),
-		constraint: "*",
-		at:         f.At(manifest, 1), requires: map[string]stack.Place{},
+		constraint: "*", at: f.At(manifest, 1), requires: map[string]stack.Place{},
 		asks: map[string]stack.Place{}}
 	if err := g.parse(data); err != nil {
 		return nil, err
@@ -128,8 +126,7 @@ func readGo(f Folder) (*Finding, error) {
 			port, at = f.portByCode(goListens, main...)
 		}
 		g.out.Project.Serve = &stack.Serve{Command: []string{"go", "run", dir},
-			Ports: httpPort(port, at),
-			At:    f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
+			Ports: httpPort(port, at), At: f.At(main[0], 1), PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	if manifest == "go.mod" {
 		g.out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))

@@ -14,8 +14,7 @@ var gradle = &Manager{
 		"gradle/wrapper/*", "buildSrc/*"},
 	Tools: []Tool{{Name: "gradle", Called: []string{"gradle"},
 		Packages: map[string]string{"pacman": "gradle", "apt": "gradle", "dnf": "gradle",
-			"brew": "gradle",
-			"apk":  "gradle"}}},
+			"brew": "gradle", "apk": "gradle"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"gradle test|check", "gradle clean test|check"}},
 		{Serves, []string{"gradle bootRun|run|quarkusDev|:*"}},
@@ -144,8 +143,7 @@ func (p *gradleProject) runtimes() {
 func (p *gradleProject) build() {
 	s := p.step(stack.Build, p.At(p.manifest, 1), p.gradle, "--console=plain", "assemble")
 	s.Inputs = append(p.in(p.manifest, "gradle.lockfile", "gradle.properties", "settings.gradle",
-		"settings.gradle.kts"),
-		p.folders("src")...)
+		"settings.gradle.kts"), p.folders("src")...)
 	for _, m := range p.out.Members {
 		s.Inputs = append(s.Inputs, p.folders(m+"/build.gradle", m+"/build.gradle.kts",
 			m+"/src")...)
@@ -161,16 +159,13 @@ var gradleServers = []rule[*gradleProject]{
 			p.javaServer(p.out, "spring-boot", p.line("org.springframework.boot"),
 				p.call("bootRun"))
 		}},
-	{"quarkus", func(p *gradleProject) bool { return p.has("io.quarkus") },
-		func(p *gradleProject) {
-			p.javaServer(p.out, "quarkus", p.line("io.quarkus"),
-				p.call("quarkusDev", "-Dquarkus.console.enabled=false"))
-		}},
-	{"a program that is run",
-		func(p *gradleProject) bool {
-			return p.has("io.micronaut.application", "io.ktor.plugin") ||
-				gradleApp.MatchString(p.text)
-		},
+	{"quarkus", func(p *gradleProject) bool { return p.has("io.quarkus") }, func(p *gradleProject) {
+		p.javaServer(p.out, "quarkus", p.line("io.quarkus"),
+			p.call("quarkusDev", "-Dquarkus.console.enabled=false"))
+	}},
+	{"a program that is run", func(p *gradleProject) bool {
+		return p.has("io.micronaut.application", "io.ktor.plugin") || gradleApp.MatchString(p.text)
+	},
 		func(p *gradleProject) {
 			port, portAt := p.PortSetting()
 			p.out.Project.Serve = &stack.Serve{Command: p.call("run"), At: p.At(p.manifest, 1),

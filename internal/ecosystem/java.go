@@ -26,8 +26,7 @@ var java = &Ecosystem{
 	Tools: []Tool{{Name: "java", Ask: []string{"-version"}, Called: []string{"java"}, Meta: true,
 		Images: []string{"openjdk", "eclipse-temurin", "amazoncorretto"},
 		Packages: map[string]string{"pacman": "jdk-openjdk", "apt": "default-jdk",
-			"dnf": "java-latest-openjdk-devel", "brew": "openjdk",
-			"apk": "openjdk21"}}},
+			"dnf": "java-latest-openjdk-devel", "brew": "openjdk", "apk": "openjdk21"}}},
 	VersionManagers: []string{"sdk"},
 	Logins:          []string{".m2/settings.xml", ".gradle/gradle.properties"},
 	Public:          []string{"repo.maven.apache.org", "repo1.maven.org"},
@@ -107,8 +106,7 @@ func (f Folder) javaServer(out *Finding, framework string, at stack.Place, comma
 		port, portAt = 8080, at
 	}
 	p.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt),
-		PortBy: stack.PortBy{Env: env},
-		Source: stack.FromFramework}
+		PortBy: stack.PortBy{Env: env}, Source: stack.FromFramework}
 }
 
 // android leaves out what only another system's kit can build.

@@ -369,9 +369,8 @@ var everywhere = []string{".git", ".nharbor", ".hg", ".svn", ".idea", ".vscode",
 func Made(name string, beside func(file string) bool) bool {
 	made := madeNames()
 	ecosystems, known := made[name]
-	return known && (ecosystems == nil ||
-		slices.ContainsFunc(ecosystems,
-			func(e *Ecosystem) bool { return slices.ContainsFunc(e.Manifests, beside) }))
+	return known && (ecosystems == nil || slices.ContainsFunc(ecosystems,
+		func(e *Ecosystem) bool { return slices.ContainsFunc(e.Manifests, beside) }))
 }
 
 var madeNames = once(func() map[string][]*Ecosystem {
@@ -410,12 +409,10 @@ func OfCode(ending string) *Ecosystem { return code()[ending] }
 var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ", "CI", "TMPDIR",
 	"TEMP", "EDITOR",
 	"HOSTNAME", "PORT", "HOST", "DEBUG", "VERCEL", "VERCEL_URL", "NETLIFY", "GITHUB_ACTIONS",
-	"APP_ENV",
-	"WEB_CONCURRENCY",
+	"APP_ENV", "WEB_CONCURRENCY",
 	"PIDFILE", "LOGNAME", "TMP", "COLUMNS", "LINES", "NO_COLOR", "COLORTERM", "ZONEINFO", "DISPLAY",
 	"SYSTEMROOT", "WINDIR", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA",
-	"USERPROFILE", "COMSPEC",
-	"PATHEXT", "HOMEDRIVE", "HOMEPATH", "USERNAME", "COMPUTERNAME",
+	"USERPROFILE", "COMSPEC", "PATHEXT", "HOMEDRIVE", "HOMEPATH", "USERNAME", "COMPUTERNAME",
 	"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME",
 	"XDG_RUNTIME_DIR", "GOOS", "GOARCH", "GOPATH", "GOPROXY", "GOGC", "GODEBUG", "PGPASSFILE",
 	"SSH_AUTH_SOCK", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy",
@@ -424,8 +421,7 @@ var given = []string{"PATH", "HOME", "USER", "SHELL", "TERM", "LANG", "PWD", "TZ
 	"NOTIFY_SOCKET", "WATCHDOG_USEC", "WATCHDOG_PID", "LISTEN_PID", "LISTEN_FDS", "LISTEN_FDNAMES",
 	"INVOCATION_ID",
 	"JOURNAL_STREAM", "CREDENTIALS_DIRECTORY", "RUNTIME_DIRECTORY", "STATE_DIRECTORY",
-	"CACHE_DIRECTORY",
-	"LOGS_DIRECTORY", "CONFIGURATION_DIRECTORY"}
+	"CACHE_DIRECTORY", "LOGS_DIRECTORY", "CONFIGURATION_DIRECTORY"}
 
 // Given reports whether a variable of that name is set by the system, the shell or a tool, so that
 // no settings file has to.
@@ -438,8 +434,7 @@ func Given(name string) bool {
 // hostPrefixes begin the variables that a system, a server for programs or a tool sets for all that
 // it runs.
 var hostPrefixes = []string{"NPM_", "XDG_", "KUBERNETES_", "WERKZEUG_", "UWSGI_", "GUNICORN_",
-	"FCGI_", "SSL_CLIENT_",
-	"PYTHON", "JUPYTER_", "NODE_DEBUG", "CARGO_"}
+	"FCGI_", "SSL_CLIENT_", "PYTHON", "JUPYTER_", "NODE_DEBUG", "CARGO_"}
 
 // ofRequest are the variables that a web server sets for a program, by RFC 3875 and by those after
 // it.

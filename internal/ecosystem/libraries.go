@@ -16,19 +16,15 @@ var libraries = map[string]map[string]string{
 	"pango": {"apt": "libpango1.0-dev", "dnf": "pango-devel", "apk": "pango-dev", "brew": "pango",
 		"pacman": "pango"},
 	"libjpeg": {"apt": "libjpeg-dev", "dnf": "libjpeg-turbo-devel", "apk": "libjpeg-turbo-dev",
-		"brew":   "jpeg-turbo",
-		"pacman": "libjpeg-turbo"},
+		"brew": "jpeg-turbo", "pacman": "libjpeg-turbo"},
 	"xmlsec1": {"apt": "libxmlsec1-dev", "dnf": "xmlsec1-devel", "apk": "xmlsec-dev",
-		"brew":   "libxmlsec1",
-		"pacman": "xmlsec"},
+		"brew": "libxmlsec1", "pacman": "xmlsec"},
 	"dbus-1": {"apt": "libdbus-1-dev", "dnf": "dbus-devel", "apk": "dbus-dev", "brew": "dbus",
 		"pacman": "dbus"},
 	"odbc": {"apt": "unixodbc-dev", "dnf": "unixODBC-devel", "apk": "unixodbc-dev",
-		"brew":   "unixodbc",
-		"pacman": "unixodbc"},
+		"brew": "unixodbc", "pacman": "unixodbc"},
 	"libcgraph": {"apt": "libgraphviz-dev", "dnf": "graphviz-devel", "apk": "graphviz-dev",
-		"brew":   "graphviz",
-		"pacman": "graphviz"},
+		"brew": "graphviz", "pacman": "graphviz"},
 	"gobject-introspection-1.0": {"apt": "libgirepository1.0-dev",
 		"dnf": "gobject-introspection-devel",
 		"apk": "gobject-introspection-dev", "brew": "gobject-introspection",
@@ -44,8 +40,7 @@ var libraries = map[string]map[string]string{
 // libraryFolders are where the files that pkg-config reads lie.
 var libraryFolders = []string{"/usr/lib/*/pkgconfig", "/usr/lib/pkgconfig", "/usr/lib64/pkgconfig",
 	"/usr/share/pkgconfig", "/usr/local/lib/pkgconfig", "/usr/local/share/pkgconfig",
-	"/opt/homebrew/lib/pkgconfig",
-	"/opt/homebrew/opt/*/lib/pkgconfig"}
+	"/opt/homebrew/lib/pkgconfig", "/opt/homebrew/opt/*/lib/pkgconfig"}
 
 // libraryFiles are patterns of the file of a library.
 func libraryFiles(name string) (out []string) {
@@ -58,8 +53,7 @@ func libraryFiles(name string) (out []string) {
 // libraryTool is the tool that stands for every library.
 var libraryTool = Tool{Name: library, Family: true, HeadersOf: libraryFiles,
 	Package: func(system, name string) string {
-		return libraries[strings.TrimPrefix(name,
-			library)][system]
+		return libraries[strings.TrimPrefix(name, library)][system]
 	}}
 
 // against are what it takes to compile against libraries.

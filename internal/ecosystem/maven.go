@@ -13,8 +13,7 @@ var maven = &Manager{
 	Obeys: []string{"pom.xml", ".mvn/*", ".mvn/wrapper/*"},
 	Tools: []Tool{{Name: "mvn", Called: []string{"maven"},
 		Packages: map[string]string{"pacman": "maven", "apt": "maven", "dnf": "maven",
-			"brew": "maven",
-			"apk":  "maven"}}},
+			"brew": "maven", "apk": "maven"}}},
 	Verbs: []Verb{
 		{stack.Test, []string{"mvn test|verify", "mvn clean test|verify"}},
 		{Serves, []string{"mvn spring-boot:run|quarkus:dev"}},
@@ -190,9 +189,8 @@ var mavenMigrations = []rule[*mavenProject]{
 
 var mavenServers = []rule[*mavenProject]{
 	{"spring boot", func(p *mavenProject) bool {
-		return p.m.uses("spring-boot-maven-plugin") ||
-			p.m.Parent.ArtifactID == springParent &&
-				p.m.uses("spring-boot-starter-web", "spring-boot-starter-webflux")
+		return p.m.uses("spring-boot-maven-plugin") || p.m.Parent.ArtifactID == springParent &&
+			p.m.uses("spring-boot-starter-web", "spring-boot-starter-webflux")
 	},
 		func(p *mavenProject) {
 			p.javaServer(p.out, "spring-boot",
@@ -208,11 +206,8 @@ var mavenServers = []rule[*mavenProject]{
 		func(p *mavenProject) {
 			port, portAt := p.PortSetting()
 			p.out.Project.Serve = &stack.Serve{Command: []string{p.mvn, "--batch-mode", "--quiet",
-				"compile",
-				"exec:java"},
-				At: p.line("exec-maven-plugin"), Ports: httpPort(port,
-					portAt), PortBy: stack.PortBy{Env: "PORT"},
-				Source: stack.FromFramework}
+				"compile", "exec:java"}, At: p.line("exec-maven-plugin"), Ports: httpPort(port,
+				portAt), PortBy: stack.PortBy{Env: "PORT"}, Source: stack.FromFramework}
 		}},
 }
 

@@ -38,16 +38,14 @@ var node = &Ecosystem{
 	Frameworks: frameworksOfNode(),
 	Manifests:  []string{"package.json"},
 	Made: []string{"node_modules", "bower_components", "dist", ".next", ".nuxt", ".svelte-kit",
-		".turbo",
-		".yarn"},
+		".turbo", ".yarn"},
 	Endings: []string{".js", ".mjs", ".cjs", ".ts", ".mts", ".jsx", ".tsx", ".vue", ".svelte",
 		".astro"},
 	Language: ecmaScript,
 	Given:    []string{"NODE_ENV", "MODE", "DEV", "PROD", "SSR", "BASE_URL", "NEXT_RUNTIME"},
 	Tools: []Tool{{Name: "node", Called: []string{"nodejs", "node"}, Images: []string{"node"},
 		Packages: map[string]string{"pacman": "nodejs npm", "apt": "nodejs npm", "dnf": "nodejs",
-			"brew": "node",
-			"apk":  "nodejs npm"}}},
+			"brew": "node", "apk": "nodejs npm"}}},
 	VersionManagers: []string{"nvm", "fnm", "corepack", "volta"},
 	Logins:          []string{".npmrc", ".yarnrc.yml"},
 	Public:          []string{"registry.npmjs.org", "registry.yarnpkg.com"},
@@ -55,14 +53,8 @@ var node = &Ecosystem{
 		{stack.Test, []string{"script test|t", "jest", "vitest"}},
 		{
 			Serves,
-			[]string{
-				"script start*|dev*|develop*|serve*|preview*|server*",
-				"node * $",
-				"nodemon",
-				"http-server",
-				"live-server",
-				"serve",
-			},
+			[]string{"script start*|dev*|develop*|serve*|preview*|server*", "node * $", "nodemon",
+				"http-server", "live-server", "serve"},
 		},
 		{stack.Build, []string{"script build*", "ng build", "vite build"}},
 	},
@@ -77,22 +69,20 @@ var ecmaScript = &Language{
 	Blocks:   [][2]string{{"/*", "*/"}, {"<!--", "-->"}},
 	Quotes:   []Quote{doubled, single, {Open: "`", Close: "`", Code: "${", Lines: true}},
 	Patterns: true,
-	Accesses: slices.Concat(holds(false, inNodeEnv...), callsFor(false, "Deno.env.get"),
-		[]Access{
-			{Path: "*configService.get", With: imported("@nestjs/config")},
-			{Path: "*configService.getOrThrow", With: imported("@nestjs/config"), Must: true},
-			{Path: "env.get", With: imported("env-var"), Default: []string{"default"},
-				Required: []string{"required"}},
-		}),
+	Accesses: slices.Concat(holds(false, inNodeEnv...), callsFor(false, "Deno.env.get"), []Access{
+		{Path: "*configService.get", With: imported("@nestjs/config")},
+		{Path: "*configService.getOrThrow", With: imported("@nestjs/config"), Must: true},
+		{Path: "env.get", With: imported("env-var"), Default: []string{"default"},
+			Required: []string{"required"}},
+	}),
 	Else:      append([]string{"===", "!==", "?", "||=", "??="}, usualElse...),
 	MustCalls: endsWithout,
 	Schemas: []Schema{
 		{With: inNodeEnv, Library: imported("zod"), Roots: []string{"z", "zod"},
 			Open: []string{"optional", "default", "catch", "nullish", "prefault"}},
 		{With: inNodeEnv, Library: imported("joi", "@hapi/joi", "yup"),
-			Roots:  []string{"joi", "Joi", "yup", "Yup"},
-			Open:   []string{"optional", "default", "notRequired"},
-			Needed: []string{"required"}},
+			Roots: []string{"joi", "Joi", "yup", "Yup"},
+			Open:  []string{"optional", "default", "notRequired"}, Needed: []string{"required"}},
 		{With: inNodeEnv, Library: imported("envalid"),
 			Roots: []string{"str", "num", "bool", "port", "host", "url", "email", "json"},
 			Open:  []string{"default", "devDefault"}},
@@ -136,9 +126,7 @@ func frozenBy(flag, lock string) []string {
 
 // nodeOwnVerbs are words behind a manager's name that are never a script's.
 var nodeOwnVerbs = []string{"install", "i", "ci", "add", "exec", "dlx", "x", "link", "init",
-	"create", "workspaces",
-	"upgrade",
-	"update", "global"}
+	"create", "workspaces", "upgrade", "update", "global"}
 
 // nodeLocks lists the lock files, the one first whose manager is taken when there are several.
 func nodeLocks() (out []struct{ file, manager string }) {
@@ -312,8 +300,7 @@ func (n *nodeProject) install() {
 		s.As = n.tool.call(n.tool.node.ways(n, "").install...)
 	}
 	s.Inputs = n.locked(n.lockFile(), "package.json", ".npmrc", ".yarnrc.yml", ".yarnrc",
-		"pnpm-workspace.yaml",
-		"bunfig.toml")
+		"pnpm-workspace.yaml", "bunfig.toml")
 	if !n.tool.noModules && packages > 0 {
 		s.Outputs = []string{n.At("node_modules", 0).File}
 	}
@@ -330,19 +317,15 @@ func (n *nodeProject) install() {
 	if n.Has("binding.gyp") {
 		n.compiles("this project", []string{"gcc", "make", "python3"}, true, n.At("binding.gyp", 1))
 	}
-	slices.SortFunc(n.out.Project.Compiles,
-		func(a, b stack.Compile) int {
-			return strings.Compare(a.Package+a.Takes, b.Package+b.Takes)
-		})
+	slices.SortFunc(n.out.Project.Compiles, func(a, b stack.Compile) int {
+		return strings.Compare(a.Package+a.Takes, b.Package+b.Takes)
+	})
 }
 
 func (n *nodeProject) compiles(name string, takes []string, certain bool, at stack.Place) {
 	for _, t := range takes {
-		n.out.Project.Compiles = append(
-			n.out.Project.Compiles,
-			stack.Compile{Package: name, Takes: t, Certain: certain,
-				At: at},
-		)
+		n.out.Project.Compiles = append(n.out.Project.Compiles,
+			stack.Compile{Package: name, Takes: t, Certain: certain, At: at})
 	}
 }
 
@@ -440,14 +423,12 @@ func (n *nodeProject) prepare(all []*Finding) {
 	script := n.serveScript()
 	if n.out.Within != nil && scripts["build"] != "" &&
 		(script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) ||
-			n.onlyMakes(script)) &&
-		builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
+			n.onlyMakes(script)) && builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
 		n.out.step(n.script(stack.Build,
 			"build")) // a library that others of the same project use as it is built
 	}
 	if script != "" && strings.HasPrefix(script, "start") &&
-		!devBuild.MatchString(scripts[script]) &&
-		strings.TrimSpace(scripts["build"]) != "" {
+		!devBuild.MatchString(scripts[script]) && strings.TrimSpace(scripts["build"]) != "" {
 		n.out.step(n.script(stack.Build, "build"))
 	}
 	add := func(role stack.Role, names ...string) bool {
@@ -469,8 +450,7 @@ func (n *nodeProject) prepare(all []*Finding) {
 	}
 	m := nodeMigration(n)
 	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil &&
-		m.generate != nil &&
-		!n.withInstall(m.generate, all) {
+		m.generate != nil && !n.withInstall(m.generate, all) {
 		n.out.step(n.byTool(stack.Generate, m, m.generate))
 	}
 	add(stack.Create, "db:create", "createdb", "create-db")

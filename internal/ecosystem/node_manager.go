@@ -57,14 +57,12 @@ func (n *nodeProject) choose() {
 	if len(found) > 1 {
 		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(found[0], 1),
 			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found),
-				strings.Join(found, ", "),
-				manager, why),
+				strings.Join(found, ", "), manager, why),
 			"Remove those that are out of date, or name the manager in packageManager.")
 	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
 		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0], 1),
 			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0],
-				manager),
-			"Remove the one of the two that is wrong.")
+				manager), "Remove the one of the two that is wrong.")
 	}
 	for _, m := range node.Managers {
 		if manager == "" && n.first(m.node.signs...) != "" {

@@ -27,17 +27,9 @@ func (n *nodeProject) serve() {
 	}
 	line, together := scripts[main], map[string]bool{}
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
-		n.out.remark(
-			stack.Note,
-			stack.CodeScriptRunsAll,
-			n.at("scripts."+main),
-			fmt.Sprintf(
-				"the script %s starts several things at once; here each of them is a service of "+
-					"its own",
-				main,
-			),
-			"To launch only some: nharbor launch SERVICE…",
-		)
+		n.out.remark(stack.Note, stack.CodeScriptRunsAll, n.at("scripts."+main), fmt.Sprintf(
+			"the script %s starts several things at once; here each of them is a service of "+
+				"its own", main), "To launch only some: nharbor launch SERVICE…")
 		at := n.at("scripts." + main)
 		main = ""
 		for i, piece := range n.together().ownPieces(line, 0) {
@@ -95,8 +87,7 @@ func (n *nodeProject) serve() {
 			watcherName.MatchString(name) && p.Serve != nil &&
 				watchLine.MatchString(name+" "+scripts[name]) &&
 				!otherWatch.MatchString(name+" "+scripts[name]) &&
-				!n.sameTool(scripts[name], line) &&
-				!runsAll.MatchString(scripts[name]):
+				!n.sameTool(scripts[name], line) && !runsAll.MatchString(scripts[name]):
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = scriptAsName(name)
@@ -109,10 +100,8 @@ func (n *nodeProject) serve() {
 func (n *nodeProject) runsAlong(script string) map[string]bool {
 	along := map[string]bool{script: true}
 	for open := []string{script}; len(open) > 0; open = open[1:] {
-		words := strings.FieldsFunc(
-			n.pkg.Scripts[open[0]],
-			func(r rune) bool { return strings.ContainsRune(" \t\"'&;|", r) },
-		)
+		words := strings.FieldsFunc(n.pkg.Scripts[open[0]],
+			func(r rune) bool { return strings.ContainsRune(" \t\"'&;|", r) })
 		for _, w := range words {
 			for _, prefix := range []string{"npm:", ""} {
 				name := strings.TrimPrefix(w, prefix)
@@ -150,8 +139,7 @@ var wrapped = expr.New(`^((cross-env|env|dotenv)\s+)?(-\S+\s+)*(\w+=\S*\s+)*(--\
 // buildsFile is a line that runs one file, by its name one that builds.
 var buildsFile = expr.New(
 	`^(?:node|tsx|ts-node|bun)(?:\s+-\S+)*\s+((?:[\w.-]+/)*(?:\w+[-_.])?(?:build|bundle|compile|esbuild|rollup)` +
-		`[\w.-]*\.[cm]?[jt]s)\b`,
-)
+		`[\w.-]*\.[cm]?[jt]s)\b`)
 
 // listens is a call of JavaScript's that serves.
 var listens = expr.New(`\b(listen|serve|createServer|Server)\s*\(`)
@@ -176,19 +164,15 @@ func (n *nodeProject) onlyMakes(script string) bool {
 // assets adds the build by which a server of another kind gets its pages' scripts and styles,
 // without which it has none.
 func (n *nodeProject) assets(script string) {
-	if !slices.ContainsFunc(
-		n.runs(script, nil),
-		func(r ran) bool { return makesOnce.MatchString(strings.Join(r.words, " ")) },
-	) {
+	if !slices.ContainsFunc(n.runs(script, nil),
+		func(r ran) bool { return makesOnce.MatchString(strings.Join(r.words, " ")) }) {
 		return
 	}
 	s := n.step(stack.Build, n.at("scripts."+script),
 		n.tool.call(append(slices.Clone(n.tool.run), script)...)...)
 	s.Expands = n.scriptLines(script)
-	n.out.Project.Steps = slices.DeleteFunc(
-		n.out.Project.Steps,
-		func(o stack.Step) bool { return o.Role == stack.Build },
-	)
+	n.out.Project.Steps = slices.DeleteFunc(n.out.Project.Steps,
+		func(o stack.Step) bool { return o.Role == stack.Build })
 	n.out.step(s)
 }
 
@@ -255,8 +239,7 @@ func (n *nodeProject) startsOthers(line string) bool {
 		}
 	}
 	return goesBelow.MatchString(line) || entersPart.MatchString(line) ||
-		callsRun.MatchString(line) &&
-			n.scriptsGoBelow()
+		callsRun.MatchString(line) && n.scriptsGoBelow()
 }
 
 func (n *nodeProject) scriptsGoBelow() bool {
@@ -316,8 +299,7 @@ func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []st
 		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js",
 			"server.mjs",
 			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js",
-			"src/app.js",
-			"src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
+			"src/app.js", "src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
 			if name != "" && !slices.Contains(files, name) && n.exists(name) {
 				files = append(files, name)
 			}

@@ -130,8 +130,7 @@ func (n together) pieceServed(p piece, at stack.Place) stack.Serve {
 	}
 	v := stack.Serve{At: at, Command: []string{"sh", "-c", p.line}}
 	if c := shell.Parse(p.line); len(c) == 1 && len(c[0].Set) == 0 && !c[0].Expands &&
-		!c[0].Plumbed &&
-		c[0].Folder == "." {
+		!c[0].Plumbed && c[0].Folder == "." {
 		if v.Command = c[0].Words; v.Command[0] != "node" {
 			v.Command = n.tool.call(slices.Concat(n.tool.exec, v.Command)...)
 		}

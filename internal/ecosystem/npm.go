@@ -13,9 +13,7 @@ var npm = &Manager{
 	Obeys: []string{".npmrc", "binding.gyp"},
 	Hooks: nodeHooks,
 	Tools: []Tool{{Name: "npm", Packages: map[string]string{"pacman": "npm", "apt": "npm",
-		"dnf":  "nodejs-npm",
-		"brew": "node",
-		"apk":  "nodejs npm"}}},
+		"dnf": "nodejs-npm", "brew": "node", "apk": "nodejs npm"}}},
 	Verbs: []Verb{
 		{stack.Install, []string{"npm install|i|ci"}},
 		{SetsUp, []string{"npm install|i -g|--global", "npm -g|--global"}},
@@ -26,8 +24,7 @@ var npm = &Manager{
 	node: &nodeManager{
 		ways: func(_ *nodeProject, lock string) nodeWays {
 			w := nodeWays{words: []string{"npm"}, install: []string{"install"},
-				run:  []string{"run"},
-				exec: []string{"exec", "--"}}
+				run: []string{"run"}, exec: []string{"exec", "--"}}
 			if lock != "" {
 				w.install = []string{"ci"}
 			}

@@ -29,21 +29,17 @@ var php = &Ecosystem{
 	Frameworks: []*Framework{
 		{Name: "laravel", Secrets: []Secret{{Key: "APP_KEY", Command: "key:generate",
 			Form: Form{Size: 32, As: AsBase64, Prefix: "base64:"}}}},
-		{Name: "symfony",
-			Layers: []string{".env", ".env.local", ".env.development", ".env.dev",
-				".env.development.local",
-				".env.dev.local"},
+		{Name: "symfony", Layers: []string{".env", ".env.local", ".env.development", ".env.dev",
+			".env.development.local", ".env.dev.local"},
 			Secrets: []Secret{{Key: "APP_SECRET", Form: Form{Size: 16, As: AsHex}}}},
 		{Name: "slim"},
 	},
 	Tools: []Tool{
 		{Name: "php", Called: []string{"php"}, Images: []string{"php"},
 			Packages: map[string]string{"pacman": "php", "apt": "php-cli", "dnf": "php-cli",
-				"brew": "php",
-				"apk":  "php"}},
+				"brew": "php", "apk": "php"}},
 		{Name: phpExtension, Family: true, Program: "php", Ask: []string{"-m"},
-			Find: extensionLoaded,
-			Package: func(system, name string) string {
+			Find: extensionLoaded, Package: func(system, name string) string {
 				if system != "apt" {
 					return ""
 				}
@@ -110,14 +106,12 @@ const phpExtension = "php extension "
 var phpPackages = map[string]string{"mysqli": "mysql", "mysqlnd": "mysql", "pdo_mysql": "mysql",
 	"pdo_pgsql":  "pgsql",
 	"pdo_sqlite": "sqlite3", "pdo_odbc": "odbc", "dom": "xml", "simplexml": "xml",
-	"xmlreader": "xml",
-	"xmlwriter": "xml", "xsl": "xml"}
+	"xmlreader": "xml", "xmlwriter": "xml", "xsl": "xml"}
 
 // phpBuiltIn are the extensions that every PHP for the command line comes with.
 var phpBuiltIn = expr.New(
 	`^(core|ctype|date|fileinfo|filter|hash|iconv|json|libxml|openssl|pcntl|pcre|pdo|phar|posix|` +
-		`random|readline|reflection|session|sockets|spl|standard|tokenizer|zlib)$`,
-)
+		`random|readline|reflection|session|sockets|spl|standard|tokenizer|zlib)$`)
 
 // extensionLoaded tells from PHP's list of its modules whether one is there.
 func extensionLoaded(said, name string) string {
@@ -196,8 +190,7 @@ func (f Folder) Plain() *stack.Serve {
 		port, at = 8000, f.At(index, 1)
 	}
 	return &stack.Serve{Command: phpServe(index, port), At: f.At(index, 1),
-		Ports:  httpPort(port, at),
-		Source: stack.FromFramework}
+		Ports: httpPort(port, at), Source: stack.FromFramework}
 }
 
 // phpServe is PHP's own server for the folder of a first page.
@@ -217,8 +210,7 @@ func (p *composerProject) install() {
 	install := p.step(stack.Install, p.At(p.manifest, 1), "composer", "install", "--no-interaction")
 	if p.manifest != composerManifest {
 		install.Command = []string{"sh", "-c", "test -e composer.json || cp " + p.manifest +
-			" composer.json; " +
-			strings.Join(install.Command, " ")}
+			" composer.json; " + strings.Join(install.Command, " ")}
 	}
 	if p.Has("composer.lock") {
 		install.At = p.At("composer.lock", 1)
@@ -256,10 +248,8 @@ func (p *composerProject) serve(at stack.Place, words ...string) {
 // phpServers are the ways in which a PHP project is served.
 var phpServers = []rule[*composerProject]{
 	{"laravel", func(p *composerProject) bool {
-		return p.c.Require["laravel/framework"] != "" &&
-			p.Has("artisan")
-	},
-		(*composerProject).laravel},
+		return p.c.Require["laravel/framework"] != "" && p.Has("artisan")
+	}, (*composerProject).laravel},
 	{"symfony", func(p *composerProject) bool { return p.c.Require["symfony/framework-bundle"] != "" },
 		(*composerProject).symfony},
 	{"a first page", func(p *composerProject) bool { return p.first(phpIndexes...) != "" },
@@ -282,8 +272,7 @@ func (p *composerProject) laravel() {
 	at := p.at("require.laravel/framework")
 	if p.exists("database/migrations") {
 		p.add(stack.Migrate, at, "php", "artisan", "migrate", "--force",
-			"--no-interaction").Inputs =
-			p.folders("database/migrations")
+			"--no-interaction").Inputs = p.folders("database/migrations")
 		if seeder := "database/seeders/DatabaseSeeder.php"; p.exists(seeder) {
 			p.add(stack.Seed, p.At(seeder, 1), "php", "artisan", "db:seed", "--force",
 				"--no-interaction")
@@ -297,18 +286,10 @@ func (p *composerProject) symfony() {
 	p.out.Project.Framework = "symfony"
 	at := p.at("require.symfony/framework-bundle")
 	if p.c.Require["doctrine/doctrine-migrations-bundle"] != "" {
-		p.add(
-			stack.Create,
-			at,
-			"php",
-			"bin/console",
-			"doctrine:database:create",
-			"--if-not-exists",
-			"--no-interaction",
-		)
+		p.add(stack.Create, at, "php", "bin/console", "doctrine:database:create", "--if-not-exists",
+			"--no-interaction")
 		p.add(stack.Migrate, at, "php", "bin/console", "doctrine:migrations:migrate",
-			"--no-interaction",
-			"--allow-no-migration").Inputs = p.folders("migrations")
+			"--no-interaction", "--allow-no-migration").Inputs = p.folders("migrations")
 	}
 	if p.c.RequireDev["doctrine/doctrine-fixtures-bundle"] != "" {
 		p.add(stack.Seed, at, "php", "bin/console", "doctrine:fixtures:load", "--no-interaction")

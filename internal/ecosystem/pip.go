@@ -47,8 +47,7 @@ var pip = &Manager{
 			if p.manifest == "manage.py" && p.out.Within == nil {
 				p.out.remark(stack.Warning, stack.CodeRequirementsMissing, p.At("manage.py", 1),
 					"no file says what the project needs; its manage.py needs Django, so the "+
-						"newest is installed",
-					"Write a requirements.txt.")
+						"newest is installed", "Write a requirements.txt.")
 			}
 			line := "python3 -m venv .venv && .venv/bin/python -m pip install " +
 				"--disable-pip-version-check " + from
@@ -86,8 +85,7 @@ func InstallsItself(p *stack.Project) {
 // setsUp reports whether the folder's setup.py describes a package, and is not only a program of
 // that name.
 func (f Folder) setsUp() bool {
-	return f.Has("setup.py") &&
-		setupTools.MatchString(f.text("setup.py"))
+	return f.Has("setup.py") && setupTools.MatchString(f.text("setup.py"))
 }
 
 var setupTools = expr.New(`(?m)\b(setuptools|distutils|skbuild)\b|^setup\s*\(`)
@@ -102,8 +100,7 @@ func (f Folder) requirementFiles() []string {
 		return nil // it says itself what it needs
 	}
 	for _, name := range []string{"requirements/dev.txt", "requirements/local.txt",
-		"requirements/development.txt",
-		"requirements/base.txt", "requirements/requirements.txt",
+		"requirements/development.txt", "requirements/base.txt", "requirements/requirements.txt",
 		"requirements-dev.txt", "requirements_dev.txt", "requirements-local.txt",
 		"requirements.in"} {
 		if f.exists(name) {
@@ -143,8 +140,7 @@ func (p *pythonProject) requirements(name string, seen map[string]bool) (files [
 		switch {
 		case includes.MatchString(line):
 			files = append(files, p.requirements(path.Join(path.Dir(name),
-				includes.FindStringSubmatch(line)[1]),
-				seen)...)
+				includes.FindStringSubmatch(line)[1]), seen)...)
 		case indexOption.MatchString(line):
 			p.index(indexOption.FindStringSubmatch(line)[1], at)
 		default:

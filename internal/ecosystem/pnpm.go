@@ -21,8 +21,7 @@ var pnpm = &Manager{
 		signs: []string{"pnpm-workspace.yaml"},
 		ways: func(_ *nodeProject, lock string) nodeWays {
 			return nodeWays{words: []string{"pnpm"}, install: frozenBy("--frozen-lockfile", lock),
-				run:  []string{"run"},
-				exec: []string{"exec"}}
+				run: []string{"run"}, exec: []string{"exec"}}
 		},
 	},
 }

@@ -14,8 +14,7 @@ var poetry = &Manager{
 	Obeys:  []string{"pyproject.toml", "poetry.toml", "build.py"},
 	Tools: []Tool{{Name: "poetry", Called: []string{"poetry"},
 		Packages: map[string]string{"pacman": "python-poetry", "apt": "python3-poetry",
-			"dnf":  "poetry",
-			"brew": "poetry", "apk": "poetry"}}},
+			"dnf": "poetry", "brew": "poetry", "apk": "poetry"}}},
 	Verbs:    []Verb{{stack.Install, []string{"poetry install|sync"}}},
 	Wrappers: []string{"poetry run"},
 	python: &pythonManager{

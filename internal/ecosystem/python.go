@@ -57,41 +57,28 @@ var python = &Ecosystem{
 	Managers:   []*Manager{uv, poetry, pipenv, pip, conda},
 	Frameworks: frameworksOfPython(),
 	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
-		"environment.yml",
-		"environment.yaml"},
+		"environment.yml", "environment.yaml"},
 	Made:     []string{".venv", "venv", "__pycache__", ".tox", ".mypy_cache", ".pytest_cache"},
 	Endings:  []string{".py"},
 	Language: pythonCode,
 	Given:    []string{"FLASK_ENV", "DJANGO_SETTINGS_MODULE"},
 	Tools: []Tool{{Name: "python3", Called: []string{"python"}, Images: []string{"python"},
 		Packages: map[string]string{"pacman": "python", "apt": "python3 python3-venv",
-			"dnf":  "python3",
-			"brew": "python",
-			"apk":  "python3"}},
+			"dnf": "python3", "brew": "python", "apk": "python3"}},
 		{Name: pythonHeaders, Program: "python3", Ask: whereHeaders,
 			Find: func(said, _ string) string { return said },
 			Packages: map[string]string{"apt": "python3-dev", "dnf": "python3-devel",
-				"apk":  "python3-dev",
-				"brew": "python", "pacman": "python"}}},
+				"apk": "python3-dev", "brew": "python", "pacman": "python"}}},
 	VersionManagers: []string{"pyenv"},
-	Logins: []string{".config/pip/pip.conf", ".pip/pip.conf",
-		".config/pypoetry/auth.toml"},
-	Public: pypi,
+	Logins:          []string{".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml"},
+	Public:          pypi,
 	Verbs: []Verb{
 		{stack.Install, []string{"python venv", "venv", "virtualenv", "source|. *activate"}},
 		{stack.Test, []string{"pytest", "python manage.py test"}},
 		{
 			Serves,
-			[]string{
-				"python manage.py runserver",
-				"python *.py $",
-				"flask run|app",
-				"flask $",
-				"http.server",
-				"uvicorn *",
-				"gunicorn *",
-				"streamlit *",
-			},
+			[]string{"python manage.py runserver", "python *.py $", "flask run|app", "flask $",
+				"http.server", "uvicorn *", "gunicorn *", "streamlit *"},
 		},
 	},
 	Aliases: map[string]string{"python3": "python", "py": "python", ".venv/bin/python": "python",
@@ -103,8 +90,7 @@ var pythonCode = &Language{
 	Comments: hash,
 	Quotes:   pythonQuotes(),
 	Accesses: slices.Concat(
-		holds(true, "os.environ"), callsFor(false, "os.environ.get", "os.getenv"),
-		[]Access{
+		holds(true, "os.environ"), callsFor(false, "os.environ.get", "os.getenv"), []Access{
 			{Path: "environ", Holds: true, Must: true, With: []string{"import environ"}},
 			{Path: "environ.get", With: []string{"import environ"}}, {Path: "getenv", With: []string{"import getenv"}},
 			{Path: "os.environ.setdefault", Sets: true},
@@ -398,8 +384,7 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	want(py.Project.RequiresPython, p.lineWith("pyproject.toml", "requires-python"))
 	if py.Tool.Poetry != nil {
 		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok &&
-			pythonCaret.MatchString(c) ||
-			strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
+			pythonCaret.MatchString(c) || strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
 			want(c, p.lineWith("pyproject.toml", "python ="))
 		}
 	}
@@ -425,8 +410,7 @@ func (p *pythonProject) runtimes(manager *Manager) {
 		return
 	}
 	if !slices.ContainsFunc(p.out.Project.Runtimes,
-		func(r stack.Runtime) bool { return !r.Hint }) &&
-		!manager.python.brings {
+		func(r stack.Runtime) bool { return !r.Hint }) && !manager.python.brings {
 		p.out.wants("python3", "*", p.At(p.manifest, 1))
 	}
 	if len(manager.Tools) > 0 {

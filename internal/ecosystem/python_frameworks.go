@@ -90,8 +90,7 @@ func byItself(program string) func(p *pythonProject, module, name, port string) 
 func frameworksOfPython() []*Framework {
 	asgi := func(name, made string) *Framework {
 		return &Framework{Name: name,
-			python: &pythonFramework{pkg: name, app: expr.New(made), port: 8000,
-				serve: byUvicorn}}
+			python: &pythonFramework{pkg: name, app: expr.New(made), port: 8000, serve: byUvicorn}}
 	}
 	wsgi := []string{"app.py", "main.py", "wsgi.py"}
 	return []*Framework{
@@ -104,8 +103,7 @@ func frameworksOfPython() []*Framework {
 			serve: byItself("flask"), scripts: wsgi,
 			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(` + takesNothing)}},
 		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000,
-			serve: byItself("quart"), scripts: wsgi,
-			app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
+			serve: byItself("quart"), scripts: wsgi, app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
 		{Name: "streamlit", python: &pythonFramework{pkg: "streamlit", port: 8501,
 			scripts: []string{"app.py", "main.py", "streamlit_app.py"},
 			serve: func(p *pythonProject, module, _, port string) []string {
@@ -179,8 +177,7 @@ func (p *pythonProject) prepareAndServe() {
 		migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
 		ports := port(8000, at)
 		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload",
-			number(ports)),
-			Ports: ports, At: at, Source: stack.FromFramework}
+			number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
 		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" &&
@@ -200,8 +197,7 @@ func (p *pythonProject) prepareAndServe() {
 		if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) ||
 			servesHTTP.MatchString(text) {
 			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports,
-				At:     p.At(script, 1),
-				PortBy: stack.PortBy{Env: "PORT"}}
+				At: p.At(script, 1), PortBy: stack.PortBy{Env: "PORT"}}
 		}
 	}
 	if at, ok := p.has("celery"); ok {
@@ -209,10 +205,9 @@ func (p *pythonProject) prepareAndServe() {
 			if !appAt.IsZero() {
 				at = appAt
 			}
-			proj.Also = append(proj.Also,
-				stack.Serve{Name: "worker",
-					Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
-						"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
+			proj.Also = append(proj.Also, stack.Serve{Name: "worker",
+				Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
+					"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
 		}
 	}
 	if at, ok := p.has("pytest"); ok {
@@ -268,8 +263,7 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port,
 			ports = port(known.port, asked)
 		}
 		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)),
-			Ports: ports, At: at,
-			Source: stack.FromFramework}
+			Ports: ports, At: at, Source: stack.FromFramework}
 		return true
 	}
 	return false

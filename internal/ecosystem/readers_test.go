@@ -68,8 +68,7 @@ func TestReaders(t *testing.T) {
 				"--port {port}"},
 		"vue-cli": {map[string]string{manifest: `{"scripts": {"serve": "vue-cli-service serve"}, ` +
 			`"devDependencies": {"@vue/cli-service": "5"}}`, "vue.config.js": "devServer: { " +
-			"port: 8181 }",
-			"bun.lock": ""},
+			"port: 8181 }", "bun.lock": ""},
 			"bun vue-cli; install bun install --frozen-lockfile; serves bun run serve on 8181 " +
 				"by --port {port}"},
 		"a plain server": {map[string]string{manifest: `{"main": "srv.js", "dependencies": {"koa": "2"}}`,
@@ -82,8 +81,7 @@ func TestReaders(t *testing.T) {
 		"prisma without any": {map[string]string{manifest: pkg(`"devDependencies": {"prisma": "5"}`),
 			"package-lock.json": "", "prisma/schema.prisma": ""},
 			"npm; install npm ci; generate npm exec -- prisma generate; migrate npm exec -- " +
-				"prisma db push; serves " +
-				"npm run dev by PORT"},
+				"prisma db push; serves npm run dev by PORT"},
 
 		"django with poetry": {map[string]string{"pyproject.toml": "[tool.poetry]\nname " +
 			"= 'a'\n[tool.poetry.dependencies]\ndjango = " +
@@ -91,31 +89,26 @@ func TestReaders(t *testing.T) {
 			"poetry django; install poetry install --no-interaction; migrate poetry run python " +
 				"manage.py migrate " +
 				"--noinput; test poetry run python manage.py test; serves poetry run python " +
-				"manage.py runserver " +
-				"--noreload 8000 on 8000"},
+				"manage.py runserver --noreload 8000 on 8000"},
 		"flask with migrate": {map[string]string{"requirements.txt": "flask\nFlask_Migrate\npytest",
 			"app.py": "app = Flask('x')", "migrations/versions/1.py": "", ".env": "PORT=5055"},
 			"pip flask; install sh -c python3 -m venv .venv && .venv/bin/python -m pip install " +
 				"--disable-pip-version-check -r requirements.txt; migrate .venv/bin/python -m " +
 				"flask --app app db " +
 				"upgrade; test .venv/bin/python -m pytest; serves .venv/bin/python -m flask " +
-				"--app app run --port " +
-				"5055 on 5055"},
+				"--app app run --port 5055 on 5055"},
 		"fastapi below src": {map[string]string{"pyproject.toml": "[project]\nname = " +
 			"'tides'\ndependencies " +
 			"= ['fastapi']\n", "uv.lock": "", "src/tides/main.py": "api = FastAPI()"},
 			"uv fastapi; install uv sync --frozen; serves uv run --no-sync uvicorn --app-dir " +
-				"src tides.main:api " +
-				"--port 8000 on 8000"},
+				"src tides.main:api --port 8000 on 8000"},
 		"requirements by dev": {map[string]string{"manage.py": "",
-			"requirements/base.txt": "django",
-			"requirements/dev.txt":  "-r base.txt"},
+			"requirements/base.txt": "django", "requirements/dev.txt": "-r base.txt"},
 			"pip django; install sh -c python3 -m venv .venv && .venv/bin/python -m pip install " +
 				"--disable-pip-version-check -r requirements/dev.txt; migrate .venv/bin/python " +
 				"manage.py migrate " +
 				"--noinput; test .venv/bin/python manage.py test; serves .venv/bin/python " +
-				"manage.py runserver " +
-				"--noreload 8000 on 8000"},
+				"manage.py runserver --noreload 8000 on 8000"},
 		"pipenv, no lock": {map[string]string{"Pipfile": "[packages]\nrequests = '*'\n"},
 			"pipenv; install pipenv install --dev"},
 
@@ -130,15 +123,13 @@ func TestReaders(t *testing.T) {
 				"on 8000"},
 		"quarkus": {map[string]string{"pom.xml": "<project><build><plugins><plugin>" +
 			"<artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>",
-			"mvnw": ""},
-			"maven quarkus; build ./mvnw --batch-mode --quiet compile; " +
-				"test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev " +
-				"-Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
+			"mvnw": ""}, "maven quarkus; build ./mvnw --batch-mode --quiet compile; " +
+			"test ./mvnw --batch-mode test; serves ./mvnw --batch-mode quarkus:dev " +
+			"-Dquarkus.console.enabled=false on 8080 by QUARKUS_HTTP_PORT"},
 		"gradle program": {map[string]string{"build.gradle.kts": "plugins { application " +
 			"}\napplication\n"},
 			"gradle; build gradle --console=plain classes; test gradle --console=plain test; " +
-				"serves gradle " +
-				"--console=plain run by PORT"},
+				"serves gradle --console=plain run by PORT"},
 		"an ASP.NET app": {map[string]string{"a.csproj": `<Project ` +
 			`Sdk="Microsoft.NET.Sdk.Web"><PropertyGroup>` +
 			`<TargetFramework>net9.0</TargetFramework></PropertyGroup></Project>`,
@@ -149,8 +140,7 @@ func TestReaders(t *testing.T) {
 				"-- --urls http://localhost:{port}"},
 		"a worker": {map[string]string{"w.csproj": `<Project Sdk="Microsoft.NET.Sdk.Worker"/>`},
 			"dotnet worker; install dotnet restore w.csproj; build dotnet build w.csproj " +
-				"--no-restore; serves dotnet " +
-				"run --no-restore --project w.csproj"},
+				"--no-restore; serves dotnet run --no-restore --project w.csproj"},
 		"Windows alone": {map[string]string{"w.csproj": `<Project><PropertyGroup>` +
 			`<TargetFramework>net8.0-windows</TargetFramework></PropertyGroup></Project>`}, "dotnet; not here"},
 		"rocket": {map[string]string{"Cargo.toml": "[package]\nname='a'\n[dependencies]\nrocket='0.5'\n",
@@ -165,10 +155,8 @@ func TestReaders(t *testing.T) {
 			"mix phoenix; install mix deps.get; test mix test; serves mix phx.server on 4000 by " +
 				"PORT"},
 		"goose": {map[string]string{"go.mod": "module x\nrequire github.com/pressly/goose/v3 " +
-			"v3.0.0",
-			"migrations/1.sql": "",
-			"main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: " +
-				"\":4020\"}"},
+			"v3.0.0", "migrations/1.sql": "",
+			"main.go": "package main\nimport \"net/http\"\nvar s = http.Server{Addr: \":4020\"}"},
 			"go; install go mod tidy; build go build -o /dev/null .; " +
 				"migrate go run github.com/pressly/goose/v3/cmd/goose -dir migrations up; " +
 				"test go test ./...; serves go run . on 4020 by PORT"},
@@ -186,16 +174,13 @@ func TestTaskFiles(t *testing.T) {
 		want  string
 	}{
 		"make, by names": {map[string]string{"Makefile": "install:\n\tget\nrun: build\n\t./app " +
-			"--port " +
-			"4031\nbuild:\n\tcc\nmigrate:\n\tsql\ntest:\n\tt\n"},
+			"--port 4031\nbuild:\n\tcc\nmigrate:\n\tsql\ntest:\n\tt\n"},
 			"make; install make install; migrate make migrate; test make test; serves make run " +
 				"on 4031 by PORT"},
 		"make, its first": {map[string]string{"makefile": "PORT := 4032\nall:\n\tpython3 -m " +
-			"http.server $(PORT)\n"},
-			"make; serves make on 4032 by PORT"},
+			"http.server $(PORT)\n"}, "make; serves make on 4032 by PORT"},
 		"make for containers": {map[string]string{"Makefile": "up:\n\tdocker compose " +
-			"up\nbuild:\n\tdocker build .\n"},
-			"make"},
+			"up\nbuild:\n\tdocker build .\n"}, "make"},
 		"just": {map[string]string{"justfile": "# serves\nserve port='4033':\n    server --port " +
 			"4033\n\nbuild:\n    " +
 			"cc\n"}, "make; build just build; serves just serve on 4033 by PORT"},
@@ -211,16 +196,12 @@ func TestTaskFiles(t *testing.T) {
 			t.Errorf("%s:\ngot  %s\nwant %s", name, got, c.want)
 		}
 	}
-	_, _, targets := folder(
-		map[string]string{
-			"Makefile": ".PHONY: a\nA = 1\nB := 2\n%.o: %.c\n\tcc\na: b | c ## makes a\n\t@x\n# " +
-				"makes " +
-				"b\nb:\n\ty \\\n\tz\n",
-		},
-	).Targets()
+	_, _, targets := folder(map[string]string{
+		"Makefile": ".PHONY: a\nA = 1\nB := 2\n%.o: %.c\n\tcc\na: b | c ## makes a\n\t@x\n# " +
+			"makes b\nb:\n\ty \\\n\tz\n",
+	}).Targets()
 	if len(targets) != 2 || targets[0].Help != "makes a" ||
-		strings.Join(targets[0].Lines, "|") != "make b|make c|x" ||
-		targets[1].Help != "makes b" ||
+		strings.Join(targets[0].Lines, "|") != "make b|make c|x" || targets[1].Help != "makes b" ||
 		len(targets[1].Lines) != 1 {
 		t.Errorf("the targets are %+v", targets)
 	}
@@ -236,8 +217,7 @@ func TestProcfile(t *testing.T) {
 		"Procfile.dev": "# comment\nweb: bin/serve -p $PORT\r\nworker: work\nbroken " +
 			"line\n"}).Procfile()
 	if len(list) != 2 || list[0].Name != "web" || list[0].Line != "bin/serve -p $PORT" ||
-		list[0].At.Line != 2 ||
-		list[1].Name != "worker" {
+		list[0].At.Line != 2 || list[1].Name != "worker" {
 		t.Errorf("the processes are %+v", list)
 	}
 }
@@ -246,22 +226,19 @@ func TestVersionFiles(t *testing.T) {
 	t.Parallel()
 	var got []string
 	f := folder(map[string]string{".tool-versions": "nodejs 20.11.0 # lts\njava " +
-		"temurin-21.0.2+13\nunknown 1\nruby\n",
-		"mise.toml": "[tools]\npython = \"3.12\"\ngo = " +
-			"[\"1.24\"]\n", ".sdkmanrc": "java=17.0.9-tem\n",
+		"temurin-21.0.2+13\nunknown 1\nruby\n", "mise.toml": "[tools]\npython = \"3.12\"\ngo = " +
+		"[\"1.24\"]\n", ".sdkmanrc": "java=17.0.9-tem\n",
 		"Dockerfile": "FROM --platform=linux/amd64 golang:1.25-alpine AS build\nFROM " +
 			"docker.io/library/python:3\nFROM scratch\nFROM node:${VERSION}\n",
 		".github/workflows/ci.yml": "  ruby-version: '3.3'\n  node-version: [18, 20]\n  " +
-			"python-version: ${{ matrix.x " +
-			"}}\n"})
+			"python-version: ${{ matrix.x }}\n"})
 	f.Folders = append(f.Folders, ".github")
 	for _, r := range append(f.ToolVersions(),
 		f.Hints([]string{"Dockerfile", ".github/workflows/ci.yml"})...) {
 		got = append(got, fmt.Sprintf("%s %s %v", r.Tool, r.Constraint, r.Hint))
 	}
 	want := "node 20.11.0 false, java 21.0.2 false, python3 ~3.12 false, java 17.0.9 false, go " +
-		"~1.25 true, " +
-		"python3 ^3 true, ruby ~3.3 true"
+		"~1.25 true, python3 ^3 true, ruby ~3.3 true"
 	if all := strings.Join(got, ", "); all != want {
 		t.Errorf("got  %s\nwant %s", all, want)
 	}
@@ -271,13 +248,11 @@ func TestVersionFiles(t *testing.T) {
 func TestMembersBelong(t *testing.T) {
 	t.Parallel()
 	f := &Finding{Project: stack.Project{Path: "shop"},
-		Members: []string{"apps/*", "packages/**", "./one/",
-			"!apps/old"}}
+		Members: []string{"apps/*", "packages/**", "./one/", "!apps/old"}}
 	for dir, want := range map[string]bool{"shop/apps/web": true, "shop/apps/old": false,
 		"shop/apps/web/deep": false,
 		"shop/packages/a/b":  true, "shop/one": true, "shop/other": false, "apps/web": false,
-		"shop":            false,
-		"shopping/apps/x": false} {
+		"shop": false, "shopping/apps/x": false} {
 		if got := f.Has(dir); got != want {
 			t.Errorf("%s: %v", dir, got)
 		}
@@ -313,8 +288,7 @@ func TestLoginsStayHidden(t *testing.T) {
 func TestBrokenBeside(t *testing.T) {
 	t.Parallel()
 	for name, text := range map[string]string{"pyproject.toml": "[project\n", "Pipfile": "[",
-		"pom.xml":    "<a>",
-		"Cargo.toml": "x", "a.csproj": "<", "composer.json": "{"} {
+		"pom.xml": "<a>", "Cargo.toml": "x", "a.csproj": "<", "composer.json": "{"} {
 		f := folder(map[string]string{name: text})
 		_, errs := Read(f)
 		if len(errs) != 1 {
@@ -342,8 +316,7 @@ func TestInstallIsRememberedAlike(t *testing.T) {
 		if slices.Equal(before.Command, after.Command) || !slices.Equal(before.Command, after.As) ||
 			!slices.Equal(before.Inputs, after.Inputs) {
 			t.Errorf("%s: %q of %q, and then %q, as %q, of %q", lock, before.Command,
-				before.Inputs, after.Command,
-				after.As, after.Inputs)
+				before.Inputs, after.Command, after.As, after.Inputs)
 		}
 	}
 }

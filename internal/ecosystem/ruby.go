@@ -45,15 +45,12 @@ var ruby = &Ecosystem{
 	Endings:   []string{".rb", ".ru"},
 	Language:  rubyCode,
 	Given: []string{"RAILS_ENV", "RACK_ENV", "RAILS_LOG_TO_STDOUT", "RAILS_SERVE_STATIC_FILES",
-		"RAILS_MAX_THREADS",
-		"BUNDLE_GEMFILE"},
+		"RAILS_MAX_THREADS", "BUNDLE_GEMFILE"},
 	Frameworks: []*Framework{
 		{Name: "rails", Config: []string{"config/database.yml", "config/cable.yml",
 			"config/redis.yml"},
 			Layers: []string{".env", ".env.local", ".env.development", ".env.dev",
-				".env.development.local",
-				".env.dev.local"},
-			Secrets: []Secret{
+				".env.development.local", ".env.dev.local"}, Secrets: []Secret{
 				{Key: "SECRET_KEY_BASE", Command: "rails secret", Form: Form{Size: 64, As: AsHex}},
 				{Key: "ACTIVE_RECORD_ENCRYPTION*", Form: Form{Size: 32, As: AsLetters}},
 				{Key: "RAILS_MASTER_KEY", Form: Form{Size: 16, As: AsHex}},
@@ -63,15 +60,12 @@ var ruby = &Ecosystem{
 	Tools: []Tool{
 		{Name: "ruby", Called: []string{"ruby"}, Images: []string{"ruby"},
 			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-full", "dnf": "ruby",
-				"brew": "ruby",
-				"apk":  "ruby"}},
+				"brew": "ruby", "apk": "ruby"}},
 		{Name: "ruby headers",
 			Headers: []string{"/usr/include/ruby-*/ruby.h", "/usr/lib/ruby/*/ruby.h",
-				"/usr/local/include/ruby-*/ruby.h",
-				"/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
+				"/usr/local/include/ruby-*/ruby.h", "/opt/homebrew/opt/ruby/include/ruby-*/ruby.h"},
 			Packages: map[string]string{"pacman": "ruby", "apt": "ruby-dev", "dnf": "ruby-devel",
-				"brew": "ruby",
-				"apk":  "ruby-dev"}},
+				"brew": "ruby", "apk": "ruby-dev"}},
 	},
 	VersionManagers: []string{"rbenv", "rvm"},
 	Logins:          []string{".bundle/config"},
@@ -104,9 +98,7 @@ var bundler = &Manager{
 	Obeys:  []string{gemfile, "gems.rb", "*.gemspec", ".bundle/config"},
 	Tools: []Tool{{Name: "bundle",
 		Packages: map[string]string{"pacman": "ruby-bundler", "apt": "ruby-bundler",
-			"dnf":  "rubygem-bundler",
-			"brew": "ruby",
-			"apk":  "ruby-bundler"}}},
+			"dnf": "rubygem-bundler", "brew": "ruby", "apk": "ruby-bundler"}}},
 	Verbs:    []Verb{{stack.Install, []string{"bundle $", "bundle install", "bundler"}}},
 	Wrappers: []string{"bundle exec"},
 }
@@ -225,42 +217,35 @@ func (r *rubyProject) serve(at stack.Place, port int, portAt stack.Place, by sta
 		command = append(command, strings.ReplaceAll(w, "{port}", itoa(port)))
 	}
 	r.out.Project.Serve = &stack.Serve{Command: command, At: at, Ports: httpPort(port, portAt),
-		PortBy: by,
-		Source: stack.FromFramework}
+		PortBy: by, Source: stack.FromFramework}
 }
 
 func (r *rubyProject) has(gem string) bool { return !r.gems[gem].IsZero() }
 
 // rubyServers are the ways in which a Ruby project is served.
 var rubyServers = []rule[*rubyProject]{
-	{"rails",
-		func(r *rubyProject) bool {
-			return r.has("rails") || r.exists("config/application.rb") && r.exists("bin/rails")
-		},
-		(*rubyProject).rails},
-	{"rack", func(r *rubyProject) bool { return r.Has("config.ru") },
-		func(r *rubyProject) {
-			if r.has("sinatra") {
-				r.out.Project.Framework = "sinatra"
-			}
-			at := r.At("config.ru", 1)
-			r.serve(at, 9292, at, stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port",
-				"{port}")
-		}},
-	{"sinatra", func(r *rubyProject) bool { return r.has("sinatra") },
-		func(r *rubyProject) {
+	{"rails", func(r *rubyProject) bool {
+		return r.has("rails") || r.exists("config/application.rb") && r.exists("bin/rails")
+	}, (*rubyProject).rails},
+	{"rack", func(r *rubyProject) bool { return r.Has("config.ru") }, func(r *rubyProject) {
+		if r.has("sinatra") {
 			r.out.Project.Framework = "sinatra"
-			script := r.first("app.rb", "server.rb", "main.rb", "web.rb")
-			if script == "" {
-				return
-			}
-			if n, at := r.portByCode(sinatraSet, script); n > 0 { // goes before a setting
-				r.port, r.portAt = n, at
-			}
-			r.serve(r.At(script, 1), 4567, r.gems["sinatra"],
-				stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby",
-				script)
-		}},
+		}
+		at := r.At("config.ru", 1)
+		r.serve(at, 9292, at, stack.PortBy{}, "rackup", "--host", "127.0.0.1", "--port", "{port}")
+	}},
+	{"sinatra", func(r *rubyProject) bool { return r.has("sinatra") }, func(r *rubyProject) {
+		r.out.Project.Framework = "sinatra"
+		script := r.first("app.rb", "server.rb", "main.rb", "web.rb")
+		if script == "" {
+			return
+		}
+		if n, at := r.portByCode(sinatraSet, script); n > 0 { // goes before a setting
+			r.port, r.portAt = n, at
+		}
+		r.serve(r.At(script, 1), 4567, r.gems["sinatra"],
+			stack.PortBy{Words: []string{"-p", "{port}"}}, "ruby", script)
+	}},
 }
 
 func (r *rubyProject) rails() {
@@ -331,8 +316,7 @@ func whenAround(before string) string {
 // name.
 func (r *rubyProject) adapts(name string) bool {
 	for _, file := range []string{"config/database.yml", "config/database.yml.example",
-		"config/database.example.yml",
-		"config/database.yml.sample"} {
+		"config/database.example.yml", "config/database.yml.sample"} {
 		if m := adapterLine.FindAllStringSubmatch(r.text(file), -1); m != nil {
 			return slices.ContainsFunc(m,
 				func(m []string) bool { return strings.Contains(m[1], name) })

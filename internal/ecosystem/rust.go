@@ -34,8 +34,7 @@ var (
 	sysLibraries = map[string][]string{"openssl-sys": {"gcc", "pkg-config", "openssl headers"},
 		"pq-sys": {"gcc", "pg_config"}, "mysqlclient-sys": {"gcc", "mysql_config"},
 		"libsqlite3-sys": {"gcc"}, "libz-sys": {"gcc"}, "zstd-sys": {"gcc"}, "rdkafka-sys": {"gcc",
-			"make"},
-		"libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
+			"make"}, "libgit2-sys": {"gcc", "pkg-config"}, "ring-sys": {"gcc"}}
 )
 
 // rust is Rust, with Cargo.
@@ -189,16 +188,14 @@ func (r *cargoProject) migrateBy(at stack.Place, words ...string) {
 }
 
 var rustMigrations = []rule[*cargoProject]{
-	{"diesel", func(r *cargoProject) bool { return r.Has("diesel.toml") },
-		func(r *cargoProject) {
-			r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration", "run")
-		}},
-	{"sqlx, unless the program migrates itself",
-		func(r *cargoProject) bool {
-			return r.c.Dependencies["sqlx"] != nil && r.exists("migrations") &&
-				!strings.Contains(r.text("src/main.rs")+r.text("src/lib.rs")+r.text("src/db.rs"),
-					"migrate!")
-		},
+	{"diesel", func(r *cargoProject) bool { return r.Has("diesel.toml") }, func(r *cargoProject) {
+		r.migrateBy(r.At("diesel.toml", 1), "diesel", "migration", "run")
+	}},
+	{"sqlx, unless the program migrates itself", func(r *cargoProject) bool {
+		return r.c.Dependencies["sqlx"] != nil && r.exists("migrations") &&
+			!strings.Contains(r.text("src/main.rs")+r.text("src/lib.rs")+r.text("src/db.rs"),
+				"migrate!")
+	},
 		func(r *cargoProject) {
 			r.migrateBy(r.lineWith(cargoManifest, "sqlx"), "sqlx", "migrate", "run")
 		}},
@@ -235,8 +232,7 @@ func (r *cargoProject) serve() {
 	}
 	r.out.Project.Framework = strings.TrimSuffix(name, "-web")
 	r.out.Project.Serve = &stack.Serve{Command: command, At: r.lineWith(cargoManifest, name),
-		Ports:  httpPort(port, at),
-		PortBy: by, Source: stack.FromFramework}
+		Ports: httpPort(port, at), PortBy: by, Source: stack.FromFramework}
 }
 
 // mains are the files in which a port may be named.

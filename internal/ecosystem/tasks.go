@@ -18,8 +18,7 @@ var tasks = &Ecosystem{
 	Managers: []*Manager{
 		{Name: "make", Tasks: true, Tools: []Tool{{Name: "make",
 			Packages: map[string]string{"pacman": "make", "apt": "make", "dnf": "make",
-				"brew": "make",
-				"apk":  "make"}}}},
+				"brew": "make", "apk": "make"}}}},
 		{Name: "just", Tasks: true, Tools: []Tool{{Name: "just"}}},
 		{Name: "task", Tasks: true, Tools: []Tool{{Name: "task"}}},
 	},
@@ -436,6 +435,5 @@ var goMajor = expr.New(`/v\d+$`)
 
 // InContainers reports whether a task calls the container engine.
 func InContainers(t *stack.Target) bool {
-	return slices.ContainsFunc(t.Lines,
-		engineCalls.MatchString)
+	return slices.ContainsFunc(t.Lines, engineCalls.MatchString)
 }

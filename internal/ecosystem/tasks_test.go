@@ -31,8 +31,7 @@ func TestMakeVariables(t *testing.T) {
 	f := folderOf(map[string]string{"Makefile": "include more.mk\nPANEL = $(ROOT)/panel\nSELF = " +
 		"$(SELF) again\n" +
 		"VERSION := $(shell git describe)\nbuild: other\n\tcd $(PANEL) && $(MAKE) build\n" +
-		"\techo ${PANEL} $(VERSION) $(NOBODY)\n",
-		"more.mk": "ROOT ?= $(shell pwd)/web\n"})
+		"\techo ${PANEL} $(VERSION) $(NOBODY)\n", "more.mk": "ROOT ?= $(shell pwd)/web\n"})
 	_, _, targets := f.Targets()
 	if len(targets) != 1 || targets[0].Program != "make" {
 		t.Fatalf("%+v", targets)
@@ -119,15 +118,13 @@ func TestBelonging(t *testing.T) {
 		}
 	}
 	for key, want := range map[string]string{"NEXT_PUBLIC_API_URL": "API_URL", "VITE_X": "X",
-		"PUBLIC_URL": "URL",
-		"API_URL":    "API_URL"} {
+		"PUBLIC_URL": "URL", "API_URL": "API_URL"} {
 		if got := Plain(key); got != want {
 			t.Errorf("%s is %q, want %q", key, got, want)
 		}
 	}
 	for name, want := range map[string]bool{"pnpm-lock.yaml": true, "uv.lock": true,
-		"Cargo.lock":   true,
-		"package.json": false, "some.lock": false} {
+		"Cargo.lock": true, "package.json": false, "some.lock": false} {
 		if got := IsLock(name); got != want {
 			t.Errorf("%s is a lock file: %v", name, got)
 		}
@@ -146,9 +143,7 @@ func TestNamesForCommands(t *testing.T) {
 	t.Parallel()
 	mix := mixAliases(
 		"defp aliases do\n [\n  setup: [\"deps.get\", \"ecto.setup\"],\n  \"ecto.setup\": " +
-			"[\"ecto.create\"],\n" +
-			"  name: \"x\"\n ]\n",
-	)
+			"[\"ecto.create\"],\n  name: \"x\"\n ]\n")
 	if fmt.Sprint(mix) != "map[ecto.setup:[mix ecto.create] setup:[mix deps.get mix ecto.setup]]" {
 		t.Errorf("%v", mix)
 	}
@@ -163,8 +158,7 @@ func TestNamesForCommands(t *testing.T) {
 		t.Errorf("an empty list: %v", err)
 	}
 	for before, want := range map[string]string{"case a\nwhen 'mysql2'\n": "mysql2",
-		"when /pg/\n gem 'x'\nelse\n": "",
-		"when 'a'\nend\n":             "", "gem 'x'\n": ""} {
+		"when /pg/\n gem 'x'\nelse\n": "", "when 'a'\nend\n": "", "gem 'x'\n": ""} {
 		if got := whenAround(before); got != want {
 			t.Errorf("%q is in the branch %q, want %q", before, got, want)
 		}

@@ -12,45 +12,32 @@ func once[T any](f func() T) func() T { return sync.OnceValue(f) }
 var system = []Tool{
 	libraryTool,
 	{Name: "pipx", Packages: map[string]string{"apt": "pipx", "dnf": "pipx", "brew": "pipx",
-		"apk":    "pipx",
-		"pacman": "python-pipx"}},
+		"apk": "pipx", "pacman": "python-pipx"}},
 	{Name: "corepack"},
 	{Name: "gcc", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential",
-		"dnf": "gcc " +
-			"gcc-c++", "brew": "gcc",
-		"apk": "build-base"}},
+		"dnf": "gcc gcc-c++", "brew": "gcc", "apk": "build-base"}},
 	{Name: "g++", Packages: map[string]string{"pacman": "base-devel", "apt": "build-essential",
-		"dnf":  "gcc-c++",
-		"brew": "gcc",
-		"apk":  "build-base"}},
+		"dnf": "gcc-c++", "brew": "gcc", "apk": "build-base"}},
 	{Name: "pkg-config", Packages: map[string]string{"pacman": "pkgconf", "apt": "pkg-config",
-		"dnf":  "pkgconf-pkg-config",
-		"brew": "pkgconf", "apk": "pkgconf"}},
+		"dnf": "pkgconf-pkg-config", "brew": "pkgconf", "apk": "pkgconf"}},
 	{Name: "pg_config", Packages: map[string]string{"pacman": "postgresql-libs", "apt": "libpq-dev",
-		"dnf": "libpq-devel", "brew": "libpq",
-		"apk": "libpq-dev"}},
+		"dnf": "libpq-devel", "brew": "libpq", "apk": "libpq-dev"}},
 	{Name: "mysql_config", Packages: map[string]string{"pacman": "mariadb-libs",
-		"apt": "default-libmysqlclient-dev", "dnf": "mysql-devel",
-		"brew": "mysql-client",
-		"apk":  "mariadb-dev"}},
+		"apt": "default-libmysqlclient-dev", "dnf": "mysql-devel", "brew": "mysql-client",
+		"apk": "mariadb-dev"}},
 	{Name: "openssl headers",
 		Headers: []string{"/usr/include/openssl/ssl.h", "/usr/local/include/openssl/ssl.h",
 			"/opt/homebrew/opt/openssl*/include/openssl/ssl.h"},
 		Packages: map[string]string{"pacman": "openssl", "apt": "libssl-dev",
-			"dnf": "openssl-devel", "brew": "openssl",
-			"apk": "openssl-dev"}},
-	{Name: "ldap headers",
-		Headers: []string{"/usr/include/ldap.h", "/usr/local/include/ldap.h"},
+			"dnf": "openssl-devel", "brew": "openssl", "apk": "openssl-dev"}},
+	{Name: "ldap headers", Headers: []string{"/usr/include/ldap.h", "/usr/local/include/ldap.h"},
 		Packages: map[string]string{"pacman": "libldap", "apt": "libldap-dev libsasl2-dev",
-			"dnf": "openldap-devel", "brew": "openldap",
-			"apk": "openldap-dev"}},
+			"dnf": "openldap-devel", "brew": "openldap", "apk": "openldap-dev"}},
 }
 
 // installers are programs of systems that put something on a machine.
 var installers = []string{"brew", "apt", "apt-get", "dnf", "yum", "apk", "pacman", "choco",
-	"winget", "scoop", "asdf",
-	"mise",
-	"systemctl", "service"}
+	"winget", "scoop", "asdf", "mise", "systemctl", "service"}
 
 // Installs reports whether a program puts something on a machine: a system's package manager, or
 // one of versions.

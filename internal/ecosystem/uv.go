@@ -26,8 +26,7 @@ var uv = &Manager{
 		},
 		ways: func(p *pythonProject) pythonWays {
 			w := pythonWays{install: []string{"uv", "sync"},
-				run:    []string{"uv", "run", "--no-sync"},
-				inputs: []string{"uv.lock"}}
+				run: []string{"uv", "run", "--no-sync"}, inputs: []string{"uv.lock"}}
 			if p.Has("uv.lock") {
 				w.install = append(w.install, "--frozen")
 			}

@@ -38,8 +38,7 @@ func wordFits(pattern, word string) bool {
 	for _, p := range strings.Split(pattern, "|") {
 		begin, end, any := strings.Cut(p, "*")
 		if !any && p == word || any && len(word) >= len(begin)+len(end) &&
-			strings.HasPrefix(word, begin) &&
-			strings.HasSuffix(word, end) {
+			strings.HasPrefix(word, begin) && strings.HasSuffix(word, end) {
 			return true
 		}
 	}
@@ -165,8 +164,7 @@ func scriptIn(words []string) string {
 
 // wrapperValues are options of wrappers that take a value.
 var wrapperValues = []string{"--package", "--project", "--directory", "--with", "--python",
-	"--env-file", "--extra",
-	"--group"}
+	"--env-file", "--extra", "--group"}
 
 // WrappedBy is the ecosystem whose wrapper a command begins with; nil for none.
 func WrappedBy(words []string) *Ecosystem {
@@ -357,8 +355,7 @@ func Usual() string {
 	for _, e := range All {
 		for _, m := range e.Manifests {
 			if ext := path.Ext(m); ext != ".kts" && ext != ".yaml" &&
-				!strings.HasSuffix(m, "dist") &&
-				!strings.EqualFold(m, "GNUmakefile") &&
+				!strings.HasSuffix(m, "dist") && !strings.EqualFold(m, "GNUmakefile") &&
 				m != "makefile" {
 				out = append(out, m)
 			}

@@ -54,28 +54,23 @@ func TestMeaning(t *testing.T) {
 		{"node", SetsUp, []string{"npm install -g nodemon", "npm i --global x",
 			"yarn global add x"}},
 		{"node", Serves, []string{"npm start", "npm run dev", "yarn dev", "npm run start:local",
-			"node server.js",
-			"npx nodemon x.js"}},
+			"node server.js", "npx nodemon x.js"}},
 		{"node", stack.Test, []string{"npm test", "npm run test", "yarn test", "npx vitest run"}},
 		{"node", stack.Build, []string{"npm run build", "npx vite build", "pnpm build"}},
 		{"python", stack.Install, []string{"pip install -r requirements.txt", "pip3 install -e .",
-			"poetry install",
-			"uv sync",
+			"poetry install", "uv sync",
 			"python3 -m venv .venv", "source .venv/bin/activate", "virtualenv env",
 			"conda env create -f environment.yml"}},
 		{"python", SetsUp, []string{"pip install --upgrade pip", "python3 -m pip install poetry"}},
 		{"python", Serves, []string{"python manage.py runserver", "./manage.py runserver 8000",
-			"python app.py",
-			"flask run",
-			"poetry run uvicorn app:api"}},
+			"python app.py", "flask run", "poetry run uvicorn app:api"}},
 		{"ruby", stack.Install, []string{"bundle", "bundle install", "bin/setup"}},
 		{"ruby", Serves, []string{"bin/rails server", "bundle exec rackup", "ruby app.rb"}},
 		{"ruby", MakesKey, []string{"rails secret"}},
 		{"php", MakesKey, []string{"php artisan key:generate"}},
 		{"php", Serves, []string{"php artisan serve", "php -S localhost:8000"}},
 		{"java", Serves, []string{"./mvnw spring-boot:run", "gradle bootRun",
-			"./gradlew :office:run",
-			"java -jar x.jar"}},
+			"./gradlew :office:run", "java -jar x.jar"}},
 		{"java", stack.Build, []string{"mvn clean package", "./gradlew assemble"}},
 		{"java", stack.Test, []string{"mvn verify"}},
 		{"dotnet", Serves, []string{"dotnet run --project x"}},
@@ -171,8 +166,7 @@ func TestMade(t *testing.T) {
 		return func(file string) bool { return slices.Contains(names, file) }
 	}
 	for name, files := range map[string][]string{"node_modules": nil, ".git": nil, "target": nil,
-		"vendor": nil,
-		"deps":   {"mix.exs"}, ".venv": nil} {
+		"vendor": nil, "deps": {"mix.exs"}, ".venv": nil} {
 		if !Made(name, beside(files...)) {
 			t.Errorf("%s is taken for people's", name)
 		}

@@ -30,8 +30,7 @@ var yarn = &Manager{
 		signs: []string{".yarnrc.yml"},
 		ways: func(n *nodeProject, lock string) nodeWays {
 			w := nodeWays{words: []string{"yarn"}, install: frozenBy("--frozen-lockfile", lock),
-				run:  []string{"run"},
-				exec: []string{"run"}, usual: "^1"}
+				run: []string{"run"}, exec: []string{"run"}, usual: "^1"}
 			w.noModules = n.modernYarn(lock) &&
 				!strings.Contains(n.text(".yarnrc.yml"), "nodeLinker: node-modules")
 			if n.modernYarn(lock) {

@@ -43,8 +43,7 @@ var newer = expr.New(`(?im)^[^#\n]*(--(mount|network|security|link|chmod|parents
 
 // ErrBuildCommand says that a build needs the engine's own build command, which is not there.
 var ErrBuildCommand = errors.New("the engine's own build command (docker buildx) is not " +
-	"installed, and the engine's " +
-	"interface can't do this")
+	"installed, and the engine's interface can't do this")
 
 // needsCommand names what of a build the engine's interface can't be asked for; empty where there
 // is nothing.

@@ -271,8 +271,7 @@ func testNames(t *testing.T, r *rig) {
 	here := engine.Attach{Network: r.network}
 	waitFor(t, "the oracle", func() bool {
 		code, out, _ := asker("oracle", here)
-		return code == 0 &&
-			out == "the answer\n"
+		return code == 0 && out == "the answer\n"
 	})
 	if code, _, errOut := asker("hermit", here); code != 3 || !strings.Contains(errOut, "refused") {
 		t.Errorf("a port on another container's loopback: exit code %d, %q", code, errOut)
@@ -320,8 +319,7 @@ func testTaken(t *testing.T, r *rig) {
 		engine.Spec{Name: r.prefix + "-taken", Image: r.image, Labels: r.labels,
 			Networks: []engine.Attach{{Network: r.network}},
 			Publish: []engine.Publish{{HostIP: "127.0.0.1", Host: l.Addr().(*net.TCPAddr).Port,
-				Target:    7000,
-				Transport: "tcp"}}})
+				Target: 7000, Transport: "tcp"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -391,8 +389,7 @@ func testExec(t *testing.T, r *rig) {
 	id := r.start(t, engine.Spec{Command: []string{"stay"}})
 	for _, want := range []int{0, 7} {
 		if code, err := r.Exec(t.Context(), id,
-			[]string{"/tiny", "exit", fmt.Sprint(want)}); code != want ||
-			err != nil {
+			[]string{"/tiny", "exit", fmt.Sprint(want)}); code != want || err != nil {
 			t.Errorf("Exec = %d, %v, want %d", code, err, want)
 		}
 	}
@@ -419,8 +416,7 @@ func testHealth(t *testing.T, r *rig) {
 	for id, want := range map[string]string{well: "healthy", ill: "unhealthy"} {
 		waitFor(t, want, func() bool {
 			s, err := r.Inspect(t.Context(), id)
-			return err == nil &&
-				s.Health == want
+			return err == nil && s.Health == want
 		})
 	}
 }
@@ -458,8 +454,7 @@ func testList(t *testing.T, r *rig) {
 func testUsage(t *testing.T, r *rig) {
 	id := r.start(t, engine.Spec{Command: []string{"stay"}})
 	if cpu, memory, err := r.Usage(t.Context(), id); err != nil || memory == 0 || memory > 1<<30 ||
-		cpu < 0 ||
-		cpu > time.Minute {
+		cpu < 0 || cpu > time.Minute {
 		t.Errorf("it takes %v of time and %d bytes, %v", cpu, memory, err)
 	}
 	if err := r.Remove(t.Context(), id); err != nil {
@@ -486,8 +481,7 @@ func testAbsent(t *testing.T, r *rig) {
 		}
 	}
 	id, err := r.Create(ctx, engine.Spec{Name: r.prefix + "-no-program", Image: r.image,
-		Labels:     r.labels,
-		Entrypoint: []string{"/absent"}})
+		Labels: r.labels, Entrypoint: []string{"/absent"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -514,8 +508,7 @@ func testBuildInline(t *testing.T, r *rig) {
 func testBuildFails(t *testing.T, r *rig) {
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"),
-		[]byte("FROM scratch\nCOPY absent /\n"),
-		0o600); err != nil {
+		[]byte("FROM scratch\nCOPY absent /\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	var said []string

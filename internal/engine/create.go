@@ -130,8 +130,7 @@ func (s *Spec) config() *container.Config {
 		length := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
 		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: length(h.Interval),
 			Timeout: length(h.Timeout), StartPeriod: length(h.StartPeriod),
-			StartInterval: length(h.StartInterval),
-			Retries:       h.Retries}
+			StartInterval: length(h.StartInterval), Retries: h.Retries}
 	}
 	return config
 }
@@ -146,8 +145,7 @@ func (s *Spec) host() (*container.HostConfig, error) {
 		SecurityOpt: c.SecurityOpt, Sysctls: c.Sysctls, GroupAdd: c.GroupAdd,
 		PidMode: container.PidMode(c.PID),
 		IpcMode: container.IpcMode(c.IPC), UTSMode: container.UTSMode(c.UTS),
-		UsernsMode: container.UsernsMode(
-			c.UserNS),
+		UsernsMode:   container.UsernsMode(c.UserNS),
 		CgroupnsMode: container.CgroupnsMode(c.CgroupNS), Runtime: c.Runtime,
 		Isolation: container.Isolation(c.Isolation), StorageOpt: c.StorageOpt,
 		Annotations: c.Annotations,
@@ -223,8 +221,7 @@ func resources(c *stack.Confinement) container.Resources {
 		r.BlkioWeight = b.Weight
 		for _, w := range b.Weights {
 			r.BlkioWeightDevice = append(r.BlkioWeightDevice,
-				&blkiodev.WeightDevice{Path: w.Path, Weight: uint16(
-					w.Rate)})
+				&blkiodev.WeightDevice{Path: w.Path, Weight: uint16(w.Rate)})
 		}
 		r.BlkioDeviceReadBps, r.BlkioDeviceWriteBps = rates(b.ReadBps), rates(b.WriteBps)
 		r.BlkioDeviceReadIOps, r.BlkioDeviceWriteIOps = rates(b.ReadIOps), rates(b.WriteIOps)
@@ -234,8 +231,7 @@ func resources(c *stack.Confinement) container.Resources {
 
 func mountOf(m stack.Mount) (mount.Mount, error) {
 	out := mount.Mount{Type: mount.Type(m.Type), Source: m.Source, Target: m.Target,
-		ReadOnly:    m.ReadOnly,
-		Consistency: mount.Consistency(m.Consistency)}
+		ReadOnly: m.ReadOnly, Consistency: mount.Consistency(m.Consistency)}
 	switch m.Type {
 	case "bind":
 		if m.Propagation != "" || m.Recursive != "" {

@@ -45,8 +45,7 @@ func TestHost(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{"linux/arm64/v8": "linux arm64 v8",
-		"arm64": "linux arm64 ",
-		"linux": "", "a/b/c/d": "error"} {
+		"arm64": "linux arm64 ", "linux": "", "a/b/c/d": "error"} {
 		got := ""
 		switch p, err := platformOf(text); {
 		case err != nil:
@@ -64,17 +63,15 @@ func TestHost(t *testing.T) {
 func TestBuildByCommand(t *testing.T) {
 	dir := t.TempDir()
 	script := "#!/bin/sh\n[ \"$2\" = version ] && exit 0\nfor w; do echo \"$w\"; done\necho " +
-		"secret $" +
-		"NIMBLEHARBOR_BUILD_SECRET_0 $TOKEN\n"
+		"secret $NIMBLEHARBOR_BUILD_SECRET_0 $TOKEN\n"
 	if err := os.WriteFile(filepath.Join(dir, "docker"), []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	spec := BuildSpec{Folder: &Folder{FS: os.DirFS(dir), Dockerfile: "-f"}, Dir: dir, Tag: "t:1",
 		Secrets: map[string][]byte{"pin": []byte("canary1")},
 		Building: stack.Building{Contexts: map[string]string{"base": "docker-image://b:1"},
-			CacheTo: []string{
-				"type=inline"},
-			SSH: map[string]string{"default": ""}, Entitlements: []string{"network.host"},
+			CacheTo: []string{"type=inline"},
+			SSH:     map[string]string{"default": ""}, Entitlements: []string{"network.host"},
 			BuildArgs: map[string]string{"TOKEN": "canary2"}}}
 	e := &Engine{Address: "unix:///s"}
 	t.Setenv("PATH", "")
@@ -90,10 +87,8 @@ func TestBuildByCommand(t *testing.T) {
 	}
 	words := strings.Join(said[:len(said)-1], "\n")
 	for _, want := range []string{"--host=unix:///s", "--build-context=base=docker-image://b:1",
-		"--cache-to=type=inline",
-		"--ssh=default", "--allow=network.host", "--build-arg=TOKEN",
-		"--secret=id=pin,env=NIMBLEHARBOR_BUILD_SECRET_0",
-		"--file=" + dir + "/-f", "--\n" + dir} {
+		"--cache-to=type=inline", "--ssh=default", "--allow=network.host", "--build-arg=TOKEN",
+		"--secret=id=pin,env=NIMBLEHARBOR_BUILD_SECRET_0", "--file=" + dir + "/-f", "--\n" + dir} {
 		if !strings.Contains(words, want) {
 			t.Errorf("the command lacks %s:\n%s", want, words)
 		}

@@ -192,8 +192,7 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 	var first error
 	for _, n := range list.Items {
 		if _, err := e.cli.NetworkRemove(ctx, n.ID, client.NetworkRemoveOptions{}); err != nil &&
-			!IsNotFound(err) &&
-			first == nil {
+			!IsNotFound(err) && first == nil {
 			first = err
 		}
 	}
@@ -203,8 +202,7 @@ func (e *Engine) RemoveNetworks(ctx context.Context, labels map[string]string) e
 // EnsureVolume makes a volume unless one of that name exists. It gives what tells the volume from
 // an earlier or later one of the same name.
 func (e *Engine) EnsureVolume(ctx context.Context, name string, spec stack.Volume,
-	labels map[string]string) (id string,
-	err error) {
+	labels map[string]string) (id string, err error) {
 	found, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
 	if v := found.Volume; err == nil {
 		if own := v.Labels[LabelData]; own != "" {
@@ -312,8 +310,7 @@ func (e *Engine) Wait(ctx context.Context, id string) (int, error) {
 // Logs copies the container's output, from its beginning, until it ends or ctx does.
 func (e *Engine) Logs(ctx context.Context, id string, out, errOut io.Writer) error {
 	body, err := e.cli.ContainerLogs(ctx, id,
-		client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true,
-			Follow: true})
+		client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Follow: true})
 	if err != nil {
 		return err
 	}
@@ -405,8 +402,7 @@ func (e *Engine) List(ctx context.Context, labels map[string]string) ([]Listed, 
 			name = strings.TrimPrefix(c.Names[0], "/")
 		}
 		one := Listed{ID: c.ID, Name: name, Service: c.Labels[LabelService],
-			Running: c.State == "running",
-			Labels:  c.Labels}
+			Running: c.State == "running", Labels: c.Labels}
 		for _, p := range c.Ports {
 			if p.PublicPort > 0 {
 				one.Published = append(one.Published,

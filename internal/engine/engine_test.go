@@ -160,8 +160,7 @@ func TestBuildContext(t *testing.T) {
 	}
 	slices.Sort(names)
 	if want := []string{".dockerignore", "Dockerfile", "keep.log", "link", "main.js", "run.sh",
-		"secret/", "sub/",
-		"sub/x.log"}; !slices.Equal(names, want) {
+		"secret/", "sub/", "sub/x.log"}; !slices.Equal(names, want) {
 		t.Errorf("in the archive there are %v, want %v", names, want)
 	}
 }
@@ -208,8 +207,7 @@ func TestStandInBuilds(t *testing.T) {
 			"# c\nARG V=1\nFROM base:1\nLABEL a=b c=\"d\"\nENV X=1 Y=2\nENV OLD form\nWORKDIR " +
 				"/app\nWORKDIR " +
 				"sub\nCOPY --chown=0 file ./\nADD file /other\nEXPOSE 80 81/udp\nUSER " +
-				"1\nHEALTHCHECK CMD " +
-				"[\"/x\"]\nCMD one \\\n  two\n", ""},
+				"1\nHEALTHCHECK CMD [\"/x\"]\nCMD one \\\n  two\n", ""},
 		{"an unknown base", "FROM absent:1\n", "absent:1"},
 		{"no base", "# nothing\n", "no FROM"},
 		{"before the base", "COPY file /\n", "before FROM"},

@@ -40,8 +40,7 @@ func (e *Engine) Exec(ctx context.Context, id string, command []string) (int, er
 func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byte, int, error) {
 	var out bytes.Buffer
 	code, err := e.attached(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true,
-		AttachStderr: true}, &out,
-		io.Discard)
+		AttachStderr: true}, &out, io.Discard)
 	if err != nil {
 		return nil, -1, err
 	}
@@ -51,8 +50,7 @@ func (e *Engine) Output(ctx context.Context, id string, command []string) ([]byt
 // attached runs a command inside a running container, copies its output, up to a limit, and gives
 // its exit code.
 func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreateOptions, out,
-	errOut io.Writer) (int,
-	error) {
+	errOut io.Writer) (int, error) {
 	made, err := e.cli.ExecCreate(ctx, id, spec)
 	if err != nil {
 		return -1, err
@@ -76,8 +74,7 @@ func (e *Engine) attached(ctx context.Context, id string, spec client.ExecCreate
 // ExecPiped runs a command inside a running container that reads from in and writes to out and
 // errOut, and gives its exit code.
 func (e *Engine) ExecPiped(ctx context.Context, id string, command []string, in io.Reader, out,
-	errOut io.Writer) (int,
-	error) {
+	errOut io.Writer) (int, error) {
 	made, err := e.cli.ExecCreate(ctx, id,
 		client.ExecCreateOptions{Cmd: command, AttachStdin: true, AttachStdout: true,
 			AttachStderr: true})
@@ -111,8 +108,7 @@ const maxOutput = 1 << 20
 // rows and columns, that reads from in and writes to out, and gives its exit code. The reading of
 // in may end only with the next input.
 func (e *Engine) ExecOnTerminal(ctx context.Context, id string, command []string, rows,
-	columns uint, in io.Reader,
-	out io.Writer) (int, error) {
+	columns uint, in io.Reader, out io.Writer) (int, error) {
 	size := client.ConsoleSize{Height: rows, Width: columns}
 	made, err := e.cli.ExecCreate(ctx, id,
 		client.ExecCreateOptions{Cmd: command, TTY: true, ConsoleSize: size,

@@ -45,8 +45,7 @@ func (f *Folder) Archive(w io.Writer) error {
 	t := tar.NewWriter(w)
 	if f.Inline != "" {
 		if err := t.WriteHeader(&tar.Header{Name: InlineName, Mode: 0o644,
-			Size:     int64(len(f.Inline)),
-			Typeflag: tar.TypeReg}); err != nil {
+			Size: int64(len(f.Inline)), Typeflag: tar.TypeReg}); err != nil {
 			return err
 		}
 		if _, err := io.WriteString(t, f.Inline); err != nil {

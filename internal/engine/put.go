@@ -71,8 +71,7 @@ func (e *Engine) put(ctx context.Context, id, folder string, files []File) error
 	for _, f := range files {
 		name := strings.TrimPrefix(strings.TrimPrefix(path.Clean("/"+f.Target), folder), "/")
 		if err := t.WriteHeader(&tar.Header{Name: name, Typeflag: tar.TypeReg, Mode: f.Mode,
-			Uid: f.UID, Gid: f.GID,
-			Size: int64(len(f.Data)), ModTime: time.Now()}); err != nil {
+			Uid: f.UID, Gid: f.GID, Size: int64(len(f.Data)), ModTime: time.Now()}); err != nil {
 			return err
 		}
 		if _, err := t.Write(f.Data); err != nil {
@@ -91,8 +90,7 @@ func (e *Engine) put(ctx context.Context, id, folder string, files []File) error
 // code.
 func (e *Engine) Hook(ctx context.Context, id string, h stack.Hook, out io.Writer) (int, error) {
 	spec := client.ExecCreateOptions{Cmd: h.Command, User: h.User, WorkingDir: h.WorkingDir,
-		Privileged:   h.Privileged,
-		AttachStdout: true, AttachStderr: true}
+		Privileged: h.Privileged, AttachStdout: true, AttachStderr: true}
 	for key, value := range h.Env {
 		spec.Env = append(spec.Env, key+"="+value)
 	}

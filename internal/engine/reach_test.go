@@ -124,8 +124,7 @@ func TestReached(t *testing.T) {
 		"the environment's certificates": {"DOCKER_HOST": address, "DOCKER_CERT_PATH": certs,
 			"DOCKER_CONFIG": dir},
 		"a context": {"DOCKER_CONTEXT": "bigger"},
-		"ssh": {"DOCKER_HOST": "ssh://clerk@quay:2222", "PATH": path,
-			"SOCKET": socket},
+		"ssh":       {"DOCKER_HOST": "ssh://clerk@quay:2222", "PATH": path, "SOCKET": socket},
 	} {
 		t.Run(name, func(t *testing.T) {
 			for k, v := range env {
@@ -166,9 +165,7 @@ func TestReached(t *testing.T) {
 	t.Setenv("PATH", path)
 	t.Setenv("SOCKET", "")
 	for address, says := range map[string]string{"ssh://clerk@quay": "Permission denied",
-		"ssh://-oX=y": "names no " +
-			"machine",
-		"ssh://-l@quay": "names no machine"} {
+		"ssh://-oX=y": "names no machine", "ssh://-l@quay": "names no machine"} {
 		t.Setenv("DOCKER_CONFIG", dir)
 		_, err := engine.At(t.Context(), address)
 		var u *engine.Unavailable

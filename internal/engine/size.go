@@ -101,8 +101,7 @@ func (r *remote) manifest(reference string) (m manifest, ok bool) {
 		}
 		defer answer.Body.Close()
 		if answer.StatusCode == http.StatusUnauthorized && r.pass == "" &&
-			r.letIn(answer.Header.Get(
-				"WWW-Authenticate")) {
+			r.letIn(answer.Header.Get("WWW-Authenticate")) {
 			continue
 		}
 		return m, answer.StatusCode == http.StatusOK &&

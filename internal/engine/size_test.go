@@ -29,8 +29,7 @@ func TestSizeOf(t *testing.T) {
 		switch known := user == "ida" && password == "canary"; {
 		case r.URL.Path == "/pass":
 			if !known || r.URL.Query().Get("scope") != "repository:ferry/tides:pull" ||
-				r.URL.Query().Get(
-					"service") != "x" {
+				r.URL.Query().Get("service") != "x" {
 				http.Error(w, "no", http.StatusForbidden)
 				return
 			}

@@ -54,8 +54,7 @@ func TestFollow(t *testing.T) {
 		"one that has not begun": {trace(message(1, message(1, "sha256:b", 3, "[1/2] FROM x"))),
 			nil, ""},
 		"one of its own": {trace(message(1,
-			message(1, "sha256:b", 3, "[internal] load", 5, message()))),
-			nil, ""},
+			message(1, "sha256:b", 3, "[internal] load", 5, message()))), nil, ""},
 		"words in pieces": {trace(message(3, message(1, "sha256:a", 4, "one\ntw"))) +
 			trace(message(3, message(1, "sha256:a", 4, "o\n"))), []string{"one", "two"}, ""},
 		"an error": {`{"error":"it ended with 3"}`, nil, "it ended with 3"},
@@ -111,8 +110,7 @@ func TestForward(t *testing.T) {
 		t.Error("after the end it is still open")
 	}
 	for address, want := range map[string]string{"tcp://127.0.0.9:2376": "127.0.0.9",
-		"ssh://quay":             "127.0.0.1",
-		"tcp://absent.invalid:1": "0.0.0.0"} {
+		"ssh://quay": "127.0.0.1", "tcp://absent.invalid:1": "0.0.0.0"} {
 		if got := (&Engine{Address: address, Remote: true}).PublishIP(); got != want {
 			t.Errorf("on %s ports are published on %s, want %s", address, got, want)
 		}

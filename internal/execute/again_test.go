@@ -53,19 +53,15 @@ func TestStartsAgain(t *testing.T) {
 		ends   string
 	}{
 		"a failure that passes": {func(s *plan.Service) { s.Restarts.Restart = true },
-			[]string{"first=was", "stay"},
-			2, "x running"},
+			[]string{"first=was", "stay"}, 2, "x running"},
 		"given up in the end": {func(s *plan.Service) {
 			s.Restarts.Restart,
 				s.Restarts.RestartTimes = true, 2
-		},
-			[]string{"exit=3"},
-			3, "x failed"},
+		}, []string{"exit=3"}, 3, "x failed"},
 		"only after a failure": {func(s *plan.Service) {
 			s.Restarts.Restart, s.Restarts.RestartOnFailure = true,
 				true
-		},
-			[]string{"exit=0"}, 1, "x failed"},
+		}, []string{"exit=0"}, 1, "x failed"},
 		"not where nothing declares": {func(*plan.Service) {}, []string{"exit=3"}, 1, "x failed"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -285,8 +281,7 @@ func TestSeals(t *testing.T) {
 		return &plan.Service{Name: "db", Image: image, Runs: stack.Container, Environment: env}
 	}
 	db := service("registry.example:5000/team/postgres:16", "POSTGRES_PASSWORD=canary",
-		"POSTGRES_USER=office",
-		"LEVEL=1")
+		"POSTGRES_USER=office", "LEVEL=1")
 	was := seal(db, "volume-1")
 	if was == "" || strings.Contains(was, "canary") {
 		t.Errorf("the seal is %q", was)
@@ -299,13 +294,11 @@ func TestSeals(t *testing.T) {
 		"the same": {db, "volume-1", true},
 		"another setting": {service("postgres", "POSTGRES_PASSWORD=canary", "LEVEL=2"),
 			"volume-1", true},
-		"another password": {service("postgres", "POSTGRES_PASSWORD=later"), "volume-1",
-			false},
-		"another volume": {db, "volume-2", false},
+		"another password": {service("postgres", "POSTGRES_PASSWORD=later"), "volume-1", false},
+		"another volume":   {db, "volume-2", false},
 		"a service that stores none": {service("saltmarsh/api", "POSTGRES_PASSWORD=canary"),
 			"volume-1", false},
-		"no password": {service("postgres", "POSTGRES_PASSWORD="), "volume-1",
-			false},
+		"no password": {service("postgres", "POSTGRES_PASSWORD="), "volume-1", false},
 	} {
 		if got := seal(c.s, c.store); (got == was) != c.same {
 			t.Errorf("%s: %q", name, got)
@@ -380,8 +373,7 @@ func TestRemoveContainers(t *testing.T) {
 	}
 	x.at("service:one").over()
 	if l := x.at("service:one").now(); l.State != stack.Failed ||
-		!strings.Contains(l.Text, "ended by itself") &&
-			!strings.Contains(l.Text, "removed") {
+		!strings.Contains(l.Text, "ended by itself") && !strings.Contains(l.Text, "removed") {
 		t.Errorf("a service whose container was taken away is %s: %s", l.State, l.Text)
 	}
 }

@@ -189,8 +189,7 @@ func (x containers) startContainers(ctx context.Context, s *plan.Service,
 		// same.
 		specs[0].Name = x.ownName(s.Name)
 		log.Line(fmt.Sprintf("another container is called %s already, so that this one is "+
-			"called %s", named,
-			specs[0].Name))
+			"called %s", named, specs[0].Name))
 		proc, err = run.StartContainers(ctx, x.on(s.Name), specs, log.Stream)
 	}
 	if err != nil {
@@ -222,15 +221,13 @@ func (x containers) forward(s *plan.Service, proc run.Process, log *logs.Log) {
 	for _, m := range s.Container.Mounts {
 		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
 			log.Line(fmt.Sprintf("the engine is on another machine: %s went along as it is now, "+
-				"and later changes "+
-				"are not seen there", m.Source))
+				"and later changes are not seen there", m.Source))
 		}
 	}
 }
 
 func (x containers) ownName(service string) string {
-	return "nharbor-" + x.Plan().ID + "-" +
-		service
+	return "nharbor-" + x.Plan().ID + "-" + service
 }
 
 // container is what the engine is asked to make for a service, the index-th of its containers.
@@ -270,8 +267,7 @@ func (x containers) container(s *plan.Service, index int) (run.ContainerSpec, er
 	if index == 0 {
 		for _, p := range s.Exposed {
 			spec.Publish = append(spec.Publish,
-				engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target,
-					Transport: "tcp"})
+				engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target, Transport: "tcp"})
 		}
 	}
 	for _, port := range s.Ports {
@@ -436,8 +432,7 @@ func linksAsVouched(p *plan.Plan, s *plan.Service) error {
 	for _, source := range s.Container.Binds() {
 		if to := consent.Leads(p.Root, source); to != p.Leads[source] {
 			return fmt.Errorf("%s leads to %s, outside of the workspace, and nobody has vouched "+
-				"for that", source,
-				first(to, "another place than it did"))
+				"for that", source, first(to, "another place than it did"))
 		}
 	}
 	return nil

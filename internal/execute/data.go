@@ -70,8 +70,7 @@ func Stores(ctx context.Context, root string, s *stack.Stack) map[string]string 
 				folder = filepath.Join(root, filepath.FromSlash(folder))
 			}
 			if entries, err := os.ReadDir(folder); m.Type == "bind" && err == nil &&
-				len(entries) > 0 &&
-				strings.HasPrefix(m.Target, "/var/lib/") {
+				len(entries) > 0 && strings.HasPrefix(m.Target, "/var/lib/") {
 				out[v.Name] = "the data in " + m.Source
 			}
 			if _, exists := have[volumeName(workspace.ID(root), s.Volumes,

@@ -95,8 +95,7 @@ func New(ctx context.Context, plan *plan.Plan, machines Machines, logs *logs.Fol
 	x := &Executor{ctx: ctx, current: plan, machines: machines, logs: logs, memory: memory, keeper: keeper,
 		started: time.Now(),
 		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{},
-		watchers: map[stack.NodeID]*watcher{}, cores: make(
-			chan struct{}, max(1, runtime.NumCPU()))}
+		watchers: map[stack.NodeID]*watcher{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
 	for _, o := range plan.Order.Nodes {
 		x.nodes[o.ID] = newNode(plan, o.ID)
 	}
@@ -138,8 +137,7 @@ func (x *Executor) node(n *node, after []order.Edge) {
 	}
 	for _, e := range after {
 		l, err := x.at(e.ID).await(ctx, func(l life) bool {
-			return l.Reached.Strength() >= e.Until.Strength() ||
-				l.Bad
+			return l.Reached.Strength() >= e.Until.Strength() || l.Bad
 		})
 		switch {
 		case err != nil:
@@ -279,10 +277,8 @@ func (x preparing) followStep(ctx context.Context, n *node, p *run.Native, log *
 			return
 		case <-progress.C:
 			if last := log.Last(); last != "" {
-				x.move(n,
-					change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s",
-						time.Since(begin).Seconds(),
-						last)})
+				x.move(n, change{kind: runs, text: fmt.Sprintf("for %.0f s; it last said: %s",
+					time.Since(begin).Seconds(), last)})
 			}
 		}
 	}

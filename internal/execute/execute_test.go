@@ -82,10 +82,9 @@ func TestMain(m *testing.M) {
 				syscall.Exit(7)
 			}
 			fmt.Println("opened", time.Now().UnixNano())
-			go http.Serve(l,
-				http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-					io.WriteString(w, "<title>here</title>")
-				}))
+			go http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				io.WriteString(w, "<title>here</title>")
+			}))
 		case "stay":
 			<-asked
 			fmt.Println("asked to stop")
@@ -109,9 +108,8 @@ func newPlay(t testing.TB) *play {
 	t.Helper()
 	root := t.TempDir()
 	p := &play{root: root, plan: &plan.Plan{Root: root,
-		ID:       fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
-		Steps:    map[stack.NodeID]plan.Step{},
-		Services: map[stack.NodeID]plan.Service{}}}
+		ID:    fmt.Sprintf("test%d-%d", os.Getpid(), plays.Add(1)),
+		Steps: map[stack.NodeID]plan.Step{}, Services: map[stack.NodeID]plan.Service{}}}
 	p.ready.Add(1)
 	return p
 }
@@ -185,12 +183,10 @@ func TestEachStartsWhenWhatItNeedsAnswers(t *testing.T) {
 	p.native("setup", stack.Once, 0, words("say=done"), "service:db answering")
 	p.step("install", words("say=installed"), nil)
 	p.native("web", stack.Lasting, web, words(fmt.Sprintf("listen=%d", web), "stay"),
-		"service:setup finished",
-		"step:install finished", "service:db answering")
+		"service:setup finished", "step:install finished", "service:db answering")
 	x := p.run(t, nil)
 	if got := p.states(); got != "db answering, setup finished, step:install done, web "+
-		"answering" || !x.State().Good() ||
-		len(x.State().Failures()) > 0 {
+		"answering" || !x.State().Good() || len(x.State().Failures()) > 0 {
 		t.Fatalf("states %s, failures %v", got, x.State().Failures())
 	}
 	for _, c := range []struct {
@@ -237,8 +233,7 @@ func TestFailures(t *testing.T) {
 			p.native("lone", stack.Lasting, 0, words("stay"))
 		}, "last skipped, lone running, step:build failed, web skipped",
 			[]string{"build: ended with code 2; it last said: first | the reason",
-				"web: skipped, since build failed",
-				"last: skipped, since web failed"}},
+				"web: skipped, since build failed", "last: skipped, since web failed"}},
 		{"a service ends", func(p *play) {
 			p.native("web", stack.Lasting, 1, words("say=no license", "exit=1"))
 		}, "web failed", []string{"web: ended with code 1; it last said: no license"}},
@@ -409,8 +404,7 @@ func TestLogsHideSecrets(t *testing.T) {
 	}
 	lines, err := logs.Read(p.root, []string{"setup"}).Next()
 	if err != nil || len(lines) != 2 || lines[0].Text != "the password is ***" ||
-		lines[1].Text != "plain" ||
-		lines[0].Source != "setup" {
+		lines[1].Text != "plain" || lines[0].Source != "setup" {
 		t.Errorf("the log holds %+v, %v", lines, err)
 	}
 	if info, err := os.Stat(filepath.Join(p.root, ".nharbor", "logs", "setup.log")); err != nil ||
@@ -449,15 +443,12 @@ func standIn(t testing.TB) *engine.Engine {
 }
 
 func (p *play) container(name string, kind stack.Lifetime, spec stack.ContainerSpec,
-	ports []stack.Port,
-	command []string,
-	after ...string) {
+	ports []stack.Port, command []string, after ...string) {
 	spec.Networks = []string{"default"}
 	spec.Labels = map[string]string{engine.LabelStack: "stolen",
 		"own": "label"} // a checkout can't hide its containers
 	p.plan.Services[stack.ServiceNode(name)] = plan.Service{Name: name, Kind: kind,
-		Runs:  stack.Container,
-		Image: "player:1", Command: command, Ports: ports, Container: &spec}
+		Runs: stack.Container, Image: "player:1", Command: command, Ports: ports, Container: &spec}
 	p.after(stack.ServiceNode(name), after...)
 }
 
@@ -467,14 +458,12 @@ func TestContainers(t *testing.T) {
 	host, ready := testport.Take(t), filepath.Join(p.root, "ready")
 	health := &stack.Health{Test: []string{"CMD", "/player", "play", "await=" + ready},
 		Interval: 30}
-	p.container("db", stack.Lasting,
-		stack.ContainerSpec{Health: health,
-			Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}},
+	p.container("db", stack.Lasting, stack.ContainerSpec{Health: health,
+		Mounts: []stack.Mount{{Type: "volume", Source: "data", Target: "/data"}}},
 		nil, []string{"stay"})
 	p.container("api", stack.Lasting, stack.ContainerSpec{},
 		[]stack.Port{{Host: host, Target: 80, Transport: "tcp",
-			Speaks: "http"}}, []string{"listen-inside=80", "stay"},
-		"service:db answering")
+			Speaks: "http"}}, []string{"listen-inside=80", "stay"}, "service:db answering")
 	p.native("ripen", stack.Once, 0, words("touch="+ready))
 	x := p.run(t, e)
 	if got := p.states(); got != "api answering, db answering, ripen finished" {
@@ -513,8 +502,7 @@ func TestContainerFailures(t *testing.T) {
 	p.container("ends", stack.Lasting, stack.ContainerSpec{}, nil, []string{"say=why", "exit=5"})
 	p.container("port", stack.Lasting, stack.ContainerSpec{},
 		[]stack.Port{{Host: taken.Addr().(*net.TCPAddr).Port, Target: 80, Transport: "tcp",
-			Speaks: "http"}},
-		[]string{"stay"})
+			Speaks: "http"}}, []string{"stay"})
 	p.container("image", stack.Lasting, stack.ContainerSpec{}, nil, nil)
 	s := p.plan.Services["service:image"]
 	s.Image = "absent:1"

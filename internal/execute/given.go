@@ -45,8 +45,7 @@ func (x containers) along(m stack.Mount) (files []engine.File, volume bool, err 
 		data, err := reading.FileIn(top, filepath.FromSlash(name), maxAlong)
 		if total += len(data); total > maxAlong {
 			return fmt.Errorf("%s holds more than %d MB, too much to go along to the engine's "+
-				"machine", m.Source,
-				maxAlong>>20)
+				"machine", m.Source, maxAlong>>20)
 		}
 		files = append(files, engine.File{Target: target, Data: data, Mode: int64(mode.Perm())})
 		return err

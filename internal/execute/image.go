@@ -115,9 +115,7 @@ func stale(policy string, age time.Duration) bool {
 			return false
 		}
 		total += time.Duration(count) * map[string]time.Duration{"w": 7 * day, "d": day,
-			"h": time.Hour,
-			"m": time.Minute,
-			"s": time.Second}[part[2]]
+			"h": time.Hour, "m": time.Minute, "s": time.Second}[part[2]]
 	}
 	return total > 0 && age > total
 }
@@ -195,8 +193,7 @@ func (x images) nameToo(ctx context.Context, s *plan.Service, log *logs.Log) err
 
 // make builds an image, unless the one that is there was built from the same.
 func (x images) make(ctx context.Context, n *node, s *plan.Service, spec *engine.BuildSpec,
-	sum string,
-	log *logs.Log) error {
+	sum string, log *logs.Log) error {
 	again := spec.NoCache || spec.PullBase || spec.Remote != "" || s.Container.PullPolicy == "build"
 	if labels, err := x.on(s.Name).Images().Labels(ctx, s.ImageTag); err != nil {
 		return err
@@ -221,12 +218,10 @@ func (x images) make(ctx context.Context, n *node, s *plan.Service, spec *engine
 // can see, what it is given, and the images of this stack that it begins from, which are made
 // first.
 func (x images) buildOf(ctx context.Context, n *node, s *plan.Service, log *logs.Log,
-	way []string) (
-	*engine.BuildSpec, string, error) {
+	way []string) (*engine.BuildSpec, string, error) {
 	c := s.Container
 	spec := &engine.BuildSpec{Tag: s.ImageTag, Building: c.Building,
-		Platform: first(c.Platform, only(c.Platforms)),
-		Dir: filepath.Join(x.Plan().Root,
+		Platform: first(c.Platform, only(c.Platforms)), Dir: filepath.Join(x.Plan().Root,
 			filepath.FromSlash(s.Build)), Secrets: map[string][]byte{}}
 	for i := range c.BuildHands {
 		h := &c.BuildHands[i]

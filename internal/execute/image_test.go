@@ -54,8 +54,7 @@ func TestBuiltOnce(t *testing.T) {
 	defer api.Close()
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{
 		"compose.yaml": "services:\n  web: {build: app, command: [stay]}\n  again: {build: app, " +
-			"command: [stay]}\n" +
-			"  other: {build: {context: app, args: {A: '2'}}, command: [stay]}\n",
+			"command: [stay]}\n  other: {build: {context: app, args: {A: '2'}}, command: [stay]}\n",
 		"app/Dockerfile":    "FROM scratch\nARG A=1\nCOPY . /\nENV A=$A\nENTRYPOINT [\"/tiny\"]\n",
 		"app/.dockerignore": "*.log\n", "app/page": "one", "app/tiny": string(program)}}, api: api,
 		ids: map[string]string{}}
@@ -154,13 +153,11 @@ func TestBases(t *testing.T) {
 		"compose.yaml": "services:\n  base: {image: saltmarsh/base, build: b}\n  tools: {build: " +
 			"{context: t, tags: " +
 			"['saltmarsh/tools:2']}}\n  app: {build: a}\n  more: {build: {context: m, " +
-			"additional_contexts: {x: " +
-			"'service:app'}}}\n",
+			"additional_contexts: {x: 'service:app'}}}\n",
 		"b/Dockerfile": "FROM scratch\n", "t/Dockerfile": "FROM " +
 			"scratch\n", "m/Dockerfile": "FROM scratch\n",
 		"a/Dockerfile": "FROM --platform=linux/amd64 saltmarsh/base AS one\nCOPY " +
-			"--from=saltmarsh/tools:2 /x /\n"}},
-		ids: map[string]string{}}
+			"--from=saltmarsh/tools:2 /x /\n"}}, ids: map[string]string{}}
 	k.open(t, realEngine(t))
 	for name, want := range map[string][]string{"app": {"base", "tools"}, "base": nil,
 		"more": {"app"}} {

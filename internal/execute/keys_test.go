@@ -220,8 +220,7 @@ func (k *keyCase) clean(t testing.TB, e *engine.Engine) {
 	}
 	_, err := e.RemoveVolumes(ctx, labels)
 	for what, err := range map[string]error{"volumes": err,
-		"networks": e.RemoveNetworks(ctx, labels),
-		"images":   e.Images().RemoveAll(ctx, labels)} {
+		"networks": e.RemoveNetworks(ctx, labels), "images": e.Images().RemoveAll(ctx, labels)} {
 		if err != nil {
 			t.Errorf("removing the %s: %v", what, err)
 		}
@@ -358,8 +357,7 @@ func TestEveryKeyIsLookedAt(t *testing.T) {
 		}
 		for line := range strings.Lines(string(data)) {
 			for _, word := range strings.FieldsFunc(line, func(r rune) bool {
-				return strings.ContainsRune(" "+
-					"{},[]", r)
+				return strings.ContainsRune(" {},[]", r)
 			}) {
 				if key, ok := strings.CutSuffix(strings.TrimSpace(word), ":"); ok {
 					shown[key] = true
@@ -417,8 +415,7 @@ func TestExternal(t *testing.T) {
 	}
 	defer api.ContainerRemove(ctx, theirs.ID, client.ContainerRemoveOptions{Force: true})
 	text := strings.ReplaceAll("services:\n  web:\n    image: TINY\n    command: [stay]\n    "+
-		"networks: [lan]\n"+
-		"    container_name: NAME\n"+
+		"networks: [lan]\n    container_name: NAME\n"+
 		"    volumes: [kept:/kept]\nnetworks:\n  lan: {external: true, name: NAME}\n"+
 		"volumes:\n  kept: {external: {name: NAME}}\n", "NAME", name)
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text}}, api: api,
@@ -442,8 +439,7 @@ func TestExternal(t *testing.T) {
 		t.Errorf("somebody else's container: %v", err)
 	}
 	seen, err := e.Look(ctx, engine.Outside{Networks: []string{name, "nharbor-absent"},
-		Volumes: []string{name,
-			"nharbor-absent"}})
+		Volumes: []string{name, "nharbor-absent"}})
 	if err != nil || !slices.Equal(seen.Lacks,
 		[]string{"network nharbor-absent", "volume nharbor-absent"}) {
 		t.Errorf("of others the engine lacks %v, %v", seen.Lacks, err)
@@ -501,11 +497,9 @@ func TestWatch(t *testing.T) {
 	text := "services:\n  web:\n    image: TINY\n    command: [stay]\n    develop:\n      " +
 		"watch:\n" +
 		"        - {action: sync, path: pages, target: /site, ignore: ['*.tmp'], initial_sync: " +
-		"true}\n" +
-		"        - {action: sync+restart, path: conf, target: /conf}\n"
+		"true}\n        - {action: sync+restart, path: conf, target: /conf}\n"
 	k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text,
-		"pages/first": "one",
-		"conf/c":      "1"}}, ids: map[string]string{}}
+		"pages/first": "one", "conf/c": "1"}}, ids: map[string]string{}}
 	k.open(t, e)
 	defer k.clean(t, e)
 	k.make(t, e, true)

@@ -62,8 +62,7 @@ func (x listening) found(n *node, index int, p stack.Port, said int) {
 // published, it is told at once, and no more waited for than patienceInside: nothing leads to it.
 // That is the last value.
 func (x listening) awaitPort(ctx context.Context, n *node, proc run.Process, log *logs.Log,
-	index int) (stack.PortCheck,
-	stack.Port, string) {
+	index int) (stack.PortCheck, stack.Port, string) {
 	p := n.svc.Ports[index]
 	waiting, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -30,8 +30,7 @@ func TestRememberedOnce(t *testing.T) {
 func TestPausesGrow(t *testing.T) {
 	t.Parallel()
 	for n, want := range map[int]string{1: "1st", 2: "2nd", 3: "3rd", 4: "4th", 11: "11th",
-		12: "12th", 13: "13th",
-		21: "21st", 112: "112th"} {
+		12: "12th", 13: "13th", 21: "21st", 112: "112th"} {
 		if got := ordinal(n); got != want {
 			t.Errorf("%d is %s", n, got)
 		}

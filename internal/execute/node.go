@@ -249,8 +249,7 @@ func (x *Executor) move(n *node, c change) bool {
 	n.changed = make(chan struct{})
 	if told {
 		x.journal.add(stack.Event{T: float64(now.Milliseconds()) / 1000, ID: n.id,
-			State: next.State,
-			Kind:  next.Kind, Text: next.Text})
+			State: next.State, Kind: next.Kind, Text: next.Text})
 	} else {
 		x.journal.stir()
 	}

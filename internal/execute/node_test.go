@@ -48,8 +48,7 @@ func TestLives(t *testing.T) {
 			{kind: settles, state: stack.Running, process: old}, {kind: learns, process: old}},
 			"starting/, starting/begun, running/answering, answering/answering"},
 		"a port is learned of what runs alone": {[]change{start, begin,
-			{kind: learns, process: old}},
-			"starting/, starting/begun, -"},
+			{kind: learns, process: old}}, "starting/, starting/begun, -"},
 		"only one that waits is prepared": {[]change{wait, {kind: prepares}, {kind: prepared},
 			wait, start,
 			{kind: prepares}}, "waiting/, waiting/ preparing, waiting/ prepared, waiting/, " +

@@ -14,8 +14,7 @@ func (x State) Services() []record.Service {
 		}
 		l := n.now()
 		r := record.Service{Name: n.svc.Name, Runs: n.svc.Runs, Kind: n.svc.Kind, State: l.State,
-			Doing: l.Kind,
-			Text:  l.Text, Why: l.Why, Ports: n.portsNow()}
+			Doing: l.Kind, Text: l.Text, Why: l.Why, Ports: n.portsNow()}
 		if p, ok := l.Process.(interface{ Group() int }); ok {
 			r.PID = p.Group()
 		}

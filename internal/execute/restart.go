@@ -48,8 +48,7 @@ func (x *Executor) Restart(plan *plan.Plan, names []string) error {
 		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container &&
 			x.on(svc.Name) == nil {
 			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-				Text: svc.Name + " runs in a container now, and the stack was launched " +
-					"without any",
+				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
 				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 		}
 	}

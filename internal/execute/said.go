@@ -76,8 +76,7 @@ func OwnRules(causes []stack.OwnCause) (out []diagnose.LogRule, err error) {
 			faults = append(faults, &stack.Fault{Kind: stack.Unreadable,
 				Code: stack.CodeCorrectionsWrong, At: c.At,
 				Text: fmt.Sprintf("the line of the cause %s can't be used: %v", c.Name,
-					err), Remedy: "Correct it.",
-				Cause: err})
+					err), Remedy: "Correct it.", Cause: err})
 			continue
 		}
 		out = append(out, r)

@@ -31,8 +31,7 @@ func (x serving) service(ctx context.Context, n *node) {
 	}
 	x.process(ctx, n, log)
 	n.await(ctx, func(l life) bool {
-		return l.Reached.Strength() >= stack.Answering.Strength() ||
-			l.Bad || l.Over
+		return l.Reached.Strength() >= stack.Answering.Strength() || l.Bad || l.Over
 	})
 }
 
@@ -104,8 +103,7 @@ func (x serving) ended(n *node, exit run.Exit, log *logs.Log) {
 		words, why := x.said(log)
 		if exit.EngineLost { // what the container has said tells nothing of that
 			words, why = "", record.Why{Code: "engine-lost",
-				Cause: "the container engine has stopped, or can't be " +
-					"reached any more",
+				Cause:  "the container engine has stopped, or can't be reached any more",
 				Remedy: "Start the engine again, then: nharbor launch"}
 		}
 		text := exit.String() + words
@@ -171,8 +169,7 @@ func (x serving) restartLater(n *node, why string, log *logs.Log) {
 	n.mu.Unlock()
 	pause := min(firstPause<<min(times-1, 10), longestPause)
 	x.move(n, change{kind: pauses,
-		text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why,
-			pause.Seconds(),
+		text: fmt.Sprintf("%s; it starts again in %.1f s, for the %s time", why, pause.Seconds(),
 			ordinal(times))})
 	select {
 	case <-time.After(pause):
@@ -198,8 +195,7 @@ func ordinal(n int) string {
 // onceWork is a service that runs once as work that can be remembered.
 func onceWork(s *plan.Service) *memory.Work {
 	return &memory.Work{ID: "service:" + s.Name, Role: stack.Seed,
-		Command: append([]string{s.Image, s.Build}, s.Command...),
-		Env:     s.Environment}
+		Command: append([]string{s.Image, s.Build}, s.Command...), Env: s.Environment}
 }
 
 // judge records what awaitUp has found, unless the service has ended or is being stopped meanwhile.
@@ -279,8 +275,7 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 		case c.Verdict == stack.Silent:
 			words, why := x.said(log)
 			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in "+
-				"%s%s", p.Host, p.Speaks,
-				words), why
+				"%s%s", p.Host, p.Speaks, words), why
 		default:
 			if elsewhere != "" {
 				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere,
@@ -335,8 +330,7 @@ func (x serving) start(ctx context.Context, n *node, log *logs.Log) (run.Process
 	if s.Runs == stack.Native {
 		x.move(n, change{kind: starts})
 		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command,
-			Env:       x.marked(s.Environment, n.id),
-			HoldInput: s.Watches}, log.Stream)
+			Env: x.marked(s.Environment, n.id), HoldInput: s.Watches}, log.Stream)
 		if err != nil {
 			return nil, err
 		}

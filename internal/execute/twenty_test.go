@@ -30,8 +30,7 @@ func BenchmarkTwenty(b *testing.B) {
 	var launched, bare time.Duration
 	for b.Loop() {
 		k := &keyCase{Case: &casefile.Case{Files: map[string]string{"compose.yaml": text.String()}},
-			ids:     map[string]string{},
-			running: true}
+			ids: map[string]string{}, running: true}
 		k.open(b, e)
 		begin := time.Now()
 		done := make(chan error, 1)
@@ -59,8 +58,7 @@ func BenchmarkTwenty(b *testing.B) {
 		}
 		begin = time.Now()
 		if err := e.EnsureNetwork(b.Context(), networkName(k.x.Plan(), "default"),
-			k.x.Plan().Networks["default"],
-			labels); err != nil {
+			k.x.Plan().Networks["default"], labels); err != nil {
 			b.Fatal(err)
 		}
 		var wait sync.WaitGroup

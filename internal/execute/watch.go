@@ -76,8 +76,7 @@ func (x *Executor) tell(id stack.NodeID, text string) {
 	x.journal.mu.Lock()
 	defer x.journal.mu.Unlock()
 	x.journal.add(stack.Event{T: float64(time.Since(x.started).Milliseconds()) / 1000, ID: id,
-		State: state,
-		Text:  text})
+		State: state, Text: text})
 }
 
 func (w *watcher) begin(rules []stack.Watch) error {

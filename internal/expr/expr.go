@@ -85,8 +85,7 @@ func (e *Expr) FindAllSubmatchIndex(b []byte, n int) [][]int {
 }
 
 // ReplaceAllString puts with, in which $1 stands for a group, into the place of each match.
-func (e *Expr) ReplaceAllString(s,
-	with string) string {
+func (e *Expr) ReplaceAllString(s, with string) string {
 	return e.Ready().ReplaceAllString(s, with)
 }
 
@@ -96,8 +95,7 @@ func (e *Expr) ReplaceAllStringFunc(s string, f func(string) string) string {
 }
 
 // FindAllSubmatch gives the first n matches, all for -1, and their groups.
-func (e *Expr) FindAllSubmatch(b []byte,
-	n int) [][][]byte {
+func (e *Expr) FindAllSubmatch(b []byte, n int) [][][]byte {
 	return e.Ready().FindAllSubmatch(b, n)
 }
 

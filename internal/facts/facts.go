@@ -57,9 +57,7 @@ type Demand struct {
 var OffSections = expr.New(
 	`(?i)\b(production|deploy\w*|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
 		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
-		`clean\w*|api|` +
-		`architecture|structure|examples?)\b`,
-)
+		`clean\w*|api|` + `architecture|structure|examples?)\b`)
 
 // Exists reports whether there is a regular file of that path.
 func (f *Facts) Exists(file string) bool {
@@ -201,8 +199,7 @@ func (f *Facts) Remark(level stack.Level, code stack.Code, at stack.Place, text,
 func (f *Facts) RemarkOn(about stack.Subject, level stack.Level, code stack.Code, at stack.Place,
 	text, remedy string) {
 	f.Stack.Remarks = append(f.Stack.Remarks, stack.Remark{Level: level, Code: code, Text: text,
-		At:     at,
-		Remedy: remedy, About: about})
+		At: at, Remedy: remedy, About: about})
 }
 
 // Tops are the folders in which the workspace's main compose file may lie: its root and its

@@ -79,8 +79,7 @@ func (m deciding) sameVerdict() {
 				}
 				other := sibling(f, prefix+"_", h[1-i])
 				if other != nil && other.value == "" && other.Origin == Template &&
-					other.Remark != "" &&
-					!values.Waives(other.Comment) {
+					other.Remark != "" && !values.Waives(other.Comment) {
 					other.Origin, other.Issued, other.Remark = Missing, true, ""
 				}
 			}
@@ -202,8 +201,7 @@ func (m deciding) takenFrom(f *File, key string) bool {
 // variable reports whether a compose file can't be read without the setting.
 func (m deciding) variable(f *File, s *Setting) bool {
 	return slices.ContainsFunc(m.stack.Variables, func(v stack.Variable) bool {
-		return v.Required && v.Name == s.Key &&
-			v.File == f.Path
+		return v.Required && v.Name == s.Key && v.File == f.Path
 	})
 }
 
@@ -279,8 +277,7 @@ func (m deciding) templateSecret(s *Setting, template *settings.Document) {
 			template.Name)
 	case !s.there && realLooking(t.Value):
 		s.remark(stack.Warning, "%s:%d holds what looks like a real secret; everybody with the "+
-			"repository can read it",
-			template.Name, t.Line)
+			"repository can read it", template.Name, t.Line)
 	}
 }
 

@@ -177,8 +177,7 @@ func (m deriving) deriveURL(file *File, r reader, s *Setting) {
 		why = append(why, f.svc.Name+"'s user")
 	}
 	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database &&
-		standsForStore.MatchString(name) &&
-		!k.SignIn.NoDatabase {
+		standsForStore.MatchString(name) && !k.SignIn.NoDatabase {
 		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
 		why = append(why, f.svc.Name+"'s database")
 	}
@@ -272,8 +271,7 @@ var (
 // deriveHTTP lets a front end talk to the API of this stack and not to one elsewhere.
 func (m deriving) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 	if !strings.HasPrefix(u.Scheme, "http") && !strings.HasPrefix(u.Scheme, "ws") ||
-		!ecosystem.Public(s.Key) ||
-		!apiKeyName.MatchString(s.Key) {
+		!ecosystem.Public(s.Key) || !apiKeyName.MatchString(s.Key) {
 		return
 	}
 	if address.Local(u.Hostname()) &&
@@ -371,8 +369,7 @@ func (m deriving) onlyHTTP(f *facts) bool {
 	for _, o := range m.facts {
 		if o.kind == "http" && o.outer > 0 {
 			if p := m.stack.Project(o.svc.Project, o.svc.Manager); p == nil ||
-				o.svc.Project == "" ||
-				!inBrowser(p, o.svc) {
+				o.svc.Project == "" || !inBrowser(p, o.svc) {
 				n++
 			}
 		}

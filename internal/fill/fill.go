@@ -187,8 +187,7 @@ type Options struct {
 // Make plans all settings files of the stack. It writes nothing.
 func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 	m := &maker{fsys: fsys, stack: s, opt: opt,
-		plan: &Plan{Schema: "nharbor.fill/1", Files: []File{},
-			Missing: []Lack{}, Links: []Link{}}}
+		plan: &Plan{Schema: "nharbor.fill/1", Files: []File{}, Missing: []Lack{}, Links: []Link{}}}
 	m.opening().look()
 	var faults stack.Faults
 	for _, e := range s.EnvFiles {
@@ -264,8 +263,7 @@ func (m opening) open(e stack.EnvFile) error {
 		e.Format = settings.FormatOf(e.Path)
 	}
 	f := File{Path: e.Path, Template: e.Template, Format: e.Format, present: e.Present,
-		Services: m.byFile[e.Path],
-		layers:   e.Layers, Settings: []Setting{}}
+		Services: m.byFile[e.Path], layers: e.Layers, Settings: []Setting{}}
 	if m.opt.Git != nil {
 		f.Git = m.opt.Git(e.Path)
 	}
@@ -273,8 +271,7 @@ func (m opening) open(e stack.EnvFile) error {
 		d, err := settings.Read(m.fsys, name, e.Format)
 		if dotenv.Unread(err) {
 			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
-				At: stack.Place{File: name},
-				Text: "the settings file can't be read: " +
+				At: stack.Place{File: name}, Text: "the settings file can't be read: " +
 					stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		if err != nil {
@@ -361,8 +358,7 @@ func (m opening) wanted(f *File, e stack.EnvFile) *settings.Document {
 		}
 		for _, r := range m.stack.Reads {
 			if _, given := v.Env[r.Name]; given || r.Default && !values.IsSecret(r.Name, "") ||
-				v.Build == "" ||
-				r.Project != v.Build && r.Project != v.Project {
+				v.Build == "" || r.Project != v.Build && r.Project != v.Project {
 				continue
 			}
 			lines = append(lines, fmt.Sprintf("# %s:%d reads it.\n%s=\n", r.At.File, r.At.Line,
@@ -382,8 +378,7 @@ func (m opening) wanted(f *File, e stack.EnvFile) *settings.Document {
 		return d
 	}
 	f.remark("%s:%d asks for it, and it has no template: these are what is known to be read",
-		e.WantedAt.File,
-		e.WantedAt.Line)
+		e.WantedAt.File, e.WantedAt.Line)
 	return d
 }
 

@@ -57,19 +57,16 @@ func TestCases(t *testing.T) {
 			"="), values("git", " "),
 			values("data", " ")
 		opt := Options{Random: &counting{}, Now: now, Set: values("set", "="),
-			Answers: values("answers", "="),
-			Only:    strings.TrimSpace(c.Files["only"]),
+			Answers: values("answers", "="), Only: strings.TrimSpace(c.Files["only"]),
 			Environment: func(key string) (string, bool) {
 				v, ok := environment[key]
 				return v,
 					ok
-			},
-			Locker: func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
-			Git:    func(file string) string { return git[file] },
+			}, Locker: func(_, key string) (string, bool) { v, ok := kept[key]; return v, ok },
+			Git: func(file string) string { return git[file] },
 			Waived: func(file, key string) bool {
 				return strings.TrimSpace(c.Files["empty"]) == file+" "+key
-			},
-			Data: func(service string) string { return data[service] }}
+			}, Data: func(service string) string { return data[service] }}
 		p, err := Make(fsys, s, opt)
 		if err != nil {
 			c.Want(t, "error: "+err.Error()+"\n")
@@ -141,9 +138,8 @@ func TestGenerate(t *testing.T) {
 func TestAsking(t *testing.T) {
 	t.Parallel()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: " +
-		".env}}")},
-		".env.example": {Data: []byte(
-			"# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
+		".env}}")}, ".env.example": {Data: []byte(
+		"# Get one at https://tides.example/tokens.\nTIDE_TOKEN=\nOTHER_API_KEY=\nPIER_TOKEN=\n")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
@@ -206,8 +202,7 @@ func planFor(t *testing.T, files map[string]string, opt Options) (string, *Plan)
 func TestWrite(t *testing.T) {
 	t.Parallel()
 	root, p := planFor(t, map[string]string{"api/.env.example": "A=1\nSECRET=\n",
-		"b/.env.example": "X=1\nY=2\n",
-		"b/.env":         "X=mine\n"}, Options{})
+		"b/.env.example": "X=1\nY=2\n", "b/.env": "X=mine\n"}, Options{})
 	if err := p.Write(root); err != nil {
 		t.Fatal(err)
 	}

@@ -60,8 +60,7 @@ func FuzzFill(f *testing.F) {
 			for _, e := range old.Entries {
 				last, _ := old.Get(e.Key)
 				if now, ok := made.Get(e.Key); !ok ||
-					last.Value != "" && !value.Placeholder(last.Value) &&
-						now.Value != last.Value {
+					last.Value != "" && !value.Placeholder(last.Value) && now.Value != last.Value {
 					t.Fatalf("of %q the value of %q was lost: %q", existing, e.Key, content)
 				}
 			}

@@ -51,8 +51,7 @@ func (m giving) given() error {
 						At:   stack.Place{File: f.Path},
 						Text: fmt.Sprintf("the file has no key %s", key),
 						Remedy: "Keys of this format are written with dots between their " +
-							"levels; to add one, edit " +
-							"the file."}
+							"levels; to add one, edit the file."}
 				}
 				f.Settings = append(f.Settings,
 					Setting{Key: key, Origin: Answered, Secret: values.IsSecret(key, value),
@@ -95,8 +94,7 @@ func (m giving) accept(s *Setting, value, what string) error {
 		note, err := m.valid(s, value)
 		if err != nil {
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeAnswerInvalid, Text: what +
-				": " + err.Error(),
-				Remedy: "Give another value for " + s.Key + "."}
+				": " + err.Error(), Remedy: "Give another value for " + s.Key + "."}
 		}
 		if note != "" {
 			s.remark("", "%s", note)
@@ -245,8 +243,7 @@ func (m giving) question(p place) Question {
 	f, s := &m.plan.Files[p.file], m.at(p)
 	hint := strings.ReplaceAll(s.Comment, "\n", " ")
 	q := Question{File: f.Path, Key: s.Key, Hint: shortened(hint), URL: link.FindString(hint),
-		Secret:   s.Secret,
-		Services: m.askers(f.Services, s.Key)}
+		Secret: s.Secret, Services: m.askers(f.Services, s.Key)}
 	switch r, read := m.reads[s.Key]; {
 	case hashKey.MatchString(s.Key):
 		q.Why = "a password; its hash is kept"

@@ -15,9 +15,8 @@ import (
 var (
 	// A beginning that a placeholder or a comment shows.
 	standPrefix   = expr.New(`^([A-Za-z]{2,}[_-])(?:[A-Za-z]{2,}[_-])*(?:x{3,}|X{3,}|\.{3}|\*{3,}|<|your)`)
-	commentPrefix = expr.New(
-		"(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by " +
-			")?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
+	commentPrefix = expr.New("(?i)(?:begins?|starts?|prefixed|prefix(?: is)?:?) (?:with |by " +
+		")?[\"'`]?([A-Za-z0-9]+[_.-](?:[A-Za-z0-9]+[_-])*)")
 	exactLength = expr.New(
 		`(?i)(?:exactly |of |\b)(\d+)[- ](?:hex(?:adecimal)? )?(?:characters?|chars|letters|digits)(?: long)?`)
 	aUUID = expr.New(`(?i)^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$`)

@@ -64,11 +64,9 @@ func TestValid(t *testing.T) {
 		note, err := m.giving().valid(&Setting{Key: c.key, Comment: c.comment, was: c.was, Secret: true},
 			c.value)
 		if !strings.HasPrefix(note, c.note) || c.note == "" && note != "" ||
-			(err != nil) != (c.err != "") ||
-			err != nil && !strings.Contains(err.Error(), c.err) {
+			(err != nil) != (c.err != "") || err != nil && !strings.Contains(err.Error(), c.err) {
 			t.Errorf("%s (%q, %q) as %q: %q, %v; want %q, %q", c.key, c.comment, c.was, c.value,
-				note, err, c.note,
-				c.err)
+				note, err, c.note, c.err)
 		}
 		if err != nil && strings.Contains(err.Error(), "canary") {
 			t.Errorf("the error shows the value: %v", err)
@@ -114,9 +112,8 @@ func TestTrial(t *testing.T) {
 		t.Error("the secret was led on to another server")
 	}
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte("services: {web: {image: x, env_file: " +
-		".env}}")},
-		".env.example": {Data: []byte("TIDE_URL=" + server.URL +
-			"\nTIDE_API_TOKEN=\nPIER_TOKEN=\n")}}
+		".env}}")}, ".env.example": {Data: []byte("TIDE_URL=" + server.URL +
+		"\nTIDE_API_TOKEN=\nPIER_TOKEN=\n")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
@@ -124,9 +121,8 @@ func TestTrial(t *testing.T) {
 	try := func(endpoint, secret string) (string, bool) {
 		return Trial(t.Context(), server.Client(), endpoint, secret)
 	}
-	p, err := Make(fsys,
-		s, Options{Random: rand.Reader,
-			Set: map[string]string{"TIDE_API_TOKEN": "good", "PIER_TOKEN": "x"}, Try: try})
+	p, err := Make(fsys, s, Options{Random: rand.Reader,
+		Set: map[string]string{"TIDE_API_TOKEN": "good", "PIER_TOKEN": "x"}, Try: try})
 	if err != nil || !strings.Contains(p.Files[0].Settings[1].Remark, "takes it") ||
 		p.Files[0].Settings[2].Remark != "" {
 		t.Errorf("a good one: %v", err)
@@ -168,10 +164,8 @@ func TestHash(t *testing.T) {
 	if again := make(got[0], got[1]); again[0] != got[0] || again[1] != got[1] {
 		t.Errorf("hashes became %v", again)
 	}
-	if _, err := Make(fsys, s,
-		Options{Random: rand.Reader,
-			Set: map[string]string{"ADMIN_PASSWORD_HASH": strings.Repeat("long",
-				30)}}); err == nil {
+	if _, err := Make(fsys, s, Options{Random: rand.Reader,
+		Set: map[string]string{"ADMIN_PASSWORD_HASH": strings.Repeat("long", 30)}}); err == nil {
 		t.Error("a password beyond the form's length was taken")
 	}
 }
@@ -184,8 +178,7 @@ func TestPairs(t *testing.T) {
 		{"RSA, base64", "", "PRIVATE KEY"}} {
 		m := &maker{opt: Options{Random: rand.Reader}}
 		f := &File{Settings: []Setting{{Key: "JWT_PRIVATE_KEY", Comment: c.comment, was: c.was,
-			Secret: true},
-			{Key: "JWT_PUBLIC_KEY"}}}
+			Secret: true}, {Key: "JWT_PUBLIC_KEY"}}}
 		if !m.deciding().pair(f, &f.Settings[0]) {
 			t.Errorf("%q makes no pair", c.comment)
 			continue

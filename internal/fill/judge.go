@@ -96,47 +96,35 @@ var reportKey = expr.New(`(?i)(^|[_.-])dsn$`)
 // said goes before what a name suggests, and what can be made up before what must be asked.
 var judgementRules = []judgementRule{
 	decides("the template's value is fine",
-		func(j *judgement) bool {
-			return !j.open() && !j.s.Secret &&
-				!j.s.expands
-		}, asItIs),
-	decides("put together from others",
-		func(j *judgement) bool { return j.s.expands && !j.stand },
+		func(j *judgement) bool { return !j.open() && !j.s.Secret && !j.s.expands }, asItIs),
+	decides("put together from others", func(j *judgement) bool { return j.s.expands && !j.stand },
 		leave("put together from other settings")),
 	decides("an address with a password, judged with the link that it may belong to",
 		func(j *judgement) bool { return j.s.Secret && isCarrier(j.s.value) }, asItIs),
-	decides("the compose file has it",
-		func(j *judgement) bool {
-			return j.s.Secret && !j.empty &&
-				j.m.linking().committed(j.s.value)
-		},
-		leave("the compose file itself holds the same value")),
-	decides("a person wants it empty",
-		func(j *judgement) bool {
-			return j.empty && j.m.opt.Waived != nil && j.m.opt.Waived(j.f.Path, j.s.Key)
-		},
-		leave("left empty, as you have said")),
+	decides("the compose file has it", func(j *judgement) bool {
+		return j.s.Secret && !j.empty && j.m.linking().committed(j.s.value)
+	}, leave("the compose file itself holds the same value")),
+	decides("a person wants it empty", func(j *judgement) bool {
+		return j.empty && j.m.opt.Waived != nil && j.m.opt.Waived(j.f.Path, j.s.Key)
+	}, leave("left empty, as you have said")),
 	decides("a password for a server that has none, or is not of this stack",
 		func(j *judgement) bool {
 			if j.s.Secret && !j.waived {
 				j.server = j.m.deciding().signsIn(j.f, j.s, j.empty, j.stand)
 			}
 			return j.server != nil
-		},
-		func(j *judgement) { j.server() }),
-	decides("of a third party that the settings could choose, and don't",
-		func(j *judgement) bool {
-			return j.empty && !j.wanted && j.m.deciding().issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
-		},
+		}, func(j *judgement) { j.server() }),
+	decides("of a third party that the settings could choose, and don't", func(j *judgement) bool {
+		return j.empty && !j.wanted && j.m.deciding().issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
+	},
 		func(j *judgement) {
 			by := unchosen(j.f, j.s.Key)
 			j.s.Issued = true
 			j.s.remark("", "left empty: %s is %s", by.Key, by.value)
 		}),
-	decides("issued, and the code does without",
-		func(j *judgement) bool {
-			return j.m.deciding().issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
-		},
+	decides("issued, and the code does without", func(j *judgement) bool {
+		return j.m.deciding().issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
+	},
 		func(j *judgement) {
 			j.s.Issued = true
 			left := "left as it is"
@@ -146,54 +134,41 @@ var judgementRules = []judgementRule{
 			j.s.remark("", "%s: the code does without (%s:%d)", left, j.read.At.File,
 				j.read.At.Line)
 		}),
-	decides("where errors are reported to, and nothing asks for it",
-		func(j *judgement) bool {
-			return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
-				!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
-		},
-		leave("empty in the template, and nothing says that it is needed")),
+	decides("where errors are reported to, and nothing asks for it", func(j *judgement) bool {
+		return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
+			!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
+	}, leave("empty in the template, and nothing says that it is needed")),
 	decides("issued by a third party",
 		func(j *judgement) bool { return j.m.deciding().issued(j.f, j.s) && j.open() },
 		func(j *judgement) { j.s.Issued, j.s.Origin = true, Missing }),
-	decides("what one signs in with, as the files tell",
-		func(j *judgement) bool {
-			return j.s.Secret && !j.empty &&
-				slices.ContainsFunc(j.m.stack.SignIns, func(i stack.SignIn) bool {
-					return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
-				})
-		},
-		leave("kept: the files name it as the password to sign in with")),
-	decides("a secret that can be made up",
-		func(j *judgement) bool {
-			return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
-				(!values.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
-		},
-		func(j *judgement) { j.m.deciding().generate(j.f, j.s) }),
+	decides("what one signs in with, as the files tell", func(j *judgement) bool {
+		return j.s.Secret && !j.empty &&
+			slices.ContainsFunc(j.m.stack.SignIns, func(i stack.SignIn) bool {
+				return i.Password == j.s.value && signInKey.MatchString(j.s.Key)
+			})
+	}, leave("kept: the files name it as the password to sign in with")),
+	decides("a secret that can be made up", func(j *judgement) bool {
+		return j.s.Secret && (j.open() || weak.MatchString(j.s.value)) && !j.waived &&
+			(!values.IsKey(j.s.Key) || asksForm.MatchString(j.s.Comment))
+	}, func(j *judgement) { j.m.deciding().generate(j.f, j.s) }),
 	decides("its comment asks for it",
 		func(j *judgement) bool { return j.open() && j.wanted }, lacking),
-	decides("the code fails without it",
-		func(j *judgement) bool {
-			return j.empty && j.isRead && j.read.Must &&
-				!j.waived
-		}, lacking),
+	decides("the code fails without it", func(j *judgement) bool {
+		return j.empty && j.isRead && j.read.Must && !j.waived
+	}, lacking),
 	decides("a compose file can't be read without it",
 		func(j *judgement) bool { return j.empty && j.m.deciding().variable(j.f, j.s) }, lacking),
 	decides("optional",
-		func(j *judgement) bool {
-			return j.empty &&
-				j.waived
-		}, leave("optional, left empty")),
+		func(j *judgement) bool { return j.empty && j.waived }, leave("optional, left empty")),
 	decides("the code has a value of its own",
 		func(j *judgement) bool { return j.empty && j.isRead && j.read.Default },
 		func(j *judgement) {
 			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File,
 				j.read.At.Line)
 		}),
-	decides("empty",
-		func(j *judgement) bool { return j.empty },
+	decides("empty", func(j *judgement) bool { return j.empty },
 		leave("empty in the template, and nothing says that it is needed")),
-	decides("a placeholder",
-		func(j *judgement) bool { return j.stand },
+	decides("a placeholder", func(j *judgement) bool { return j.stand },
 		func(j *judgement) { j.s.remark(stack.Warning, "looks like a placeholder") }),
 }
 

@@ -14,8 +14,7 @@ func TestUnchosen(t *testing.T) {
 	}{
 		"another store": {map[string]string{"FILESYSTEM_DISK": "local"}, "AWS_ACCESS_KEY_ID",
 			"FILESYSTEM_DISK"},
-		"that store": {map[string]string{"FILESYSTEM_DISK": "s3"}, "AWS_ACCESS_KEY_ID",
-			""},
+		"that store": {map[string]string{"FILESYSTEM_DISK": "s3"}, "AWS_ACCESS_KEY_ID", ""},
 		"for mail alone": {map[string]string{"FILESYSTEM_DISK": "local",
 			"MAIL_MAILER": "ses"}, "AWS_SECRET", ""},
 		"another mailer": {map[string]string{"MAIL_DRIVER": "log"}, "MAILGUN_SECRET",
@@ -25,9 +24,8 @@ func TestUnchosen(t *testing.T) {
 		"an empty choice": {map[string]string{"BROADCAST_DRIVER": ""}, "PUSHER_APP_KEY", ""},
 		"another broadcaster": {map[string]string{"BROADCAST_DRIVER": "log"}, "PUSHER_APP_KEY",
 			"BROADCAST_DRIVER"},
-		"about something": {map[string]string{"DB_CONNECTION": "mysql"}, "AWS_ACCESS_KEY_ID",
-			""},
-		"nobody's": {map[string]string{"FILESYSTEM_DISK": "local"}, "TIDES_API_KEY", ""},
+		"about something": {map[string]string{"DB_CONNECTION": "mysql"}, "AWS_ACCESS_KEY_ID", ""},
+		"nobody's":        {map[string]string{"FILESYSTEM_DISK": "local"}, "TIDES_API_KEY", ""},
 	} {
 		f := &File{}
 		for key, value := range c.settings {

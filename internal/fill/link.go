@@ -32,8 +32,7 @@ func (m linking) linkUp() {
 			p := place{i, k}
 			switch {
 			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) ||
-				!s.Secret &&
-					!isCarrier(s.value):
+				!s.Secret && !isCarrier(s.value):
 			case isCarrier(s.value):
 				carriers = append(carriers, p)
 			case publicKey.MatchString(s.Key):
@@ -66,8 +65,7 @@ func (m linking) linkUp() {
 				continue
 			}
 			if first := m.at(places[0]); s.was == first.was ||
-				s.Origin != Template && s.Origin != Generated ||
-				first.Origin == Kept {
+				s.Origin != Template && s.Origin != Generated || first.Origin == Kept {
 				groups[key] = append(groups[key], p)
 			}
 		}
@@ -174,8 +172,7 @@ func (m linking) byService(p place, key string, groups map[string][]place) bool 
 	}
 	if len(groups[name]) == 0 || groups[name][0] != master {
 		groups[name] = slices.Insert(slices.DeleteFunc(groups[name],
-			func(o place) bool { return o == master }),
-			0, master)
+			func(o place) bool { return o == master }), 0, master)
 	}
 	if master != p && !m.grouped[p] {
 		groups[name] = append(groups[name], p)

@@ -29,8 +29,7 @@ func (w *wish) asked() string {
 	case w.bytes == 0 && w.chars == 0:
 		return ""
 	case number(charCount, w.comment)+number(byteCount, w.comment)+number(bitCount,
-		w.comment)+number(upToComment,
-		w.comment) == 0:
+		w.comment)+number(upToComment, w.comment) == 0:
 		return ", as its placeholder asks"
 	}
 	return ", as its comment asks"
@@ -57,17 +56,15 @@ func makes(name string, when func(*wish) bool,
 // own form goes before what a comment asks for, unless it is only a default; what the comment asks
 // for goes before what a name suggests.
 var formRules = []formRule{
-	makes("framework's command",
-		func(w *wish) bool { return ecosystem.SecretBy(w.say) != nil },
+	makes("framework's command", func(w *wish) bool { return ecosystem.SecretBy(w.say) != nil },
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(ecosystem.SecretBy(w.say), random)
 		}),
-	makes("framework's form",
-		func(w *wish) bool {
-			s := w.framework.SecretOf(w.name)
-			return s != nil && (!s.Default || w.bytes == 0 && w.chars == 0 &&
-				s.Form.As == ecosystem.AsLetters)
-		},
+	makes("framework's form", func(w *wish) bool {
+		s := w.framework.SecretOf(w.name)
+		return s != nil && (!s.Default || w.bytes == 0 && w.chars == 0 &&
+			s.Form.As == ecosystem.AsLetters)
+	},
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(w.framework.SecretOf(w.name), random)
 		}),
@@ -77,17 +74,13 @@ var formRules = []formRule{
 			return base64.URLEncoding.EncodeToString(read(random,
 				32)), "32 bytes, URL-safe base64 with padding"
 		}),
-	makes("uuid",
-		func(w *wish) bool {
-			return w.says("uuid") || uuidStand.MatchString(w.stand) ||
-				strings.Contains(w.name, "_UUID")
-		},
-		makeUUID),
-	makes("list of keys",
-		func(w *wish) bool {
-			return strings.HasSuffix(w.name, "KEYS") &&
-				(listOfKeys.MatchString(w.comment) || strings.Contains(w.stand, ","))
-		},
+	makes("uuid", func(w *wish) bool {
+		return w.says("uuid") || uuidStand.MatchString(w.stand) || strings.Contains(w.name, "_UUID")
+	}, makeUUID),
+	makes("list of keys", func(w *wish) bool {
+		return strings.HasSuffix(w.name, "KEYS") &&
+			(listOfKeys.MatchString(w.comment) || strings.Contains(w.stand, ","))
+	},
 		func(w *wish, random io.Reader) (string, string) {
 			var list []string
 			for range 1 + max(1, strings.Count(w.stand, ",")) {
@@ -95,8 +88,7 @@ var formRules = []formRule{
 			}
 			return strings.Join(list, ","), fmt.Sprintf("%d keys of 16 bytes, base64", len(list))
 		}),
-	makes("base64 with prefix",
-		func(w *wish) bool { return w.says("base64:") },
+	makes("base64 with prefix", func(w *wish) bool { return w.says("base64:") },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return "base64:" + base64.StdEncoding.EncodeToString(read(random, n)),
@@ -111,8 +103,7 @@ var formRules = []formRule{
 				size = fmt.Sprintf("%d characters", w.chars)
 			}
 			return cut(base64.RawURLEncoding.EncodeToString(read(random, n)), w.chars), size +
-				", URL-safe base64" +
-				w.asked()
+				", URL-safe base64" + w.asked()
 		}),
 	makes("base64",
 		func(w *wish) bool { return w.says("base64") || strings.Contains(w.name, "_BASE64") },
@@ -121,12 +112,10 @@ var formRules = []formRule{
 			return base64.StdEncoding.EncodeToString(read(random,
 				n)), fmt.Sprintf("%d bytes, base64%s", n, w.asked())
 		}),
-	makes("hex digits",
-		func(w *wish) bool {
-			return w.bytes == 0 &&
-				(hexStand.MatchString(w.stand) || w.chars > 0 &&
-					(w.says("hex") || strings.Contains(w.name, "_HEX")))
-		},
+	makes("hex digits", func(w *wish) bool {
+		return w.bytes == 0 && (hexStand.MatchString(w.stand) || w.chars > 0 &&
+			(w.says("hex") || strings.Contains(w.name, "_HEX")))
+	},
 		func(w *wish, random io.Reader) (string, string) {
 			n, why := w.chars, w.asked()
 			if hexStand.MatchString(w.stand) {
@@ -135,17 +124,14 @@ var formRules = []formRule{
 			return cut(hex.EncodeToString(read(random, (n+1)/2)),
 				n), fmt.Sprintf("%d hex digits%s", n, why)
 		}),
-	makes("bytes in hex",
-		func(w *wish) bool {
-			return w.says("hex") || w.bytes > 0 ||
-				strings.Contains(w.name, "_HEX")
-		},
+	makes("bytes in hex", func(w *wish) bool {
+		return w.says("hex") || w.bytes > 0 || strings.Contains(w.name, "_HEX")
+	},
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.bytes, 32)
 			return hex.EncodeToString(read(random, n)), fmt.Sprintf("%d bytes, hex%s", n, w.asked())
 		}),
-	makes("digits",
-		func(w *wish) bool { return digitsOnly.MatchString(w.say) },
+	makes("digits", func(w *wish) bool { return digitsOnly.MatchString(w.say) },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.chars, 6)
 			return draw(random, "0123456789", n), fmt.Sprintf("%d digits%s", n, w.asked())
@@ -156,25 +142,21 @@ var formRules = []formRule{
 			return draw(random, alphabet+"-_.+=", w.chars-1) + "-",
 				fmt.Sprintf("%d letters, digits and signs%s", w.chars, w.asked())
 		}),
-	makes("so many letters",
-		func(w *wish) bool { return w.chars > 0 || w.upTo > 0 },
+	makes("so many letters", func(w *wish) bool { return w.chars > 0 || w.upTo > 0 },
 		func(w *wish, random io.Reader) (string, string) {
 			n := or(w.chars, min(24, w.upTo))
 			return letters(random, n), fmt.Sprintf("%d letters and digits%s", n, w.asked())
 		}),
-	makes("password",
-		func(w *wish) bool { return passwordKey.MatchString(w.key) },
+	makes("password", func(w *wish) bool { return passwordKey.MatchString(w.key) },
 		func(w *wish, random io.Reader) (string, string) {
 			return letters(random, 24),
 				"24 letters and digits"
 		}),
-	makes("framework's default",
-		func(w *wish) bool { return w.framework.SecretOf(w.name) != nil },
+	makes("framework's default", func(w *wish) bool { return w.framework.SecretOf(w.name) != nil },
 		func(w *wish, random io.Reader) (string, string) {
 			return ofFramework(w.framework.SecretOf(w.name), random)
 		}),
-	makes("anything",
-		func(w *wish) bool { return true },
+	makes("anything", func(w *wish) bool { return true },
 		func(w *wish, random io.Reader) (string, string) {
 			return hex.EncodeToString(read(random, 32)), "32 bytes, hex"
 		}),

@@ -75,8 +75,7 @@ func (m deriving) deriveParts(f *File, r reader) {
 		}
 		m.signIn(f, prefix, c)
 		if name := sibling(f, prefix, "name", "database", "db", "dbname",
-			"database_name"); name != nil &&
-			c.database != "" && !k.SignIn.NoDatabase &&
+			"database_name"); name != nil && c.database != "" && !k.SignIn.NoDatabase &&
 			(name.value == "" || standsForStore.MatchString(name.value) ||
 				k.SignIn.OneDatabase && c.chosen && name.value != c.database &&
 					m.notRoot(f, prefix)) {
@@ -111,8 +110,7 @@ func (m deriving) kindsFor(f *File, prefix string) []*protocol.Protocol {
 			s := sibling(f, prefix, name)
 			if i := slices.IndexFunc(f.Settings,
 				func(o Setting) bool { return strings.HasSuffix(o.Key, "."+name) }); s == nil &&
-				i >= 0 &&
-				strings.Contains(path.Base(f.Path), "database") {
+				i >= 0 && strings.Contains(path.Base(f.Path), "database") {
 				s = &f.Settings[i] // one that others take over
 			}
 			if s != nil && s.value != "" {

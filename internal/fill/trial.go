@@ -23,8 +23,7 @@ func Trial(ctx context.Context, client *http.Client, endpoint,
 	}
 	req.Header.Set("Authorization", "Bearer "+secret)
 	own := *client
-	own.CheckRedirect = func(*http.Request,
-		[]*http.Request) error {
+	own.CheckRedirect = func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse
 	}
 	res, err := own.Do(req)

@@ -26,8 +26,7 @@ func (f *File) Content() ([]byte, error) {
 		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingInvalid,
 			At:   stack.Place{File: f.Path},
 			Text: err.Error(), Remedy: "Name the setting with letters, digits and _ only, or " +
-				"edit the file by hand.",
-			Cause: err}
+				"edit the file by hand.", Cause: err}
 	}
 	return out, nil
 }

@@ -19,8 +19,7 @@ import (
 func NameOf(address string) string {
 	address = strings.TrimRight(address, "/\\")
 	for _, ending := range []string{".git", ".zip", ".tar.gz", ".tgz", ".tar.xz", ".txz",
-		".tar.zst", ".tzst", ".tar",
-		".bundle"} {
+		".tar.zst", ".tzst", ".tar", ".bundle"} {
 		if rest, ok := strings.CutSuffix(address, ending); ok {
 			address = rest
 			break
@@ -81,8 +80,7 @@ func checkAddress(address string) (local string, err error) {
 		}
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotARepository,
 			At: stack.Place{File: address}, Text: "this is a file, and neither a repository, a " +
-				"bundle nor an archive",
-			Remedy: forms}
+				"bundle nor an archive", Remedy: forms}
 	}
 	return abs, nil
 }
@@ -147,13 +145,11 @@ func NormalAddress(address string) string {
 	if m := fullAddress.FindStringSubmatch(address); m != nil {
 		host, path = m[1], m[2]
 	} else if m := shortAddress.FindStringSubmatch(address); m != nil &&
-		!strings.HasPrefix(address, "/") &&
-		!strings.HasPrefix(address, ".") {
+		!strings.HasPrefix(address, "/") && !strings.HasPrefix(address, ".") {
 		host, path = m[1], m[2]
 	}
 	path = strings.TrimRight(strings.TrimSuffix(strings.TrimRight(strings.TrimPrefix(path,
-		"file://"), "/"), ".git"),
-		"/")
+		"file://"), "/"), ".git"), "/")
 	if host == "" {
 		return path
 	}

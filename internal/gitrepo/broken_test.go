@@ -68,8 +68,7 @@ func long(t *testing.T, commits int) string {
 	script := &strings.Builder{}
 	for i := range commits {
 		fmt.Fprintf(script, "commit refs/heads/main\ncommitter Ida <ida@quay.example> %d "+
-			"+0000\ndata 4\ntide\n",
-			1700000000+i)
+			"+0000\ndata 4\ntide\n", 1700000000+i)
 		if i == 0 {
 			fmt.Fprintf(script, "from refs/heads/main^0\n")
 		}
@@ -150,11 +149,9 @@ func TestStalledAndResumed(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, ask := range [][2]string{{"702", "rev-list --count HEAD"},
-		{"main", "symbolic-ref --short HEAD"}, {"",
-			"status --porcelain"},
+		{"main", "symbolic-ref --short HEAD"}, {"", "status --porcelain"},
 		{"v1\nv2", "tag"}, {"origin/main", "rev-parse --abbrev-ref main@{upstream}"}, {"false",
-			"rev-parse " +
-				"--is-shallow-repository"}} {
+			"rev-parse --is-shallow-repository"}} {
 		if got := g.output(dir, strings.Fields(ask[1])...); got != ask[0] {
 			t.Errorf("git %s says %q, want %q", ask[1], got, ask[0])
 		}
@@ -234,8 +231,7 @@ func TestSlim(t *testing.T) {
 	g := git{ctx: t.Context()}
 	missing := strings.Count(g.output(dir, "rev-list", "--objects", "--missing=print", "HEAD"), "?")
 	if g.output(dir, "rev-list", "--count", "HEAD") != "102" || missing < 40 ||
-		g.output(dir, "status",
-			"--porcelain") != "" {
+		g.output(dir, "status", "--porcelain") != "" {
 		t.Errorf("of %s commits %d contents are missing",
 			g.output(dir, "rev-list", "--count", "HEAD"), missing)
 	}
@@ -341,8 +337,7 @@ func TestTags(t *testing.T) {
 	for _, ask := range [][3]string{{"v1", "version", "v1"}, {"v2", "version", "v2"},
 		{"v9.1.0", "deep/er/note", "one"},
 		{"v2", "deep/er/note", ""}, {"v2", "absent", ""}, {"tide", "deep", ""}, {"no such tag",
-			"version", ""},
-		{"two\nlines", "version", ""}, {"v1", "../version", ""}} {
+			"version", ""}, {"two\nlines", "version", ""}, {"v1", "../version", ""}} {
 		data, err := readFile(o, ask[0], ask[1])
 		if data != ask[2] || (err == nil) != (ask[2] != "") {
 			t.Errorf("%s at %s: %q, %v", ask[1], ask[0], data, err)
@@ -378,8 +373,7 @@ func TestReason(t *testing.T) {
 		"Cloning into 'x'...|ida@quay: Permission denied (publickey).|fatal: Could not read " +
 			"from remote repository.|" +
 			"Please make sure you have the correct access rights|and the repository " +
-			"exists.": "ida@quay: Permission " +
-			"denied (publickey).",
+			"exists.": "ida@quay: Permission denied (publickey).",
 		"Cloning into 'x'...|fatal: transport 'file' not allowed|fatal: clone of '/x' into " +
 			"submodule path 'y' failed|" +
 			"Failed to clone 'y'. Retry scheduled": "transport 'file' not allowed",

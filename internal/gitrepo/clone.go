@@ -227,8 +227,7 @@ func (g git) bringInSteps(work, source string) error {
 				break
 			}
 			if err := g.run(work, "fetch", "--progress", "--no-tags", "--deepen="+more, "--",
-				source,
-				spec); err != nil {
+				source, spec); err != nil {
 				return err
 			}
 		}
@@ -238,8 +237,7 @@ func (g git) bringInSteps(work, source string) error {
 		args = append(args, "--unshallow")
 	}
 	if err := g.run(work, append(args, "--", source,
-		"+refs/heads/*:refs/remotes/origin/*")...); err != nil ||
-		branch == "" {
+		"+refs/heads/*:refs/remotes/origin/*")...); err != nil || branch == "" {
 		return err
 	}
 	for _, args := range [][]string{
@@ -289,8 +287,7 @@ func pointers(dir, list string) (n int) {
 		full := filepath.Join(dir, filepath.FromSlash(name))
 		info, err := os.Lstat(full)
 		if name == "" || err != nil || !info.Mode().IsRegular() ||
-			info.Size() < int64(len(pointer)) ||
-			info.Size() > 1024 {
+			info.Size() < int64(len(pointer)) || info.Size() > 1024 {
 			continue
 		}
 		if data, err := reading.OwnFile(full, 1024); err == nil &&
@@ -319,19 +316,16 @@ func alreadyThere(ctx context.Context, address, local, dir string,
 			from = "of " + value.Address(origin)
 		}
 		return c, false, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
-			At:   stack.Place{File: dir},
-			Text: "another checkout stands there, " + from,
+			At: stack.Place{File: dir}, Text: "another checkout stands there, " + from,
 			Remedy: "Name another place with --into, or survey what is there: nharbor -C " +
-				shell.Word(dir) +
-				" survey"}
+				shell.Word(dir) + " survey"}
 	}
 	if c, err = Describe(ctx, dir); err != nil {
 		return c, false, nil
 	}
 	c.Already = true
 	if ref := opt.Ref; ref != "" && ref != Newest && opt.Choose == nil && c.Tag != ref &&
-		c.Branch != ref &&
-		!strings.HasPrefix(c.Commit, ref) {
+		c.Branch != ref && !strings.HasPrefix(c.Commit, ref) {
 		return c, false, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeFolderNotEmpty,
 			At: stack.Place{File: dir},
 			Text: fmt.Sprintf("the checkout that stands there is of the same repository, and "+
@@ -409,8 +403,7 @@ func cloneFault(address string, err error, kept bool) error {
 		f.Remedy = "Make room, or choose another place with --into."
 	case has(noNetwork...), brokenOff(err):
 		f.Code, f.Text = "clone-no-network", fmt.Sprintf("%s can't be reached over the network: %s",
-			value.Address(address),
-			said)
+			value.Address(address), said)
 		f.Remedy = "Check the network, a proxy and the host's name; a folder of this machine " +
 			"works without a network."
 		if brokenOff(err) {
@@ -423,8 +416,7 @@ func cloneFault(address string, err error, kept bool) error {
 			value.Address(address), said)
 		f.Remedy = "Check your SSH key or token, and that the repository is yours to read."
 	case has("does not appear to be a git repository", "not found", "does not exist",
-		"not a git repository",
-		"repository '"):
+		"not a git repository", "repository '"):
 		f.Code, f.Text = "address-not-a-repository", fmt.Sprintf("%s is not a git repository",
 			value.Address(address))
 		f.Remedy = "Check the address. If the code is there without git, survey it as it is: " +

@@ -32,8 +32,7 @@ var allowedConfig = []struct {
 		`hidedotfiles|protecthfs|protectntfs|longpaths|fscache|trustctime|checkstat|quotepath|abbrev|untrackedcache|` +
 		`preloadindex|splitindex|commitgraph|multipackindex|compression|bigfilethreshold|packedgitlimit|` +
 		`sharedrepository|autocrlf|eol|safecrlf|whitespace|checkroundtripencoding|sparsecheckout|sparsecheckoutcone|` +
-		`fsync\w*|createobject)$`),
-		word, "what init and clone write, and line endings"},
+		`fsync\w*|createobject)$`), word, "what init and clone write, and line endings"},
 	{expr.New(`^core\.hookspath$`), anyValue,
 		"no call of ours runs hooks; tools for hooks set it in every checkout"},
 	{expr.New(`^core\.(fsmonitor|pager|editor)$`), anyValue, "switched off on every call of ours"},

@@ -19,8 +19,7 @@ func Returns(ctx context.Context, dir string) (files []string, committed bool) {
 	g := git{ctx: ctx}
 	var small []string // git reads the whole of each that it is asked about
 	for name := range strings.SplitSeq(g.output(dir, "ls-files", "-z", "--", "*.sh", "*.bash",
-		"*gradlew", "*mvnw",
-		"*bin/*"), "\x00") {
+		"*gradlew", "*mvnw", "*bin/*"), "\x00") {
 		info, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(name)))
 		if name != "" && err == nil && info.Mode().IsRegular() && info.Size() <= maxSmall {
 			small = append(small, name)

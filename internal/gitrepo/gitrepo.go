@@ -117,8 +117,7 @@ func (g git) run(dir string, args ...string) error {
 	}
 	// What holds the pipe open though it was told to end is not waited for.
 	defer context.AfterFunc(ctx, func() {
-		time.AfterFunc(cmd.WaitDelay,
-			func() { pipe.Close() })
+		time.AfterFunc(cmd.WaitDelay, func() { pipe.Close() })
 	})()
 	var said []string
 	var follows follower
@@ -148,8 +147,7 @@ func (g git) run(dir string, args ...string) error {
 
 // chatter are the beginnings of what git says of a failure without telling why.
 var chatter = []string{"Cloning into", "fatal: Could not read from remote repository",
-	"Please make sure you have " +
-		"the correct access rights", "and the repository exists"}
+	"Please make sure you have the correct access rights", "and the repository exists"}
 
 // reason is why git has failed, by what it said: what it calls so first, else its last words, which
 // are another program's.
@@ -270,8 +268,7 @@ func Describe(ctx context.Context, dir string) (stack.Checkout, error) {
 	c.Address = value.Reachable(g.output(dir, "config", "--get", "remote.origin.url"))
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err == nil {
 		for _, line := range strings.Split(g.output(dir, "config", "--file", ".gitmodules",
-			"--get-regexp",
-			`^submodule\..*\.path$`), "\n") {
+			"--get-regexp", `^submodule\..*\.path$`), "\n") {
 			if _, path, ok := strings.Cut(line, " "); ok && filepath.IsLocal(path) {
 				entries, _ := os.ReadDir(filepath.Join(dir, path))
 				c.Submodules = append(c.Submodules,

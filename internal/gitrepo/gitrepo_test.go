@@ -16,8 +16,7 @@ func runGit(t *testing.T, dir string, args ...string) {
 	t.Helper()
 	cmd := exec.Command("git",
 		append([]string{"-c", "user.name=Ida", "-c", "user.email=ida@example.com", "-c",
-			"protocol.file.allow=always",
-			"-c", "commit.gpgsign=false"}, args...)...)
+			"protocol.file.allow=always", "-c", "commit.gpgsign=false"}, args...)...)
 	cmd.Dir = dir
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("git %v: %v\n%s", args, err, out)
@@ -71,8 +70,7 @@ func TestClone(t *testing.T) {
 				t.Fatal(err)
 			}
 			if v := content(t, filepath.Join(dir, "version")); v != c.version ||
-				got.Branch != c.branch ||
-				got.Tag != c.tag || len(got.Commit) != 40 {
+				got.Branch != c.branch || got.Tag != c.tag || len(got.Commit) != 40 {
 				t.Errorf("version %q, checkout %+v", v, got)
 			}
 			if entries, _ := os.ReadDir(filepath.Dir(dir)); len(entries) != 1 {
@@ -152,8 +150,7 @@ func TestCloneFails(t *testing.T) {
 		{"a helper", "ext::sh -c touch% " + hostile, "", Options{}, "address-invalid",
 			stack.WrongCall, "helper"},
 		{"a host that is an option", "ssh://-oProxyCommand=touch/x", "", Options{},
-			"address-invalid", stack.WrongCall,
-			"dash"},
+			"address-invalid", stack.WrongCall, "dash"},
 		{"another scheme", "ftp://example.com/x", "", Options{}, "address-invalid",
 			stack.WrongCall, "ftp"},
 		{"nothing", "", "", Options{}, "address-invalid", stack.WrongCall, "empty"},
@@ -161,8 +158,7 @@ func TestCloneFails(t *testing.T) {
 		{"a ref that is an option", repo, "", Options{Ref: "--force"}, "ref-invalid",
 			stack.WrongCall, "dash"},
 		{"an upstream that is an option", repo, "", Options{Upstream: "--x"}, "address-invalid",
-			stack.WrongCall,
-			"dash"},
+			stack.WrongCall, "dash"},
 		{"a full folder", repo, full, Options{}, "folder-not-empty", stack.WrongCall, "not empty"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -174,8 +170,7 @@ func TestCloneFails(t *testing.T) {
 			_, err := Clone(t.Context(), c.address, dir, c.opt)
 			var f *stack.Fault
 			if !errors.As(err, &f) || string(f.Code) != c.code || f.Kind != c.kind ||
-				!strings.Contains(f.Error(), c.says) ||
-				f.Remedy == "" {
+				!strings.Contains(f.Error(), c.says) || f.Remedy == "" {
 				t.Fatalf("the error is %#v", err)
 			}
 			if c.name == "a wrong ref" && !strings.Contains(f.Remedy, "v2, v1") {
@@ -256,8 +251,7 @@ func TestTracked(t *testing.T) {
 	}
 	tracked, ignored := Known(t.Context(), dir, []string{"version", ".env", "other", "ü b/.env"})
 	for file, want := range map[string][2]bool{"version": {true, false}, ".env": {false, true},
-		"other":    {false, false},
-		"ü b/.env": {false, true}} {
+		"other": {false, false}, "ü b/.env": {false, true}} {
 		if tracked[file] != want[0] || ignored[file] != want[1] {
 			t.Errorf("%s: tracked %v, ignored %v", file, tracked[file], ignored[file])
 		}
@@ -302,8 +296,7 @@ func TestElsewhere(t *testing.T) {
 	for address, want := range map[string]bool{"https://quay.example/x.git": true,
 		"git@quay.example:x.git": true,
 		"ssh://quay.example/x":   true, "/srv/x.git": false, "file:///srv/x": false, "../x": false,
-		"x.bundle": false,
-		"":         false} {
+		"x.bundle": false, "": false} {
 		if got := Elsewhere(address); got != want {
 			t.Errorf("%q is elsewhere: %v", address, got)
 		}

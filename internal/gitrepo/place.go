@@ -193,8 +193,7 @@ func free(dir string) error {
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeFolderNotEmpty,
-			At:   stack.Place{File: dir},
-			Text: "the folder exists and is not empty",
+			At: stack.Place{File: dir}, Text: "the folder exists and is not empty",
 			Remedy: "Name another with --into, or survey what is there: nharbor -C " +
 				shell.Word(dir) + " survey"}
 	}

@@ -28,8 +28,7 @@ func (u *Unsound) Unwrap() error { return u.Why }
 
 // mostOf are how large files of a git folder may be, in bytes; the others are small.
 var mostOf = map[string]int64{"index": 2 << 30, "packed-refs": 512 << 20, "ORIG_HEAD": 64 << 20,
-	"FETCH_HEAD": 64 << 20,
-	"shallow":    64 << 20}
+	"FETCH_HEAD": 64 << 20, "shallow": 64 << 20}
 
 const (
 	// maxSmall is how large any other file of a git folder may be that git reads as a whole, in

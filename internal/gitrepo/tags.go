@@ -50,10 +50,7 @@ func Tags(ctx context.Context, dir string, most int) []string {
 // Changed is when a file of a checkout was last committed; zero where that isn't known.
 func Changed(ctx context.Context, dir, file string) time.Time {
 	seconds, err := strconv.ParseInt(
-		git{ctx: ctx}.output(dir, "log", "-1", "--format=%ct", "--", ":(literal)"+file),
-		10,
-		64,
-	)
+		git{ctx: ctx}.output(dir, "log", "-1", "--format=%ct", "--", ":(literal)"+file), 10, 64)
 	if err != nil {
 		return time.Time{}
 	}
@@ -83,8 +80,7 @@ type Entry struct {
 func Open(ctx context.Context, dir string) (*Objects, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	o := &Objects{cmd: git{ctx: ctx}.command(dir, "cat-file", "--batch"), cancel: cancel,
-		trees: map[string][]Entry{},
-		blobs: map[string][]byte{}}
+		trees: map[string][]Entry{}, blobs: map[string][]byte{}}
 	var err error
 	if o.asks, err = o.cmd.StdinPipe(); err != nil {
 		return nil, err

@@ -22,8 +22,7 @@ func TestArchives(t *testing.T) {
 	runGit(t, repo, "bundle", "create", "-q", filepath.Join(dir, "ferry.bundle"), "HEAD", "main",
 		"v1", "v2")
 	for name, want := range map[string]string{"ferry-2.zip": "", "ferry-2.tar": "",
-		"ferry-2.tar.gz": "",
-		"ferry.bundle":   "main"} {
+		"ferry-2.tar.gz": "", "ferry.bundle": "main"} {
 		if got := NameOf(filepath.Join(dir, name)); got != strings.Split(name, ".")[0] {
 			t.Errorf("%s becomes the folder %s", name, got)
 		}
@@ -50,8 +49,7 @@ func TestArchives(t *testing.T) {
 	var f *stack.Fault
 	if _, err := Clone(t.Context(), filepath.Join(dir, "ferry-2.zip"), filepath.Join(dir, "x"),
 		Options{
-			Ref: "v1"}); !errors.As(err,
-		&f) || f.Code != stack.CodeWrongCall {
+			Ref: "v1"}); !errors.As(err, &f) || f.Code != stack.CodeWrongCall {
 		t.Errorf("an archive at a tag: %v", err)
 	}
 	hostile, err := os.Create(filepath.Join(dir, "hostile.tar"))
@@ -80,8 +78,7 @@ func TestPointers(t *testing.T) {
 	t.Parallel()
 	repo := repository(t)
 	for name, text := range map[string]string{"a.bin": pointer + "oid sha256:0\nsize 5\n",
-		"b.bin": pointer,
-		"c.txt": "text", ".gitattributes": "*.bin filter=tide -text\n",
+		"b.bin": pointer, "c.txt": "text", ".gitattributes": "*.bin filter=tide -text\n",
 		"long.txt": pointer + strings.Repeat("x", 2000)} {
 		if err := os.WriteFile(filepath.Join(repo, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -105,8 +102,7 @@ func TestAlreadyThere(t *testing.T) {
 	}
 	for _, c := range []struct{ address, ref, says string }{
 		{repo, "", ""}, {repo, "v1", ""}, {repo, "v2", "not at v2"}, {other, "",
-			"another checkout stands there, " +
-				"of " + repo},
+			"another checkout stands there, of " + repo},
 	} {
 		got, err := Clone(t.Context(), c.address, dir, Options{Ref: c.ref})
 		if c.says == "" && (err != nil || !got.Already || got.Tag != "v1") ||

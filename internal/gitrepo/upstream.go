@@ -52,8 +52,7 @@ func gitIn(dir, command string) string { return "git -C " + shell.Word(dir) + " 
 // calm are what keeps git, where it goes by the person's own configuration, from running what lies
 // in a checkout.
 var calm = []string{"-c", "core.hooksPath=" + os.DevNull, "-c", "core.fsmonitor=false", "-c",
-	"gc.auto=0",
-	"-c", "maintenance.auto=false", "-c", "merge.verifySignatures=false", "-c",
+	"gc.auto=0", "-c", "maintenance.auto=false", "-c", "merge.verifySignatures=false", "-c",
 	"fetch.recurseSubmodules=false",
 	"-c", "submodule.recurse=false", "-c", "log.showSignature=false", "-c",
 	"advice.detachedHead=false"}
@@ -63,8 +62,7 @@ var calm = []string{"-c", "core.hooksPath=" + os.DevNull, "-c", "core.fsmonitor=
 func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 	no := func(text, remedy string) (*Upstream, error) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeUpstreamMissing,
-			At:   stack.Place{File: dir},
-			Text: text, Remedy: remedy}
+			At: stack.Place{File: dir}, Text: text, Remedy: remedy}
 	}
 	if err := haveGit(); err != nil {
 		return nil, err
@@ -74,8 +72,7 @@ func UpstreamOf(ctx context.Context, dir string) (*Upstream, error) {
 		From: g.output(dir, "rev-parse", "--verify", "--quiet", "HEAD^{commit}")}
 	if u.Branch == "" {
 		branch := strings.TrimPrefix(g.output(dir, "symbolic-ref", "--short", "--quiet",
-			"refs/remotes/origin/HEAD"),
-			"origin/")
+			"refs/remotes/origin/HEAD"), "origin/")
 		return no("no branch is checked out, so there is nothing that it follows",
 			"To follow one: "+gitIn(dir, "switch "+shell.Word(cmp.Or(branch, "BRANCH"))))
 	}
@@ -112,8 +109,7 @@ func (u *Upstream) Fetch(ctx context.Context, dir string, opt Options) error {
 		return err
 	}
 	if err := g.run(dir, append(slices.Clone(calm), "fetch", "--progress", "--no-write-fetch-head",
-		"--",
-		u.remote)...); err != nil {
+		"--", u.remote)...); err != nil {
 		f, ok := cloneFault(u.address, err, false).(*stack.Fault)
 		if ok && f.Code == stack.CodeCloneFailed {
 			f.Code, f.Text = stack.CodeFetchFailed, fmt.Sprintf("%s could not be fetched: %v",
@@ -127,8 +123,7 @@ func (u *Upstream) Fetch(ctx context.Context, dir string, opt Options) error {
 // git is what speaks with the remote, once its address is seen to be none that could run a command.
 func (u *Upstream) git(ctx context.Context, dir string, opt Options) (git, error) {
 	g := git{ctx: ctx, protocols: "http:https:ssh:git", progress: opt.Progress, ours: true,
-		mayAsk: opt.MayAsk,
-		grows:  dir, patience: opt.Patience}
+		mayAsk: opt.MayAsk, grows: dir, patience: opt.Patience}
 	if g.patience == 0 {
 		g.patience = time.Minute
 	}
@@ -171,9 +166,7 @@ func (u *Upstream) Look(ctx context.Context, dir string) error {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeHistoriesDiverged,
 			At: stack.Place{File: dir},
 			Text: fmt.Sprintf("it has %d of its own commits, and %s of %s don't follow on them",
-				own, counts[1],
-				u.Follows),
-			Remedy: "Bring the two together by hand: " +
+				own, counts[1], u.Follows), Remedy: "Bring the two together by hand: " +
 				gitIn(dir, "rebase "+shell.Word(u.Follows))}
 	}
 	for line := range strings.Lines(g.output(dir, "log", "-n", strconv.Itoa(maxCommits),
@@ -209,8 +202,7 @@ func clean(ctx context.Context, dir string) error {
 	if len(work) > 0 {
 		work = nil
 		for line := range strings.Lines(g.output(dir, "status", "--porcelain",
-			"--untracked-files=no",
-			"--ignore-submodules=untracked")) {
+			"--untracked-files=no", "--ignore-submodules=untracked")) {
 			if f := strings.SplitN(strings.TrimSpace(line), " ", 2); len(f) == 2 {
 				work = append(work, strings.TrimSpace(f[1]))
 			}
@@ -277,8 +269,7 @@ func (g git) put(dir string, args ...string) error {
 	if err := g.run(dir, append(slices.Clone(calm), args...)...); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNotTaken, At: stack.Place{File: dir},
 			Text: "the files could not be put in place: " + err.Error(), Remedy: "Look at it: " +
-				gitIn(dir,
-					"status"), Cause: err}
+				gitIn(dir, "status"), Cause: err}
 	}
 	if _, err := os.Stat(filepath.Join(dir, ".gitmodules")); err != nil {
 		return nil

@@ -199,8 +199,7 @@ func (j *judgement) put(ctx context.Context, t *target) stack.PortCheck {
 // bound is the verdict on a port that is looked at and not asked.
 func (j *judgement) bound(t *target, says string) stack.PortCheck {
 	c := stack.PortCheck{Address: net.JoinHostPort("127.0.0.1", strconv.Itoa(t.port.Host)),
-		Expected: t.port.Speaks,
-		Verdict:  stack.Refuses}
+		Expected: t.port.Speaks, Verdict: stack.Refuses}
 	held := j.owners[t.port.Host] != nil || j.holder(t.port.Host) != nil
 	if t.port.Transport == "udp" {
 		held = sockets.UDPBound(t.port.Host)
@@ -371,8 +370,7 @@ func byName(targets []*target) {
 		}
 		for _, o := range targets {
 			if o.name != "" && o.index == t.index && o.port.Host == t.port.Host &&
-				o.check.Verdict == stack.Answers &&
-				o.check.Status < 400 && c.Status > 0 {
+				o.check.Verdict == stack.Answers && o.check.Status < 400 && c.Status > 0 {
 				status := c.Status
 				*c = o.check
 				c.Cause = fmt.Sprintf("it answers to the name %s; called localhost, with status "+

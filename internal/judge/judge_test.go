@@ -93,8 +93,7 @@ func on(port int) []stack.Port {
 // servers.
 func recorded(name string, state stack.State, text string, ports []stack.Port) record.Service {
 	return record.Service{Name: name, Runs: stack.Native, Kind: stack.Lasting, State: state,
-		Text: text, Ports: ports,
-		PID: process.GroupOf(os.Getpid())}
+		Text: text, Ports: ports, PID: process.GroupOf(os.Getpid())}
 }
 
 // TestJudgement judges stacks by their record and their ports: what is well, what is counted, and
@@ -122,17 +121,14 @@ func TestJudgement(t *testing.T) {
 		"nothing launched": {[]stack.Service{service("a", nobody)}, nil, false, "1 0 0", "refuses",
 			"not launched"},
 		"somebody's answer without a launch": {[]stack.Service{service("a", good)}, nil, false,
-			"1 0 0", "stranger",
-			"this stack is not launched"},
+			"1 0 0", "stranger", "this stack is not launched"},
 		"all is well": {[]stack.Service{service("a", good)},
 			launched(t, recorded("a", stack.IsUp, "", on(good))), true, "1 1 1", "answers", ""},
 		"one without a port": {[]stack.Service{service("a", good), portless},
 			launched(t, recorded("a", stack.IsUp, "", on(good)),
-				recorded("worker", stack.Running, "", nil)), true,
-			"2 2 1", "answers", ""},
+				recorded("worker", stack.Running, "", nil)), true, "2 2 1", "answers", ""},
 		"none has a port": {[]stack.Service{portless},
-			launched(t, recorded("worker", stack.Running, "", nil)), true,
-			"1 1 0", "", ""},
+			launched(t, recorded("worker", stack.Running, "", nil)), true, "1 1 0", "", ""},
 		"an error page": {[]stack.Service{service("a", bad)},
 			launched(t, recorded("a", stack.IsUp, "", on(bad))),
 			false, "1 1 0", "errs", "a table is missing, bookings"},
@@ -144,8 +140,7 @@ func TestJudgement(t *testing.T) {
 				on(good))), true, "1 1 1", "answers", ""},
 		"failed, and somebody is there": {[]stack.Service{service("a", good)},
 			launched(t, recorded("a", stack.Failed, "ended with 3",
-				on(good))), false, "1 0 0", "stranger",
-			"ended with 3"},
+				on(good))), false, "1 0 0", "stranger", "ended with 3"},
 		"skipped": {[]stack.Service{portless},
 			launched(t, recorded("worker", stack.Skipped, "a failed", nil)), false,
 			"1 0 0", "", "skipped, since a failed"},
@@ -162,14 +157,12 @@ func TestJudgement(t *testing.T) {
 			launched(t, recorded("a", stack.IsUp, "", on(good))), true, "1 1 1", "answers",
 			"not part of this launch"},
 		"a job that is done": {[]stack.Service{service("a", good), job}, launched(t,
-			recorded("a", stack.IsUp, "", on(good)),
-			record.Service{Name: "seed", Kind: stack.Once,
+			recorded("a", stack.IsUp, "", on(good)), record.Service{Name: "seed", Kind: stack.Once,
 				State: stack.Ended}), true, "1 1 1", "answers", ""},
 		"a job that failed": {[]stack.Service{service("a", good), job}, launched(t,
 			recorded("a", stack.IsUp, "", on(good)),
 			record.Service{Name: "seed", Kind: stack.Once, State: stack.Failed,
-				Text: "ended with 1"}), false, "1 1 1",
-			"answers", "ended with 1"},
+				Text: "ended with 1"}), false, "1 1 1", "answers", "ended with 1"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -321,10 +314,9 @@ func TestOwnChecks(t *testing.T) {
 		"a page":                  {stack.OwnCheck{Path: "/fares"}, ""},
 		"a page that isn't there": {stack.OwnCheck{Path: "/absent"}, "status 404"},
 		"a status":                {stack.OwnCheck{Path: "/absent", Status: 404}, ""},
-		"another status": {stack.OwnCheck{Path: "/fares", Status: 201},
-			"status 200, not 201"},
-		"a redirection": {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
-		"a word":        {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
+		"another status":          {stack.OwnCheck{Path: "/fares", Status: 201}, "status 200, not 201"},
+		"a redirection":           {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
+		"a word":                  {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
 		"a word that is missing": {
 			stack.OwnCheck{Path: "/fares", Contains: "Tern Rock"},
 			`does not contain "Tern Rock"`,
@@ -390,18 +382,15 @@ func TestOwnChecks(t *testing.T) {
 				c.check.Service = "a"
 			}
 			s := &stack.Stack{Services: []stack.Service{{Name: "a", Kind: stack.Lasting,
-				Ports: on(port)}},
-				Checks: []stack.OwnCheck{c.check}}
+				Ports: on(port)}}, Checks: []stack.OwnCheck{c.check}}
 			got := Judging{Root: t.TempDir(), Stack: s,
 				Record: launched(t, recorded("a", stack.IsUp, "", on(port))),
 				Value: func(service, key string) (string, bool) {
 					return "tern-4",
 						service == "a" && key == "KEY"
-				},
-			}.Ask(t.Context())
+				}}.Ask(t.Context())
 			if len(got.Checks) != 1 || got.Checks[0].Passes != (c.want == "") ||
-				got.Answers != (c.want == "") ||
-				!strings.Contains(got.Checks[0].Cause, c.want) {
+				got.Answers != (c.want == "") || !strings.Contains(got.Checks[0].Cause, c.want) {
 				t.Errorf("got %+v, %v", got.Checks, got.Answers)
 			}
 			if data, _ := json.Marshal(got); strings.Contains(string(data), "tern-4") {

@@ -19,8 +19,7 @@ import (
 // knownPages are asked for where a server's first page is not there, and no README names another:
 // what programs serve there is for people.
 var knownPages = []string{"/docs", "/swagger-ui/index.html", "/swagger", "/api/docs", "/graphql",
-	"/admin/", "/health",
-	"/healthz", "/api"}
+	"/admin/", "/health", "/healthz", "/api"}
 
 // pages asks for the pages that READMEs name, and for those that are known where a first page is
 // not there.

@@ -130,8 +130,7 @@ func Marked(id, service string) []int {
 		stack, of := process.MarksOf(pid)
 		group := process.GroupOf(pid)
 		if stack == id && (service == "" || of == service) && group > 1 &&
-			group != process.GroupOf(os.Getpid()) &&
-			!slices.Contains(out, group) {
+			group != process.GroupOf(os.Getpid()) && !slices.Contains(out, group) {
 			out = append(out, group)
 		}
 	}

@@ -34,8 +34,7 @@ func strays(id string) (groups []int) {
 	}
 	for _, pid := range process.Descendants(os.Getpid(), keeper) {
 		if g := process.GroupOf(pid); g > 1 && g != process.GroupOf(os.Getpid()) &&
-			!slices.Contains(groups, g) &&
-			!isOver(pid) {
+			!slices.Contains(groups, g) && !isOver(pid) {
 			groups = append(groups, g)
 		}
 	}

@@ -158,8 +158,7 @@ func parseRecipient(text string) (age.Recipient, error) {
 		return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRecipientInvalid,
 			Text: "this is not a public key to pack for",
 			Remedy: "Ask your colleague for the line that nharbor locker list shows as theirs; " +
-				"a public key of SSH " +
-				"(ssh-ed25519 or ssh-rsa) serves too."}
+				"a public key of SSH (ssh-ed25519 or ssh-rsa) serves too."}
 	}
 	return to, nil
 }
@@ -242,8 +241,7 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 	if len(differ) > 0 && !replace(differ) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSecretsDiffer,
 			Text: fmt.Sprintf("the pack would replace what is kept of %s, and nothing of it was "+
-				"kept",
-				namesOf(differ)),
+				"kept", namesOf(differ)),
 			Remedy: "If it is to be replaced: nharbor locker unpack --replace FILE"}
 	}
 	return secrets, s.Put(secrets...)
@@ -299,8 +297,7 @@ func (s *Store) identity(create bool) (*age.X25519Identity, error) {
 		}
 		text := fmt.Sprintf(
 			"# The private key of the locker of nharbor. Whoever has it can read what the "+
-				"locker holds.\n# public "+
-				"key: %s\n%s\n", id.Recipient(), id)
+				"locker holds.\n# public key: %s\n%s\n", id.Recipient(), id)
 		if err = os.MkdirAll(filepath.Dir(s.Identity), 0o700); err == nil {
 			err = workspace.WriteFile(s.Identity, []byte(text), 0o600)
 		}
@@ -336,8 +333,7 @@ func unusable(file, text string, cause error) error {
 	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeLockerUnusable,
 		At: stack.Place{File: file}, Text: text,
 		Remedy: "Check the file and its rights, or put the one from your backup back. Without " +
-			"the locker: --no-locker",
-		Cause: cause}
+			"the locker: --no-locker", Cause: cause}
 }
 
 func (s *Store) read() ([]Secret, error) {

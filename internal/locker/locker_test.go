@@ -185,27 +185,20 @@ func TestUnusable(t *testing.T) {
 		file  func(s *Store) string
 	}{
 		"a key that others can read": {func(s *Store) error { return os.Chmod(s.Identity, 0o640) },
-			"identity-open",
-			func(s *Store) string { return s.Identity }},
+			"identity-open", func(s *Store) string { return s.Identity }},
 		"a key that is gone": {func(s *Store) error { return os.Remove(s.Identity) },
-			"locker-unusable",
-			func(s *Store) string { return s.Identity }},
-		"a key that is none": {func(s *Store) error {
-			return os.WriteFile(s.Identity,
-				[]byte("canary"), 0o600)
-		},
 			"locker-unusable", func(s *Store) string { return s.Identity }},
+		"a key that is none": {func(s *Store) error {
+			return os.WriteFile(s.Identity, []byte("canary"), 0o600)
+		}, "locker-unusable", func(s *Store) string { return s.Identity }},
 		"a folder for a key": {func(s *Store) error {
-			return errors.Join(os.Remove(s.Identity),
-				os.Mkdir(s.Identity, 0o700))
+			return errors.Join(os.Remove(s.Identity), os.Mkdir(s.Identity, 0o700))
 		}, "locker-unusable", func(s *Store) string { return s.Identity }},
 		"a damaged locker": {func(s *Store) error {
 			return os.WriteFile(s.File, []byte("canary"), 0o600)
-		},
-			"locker-unusable", func(s *Store) string { return s.File }},
+		}, "locker-unusable", func(s *Store) string { return s.File }},
 		"a cut locker": {func(s *Store) error { return os.Truncate(s.File, 190) },
-			"locker-unusable",
-			func(s *Store) string { return s.File }},
+			"locker-unusable", func(s *Store) string { return s.File }},
 		"another key": {func(s *Store) error {
 			other := Store{File: s.File + "2", Identity: s.Identity + "2"}
 			_, err := other.Recipient()
@@ -223,8 +216,7 @@ func TestUnusable(t *testing.T) {
 		_, _, err := s.Get("r", "K")
 		var f *stack.Fault
 		if !errors.As(err, &f) || string(f.Code) != c.code || f.At.File != c.file(s) ||
-			f.Remedy == "" ||
-			strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
+			f.Remedy == "" || strings.Contains(fmt.Sprintf("%+v", *f), "canary") {
 			t.Errorf("%s: %v", name, err)
 		}
 		if err := s.Put(secret("r", "L", "x")); err == nil {

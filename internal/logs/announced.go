@@ -18,8 +18,7 @@ var announces = []*expr.Expr{
 // noAnnouncement are lines that name an address for another reason: where they connect to, or what
 // is wrong.
 var noAnnouncement = expr.New(`(?i)\b(connect(?:ing|ed)? to|proxy|proxied|origin|cors|upstream|redirect|refused|` +
-	`in use|` +
-	`failed|error|ECONN\w+|fetch|request|webhook|GET|POST|docs? at|see )\b`)
+	`in use|` + `failed|error|ECONN\w+|fetch|request|webhook|GET|POST|docs? at|see )\b`)
 
 // early is how many lines of a log are looked at: where a server listens it says at its start.
 const early = 2000

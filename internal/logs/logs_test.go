@@ -100,8 +100,7 @@ func TestLogLines(t *testing.T) {
 		got = append(got, line.Text[:min(len(line.Text), 40)])
 	}
 	want := []string{"another", "", "half a line", "the *** and ***", strings.Repeat("x", 40),
-		strings.Repeat("x", 10),
-		"no end"}
+		strings.Repeat("x", 10), "no end"}
 	if !slices.Equal(got, want) {
 		t.Errorf("got %q, want %q", got, want)
 	}
@@ -121,8 +120,7 @@ func BenchmarkLogs(b *testing.B) {
 	_, l := begin(b, logLimit, "pier-secret-1", "pier-secret-2", "pier-secret-3")
 	piece := []byte(strings.Repeat(
 		"2026-11-23 12:00:00 INFO the ferry to the outer island leaves at half past nine from "+
-			"pier two, all aboard\n",
-		300))
+			"pier two, all aboard\n", 300))
 	const services = 50
 	var all []*Log
 	for i := range services {

@@ -10,12 +10,9 @@ import (
 func TestPrintedIn(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"Generated password for user ida: tern-4482-kelp": "ida " +
-			"tern-4482-kelp",
-		"\x1b[32mINFO\x1b[0m admin password is 'w1nkle-99x'": "admin " +
-			"w1nkle-99x",
-		"initial setup: username: harbour, password: Lamp#2213": "harbour " +
-			"Lamp#2213",
+		"Generated password for user ida: tern-4482-kelp":       "ida tern-4482-kelp",
+		"\x1b[32mINFO\x1b[0m admin password is 'w1nkle-99x'":    "admin w1nkle-99x",
+		"initial setup: username: harbour, password: Lamp#2213": "harbour Lamp#2213",
 		"An admin user was created. Use this password:\n\n  4f7c9a1be2\n\nagain": "admin " +
 			"4f7c9a1be2",
 		"Temporary password:\nnot one word here\nb0atsw4in77":           " b0atsw4in77",

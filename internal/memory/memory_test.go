@@ -21,8 +21,7 @@ func TestUnmade(t *testing.T) {
 	}
 	m := Recall(root)
 	s := &Work{ID: "install:.", Role: stack.Install, Command: []string{"x"},
-		Inputs:  []string{"package.json"},
-		Outputs: []string{"node_modules", "made"}}
+		Inputs: []string{"package.json"}, Outputs: []string{"node_modules", "made"}}
 	m.Remember(s, Digest(root, s, ""), nil)
 	if again := Recall(root); !again.Done(s, Digest(root, s, "")) {
 		t.Error("a step that has left no folder is never done")

@@ -19,8 +19,7 @@ func BenchmarkTools(b *testing.B) {
 	for _, tool := range []string{"node", "npm", "ruby", "go", "java", "mvn", "php", "composer",
 		"cargo", "dotnet"} {
 		if err := os.WriteFile(filepath.Join(bin, tool),
-			[]byte("#!/bin/sh\nsleep 0.3\necho 1.2.3\n"),
-			0o755); err != nil {
+			[]byte("#!/bin/sh\nsleep 0.3\necho 1.2.3\n"), 0o755); err != nil {
 			b.Fatal(err)
 		}
 		p := &s.Projects[0]

@@ -46,8 +46,7 @@ func (a *asker) host(services []*stack.Service) {
 	here := a.here
 	lacks := func(name, wanted, found, remedy, command string) {
 		a.needs = append(a.needs, Need{Name: name, Kind: Host, Wanted: wanted, Found: found,
-			Level:  Optional,
-			Remedy: remedy, Command: command})
+			Level: Optional, Remedy: remedy, Command: command})
 	}
 	a.memory(services, here)
 	if slices.ContainsFunc(services,
@@ -61,22 +60,19 @@ func (a *asker) host(services []*stack.Service) {
 			lacks("file watches", fmt.Sprint(lowWatches, " free"),
 				fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
 				"What notices that a file has changed may fail or miss it. Raise the limit "+
-					"until the next boot: "+
-					sysctl("fs.inotify.max_user_watches", 524288), "")
+					"until the next boot: "+sysctl("fs.inotify.max_user_watches", 524288), "")
 		}
 		if w := here.Watchers; w.Most > 0 && w.Most-w.Used < lowWatchers {
 			lacks("file watchers", fmt.Sprint(lowWatchers, " free"),
 				fmt.Sprintf("%d of %d are in use", w.Used, w.Most),
 				"What notices that a file has changed may not start. Raise the limit until the "+
-					"next boot: "+
-					sysctl("fs.inotify.max_user_instances", 1024), "")
+					"next boot: "+sysctl("fs.inotify.max_user_instances", 1024), "")
 		}
 	}
 	if off := a.engineIs.Ahead; off.Abs() > clockDrift {
 		lacks("clock", "the same time here and on the engine", fmt.Sprintf("they are %s apart",
 			off.Abs().Round(time.Second)), "Set both by the network: signatures and sign-ins "+
-			"hold for a limited "+
-			"time.", "")
+			"hold for a limited time.", "")
 	}
 	a.kernel(services)
 }
@@ -154,8 +150,7 @@ func (a *asker) disk(services []*stack.Service) {
 		}
 		takes += uint64(w.Size)
 		parts = append(parts, fmt.Sprintf("about %s for the %d packages of %s",
-			gigabytes(uint64(w.Size)),
-			w.Packages, w.Lock))
+			gigabytes(uint64(w.Size)), w.Packages, w.Lock))
 		n.Because = append(n.Because, stack.Place{File: w.Lock, Line: 1})
 	})
 	images := a.engineIs.Fetches
@@ -166,8 +161,7 @@ func (a *asker) disk(services []*stack.Service) {
 			takes, parts = takes+images, append(parts, words)
 		} else {
 			m := Need{Name: "disk space of the engine", Kind: Disk, Level: Optional, Wanted: words,
-				Met:   there >= images,
-				Found: gigabytes(there) + " free in " + a.engineIs.Keeps}
+				Met: there >= images, Found: gigabytes(there) + " free in " + a.engineIs.Keeps}
 			if !m.Met {
 				m.Remedy = "Make room: the images do not fit."
 			}

@@ -270,8 +270,7 @@ func (l *Local) Answers(ctx context.Context, port int, speaks string) bool {
 // values. They ask nothing, since a question would take the next line of what is pasted for its
 // answer.
 var installs = map[string]string{"apt": "apt-get install -y ", "dnf": "dnf install -y ",
-	"apk":    "apk add ",
-	"pacman": "pacman -S --needed --noconfirm ", "brew": "brew install "}
+	"apk": "apk add ", "pacman": "pacman -S --needed --noconfirm ", "brew": "brew install "}
 
 // installLine is a line that installs packages of the system: how, and which.
 var installLine = expr.New(`^((?:sudo )?(?:apt-get install -y|dnf install -y|apk add|pacman -S --needed --noconfirm|` +

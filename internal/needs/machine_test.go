@@ -38,8 +38,7 @@ func TestLocalTools(t *testing.T) {
 	for tool, want := range map[string]string{"node": "20.11.1", "mvn": "3.8.7", "java": "21.0.2",
 		"gcc": "12.2.0-14",
 		"php": "8.2.1", "cargo": "1.80.0", "php extension intl": "loaded", "php extension " +
-			"pdo": "loaded",
-		"rotad": "found in " + bin} {
+			"pdo": "loaded", "rotad": "found in " + bin} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)
 		}
@@ -163,8 +162,7 @@ func TestToolsAreBounded(t *testing.T) {
 	}
 	l := &Local{Dir: checkout}
 	for tool, want := range map[string]string{"pnpm": "corepack's, which fetches the version " +
-		"that the project names",
-		"node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
+		"that the project names", "node": "20.1.0", "mvn": "3.9.1", "php": "8.2.1",
 		"ruby": "found in " + checkout + ", and not asked: it belongs to the checkout"} {
 		if got, err := l.Version(t.Context(), tool); got != want || err != nil {
 			t.Errorf("%s is %q, %v; want %q", tool, got, err, want)

@@ -223,8 +223,7 @@ func (a *asker) sources(services []*stack.Service) {
 			}
 			seen[s.Address] = true
 			n := Need{Name: sourceName(s.Address), Kind: Source, Wanted: "to be let in at " +
-				s.Address,
-				Level: Required, Because: []stack.Place{s.At}, For: names, Met: true,
+				s.Address, Level: Required, Because: []stack.Place{s.At}, For: names, Met: true,
 				Found: "asks for no login, as far as the checkout tells"}
 			if s.Login {
 				n.Found = "a login is set up here"

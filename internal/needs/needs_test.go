@@ -128,21 +128,19 @@ func app() *stack.Stack {
 func TestOfEngine(t *testing.T) {
 	t.Parallel()
 	s := &stack.Stack{Networks: map[string]stack.Network{"lan": {External: true, Name: "pier"},
-		"own": {}},
-		Services: []stack.Service{
-			{Name: "web", Runs: stack.Container, Image: "absent/web:1",
-				ContainerWay: stack.ContainerWay{
-					Container: &stack.ContainerSpec{Networks: []string{"lan", "own"},
-						Attached: map[string]stack.Attach{"lan": {MAC: "02:42:ac:11:00:07"}}}}},
-			{Name: "built", Runs: stack.Container, Image: "absent/own:1", Build: ".",
-				ContainerWay: stack.ContainerWay{
-					Container: &stack.ContainerSpec{Networks: []string{"lan"},
-						Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
-			{Name: "tides", Runs: stack.Container, Image: "absent-tides", At: stack.Place{Line: 7},
-				ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{}}},
-		}, Remarks: []stack.Remark{{Code: stack.CodeImageOfProject,
-			About:  stack.AboutService("tides"),
-			Remedy: "Make it."}}}
+		"own": {}}, Services: []stack.Service{
+		{Name: "web", Runs: stack.Container, Image: "absent/web:1",
+			ContainerWay: stack.ContainerWay{
+				Container: &stack.ContainerSpec{Networks: []string{"lan", "own"},
+					Attached: map[string]stack.Attach{"lan": {MAC: "02:42:ac:11:00:07"}}}}},
+		{Name: "built", Runs: stack.Container, Image: "absent/own:1", Build: ".",
+			ContainerWay: stack.ContainerWay{
+				Container: &stack.ContainerSpec{Networks: []string{"lan"},
+					Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
+		{Name: "tides", Runs: stack.Container, Image: "absent-tides", At: stack.Place{Line: 7},
+			ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{}}},
+	}, Remarks: []stack.Remark{{Code: stack.CodeImageOfProject, About: stack.AboutService("tides"),
+		Remedy: "Make it."}}}
 	var got []string
 	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
 	for _, n := range a.Needs {
@@ -153,8 +151,7 @@ func TestOfEngine(t *testing.T) {
 	}
 	want := []string{"network pier (required, web built): the engine has none of that name",
 		"image absent/web:1 (required, web): quay asks for a login", "mac_address (optional, " +
-			"web): API 1.41",
-		"volumes of type image (required, built): API 1.41",
+			"web): API 1.41", "volumes of type image (required, built): API 1.41",
 		"image absent-tides (required, tides): nobody has made it yet, and a project here does"}
 	if !slices.Equal(got, want) || a.Met {
 		t.Errorf("not met are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
@@ -175,29 +172,22 @@ func TestAsk(t *testing.T) {
 	}{
 		{"all is there", func(*machine) {}, nil, nil, true, "", ""},
 		{"a tool is missing", func(m *machine) { m.versions = map[string]string{"npm": "10"} },
-			nil, nil, false, "node",
-			"get node"},
+			nil, nil, false, "node", "get node"},
 		{"a tool without a known package",
 			func(m *machine) { m.versions = map[string]string{"node": "20.0.0"} }, nil,
 			nil, false, "npm", "Install npm"},
 		{"a tool is too old", func(m *machine) { m.versions["node"] = "18.3.0" }, nil, nil, false,
 			"node", ">=20"},
 		{"a tool does not run", func(m *machine) { m.versions["node"] = "broken" }, nil, nil,
-			false, "node",
-			"node --version"},
-		{"the engine is not started",
-			func(m *machine) {
-				m.engine = &engine.Unavailable{Lack: diagnose.NotStarted,
-					Address: "unix:///s"}
-			}, nil,
-			nil, false, "container engine", "Start"},
+			false, "node", "node --version"},
+		{"the engine is not started", func(m *machine) {
+			m.engine = &engine.Unavailable{Lack: diagnose.NotStarted, Address: "unix:///s"}
+		}, nil, nil, false, "container engine", "Start"},
 		{"no engine is needed", func(m *machine) { m.engine = &engine.Unavailable{Lack: diagnose.NotInstalled} },
 			[]string{"web"}, nil, true, "", ""},
 		{"a port is taken", func(m *machine) {
-			m.taken = map[int]*stack.Owner{8000: {PID: 77,
-				Command: "python3"}}
-		},
-			nil, nil, false, "port 8000", "process 77 (python3)"},
+			m.taken = map[int]*stack.Owner{8000: {PID: 77, Command: "python3"}}
+		}, nil, nil, false, "port 8000", "process 77 (python3)"},
 		{"a port is taken by somebody",
 			func(m *machine) { m.taken = map[int]*stack.Owner{5432: nil} }, nil, nil, false,
 			"port 5432", "--shift"},
@@ -239,8 +229,7 @@ func TestAsk(t *testing.T) {
 func TestOneNeedForSeveral(t *testing.T) {
 	t.Parallel()
 	a := Ask(t.Context(), app(), nil, nil,
-		machine{versions: map[string]string{"node": "22.0.0", "npm": "10"},
-			free: 1 << 40})
+		machine{versions: map[string]string{"node": "22.0.0", "npm": "10"}, free: 1 << 40})
 	i := slices.IndexFunc(a.Needs, func(n Need) bool { return n.Name == "node" })
 	if n := a.Needs[i]; len(n.Because) != 2 || strings.Join(n.For, " ") != "web admin" {
 		t.Errorf("the need for node is %+v", n)
@@ -270,8 +259,7 @@ func TestEveryLackHasItsOwnWords(t *testing.T) {
 	t.Parallel()
 	seen := map[string]bool{}
 	for _, l := range []diagnose.Lack{diagnose.NotInstalled, diagnose.NotStarted,
-		diagnose.NotPermitted,
-		diagnose.NotSpeaking} {
+		diagnose.NotPermitted, diagnose.NotSpeaking} {
 		u := &engine.Unavailable{Lack: l, Address: "unix:///run/x.sock", Cause: errors.New("why")}
 		for _, s := range []string{u.Error(), u.Remedy()} {
 			if s == "" || seen[s] {
@@ -325,8 +313,7 @@ func TestWhatPackagesTake(t *testing.T) {
 	a := Ask(t.Context(), s, nil, nil, m)
 	if got, want := told(a),
 		"tool cobol met=false optional, tool gcc met=false required, tool swig met=false "+
-			"optional, "+
-			"source npm.quay.example met=true required, "+
+			"optional, source npm.quay.example met=true required, "+
 			"source in.quay.example met=false required"; got != want || a.Met {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -408,13 +395,8 @@ func TestHints(t *testing.T) {
 		s.Projects[0].Runtimes = []stack.Runtime{{Tool: "node", Constraint: c.own, Close: close},
 			{Tool: "node", Constraint: c.hint, Hint: true,
 				At: stack.Place{File: "Dockerfile", Line: 1}}}
-		a := Ask(
-			t.Context(),
-			s,
-			[]string{"web"},
-			nil,
-			machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30},
-		)
+		a := Ask(t.Context(), s, []string{"web"}, nil,
+			machine{versions: map[string]string{"node": "20.1.0"}, free: 10 << 30})
 		got := ""
 		for _, n := range a.Needs {
 			if !n.Met {
@@ -431,8 +413,7 @@ func TestHints(t *testing.T) {
 func TestProgramWithoutProject(t *testing.T) {
 	t.Parallel()
 	s := &stack.Stack{Services: []stack.Service{{Name: "pages", Runs: stack.Native,
-		Command: []string{"php", "-S", "x"},
-		At:      stack.Place{File: "index.php", Line: 1}}}}
+		Command: []string{"php", "-S", "x"}, At: stack.Place{File: "index.php", Line: 1}}}}
 	a := Ask(t.Context(), s, nil, nil, machine{free: 10 << 30})
 	if len(a.Needs) == 0 || a.Needs[0].Name != "php" || a.Needs[0].Met || a.Met {
 		t.Errorf("%+v", a.Needs)
@@ -495,8 +476,7 @@ func TestKept(t *testing.T) {
 	}
 	m := machine{free: 10 << 30, offers: "18.3"}
 	if n := Ask(t.Context(), app(), []string{"web"}, nil, m).Needs[1]; n.Name != "npm" ||
-		n.Command != "" ||
-		!strings.HasPrefix(n.Remedy, "It comes with node") {
+		n.Command != "" || !strings.HasPrefix(n.Remedy, "It comes with node") {
 		t.Errorf("of what comes with a tool that is offered too old it says %s (%s)", n.Remedy,
 			n.Command)
 	}
@@ -512,8 +492,7 @@ func TestKept(t *testing.T) {
 func TestHost(t *testing.T) {
 	t.Parallel()
 	enough := Facts{Memory: 8 << 30, MemoryFree: 4 << 30, OpenFiles: 1024,
-		Watches:  Limit{65536, 100},
-		Watchers: Limit{128, 3}}
+		Watches: Limit{65536, 100}, Watchers: Limit{128, 3}}
 	for _, c := range []struct {
 		name   string
 		change func(m *machine, s *stack.Stack)
@@ -529,11 +508,9 @@ func TestHost(t *testing.T) {
 		{"what is not told", func(m *machine, _ *stack.Stack) { m.facts = Facts{} }, ""},
 		{"little memory", func(m *machine, _ *stack.Stack) { m.facts.MemoryFree = 100 << 20 },
 			"memory: 100 MB of 8.0 GB free"},
-		{"reserved memory", func(m *machine,
-			s *stack.Stack) {
+		{"reserved memory", func(m *machine, s *stack.Stack) {
 			s.Services[2].Container.MemoryReservation = 9 << 30
-		},
-			"memory: this machine has 8.0 GB"},
+		}, "memory: this machine has 8.0 GB"},
 		{"reserved memory, on another machine", func(m *machine, s *stack.Stack) {
 			s.Services[2].Container.MemoryReservation, m.engineIs.Memory = 3<<30, 2<<30
 		}, "memory: the engine's machine has 2.0 GB"},
@@ -551,9 +528,7 @@ func TestHost(t *testing.T) {
 		}, ""},
 		{"installs that do not fit", func(m *machine, _ *stack.Stack) { m.weighs = 5 << 30 },
 			"disk space: 10.0 GB free, of 12.0 GB: about 5.0 GB for the 12 packages of " +
-				"web/lock, about 5.0 GB for " +
-				"the 12 " +
-				"packages of admin/lock"},
+				"web/lock, about 5.0 GB for the 12 packages of admin/lock"},
 		{"images that fit", func(m *machine, _ *stack.Stack) {
 			m.engineIs.Fetches, m.engineIs.Keeps = 3<<30, "/same"
 		}, ""},

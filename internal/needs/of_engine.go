@@ -31,8 +31,7 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 	})
 	for _, s := range services {
 		if s.Runs == stack.Container && s.Container != nil && s.Build == "" &&
-			s.Container.Remote == "" &&
-			s.Image != "" {
+			s.Container.Remote == "" && s.Image != "" {
 			if a.madeHere(s) != nil {
 				out.Made = append(out.Made, s.Image)
 				continue // no registry is asked for it
@@ -98,8 +97,7 @@ func (a *asker) ofEngine(services []*stack.Service) {
 			return // a driver that is there is worth no word
 		}
 		n := Need{Name: what, Kind: Engine, Wanted: how + ", for " + s.Name, Found: "there",
-			Met:   true,
-			Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
+			Met: true, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name}}
 		if lacks {
 			n.Found, n.Met = "the engine has none of that name", false
 			n.Remedy = fmt.Sprintf("Start what makes it, or make it: docker %s create %s", kind,
@@ -126,15 +124,13 @@ func (a *asker) ofEngine(services []*stack.Service) {
 			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
 				Wanted: "to be had, for " + s.Name,
 				Found:  why.Cause, Level: Required, Because: []stack.Place{s.At},
-				For:    []string{s.Name},
-				Remedy: why.Remedy})
+				For: []string{s.Name}, Remedy: why.Remedy})
 		}
 		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
 			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
 				", for " + s.Name,
 				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At},
-				For:    []string{s.Name},
-				Remedy: "It is left out; a newer engine obeys it."}
+				For: []string{s.Name}, Remedy: "It is left out; a newer engine obeys it."}
 			if f.Must {
 				n.Level, n.Remedy = Required, "Install a newer container engine, or do without "+
 					"it in an override file."

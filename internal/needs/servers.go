@@ -19,8 +19,7 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 		}
 		name := fmt.Sprintf("%s on port %d", w.Speaks, w.Port)
 		if i := slices.IndexFunc(a.needs,
-			func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 &&
-			w.Needed {
+			func(n Need) bool { return n.Name == name && n.Kind == Server }); i >= 0 && w.Needed {
 			a.needs[i].Level = Required
 		}
 		how := "answering"

@@ -23,26 +23,21 @@ func TestServersAreDescribed(t *testing.T) {
 			"docker run -d -p 127.0.0.1:5433:5432 -e POSTGRES_DB=fares -e POSTGRES_USER=clerk " +
 				"-e POSTGRES_PASSWORD=… " +
 				"postgres:16.4 (the image that .ci.yml:4 uses; … is the password in " +
-				"DATABASE_URL). Or let " +
-				"DATABASE_URL", ""},
+				"DATABASE_URL). Or let DATABASE_URL", ""},
 		"the server's own user": {stack.Server{Speaks: "mysql", Port: 3306, Key: "DB_HOST",
-			Database: "fares",
-			User:     "root",
-			Image:    "mysql:8.4", ImageAt: ci}, "wanted with the database fares and the user root",
+			Database: "fares", User: "root",
+			Image: "mysql:8.4", ImageAt: ci}, "wanted with the database fares and the user root",
 			"-e MYSQL_DATABASE=fares -e MYSQL_ROOT_PASSWORD=… mysql:8.4", "MYSQL_USER"},
 		"another user": {stack.Server{Speaks: "mysql", Port: 3306, Key: "DB_HOST",
 			Database: "fares", User: "clerk",
 			Image: "mariadb:11", ImageAt: ci}, "", "-e MYSQL_USER=clerk -e MYSQL_PASSWORD=… -e " +
 			"MYSQL_ROOT_PASSWORD=…", ""},
 		"without a password": {stack.Server{Speaks: "redis", Port: 6379, Key: "REDIS_URL",
-			Image:   "redis:7",
-			ImageAt: ci},
+			Image: "redis:7", ImageAt: ci},
 			"nothing answers there", "docker run -d -p 127.0.0.1:6379:6379 redis:7 (the image " +
-				"that .ci.yml:4 " +
-				"uses)", "password"},
+				"that .ci.yml:4 uses)", "password"},
 		"of no setting": {stack.Server{Speaks: "postgres", Port: 5432, Fixed: true,
-			Image: "postgres:16", ImageAt: ci},
-			"", "… is the password).", "fill --set"},
+			Image: "postgres:16", ImageAt: ci}, "", "… is the password).", "fill --set"},
 		"only a database": {stack.Server{Speaks: "mongodb", Port: 27017, Key: "MONGO_URL",
 			Database: "fares"},
 			"wanted with the database fares", "--provide mongodb. Or: start one, or let " +
@@ -52,8 +47,7 @@ func TestServersAreDescribed(t *testing.T) {
 			t.Parallel()
 			c.server.For = "api"
 			s := &stack.Stack{Servers: []stack.Server{c.server},
-				Services: []stack.Service{{Name: "api",
-					Runs: stack.Native}}}
+				Services: []stack.Service{{Name: "api", Runs: stack.Native}}}
 			var n *Need
 			for i, need := range Ask(t.Context(), s, []string{"api"}, nil,
 				machine{free: 1 << 40}).Needs {
@@ -77,8 +71,7 @@ func TestServersAreDescribed(t *testing.T) {
 func TestProgramsOfProcesses(t *testing.T) {
 	t.Parallel()
 	for command, want := range map[string]string{"mailpost --foreground": "mailpost",
-		"python3 tide.py": "python3",
-		"./bin/rota":      "", "sh -c x": ""} {
+		"python3 tide.py": "python3", "./bin/rota": "", "sh -c x": ""} {
 		s := &stack.Stack{Services: []stack.Service{{Name: "a", Runs: stack.Native,
 			Command: strings.Fields(command)}}}
 		got := ""
@@ -101,8 +94,7 @@ func TestBroughtVersions(t *testing.T) {
 			{Tool: "python3", Constraint: "~3.13", Brought: true}}}},
 		Services: []stack.Service{{Name: "a", Runs: stack.Native, Project: ".", Manager: "uv"}}}
 	a := Ask(t.Context(), s, []string{"a"}, nil,
-		machine{versions: map[string]string{"python3": "3.11.2"},
-			free: 1 << 40})
+		machine{versions: map[string]string{"python3": "3.11.2"}, free: 1 << 40})
 	if n := a.Needs[0]; !a.Met || n.Met || n.Level != Optional ||
 		!strings.Contains(n.Remedy, "fetches one that fits") {
 		t.Errorf("met is %v, the need %+v", a.Met, n)

@@ -330,8 +330,7 @@ func (b *builder) step(step *stack.Step, service, last *Node) *Node {
 			if p := b.projectOf(step.ID); p != nil {
 				if before := b.stepByID(other, p, service); before != nil {
 					n.wait(Edge{ID: before.ID, Until: stack.Finished, Because: stack.Inferred,
-						Sure: stack.Said,
-						Reason: fmt.Sprintf("it uses what %s makes",
+						Sure: stack.Said, Reason: fmt.Sprintf("it uses what %s makes",
 							before.ID.Title()), At: step.At})
 				}
 			}
@@ -411,11 +410,9 @@ func (b *builder) dropCycles() {
 		e := n.After[weakest]
 		n.After = slices.Delete(n.After, weakest, weakest+1)
 		b.out.Remarks = append(b.out.Remarks,
-			stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped,
-				At: e.At,
+			stack.Remark{Level: stack.Warning, Code: stack.CodeOrderEdgeDropped, At: e.At,
 				Text: fmt.Sprintf("%s does not wait for %s, although %s: that would be a circle",
-					from.Title(),
-					e.ID.Title(),
+					from.Title(), e.ID.Title(),
 					e.Reason), Remedy: "None, if both start without each other."})
 	}
 }

@@ -200,18 +200,15 @@ func TestCriticalPath(t *testing.T) {
 	}{
 		{nil, "step:install:web service:web", 0},
 		{map[stack.NodeID]float64{"step:install:web": 0.5, "service:db": 3, "service:api": 2,
-			"service:web": 1},
-			"service:db service:api service:web", 6},
+			"service:web": 1}, "service:db service:api service:web", 6},
 		{map[stack.NodeID]float64{"step:install:web": 9, "service:db": 3, "service:api": 2,
-			"service:web": 1.5},
-			"step:install:web service:web", 10.5},
+			"service:web": 1.5}, "step:install:web service:web", 10.5},
 	} {
 		o, err := Build(s, Options{Seconds: c.seconds})
 		if err != nil || strings.Trim(fmt.Sprint(o.CriticalPath), "[]") != c.want ||
 			o.Estimate != c.estimate {
 			t.Errorf("with %v: %v, %v s, %v; want %s, %v s", c.seconds, o.CriticalPath, o.Estimate,
-				err, c.want,
-				c.estimate)
+				err, c.want, c.estimate)
 		}
 	}
 }
@@ -223,8 +220,7 @@ func large(n int) *stack.Stack {
 		v := stack.Service{Name: fmt.Sprint("s", i), Kind: stack.Lasting}
 		for k := 1; k <= 5 && i-k*k >= 0; k++ {
 			v.After = append(v.After, stack.After{Service: fmt.Sprint("s", i-k*k),
-				Until:   stack.Begun,
-				Because: stack.Declared})
+				Until: stack.Begun, Because: stack.Declared})
 		}
 		s.Services = append(s.Services, v)
 	}
@@ -285,16 +281,13 @@ func TestTheWeakestIsDropped(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
 		"a lasting 1\n> b answering inferred\nb lasting 1\n> c begun inferred\nc lasting 0\n> a " +
-			"answering " +
-			"inferred": "b does not wait for c",
+			"answering inferred": "b does not wait for c",
 		"a lasting 1\n> b begun inferred\nb lasting 0\n> a answering " +
 			"declared": "a does not wait for b",
 		"a lasting 1\n> b finished inferred\nb once 0\n> c answering inferred\nc lasting 1\n> a " +
-			"answering " +
-			"declared": "b does not wait for c",
+			"answering declared": "b does not wait for c",
 		"a lasting 1\n> b answering declared\nb lasting 1\n> a begun inferred\n> c begun " +
-			"inferred\nc lasting 0": "b " +
-			"does not wait for a",
+			"inferred\nc lasting 0": "b does not wait for a",
 	} {
 		o, err := Build(harbour(t, text), Options{Literal: true})
 		if err != nil || len(o.Cycle) > 0 || len(o.Remarks) != 1 ||

@@ -64,8 +64,7 @@ func TestDiffer(t *testing.T) {
 		"a lock file": {nil, []string{"web/package-lock.json"},
 			"steps: install web: web/package-lock.json changes\n" +
 				"restart: web: web/package-lock.json changes\nrestart: web-watch: a step before " +
-				"it " +
-				"is done again\n"},
+				"it is done again\n"},
 		"what is built": {nil, []string{"worker/main.py"},
 			"restart: worker: worker/main.py changes\n"},
 		"what is shown": {nil, []string{"pages/a.html", "etc/tides"},

@@ -108,8 +108,7 @@ func (p *Plan) servicesBehind(titles []string, ids map[stack.NodeID]string) []st
 // prints sums up the plan and the files that it was made from.
 func (p *Plan) prints() *Prints {
 	out := &Prints{Files: map[string]string{}, Services: map[stack.NodeID]string{},
-		Steps:   map[stack.NodeID]string{},
-		Commits: p.Commits}
+		Steps: map[stack.NodeID]string{}, Commits: p.Commits}
 	for _, name := range p.Inputs {
 		out.Files[name] = memory.Sum(p.Root, name)
 	}
@@ -134,8 +133,7 @@ func (p *Plan) prints() *Prints {
 		}
 		// The workspace's id salts the sum: it holds settings that are secret.
 		data, err := json.Marshal([]any{p.ID, s.Runs, s.Command, s.Image, s.Build, s.dir, s.own,
-			ports,
-			container})
+			ports, container})
 		if err == nil {
 			sum := sha256.Sum256(data)
 			out.Services[id] = hex.EncodeToString(sum[:])

@@ -28,8 +28,7 @@ func TestChangesAreNamed(t *testing.T) {
 			Steps: map[stack.NodeID]Step{}}
 		p.Services["service:api"] = Service{Name: "api", Command: []string{"serve"},
 			own: []string{"LEVEL=" + level}}
-		p.Services["service:web"] = Service{Name: "web",
-			Environment: []string{"SHELL=" + level}}
+		p.Services["service:web"] = Service{Name: "web", Environment: []string{"SHELL=" + level}}
 		p.Steps["step:install:web"] = Step{Work: memory.Work{ID: "install:web", Role: stack.Install,
 			Inputs: []string{"lock"}}}
 		p.Order.Nodes = []order.Node{{ID: "step:install:web", Kind: "step"},

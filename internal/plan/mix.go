@@ -154,8 +154,7 @@ func (m *mixer) tellRewritten(svc *stack.Service, before, after map[string]strin
 	for _, key := range slices.Sorted(maps.Keys(after)) {
 		if before[key] != after[key] {
 			m.plan.Rewritten = append(m.plan.Rewritten,
-				Rewritten{svc.Name, key, addressesIn(before[key]),
-					addressesIn(after[key])})
+				Rewritten{svc.Name, key, addressesIn(before[key]), addressesIn(after[key])})
 		}
 	}
 }

@@ -188,9 +188,7 @@ func Mix(s *stack.Stack, opt Options) (*Mixed, error) {
 		if svc == nil || svc.Runs != stack.Container {
 			return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer,
 				Text: fmt.Sprintf("%s can't run on the engine %s: no container of that name is "+
-					"launched here",
-					name, context),
-				Remedy: "See what there is: nharbor survey"}
+					"launched here", name, context), Remedy: "See what there is: nharbor survey"}
 		}
 	}
 	return &Mixed{Survey: s, Stack: &out}, nil
@@ -205,8 +203,7 @@ func shift(svc *stack.Service, by int) error {
 		if p.Host += by; p.Host < 1 || p.Host > 65535 {
 			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeShiftTooFar,
 				Text: fmt.Sprintf("--shift %d moves a port of %s to %d, which is no port", by,
-					svc.Name, p.Host),
-				Remedy: "Choose a smaller shift."}
+					svc.Name, p.Host), Remedy: "Choose a smaller shift."}
 		}
 		if p.HostTo > 0 {
 			p.HostTo = min(65535, p.HostTo+by)
@@ -244,8 +241,7 @@ func toContainer(svc *stack.Service) error {
 	if svc.Container == nil || svc.Build == "" {
 		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeNotContainer, At: svc.At,
 			Text: fmt.Sprintf("%s can't run in a container: no compose service and no "+
-				"Dockerfile stands for it",
-				svc.Name),
+				"Dockerfile stands for it", svc.Name),
 			Remedy: "Describe it in the compose file, or add a Dockerfile to its folder."}
 	}
 	svc.Runs, svc.Command, svc.Address = stack.Container, nil, svc.Name
@@ -261,11 +257,9 @@ func toContainer(svc *stack.Service) error {
 func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options) (*Plan, error) {
 	s := mixed.Stack
 	p := &Plan{Root: root, ID: workspace.ID(root), Background: opt.Background, Halt: opt.Halt,
-		Shift:   opt.Shift,
-		Options: opt,
-		Order:   *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{},
-		Networks: s.Networks,
-		Volumes:  s.Volumes}
+		Shift: opt.Shift, Options: opt,
+		Order: *ord, Steps: map[stack.NodeID]Step{}, Services: map[stack.NodeID]Service{},
+		Networks: s.Networks, Volumes: s.Volumes}
 	m := &mixer{
 		root:    root,
 		files:   files,
@@ -368,9 +362,7 @@ func (m *mixer) step(proj *stack.Project, step *stack.Step) {
 	out := Step{Dir: filepath.Join(m.root, filepath.FromSlash(dir)), Set: step.Env,
 		Work: memory.Work{ID: step.ID,
 			Role: step.Role, Command: step.Command, As: step.As, Env: m.stepEnv(proj,
-				dir), Inputs: step.Inputs,
-			Outputs:   step.Outputs,
-			EveryTime: step.EveryTime}}
+				dir), Inputs: step.Inputs, Outputs: step.Outputs, EveryTime: step.EveryTime}}
 	if step.Role.Rank() >= stack.Create.Rank() {
 		out.Data = m.data(id, proj.Path)
 	}
@@ -520,8 +512,7 @@ func (m *mixer) envFile(svc *stack.Service, ref stack.EnvFileRef, values map[str
 	case errors.Is(err, fs.ErrNotExist):
 		return &stack.Fault{Kind: stack.Missing, Code: stack.CodeEnvFileMissing, At: ref.At,
 			Text: fmt.Sprintf("%s wants the settings file %s, which doesn't exist", svc.Name,
-				ref.Path),
-			Remedy: "Make it: nharbor fill"}
+				ref.Path), Remedy: "Make it: nharbor fill"}
 	case dotenv.Unread(err):
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
 			At:   stack.Place{File: ref.Path},

@@ -140,8 +140,7 @@ func TestPlan(t *testing.T) {
 	p := planned(t, Options{Native: []string{"api"}})
 	api := p.Services["service:api"]
 	if api.Runs != stack.Native || strings.Join(api.Command, " ") != "npm run start" ||
-		api.Ports[0].Target != 9001 ||
-		api.ImageTag != "" || filepath.Base(api.Dir) != "api" {
+		api.Ports[0].Target != 9001 || api.ImageTag != "" || filepath.Base(api.Dir) != "api" {
 		t.Errorf("natively the API is %+v", api)
 	}
 	web := p.Services["service:web"]
@@ -198,8 +197,7 @@ func TestMissingEnvFile(t *testing.T) {
 	}
 	_, err = Make(t.TempDir(), fstest.MapFS{}, &Mixed{Survey: s, Stack: s}, o, Options{})
 	if faults := stack.AllFaults(err); err == nil || len(faults) != 1 ||
-		faults[0].Code != "env-file-missing" ||
-		faults[0].At.Line != 4 {
+		faults[0].Code != "env-file-missing" || faults[0].At.Line != 4 {
 		t.Errorf("the error is %v", err)
 	}
 }
@@ -215,8 +213,7 @@ func TestOwnPort(t *testing.T) {
 	}{
 		"a word": {[]string{"serve", "4000"}, stack.PortBy{}, "serve 4100", ""},
 		"an address": {[]string{"serve", "127.0.0.1:4000"}, stack.PortBy{Env: "PORT"},
-			"serve 127.0.0.1:4100",
-			"PORT=4100"},
+			"serve 127.0.0.1:4100", "PORT=4100"},
 		"a flag": {[]string{"serve", "--port=4000"}, stack.PortBy{}, "serve --port=4100", ""},
 		"words that are added": {[]string{"npm", "run", "dev"},
 			stack.PortBy{Words: []string{"--", "--port", "{port}"}},

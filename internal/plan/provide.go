@@ -93,15 +93,11 @@ func provide(s *stack.Stack, kind string, port int) {
 		image, data = either(image, known.Beside.Image), known.Beside.Data
 	}
 	svc := stack.Service{Name: name, Source: stack.FromProvide, Runs: stack.Container,
-		Kind:  stack.Lasting,
-		Image: image,
-		Env:   known.Environment(w.User, w.Database, w.Password), At: w.At,
+		Kind: stack.Lasting, Image: image,
+		Env: known.Environment(w.User, w.Database, w.Password), At: w.At,
 		Ports: []stack.Port{{Host: port, Target: known.Ports[0], Transport: "tcp", Speaks: kind,
-			HostIP: "127.0.0.1",
-			At:     w.At}},
-		ContainerWay: stack.ContainerWay{Address: name,
-			Container: &stack.ContainerSpec{Networks: []string{"default"},
-				StopGrace: 10}}}
+			HostIP: "127.0.0.1", At: w.At}}, ContainerWay: stack.ContainerWay{Address: name,
+			Container: &stack.ContainerSpec{Networks: []string{"default"}, StopGrace: 10}}}
 	if data != "" {
 		volume := "provided-" + name
 		s.Volumes[volume] = stack.Volume{}
@@ -117,9 +113,7 @@ func provide(s *stack.Stack, kind string, port int) {
 		reader.After = append(slices.Clone(reader.After),
 			stack.After{Service: name, Until: stack.Answering,
 				Because: stack.Inferred, At: want.At, Reason: fmt.Sprintf("%s:%d points at it (%s)",
-					want.At.File,
-					want.At.Line,
-					want.Key)})
+					want.At.File, want.At.Line, want.Key)})
 	}
 }
 

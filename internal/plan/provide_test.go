@@ -14,9 +14,7 @@ func TestProvide(t *testing.T) {
 	at := stack.Place{File: ".env", Line: 2}
 	want := func(speaks string, port int, user, database, password string) stack.Server {
 		return stack.Server{Speaks: speaks, Port: port, For: "office", Key: "URL", At: at,
-			User:     user,
-			Database: database,
-			Password: password}
+			User: user, Database: database, Password: password}
 	}
 	for name, c := range map[string]struct {
 		server stack.Server

@@ -25,16 +25,13 @@ func TestRewritten(t *testing.T) {
 				NativeCommand: []string{"run"}}, Ports: []stack.Port{{Host: 8081, Target: 8081,
 				Transport: "tcp"}},
 			Env: map[string]string{"URL": "postgres://u:canary@db:5432/x", "DB_HOST": "db",
-				"DB_PORT":  "5432",
-				"LEVEL":    "info",
-				"KEY_FILE": "/run/secrets/key"},
+				"DB_PORT": "5432", "LEVEL": "info", "KEY_FILE": "/run/secrets/key"},
 			ContainerWay: stack.ContainerWay{Address: "api",
 				Container: &stack.ContainerSpec{Handed: []stack.Handed{
 					{Name: "key", Secret: true, File: "keys/key", Target: "/run/secrets/key"}}}}},
 		{Name: "web", Runs: stack.Container, Image: "saltmarsh/web:1", Env: map[string]string{
-			"API": "http://api:8081/"},
-			After: []stack.After{{Service: "api", Until: stack.Begun,
-				Because: stack.Declared}},
+			"API": "http://api:8081/"}, After: []stack.After{{Service: "api", Until: stack.Begun,
+			Because: stack.Declared}},
 			ContainerWay: stack.ContainerWay{Address: "web", Container: &stack.ContainerSpec{}}},
 	}}
 	opt := Options{Native: []string{"api"}}
@@ -58,9 +55,7 @@ func TestRewritten(t *testing.T) {
 	}
 	slices.Sort(got)
 	want := []string{"api DB_HOST: localhost, not db", "api DB_PORT: 5433, not 5432",
-		"api URL: localhost:5433, " +
-			"not db:5432",
-		"web API: host.docker.internal:8081, not api:8081"}
+		"api URL: localhost:5433, not db:5432", "web API: host.docker.internal:8081, not api:8081"}
 	if !slices.Equal(got, want) || strings.Contains(strings.Join(got, ""), "canary") {
 		t.Errorf("told is\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}

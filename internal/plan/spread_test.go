@@ -17,8 +17,7 @@ func TestSpread(t *testing.T) {
 	container := func(name string, env map[string]string, after string,
 		ports ...stack.Port) stack.Service {
 		s := stack.Service{Name: name, Runs: stack.Container, Kind: stack.Lasting,
-			Image: "saltmarsh/" + name +
-				":1", Env: env,
+			Image: "saltmarsh/" + name + ":1", Env: env,
 			Ports: ports, ContainerWay: stack.ContainerWay{Address: name,
 				Container: &stack.ContainerSpec{}}}
 		if after != "" {
@@ -40,13 +39,11 @@ func TestSpread(t *testing.T) {
 		"the database elsewhere": {map[string]string{"db": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1"}},
 			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2",
-				"db opens :5432",
-				"web API=http://api:80/"}},
+				"db opens :5432", "web API=http://api:80/"}},
 		"through a tunnel": {map[string]string{"db": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1", Tunnel: true}},
 			[]string{"api URL=postgres://u@10.9.0.2:5432/x", "api finds db=10.9.0.2",
-				"db exposes 10.9.0.2:5432",
-				"db opens :5432", "web API=http://api:80/"}},
+				"db exposes 10.9.0.2:5432", "db opens :5432", "web API=http://api:80/"}},
 		"what asks it elsewhere": {map[string]string{"api": "big"},
 			map[string]Where{"big": {Host: "10.9.0.2", Here: "10.9.0.1"}},
 			[]string{"api URL=postgres://u@10.9.0.1:5432/x", "api finds db=10.9.0.1",

@@ -17,10 +17,8 @@ var amqp = &Protocol{
 		"com.rabbitmq:amqp-client",
 		"lapin", "php-amqplib/php-amqplib", "amqplib", "pika", "aio-pika"},
 	Through: []string{"celery", "kombu", "pika", "aio-pika", "amqplib", "amqp-connection-manager",
-		"lapin",
-		"php-amqplib/php-amqplib", "org.springframework.boot:spring-boot-starter-amqp",
-		"taskiq-aio-pika", "dramatiq",
-		"MassTransit.RabbitMQ"},
+		"lapin", "php-amqplib/php-amqplib", "org.springframework.boot:spring-boot-starter-amqp",
+		"taskiq-aio-pika", "dramatiq", "MassTransit.RabbitMQ"},
 	Scheme: "amqp",
 	SignIn: &SignIn{
 		User:        []string{"RABBITMQ_DEFAULT_USER"},

@@ -83,8 +83,7 @@ func errorText(err error) string {
 func (t *talk) askHealth() answer {
 	// A message of no bytes asks for the server as a whole.
 	req, err := http.NewRequest(http.MethodPost,
-		"http://"+t.hostHeader()+"/grpc.health.v1.Health/Check",
-		bytes.NewReader(make([]byte, 5)))
+		"http://"+t.hostHeader()+"/grpc.health.v1.Health/Check", bytes.NewReader(make([]byte, 5)))
 	if err != nil {
 		return answer{verdict: stack.Silent}
 	}

@@ -17,14 +17,12 @@ var examples = map[string]struct {
 		"timescale/timescaledb@sha256:0"},
 		[]string{"postgresql+asyncpg", "postgres"}, []string{"DATABASE_URL", "PG_HOST"}, 5432},
 	"mysql": {[]string{"mysql:8", "mariadb"}, []string{"mysql2", "jdbc:mariadb"},
-		[]string{"DB_HOST", "MYSQL_URL"},
-		3306},
+		[]string{"DB_HOST", "MYSQL_URL"}, 3306},
 	"https":     {},
 	"websocket": {},
 	"grpc":      {nil, []string{"grpc"}, nil, 50051},
 	"sqlserver": {[]string{"quay.example/mssql/server:2022", "azure-sql-edge"},
-		[]string{"sqlserver", "mssql+pyodbc"},
-		[]string{"MSSQL_HOST", "DB_HOST"}, 1433},
+		[]string{"sqlserver", "mssql+pyodbc"}, []string{"MSSQL_HOST", "DB_HOST"}, 1433},
 	"memcached": {[]string{"memcached:1.6"}, []string{"memcached"}, []string{"MEMCACHED_SERVERS"},
 		11211},
 	"elasticsearch": {[]string{"elasticsearch:8.15.0", "quay.example/opensearch:2"}, nil,
@@ -73,8 +71,7 @@ func TestProtocolsAreWhole(t *testing.T) {
 			(p.keys != nil) != (e.keys != nil) {
 			t.Errorf("what is known of %s and its examples differ", p.Name)
 		}
-		if p.ask == nil || p.hello != "" && p.hears == nil &&
-			p.banner == nil {
+		if p.ask == nil || p.hello != "" && p.hears == nil && p.banner == nil {
 			t.Errorf("nothing recognises %s", p.Name)
 		}
 		for _, image := range e.images {
@@ -141,10 +138,8 @@ func TestOfImageAndPort(t *testing.T) {
 func TestOfPackage(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]string{"postgresql": "postgres", "postgresql-client": "",
-		"libpq-dev":    "",
-		"redis-server": "redis", "mariadb-server": "mysql", "mongodb-tools": "",
-		"rabbitmq-server": "amqp",
-		"curl":            ""} {
+		"libpq-dev": "", "redis-server": "redis", "mariadb-server": "mysql", "mongodb-tools": "",
+		"rabbitmq-server": "amqp", "curl": ""} {
 		got := ""
 		if p := OfPackage(name); p != nil {
 			got = p.Name
@@ -164,11 +159,9 @@ func TestDebuggers(t *testing.T) {
 		"-Xrunjdwp:transport=dt_socket,address=8000,server=y": "map[8000:jdwp]",
 		"node --inspect=0.0.0.0:9300 counter.js":              "map[9300:inspector]",
 		"node --inspect-brk counter.js":                       "map[9229:inspector]",
-		"python -m debugpy --listen 0.0.0.0:5680 -m " +
-			"tide": "map[5680:debugpy]",
-		"dlv exec --headless --listen=:2346 " +
-			"./tide": "map[2346:delve]",
-		"node counter.js --inspector-off --port 9229": "map[]",
+		"python -m debugpy --listen 0.0.0.0:5680 -m tide":     "map[5680:debugpy]",
+		"dlv exec --headless --listen=:2346 ./tide":           "map[2346:delve]",
+		"node counter.js --inspector-off --port 9229":         "map[]",
 	} {
 		if got := fmt.Sprint(Debuggers(line)); got != want {
 			t.Errorf("%s opens %s, want %s", line, got, want)

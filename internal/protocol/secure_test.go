@@ -28,8 +28,7 @@ func certificate(t testing.TB, until time.Time) tls.Certificate {
 		t.Fatal(err)
 	}
 	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: until.Add(-1000 * time.Hour),
-		NotAfter: until,
-		DNSNames: []string{"localhost"}}
+		NotAfter: until, DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	if err != nil {
 		t.Fatal(err)
@@ -139,8 +138,7 @@ func TestAskOverHTTP2(t *testing.T) {
 		},
 		"a service that tells not": {health("", "12"), "grpc", stack.Answers, "grpc",
 			"no health service"},
-		"a page of HTTP/2 alone": {health("", "12"), "http", stack.Answers, "http",
-			"HTTP/2 alone"},
+		"a page of HTTP/2 alone":     {health("", "12"), "http", stack.Answers, "http", "HTTP/2 alone"},
 		"what was taken for a store": {health("", "12"), "redis", stack.Stranger, "grpc", ""},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -51,8 +51,7 @@ func (q Question) Put(ctx context.Context) stack.PortCheck {
 		hosts = []string{"127.0.0.1", "::1"}
 	}
 	c := stack.PortCheck{Address: net.JoinHostPort(hosts[0], strconv.Itoa(q.Port)),
-		Expected: q.Speaks,
-		Verdict:  stack.Refuses}
+		Expected: q.Speaks, Verdict: stack.Refuses}
 	network := "tcp"
 	if q.UDP {
 		network = "udp"

@@ -23,8 +23,7 @@ func TestOverlay(t *testing.T) {
 		"left/two", "2")
 	then := files("a", "1", "web/app.js", "new", "web/kept", "k", "left/two", "2", "deep/er/b", "b")
 	seen := Overlay(now, map[string]func() ([]byte, error){"web/app.js": content("new"),
-		"gone/only": nil,
-		"left/one":  nil, "deep/er/b": content("b")})
+		"gone/only": nil, "left/one": nil, "deep/er/b": content("b")})
 	listing := func(fsys fs.FS) (out string) {
 		var walk func(dir string)
 		walk = func(dir string) {

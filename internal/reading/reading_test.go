@@ -35,8 +35,7 @@ func (c *counting) ReadFile(name string) ([]byte, error) {
 func TestEachFileIsReadOnce(t *testing.T) {
 	t.Parallel()
 	under := &counting{MapFS: fstest.MapFS{".env": {Data: []byte("PORT=80\n")},
-		"bad.env": {Data: []byte("'")}},
-		opened: map[string]int{}}
+		"bad.env": {Data: []byte("'")}}, opened: map[string]int{}}
 	files := reading.Of(under)
 	if reading.Of(files) != files {
 		t.Error("what is kept is kept twice")

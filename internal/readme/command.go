@@ -45,8 +45,7 @@ var shellWords = strings.Fields(
 // it is one.
 func commandWord(word string) bool {
 	return slices.Contains(shellWords, word) || ecosystem.IsProgram(word) ||
-		protocol.OfClient(word) != nil ||
-		protocol.OfProgram(word) != nil || word == "redis-cli"
+		protocol.OfClient(word) != nil || protocol.OfProgram(word) != nil || word == "redis-cli"
 }
 
 var (
@@ -143,8 +142,7 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 		line = strings.TrimSpace(line[:i])
 	}
 	if line == "" || line[0] == '#' || strings.HasPrefix(line, "//") ||
-		strings.HasPrefix(line, "REM ") ||
-		len(line) > 400 {
+		strings.HasPrefix(line, "REM ") || len(line) > 400 {
 		return cwd
 	}
 	if setsOnly.MatchString(line) {
@@ -152,8 +150,7 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
 	if len(words) == 0 || noCommand.MatchString(line) || len(words) == 1 &&
-		slices.Contains(aloneNothing, words[0]) ||
-		!inShell && !r.commandWord(words[0]) ||
+		slices.Contains(aloneNothing, words[0]) || !inShell && !r.commandWord(words[0]) ||
 		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") ||
 			!strings.ContainsFunc(words[0], unicode.IsLetter)) {
 		return cwd
@@ -196,32 +193,12 @@ var noCommand = expr.New(`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:E
 
 // aloneNothing are programs that do nothing without words: where they stand alone, they are only
 // named.
-var aloneNothing = []string{
-	"npm",
-	"curl",
-	"wget",
-	"git",
-	"docker",
-	"node",
-	"python",
-	"python3",
-	"pip",
-	"pip3",
-	"psql",
-	"mysql",
-	"php",
-	"ruby",
-	"java",
-	"go",
-	"cargo",
-	"docker-compose",
-}
+var aloneNothing = []string{"npm", "curl", "wget", "git", "docker", "node", "python", "python3",
+	"pip", "pip3", "psql", "mysql", "php", "ruby", "java", "go", "cargo", "docker-compose"}
 
 // looksRound are commands that ask for nothing.
 var looksRound = []string{"mkdir", "ls", "dir", "clear", "pwd", "code", "echo", "cat", "popd",
-	"exit", "vim", "vi",
-	"nano", "open", "tree",
-	"start"}
+	"exit", "vim", "vi", "nano", "open", "tree", "start"}
 
 // enteredBy is the folder that a cd leads to. One that a clone before has made is the checkout
 // itself, also where a folder in it has the same name.

@@ -23,8 +23,7 @@ func TestCommands(t *testing.T) {
 		"a line goes on": {"```sh\ndocker run \\\n  -p 80:80 \\\n  web\n```",
 			"2 . docker run -p 80:80 web"},
 		"cd holds for the block": {"```sh\ncd web\nnpm ci\ncd ../api\nnpm " +
-			"start\n```\n```sh\nnpm test\n```",
-			"3 web npm ci|5 api npm start|8 . npm test"},
+			"start\n```\n```sh\nnpm test\n```", "3 web npm ci|5 api npm start|8 . npm test"},
 		"cd for one line": {"```sh\ncd web && npm ci\nnpm start\n```",
 			"2 . cd web && npm ci|3 . npm start"},
 		"entries that are commands": {"1. python -m venv venv\n2. pip install -r x.txt\n3. " +
@@ -34,17 +33,13 @@ func TestCommands(t *testing.T) {
 			"make sure that it runs\n" +
 			"- python is needed\n- npm install, then look\n- cargo run?\n", ""},
 		"a command that reads a file": {"Fill it: `mysql -u root quay < quay.sql`",
-			"1 . mysql -u root quay < " +
-				"quay.sql"},
+			"1 . mysql -u root quay < quay.sql"},
 		"a folder entered in a sentence": {"`cd web && npm i`, but not `cd web`",
 			"1 . cd web && npm i"},
-		"a list's block": {"1. First:\n\n   ```sh\n   npm ci\n   ```\n",
-			"4 . npm ci"},
+		"a list's block": {"1. First:\n\n   ```sh\n   npm ci\n   ```\n", "4 . npm ci"},
 		"a span in a sentence": {"Run `npm run dev` or look at `package.json`, or call `$ make " +
-			"all`.",
-			"1 . npm run dev|1 . make all"},
-		"a span that is no command": {"The `npm` tool and `node: 20`, `git@host`, `cd " +
-			"web`.", ""},
+			"all`.", "1 . npm run dev|1 . make all"},
+		"a span that is no command": {"The `npm` tool and `node: 20`, `git@host`, `cd web`.", ""},
 		"a variable before the command": {"```sh\nPORT=3000 npm start\n```",
 			"2 . PORT=3000 npm start"},
 		"html and tables hold no commands": {"<pre>npm ci</pre>\n\n| a |\n|---|\n| npm ci |\n", ""},
@@ -56,8 +51,7 @@ func TestCommands(t *testing.T) {
 		"what a clone has made is the checkout": {
 			"```sh\ngit clone https://q.example/board.git\ncd board\nnpm ci\n```" +
 				"\n```sh\ncd board/web\nnpm start\n```", "2 . git clone " +
-				"https://q.example/board.git|4 . npm ci|" +
-				"8 web npm start"},
+				"https://q.example/board.git|4 . npm ci|8 web npm start"},
 		"lines that && joins": {"```sh\nnpm ci &&\nnpm start\n```", "2 . npm ci && npm start"},
 		"a text for a command": {"```sh\npsql <<SQL\nSELECT 1;\nSQL\nnpm ci\n```",
 			"2 . psql <<SQL|5 . npm ci"},
@@ -66,12 +60,9 @@ func TestCommands(t *testing.T) {
 				"\nnpm ci\n```", "10 . npm ci"},
 		"a span that names what follows": {"### `npm run`\n\n```sh\nnpm run dev\n```",
 			"4 . npm run dev"},
-		"only looking round": {"```sh\nls\npwd\ncat README.md\nmkdir x && cd " +
-			"x\n```", ""},
-		"a line longer than anybody's": {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```",
-			""},
-		"a label in a shell block": {"```sh\nNote: this takes long\nnpm ci\n```",
-			"3 . npm ci"},
+		"only looking round":           {"```sh\nls\npwd\ncat README.md\nmkdir x && cd x\n```", ""},
+		"a line longer than anybody's": {"```sh\nnpm " + strings.Repeat("x", 500) + "\n```", ""},
+		"a label in a shell block":     {"```sh\nNote: this takes long\nnpm ci\n```", "3 . npm ci"},
 		"underlined headings and quotes": {"Start\n=====\n\n> ```sh\n> npm ci\n> ```\n",
 			"5 . npm ci"},
 		"the same command twice stays twice": {"`npm ci now` and `npm ci now`",

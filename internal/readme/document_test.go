@@ -59,8 +59,7 @@ func TestMarkups(t *testing.T) {
 			"= Rota\n\n== Start\n\n[source,bash]\n.In a shell\n----\n$ cd web\n$ npm ci\nadded " +
 				"3\n----\n\n" +
 				"[source,json]\n----\nnpm ci\n----\n\n....\nnpm start\n....\n\n== Tests\n\n. " +
-				"npm test\n" +
-				"* Look at `npm run lamp`.\n\n npm run tides\n",
+				"npm test\n* Look at `npm run lamp`.\n\n npm run tides\n",
 			" 1-1, Rota 1-3, Start 3-22, Tests 22-29",
 			"9 web npm ci|19 . npm start|24 . npm test|25 . npm run lamp|27 . npm run tides"},
 		"plain text": {"INSTALL.txt", "Start\n-----\n\nThen:\n\n    npm ci\n\nnpm start\n",

@@ -16,13 +16,11 @@ import (
 // fences are the languages of blocks that hold commands; those of most readers show no colours for
 // one of them.
 var fences = []string{"", "sh", "bash", "shell", "zsh", "console", "shell-session", "terminal",
-	"shellsession", "cmd",
-	"powershell", "text", "bat", "fish"}
+	"shellsession", "cmd", "powershell", "text", "bat", "fish"}
 
 // isShell reports whether a block of that language holds nothing but commands.
 func isShell(lang string) bool {
-	return lang != "" && lang != "text" &&
-		slices.Contains(fences, lang)
+	return lang != "" && lang != "text" && slices.Contains(fences, lang)
 }
 
 // closeHead is a head as many people write one, which CommonMark doesn't take for one (section

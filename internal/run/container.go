@@ -42,9 +42,7 @@ const hookTime = time.Minute
 // StartContainer makes and starts a container; what it writes on its two outputs goes to two
 // writers that output gives. The container is removed when it has ended. ctx covers the start only.
 func StartContainer(ctx context.Context, e *engine.Engine, spec ContainerSpec,
-	output func() io.WriteCloser) (
-	*Container,
-	error) {
+	output func() io.WriteCloser) (*Container, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}

@@ -10,8 +10,7 @@ import (
 // Attached runs a command with the streams given, and gives its exit code. It is ended with the
 // context. Its variables are those given and no others.
 func Attached(ctx context.Context, dir string, command, env []string, in io.Reader, out,
-	errOut io.Writer) (int,
-	error) {
+	errOut io.Writer) (int, error) {
 	program, err := lookPath(NativeSpec{Command: command, Dir: dir, Env: env})
 	if err != nil {
 		return -1, err

@@ -37,12 +37,10 @@ func (m *Mixed) ofCheckouts(ctx context.Context, a *needs.Answer, now time.Time)
 				enter = "cd " + shell.Word(c.Path) + " && "
 			}
 			n.Remedy = "This machine's git makes them so: git config core.autocrlf input. Then " +
-				"bring them in again: " +
-				enter + "rm -- " + list + " && git checkout -- " + list
+				"bring them in again: " + enter + "rm -- " + list + " && git checkout -- " + list
 			if committed {
 				n.Remedy = "They are committed so. Mend them, and commit that: " + enter +
-					"sed -i 's/\\r$//' -- " +
-					"" + list
+					"sed -i 's/\\r$//' -- " + list
 			}
 			a.Needs = append(a.Needs, n)
 		}
@@ -51,8 +49,7 @@ func (m *Mixed) ofCheckouts(ctx context.Context, a *needs.Answer, now time.Time)
 				a.Needs = append(a.Needs, needs.Need{Name: within(pair[1]), Kind: needs.File,
 					Wanted: "a file beside " + pair[0],
 					Found: "one and the same here, since this file system does not tell " +
-						"capitals apart",
-					Level:   needs.Optional,
+						"capitals apart", Level: needs.Optional,
 					Because: []stack.Place{{File: within(pair[0])}},
 					Remedy:  "Clone it to a file system that does, or rename one of them."})
 			}
@@ -64,8 +61,7 @@ func (m *Mixed) ofCheckouts(ctx context.Context, a *needs.Answer, now time.Time)
 				Found: fmt.Sprintf("here it is %s, and the commit that is checked out was made %s",
 					now.Format(time.DateTime), at.In(now.Location()).Format(time.DateTime)),
 				Remedy: "Look which of the two clocks is wrong: with this one in the past, " +
-					"certificates and " +
-					"sign-ins are refused."})
+					"certificates and sign-ins are refused."})
 		}
 	}
 }

@@ -72,8 +72,7 @@ func TestOfCheckouts(t *testing.T) {
 	told := ask()
 	committed, made, later := told["committed file"], told["made here file"], told["later host"]
 	if len(told) != 3 || !strings.Contains(committed.Name, "2 scripts") ||
-		!strings.Contains(later.Found,
-			"2026-06-03") ||
+		!strings.Contains(later.Found, "2026-06-03") ||
 		!strings.HasPrefix(committed.Remedy, "They are committed so.") ||
 		!strings.HasPrefix(made.Remedy,
 			"This machine's git makes them so: git config core.autocrlf input.") {

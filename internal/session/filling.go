@@ -50,8 +50,7 @@ type Filled struct {
 // Fill decides what each setting should hold. It writes nothing.
 func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 	opt := fill.Options{Random: rand.Reader, Only: f.Only, Now: time.Now(),
-		Environment: os.LookupEnv, Set: f.Set,
-		Answers: f.Answers, Git: s.gitKnows(ctx), Ask: f.Ask}
+		Environment: os.LookupEnv, Set: f.Set, Answers: f.Answers, Git: s.gitKnows(ctx), Ask: f.Ask}
 	var stores map[string]string
 	opt.Data = func(service string) string {
 		if stores == nil {
@@ -61,8 +60,7 @@ func (s *Surveyed) Fill(ctx context.Context, f Filling) (*Filled, error) {
 	}
 	waived := readWaived(s.Root)
 	opt.Waived = func(file, key string) bool {
-		return slices.Contains(waived,
-			fill.Member{File: file, Key: key})
+		return slices.Contains(waived, fill.Member{File: file, Key: key})
 	}
 	if f.Locker {
 		opt.Locker = s.fromLocker(ctx, f)
@@ -114,9 +112,7 @@ func (f *Filled) keep(ctx context.Context) {
 		for i := range file.Settings {
 			if s := &file.Settings[i]; s.Issued && s.Origin == fill.Answered && s.Value() != "" {
 				list = append(list, locker.Secret{Repository: f.Repository(ctx, file.Path, names),
-					Key:   s.Key,
-					Value: s.Value(),
-					Since: time.Now().UTC().Truncate(time.Second)})
+					Key: s.Key, Value: s.Value(), Since: time.Now().UTC().Truncate(time.Second)})
 				if top, ok := gitrepo.Top(filepath.Dir(filepath.Join(f.Root,
 					filepath.FromSlash(file.Path)))); ok {
 					workspace.SetKnown(top, names[top])
@@ -206,12 +202,9 @@ func (s *Surveyed) fromLocker(ctx context.Context, f Filling) func(file,
 						&stack.Fault{Code: stack.CodeLockerNotGiven, At: stack.Place{File: file},
 							Text: fmt.Sprintf(
 								"the locker has secrets of %s; that %s is a clone of it says only "+
-									"the folder itself, so "+
-									"that they are "+
+									"the folder itself, so that they are "+
 									"not given to it", name, top), Remedy: "If it is one: " +
-								"nharbor " +
-								"fill --from-locker"},
-					)
+								"nharbor fill --from-locker"})
 				}
 			}
 			if !asked[top] {
@@ -327,8 +320,7 @@ func (f *Filled) Missing() (faults stack.Faults) {
 			Text: fmt.Sprintf("the setting %s has no value, and only you can give it", m.Key),
 			Remedy: fmt.Sprintf(
 				"Give it with --set or --answers, or run nharbor fill on a terminal; to leave "+
-					"it empty: nharbor "+
-					"fill --set %s=", m.Key)}
+					"it empty: nharbor fill --set %s=", m.Key)}
 		if m.Hint != "" {
 			fault.Remedy = strings.TrimRight(m.Hint, ".") + ". " + fault.Remedy
 		}

@@ -146,8 +146,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 		opt = r.Options
 	}
 	coming := &Workspace{Root: w.Root, Files: reading.Of(reading.Overlay(w.Files, changed)),
-		Checkouts: w.Checkouts,
-		commits:   commits}
+		Checkouts: w.Checkouts, commits: commits}
 	now, then := &looked{}, &looked{}
 	filling.Ask, filling.Try = nil, false
 	var wait beside.Group
@@ -159,8 +158,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 	err := then.look(ctx, coming, opt, r, filling)
 	wait.Wait()
 	if NothingFound(err) {
-		in.Again = plan.Differ(now.plan, &plan.Plan{Prints: &plan.Prints{}}, nil, nil,
-			in.Running)
+		in.Again = plan.Differ(now.plan, &plan.Plan{Prints: &plan.Prints{}}, nil, nil, in.Running)
 		return nil
 	}
 	if err != nil {
@@ -321,8 +319,7 @@ func (w *Workspace) Take(ctx context.Context, in *Incoming,
 			for _, done := range in.Checkouts[:i+1] {
 				if done.comes() {
 					if err := gitrepo.Return(context.WithoutCancel(ctx), w.dir(done.Path), done.To,
-						done.From); err != nil &&
-						done.Path != a.Path {
+						done.From); err != nil && done.Path != a.Path {
 						faults = append(faults, stack.AllFaults(err)...)
 					}
 				}

@@ -138,8 +138,7 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 			continue
 		}
 		f := &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
-			Text:   fmt.Sprintf("this machine lacks %s", n.Name),
-			Remedy: n.Remedy}
+			Text: fmt.Sprintf("this machine lacks %s", n.Name), Remedy: n.Remedy}
 		if n.Kind == needs.Tool {
 			f.Text += " " + n.Wanted
 		}
@@ -160,8 +159,7 @@ func unmet(answer *needs.Answer) (faults stack.Faults) {
 
 // Again makes sure that the record's stack can be restarted with the settings as they are, and
 // mixes it as it was launched.
-func (s *Surveyed) Again(ctx context.Context, r *record.Record,
-	filling Filling) (*Mixed, error) {
+func (s *Surveyed) Again(ctx context.Context, r *record.Record, filling Filling) (*Mixed, error) {
 	f, err := s.Fill(ctx, filling)
 	if err != nil {
 		return nil, err

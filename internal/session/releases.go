@@ -29,9 +29,7 @@ func (m *Mixed) releases(ctx context.Context, a *needs.Answer) {
 		}
 		if tag := m.fitting(ctx, n); tag != "" {
 			n.Remedy = fmt.Sprintf("%s Or take %s, the newest release here that does with %s: "+
-				"git checkout %s",
-				n.Remedy,
-				tag, n.Have, shell.Word(tag))
+				"git checkout %s", n.Remedy, tag, n.Have, shell.Word(tag))
 		}
 	}
 }

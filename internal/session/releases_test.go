@@ -15,8 +15,7 @@ func tagged(t testing.TB, manifests ...string) string {
 	in := &strings.Builder{}
 	for i, text := range manifests {
 		fmt.Fprintf(in, "commit refs/heads/main\ncommitter Ida <ida@quay.example> %d "+
-			"+0000\ndata 4\ntide\n",
-			1700000000+i)
+			"+0000\ndata 4\ntide\n", 1700000000+i)
 		if i == 0 {
 			for k := range 8 {
 				module := fmt.Sprintf("module quay.example/p%d\n", k)
@@ -26,8 +25,7 @@ func tagged(t testing.TB, manifests ...string) string {
 		}
 		fmt.Fprintf(in, "M 644 inline web/package.json\ndata %d\n%s\n", len(text), text)
 		fmt.Fprintf(in, "tag v%d.0.0\nfrom refs/heads/main\ntagger Ida <ida@quay.example> %d "+
-			"+0000\ndata 1\nx\n", i+1,
-			1700000000+i)
+			"+0000\ndata 1\nx\n", i+1, 1700000000+i)
 	}
 	for _, words := range [][]string{{"init", "-q", "-b", "main"}, {"fast-import", "--quiet"}} {
 		cmd := exec.Command("git", words...)
@@ -57,16 +55,12 @@ func TestFitting(t *testing.T) {
 		{"the newest", []string{wanting("^18"), wanting("^20")},
 			map[string]string{"node": "20.1.0"}, "v2.0.0", 0, ""},
 		{"an older one", []string{wanting("^18"), wanting("^20"), wanting("^22")},
-			map[string]string{"node": "18.3.0"},
-			"v1.0.0", 2, ""},
+			map[string]string{"node": "18.3.0"}, "v1.0.0", 2, ""},
 		{"none", []string{wanting("^18"), wanting("^20")}, map[string]string{"node": "16.0.0"}, "",
-			0,
-			"v2.0.0 asks for node ^20, and here is 16.0.0"},
+			0, "v2.0.0 asks for node ^20, and here is 16.0.0"},
 		{"a tool that is not here", []string{wanting("^18"), wanting("^20")}, nil, "v2.0.0", 0, ""},
 		{"a manifest that can't be read", []string{wanting("^18"), "{"},
-			map[string]string{"node": "18.3.0"},
-			"v1.0.0", 1,
-			""},
+			map[string]string{"node": "18.3.0"}, "v1.0.0", 1, ""},
 		{"no tags", nil, nil, "", 0, "it has no tags"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -63,8 +63,7 @@ type ByHand struct {
 // Report gathers what is to be handed on. The record is that of the last launch, or nil.
 func (m *Mixed) Report(ctx context.Context, r *record.Record, version string) (*Report, error) {
 	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version,
-		Stack: survey.Hide(m.Mix.Stack),
-		Order: m.Order}
+		Stack: survey.Hide(m.Mix.Stack), Order: m.Order}
 	out.Stack.Checkouts = slices.Clone(m.Checkouts)
 	for i := range out.Stack.Checkouts { // a folder of this machine is nothing to a colleague
 		if c := &out.Stack.Checkouts[i]; !gitrepo.Elsewhere(c.Address) {
@@ -190,8 +189,7 @@ func (out *Report) byHand(m *Mixed, plan *plan.Plan) {
 			for _, step := range p.Steps {
 				if step.ID == id {
 					out.add(title, []string{inFolder(cmp.Or(step.Folder, p.Path),
-						hiddenEnv(step.Env)+
-							shell.Line(step.Command))})
+						hiddenEnv(step.Env)+shell.Line(step.Command))})
 				}
 			}
 		}

@@ -11,10 +11,8 @@ import (
 // TestByHand tells what a person would type for a service, as a shell takes it.
 func TestByHand(t *testing.T) {
 	t.Parallel()
-	plan := &plan.Plan{Rewritten: []plan.Rewritten{{Service: "web", Key: "API_URL",
-		From: "api:80",
-		To:   "localhost:8100"},
-		{Service: "other", Key: "X", To: "y"}}}
+	plan := &plan.Plan{Rewritten: []plan.Rewritten{{Service: "web", Key: "API_URL", From: "api:80",
+		To: "localhost:8100"}, {Service: "other", Key: "X", To: "y"}}}
 	spec := func(c stack.ContainerSpec) stack.ContainerWay { return stack.ContainerWay{Container: &c} }
 	for want, s := range map[string]stack.Service{
 		"# with API_URL leading to localhost:8100\n(cd 'front end' && npm run dev) " +

@@ -65,8 +65,7 @@ func Open(ctx context.Context, dir string, exactly bool) (*Workspace, error) {
 	root, err := os.OpenRoot(w.Root)
 	if err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
-			At: stack.Place{File: w.Root},
-			Text: "the folder can't be opened: " +
+			At: stack.Place{File: w.Root}, Text: "the folder can't be opened: " +
 				err.Error(), Remedy: "Check its rights.", Cause: err}
 	}
 	w.Files = reading.Of(reading.Under(root))
@@ -187,8 +186,7 @@ func (w *Workspace) pointElsewhere(f *stack.Fault) {
 			". Start there with -C."
 	} else {
 		f.Remedy += " No folder above or beside this one looks like an application either. To " +
-			"get one: nharbor clone " +
-			"ADDRESS"
+			"get one: nharbor clone ADDRESS"
 	}
 }
 
@@ -327,8 +325,7 @@ func (w *Workspace) committed(ctx context.Context,
 		var own []string
 		for _, name := range files {
 			if rel, err := filepath.Rel(filepath.FromSlash(c.Path),
-				filepath.FromSlash(name)); err == nil &&
-				filepath.IsLocal(rel) {
+				filepath.FromSlash(name)); err == nil && filepath.IsLocal(rel) {
 				own = append(own, filepath.ToSlash(rel))
 			}
 		}

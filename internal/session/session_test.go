@@ -59,8 +59,7 @@ func TestEachFileIsOpenedOnce(t *testing.T) {
 	t.Parallel()
 	w := tree(t, map[string]string{
 		"compose.yaml": "services:\n  db: {image: 'postgres:16', env_file: .env, ports: " +
-			"['5432:5432']}\n" +
-			"  api: {build: api, env_file: [.env, api/.env], depends_on: [db]}\n",
+			"['5432:5432']}\n  api: {build: api, env_file: [.env, api/.env], depends_on: [db]}\n",
 		".env.example":     "POSTGRES_PASSWORD=change-me\nPOSTGRES_DB=ferry\n",
 		".env":             "POSTGRES_PASSWORD=quay-secret\n",
 		"api/Dockerfile":   "FROM scratch\n",

@@ -202,8 +202,7 @@ func (f jsonFormat) member(data []byte, file, template *hujson.Value, tdata []by
 		if n := strings.IndexByte(before, '\n'); n > 0 && i > 0 {
 			before = before[n:] // what stands behind the comma belongs to the member before
 		}
-		body := strings.TrimRight(before,
-			" \t") + indentOf(before) +
+		body := strings.TrimRight(before, " \t") + indentOf(before) +
 			string(tdata[want.Members[i].Name.StartOffset:want.Members[i].Value.EndOffset])
 		for p := i - 1; p >= 0; p-- {
 			prior := want.Members[p].Name.Value.(hujson.Literal).String()

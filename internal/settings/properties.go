@@ -21,8 +21,7 @@ func (propertiesFormat) read(name string, data []byte) ([]Entry, error) {
 		begin, first := at, line
 		at, line = nextLine(data, at), line+1
 		raw := strings.TrimLeft(strings.TrimPrefix(strings.TrimRight(string(data[begin:at]),
-			"\r\n"), "\xef\xbb\xbf"),
-			" \t\f")
+			"\r\n"), "\xef\xbb\xbf"), " \t\f")
 		if raw == "" {
 			note = nil
 			continue

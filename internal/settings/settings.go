@@ -206,8 +206,7 @@ func (d *Document) become(f *dotenv.File) {
 	d.Entries, d.keys = make([]Entry, len(f.Settings)), &keys{}
 	for i, s := range f.Settings {
 		d.Entries[i] = Entry{Key: s.Key, Value: s.Value, Line: s.Line, Comment: s.Comment,
-			Expands: !s.Literal &&
-				strings.Contains(s.Value, "$")}
+			Expands: !s.Literal && strings.Contains(s.Value, "$")}
 	}
 }
 
@@ -249,8 +248,7 @@ func (d *Document) Edit(changes map[string]string) ([]byte, error) {
 		found[e.Key] = true
 		written, err := "",
 			fmt.Errorf("%s:%d: the value of %s is written in a way that can't be changed in "+
-				"place; edit it by hand",
-				d.Name, e.Line, e.Key)
+				"place; edit it by hand", d.Name, e.Line, e.Key)
 		if e.form != fixed {
 			written, err = d.how.write(e, value)
 		}

@@ -142,8 +142,7 @@ func FuzzEdit(f *testing.F) {
 			again, err := Parse(name, FormatOf(name), out)
 			if err != nil {
 				t.Fatalf("%s: after setting %q of %q to %q the file can't be read: %v\n%q", name,
-					e.Key, data, value,
-					err, out)
+					e.Key, data, value, err, out)
 			}
 			if got, ok := again.Get(e.Key); !ok || got.Value != value {
 				t.Fatalf("%s: %q in %q was set to %q and reads back as %+v in %q", name, e.Key,

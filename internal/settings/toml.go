@@ -97,13 +97,11 @@ func tomlValue(p *unstable.Parser, data []byte, shift int, key string, v *unstab
 		raw = p.Range(v.Data)
 	}
 	e := Entry{Key: key, Value: string(v.Data), start: shift + int(raw.Offset), end: shift +
-		int(raw.Offset+raw.Length),
-		form: bare}
+		int(raw.Offset+raw.Length), form: bare}
 	if v.Kind == unstable.String {
 		e.form = text
 		if bytes.HasPrefix(data[e.start:], []byte(`"""`)) ||
-			bytes.HasPrefix(data[e.start:], []byte("'''")) ||
-			e.start == e.end {
+			bytes.HasPrefix(data[e.start:], []byte("'''")) || e.start == e.end {
 			e.form = fixed
 		}
 	}

@@ -145,8 +145,7 @@ func (yamlFormat) write(e *Entry, value string) (string, error) {
 	}
 	switch {
 	case e.form == bare && (number.MatchString(value) ||
-		truth.MatchString(value)), yamlPlain.MatchString(value) &&
-		!yamlWord.MatchString(value):
+		truth.MatchString(value)), yamlPlain.MatchString(value) && !yamlWord.MatchString(value):
 		return gap + value, nil
 	}
 	return gap + quotedJSON(value), nil

@@ -269,8 +269,7 @@ func unquoted(s string) string {
 func Words(line string) []string {
 	if all := Parse(line); len(all) == 1 {
 		if c := all[0]; len(c.Set) == 0 && len(c.Words) > 0 && !c.Expands && !c.Plumbed &&
-			!c.Background && !c.Maybe &&
-			!builtins[c.Words[0]] {
+			!c.Background && !c.Maybe && !builtins[c.Words[0]] {
 			return c.Words
 		}
 	}
@@ -283,5 +282,4 @@ var builtins = map[string]bool{"cd": true, "pushd": true, "popd": true, "source"
 	"exec":   true, "set": true, "unset": true, "eval": true, "exit": true, "trap": true,
 	"wait": true, "alias": true,
 	"umask": true, "ulimit": true, ":": true, "read": true, "shift": true, "return": true,
-	"command": true,
-	"type":    true}
+	"command": true, "type": true}

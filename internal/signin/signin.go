@@ -239,8 +239,7 @@ func slashedIn(line string) []string {
 			return nil
 		}
 		m := []string{rest[at[0]:at[1]], rest[at[2]:at[3]], rest[at[4]:at[5]]}
-		if !isFile.MatchString(m[2]) && !value.IsSecret(m[1], "") &&
-			!strings.Contains(m[2], "@") {
+		if !isFile.MatchString(m[2]) && !value.IsSecret(m[1], "") && !strings.Contains(m[2], "@") {
 			return m
 		}
 		rest = rest[at[3]:]

@@ -9,8 +9,7 @@ func TestNearest(t *testing.T) {
 	t.Parallel()
 	known := []string{"ports", "image", "imagf", "build"}
 	for word, want := range map[string]string{"prots": "ports", "ports": "ports", "imag": "image",
-		"x":     "",
-		"biuld": "build"} {
+		"x": "", "biuld": "build"} {
 		if got := Nearest(word, known, 3); got != want {
 			t.Errorf("%s: %q, want %q", word, got, want)
 		}
@@ -21,9 +20,8 @@ func TestNear(t *testing.T) {
 	t.Parallel()
 	known := []string{"v2.1.0", "v2.0.0", "v1.9.3", "main", "release/tide", "b"}
 	for word, want := range map[string]string{"2.1.0": "v2.1.0 v2.0.0",
-		"v2.0.1": "v2.0.0 v2.1.0 v1.9.3",
-		"Main":   "main",
-		"tide":   "release/tide", "quay": "", "": "b"} {
+		"v2.0.1": "v2.0.0 v2.1.0 v1.9.3", "Main": "main",
+		"tide": "release/tide", "quay": "", "": "b"} {
 		if got := strings.Join(Near(word, known, 3), " "); got != want {
 			t.Errorf("%s: %q, want %q", word, got, want)
 		}
@@ -41,8 +39,7 @@ func TestKeys(t *testing.T) {
 		}
 	}
 	for pair, want := range map[[2]string]int{{"", ""}: 0, {"a", ""}: 1, {"abc", "abd"}: 1,
-		{"abc", "bc"}:         1,
-		{"kitten", "sitting"}: 3} {
+		{"abc", "bc"}: 1, {"kitten", "sitting"}: 3} {
 		if got := Edits(pair[0], pair[1]); got != want {
 			t.Errorf("%v: %d edits, want %d", pair, got, want)
 		}

@@ -316,8 +316,7 @@ type Serve struct {
 // Way is how a service of the project runs natively by this command.
 func (v *Serve) Way(p *Project) NativeWay {
 	return NativeWay{NativeCommand: v.Command, Folder: v.Folder, PortBy: v.PortBy, Bin: p.Bin,
-		Expands:    v.Expands,
-		AfterSteps: v.AfterSteps, Watches: v.Watches}
+		Expands: v.Expands, AfterSteps: v.AfterSteps, Watches: v.Watches}
 }
 
 // PortBy tells how a server takes another port than its own: from an environment variable, or from

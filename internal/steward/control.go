@@ -213,8 +213,7 @@ func Left(ctx context.Context, root string) bool {
 // Restart asks the steward of a launched stack to restart services by the plan; each event goes to
 // event. It gives how all services stand then.
 func Restart(ctx context.Context, r *record.Record, plan *plan.Plan, services []string,
-	event func(stack.Event)) (*record.Settled,
-	error) {
+	event func(stack.Event)) (*record.Settled, error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", r.Socket)
 	if err != nil {
 		return nil, err
@@ -234,8 +233,7 @@ func Restart(ctx context.Context, r *record.Record, plan *plan.Plan, services []
 			}
 			return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeStewardGone,
 				Text: "the steward ended while it restarted", Remedy: "Look at nharbor check, " +
-					"and launch again.",
-				Cause: err}
+					"and launch again.", Cause: err}
 		}
 		switch {
 		case m.Event != nil:

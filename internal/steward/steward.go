@@ -108,9 +108,7 @@ func newSteward(plan *plan.Plan, keeperWords []string) (*steward, error) {
 		settled: make(chan struct{}),
 		closed:  make(chan struct{}),
 		told:    make(chan struct{}),
-		leased: make(
-			chan struct{},
-		),
+		leased:  make(chan struct{}),
 		lock: flock.New(filepath.Join(dir, "steward.lock"),
 			flock.SetFlag(os.O_CREATE|os.O_RDWR|reading.NoFollow)),
 	}
@@ -260,8 +258,7 @@ func (s *steward) keepRecord() {
 func (s *steward) run() {
 	err := s.exec.Run()
 	done := record.Settled{Seconds: time.Since(s.exec.Started()).Seconds(),
-		Services: s.exec.State().Results(),
-		Failures: s.exec.State().Failures()}
+		Services: s.exec.State().Results(), Failures: s.exec.State().Failures()}
 	switch {
 	case s.starting.Err() != nil:
 		done.Outcome = stack.WasStopped

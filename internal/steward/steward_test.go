@@ -56,8 +56,7 @@ func TestRecord(t *testing.T) {
 		t.Errorf("held are %v", held)
 	}
 	merged := r.Merge([]stack.Service{{Name: "web", Runs: stack.Container,
-		Ports: []stack.Port{{Host: 8000}}},
-		{Name: "other"}})
+		Ports: []stack.Port{{Host: 8000}}}, {Name: "other"}})
 	if merged[0].Ports[0].Host != 8100 || merged[0].Runs != stack.Native ||
 		merged[1].Name != "other" {
 		t.Errorf("merged are %+v", merged)
@@ -141,8 +140,7 @@ func TestDeaf(t *testing.T) {
 			mu.Lock()
 			defer mu.Unlock()
 			return slices.Clone(events[from:]), nil
-		},
-		closed: make(chan struct{}), told: make(chan struct{}), leased: make(chan struct{})}
+		}, closed: make(chan struct{}), told: make(chan struct{}), leased: make(chan struct{})}
 	s.over, s.ended = context.WithCancel(t.Context())
 	mine, its := net.Pipe() // which keeps nothing: what isn't read holds up who writes
 	served := make(chan struct{})

@@ -14,8 +14,7 @@ func (s *told) assets() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		if beside := s.servedBeside(p); beside == nil || s.served(p) ||
-			s.natives.asideWhy(p.Path) != "" ||
-			p.NotHere != "" ||
+			s.natives.asideWhy(p.Path) != "" || p.NotHere != "" ||
 			ecosystem.ManagerNamed(p.Manager).Scripts == nil || len(p.Evidence) == 0 {
 			continue
 		}
@@ -48,8 +47,7 @@ func (s *told) assets() {
 				return v.Source == stack.FromProcfile && v.Dir() == p.Path
 			}) {
 				s.natives.native(p, stack.Serve{Name: watch, Command: call(watch),
-					At:      p.Evidence[0].Place(),
-					Watches: true,
+					At: p.Evidence[0].Place(), Watches: true,
 					Expands: named(watch, part.Scripts[watch])}, p.Path)
 			}
 		}
@@ -77,9 +75,8 @@ func (s *told) assetsFirst() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		beside := s.servedBeside(p)
-		if beside == nil || s.served(p) ||
-			!slices.ContainsFunc(p.Steps,
-				func(st stack.Step) bool { return st.Role == stack.Build }) {
+		if beside == nil || s.served(p) || !slices.ContainsFunc(p.Steps,
+			func(st stack.Step) bool { return st.Role == stack.Build }) {
 			continue
 		}
 		for _, st := range p.Steps {

@@ -30,10 +30,9 @@ func forest(b *testing.B, projects, sources, installed int) *os.Root {
 	write(".gitignore", "node_modules/\n*.log\n/build/\n!keep.log\n")
 	for p := range projects {
 		at := fmt.Sprintf("area%d/part%d", p%20, p)
-		write(at+"/package.json",
-			fmt.Sprintf(
-				`{"name": "part%d", "scripts": {"start": "node index.js --port %d", "test": "t"}, "dependencies": `+
-					`{"fastify": "5"}}`, p, 10000+p))
+		write(at+"/package.json", fmt.Sprintf(
+			`{"name": "part%d", "scripts": {"start": "node index.js --port %d", "test": "t"}, "dependencies": `+
+				`{"fastify": "5"}}`, p, 10000+p))
 		write(at+"/package-lock.json", `{}`)
 		write(at+"/.env.example", fmt.Sprintf("PORT=%d\nNEXT_URL=http://localhost:%d\n", 10000+p,
 			10000+(p+1)%projects))

@@ -49,8 +49,7 @@ func (s *composes) compose() {
 		for _, file := range s.Tree.Compose {
 			dir := path.Dir(file)
 			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) &&
-				s.HasCompose(dir) &&
-				s.ofApplication(c) {
+				s.HasCompose(dir) && s.ofApplication(c) {
 				sets = append(sets, c)
 				break
 			}
@@ -60,18 +59,11 @@ func (s *composes) compose() {
 	for _, c := range sets {
 		dir := c.dir
 		if c.named() {
-			s.Remark(
-				stack.Note,
-				stack.CodeComposeTold,
-				c.at,
-				fmt.Sprintf(
-					"%s starts %s, and so does a launch",
-					path.Base(c.at.File),
-					strings.Join(c.files, " with "),
-				),
+			s.Remark(stack.Note, stack.CodeComposeTold, c.at, fmt.Sprintf(
+				"%s starts %s, and so does a launch", path.Base(c.at.File),
+				strings.Join(c.files, " with ")),
 				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file "+
-					"beside it.",
-			)
+					"beside it.")
 		}
 		p, err := s.Compose(c.dir, c.files)
 		if err != nil {
@@ -92,17 +84,11 @@ func (s *composes) compose() {
 			if u.Required && !slices.ContainsFunc(s.Stack.Variables, func(o stack.Variable) bool {
 				return o.Required && o.Name == u.Name && o.File == u.File
 			}) {
-				s.Remark(
-					stack.Warning,
-					stack.CodeComposeVariableRequired,
-					u.At,
+				s.Remark(stack.Warning, stack.CodeComposeVariableRequired, u.At,
 					fmt.Sprintf("this can't be used without %s, which nothing gives yet", u.Name),
 					fmt.Sprintf(
 						"nharbor fill puts it into %s: it makes up secrets, and asks for what "+
-							"only a person knows.",
-						u.File,
-					),
-				)
+							"only a person knows.", u.File))
 			}
 			s.Stack.Variables = append(s.Stack.Variables, u)
 		}
@@ -256,8 +242,7 @@ func (s *composes) adoptFrom(p *compose.Project) {
 				svc.Kind = stack.Once
 			}
 			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceToldByReadme,
-				told.At,
-				fmt.Sprintf(
+				told.At, fmt.Sprintf(
 					"%s belongs to the profile %s, which is not active, but the README tells to "+
 						"run it; it belongs "+
 						"to the launch", svc.Name, strings.Join(svc.Profiles, ", ")), "")
@@ -272,27 +257,17 @@ func (s *composes) adoptFrom(p *compose.Project) {
 			continue
 		}
 		if at, only := s.onlyRun(p, &svc.Service); only {
-			s.RemarkOn(
-				stack.AboutService(svc.Name), stack.Note,
-				stack.CodeServiceForTasks,
-				svc.At,
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeServiceForTasks, svc.At,
 				fmt.Sprintf(
 					"%s is not part of the launch: the instructions start other services by "+
-						"name, and it is only "+
-						"run for one task at a time (%s:%d)",
-					svc.Name,
-					at.File,
-					at.Line,
-				),
-				"Run the task when you need it.",
-			)
+						"name, and it is only run for one task at a time (%s:%d)", svc.Name,
+					at.File, at.Line), "Run the task when you need it.")
 			continue
 		}
 		if other := s.Stack.Service(svc.Name); other != nil {
 			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeServiceTwice, svc.At,
 				fmt.Sprintf("a second service is called %s; the first is at %s:%d", svc.Name,
-					other.At.File,
-					other.At.Line), "Rename one of the two; this one is left out.")
+					other.At.File, other.At.Line), "Rename one of the two; this one is left out.")
 			continue
 		}
 		s.Stack.Services = append(s.Stack.Services, svc.Service)
@@ -341,8 +316,7 @@ var migration = expr.New(
 		`python manage\.py migrate|rails db:\S*(migrate|prepare)|rake db:\S*migrate|php artisan migrate|` +
 		`php bin/console doctrine:migrations:migrate|flask db upgrade|mix ecto\.migrate|goose .*up|migrate .*up|` +
 		`diesel migration run|sqlx migrate run|flyway .*migrate|liquibase .*update|typeorm migration:run|` +
-		`drizzle-kit migrate)\b`,
-)
+		`drizzle-kit migrate)\b`)
 
 // tidying are programs that do one thing to files, and end.
 var tidying = []string{"chmod", "chown", "mkdir", "cp", "mv", "rm", "ln", "touch", "echo", "true",
@@ -378,8 +352,7 @@ func (s *composes) behindMigration(job *stack.Service) {
 			continue
 		}
 		v.After = append(v.After, stack.After{Service: job.Name, Until: stack.Finished,
-			Because: stack.Inferred,
-			Sure:    stack.Usual, At: job.At, Reason: fmt.Sprintf(
+			Because: stack.Inferred, Sure: stack.Usual, At: job.At, Reason: fmt.Sprintf(
 				"it brings the database up to date that both use, "+
 					"%s:%d", job.At.File, job.At.Line)})
 	}
@@ -390,9 +363,8 @@ func (s *composes) behindMigration(job *stack.Service) {
 func (s *composes) behind(job *stack.Service, at stack.Place) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		if v.Name == job.Name || v.Kind == stack.Once ||
-			slices.ContainsFunc(v.After,
-				func(a stack.After) bool { return a.Service == job.Name }) ||
+		if v.Name == job.Name || v.Kind == stack.Once || slices.ContainsFunc(v.After,
+			func(a stack.After) bool { return a.Service == job.Name }) ||
 			slices.ContainsFunc(job.After,
 				func(a stack.After) bool { return a.Service == v.Name }) {
 			continue

@@ -88,8 +88,7 @@ func (s *surveyor) correctionsOf() error {
 		}
 		if err != nil {
 			return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsUnreadable,
-				At: stack.Place{File: name},
-				Text: "the file can't be read: " +
+				At: stack.Place{File: name}, Text: "the file can't be read: " +
 					stack.Reason(err), Remedy: "Check its rights.", Cause: err}
 		}
 		c, err := parseCorrections(name, data)
@@ -111,8 +110,7 @@ func (s *surveyor) correctionsOf() error {
 
 func overlay(under, over stepFix) stepFix {
 	out := stepFix{or(over.LeaveOut, under.LeaveOut), over.Command, over.Inputs,
-		or(over.EveryTime, under.EveryTime),
-		over.at}
+		or(over.EveryTime, under.EveryTime), over.at}
 	if out.Command == nil {
 		out.Command = under.Command
 	}
@@ -125,12 +123,10 @@ func overlay(under, over stepFix) stepFix {
 func overlayService(under, over serviceFix) serviceFix {
 	out := serviceFix{LeaveOut: or(over.LeaveOut, under.LeaveOut), Runs: or(over.Runs, under.Runs),
 		Kind: or(over.Kind, under.Kind), Command: over.Command, Folder: or(over.Folder,
-			under.Folder),
-		Port: or(over.Port, under.Port), Speaks: or(over.Speaks,
+			under.Folder), Port: or(over.Port, under.Port), Speaks: or(over.Speaks,
 			under.Speaks), Env: map[string]string{},
 		After: over.After, EveryTime: or(over.EveryTime,
-			under.EveryTime), Restart: or(over.Restart, under.Restart),
-		at: over.at}
+			under.EveryTime), Restart: or(over.Restart, under.Restart), at: over.at}
 	out.own = map[string]stack.Place{}
 	if out.Command == nil {
 		out.Command, out.own["command"] = under.Command, under.at
@@ -160,22 +156,19 @@ func or[T any](a, b *T) *T {
 var correctionKeys = map[string][]string{
 	"": {"project", "step", "service", "check", "cause"},
 	"check": {"service", "method", "path", "headers", "body", "status", "contains", "json",
-		"within",
-		"retries"},
+		"within", "retries"},
 	"cause":   {"line", "says", "do"},
 	"project": {"leave-out", "framework"},
 	"step":    {"leave-out", "command", "inputs", "every-time"},
 	"service": {"leave-out", "runs", "kind", "command", "folder", "port", "speaks", "env", "after",
-		"every-time",
-		"restart"},
+		"every-time", "restart"},
 }
 
 func parseCorrections(name string, data []byte) (*corrections, error) {
 	var c corrections
 	if err := reading.TOML(data); err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-			At: stack.Place{File: name},
-			Text: "the file is not read: " +
+			At: stack.Place{File: name}, Text: "the file is not read: " +
 				err.Error(), Remedy: "Leave out what corrects nothing."}
 	}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&c)
@@ -184,8 +177,7 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 	lines := strings.Split(string(data), "\n")
 	fault := func(line, column int, text, remedy string) *stack.Fault {
 		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-			At:     stack.Place{File: name, Line: line},
-			Column: column, Text: text, Remedy: remedy}
+			At: stack.Place{File: name, Line: line}, Column: column, Text: text, Remedy: remedy}
 		if line >= 1 && line <= len(lines) {
 			f.Line = values.Excerpt(strings.TrimRight(lines[line-1], "\r"))
 		}
@@ -228,8 +220,7 @@ func parseCorrections(name string, data []byte) (*corrections, error) {
 		for i, l := range lines {
 			l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
 			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key +
-				`"]`,
-				"[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
+				`"]`, "[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
 				if strings.HasPrefix(l, form) {
 					return stack.Place{File: name, Line: i + 1}
 				}
@@ -530,11 +521,9 @@ func Draft(s *stack.Stack) string {
 	var out strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
 	line("# What nharbor concluded about this workspace. Everything here is a comment and " +
-		"changes nothing: take the " +
-		"# away")
+		"changes nothing: take the # away")
 	line("# from a table and the keys to correct. Commit the file; what is for you alone goes "+
-		"into %s,",
-		LocalCorrectionsFile)
+		"into %s,", LocalCorrectionsFile)
 	line("# which has the same form and goes on top.")
 	quote := func(words []string) string {
 		var list []string

@@ -88,8 +88,7 @@ func (s *settingsFiles) envFileAs(target, template, format string) {
 		s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable,
 			Code: stack.CodeEnvUnreadable,
 			At:   stack.Place{File: source}, Text: "the settings file can't be read: " +
-				stack.Reason(err),
-			Remedy: "Check its rights.", Cause: err})
+				stack.Reason(err), Remedy: "Check its rights.", Cause: err})
 	} else if err != nil {
 		s.Faults = append(s.Faults, stack.AllFaults(err)...)
 	} else {
@@ -123,8 +122,7 @@ func (s *settingsFiles) copies() {
 	}
 	for _, e := range slices.Clone(s.Stack.EnvFiles) {
 		if to := s.readByScripts(path.Dir(e.Path)); to != "" && e.Template != "" && !e.Present &&
-			!told[e.Template] &&
-			path.Base(e.Path) == ".env" {
+			!told[e.Template] && path.Base(e.Path) == ".env" {
 			s.copied(e.Template, to, false)
 		}
 	}
@@ -199,14 +197,12 @@ func (s *settingsFiles) layer() {
 				}
 			}
 			if _, err := fs.Stat(s.Files, ref.Path); err == nil || !ref.Required ||
-				!fs.ValidPath(ref.Path) ||
-				slices.ContainsFunc(s.Stack.EnvFiles,
-					func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
+				!fs.ValidPath(ref.Path) || slices.ContainsFunc(s.Stack.EnvFiles,
+				func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
 				continue
 			}
 			s.Stack.EnvFiles = append(s.Stack.EnvFiles,
-				stack.EnvFile{Path: ref.Path, Format: settings.Env,
-					WantedAt: ref.At})
+				stack.EnvFile{Path: ref.Path, Format: settings.Env, WantedAt: ref.At})
 		}
 	}
 	for i := range s.Stack.EnvFiles {
@@ -295,8 +291,7 @@ func Unnamed(reads []stack.Read, given map[string]bool) (out []stack.Remark) {
 				r.Level, r.Text = stack.Warning,
 					"the code insists on values that no settings file and no template names: "
 				r.Remedy = "Give them in the settings file that the program reads: nharbor fill " +
-					"--file FILE --set " +
-					"NAME=VALUE"
+					"--file FILE --set NAME=VALUE"
 			}
 			r.Text += strings.Join(names, ", ") + more
 			out = append(out, r)

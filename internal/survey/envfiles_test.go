@@ -18,14 +18,12 @@ func TestReads(t *testing.T) {
 		"a.js": {"const a = process.env.PLAIN\nconst b = process.env.BACKED || 'x'\nconst c = " +
 			"process.env['QUOTED'] " +
 			"?? 1\nif (process.env.ASKED) { use() }\nif (!process.env.NEEDED) throw new " +
-			"Error('no')\n" +
-			"process.env.NODE_ENV\nmyprocess.env.lower",
+			"Error('no')\nprocess.env.NODE_ENV\nmyprocess.env.lower",
 			"PLAIN, BACKED default, QUOTED default, ASKED default, NEEDED must"},
 		"a.ts": {"import.meta.env.VITE_API_URL\nBun.env.BUN_KEY\nDeno.env.get('DENO_KEY')\nconst x " +
 			"= process.env.TERNARY ? 1 : 2", "VITE_API_URL, BUN_KEY, DENO_KEY, TERNARY default"},
 		"checked.ts": {"import { z } from 'zod'\nimport Joi from 'joi'\nexport const env = " +
-			"check({\n  BERTH_URL: " +
-			"z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
+			"check({\n  BERTH_URL: z.string().url(),\n  BERTH_PORT: z.coerce.number()" +
 			".default(4310),\n  TIDE_KEY: z\n    .string()\n    .optional(),\n" +
 			"  MODE_OF_SEA: z.enum(['calm', 'rough']),\n  // UNUSED_KEY: z.string(),\n" +
 			"  PIER_ID: Joi.string().required(),\n  PIER_NOTE: Joi.string(),\n}, process.env)",
@@ -40,8 +38,7 @@ func TestReads(t *testing.T) {
 			"env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n",
 			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY must"},
 		"a.rb": {"a = ENV['PLAIN_RB']\nb = ENV.fetch('MUST_RB')\nc = ENV.fetch('BACKED_RB', " +
-			"'x')\nd " +
-			"= ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
+			"'x')\nd = ENV.fetch('BLOCK_RB') { 1 }\ne = ENV['OR_RB'] || 2\n",
 			"PLAIN_RB, MUST_RB must, BACKED_RB default, BLOCK_RB default, OR_RB default"},
 		"a.php": {"<?php\n$a = env('PLAIN_PHP');\n$b = env('BACKED_PHP', 'x');\n$c = " +
 			"getenv('GETENV_PHP') ?: " +
@@ -61,16 +58,13 @@ func TestReads(t *testing.T) {
 		"guards.py": {"import os\ntry:\n    a = os.environ['TRIED']\nexcept KeyError:\n    " +
 			"pass\nif 'ASKED_ABOVE' in " +
 			"os.environ:\n    b = os.environ['ASKED_ABOVE']\nos.environ['GIVEN'] = 'x'\ndel " +
-			"os.environ['GONE']\n" +
-			"c = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + " +
-			"os.environ['KUBERNETES_PORT']\n" +
-			"d = os.environ['INSISTED']",
+			"os.environ['GONE']\nc = os.environ['HTTP_USER_AGENT'] + os.environ['SYSTEMROOT'] + " +
+			"os.environ['KUBERNETES_PORT']\nd = os.environ['INSISTED']",
 			"TRIED default, ASKED_ABOVE default, INSISTED must"},
 		"cases.py": {"import os\nif os.getenv('STORE', 'file') == 'postgres':\n    store = {\n" +
 			"        'user': os.environ['STORE_USER'],\n    }\n# MAIL = os.environ['MAIL_HOST']\n" +
 			"def first():\n    if not os.getenv('FIRST_USER', ''):\n        return\n\n    raise " +
-			"ValueError()\n" +
-			"if __name__ == '__main__':\n    serve(os.environ['QUAY'])\n",
+			"ValueError()\nif __name__ == '__main__':\n    serve(os.environ['QUAY'])\n",
 			"STORE default, STORE_USER, FIRST_USER default, QUAY must"},
 		"classes.py": {"from pydantic import BaseModel, BaseSettings\n\nclass " +
 			"Plain(BaseModel):\n    note: str\n\n" +
@@ -120,8 +114,7 @@ func TestMissingNames(t *testing.T) {
 		"api/package.json": {Data: []byte(`{"name": "api"}`)},
 		"api/index.js": {Data: []byte(
 			"process.env.IN_COMPOSE + process.env.IN_TEMPLATE + process.env.VARIABLE + " +
-				"process.env.NOWHERE + " +
-				"(process.env.BACKED || 1)\n")},
+				"process.env.NOWHERE + (process.env.BACKED || 1)\n")},
 		"web/package.json": {Data: []byte(`{"name": "web"}`)},
 		"web/index.js":     {Data: []byte(many.String())},
 		"x/.gitignore":     {Data: []byte("made/\n")},
@@ -154,14 +147,12 @@ func TestEnvFilesFound(t *testing.T) {
 		".env.development": file("C=1\n"),
 		"README.md": file(
 			"# X\n\n    cp settings/office.example.yml config/office.yml\n    cp -n api/env.txt " +
-				"api/.env\n    cp " +
-				"a.example ../outside.env\n    cp missing.env " +
+				"api/.env\n    cp a.example ../outside.env\n    cp missing.env " +
 				".env.x\n"), "settings/office.example.yml": file("a: 1\n"),
 		"api/env.txt": file("D=1\n"), "a.example": file("x"),
 		"compose.yaml": file(
 			"services:\n  api: {image: x, env_file: [present.env, absent.env]}\n  raw: {image: " +
-				"x, env_file: [{path: " +
-				"raw.env, format: raw}, {path: no.env, required: " +
+				"x, env_file: [{path: raw.env, format: raw}, {path: no.env, required: " +
 				"false}]}\n"), "present.env": file("E=1\n"),
 		"raw.env":                    file("F='"),
 		"broken/config.example.toml": file("a = {{ x }}\n{% if %}\n"),

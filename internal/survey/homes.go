@@ -131,11 +131,9 @@ func (s *homes) madeHere(svc *stack.Service, image string) string {
 		}
 		s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeImageOfProject, svc.At,
 			fmt.Sprintf("%s runs the image %s, which the project %s makes and nobody else has",
-				svc.Name, svc.Image,
-				p.Path),
+				svc.Name, svc.Image, p.Path),
 			fmt.Sprintf("Make the image first%s. Or run the project itself: nharbor launch "+
-				"--native %s",
-				s.imageScript(p.Path), svc.Name))
+				"--native %s", s.imageScript(p.Path), svc.Name))
 		return p.Path
 	}
 	return ""
@@ -152,8 +150,7 @@ func (s *homes) publishedFrom(svc *stack.Service) string {
 		}
 		s.RemarkOn(stack.AboutService(svc.Name), stack.Note, stack.CodeImagePublished, svc.At,
 			fmt.Sprintf("%s runs %s, a release of the program that is here in %s, and not this "+
-				"code", svc.Name,
-				svc.Image, facts.Words(p.Path)),
+				"code", svc.Name, svc.Image, facts.Words(p.Path)),
 			"To run the code: nharbor launch --native "+svc.Name)
 		return p.Path
 	}
@@ -339,19 +336,16 @@ func (s *homes) takesWhatIsThere() {
 			full := path.Join(svc.Build, t.Path)
 			at := stack.Place{File: file, Line: t.Line}
 			if buildVariable.MatchString(t.Path) || !fs.ValidPath(full) ||
-				s.Commands.IsFolder(full) ||
-				s.Exists(full) ||
+				s.Commands.IsFolder(full) || s.Exists(full) ||
 				told[at] || s.IsCheckout(path.Dir(full)) && path.Base(full) == ".git" ||
-				s.isMade(svc, full) ||
-				slices.ContainsFunc(s.Stack.EnvFiles,
-					func(e stack.EnvFile) bool { return e.Path == full }) {
+				s.isMade(svc, full) || slices.ContainsFunc(s.Stack.EnvFiles,
+				func(e stack.EnvFile) bool { return e.Path == full }) {
 				continue
 			}
 			told[at] = true
 			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildTakesMissing, at,
 				fmt.Sprintf("%s can't be built: its Dockerfile takes %s, which isn't there",
-					svc.Name, full),
-				s.howToMake(full))
+					svc.Name, full), s.howToMake(full))
 		}
 	}
 }
@@ -379,11 +373,8 @@ func (s *homes) howToMake(file string) string {
 			if slices.ContainsFunc(st.Outputs, func(o string) bool {
 				return o == file || strings.HasPrefix(file, o+"/")
 			}) {
-				return fmt.Sprintf(
-					"Make it first: %s in %s.",
-					strings.Join(st.Command, " "),
-					facts.Words(cmp.Or(st.Folder, p.Path)),
-				)
+				return fmt.Sprintf("Make it first: %s in %s.", strings.Join(st.Command, " "),
+					facts.Words(cmp.Or(st.Folder, p.Path)))
 			}
 		}
 	}
@@ -392,8 +383,7 @@ func (s *homes) howToMake(file string) string {
 
 // systems are images of a whole system, in which by itself a shell runs.
 var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux",
-	"amazonlinux",
-	"archlinux", "opensuse", "busybox", "buildpack-deps"}
+	"amazonlinux", "archlinux", "opensuse", "busybox", "buildpack-deps"}
 
 // endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell:
 // it is there for others to be made on.

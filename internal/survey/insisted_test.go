@@ -14,44 +14,27 @@ import (
 func TestInsistedBelow(t *testing.T) {
 	t.Parallel()
 	for code, must := range map[string]bool{
-		"a.js\nconst key = process.env.TIDE;\nif (!key) {\n  throw new " +
-			"Error('no')\n}": true,
-		"a.js\nlet key = process.env.TIDE\nif (key === undefined) " +
-			"process.exit(1)": true,
-		"a.ts\nconst key: string = process.env.TIDE\nassert(key, " +
-			"'no')": true,
+		"a.js\nconst key = process.env.TIDE;\nif (!key) {\n  throw new Error('no')\n}": true,
+		"a.js\nlet key = process.env.TIDE\nif (key === undefined) process.exit(1)":     true,
+		"a.ts\nconst key: string = process.env.TIDE\nassert(key, 'no')":                true,
 		"a.ts\nconst key: string | undefined = process.env.TIDE;\nif (key == null) { throw 1 " +
 			"}": true,
-		"a.py\nkey = os.environ.get('TIDE')\nif not key:\n    raise " +
-			"ValueError()": true,
-		"a.py\nkey = os.getenv('TIDE')\nif key is None:\n    " +
-			"sys.exit(1)": true,
-		"a.py\nkey = os.getenv('TIDE')\nassert " +
-			"key": true,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif key == \"\" " +
-			"{\n\tlog.Fatal(\"no\")\n}": true,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif len(key) == 0 " +
-			"{\n\tpanic(1)\n}": true,
-		"a.rb\nkey = ENV['TIDE']\nraise 'no' if " +
-			"key.nil?": false,
+		"a.py\nkey = os.environ.get('TIDE')\nif not key:\n    raise ValueError()":    true,
+		"a.py\nkey = os.getenv('TIDE')\nif key is None:\n    sys.exit(1)":            true,
+		"a.py\nkey = os.getenv('TIDE')\nassert key":                                  true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key == \"\" {\n\tlog.Fatal(\"no\")\n}": true,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif len(key) == 0 {\n\tpanic(1)\n}":        true,
+		"a.rb\nkey = ENV['TIDE']\nraise 'no' if key.nil?":                            false,
 		// said in another order
-		"a.rb\nkey = ENV['TIDE']\nunless key\n  abort " +
-			"'no'\nend": true,
-		"a.js\nconst key = process.env.TIDE;\nif (key) throw new " +
-			"Error('there')": false,
-		"a.js\nconst key = process.env.TIDE;\nif (!key) " +
-			"return;": false,
-		"a.js\nconst key = process.env.TIDE;\nif (!keyOther) throw " +
-			"1": false,
-		"a.js\nconst key = process.env.TIDE || 'x';\nif (!key) throw " +
-			"1": false,
-		"a.js\nif (production) {\n  const key = process.env.TIDE;\n  if (!key) throw " +
-			"1\n}": false,
-		"a.js\nconst key = process.env.TIDE;\nuse(key);": false,
-		"a.go\nkey := os.Getenv(\"TIDE\")\nif key != \"\" " +
-			"{\n\tlog.Fatal(\"set\")\n}": false,
-		"a.py\nkey = os.getenv('TIDE')\nif not key:\n    key = " +
-			"make()": false,
+		"a.rb\nkey = ENV['TIDE']\nunless key\n  abort 'no'\nend":                           true,
+		"a.js\nconst key = process.env.TIDE;\nif (key) throw new Error('there')":           false,
+		"a.js\nconst key = process.env.TIDE;\nif (!key) return;":                           false,
+		"a.js\nconst key = process.env.TIDE;\nif (!keyOther) throw 1":                      false,
+		"a.js\nconst key = process.env.TIDE || 'x';\nif (!key) throw 1":                    false,
+		"a.js\nif (production) {\n  const key = process.env.TIDE;\n  if (!key) throw 1\n}": false,
+		"a.js\nconst key = process.env.TIDE;\nuse(key);":                                   false,
+		"a.go\nkey := os.Getenv(\"TIDE\")\nif key != \"\" {\n\tlog.Fatal(\"set\")\n}":      false,
+		"a.py\nkey = os.getenv('TIDE')\nif not key:\n    key = make()":                     false,
 		"a.js\nconst key = process.env.TIDE;" + strings.Repeat("\nstep();", 60) +
 			"\nif (!key) throw 1": false,
 	} {
@@ -133,8 +116,7 @@ func TestOrdinary(t *testing.T) {
 		Env: map[string]string{"POSTGRES_USER": "clerk", "POSTGRES_PASSWORD": "limpet",
 			"LABEL": "oyster-9"}}}}
 	for secret, want := range map[string]bool{"postgres": true, "redis": true, "office": true,
-		"counter": true,
-		"clerk":   true, "limpet": false, "oyster-9": false, "": false} {
+		"counter": true, "clerk": true, "limpet": false, "oyster-9": false, "": false} {
 		if Ordinary(s, secret) != want {
 			t.Errorf("%q: %v", secret, !want)
 		}

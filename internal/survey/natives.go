@@ -227,10 +227,8 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 	}
 	name = s.unused(name, dir, p.Manager)
 	svc := stack.Service{Name: name, Source: v.Source, Runs: stack.Native, Kind: stack.Lasting,
-		Project: p.Path,
-		Manager: p.Manager, Command: v.Command, Env: map[string]string{},
-		Ports: slices.Clone(v.Ports), At: v.At,
-		NativeWay: v.Way(p)}
+		Project: p.Path, Manager: p.Manager, Command: v.Command, Env: map[string]string{},
+		Ports: slices.Clone(v.Ports), At: v.At, NativeWay: v.Way(p)}
 	for k, value := range v.Env {
 		svc.Env[k] = value
 	}
@@ -247,8 +245,7 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 			}
 		}
 		if e := ecosystem.Named(p.Ecosystem); e == nil || !e.SettingsAbove || at == p.Path ||
-			at == "." ||
-			len(svc.EnvFiles) > 0 {
+			at == "." || len(svc.EnvFiles) > 0 {
 			break
 		}
 	}
@@ -256,8 +253,7 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
 			Text: fmt.Sprintf("no port was found on which %s listens", name),
 			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so " +
-				"that it can be " +
-				"checked."}
+				"that it can be checked."}
 	}
 	s.Stack.Services = append(s.Stack.Services, svc)
 }
@@ -287,8 +283,7 @@ func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 			continue
 		}
 		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At,
-			Source: stack.FromProcfile,
-			PortBy: stack.PortBy{Env: "PORT"}}
+			Source: stack.FromProcfile, PortBy: stack.PortBy{Env: "PORT"}}
 		if p.Serve != nil {
 			v.Env = p.Serve.Env
 		}
@@ -444,11 +439,9 @@ func (s *natives) severalApplications() {
 	s.RemarkOn(stack.AboutService(likely.Name), stack.Problem, stack.CodeSeveralApplications,
 		likely.At,
 		fmt.Sprintf("several applications lie here that want the same port: %s; the likely main "+
-			"one is %s, since %s",
-			strings.Join(names, ", "), likely.Name, why),
+			"one is %s, since %s", strings.Join(names, ", "), likely.Name, why),
 		fmt.Sprintf("Choose with nharbor launch %s, or start in its folder: nharbor -C %s launch",
-			likely.Name,
-			likely.Dir()))
+			likely.Name, likely.Dir()))
 }
 
 var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
@@ -459,14 +452,12 @@ func (s *natives) dockerfiles() {
 	for _, file := range s.Tree.Dockerfiles {
 		dir := path.Dir(file)
 		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" ||
-			s.asideWhy(dir) != "" ||
-			slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
+			s.asideWhy(dir) != "" || slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
 			continue
 		}
 		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
-			return v.Source == stack.FromCompose &&
-				(v.Build == dir || v.Home == dir ||
-					path.Join(v.Build, facts.Dockerfile(&v)) == file)
+			return v.Source == stack.FromCompose && (v.Build == dir || v.Home == dir ||
+				path.Join(v.Build, facts.Dockerfile(&v)) == file)
 		}) {
 			continue
 		}
@@ -500,8 +491,7 @@ func (s *natives) dockerfiles() {
 					func(p stack.Port) bool { return p.Target == pair.inner })
 				if pair.built && !exposed {
 					ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner,
-						Transport: "tcp",
-						Speaks:    protocol.OfPort("", pair.inner), At: pair.at})
+						Transport: "tcp", Speaks: protocol.OfPort("", pair.inner), At: pair.at})
 				}
 			}
 		}
@@ -559,8 +549,7 @@ func (s *natives) dockerfiles() {
 // somewhere.
 var packing = expr.New(
 	`(?i)(^|/)(docker|dockerfiles?|deploy(ment)?s?|cloud|ci|packaging|ops|infra(structure)?|contrib|extras?|` +
-		`k8s|kubernetes|helm)(/|$)`,
-)
+		`k8s|kubernetes|helm)(/|$)`)
 
 // topOf is the top of the checkout that a folder lies in, or of the workspace.
 func (s *natives) topOf(dir string) string {

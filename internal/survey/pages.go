@@ -29,9 +29,8 @@ func (s *ports) namedPages() {
 func (s *ports) namePage(port int, page string, at stack.Place) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		if len(v.Pages) >= maxPages || port == 0 ||
-			!slices.ContainsFunc(v.Ports,
-				func(p stack.Port) bool { return p.Host == port && p.Speaks == "http" }) ||
+		if len(v.Pages) >= maxPages || port == 0 || !slices.ContainsFunc(v.Ports,
+			func(p stack.Port) bool { return p.Host == port && p.Speaks == "http" }) ||
 			slices.ContainsFunc(v.Pages,
 				func(p stack.Page) bool { return p.Port == port && p.Path == page }) {
 			continue

@@ -123,10 +123,8 @@ func (s *surveyor) walked() error {
 	}
 	if err != nil {
 		return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeWorkspaceUnreadable,
-			At: stack.Place{File: s.Root},
-			Text: "the folder can't be read: " +
-				stack.Reason(err), Remedy: "Check the path and its rights.",
-			Cause: err}
+			At: stack.Place{File: s.Root}, Text: "the folder can't be read: " +
+				stack.Reason(err), Remedy: "Check the path and its rights.", Cause: err}
 	}
 	s.Tree = t
 	s.Stack.Remarks = append(s.Stack.Remarks, t.Remarks...)

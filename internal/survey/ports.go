@@ -50,8 +50,7 @@ func (s *ports) judgePorts() {
 			if c.Witness == claim.Readme && first.Witness != claim.Usage {
 				s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeContradiction, c.At,
 					fmt.Sprintf("this speaks of port %d; %s listens on %d, by %s", c.Value, v.Name,
-						first.Value,
-						placeWords(first)), "")
+						first.Value, placeWords(first)), "")
 			}
 		}
 	}

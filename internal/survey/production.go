@@ -26,20 +26,12 @@ func (s *settingsFiles) writtenAddresses() {
 					[]string{`"` + w.Path, `'` + w.Path, "`" + w.Path}) {
 				continue
 			}
-			s.RemarkOn(
-				stack.AboutService(v.Name), stack.Warning,
-				stack.CodeAddressElsewhere,
-				w.At,
+			s.RemarkOn(stack.AboutService(v.Name), stack.Warning, stack.CodeAddressElsewhere, w.At,
 				fmt.Sprintf(
 					"this speaks to %s, while %s of this stack offers %s at http://localhost:%d",
-					w.Address,
-					v.Name,
-					w.Path,
-					v.Ports[0].Host,
-				),
+					w.Address, v.Name, w.Path, v.Ports[0].Host),
 				fmt.Sprintf("For work on this machine write http://localhost:%d there, or take it from a setting.",
-					v.Ports[0].Host),
-			)
+					v.Ports[0].Host))
 			break
 		}
 	}

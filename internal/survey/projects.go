@@ -226,20 +226,9 @@ func (s *surveyor) versions(p *stack.Project) {
 				if a.Hint || b.Hint {
 					level = stack.Note
 				}
-				s.Remark(
-					level,
-					stack.CodeVersionsContradict,
-					a.At,
-					fmt.Sprintf(
-						"%s:%d asks for %s %s, this for %s: no version fits both",
-						b.At.File,
-						b.At.Line,
-						a.Tool,
-						b.Constraint,
-						a.Constraint,
-					),
-					remedy,
-				)
+				s.Remark(level, stack.CodeVersionsContradict, a.At, fmt.Sprintf(
+					"%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line,
+					a.Tool, b.Constraint, a.Constraint), remedy)
 			}
 		}
 	}

@@ -74,8 +74,7 @@ func (s *surveyor) questions() {
 		out := stack.OwnCheck{Name: name, Service: c.Service, Method: strings.ToUpper(c.Method),
 			Path:    c.Path,
 			Headers: c.Headers, Body: c.Body, Status: c.Status, Contains: c.Contains,
-			Within:  c.within.Seconds(),
-			Retries: c.Retries, At: c.at}
+			Within: c.within.Seconds(), Retries: c.Retries, At: c.at}
 		if len(c.JSON) > 0 {
 			out.JSON = map[string]string{}
 		}

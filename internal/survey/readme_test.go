@@ -13,9 +13,7 @@ var harbour = fstest.MapFS{
 		"services:\n  db:\n    image: postgres:16\n    ports: [\"5432:5432\"]\n    environment: " +
 			"{POSTGRES_DB: tides, " +
 			"POSTGRES_PASSWORD: x}\n  cache: {image: \"docker.io/library/redis:7\"}\n  setup:\n " +
-			"   image: " +
-			"saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n",
-	)},
+			"   image: saltmarsh/setup:1\n    command: npm run load\n  board: {build: board}\n")},
 	"board/Dockerfile":   {Data: []byte("FROM scratch\n")},
 	"board/package.json": {Data: []byte(`{"scripts": {"start": "node x.js", "migrate": "m"}}`)},
 	"web/package.json": {Data: []byte(
@@ -113,19 +111,15 @@ func TestSignIns(t *testing.T) {
 			"| Role | User | Password |\n|---|---|---|\n| a | olaf | scallop-6 |\n", "olaf " +
 				"scallop-6 3"},
 		"a grid": {"README.rst", "+------+----------+\n| User | Password " +
-			"|\n+======+==========+\n| olaf | whelk-7  " +
-			"|\n" +
-			"+------+----------+\n", "olaf whelk-7 4"},
+			"|\n+======+==========+\n| olaf | whelk-7  |\n+------+----------+\n", "olaf whelk-7 4"},
 		"a table in AsciiDoc": {"README.adoc", "|===\n|User |Password\n\n|olaf |whelk-8\n|===\n",
 			"olaf whelk-8 4"},
 		"one with its rows together": {"README.adoc",
-			"|===\n|User |Password\n|olaf |whelk-8\n|===\n",
-			"olaf whelk-8 3"},
+			"|===\n|User |Password\n|olaf |whelk-8\n|===\n", "olaf whelk-8 3"},
 		"a table of other things": {"README.md", "| Key | Value |\n|---|---|\n| user | x |\n", ""},
 		"not about it":            {"README.md", "Mail me: ida@quay.example / thanks", ""},
 		"a placeholder":           {"README.md", "username: <you>, password: <yours>", ""},
-		"code": {"README.md",
-			"## Login\nuser: process.env.USER\npassword: process.env.PASS", ""},
+		"code":                    {"README.md", "## Login\nuser: process.env.USER\npassword: process.env.PASS", ""},
 		"a seed in Ruby": {"db/seeds.rb",
 			"User.create!(email: 'ida@quay.example', password: 'winkle-7')",
 			"ida@quay.example winkle-7 1"},
@@ -138,15 +132,13 @@ func TestSignIns(t *testing.T) {
 		"a hash is no password": {"db/seeds.rb",
 			"User.create!(email: 'ida@quay.example', password: hash('x'))", ""},
 		"a fixture": {"fixtures/users.json",
-			"[{\"username\": \"olaf\", \"password\": \"winkle-10\"}]",
-			"olaf winkle-10 1"},
+			"[{\"username\": \"olaf\", \"password\": \"winkle-10\"}]", "olaf winkle-10 1"},
 		"a list of users": {"db/seeds/users.csv",
 			"id;username;password\n1;olaf;\"winkle-14\"\n2;ida;whelk-15\n",
 			"olaf winkle-14 2|ida whelk-15 3"},
 		"computed, not written": {"db/seeds.js", "user: boat.username, password: boat.password,\n",
 			""},
-		"users of tests": {"tests/e2e/fixtures.js",
-			"username: 'ida', password: 'winkle-16'\n", ""},
+		"users of tests":        {"tests/e2e/fixtures.js", "username: 'ida', password: 'winkle-16'\n", ""},
 		"a file is no password": {"README.md", "## Login\nuser: ida, password: config.ini\n", ""},
 		"never a settings file": {".env", "ADMIN_USER=ida\nADMIN_PASSWORD=hidden-11\n", ""},
 		"a compose file's literal": {"compose.yaml",
@@ -155,12 +147,10 @@ func TestSignIns(t *testing.T) {
 				" UI_ADMIN_PASSWORD: whelk-12\n", "ida@quay.example whelk-12 5"},
 		"a compose file's setting": {"compose.yaml",
 			"services:\n  ui:\n    image: x\n    environment:\n      UI_ADMIN_USER: ida\n      " +
-				"UI_ADMIN_PASSWORD: " +
-				"${PW:-hidden-13}\n", ""},
+				"UI_ADMIN_PASSWORD: ${PW:-hidden-13}\n", ""},
 	} {
 		s, err := Survey(fstest.MapFS{c.file: {Data: []byte(c.text)},
-			"package.json": {Data: []byte("{}")}},
-			Options{Root: "/w"})
+			"package.json": {Data: []byte("{}")}}, Options{Root: "/w"})
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
@@ -182,8 +172,7 @@ func TestManySignIns(t *testing.T) {
 		fmt.Fprintf(&text, "User.create!(email: 'u%d@quay.example', password: 'p-%d')\n", i, i)
 	}
 	s, err := Survey(fstest.MapFS{"db/seeds.rb": {Data: []byte(text.String())},
-		"package.json": {Data: []byte("{}")}},
-		Options{Root: "/w"})
+		"package.json": {Data: []byte("{}")}}, Options{Root: "/w"})
 	if err != nil || len(s.SignIns) != maxSignIns {
 		t.Errorf("%d sign-ins, %v", len(s.SignIns), err)
 	}

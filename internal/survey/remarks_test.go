@@ -80,8 +80,7 @@ func TestRemarksAreListed(t *testing.T) {
 	}
 	listed := map[string]bool{}
 	for _, m := range regexp.MustCompile("(?m)^\\| `([a-z-]+)` \\| (problem|warning|note) "+
-		"\\|").FindAllSubmatch(docs,
-		-1) {
+		"\\|").FindAllSubmatch(docs, -1) {
 		listed[string(m[1])] = true
 	}
 	for c := range used {
@@ -157,8 +156,7 @@ func TestHostileTrees(t *testing.T) {
 	}
 	for _, p := range s.Projects {
 		if strings.Contains(p.Path, "loop") || strings.Contains(p.Path, "up") ||
-			strings.Contains(p.Path, "escape") ||
-			p.Path == "." {
+			strings.Contains(p.Path, "escape") || p.Path == "." {
 			t.Errorf("a link was followed to %s", p.Path)
 		}
 	}
@@ -174,14 +172,11 @@ func FuzzReaders(f *testing.F) {
 		f.Add(seed)
 	}
 	names := slices.Concat(ecosystem.Manifests(),
-		[]string{"README.md", "Dockerfile", "Procfile", ".gitignore",
-			".npmrc",
+		[]string{"README.md", "Dockerfile", "Procfile", ".gitignore", ".npmrc",
 			"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config",
-			"Cargo.lock", "manage.py",
-			"app.py", "main.go",
+			"Cargo.lock", "manage.py", "app.py", "main.go",
 			".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml",
-			".env.example", "seeds.json",
-			CorrectionsFile})
+			".env.example", "seeds.json", CorrectionsFile})
 	f.Fuzz(func(t *testing.T, text string) {
 		fsys := fstest.MapFS{}
 		for _, n := range names {

@@ -71,8 +71,7 @@ func (s *surveyor) bringsIn(address string) string {
 	name := gitrepo.NameOf(address)
 	if c := s.Stack.Checkouts; len(c) == 1 && c[0].Path == "." {
 		return fmt.Sprintf("nharbor clone %s %s --into %s-workspace, beside this folder",
-			c[0].Address, address,
-			gitrepo.NameOf(c[0].Address))
+			c[0].Address, address, gitrepo.NameOf(c[0].Address))
 	}
 	return fmt.Sprintf("nharbor clone %s --into %s", address, name)
 }

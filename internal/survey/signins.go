@@ -31,9 +31,8 @@ func (s *surveyor) signIns() {
 		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
 		if len(s.Stack.SignIns) >= maxSignIns || !signin.IsValue(user) ||
 			!signin.IsValue(password) && password != "" &&
-				!strings.EqualFold(password, "password") ||
-			slices.ContainsFunc(s.Stack.SignIns,
-				func(i stack.SignIn) bool { return i.User == user }) {
+				!strings.EqualFold(password, "password") || slices.ContainsFunc(s.Stack.SignIns,
+			func(i stack.SignIn) bool { return i.User == user }) {
 			return
 		}
 		s.Stack.SignIns = append(s.Stack.SignIns,

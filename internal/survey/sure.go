@@ -56,8 +56,7 @@ func (s *ports) sure() {
 // tellSteps are the witnesses that have commands of their own, and not packages from which a
 // command would follow.
 var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile, claim.Task,
-	claim.Readme,
-	claim.Develop, claim.Workflow}
+	claim.Readme, claim.Develop, claim.Workflow}
 
 // surePort is how one knows a port.
 func (s *ports) surePort(v *stack.Service, p *stack.Port) stack.Sure {

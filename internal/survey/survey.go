@@ -59,8 +59,7 @@ func Survey(fsys fs.FS, opt Options) (*stack.Stack, error) {
 			Text: "nothing that nharbor knows was found here; files looked at: " +
 				fmt.Sprint(s.Tree.Files),
 			Remedy: fmt.Sprintf("Looked for: compose files (%s), Dockerfiles and package "+
-				"manifests (%s).",
-				strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
+				"manifests (%s).", strings.Join(compose.FileNames, ", "), ecosystem.Usual())}
 	}
 	if len(s.Faults) > 0 {
 		// A settings file is read for itself and for the compose file beside it; its fault is one.
@@ -81,8 +80,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	}
 	files := reading.Of(fsys)
 	f := &facts.Facts{Files: files, Root: opt.Root, Env: opt.Env,
-		Documents: map[string]*readme.Document{},
-		Portless:  map[string]stack.Remark{},
+		Documents: map[string]*readme.Document{}, Portless: map[string]stack.Remark{},
 		Stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
 			Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
 	s := &surveyor{Facts: f, passes: passes, opt: opt}
@@ -141,15 +139,10 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
 	if len(s.Stack.Services) == 0 && len(s.Stack.Projects) > 0 {
-		s.Remark(
-			stack.Warning,
-			stack.CodeNothingToLaunch,
-			s.Stack.Projects[0].Evidence[0].Place(),
+		s.Remark(stack.Warning, stack.CodeNothingToLaunch, s.Stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, nothing that a framework "+
-				"starts, no compose service",
-			"If you know the command, name it in "+
-				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….",
-		)
+				"starts, no compose service", "If you know the command, name it in "+
+				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
 	}
 	taken := map[int]*stack.Service{}
 	for i := range s.Stack.Services {
@@ -174,18 +167,15 @@ func (s *surveyor) inspect() {
 			file := path.Join(svc.Build, svc.Container.Dockerfile)
 			if _, err := fs.Stat(s.Files, file); err != nil && !s.homes.isMade(svc, file) {
 				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing,
-					svc.At,
-					fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
+					svc.At, fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
 					"Correct the build context, or bring in the checkout or submodule that it "+
 						"lies in.")
 			}
 		}
 		for _, ref := range svc.EnvFiles {
-			known := slices.ContainsFunc(s.Stack.EnvFiles,
-				func(e stack.EnvFile) bool {
-					return e.Path == ref.Path &&
-						(e.WantedAt.IsZero() || e.Wants != nil)
-				})
+			known := slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
+				return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil)
+			})
 			if _, err := fs.Stat(s.Files, ref.Path); errors.Is(err, fs.ErrNotExist) &&
 				ref.Required && !known {
 				remedy := "Ask who made the application what belongs in it; if it may be empty: " +
@@ -197,8 +187,7 @@ func (s *surveyor) inspect() {
 				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing,
 					ref.At,
 					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template",
-						svc.Name, ref.Path),
-					remedy)
+						svc.Name, ref.Path), remedy)
 			}
 		}
 	}
@@ -207,13 +196,10 @@ func (s *surveyor) inspect() {
 	for _, c := range s.Stack.Checkouts {
 		for _, m := range c.Submodules {
 			if !m.Present {
-				s.Remark(
-					stack.Problem,
-					stack.CodeSubmoduleMissing,
+				s.Remark(stack.Problem, stack.CodeSubmoduleMissing,
 					stack.Place{File: path.Join(c.Path, ".gitmodules")},
 					fmt.Sprintf("the submodule %s is empty", m.Path),
-					"Bring it in: git submodule update --init --recursive",
-				)
+					"Bring it in: git submodule update --init --recursive")
 			}
 		}
 	}

@@ -65,8 +65,7 @@ func TestPassesDeclareWhatTheyNeed(t *testing.T) {
 		i := chance.IntN(len(cases))
 		if got := whole(cases[i], order); got != usual[i] {
 			t.Fatalf("seed %d, %s: in the order %v it concludes\n%s", seed, cases[i].File,
-				names(order),
-				difference(usual[i], got))
+				names(order), difference(usual[i], got))
 		}
 	}
 }
@@ -145,8 +144,7 @@ func conclusions(s *stack.Stack) string {
 	}
 	for _, v := range s.Services {
 		say("service %s: %s %s from %s, project %q, %s%s%s%s", v.Name, v.Runs, v.Kind, v.Source,
-			v.Project,
-			strings.Join(v.Command, " "), v.Image, v.Build, known(v.Sure))
+			v.Project, strings.Join(v.Command, " "), v.Image, v.Build, known(v.Sure))
 		if v.Folder != "" {
 			say("  in %s", v.Folder)
 		}
@@ -159,8 +157,7 @@ func conclusions(s *stack.Stack) string {
 		}
 		for _, a := range v.After {
 			say("  after %s %s, %s: %s (%s:%d)%s", a.Service, a.Until, a.Because, a.Reason,
-				a.At.File, a.At.Line,
-				known(a.Sure))
+				a.At.File, a.At.Line, known(a.Sure))
 		}
 		for _, e := range v.EnvFiles {
 			say("  reads %s", e.Path)
@@ -174,13 +171,11 @@ func conclusions(s *stack.Stack) string {
 	}
 	for _, e := range s.EnvFiles {
 		say("settings %s from %q present=%v, %d, %d to fill%s", e.Path, e.Template, e.Present,
-			e.Settings,
-			e.Unfilled, known(e.Sure))
+			e.Settings, e.Unfilled, known(e.Sure))
 	}
 	for _, w := range s.Servers {
 		say("server elsewhere: %s on %d for %s, by %s (%s:%d), made by %q, needed=%v", w.Speaks,
-			w.Port, w.For, w.Key,
-			w.At.File, w.At.Line, w.MadeBy, w.Needed)
+			w.Port, w.For, w.Key, w.At.File, w.At.Line, w.MadeBy, w.Needed)
 		if w.Database+w.User+w.Image != "" {
 			say("  database %q, user %q, image %q (%s:%d)", w.Database, w.User, w.Image,
 				w.ImageAt.File, w.ImageAt.Line)
@@ -197,15 +192,8 @@ func conclusions(s *stack.Stack) string {
 		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
 	}
 	for _, a := range s.Asks {
-		say(
-			"asks %s in %q of %q, with %v (%s:%d)",
-			strings.Join(a.Command, " "),
-			a.Folder,
-			a.Service,
-			a.Env,
-			a.At.File,
-			a.At.Line,
-		)
+		say("asks %s in %q of %q, with %v (%s:%d)", strings.Join(a.Command, " "), a.Folder,
+			a.Service, a.Env, a.At.File, a.At.Line)
 	}
 	for _, i := range s.SignIns {
 		say("sign-in %s with %s (%s:%d)", i.User, i.Password, i.At.File, i.At.Line)
@@ -272,8 +260,7 @@ func TestBelow(t *testing.T) {
 	t.Parallel()
 	file := &fstest.MapFile{Data: []byte("{}")}
 	got := Below(fstest.MapFS{"a/b/c/package.json": file, "x/compose.yaml": file,
-		"y/z/go.mod":                  file,
-		"node_modules/p/package.json": file}, 2)
+		"y/z/go.mod": file, "node_modules/p/package.json": file}, 2)
 	if want := []string{"x", "y/z"}; !slices.Equal(got, want) {
 		t.Errorf("Below gives %v, want %v", got, want)
 	}
@@ -286,9 +273,8 @@ func TestHide(t *testing.T) {
 			"--key=canary-in"}, Env: map[string]string{"DB_PASSWORD": "canary-env",
 			"URL": "http://u:canary-url@h", "NAME": "harbour", "API_TOKEN": ""},
 		ContainerWay: stack.ContainerWay{Container: &stack.ContainerSpec{Entrypoint: []string{"x",
-			"canary-env"},
-			Building: stack.Building{BuildArgs: map[string]string{"A": "canary-in"}},
-			Labels:   map[string]string{"l": "canary-env!"}, Handed: []stack.Handed{{Name: "pin",
+			"canary-env"}, Building: stack.Building{BuildArgs: map[string]string{"A": "canary-in"}},
+			Labels: map[string]string{"l": "canary-env!"}, Handed: []stack.Handed{{Name: "pin",
 				Content: "canary"}},
 			Health: &stack.Health{Test: []string{"CMD", "ask", "canary-env"}}}},
 	}, {Name: "native", NativeWay: stack.NativeWay{NativeCommand: []string{"run", "canary-in"}}}}}

@@ -105,35 +105,22 @@ func (s *natives) ownWay(p *stack.Project, proc ecosystem.Process, missing strin
 	}
 	if step := s.builtFor(p, missing); step != nil && strings.Contains(missing, "/") {
 		made := func(o stack.Step) bool {
-			return o.ID == step.ID &&
-				slices.Equal(o.Outputs, step.Outputs)
+			return o.ID == step.ID && slices.Equal(o.Outputs, step.Outputs)
 		}
 		if !slices.ContainsFunc(p.Steps, made) {
-			p.Steps = slices.DeleteFunc(
-				p.Steps,
-				func(o stack.Step) bool { return o.ID == step.ID },
-			) // that makes nothing
+			// one of its name that makes nothing
+			p.Steps = slices.DeleteFunc(p.Steps, func(o stack.Step) bool { return o.ID == step.ID })
 			p.Steps = append(p.Steps, *step)
-			slices.SortStableFunc(
-				p.Steps,
-				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) },
-			)
+			slices.SortStableFunc(p.Steps,
+				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
 			s.needsOf(p, step.Command, p.Path, step.At, 0)
 		}
 		return true
 	}
-	s.RemarkOn(
-		stack.AboutService(proc.Name), stack.Note,
-		stack.CodeProcessForHost,
-		proc.At,
+	s.RemarkOn(stack.AboutService(proc.Name), stack.Note, stack.CodeProcessForHost, proc.At,
 		fmt.Sprintf(
 			"%s runs %s, which isn't in the checkout: the line is taken for one that a host of "+
-				"applications reads",
-			proc.Name,
-			missing,
-		),
-		"",
-	)
+				"applications reads", proc.Name, missing), "")
 	return false
 }
 

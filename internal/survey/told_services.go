@@ -36,8 +36,7 @@ type told struct {
 // otherTerminal is how people say that a command goes on for as long as one works.
 var otherTerminal = expr.New(
 	`(?i)\b(another|second|separate|new|different|other)\s+(terminal|shell|console|tab|window|` +
-		`command (prompt|line))\b`,
-)
+		`command (prompt|line))\b`)
 
 // besides reports whether the text just above a command, below the command before it, sends it to a
 // second terminal.
@@ -83,8 +82,7 @@ func (s *told) toldServices() {
 		for _, part := range d.Parts {
 			cwd := path.Join(d.Cwd, part.Folder)
 			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) ||
-				s.natives.asideWhy(cwd) != "" ||
-				s.cover.By(part, cwd, 0) != "" {
+				s.natives.asideWhy(cwd) != "" || s.cover.By(part, cwd, 0) != "" {
 				continue
 			}
 			switch {
@@ -95,10 +93,8 @@ func (s *told) toldServices() {
 			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil &&
 				s.toldToServe(part, cwd, text, d.At.Line):
 				name := s.guessed(cwd).Name
-				s.Stack.Services = slices.DeleteFunc(
-					s.Stack.Services,
-					func(v stack.Service) bool { return v.Name == name },
-				)
+				s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
+					func(v stack.Service) bool { return v.Name == name })
 				s.toldService(d, part, cwd, false)
 			}
 		}
@@ -371,8 +367,7 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 		p = &stack.Project{Path: cwd}
 	}
 	v := stack.Serve{Command: s.cover.Told(p, part), At: d.At, Source: stack.FromReadme,
-		Env:    map[string]string{},
-		PortBy: stack.PortBy{Env: "PORT"}}
+		Env: map[string]string{}, PortBy: stack.PortBy{Env: "PORT"}}
 	for _, set := range part.Set {
 		key, value, _ := strings.Cut(set, "=")
 		v.Env[key] = value

@@ -211,8 +211,7 @@ var mayLast = expr.New(`^(dev(server)?|serve|server|start|watch|studio|preview|l
 func (s *told) servedBeside(p *stack.Project) *stack.Service {
 	for i := range s.Stack.Services {
 		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == p.Path &&
-			v.Manager != p.Manager &&
-			len(v.Ports) > 0 {
+			v.Manager != p.Manager && len(v.Ports) > 0 {
 			return v
 		}
 	}
@@ -288,8 +287,7 @@ func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool
 		// an interpreter with a file of the checkout, and what the file is to do
 		last := words[len(words)-1]
 		return ecosystem.IsProgram(words[0]) &&
-			named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) &&
-			named(last)
+			named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) && named(last)
 	case ecosystem.IsProgram(words[0]) || s.OfPackages(words, cwd):
 		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {
 			role stack.Role

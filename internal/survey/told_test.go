@@ -14,8 +14,7 @@ import (
 func TestAround(t *testing.T) {
 	t.Parallel()
 	text := readme.Read("README.md",
-		[]byte("http://localhost:4901\n\n```sh\nnpm start\n```\n\nIn another "+
-			"terminal:\n\n"+
+		[]byte("http://localhost:4901\n\n```sh\nnpm start\n```\n\nIn another terminal:\n\n"+
 			"    npm run lamp\n\nor http://localhost:4902\n"))
 	for _, c := range []struct {
 		line, before int
@@ -61,8 +60,7 @@ func TestToldRoles(t *testing.T) {
 func TestOtherWork(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"lint", "lint:fix", "test", "test-all", "db:studio", "db:reset",
-		"start:dev",
-		"format",
+		"start:dev", "format",
 		"type-check", "build", "build:prod", "deploy", "docs", "dev", "migration:new",
 		"docker-up"} {
 		if !otherWork.MatchString(name) {
@@ -70,8 +68,7 @@ func TestOtherWork(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"setup", "db:seed", "load_charts", "generate_secret_token",
-		"copy-flags", "init_db",
-		"import", "latest-tides", "contest"} {
+		"copy-flags", "init_db", "import", "latest-tides", "contest"} {
 		if otherWork.MatchString(name) {
 			t.Errorf("%s is taken for other work", name)
 		}
@@ -95,15 +92,13 @@ func TestProcessName(t *testing.T) {
 func TestCommandsApart(t *testing.T) {
 	t.Parallel()
 	for line, want := range map[string]string{"cd web && npm run x": "npm",
-		"exec ./tides -p 1":       "exec",
-		"export A=1; python x.py": "export"} {
+		"exec ./tides -p 1": "exec", "export A=1; python x.py": "export"} {
 		if got := firstWords(line); len(got) == 0 || got[0] != want {
 			t.Errorf("%s begins with %q, want %s", line, got, want)
 		}
 	}
 	for line, want := range map[string]bool{"bin/rails css:watch": true, "tailwind --watch": true,
-		"npm run watch":      true,
-		"node watchtower.js": false} {
+		"npm run watch": true, "node watchtower.js": false} {
 		if got := watchesFiles.MatchString(line); got != want {
 			t.Errorf("%s watches: %v", line, got)
 		}

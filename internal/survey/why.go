@@ -41,9 +41,7 @@ func (s *ports) testify() {
 			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.witnessAt(a.At, 0),
 				At: a.At}
 			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service,
-				func(u stack.Until) string {
-					return "until it is " + string(u)
-				}))
+				func(u stack.Until) string { return "until it is " + string(u) }))
 		}
 		if p := s.Stack.Project(v.Project, v.Manager); p != nil && v.Project != "" {
 			tell(s.managerClaims(p).Told(v.Name, "",
@@ -178,9 +176,8 @@ func Why(s *stack.Stack, name string) []stack.Claim {
 	port := address.PortOf(name)
 	about := map[string]bool{name: port == 0}
 	for _, v := range s.Services {
-		if port > 0 &&
-			slices.ContainsFunc(v.Ports,
-				func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
+		if port > 0 && slices.ContainsFunc(v.Ports,
+			func(p stack.Port) bool { return p.Host == port || p.Target == port }) {
 			about[v.Name] = true
 		}
 	}

@@ -13,8 +13,7 @@ import (
 func TestWitnessAt(t *testing.T) {
 	t.Parallel()
 	s := newSurveyor(fstest.MapFS{"README.md": {Data: []byte("on 4001")},
-		"package.json": {Data: []byte("vite")}},
-		Options{Root: "/ws"})
+		"package.json": {Data: []byte("vite")}}, Options{Root: "/ws"})
 	s.Instructions = []string{"README.md"}
 	s.Stack.EnvFiles = []stack.EnvFile{{Path: "api/.env", Template: "api/env.sample"}}
 	for file, want := range map[string]stack.Witness{"nharbor.toml": claim.Correction,
@@ -26,11 +25,9 @@ func TestWitnessAt(t *testing.T) {
 		".github/workflows/ci.yml":        claim.Workflow,
 		"api/env.sample":                  claim.Setting,
 		".env.local":                      claim.Setting, "Makefile": claim.Task,
-		"package.json":   claim.Manifest,
-		"go.mod":         claim.Manifest,
+		"package.json": claim.Manifest, "go.mod": claim.Manifest,
 		"pnpm-lock.yaml": claim.Lock, "src/main.py": claim.Code, "vite.config.ts": claim.Framework,
-		"config/application.yml": claim.Framework,
-		"":                       claim.Usage} {
+		"config/application.yml": claim.Framework, "": claim.Usage} {
 		if got := s.ports.witnessAt(stack.Place{File: file, Line: 1}, 0); got != want {
 			t.Errorf("%s is %q, want %q", file, got, want)
 		}
@@ -57,8 +54,7 @@ func TestTellPort(t *testing.T) {
 			[]string{"php", "-S", "127.0.0.1:4001"}},
 		"behind an option": {[]string{"x", "--port=5000"}, nil, []string{"x", "--port=4001"}},
 		"by the server's word": {[]string{"npm", "run", "dev"}, []string{"--", "--port", "{port}"},
-			[]string{"npm",
-				"run", "dev", "--", "--port", "4001"}},
+			[]string{"npm", "run", "dev", "--", "--port", "4001"}},
 		"no way to tell it": {[]string{"node", "x.js"}, nil, []string{"node", "x.js"}},
 		"another number": {[]string{"x", "--workers", "50001"}, nil,
 			[]string{"x", "--workers", "50001"}},

@@ -33,8 +33,7 @@ var summaries = []summary{
 		`incomplete), )*` +
 		`(?:(?P<passed>\d+) passed)?(?:,? (?P<total>\d+) total| \(\d+ assertions\))`), ""},
 	{"vitest", expr.New(`^\s*Tests\s+(?:(?P<failed>\d+) failed(?: \| )?)?(?:(?P<passed>\d+) passed)?(?: \|` +
-		` (?P<skipped>\d+) skipped)?` +
-		`.*\(\d+\)\s*$`), ""},
+		` (?P<skipped>\d+) skipped)?` + `.*\(\d+\)\s*$`), ""},
 	{"mocha, passing", expr.New(`^\s*(?P<passed>\d+) passing\b`), ""},
 	{"mocha, failing", expr.New(`^\s*(?P<failed>\d+) failing\b`), ""},
 	{"mocha, pending", expr.New(`^\s*(?P<skipped>\d+) pending\b`), ""},

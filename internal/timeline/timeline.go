@@ -88,8 +88,7 @@ func New(o *order.Order, last map[stack.NodeID]float64) *Timeline {
 	t := &Timeline{byID: map[stack.NodeID]*Row{}, expected: o.CriticalPath, Last: o.Estimate}
 	for i, n := range o.Nodes {
 		r := &Row{ID: n.ID, State: stack.Waiting, Begun: -1, Reached: -1, End: -1,
-			Last: last[n.ID], after: n.After,
-			place: i}
+			Last: last[n.ID], after: n.After, place: i}
 		t.Rows, t.byID[n.ID] = append(t.Rows, r), r
 	}
 	t.tell()

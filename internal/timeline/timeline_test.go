@@ -55,8 +55,7 @@ func TestCritical(t *testing.T) {
 	waits := func(id stack.NodeID) []stack.NodeID { return tl.Row(id).Waits }
 	for _, e := range []stack.Event{{T: 0, ID: "step:build:web", State: stack.Running},
 		{T: 0, ID: "service:db", State: stack.Starting}, {T: 1, ID: "service:db",
-			State: stack.IsUp},
-		{T: 1, ID: "service:api", State: stack.Starting}} {
+			State: stack.IsUp}, {T: 1, ID: "service:api", State: stack.Starting}} {
 		tl.Add(e)
 	}
 	if got := waits("service:web"); !slices.Equal(got, []stack.NodeID{"step:build:web"}) {
@@ -70,8 +69,7 @@ func TestCritical(t *testing.T) {
 	}
 	for _, e := range []stack.Event{{T: 2, ID: "service:api", State: stack.IsUp},
 		{T: 5, ID: "step:build:web", State: stack.Done}, {T: 5, ID: "service:web",
-			State: stack.Starting},
-		{T: 6, ID: "service:web", State: stack.IsUp}} {
+			State: stack.Starting}, {T: 6, ID: "service:web", State: stack.IsUp}} {
 		tl.Add(e)
 	}
 	tl.Settle(6.1)
@@ -93,8 +91,7 @@ func TestCritical(t *testing.T) {
 func FuzzAdd(f *testing.F) {
 	f.Add([]byte{0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 250, 99})
 	states := []stack.State{stack.Waiting, stack.Starting, stack.IsUp, stack.Running, stack.Quiet,
-		stack.Ended,
-		stack.Failed, stack.Stopped, stack.Skipped, stack.Done, stack.Unchanged}
+		stack.Ended, stack.Failed, stack.Stopped, stack.Skipped, stack.Done, stack.Unchanged}
 	ids := []stack.NodeID{"service:db", "step:build:web", "service:api", "service:web",
 		"service:new"}
 	f.Fuzz(func(t *testing.T, data []byte) {

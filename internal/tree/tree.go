@@ -136,8 +136,7 @@ type walker struct {
 // git on purpose.
 func Walk(fsys fs.FS, source func(dir, name string), checkouts ...stack.Checkout) (*Tree, error) {
 	w := &walker{fsys: fsys, checkouts: map[string]bool{}, tree: &Tree{fsys: fsys,
-		ByPath: map[string]ecosystem.Folder{}},
-		source: source}
+		ByPath: map[string]ecosystem.Folder{}}, source: source}
 	for _, c := range checkouts {
 		w.checkouts[c.Path] = true
 	}
@@ -181,8 +180,7 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 			return err
 		}
 		t.Remarks = append(t.Remarks, stack.Remark{Level: stack.Warning,
-			Code:   stack.CodeFolderUnreadable,
-			At:     stack.Place{File: dir},
+			Code: stack.CodeFolderUnreadable, At: stack.Place{File: dir},
 			Text:   "the folder can't be read: " + stack.Reason(err),
 			Remedy: "Give yourself the right to read it, if it matters."})
 		return nil
@@ -249,8 +247,7 @@ func (w *walker) folders(dir string, entries []fs.DirEntry, rules *ignores) []st
 		name := e.Name()
 		if !utf8.ValidString(name) {
 			w.tree.Remarks = append(w.tree.Remarks, stack.Remark{Level: stack.Note,
-				Code:   stack.CodeFolderNameInvalid,
-				At:     stack.Place{File: dir},
+				Code: stack.CodeFolderNameInvalid, At: stack.Place{File: dir},
 				Text:   "a folder here has a name that is not valid UTF-8; it is not looked at",
 				Remedy: "Rename it, if it matters."})
 			continue
@@ -404,8 +401,7 @@ func note(dir, name string, seeds bool) interest {
 		fallthrough
 	case ".rb", ".js", ".ts", ".mjs", ".py", ".php", ".sql", ".json", ".exs", ".csv":
 		if (strings.Contains(name, "eed") || strings.Contains(name, "ixture") ||
-			strings.Contains(name, "data")) &&
-			seedName.MatchString(name) || seeds {
+			strings.Contains(name, "data")) && seedName.MatchString(name) || seeds {
 			return seed
 		}
 	}
@@ -459,5 +455,4 @@ var Aside = expr.New(
 var OfTests = expr.New(
 	`(?i)(^|/)(tests?|testing|specs?|__tests__|_*mocks?_*|e2e|cypress|features|bench(marks?)?)/|` +
 		`[._-](test|spec|stories)\.[a-z]+$|` +
-		`(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`,
-)
+		`(^|/)test_[^/]*\.py$|_test\.(go|rb|py|exs)$|(^|/)(conftest|testing|noxfile|fabfile)\.py$`)

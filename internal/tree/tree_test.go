@@ -10,8 +10,7 @@ func TestIgnoreRules(t *testing.T) {
 	t.Parallel()
 	rules := (*ignores)(nil).with(".",
 		"# comment\n\n*.log\n!keep.log\n/top\nsub/dir\n**/deep\na/**/z\nonly/\n\\#odd\ntrail  "+
-			"\nb[ae]d\n").with("in",
-		"local\n!x.log\n")
+			"\nb[ae]d\n").with("in", "local\n!x.log\n")
 	for path, want := range map[string]bool{
 		"a.log": true, "d/e/a.log": true, "keep.log": false, "in/x.log": false,
 		"in/keep.log": false, "top": true,

@@ -15,10 +15,8 @@ var (
 	secretName = expr.New(
 		`(?i)(^|[_.-]|\b(?:pg|db|sql|mysql|redis|mongo|smtp|mail))(pass(word|wd|phrase)?|pwd|secrets?|token|` +
 			`credentials?|private[_-]?key|(api|access|secret|app|signing|encrypt(?:ion)?|crypt|` +
-			`cipher|master|fernet|license)[_-]?keys?|` +
-			`salt|pepper|dsn|` +
-			`encryption[_-](\w+[_-])?(key|salt)|` +
-			`jwt[_.-]?key)([_.-]|$)`)
+			`cipher|master|fernet|license)[_-]?keys?|` + `salt|pepper|dsn|` +
+			`encryption[_-](\w+[_-])?(key|salt)|` + `jwt[_.-]?key)([_.-]|$)`)
 	// secretParts are what every such name has in it; most names have none, and need no closer
 	// look.
 	secretParts = []string{"pass", "pwd", "secret", "token", "cred", "key", "salt", "pepper", "dsn"}
@@ -47,10 +45,9 @@ var carriers = []struct {
 	decode func(string) (string, error)
 }{
 	// RFC 3986, section 3.2.1; up to the last @ before the path.
-	{expr.New(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`),
-		func(p string) string {
-			return strings.TrimPrefix(url.UserPassword("", p).String(), ":")
-		}, url.PathUnescape},
+	{expr.New(`[a-zA-Z][a-zA-Z0-9+.-]*://[^/\s:@?#]*:([^/\s?#"']+)@`), func(p string) string {
+		return strings.TrimPrefix(url.UserPassword("", p).String(), ":")
+	}, url.PathUnescape},
 	// In the query of an address: RFC 3986, section 3.4.
 	{expr.New(`(?i)://[^\s?]*\?(?:[^\s#]*&)?(?:password|pwd)=([^&\s#]+)`), url.QueryEscape,
 		url.QueryUnescape},

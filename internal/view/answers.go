@@ -149,11 +149,9 @@ func because(n needs.Need) string {
 // Order shows the order with reasons.
 func (t *Text) Order(o *order.Order) {
 	if len(o.Nodes) == 0 {
-		t.Line(
-			"Nothing that could be launched was found, so that nothing is to be put in order. " +
-				"If you know how it is " +
-				"started, name it in nharbor.toml; to begin with a draft: nharbor survey --write",
-		)
+		t.Line("Nothing that could be launched was found, so that nothing is to be put in order. " +
+			"If you know how it is " +
+			"started, name it in nharbor.toml; to begin with a draft: nharbor survey --write")
 	}
 	for _, n := range o.Nodes {
 		fmt.Fprintf(t.Out, "%s  %s\n", Pad(n.Kind, len("service")), t.paint("1", n.ID.Title()))

@@ -27,8 +27,7 @@ func Ask(ctx context.Context, in io.Reader, out io.Writer, list []fill.Question)
 	plain := os.Getenv("TERM") == "dumb"
 	for i, q := range list {
 		input := huh.NewInput().Title(Washed(title(i, len(list), q))).Description(
-			Washed(describe(q, i, plain))).Value(
-			&answers[i]).Prompt("> ").
+			Washed(describe(q, i, plain))).Value(&answers[i]).Prompt("> ").
 			Validate(func(answer string) error {
 				_, err := q.Check(answer)
 				return err

@@ -40,8 +40,7 @@ func TestComposeReadsBack(t *testing.T) {
 			got, _ := compose.Section([]*compose.Value{again.Model}, section).MarshalJSON()
 			if !bytes.Equal(got, want) {
 				t.Errorf("%s, %s: shown as\n%s\nit reads back as\n%s\nnot as\n%s",
-					filepath.Base(dir), section, text,
-					got, want)
+					filepath.Base(dir), section, text, got, want)
 			}
 		}
 		read++

@@ -100,8 +100,7 @@ func (t *Text) Loud(p *fill.Plan) {
 		}
 		t.Blank()
 		t.Line("warning: git does not ignore %s, with secrets inside. Add to .gitignore: %s",
-			some(list),
-			strings.Join(names, ", "))
+			some(list), strings.Join(names, ", "))
 	}
 }
 
@@ -117,8 +116,7 @@ func some(list []string) string {
 func (t *Text) unknown(p *fill.Plan) {
 	for i, u := range p.Unknown {
 		t.Line("%s must be there (%s:%d)%s, and nothing says what it holds.", u.Path, u.At.File,
-			u.At.Line,
-			usedBy(u.Services))
+			u.At.Line, usedBy(u.Services))
 		if i == len(p.Unknown)-1 {
 			t.Line("  Ask who made the application; if it may be empty: touch %s", u.Path)
 		}
@@ -157,8 +155,7 @@ func usedBy(services []string) string {
 func (t *Text) Kept(list [][3]string, recipient string) {
 	if len(list) == 0 {
 		t.Line("The locker is empty. An issued secret that you give to nharbor fill is kept " +
-			"here, or by: nharbor " +
-			"locker put KEY")
+			"here, or by: nharbor locker put KEY")
 	} else {
 		rows := make([][]string, len(list))
 		for i, one := range list {

@@ -26,13 +26,11 @@ func (t *Text) Incoming(in *session.Incoming, root string) {
 			continue
 		}
 		t.Title(fmt.Sprintf("%s: %s from %s, %s", name, Count(len(a.Commits), "commit", "commits"),
-			a.Follows,
-			Count(len(a.Changes), "file", "files")))
+			a.Follows, Count(len(a.Changes), "file", "files")))
 		for i, c := range a.Commits {
 			if i == shownCommits {
 				t.Line("  and %d more: git -C %s log %s..%s", len(a.Commits)-i, shell.Word(a.Path),
-					short(a.From),
-					short(a.To))
+					short(a.From), short(a.To))
 				break
 			}
 			t.Line("  %s  %s  %s (%s)", c.Name, c.When.Format("2006-01-02"), c.Subject, c.Author)

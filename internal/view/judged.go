@@ -137,8 +137,7 @@ func (t *Text) Conclusion(c stack.Check) {
 		switch {
 		case c.Counts.Answering < c.Counts.Expected:
 			t.Line("Every port answers: %d services run, and %d of them %s a port.",
-				c.Counts.Running,
-				c.Counts.Answering, plural(c.Counts.Answering, "has", "have"))
+				c.Counts.Running, c.Counts.Answering, plural(c.Counts.Answering, "has", "have"))
 		case c.Counts.Expected == 1:
 			t.Line("Every port answers: the one service runs.")
 		default:

@@ -106,8 +106,7 @@ func (v *surveyed) count() {
 		levels[r.Level]++
 	}
 	v.Line("%s (%d in containers), %s, %s, %s.", Count(len(v.s.Services), "service", "services"),
-		containers,
-		Count(len(v.s.Projects), "project", "projects"), Count(len(v.s.ComposeFiles),
+		containers, Count(len(v.s.Projects), "project", "projects"), Count(len(v.s.ComposeFiles),
 			"compose file", "compose files"),
 		Count(len(v.s.EnvFiles), "settings file", "settings files"))
 	var noticed []string
@@ -244,8 +243,7 @@ func (v *surveyed) waits() {
 	if v.brief && len(edges) > someSettings {
 		v.left += len(edges)
 		v.Line("  %s between them, each with its reason: nharbor order, or drawn: nharbor order "+
-			"--draw order.svg",
-			Count(len(edges), "edge", "edges"))
+			"--draw order.svg", Count(len(edges), "edge", "edges"))
 		return
 	}
 	v.table(2, edges)

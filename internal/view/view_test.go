@@ -70,16 +70,14 @@ func TestLine(t *testing.T) {
 func TestTable(t *testing.T) {
 	t.Parallel()
 	rows := [][]string{{"web", "answers", "the front end of the whole thing"},
-		{"Ölmühle", "refuses", ""},
-		{"漢字", "silent", "x"}}
+		{"Ölmühle", "refuses", ""}, {"漢字", "silent", "x"}}
 	wide := "web      answers  the front end of the whole thing\nÖlmühle  refuses\n漢字     " +
 		"silent   x\n"
 	if got := screen(80, func(t *Text) { t.table(0, rows) }); got != wide {
 		t.Errorf("wide:\n%s", got)
 	}
 	narrow := "web      answers  the front end of the\n                  whole thing\nÖlmühle  " +
-		"refuses\n漢字  " +
-		"   silent   x\n"
+		"refuses\n漢字     silent   x\n"
 	if got := screen(42, func(t *Text) { t.table(0, rows) }); got != narrow {
 		t.Errorf("narrow:\n%s", got)
 	}
@@ -109,8 +107,7 @@ func TestFaults(t *testing.T) {
 	t.Parallel()
 	got := screen(80, func(t *Text) {
 		t.Faults(stack.Faults{{Text: "it broke", At: stack.Place{File: "a/b.yaml", Line: 3},
-			Column: 7,
-			Line:   "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
+			Column: 7, Line: "  key: \x1b]0;x", Remedy: "Mend it."}, {Text: "so did this"}})
 	})
 	want := "error: it broke\nwhere: a/b.yaml:3:7\n       key: ·]0;x\nnext:  Mend it.\n\nerror: " +
 		"so did this\n"
@@ -129,8 +126,7 @@ func TestEvent(t *testing.T) {
 			Text: "ended with code 1; it last said: no space left on device"}, 6)
 	})
 	want := "   12.4s  api     answering  http on 8081\n    3.0s  install web  running\n    " +
-		"3.0s  db      failed    " +
-		" ended with code 1; it last\n" + strings.Repeat(" ", 29) +
+		"3.0s  db      failed     ended with code 1; it last\n" + strings.Repeat(" ", 29) +
 		"said: no space left on device\n"
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
@@ -142,17 +138,15 @@ func planOf(t *testing.T) *fill.Plan {
 	t.Helper()
 	fsys := fstest.MapFS{"compose.yaml": {Data: []byte(
 		"services:\n  web: {image: x, env_file: .env}\n  db: {image: 'postgres:16', " +
-			"environment: {POSTGRES_PASSWORD: " +
-			"'${DB_PASSWORD}'}}\n")},
+			"environment: {POSTGRES_PASSWORD: '${DB_PASSWORD}'}}\n")},
 		".env.example": {Data: []byte(
 			"NAME=a-name-that-is-rather-long-and-does-not-fit-into-the-column-that-it-has\n" +
 				"DB_PASSWORD=\nURL=postgres://postgres:x@db/x\n# Get one at " +
 				"https://tides.example\nTIDE_TOKEN=\n")},
-		"config.php.example":    {Data: []byte("<?php return ['password' => 'change-me'];")},
-		"notes/.env.example":    {Data: []byte("A=1\n")},
-		"notes/.env":            {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},
-		"notes/package.json":    {Data: []byte("{}")},
-		"notes/unrelated.json5": {Data: []byte("")}}
+		"config.php.example": {Data: []byte("<?php return ['password' => 'change-me'];")},
+		"notes/.env.example": {Data: []byte("A=1\n")},
+		"notes/.env":         {Data: []byte("A=1\nA=2\nMY_SECRET=hidden-canary\n")},
+		"notes/package.json": {Data: []byte("{}")}, "notes/unrelated.json5": {Data: []byte("")}}
 	s, err := survey.Survey(fsys, survey.Options{Root: "/w"})
 	if err != nil {
 		t.Fatal(err)
@@ -175,11 +169,9 @@ func TestFill(t *testing.T) {
 		for _, want := range []string{".env from .env.example, not written: this is a dry run",
 			"NAME", "…",
 			"generated  (hidden)", "takes its password from DB_PASSWORD", "TIDE_TOKEN", "One " +
-				"value, several places",
-			"warning: stands on the lines 1, 2",
+				"value, several places", "warning: stands on the lines 1, 2",
 			"git does not ignore .env", "git -C notes rm --cached .env", "1 setting is still " +
-				"missing", "used by web",
-			"copied as it is"} {
+				"missing", "used by web", "copied as it is"} {
 			if !strings.Contains(strings.Join(strings.Fields(got), " "),
 				strings.Join(strings.Fields(want), " ")) {
 				t.Errorf("in %d columns it lacks %q:\n%s", width, want, got)
@@ -223,8 +215,7 @@ func TestDescribe(t *testing.T) {
 	}
 	if got := describe(fill.Question{URL: "https://tides.example"}, 0,
 		false); got != "Where: https://tides.example\n\nEnter takes it, or skips it if empty; "+
-		"ctrl+c leaves, and "+
-		"nothing is written." {
+		"ctrl+c leaves, and nothing is written." {
 		t.Errorf("one without a comment is described as %q", got)
 	}
 	if got := describe(fill.Question{Hint: "x"}, 0, true); got != "x" {
@@ -240,10 +231,8 @@ func TestNarrowScreens(t *testing.T) {
 		{Name: "timetable", Runs: stack.Container, Kind: stack.Once, Image: long,
 			At: stack.Place{File: "ferry-office/compose.yaml", Line: 24}},
 		{Name: "counter", Runs: stack.Native, Kind: stack.Lasting,
-			Command: []string{"npm", "run", "start"},
-			Ports: []stack.Port{{Host: 18080,
-				Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json",
-				Line: 10},
+			Command: []string{"npm", "run", "start"}, Ports: []stack.Port{{Host: 18080,
+				Target: 8080}}, At: stack.Place{File: "ferry-counter/package.json", Line: 10},
 			After: []stack.After{{Service: "timetable",
 				Reason: "ferry-counter/.env:4 points at it (OFFICE_URL)"}}},
 	}}
@@ -256,8 +245,7 @@ func TestNarrowScreens(t *testing.T) {
 		Check: stack.Check{Ports: []stack.PortCheck{{Service: "counter",
 			Address: "127.0.0.1:18080", Expected: "http", Verdict: stack.Refuses,
 			Cause:  "the process runs, but does not listen",
-			Remedy: "See what it says: nharbor logs counter"}}}},
-		0, true)
+			Remedy: "See what it says: nharbor logs counter"}}}}, 0, true)
 	narrow.LogLine(1.5, "step.install.ferry-counter", strings.Repeat("a line that goes on ", 9), 26)
 	for line := range strings.Lines(out.String()) {
 		if len(strings.TrimRight(line, "\n")) > 60 {
@@ -283,8 +271,7 @@ func TestChangedIsShown(t *testing.T) {
 		"Make it follow: nharbor restart a b": {Services: []string{"a", "b"},
 			Remedy: "nharbor restart a b"},
 		"to be done again: install web, migrate api\n": {Steps: []string{"install web",
-			"migrate api"},
-			Remedy: "nharbor restart"},
+			"migrate api"}, Remedy: "nharbor restart"},
 	} {
 		var out strings.Builder
 		(&Text{Out: &out, Width: 80}).Changed(&c)
@@ -338,16 +325,14 @@ func TestLargeSurvey(t *testing.T) {
 	}
 	some, all := shown(false), shown(true)
 	for _, want := range []string{"30 services (0 in containers), 30 projects",
-		"Noticed: 1 problem, 30 notes.", "s29 ",
-		"  p29", "e29 ", "90 rows are left out " +
+		"Noticed: 1 problem, 30 notes.", "s29 ", "  p29", "e29 ", "90 rows are left out " +
 			"here"} { // notes 30, projects 18, settings 20, open 7, done 15
 		if !strings.Contains(some, want) {
 			t.Errorf("%q is not in\n%s", want, some)
 		}
 	}
 	if strings.Index(some, "it can't run") > strings.Index(some, "Services") ||
-		strings.Contains(some, "e5 ") ||
-		strings.Contains(some, "  p40") {
+		strings.Contains(some, "e5 ") || strings.Contains(some, "  p40") {
 		t.Errorf("what matters is not first:\n%s", some)
 	}
 	if strings.Contains(all, "left out") || !strings.Contains(all, "do-28") ||

@@ -18,8 +18,7 @@ func TestVouch(t *testing.T) {
 			Detail: append(lines[:4:4], "runs: /a"),
 			At:     stack.Place{File: "compose.yaml", Line: 2}},
 		{ID: "service:rota", Shows: "container built from Dockerfile",
-			Detail: append(lines[:4:4], "runs: /b"),
-			New:    true},
+			Detail: append(lines[:4:4], "runs: /b"), New: true},
 		{ID: "service:mail", Shows: "mailpost", Detail: lines[:3], New: true, Changed: true},
 	})
 	const want = `office

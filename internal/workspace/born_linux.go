@@ -11,8 +11,7 @@ import (
 func born(dir string) string {
 	var st unix.Statx_t
 	if err := unix.Statx(unix.AT_FDCWD, dir, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_BTIME,
-		&st); err != nil ||
-		st.Mask&unix.STATX_BTIME == 0 {
+		&st); err != nil || st.Mask&unix.STATX_BTIME == 0 {
 		return ""
 	}
 	return fmt.Sprintf("%d.%09d", st.Btime.Sec, st.Btime.Nsec)

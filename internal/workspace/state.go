@@ -95,8 +95,7 @@ func Own(make bool) (string, error) {
 	}
 	if !private(dir) {
 		return "", fmt.Errorf("there is no place for what must be remembered: no home folder "+
-			"can be written to, and "+
-			"%s is not this user's alone", dir)
+			"can be written to, and %s is not this user's alone", dir)
 	}
 	return dir, nil
 }
@@ -115,12 +114,10 @@ func Displaced() string {
 			", until this machine is started anew"
 	case dir != usual:
 		return fmt.Sprintf("%s can't be written to and %s is another user's, so that what must "+
-			"be remembered lies "+
-			"in %s, until this machine is started anew", home, usual, dir)
+			"be remembered lies in %s, until this machine is started anew", home, usual, dir)
 	}
 	return fmt.Sprintf("%s can't be written to, so that what must be remembered lies in %s, "+
-		"until this machine is "+
-		"started anew", home, dir)
+		"until this machine is started anew", home, dir)
 }
 
 // canBeMade reports whether a folder is there and can be written to, or can be made.

@@ -30,8 +30,7 @@ func TestState(t *testing.T) {
 		ours bool
 	}{
 		"nothing is there": {func(*testing.T, string, string) {}, true},
-		"an empty folder is": {func(t *testing.T, _,
-			state string) {
+		"an empty folder is": {func(t *testing.T, _, state string) {
 			must(t, os.Mkdir(state, 0o755))
 		}, true},
 		"one that is ours": {func(t *testing.T, root, _ string) {
@@ -45,12 +44,10 @@ func TestState(t *testing.T) {
 			must(t, err)
 			must(t, os.Rename(filepath.Join(elsewhere, StateDir), state))
 		}, true},
-		"a file": {func(t *testing.T, _,
-			state string) {
+		"a file": {func(t *testing.T, _, state string) {
 			must(t, os.WriteFile(state, nil, 0o600))
 		}, false},
-		"a link to a folder": {func(t *testing.T, _,
-			state string) {
+		"a link to a folder": {func(t *testing.T, _, state string) {
 			must(t, os.Symlink(home, state))
 		}, false},
 		"a link to one that is ours": {func(t *testing.T, _, state string) {

@@ -162,8 +162,7 @@ func branches(f *ast.FuncDecl) (n int) {
 
 func (m *measures) print() {
 	fmt.Printf("lines without tests %d, of tests %d (%d %% of all), of comments %d (%d %%)\n",
-		m.lines, m.tests,
-		100*m.tests/(m.lines+m.tests), m.comments, 100*m.comments/m.lines)
+		m.lines, m.tests, 100*m.tests/(m.lines+m.tests), m.comments, 100*m.comments/m.lines)
 	fmt.Printf("lines of more than %d columns: %d\n", mostColumns, m.wide)
 	over := func(most int, of func(function) int) (out []function) {
 		for _, f := range m.functions {
@@ -177,9 +176,8 @@ func (m *measures) print() {
 	byBranches := func(f function) int { return f.branches }
 	far := over(farBranches, byBranches)
 	fmt.Printf("functions: %d; of more than %d branches %d, of more than %d %d, of more than %d "+
-		"lines %d\n",
-		len(m.functions), mostBranches, len(over(mostBranches,
-			byBranches)), farBranches, len(far), mostLines,
+		"lines %d\n", len(m.functions), mostBranches, len(over(mostBranches,
+		byBranches)), farBranches, len(far), mostLines,
 		len(over(mostLines, func(f function) int { return f.lines })))
 	for _, f := range far {
 		fmt.Printf("  %3d branches, %3d lines  %s\n", f.branches, f.lines, f.name)

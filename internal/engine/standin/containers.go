@@ -99,8 +99,7 @@ func (s *Server) box(name string) *box {
 
 // withBox hands the container that the path names to a handler.
 func (s *Server) withBox(f func(b *box, w http.ResponseWriter,
-	r *http.Request) error) func(http.ResponseWriter,
-	*http.Request) error {
+	r *http.Request) error) func(http.ResponseWriter, *http.Request) error {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		s.mu.Lock()
 		b := s.box(r.PathValue("id"))
@@ -190,8 +189,7 @@ func (s *Server) containerRoutes(handle router) {
 			if b.running() {
 				if r.URL.Query().Get("force") != "1" {
 					return &refusal{http.StatusConflict,
-						fmt.Sprintf("the container %s runs; it is removed by force only",
-							b.id)}
+						fmt.Sprintf("the container %s runs; it is removed by force only", b.id)}
 				}
 				b.kill()
 				b.wait()
@@ -230,9 +228,8 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 			fmt.Sprintf("the name %s belongs to the container %s", name, other.id)}
 	}
 	b := &box{server: s, id: newID(), name: name, config: req.Config, host: req.HostConfig,
-		image: img, made: created(),
-		networks: map[string][]string{},
-		places:   map[string]string{}, listening: map[int]listener{}, output: newOutput()}
+		image: img, made: created(), networks: map[string][]string{},
+		places: map[string]string{}, listening: map[int]listener{}, output: newOutput()}
 	b.dir = filepath.Join(s.dir, "containers", b.id[:12])
 	for target, file := range img.Files {
 		b.places[target] = file
@@ -306,8 +303,7 @@ func (b *box) held() []container.PortSummary {
 		for _, bound := range bindings {
 			if n, err := strconv.Atoi(bound.HostPort); err == nil {
 				out = append(out, container.PortSummary{PrivatePort: port.Num(),
-					PublicPort: uint16(n),
-					Type:       string(port.Proto())})
+					PublicPort: uint16(n), Type: string(port.Proto())})
 			}
 		}
 	}
@@ -351,8 +347,7 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 	file, ok := b.places[path.Clean(words[0])]
 	if !ok {
 		return nil, &refusal{http.StatusBadRequest,
-			fmt.Sprintf("the program %s was not found in the container",
-				words[0])}
+			fmt.Sprintf("the program %s was not found in the container", words[0])}
 	}
 	cmd := exec.Command(file, words[1:]...)
 	cmd.Args[0] = words[0]
@@ -362,11 +357,9 @@ func (b *box) program(words []string) (*exec.Cmd, error) {
 		return nil, err
 	}
 	cmd.Env = append(append([]string{"PATH=/usr/local/bin:/usr/bin:/bin", "HOSTNAME=" + b.id[:12],
-		"HOME=/"},
-		b.image.Env...), b.config.Env...)
+		"HOME=/"}, b.image.Env...), b.config.Env...)
 	cmd.Env = append(cmd.Env, inside.EnvSocket+"="+b.server.listener.Addr().String(),
-		inside.EnvContainer+"="+b.id,
-		inside.EnvPaths+"="+string(places))
+		inside.EnvContainer+"="+b.id, inside.EnvPaths+"="+string(places))
 	cmd.ExtraFiles = []*os.File{b.server.lifeEnd}
 	ownGroup(cmd)
 	return cmd, nil

@@ -149,8 +149,7 @@ func (s *Server) handler() http.Handler {
 	})
 	handle("GET /info", func(w http.ResponseWriter, r *http.Request) error {
 		return reply(w, http.StatusOK,
-			map[string]any{"Name": "stand-in", "ServerVersion": "stand-in",
-				"OSType": "linux"})
+			map[string]any{"Name": "stand-in", "ServerVersion": "stand-in", "OSType": "linux"})
 	})
 	s.imageRoutes(handle)
 	s.containerRoutes(handle)
@@ -341,8 +340,7 @@ func (s *Server) volumeRoutes(handle router) {
 		for _, b := range s.containers {
 			if b.uses(v.Name) {
 				return &refusal{http.StatusConflict,
-					fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name,
-						b.id)}
+					fmt.Sprintf("the container %[2]s uses the volume %[1]s", v.Name, b.id)}
 			}
 		}
 		delete(s.volumes, v.Name)
@@ -360,8 +358,7 @@ func (s *Server) volume(name string, labels map[string]string) (*volume.Volume, 
 	}
 	if !volumeName.MatchString(name) {
 		return nil, &refusal{http.StatusBadRequest,
-			fmt.Sprintf("%s has characters that a volume's name may not have",
-				name)}
+			fmt.Sprintf("%s has characters that a volume's name may not have", name)}
 	}
 	if v := s.volumes[name]; v != nil {
 		return v, nil

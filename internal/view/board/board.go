@@ -87,8 +87,7 @@ type Board struct {
 }
 
 // New makes the board of a launch that began at a time.
-func New(name string, t *timeline.Timeline, begun time.Time, does Does,
-	colour bool) *Board {
+func New(name string, t *timeline.Timeline, begun time.Time, does Does, colour bool) *Board {
 	b := &Board{Name: name, t: t, begun: begun, does: does, wide: 80, high: 24,
 		plain: view.PlainSigns(), colour: colour}
 	for _, r := range slices.Backward(t.Rows) { // the first service, or else the first row
@@ -267,8 +266,7 @@ func (b *Board) changes() []string {
 		what string
 		list []string
 	}{{"files", c.Files}, {"new commits in", c.Commits}, {"still running with the old settings",
-		c.Services},
-		{"to be done again", c.Steps}} {
+		c.Services}, {"to be done again", c.Steps}} {
 		if len(one.list) > 0 {
 			out = append(out, one.what+": "+strings.Join(one.list, ", "))
 		}
@@ -388,8 +386,7 @@ func (b *Board) head(now float64) string {
 	}
 	c := b.check.Counts
 	out := fmt.Sprintf("%s%d of %s run, %d answer", name, c.Running,
-		view.Count(c.Expected, "service", "services"),
-		c.Answering)
+		view.Count(c.Expected, "service", "services"), c.Answering)
 	if b.check.Answers {
 		out = name + "all is as it should be: " + view.Count(c.Expected, "service", "services")
 	}
@@ -504,8 +501,7 @@ func (b *Board) row(r *timeline.Row, c boardColumns, p *picture.Picture) string 
 func (b *Board) portWords(r *timeline.Row) string {
 	name, isService := r.ID.Service()
 	if !isService || r.State == stack.Waiting || r.State == stack.Starting ||
-		r.State == stack.Failed ||
-		r.State == stack.Skipped {
+		r.State == stack.Failed || r.State == stack.Skipped {
 		p := picture.Picture{Now: time.Since(b.begun).Seconds()}
 		if b.t.Took > 0 && r.Since > b.t.Took {
 			return view.Clean(r.Text)
@@ -594,8 +590,7 @@ func (b *Board) paneLines(p *picture.Picture) (title string, lines []string) {
 
 // boardKeys are the keys and what they do, the most needed first.
 var boardKeys = []string{"q leave", "r restart", "x stop", "s start", "d diagnose", "o open",
-	"/ rows", "f find",
-	"c copy address", "w what changed", "esc all"}
+	"/ rows", "f find", "c copy address", "w what changed", "esc all"}
 
 // keys are as many of them as fit.
 func (b *Board) keys(p *picture.Picture) string {

@@ -72,11 +72,8 @@ var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[a-z]")
 func TestBoardFits(t *testing.T) {
 	t.Parallel()
 	names := map[string]func(i int) string{
-		"short": func(i int) string { return fmt.Sprintf("s%d", i) },
-		"long": func(i int) string {
-			return fmt.Sprintf("%d-%s", i,
-				strings.Repeat("quay", 50))
-		},
+		"short":   func(i int) string { return fmt.Sprintf("s%d", i) },
+		"long":    func(i int) string { return fmt.Sprintf("%d-%s", i, strings.Repeat("quay", 50)) },
 		"wide":    func(i int) string { return fmt.Sprintf("港口服务%d", i) },
 		"hebrew":  func(i int) string { return fmt.Sprintf("נמל%d", i) },
 		"hostile": func(i int) string { return fmt.Sprintf("\x1b[2J\u202egnp%d\n", i) },
@@ -110,8 +107,7 @@ func TestBoardFits(t *testing.T) {
 // press gives a board keys, by their names.
 func press(b *Board, keys ...string) {
 	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "down": tea.KeyDown,
-		"up":  tea.KeyUp,
-		"end": tea.KeyEnd, "backspace": tea.KeyBackspace}
+		"up": tea.KeyUp, "end": tea.KeyEnd, "backspace": tea.KeyBackspace}
 	for _, k := range keys {
 		if code, ok := special[k]; ok {
 			b.Update(tea.KeyPressMsg{Code: code})

@@ -121,8 +121,7 @@ func orderSVG(o *order.Order, t *timeline.Timeline, alone bool) string {
 		}
 	}
 	fmt.Fprintf(&out, `<text class="small" x="%d" y="%.0f">%s</text>`+"\n</svg>\n", margin,
-		height-margin,
-		html.EscapeString(caption))
+		height-margin, html.EscapeString(caption))
 	return out.String()
 }
 
@@ -141,8 +140,7 @@ func drawBox(out *strings.Builder, b *box, on bool, t *timeline.Timeline) {
 	}
 	fmt.Fprintf(out, `<rect class="%s" x="%.1f" y="%.1f" width="%.1f" height="%.1f" rx="%.0f"/><text x="%.1f" `+
 		`y="%.1f" text-anchor="middle">%s</text>`+"\n", class, b.x, b.y, b.w, b.h, round,
-		b.x+b.w/2, y,
-		html.EscapeString(view.Clean(b.node.ID.Title())))
+		b.x+b.w/2, y, html.EscapeString(view.Clean(b.node.ID.Title())))
 	if below != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="middle">%s</text>`+"\n", b.x+b.w/2,
 			b.middle()+12, html.EscapeString(below))
@@ -205,8 +203,7 @@ func curve(out *strings.Builder, e *edge, on bool) {
 		html.EscapeString(view.Clean(e.Reason)), tip, e.to.x, end)
 	if label := e.label(); label != "" {
 		fmt.Fprintf(out, `<text class="small" x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n",
-			e.to.x-12, end-3,
-			html.EscapeString(label))
+			e.to.x-12, end-3, html.EscapeString(label))
 	}
 }
 

@@ -23,8 +23,7 @@ func graph(text string, critical ...stack.NodeID) *order.Order {
 		case f[0] == "<":
 			n := &o.Nodes[len(o.Nodes)-1]
 			n.After = append(n.After, order.Edge{ID: stack.NodeID(f[1]), Until: stack.Until(f[2]),
-				Because: f[3],
-				Reason:  "a <reason> & \"more\""})
+				Because: f[3], Reason: "a <reason> & \"more\""})
 		default:
 			n := order.Node{Kind: f[0], ID: stack.NodeID(f[0] + ":" + f[2])}
 			fmt.Sscan(f[1], &n.Rank)
@@ -72,8 +71,7 @@ func TestSVG(t *testing.T) {
 		}
 	}
 	for kind, want := range map[string]int{"rect box on": 2, "rect box": 2, "path edge on": 1,
-		"path edge": 2,
-		"path tip":  2, "path tip ontip": 1} {
+		"path edge": 2, "path tip": 2, "path tip ontip": 1} {
 		if kinds[kind] != want {
 			t.Errorf("%d times %s, want %d", kinds[kind], kind, want)
 		}
@@ -138,8 +136,7 @@ func TestDrawnAsText(t *testing.T) {
 			`"step:install:web" [label="install web", shape=ellipse];`, "style=dashed"},
 		"a.gv": {"digraph"},
 		"a.mmd": {"flowchart LR", `n0["db"]`, `n1("install web")`, "n0 ==>|answering| n2",
-			"n1 -.->|finished| n3",
-			"web#lt;1#gt;"},
+			"n1 -.->|finished| n3", "web#lt;1#gt;"},
 	} {
 		got, ok := Draw(o, nil, file)
 		for _, w := range want {

@@ -136,9 +136,7 @@ func ShowOrder(t *view.Text, o *order.Order, tl *timeline.Timeline) {
 	lines, ok := OrderPicture(o, tl, t.Width-1, view.PlainSigns())
 	if !ok {
 		t.Line("The lines between so many do not fit into %d columns. Draw it into a file: "+
-			"nharbor order --draw "+
-			"order.svg",
-			t.Width)
+			"nharbor order --draw order.svg", t.Width)
 		return
 	}
 	for _, line := range lines {
@@ -150,7 +148,6 @@ func ShowOrder(t *view.Text, o *order.Order, tl *timeline.Timeline) {
 		s = plainLanes
 	}
 	t.Line("A line leads down from each to those that wait for it; %s points at them, and %s is "+
-		"along the critical "+
-		"path.", s.tip, s.heavy.down)
+		"along the critical path.", s.tip, s.heavy.down)
 	t.Line("Reasons: nharbor order")
 }

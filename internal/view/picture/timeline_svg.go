@@ -69,8 +69,7 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 		y := top + float64(i*rowHeight) + rowHeight/2
 		drawRow(&out, r, t, x, y, now, span)
 		fmt.Fprintf(&out, `<text x="%.1f" y="%.1f" text-anchor="end">%s</text>`+"\n", left-10,
-			y+4.5,
-			html.EscapeString(view.Cut(view.Clean(r.ID.Title()), 34)))
+			y+4.5, html.EscapeString(view.Cut(view.Clean(r.ID.Title()), 34)))
 		note := p.Note(r, t)
 		fmt.Fprintf(&out, `<text class="small" x="%.1f" y="%.1f">%s<title>%s</title></text>`+"\n",
 			left+barsWide+12, y+4, html.EscapeString(view.Cut(note, 54)), html.EscapeString(note))
@@ -93,8 +92,7 @@ func stepOf(span, pixels float64) float64 {
 }
 
 func drawRow(out *strings.Builder, r *timeline.Row, t *timeline.Timeline, x func(float64) float64,
-	y, now,
-	span float64) {
+	y, now, span float64) {
 	for _, part := range r.Parts {
 		to := part.To
 		if to < 0 {

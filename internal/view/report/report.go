@@ -74,8 +74,7 @@ type part struct {
 
 func dataOf(r *session.Report) *page {
 	d := &page{Name: r.Name, Made: r.Made.Format("2 January 2006, 15:04"), Version: r.Version,
-		Open: r.Check.Open,
-		Well: r.Check.Answers}
+		Open: r.Check.Open, Well: r.Check.Answers}
 	d.verdict(r)
 	for _, c := range r.Stack.Checkouts {
 		d.Checkouts = append(d.Checkouts, checkoutLine(c, r.Name))
@@ -100,46 +99,41 @@ func dataOf(r *session.Report) *page {
 		p := picture.Picture{Now: now(r), Width: 110}
 		brief, rest := picture.Brief(r.Timeline, 40)
 		add(part{ID: "timeline", Title: "How the launch went",
-			SVG: template.HTML(picture.TimelinePart(r.Timeline, now(r))), text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" +
-				p.Legend()})
+			SVG:  template.HTML(picture.TimelinePart(r.Timeline, now(r))),
+			text: strings.Join(p.Lines(brief), "\n") + "\n" + rest + "\n\n" + p.Legend()})
 		add(part{ID: "done", Title: "What was done",
-			Head: []string{"step or service", "command or image", "how it " +
-				"went",
+			Head: []string{"step or service", "command or image", "how it went",
 				"last time", ""}, Rows: doneRows(r)})
 	}
 	if len(r.Order.Nodes) > 0 {
 		add(part{ID: "order", Title: "What starts after what",
-			SVG: template.HTML(picture.OrderPart(r.Order, r.Timeline)), text: "```mermaid\n" + picture.Mermaid(r.Order, r.Timeline) + "```"})
+			SVG:  template.HTML(picture.OrderPart(r.Order, r.Timeline)),
+			text: "```mermaid\n" + picture.Mermaid(r.Order, r.Timeline) + "```"})
 	}
 	add(part{ID: "services", Title: "Services",
-		Head: []string{"service", "runs", "what", "ports", "read at"},
-		Rows: serviceRows(r.Stack)})
+		Head: []string{"service", "runs", "what", "ports", "read at"}, Rows: serviceRows(r.Stack)})
 	add(part{ID: "waits", Title: "Why one waits for the other",
 		Head: []string{"service", "waits for", "until it is",
 			"because", "read at"}, Rows: waitRows(r.Stack)})
 	add(part{ID: "projects", Title: "Projects",
-		Head: []string{"folder", "manager", "steps", "read at"},
-		Rows: projectRows(r.Stack)})
+		Head: []string{"folder", "manager", "steps", "read at"}, Rows: projectRows(r.Stack)})
 	add(part{ID: "settings", Title: "Settings files", Head: []string{"file", "made from", "has",
 		"holds its own value of"}, Rows: settingsRows(r.Settings)})
 	lacks, has := needRows(r.Needs)
 	add(part{ID: "lacks", Title: "What this machine lacks",
-		Head: []string{"", "what", "wanted", "found", "remedy"},
-		Rows: lacks})
+		Head: []string{"", "what", "wanted", "found", "remedy"}, Rows: lacks})
 	add(part{ID: "has", Title: "What it needs and has", Head: []string{"what", "found", "wanted"},
 		Rows: has})
 	add(part{ID: "remarks", Title: "Remarks", Head: []string{"", "what", "where", "what to do"},
 		Rows: remarkRows(r.Stack.Remarks)})
 	add(part{ID: "readme", Title: "What the README asks for",
-		Head: []string{"where", "command", "who does it"},
-		Rows: readmeRows(r.Stack.Readme)})
+		Head: []string{"where", "command", "who does it"}, Rows: readmeRows(r.Stack.Readme)})
 	lead := "Command by command, in the order of the launch. With this program: nharbor clone, " +
 		"then nharbor launch."
 	if slices.ContainsFunc(r.Stack.Services,
 		func(v stack.Service) bool { return v.Runs == stack.Container }) {
 		lead += " Containers get here what they hardly run without; whatever else their compose " +
-			"file asks for " +
-			"stands there."
+			"file asks for stands there."
 	}
 	add(part{ID: "by-hand", Title: "How to do it by hand", Lead: lead, ByHand: r.ByHand})
 	var machine [][]string
@@ -169,8 +163,7 @@ func checkoutLine(c stack.Checkout, root string) string {
 		line = root
 	}
 	for _, more := range [][2]string{{" from ", c.Address}, {", branch ", c.Branch},
-		{", tag ", c.Tag},
-		{", commit ", c.Commit[:min(8, len(c.Commit))]}} {
+		{", tag ", c.Tag}, {", commit ", c.Commit[:min(8, len(c.Commit))]}} {
 		if more[1] != "" {
 			line += more[0] + more[1]
 		}
@@ -191,8 +184,7 @@ func portRows(ports []stack.PortCheck) (rows [][]string) {
 			says += fmt.Sprintf(", %.0f ms", p.LatencyMs)
 		}
 		rows = append(rows, []string{p.Service, p.URL(), string(p.Verdict),
-			strings.Trim(says, ", "),
-			view.Sentences(p.Cause, p.Remedy)})
+			strings.Trim(says, ", "), view.Sentences(p.Cause, p.Remedy)})
 	}
 	return rows
 }
@@ -327,8 +319,7 @@ func (d *page) verdict(r *session.Report) {
 	}
 	if t := r.Timeline; t != nil && t.Took > 0 {
 		d.Sub = fmt.Sprintf("Launched on %s; after %s everything had settled.",
-			r.Started.Format("2 January 2006, 15:04"),
-			view.Seconds(t.Took))
+			r.Started.Format("2 January 2006, 15:04"), view.Seconds(t.Took))
 	}
 }
 
@@ -379,8 +370,7 @@ func markdown(r *session.Report, d *page) string {
 // markdownSigns has all that means something in a line of Markdown, a backslash first of all: one
 // in front of another sign would take the escape away.
 var markdownSigns = strings.NewReplacer(`\`, `\\`, "\n", " ", "\r", " ", "|", `\|`, "<", "&lt;",
-	">", "&gt;", "&",
-	"&amp;",
+	">", "&gt;", "&", "&amp;",
 	"`", "\\`", "*", `\*`, "_", `\_`, "[", `\[`, "]", `\]`, "!", `\!`, "#", `\#`, "~", `\~`)
 
 // inCell is a text as it can stand in a line of Markdown, as text.

@@ -31,8 +31,7 @@ func handedOn(count int) *session.Report {
 			other := fmt.Sprintf("service-%d", i-k*7)
 			reason := fmt.Sprintf("services/%d/.env.example:%d points at it", i, k)
 			v.After = append(v.After, stack.After{Service: other, Until: stack.Answering,
-				Because: stack.Inferred,
-				Reason:  reason, At: at})
+				Because: stack.Inferred, Reason: reason, At: at})
 			n.After = append(n.After, order.Edge{ID: stack.ServiceNode(other),
 				Until: stack.Answering, Reason: reason})
 			n.Rank = i / 7
@@ -41,8 +40,7 @@ func handedOn(count int) *session.Report {
 		l.Events = append(l.Events, stack.Event{T: float64(i) / 2, ID: n.ID, State: stack.Starting},
 			stack.Event{T: float64(i), ID: n.ID, State: stack.IsUp})
 		r.Check.Ports = append(r.Check.Ports,
-			stack.PortCheck{Service: name, Address: fmt.Sprintf("127.0.0.1:%d",
-				4000+i),
+			stack.PortCheck{Service: name, Address: fmt.Sprintf("127.0.0.1:%d", 4000+i),
 				Expected: "http", Verdict: stack.Answers, Speaks: "http", Status: 200})
 		s.Remarks = append(s.Remarks,
 			stack.Remark{Level: stack.Note, Text: "of " + name + " something is worth a word",
