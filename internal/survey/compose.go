@@ -29,81 +29,16 @@ type composes struct {
 // compose reads the compose files that are active: those at the top of the workspace and of each
 // checkout, or that its READMEs start; where there are none, the one that lies highest.
 func (s *composes) compose() {
-	var sets []composeSet
-	for _, top := range s.Tops() {
-		if c, ok := s.chosen(top); ok &&
-			!slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
-			sets = append(sets, c)
-		}
-	}
-	if len(sets) == 0 {
-		for _, file := range s.Tree.Compose { // its own README may start it
-			if told := s.told(path.Dir(file)); len(told) > 0 &&
-				!tree.Aside.MatchString(path.Dir(file)) {
-				sets = append(sets, told[0])
-				break
-			}
-		}
-	}
-	if len(sets) == 0 && len(s.Tree.Compose) > 0 {
-		for _, file := range s.Tree.Compose {
-			dir := path.Dir(file)
-			if c := (composeSet{dir: dir}); !ofDevContainer(file) && !tree.Aside.MatchString(dir) &&
-				s.HasCompose(dir) && s.ofApplication(c) {
-				sets = append(sets, c)
-				break
-			}
-		}
-	}
+	sets := s.sets()
 	active := map[string]bool{}
-	for _, c := range sets {
-		dir := c.dir
-		if c.named() {
-			s.Remark(stack.Note, stack.CodeComposeTold, c.at, fmt.Sprintf(
-				"%s starts %s, and so does a launch", path.Base(c.at.File),
-				strings.Join(c.files, " with ")),
-				"For another one, name it in COMPOSE_FILE, in the shell or in the .env file "+
-					"beside it.")
-		}
-		p, err := s.Compose(c.dir, c.files)
-		if err != nil {
-			files := c.files
-			if !c.named() {
-				files = compose.Find(s.Files, dir, s.Lookup(dir))
-			}
-			for _, f := range files {
-				active[f] = true
-			}
-			s.Faults = append(s.Faults, stack.AllFaults(err)...)
-			if p == nil {
-				continue
-			}
-		}
-		for _, u := range p.Unset {
-			u.File = path.Join(dir, ".env")
-			if u.Required && !slices.ContainsFunc(s.Stack.Variables, func(o stack.Variable) bool {
-				return o.Required && o.Name == u.Name && o.File == u.File
-			}) {
-				s.Remark(stack.Warning, stack.CodeComposeVariableRequired, u.At,
-					fmt.Sprintf("this can't be used without %s, which nothing gives yet", u.Name),
-					fmt.Sprintf(
-						"nharbor fill puts it into %s: it makes up secrets, and asks for what "+
-							"only a person knows.", u.File))
-			}
-			s.Stack.Variables = append(s.Stack.Variables, u)
-		}
-		for _, f := range slices.Concat(p.Files, p.Included) {
-			active[f] = true
-		}
-		s.composed = append(s.composed, p)
-	}
-	listed := slices.Clone(s.Tree.Compose)
 	by := "" // the file that starts other compose files
 	for _, c := range sets {
 		if c.named() {
 			by = path.Base(c.at.File)
 		}
+		s.load(c, active)
 	}
+	listed := slices.Clone(s.Tree.Compose)
 	for _, f := range slices.Sorted(maps.Keys(active)) {
 		if !slices.Contains(listed, f) {
 			listed = append(listed, f)
@@ -122,6 +57,81 @@ func (s *composes) compose() {
 			s.Stack.ComposeFiles = append(s.Stack.ComposeFiles, stack.ComposeFile{Path: f})
 		}
 	}
+}
+
+// sets are the compose files that are meant together: of each top or, where there are none, of the
+// first folder whose own README starts them, else of the first that belongs to the application.
+func (s *composes) sets() (sets []composeSet) {
+	for _, top := range s.Tops() {
+		if c, ok := s.chosen(top); ok &&
+			!slices.ContainsFunc(sets, func(o composeSet) bool { return o.dir == c.dir }) {
+			sets = append(sets, c)
+		}
+	}
+	if len(sets) > 0 {
+		return sets
+	}
+	for _, file := range s.Tree.Compose {
+		dir := path.Dir(file)
+		if told := s.told(dir); len(told) > 0 && !tree.Aside.MatchString(dir) {
+			return told[:1]
+		}
+	}
+	for _, file := range s.Tree.Compose {
+		dir := path.Dir(file)
+		c := composeSet{dir: dir}
+		if !ofDevContainer(file) && !tree.Aside.MatchString(dir) && s.HasCompose(dir) &&
+			s.ofApplication(c) {
+			return []composeSet{c}
+		}
+	}
+	return nil
+}
+
+// load reads one set, and says which files are active by it.
+func (s *composes) load(c composeSet, active map[string]bool) {
+	if c.named() {
+		s.Remark(stack.Note, stack.CodeComposeTold, c.at, fmt.Sprintf(
+			"%s starts %s, and so does a launch", path.Base(c.at.File),
+			strings.Join(c.files, " with ")),
+			"For another one, name it in COMPOSE_FILE, in the shell or in the .env file "+
+				"beside it.")
+	}
+	p, err := s.Compose(c.dir, c.files)
+	if err != nil {
+		files := c.files
+		if !c.named() {
+			files = compose.Find(s.Files, c.dir, s.Lookup(c.dir))
+		}
+		for _, f := range files {
+			active[f] = true
+		}
+		s.Faults = append(s.Faults, stack.AllFaults(err)...)
+	}
+	if p == nil {
+		return
+	}
+	for _, u := range p.Unset {
+		u.File = path.Join(c.dir, ".env")
+		s.unset(u)
+	}
+	for _, f := range slices.Concat(p.Files, p.Included) {
+		active[f] = true
+	}
+	s.composed = append(s.composed, p)
+}
+
+// unset keeps a variable that nothing gives yet, and says so once of one that is needed.
+func (s *composes) unset(u stack.Variable) {
+	if u.Required && !slices.ContainsFunc(s.Stack.Variables, func(o stack.Variable) bool {
+		return o.Required && o.Name == u.Name && o.File == u.File
+	}) {
+		s.Remark(stack.Warning, stack.CodeComposeVariableRequired, u.At,
+			fmt.Sprintf("this can't be used without %s, which nothing gives yet", u.Name),
+			fmt.Sprintf("nharbor fill puts it into %s: it makes up secrets, and asks for what "+
+				"only a person knows.", u.File))
+	}
+	s.Stack.Variables = append(s.Stack.Variables, u)
 }
 
 // composeFilesNamed are the files that READMEs and task files call the compose command with, by

@@ -15,6 +15,7 @@ import (
 
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
 	"nimbleharbor/internal/stack"
@@ -63,6 +64,7 @@ type serviceFix struct {
 	After     []string          `toml:"after"`
 	EveryTime *bool             `toml:"every-time"`
 	Restart   *bool             `toml:"restart"`
+	name      string
 	at        stack.Place
 	own       map[string]stack.Place // where the keys stand that the lower of two files says
 }
@@ -164,143 +166,197 @@ var correctionKeys = map[string][]string{
 		"every-time", "restart"},
 }
 
+// wrong tells what is wrong with a cause, and what to do; both empty if nothing is.
+func (cause *ownCause) wrong(name string) (text, remedy string) {
+	if cause.Line == "" || cause.Says == "" {
+		return fmt.Sprintf("the cause %s lacks its line or what it says", name),
+			`Write line = "an expression for a line of a log" and says = "what it means".`
+	}
+	if _, err := regexp.Compile(cause.Line); err != nil {
+		return fmt.Sprintf("the line of the cause %s is no expression: %v", name, err), "Correct it."
+	}
+	return "", ""
+}
+
 func parseCorrections(name string, data []byte) (*corrections, error) {
 	var c corrections
 	if err := reading.TOML(data); err != nil {
 		return nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-			At: stack.Place{File: name}, Text: "the file is not read: " +
-				err.Error(), Remedy: "Leave out what corrects nothing."}
+			At: stack.Place{File: name}, Text: "the file is not read: " + err.Error(),
+			Remedy: "Leave out what corrects nothing."}
 	}
+	file := &correctionsFile{name: name, lines: strings.Split(string(data), "\n")}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(&c)
-	var strict *toml.StrictMissingError
-	var wrong *toml.DecodeError
-	lines := strings.Split(string(data), "\n")
-	fault := func(line, column int, text, remedy string) *stack.Fault {
-		f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-			At: stack.Place{File: name, Line: line}, Column: column, Text: text, Remedy: remedy}
-		if line >= 1 && line <= len(lines) {
-			f.Line = values.Excerpt(strings.TrimRight(lines[line-1], "\r"))
-		}
-		return f
-	}
-	switch {
-	case errors.As(err, &strict):
-		var faults stack.Faults
-		for i := range strict.Errors {
-			e := &strict.Errors[i]
-			line, column := e.Position()
-			key := e.Key()
-			table := ""
-			if len(key) > 2 {
-				table = key[0]
-			}
-			last := key[len(key)-1]
-			if len(key) == 1 || correctionKeys[key[0]] == nil {
-				last, table = key[0], ""
-			}
-			known := correctionKeys[table]
-			remedy := "Known here are: " + strings.Join(known, ", ") + "."
-			if near := spelling.Nearest(last, known, 3); near != "" {
-				remedy = fmt.Sprintf("Did you mean %s? %s", near, remedy)
-			}
-			faults = append(faults, fault(line, column,
-				fmt.Sprintf("the key %s is not known", last), remedy))
-		}
-		return nil, faults
-	case errors.As(err, &wrong):
-		line, column := wrong.Position()
-		return nil, fault(line, column,
-			"the file is not right: "+strings.TrimPrefix(wrong.Error(), "toml: "),
-			"Correct it at this place.")
-	case err != nil:
-		return nil, fault(1, 0, "the file is not right: "+strings.TrimPrefix(err.Error(),
-			"toml: "), "Correct it.")
-	}
-	at := func(table, key string) stack.Place {
-		for i, l := range lines {
-			l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
-			for _, form := range []string{"[" + table + "." + key + "]", `[` + table + `."` + key +
-				`"]`, "[" + table + ".'" + key + "']", "[" + table + "." + key + "."} {
-				if strings.HasPrefix(l, form) {
-					return stack.Place{File: name, Line: i + 1}
-				}
-			}
-		}
-		return stack.Place{File: name, Line: 1}
+	if err != nil {
+		return nil, file.notRead(err)
 	}
 	for k, fix := range c.Project {
-		fix.at = at("project", k)
+		fix.at = file.at("project", k)
 		c.Project[k] = fix
 	}
 	for k, fix := range c.Step {
-		fix.at = at("step", k)
+		fix.at = file.at("step", k)
 		if _, err := wordsOf(fix.Command); err != nil {
-			return nil, fault(fix.at.Line, 0, fmt.Sprintf("the command of the step %s %v", k, err),
-				`Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`)
+			return nil, file.fault(fix.at.Line, 0,
+				fmt.Sprintf("the command of the step %s %v", k, err), writeCommand)
 		}
 		c.Step[k] = fix
 	}
 	for k, fix := range c.Service {
-		fix.at = at("service", k)
-		var text, remedy string
-		switch _, err := wordsOf(fix.Command); {
-		case err != nil:
-			text, remedy = fmt.Sprintf("the command of %s %v", k, err),
-				`Write it as a line, command = "npm run x", or as words, command = ["npm", "run", "x"].`
-		case fix.Runs != nil && *fix.Runs != stack.Native && *fix.Runs != stack.Container:
-			text, remedy = fmt.Sprintf("%s can't run %q", k,
-				*fix.Runs), `runs is "native" or "container".`
-		case fix.Kind != nil && *fix.Kind != stack.Lasting && *fix.Kind != stack.Once:
-			text, remedy = fmt.Sprintf("%s can't be of the kind %q", k,
-				*fix.Kind), `kind is "lasting" or "once".`
-		case fix.Port != nil && (*fix.Port < 1 || *fix.Port > 65535):
-			text, remedy = fmt.Sprintf("%d is no port",
-				*fix.Port), "A port is a number from 1 to 65535."
-		case fix.Speaks != nil && !slices.Contains(protocol.Names(), *fix.Speaks):
-			text, remedy = fmt.Sprintf("%s can't speak %q: that protocol is not known", k,
-				*fix.Speaks),
-				"Known are: "+strings.Join(protocol.Names(), ", ")+`. For any other: "tcp".`
-		case fix.Folder != nil && (path.IsAbs(*fix.Folder) ||
-			!fs.ValidPath(path.Clean(*fix.Folder))):
-			text, remedy = fmt.Sprintf("the folder %s leaves the workspace", *fix.Folder),
-				"Name a folder relative to the workspace."
-		}
-		for _, a := range fix.After {
-			if _, _, err := afterOf(a); err != nil && text == "" {
-				text, remedy = fmt.Sprintf("after: %v", err),
-					`Write after = ["db", "setup finished"]: a service, and how far it must be: begun, answering or `+
-						`finished.`
-			}
-		}
-		if text != "" {
-			return nil, fault(fix.at.Line, 0, text, remedy)
+		fix.at = file.at("service", k)
+		fix.name = k
+		if r := rule.First(serviceFaults, &fix); r != nil {
+			text, remedy := r.Then(&fix)
+			return nil, file.fault(fix.at.Line, 0, text, remedy)
 		}
 		c.Service[k] = fix
 	}
 	for k, check := range c.Check {
-		check.at = at("check", k)
+		check.at = file.at("check", k)
 		if text, remedy := check.wrong(k); text != "" {
-			return nil, fault(check.at.Line, 0, text, remedy)
+			return nil, file.fault(check.at.Line, 0, text, remedy)
 		}
 		c.Check[k] = check
 	}
 	for k, cause := range c.Cause {
-		cause.at = at("cause", k)
-		var text, remedy string
-		switch _, err := regexp.Compile(cause.Line); {
-		case cause.Line == "" || cause.Says == "":
-			text, remedy = fmt.Sprintf("the cause %s lacks its line or what it says", k),
-				`Write line = "an expression for a line of a log" and says = "what it means".`
-		case err != nil:
-			text, remedy = fmt.Sprintf("the line of the cause %s is no expression: %v", k,
-				err), "Correct it."
-		}
-		if text != "" {
-			return nil, fault(cause.at.Line, 0, text, remedy)
+		cause.at = file.at("cause", k)
+		if text, remedy := cause.wrong(k); text != "" {
+			return nil, file.fault(cause.at.Line, 0, text, remedy)
 		}
 		c.Cause[k] = cause
 	}
 	return &c, nil
+}
+
+// correctionsFile is one while it is read.
+type correctionsFile struct {
+	name  string
+	lines []string
+}
+
+// fault is what is wrong in a line of the file.
+func (c *correctionsFile) fault(line, column int, text, remedy string) *stack.Fault {
+	f := &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
+		At: stack.Place{File: c.name, Line: line}, Column: column, Text: text, Remedy: remedy}
+	if line >= 1 && line <= len(c.lines) {
+		f.Line = values.Excerpt(strings.TrimRight(c.lines[line-1], "\r"))
+	}
+	return f
+}
+
+// at is the place of a table of a key.
+func (c *correctionsFile) at(table, key string) stack.Place {
+	forms := []string{"[" + table + "." + key + "]", `[` + table + `."` + key + `"]`,
+		"[" + table + ".'" + key + "']", "[" + table + "." + key + "."}
+	for i, l := range c.lines {
+		l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
+		if slices.ContainsFunc(forms, func(form string) bool { return strings.HasPrefix(l, form) }) {
+			return stack.Place{File: c.name, Line: i + 1}
+		}
+	}
+	return stack.Place{File: c.name, Line: 1}
+}
+
+// notRead tells what is wrong with a file that can't be decoded: each key that is not known, or the
+// first place that is no TOML.
+func (c *correctionsFile) notRead(err error) error {
+	var strict *toml.StrictMissingError
+	var wrong *toml.DecodeError
+	text := "the file is not right: " + strings.TrimPrefix(err.Error(), "toml: ")
+	switch {
+	case errors.As(err, &strict):
+		var faults stack.Faults
+		for i := range strict.Errors {
+			faults = append(faults, c.unknownKey(&strict.Errors[i]))
+		}
+		return faults
+	case errors.As(err, &wrong):
+		line, column := wrong.Position()
+		return c.fault(line, column, text, "Correct it at this place.")
+	}
+	return c.fault(1, 0, text, "Correct it.")
+}
+
+// unknownKey tells of a key that is not known which ones are, and the nearest of them.
+func (c *correctionsFile) unknownKey(e *toml.DecodeError) *stack.Fault {
+	line, column := e.Position()
+	key, table := e.Key(), ""
+	if len(key) > 2 {
+		table = key[0]
+	}
+	last := key[len(key)-1]
+	if len(key) == 1 || correctionKeys[key[0]] == nil {
+		last, table = key[0], ""
+	}
+	known := correctionKeys[table]
+	remedy := "Known here are: " + strings.Join(known, ", ") + "."
+	if near := spelling.Nearest(last, known, 3); near != "" {
+		remedy = fmt.Sprintf("Did you mean %s? %s", near, remedy)
+	}
+	return c.fault(line, column, fmt.Sprintf("the key %s is not known", last), remedy)
+}
+
+const writeCommand = `Write it as a line, command = "npm run x", or as words, ` +
+	`command = ["npm", "run", "x"].`
+
+// serviceFaults are what can be wrong with a service that somebody corrects, and what is said then.
+var serviceFaults = []rule.Rule[*serviceFix, func(*serviceFix) (text, remedy string)]{
+	faultIf("command", func(f *serviceFix) bool { _, err := wordsOf(f.Command); return err != nil },
+		func(f *serviceFix) (string, string) {
+			_, err := wordsOf(f.Command)
+			return fmt.Sprintf("the command of %s %v", f.name, err), writeCommand
+		}),
+	faultIf("runs", func(f *serviceFix) bool {
+		return f.Runs != nil && *f.Runs != stack.Native && *f.Runs != stack.Container
+	}, func(f *serviceFix) (string, string) {
+		return fmt.Sprintf("%s can't run %q", f.name, *f.Runs),
+			`runs is "native" or "container".`
+	}),
+	faultIf("kind", func(f *serviceFix) bool {
+		return f.Kind != nil && *f.Kind != stack.Lasting && *f.Kind != stack.Once
+	}, func(f *serviceFix) (string, string) {
+		return fmt.Sprintf("%s can't be of the kind %q", f.name, *f.Kind),
+			`kind is "lasting" or "once".`
+	}),
+	faultIf("port", func(f *serviceFix) bool {
+		return f.Port != nil && (*f.Port < 1 || *f.Port > 65535)
+	}, func(f *serviceFix) (string, string) {
+		return fmt.Sprintf("%d is no port", *f.Port), "A port is a number from 1 to 65535."
+	}),
+	faultIf("speaks", func(f *serviceFix) bool {
+		return f.Speaks != nil && !slices.Contains(protocol.Names(), *f.Speaks)
+	}, func(f *serviceFix) (string, string) {
+		return fmt.Sprintf("%s can't speak %q: that protocol is not known", f.name, *f.Speaks),
+			"Known are: " + strings.Join(protocol.Names(), ", ") + `. For any other: "tcp".`
+	}),
+	faultIf("folder", func(f *serviceFix) bool {
+		return f.Folder != nil && (path.IsAbs(*f.Folder) || !fs.ValidPath(path.Clean(*f.Folder)))
+	}, func(f *serviceFix) (string, string) {
+		return fmt.Sprintf("the folder %s leaves the workspace", *f.Folder),
+			"Name a folder relative to the workspace."
+	}),
+	faultIf("after", func(f *serviceFix) bool { return f.wrongAfter() != nil },
+		func(f *serviceFix) (string, string) {
+			return fmt.Sprintf("after: %v", f.wrongAfter()), `Write after = ["db", "setup finished"]: ` +
+				`a service, and how far it must be: begun, answering or finished.`
+		}),
+}
+
+func faultIf(name string, when func(*serviceFix) bool,
+	then func(*serviceFix) (text, remedy string),
+) rule.Rule[*serviceFix, func(*serviceFix) (text, remedy string)] {
+	return rule.Rule[*serviceFix, func(*serviceFix) (text, remedy string)]{Name: name, When: when,
+		Then: then}
+}
+
+// wrongAfter is what is wrong with the first wait that is; nil if none is.
+func (fix *serviceFix) wrongAfter() error {
+	for _, a := range fix.After {
+		if _, _, err := afterOf(a); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func wordsOf(command any) ([]string, error) {
@@ -416,60 +472,75 @@ func (s *surveyor) correctStep(id string, fix stepFix) {
 func (s *surveyor) correctService(name string, fix serviceFix) {
 	words, _ := wordsOf(fix.Command)
 	v := s.Stack.Service(name)
-	if fix.LeaveOut != nil && *fix.LeaveOut {
-		if v == nil {
-			s.unknown("service", name, fix.at)
-			return
-		}
-		s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
-			func(v stack.Service) bool { return v.Name == name })
-		for i := range s.Stack.Services {
-			other := &s.Stack.Services[i]
-			other.After = slices.DeleteFunc(slices.Clone(other.After),
-				func(a stack.After) bool { return a.Service == name })
-		}
+	leaves := fix.LeaveOut != nil && *fix.LeaveOut
+	switch {
+	case v == nil && (leaves || words == nil):
+		s.unknown("service", name, fix.at)
 		return
-	}
-	if v == nil {
-		if words == nil {
-			s.unknown("service", name, fix.at)
-			return
-		}
+	case leaves:
+		s.leaveOut(name)
+		return
+	case v == nil:
 		s.Stack.Services = append(s.Stack.Services,
-			stack.Service{Name: name, Source: stack.FromStackFile,
-				Runs: stack.Native, Kind: stack.Lasting, Project: ".", Env: map[string]string{},
-				At: fix.at})
+			stack.Service{Name: name, Source: stack.FromStackFile, Runs: stack.Native,
+				Kind: stack.Lasting, Project: ".", Env: map[string]string{}, At: fix.at})
 		v = &s.Stack.Services[len(s.Stack.Services)-1]
 	}
 	if fix.Folder != nil {
-		dir := path.Clean(*fix.Folder)
-		if p := s.Stack.Project(dir, ""); p != nil {
-			v.Project, v.Manager, v.Folder, v.Bin = dir, p.Manager, "", p.Bin
-		} else {
-			v.Folder = dir
-		}
+		s.moveTo(v, path.Clean(*fix.Folder))
 	}
-	if fix.Runs != nil && *fix.Runs != v.Runs {
-		switch {
-		case *fix.Runs == stack.Native && (len(v.NativeCommand) > 0 || words != nil):
-			v.Runs, v.Address = stack.Native, ""
-			v.Command = v.NativeCommand
-		case *fix.Runs == stack.Container && v.Container != nil:
-			v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
-		default:
-			s.Faults = append(s.Faults,
-				&stack.Fault{Kind: stack.Unreadable, Code: stack.CodeCorrectionsWrong,
-					At:     fix.at,
-					Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
-					Remedy: "Add its command, or a Dockerfile."})
-		}
+	if fix.Runs != nil && *fix.Runs != v.Runs && !runsAs(v, *fix.Runs, words) {
+		s.Faults = append(s.Faults, &stack.Fault{Kind: stack.Unreadable,
+			Code: stack.CodeCorrectionsWrong, At: fix.at,
+			Text:   fmt.Sprintf("%s can't run %s: nothing here says how", name, *fix.Runs),
+			Remedy: "Add its command, or a Dockerfile."})
 	}
+	fix.correctWords(v, words)
+	fix.correctPort(v)
+	fix.correctEnv(v)
+	s.correctWaits(v, fix)
+}
+
+// leaveOut takes a service away, and what waits for it.
+func (s *surveyor) leaveOut(name string) {
+	s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
+		func(v stack.Service) bool { return v.Name == name })
+	for i := range s.Stack.Services {
+		other := &s.Stack.Services[i]
+		other.After = slices.DeleteFunc(slices.Clone(other.After),
+			func(a stack.After) bool { return a.Service == name })
+	}
+}
+
+// moveTo gives a service the folder that it runs in, and the project there.
+func (s *surveyor) moveTo(v *stack.Service, dir string) {
+	if p := s.Stack.Project(dir, ""); p != nil {
+		v.Project, v.Manager, v.Folder, v.Bin = dir, p.Manager, "", p.Bin
+	} else {
+		v.Folder = dir
+	}
+}
+
+// runsAs has a service run in the other way, if that is known.
+func runsAs(v *stack.Service, way stack.Way, words []string) bool {
+	switch {
+	case way == stack.Native && (len(v.NativeCommand) > 0 || words != nil):
+		v.Runs, v.Address, v.Command = stack.Native, "", v.NativeCommand
+	case way == stack.Container && v.Container != nil:
+		v.Runs, v.Address, v.Command = stack.Container, v.Name, nil
+	default:
+		return false
+	}
+	return true
+}
+
+// correctWords corrects what a service runs, and whether it does so for ever.
+func (fix *serviceFix) correctWords(v *stack.Service, words []string) {
 	if words != nil {
-		v.Command, v.Expands = words, nil
+		v.Command, v.Expands, v.At = words, nil, fix.place("command")
 		if v.Runs == stack.Native {
 			v.NativeCommand = words
 		}
-		v.At = fix.place("command")
 	}
 	if fix.Kind != nil {
 		v.Kind = *fix.Kind
@@ -480,6 +551,10 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 	if fix.EveryTime != nil {
 		v.Remembered = !*fix.EveryTime
 	}
+}
+
+// correctPort corrects where a service listens, and what it speaks there.
+func (fix *serviceFix) correctPort(v *stack.Service) {
 	if fix.Port != nil {
 		if len(v.Ports) == 0 {
 			v.Ports = []stack.Port{{Target: *fix.Port, Transport: "tcp", Speaks: "http"}}
@@ -492,16 +567,26 @@ func (s *surveyor) correctService(name string, fix serviceFix) {
 	if fix.Speaks != nil && len(v.Ports) > 0 {
 		v.Ports[0].Speaks = *fix.Speaks
 	}
-	for k, value := range fix.Env {
-		if v.Env == nil {
-			v.Env = map[string]string{}
-		}
-		v.Env[k] = value
-		if v.EnvAt == nil {
-			v.EnvAt = map[string]stack.Place{}
-		}
-		v.EnvAt[k] = fix.at
+}
+
+// correctEnv adds variables to those that a service gets.
+func (fix *serviceFix) correctEnv(v *stack.Service) {
+	if len(fix.Env) == 0 {
+		return
 	}
+	if v.Env == nil {
+		v.Env = map[string]string{}
+	}
+	if v.EnvAt == nil {
+		v.EnvAt = map[string]stack.Place{}
+	}
+	for k, value := range fix.Env {
+		v.Env[k], v.EnvAt[k] = value, fix.at
+	}
+}
+
+// correctWaits has a service wait for others.
+func (s *surveyor) correctWaits(v *stack.Service, fix serviceFix) {
 	for _, text := range fix.After {
 		other, until, _ := afterOf(text)
 		if s.Stack.Service(other) == nil && s.corrections.Service[other].Command == nil {

@@ -450,19 +450,11 @@ var portPair = expr.New(`(?:-p|--publish)[ =](?:[\d.]+:)?(\d{2,5}):(\d{2,5})`)
 // served natively, that service gets a second way to run.
 func (s *natives) dockerfiles() {
 	for _, file := range s.Tree.Dockerfiles {
+		if !s.isItsOwn(file) {
+			continue
+		}
 		dir := path.Dir(file)
-		if name := path.Base(file); name != "Dockerfile" && name != "Containerfile" ||
-			s.asideWhy(dir) != "" || slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
-			continue
-		}
-		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
-			return v.Source == stack.FromCompose && (v.Build == dir || v.Home == dir ||
-				path.Join(v.Build, facts.Dockerfile(&v)) == file)
-		}) {
-			continue
-		}
-		folder := s.Tree.At(dir)
-		data, err := folder.Read(path.Base(file))
+		data, err := s.Tree.At(dir).Read(path.Base(file))
 		if err != nil {
 			s.Faults = append(s.Faults, stack.AllFaults(err)...)
 			continue
@@ -470,78 +462,104 @@ func (s *natives) dockerfiles() {
 		context := dir
 		var ports []stack.Port
 		if img := dockerfile.Read(data, ""); img != nil {
-			if endsAtOnce(img) {
+			if endsAtOnce(img) || s.packsWhatIsServed(dir) {
 				continue
 			}
-			context = s.contextOf(dir, img)
-			if s.ProjectAt(dir, nil) == nil && packing.MatchString(dir) &&
-				s.anyServes(s.topOf(dir)) {
-				continue // another way to run what is served anyway
-			}
-			for _, e := range img.Exposes {
-				if e.Transport != "udp" {
-					ports = append(ports, stack.Port{Host: s.published(dir, e.Port),
-						Target: e.Port, Transport: "tcp",
-						Speaks: protocol.OfPort("", e.Port), At: stack.Place{File: file,
-							Line: e.Line}})
-				}
-			}
-			for _, pair := range s.publishedPairs(dir) {
-				exposed := slices.ContainsFunc(ports,
-					func(p stack.Port) bool { return p.Target == pair.inner })
-				if pair.built && !exposed {
-					ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner,
-						Transport: "tcp", Speaks: protocol.OfPort("", pair.inner), At: pair.at})
-				}
-			}
+			context, ports = s.contextOf(dir, img), s.portsOf(file, img)
 		}
-		spec := &stack.ContainerSpec{Building: stack.Building{Dockerfile: strings.TrimPrefix(file,
-			context+"/")}}
-		natives := 0
-		for _, v := range s.Stack.Services {
-			if v.Runs == stack.Native && v.Dir() == dir {
-				natives++
-			}
+		s.containerOf(file, context, ports)
+	}
+}
+
+// isItsOwn reports whether a Dockerfile can be a service: by its name and its place, and since no
+// compose file builds it.
+func (s *natives) isItsOwn(file string) bool {
+	dir, name := path.Dir(file), path.Base(file)
+	if name != "Dockerfile" && name != "Containerfile" {
+		return false
+	}
+	if s.asideWhy(dir) != "" || slices.ContainsFunc(strings.Split(dir, "/"), isHidden) {
+		return false
+	}
+	return !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
+		return v.Source == stack.FromCompose && (v.Build == dir || v.Home == dir ||
+			path.Join(v.Build, facts.Dockerfile(&v)) == file)
+	})
+}
+
+// packsWhatIsServed reports whether a folder for packing is another way to run what is served anyway.
+func (s *natives) packsWhatIsServed(dir string) bool {
+	return s.ProjectAt(dir, nil) == nil && packing.MatchString(dir) && s.anyServes(s.topOf(dir))
+}
+
+// portsOf are the ports that an image exposes, or that instructions publish of what is built here.
+func (s *natives) portsOf(file string, img *dockerfile.Image) (ports []stack.Port) {
+	dir := path.Dir(file)
+	for _, e := range img.Exposes {
+		if e.Transport != "udp" {
+			ports = append(ports, stack.Port{Host: s.published(dir, e.Port), Target: e.Port,
+				Transport: "tcp", Speaks: protocol.OfPort("", e.Port),
+				At: stack.Place{File: file, Line: e.Line}})
 		}
-		if natives > 1 {
-			continue // nobody says which of them the image is
+	}
+	for _, pair := range s.publishedPairs(dir) {
+		exposed := slices.ContainsFunc(ports,
+			func(p stack.Port) bool { return p.Target == pair.inner })
+		if pair.built && !exposed {
+			ports = append(ports, stack.Port{Host: pair.host, Target: pair.inner, Transport: "tcp",
+				Speaks: protocol.OfPort("", pair.inner), At: pair.at})
 		}
-		if i := slices.IndexFunc(s.Stack.Services, func(v stack.Service) bool {
-			return v.Runs == stack.Native && v.Dir() == dir && v.Container == nil
-		}); i >= 0 {
-			v := &s.Stack.Services[i]
-			v.Build, v.Container, v.Address = context, spec, v.Name
-			if len(v.Ports) == 0 {
-				v.Ports = ports
-			} else if len(ports) > 0 {
-				v.ContainerPort = ports[0].Target
-			}
-			s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays,
-				stack.Place{File: file, Line: 1},
-				fmt.Sprintf("%s can also run in a container built from this file", v.Name),
-				"nharbor launch --container "+v.Name)
-			continue
+	}
+	return ports
+}
+
+// containerOf makes a Dockerfile the second way of the native service in its folder or, where there
+// is none and no compose file says what runs in containers, a service.
+func (s *natives) containerOf(file, context string, ports []stack.Port) {
+	dir, at := path.Dir(file), stack.Place{File: file, Line: 1}
+	spec := &stack.ContainerSpec{
+		Building: stack.Building{Dockerfile: strings.TrimPrefix(file, context+"/")}}
+	var beside []*stack.Service
+	for i := range s.Stack.Services {
+		if v := &s.Stack.Services[i]; v.Runs == stack.Native && v.Dir() == dir {
+			beside = append(beside, v)
 		}
-		if len(s.Stack.ComposeFiles) > 0 {
-			continue // the compose files say what runs in containers
+	}
+	switch {
+	case len(beside) > 1: // nobody says which of them the image is
+	case len(beside) == 1 && beside[0].Container == nil:
+		v := beside[0]
+		v.Build, v.Container, v.Address = context, spec, v.Name
+		if len(v.Ports) == 0 {
+			v.Ports = ports
+		} else if len(ports) > 0 {
+			v.ContainerPort = ports[0].Target
 		}
-		of := dir
-		for packing.MatchString(of) {
-			of = path.Dir(of) // that is called after what it is for, and not after the application
-		}
-		name := s.unused(s.folderName(of), dir, "container")
-		s.Stack.Services = append(s.Stack.Services,
-			stack.Service{Name: name, Source: stack.FromDockerfile,
-				Runs: stack.Container, Kind: stack.Lasting, Build: context,
-				Env: map[string]string{}, Ports: ports, At: stack.Place{File: file, Line: 1},
-				ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
-		if len(ports) == 0 {
-			s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown,
-				At: stack.Place{File: file,
-					Line: 1}, Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
-				Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be " +
-					"checked."}
-		}
+		s.RemarkOn(stack.AboutService(v.Name), stack.Note, stack.CodeTwoWays, at,
+			fmt.Sprintf("%s can also run in a container built from this file", v.Name),
+			"nharbor launch --container "+v.Name)
+	case len(s.Stack.ComposeFiles) == 0:
+		s.imageServed(dir, context, spec, ports, at)
+	}
+}
+
+// imageServed makes a service that runs in a container built here.
+func (s *natives) imageServed(dir, context string, spec *stack.ContainerSpec, ports []stack.Port,
+	at stack.Place) {
+	of := dir
+	for packing.MatchString(of) {
+		of = path.Dir(of) // that is called after what it is for, and not after the application
+	}
+	name := s.unused(s.folderName(of), dir, "container")
+	s.Stack.Services = append(s.Stack.Services, stack.Service{Name: name,
+		Source: stack.FromDockerfile, Runs: stack.Container, Kind: stack.Lasting, Build: context,
+		Env: map[string]string{}, Ports: ports, At: at,
+		ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
+	if len(ports) == 0 {
+		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: at,
+			Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
+			Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be " +
+				"checked."}
 	}
 }
 

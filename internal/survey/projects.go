@@ -179,16 +179,30 @@ func (s *surveyor) versions(p *stack.Project) {
 	for _, r := range p.Runtimes {
 		tools[r.Tool] = true
 	}
-	add := func(list []stack.Runtime) {
-		for _, r := range list {
-			if tools[r.Tool] && !slices.Contains(p.Runtimes, r) {
-				p.Runtimes = append(p.Runtimes, r)
-			}
+	for _, r := range s.namedAround(p) {
+		if tools[r.Tool] && !slices.Contains(p.Runtimes, r) {
+			p.Runtimes = append(p.Runtimes, r)
 		}
 	}
+	// A place that allows any version says nothing beside one that does.
+	named := map[string]bool{}
+	for _, r := range p.Runtimes {
+		named[r.Tool] = named[r.Tool] || r.Constraint != "*" && !r.Hint
+	}
+	p.Runtimes = slices.DeleteFunc(p.Runtimes,
+		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
+	for i := range p.Runtimes {
+		for k := range p.Runtimes[:i] {
+			s.contradict(p.Runtimes, i, k)
+		}
+	}
+}
+
+// namedAround are the versions that are named for a project: in its folder and those around it, up to
+// the checkout's, by files of version managers, Dockerfiles and build servers.
+func (s *surveyor) namedAround(p *stack.Project) (out []stack.Runtime) {
 	for dir := p.Path; ; dir = path.Dir(dir) {
 		if f, ok := s.Tree.ByPath[dir]; ok {
-			add(f.ToolVersions())
 			var files []string
 			for _, d := range s.Tree.Dockerfiles {
 				if path.Dir(d) == dir && dir == p.Path {
@@ -200,38 +214,35 @@ func (s *surveyor) versions(p *stack.Project) {
 					files = append(files, strings.TrimPrefix(w, dir+"/"))
 				}
 			}
-			add(f.Hints(files))
+			out = slices.Concat(out, f.ToolVersions(), f.Hints(files))
 		}
 		if dir == "." || s.IsCheckout(dir) {
-			break
+			return out
 		}
 	}
-	// A place that allows any version says nothing beside one that does.
-	named := map[string]bool{}
-	for _, r := range p.Runtimes {
-		named[r.Tool] = named[r.Tool] || r.Constraint != "*" && !r.Hint
+}
+
+// contradict says that no version fits two places, once for the first two of several that say the
+// same.
+func (s *surveyor) contradict(all []stack.Runtime, later, earlier int) {
+	a, b := all[later], all[earlier]
+	if a.Tool != b.Tool || a.Hint && b.Hint ||
+		agree(cmp.Or(a.Close, a.Constraint), cmp.Or(b.Close, b.Constraint)) {
+		return
 	}
-	p.Runtimes = slices.DeleteFunc(p.Runtimes,
-		func(r stack.Runtime) bool { return r.Constraint == "*" && named[r.Tool] })
-	for i, a := range p.Runtimes {
-		for k, b := range p.Runtimes[:i] {
-			// the same, by another place
-			told := slices.ContainsFunc(p.Runtimes[:k], func(o stack.Runtime) bool {
-				return o.Tool == b.Tool && o.Constraint == b.Constraint && o.Hint == b.Hint
-			})
-			if a.Tool == b.Tool && !(a.Hint && b.Hint) && !told &&
-				!agree(cmp.Or(a.Close, a.Constraint), cmp.Or(b.Close, b.Constraint)) {
-				level, remedy := stack.Warning, "Find out which of them the project works with, "+
-					"and correct the other."
-				if a.Hint || b.Hint {
-					level = stack.Note
-				}
-				s.Remark(level, stack.CodeVersionsContradict, a.At, fmt.Sprintf(
-					"%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line,
-					a.Tool, b.Constraint, a.Constraint), remedy)
-			}
-		}
+	if slices.ContainsFunc(all[:earlier], func(o stack.Runtime) bool {
+		return o.Tool == b.Tool && o.Constraint == b.Constraint && o.Hint == b.Hint
+	}) {
+		return // the same, by another place
 	}
+	level := stack.Warning
+	if a.Hint || b.Hint {
+		level = stack.Note
+	}
+	s.Remark(level, stack.CodeVersionsContradict, a.At,
+		fmt.Sprintf("%s:%d asks for %s %s, this for %s: no version fits both", b.At.File, b.At.Line,
+			a.Tool, b.Constraint, a.Constraint),
+		"Find out which of them the project works with, and correct the other.")
 }
 
 // agree reports whether some version fits both constraints; what can't be read agrees with

@@ -144,51 +144,12 @@ func (s *surveyor) inspect() {
 				"starts, no compose service", "If you know the command, name it in "+
 				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
 	}
-	taken := map[int]*stack.Service{}
+	s.portsTwice()
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
-		for _, p := range svc.Ports {
-			if p.Host == 0 || svc.Kind == stack.Once {
-				continue
-			}
-			// Package compose compares the services of one compose file.
-			if other := taken[p.Host]; other != nil && other != svc &&
-				!(slices.Contains(s.natives.rivals, svc.Name) &&
-					slices.Contains(s.natives.rivals, other.Name)) &&
-				(other.At.File != svc.At.File || svc.Source != stack.FromCompose) {
-				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
-					fmt.Sprintf("%s and %s both want port %d of this machine",
-						other.Name, svc.Name, p.Host), "Change one of the two published ports.")
-			}
-			taken[p.Host] = svc
-		}
-		if svc.Build != "" && svc.Container != nil && svc.Container.Inline == "" &&
-			!strings.Contains(svc.Build, "://") {
-			file := path.Join(svc.Build, svc.Container.Dockerfile)
-			if _, err := fs.Stat(s.Files, file); err != nil && !s.homes.isMade(svc, file) {
-				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing,
-					svc.At, fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
-					"Correct the build context, or bring in the checkout or submodule that it "+
-						"lies in.")
-			}
-		}
+		s.buildFileMissing(svc)
 		for _, ref := range svc.EnvFiles {
-			known := slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
-				return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil)
-			})
-			if _, err := fs.Stat(s.Files, ref.Path); errors.Is(err, fs.ErrNotExist) &&
-				ref.Required && !known {
-				remedy := "Ask who made the application what belongs in it; if it may be empty: " +
-					"touch " + ref.Path
-				if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
-					remedy = "nharbor fill makes it with what is known to be read; look at what " +
-						"else belongs in it."
-				}
-				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing,
-					ref.At,
-					fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template",
-						svc.Name, ref.Path), remedy)
-			}
+			s.envFileMissing(svc, ref)
 		}
 	}
 	s.homes.takesWhatIsThere()
@@ -203,6 +164,70 @@ func (s *surveyor) inspect() {
 			}
 		}
 	}
+}
+
+// portsTwice says which services want the same port of this machine.
+func (s *surveyor) portsTwice() {
+	taken := map[int]*stack.Service{}
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		for _, p := range svc.Ports {
+			if p.Host == 0 || svc.Kind == stack.Once {
+				continue
+			}
+			if other := taken[p.Host]; other != nil && other != svc && s.clash(svc, other) {
+				s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodePortTwice, p.At,
+					fmt.Sprintf("%s and %s both want port %d of this machine",
+						other.Name, svc.Name, p.Host), "Change one of the two published ports.")
+			}
+			taken[p.Host] = svc
+		}
+	}
+}
+
+// clash reports whether two services that want one port are to run together. Package compose compares
+// the services of one compose file.
+func (s *surveyor) clash(a, b *stack.Service) bool {
+	rivals := s.natives.rivals
+	if slices.Contains(rivals, a.Name) && slices.Contains(rivals, b.Name) {
+		return false
+	}
+	return b.At.File != a.At.File || a.Source != stack.FromCompose
+}
+
+// buildFileMissing says that a service is built from a file that isn't there.
+func (s *surveyor) buildFileMissing(svc *stack.Service) {
+	if svc.Build == "" || svc.Container == nil || svc.Container.Inline != "" ||
+		strings.Contains(svc.Build, "://") {
+		return
+	}
+	file := path.Join(svc.Build, svc.Container.Dockerfile)
+	if _, err := fs.Stat(s.Files, file); err == nil || s.homes.isMade(svc, file) {
+		return
+	}
+	s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeBuildFileMissing, svc.At,
+		fmt.Sprintf("%s is built from %s, which doesn't exist", svc.Name, file),
+		"Correct the build context, or bring in the checkout or submodule that it lies in.")
+}
+
+// envFileMissing says that a service wants a settings file that isn't there, and that nothing tells
+// how to make.
+func (s *surveyor) envFileMissing(svc *stack.Service, ref stack.EnvFileRef) {
+	known := slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
+		return e.Path == ref.Path && (e.WantedAt.IsZero() || e.Wants != nil)
+	})
+	if _, err := fs.Stat(s.Files, ref.Path); !errors.Is(err, fs.ErrNotExist) || !ref.Required ||
+		known {
+		return
+	}
+	remedy := "Ask who made the application what belongs in it; if it may be empty: touch " + ref.Path
+	if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
+		remedy = "nharbor fill makes it with what is known to be read; look at what else belongs " +
+			"in it."
+	}
+	s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeEnvFileMissing, ref.At,
+		fmt.Sprintf("%s wants the file %s, which doesn't exist and has no template", svc.Name,
+			ref.Path), remedy)
 }
 
 // ofUnusedProject reports whether a remark is about the lock file of a project that no service

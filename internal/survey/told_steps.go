@@ -2,6 +2,7 @@ package survey
 
 import (
 	"cmp"
+	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strings"
@@ -107,76 +108,93 @@ func (s *told) toldStep(number int, installed *stack.Project) {
 		return
 	}
 	for _, part := range d.Parts {
-		if len(part.Words) == 0 || part.Words[0] == "cd" {
+		role, _ := ecosystem.Meaning(part.Words)
+		switch {
+		case len(part.Words) == 0, part.Words[0] == "cd":
 			continue
-		}
-		cwd := path.Join(d.Cwd, part.Folder)
-		if role, _ := ecosystem.Meaning(part.Words); role == stack.Install && len(d.Parts) > 1 {
+		case role == stack.Install && len(d.Parts) > 1:
 			continue // the project's own step does that
 		}
-		p := s.ProjectAt(cwd, part.Words)
-		if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
-			// of no ecosystem's own: what was installed just before is what it works with
-			p = installed
-		}
-		if p == nil || part.Plumbed || part.Background {
+		cwd := path.Join(d.Cwd, part.Folder)
+		p, beside, ok := s.prepares(part, cwd, installed)
+		if !ok {
 			return
 		}
-		// that is served out of the same folder, where nothing of this project is
-		var beside *stack.Service
-		if !s.UsesSteps(p) {
-			if beside = s.servedBeside(p); beside == nil {
-				return
-			}
-		}
-		if s.doesMore(part, cwd) {
-			return
-		}
-		if !s.ofCheckout(part, cwd, p) && (beside == nil || !s.buildsAssets(part, cwd)) {
-			return
-		}
-		if demand.AsksSomebody(part) {
-			return // as asks says
-		}
-		role := toldRole(part, s.after[number])
+		role = toldRole(part, s.after[number])
 		if beside != nil {
 			role = stack.Build
 		}
-		id := string(role) + ":" + p.Path
-		if s.SeveralAt(p.Path) {
-			id += "@" + p.Manager
-		}
-		st := stack.Step{ID: id, Role: role, Command: s.cover.Told(p, part),
-			Env: map[string]string{}, At: d.At}
-		if cwd != p.Path {
-			st.Folder = cwd
-		}
-		for _, set := range part.Set {
-			key, value, _ := strings.Cut(set, "=")
-			st.Env[key] = value
-		}
-		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
-			st.ID += "+" + processName(part.Words)
-		}
-		if t := s.Commands.Target(part.Words, cwd); t != nil &&
-			ecosystem.ManagerNamed(part.Words[0]).Tasks {
-			st.Expands = t.Lines
-		}
-		if slices.ContainsFunc(p.Steps, func(o stack.Step) bool { return o.ID == st.ID }) {
+		if !s.addTold(d, part, p, beside, role) {
 			return
 		}
-		if beside != nil {
-			for _, o := range p.Steps {
-				if o.Role == stack.Install && !slices.Contains(beside.AfterSteps, o.ID) {
-					beside.AfterSteps = append(beside.AfterSteps, o.ID)
-				}
-			}
-			beside.AfterSteps = append(beside.AfterSteps, st.ID)
-		}
-		p.Steps = append(p.Steps, st)
-		slices.SortStableFunc(p.Steps,
-			func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
 	}
+}
+
+// prepares reports whether a command prepares something of the checkout that a launch can do, and
+// gives the project that it is of, and the service that is served out of the same folder where
+// nothing of the project itself is.
+func (s *told) prepares(part shell.Command, cwd string, installed *stack.Project) (
+	p *stack.Project, beside *stack.Service, ok bool) {
+	p = s.ProjectAt(cwd, part.Words)
+	if of := ecosystem.Of(part.Words); of == nil && installed != nil && installed.Path == cwd {
+		// of no ecosystem's own: what was installed just before is what it works with
+		p = installed
+	}
+	if p == nil || part.Plumbed || part.Background {
+		return nil, nil, false
+	}
+	if !s.UsesSteps(p) {
+		if beside = s.servedBeside(p); beside == nil {
+			return nil, nil, false
+		}
+	}
+	if s.doesMore(part, cwd) || demand.AsksSomebody(part) { // as asks says
+		return nil, nil, false
+	}
+	of := s.ofCheckout(part, cwd, p)
+	return p, beside, of || beside != nil && s.buildsAssets(part, cwd)
+}
+
+// addTold adds a step; ok is false if the project has it already.
+func (s *told) addTold(d *facts.Demand, part shell.Command, p *stack.Project,
+	beside *stack.Service, role stack.Role) (ok bool) {
+	cwd := path.Join(d.Cwd, part.Folder)
+	id := string(role) + ":" + p.Path
+	if s.SeveralAt(p.Path) {
+		id += "@" + p.Manager
+	}
+	st := stack.Step{ID: id, Role: role, Command: s.cover.Told(p, part),
+		Env: map[string]string{}, At: d.At}
+	if cwd != p.Path {
+		st.Folder = cwd
+	}
+	for _, set := range part.Set {
+		key, value, _ := strings.Cut(set, "=")
+		st.Env[key] = value
+	}
+	isThere := func(o stack.Step) bool { return o.ID == st.ID }
+	if slices.ContainsFunc(p.Steps, isThere) {
+		st.ID += "+" + processName(part.Words)
+	}
+	if slices.ContainsFunc(p.Steps, isThere) {
+		return false
+	}
+	if t := s.Commands.Target(part.Words, cwd); t != nil &&
+		ecosystem.ManagerNamed(part.Words[0]).Tasks {
+		st.Expands = t.Lines
+	}
+	if beside != nil {
+		for _, o := range p.Steps {
+			if o.Role == stack.Install && !slices.Contains(beside.AfterSteps, o.ID) {
+				beside.AfterSteps = append(beside.AfterSteps, o.ID)
+			}
+		}
+		beside.AfterSteps = append(beside.AfterSteps, st.ID)
+	}
+	p.Steps = append(p.Steps, st)
+	slices.SortStableFunc(p.Steps,
+		func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+	return true
 }
 
 // doesMore reports whether a command comes to more than a step may do: it works on the machine
@@ -270,33 +288,65 @@ func (s *told) ofCheckout(part shell.Command, cwd string, p *stack.Project) bool
 	if len(words) == 0 || role != "" || of != nil && of.Name != p.Ecosystem {
 		return false
 	}
-	named := func(name string) bool { return !otherWork.MatchString(name) }
-	switch {
-	case words[0] == "script":
-		return len(words) > 1 && named(words[1]) && s.cover.WhyNot(part, cwd) == "" &&
-			s.HasScript(words[1], cwd)
-	case ecosystem.ManagerNamed(words[0]).Tasks:
-		t := s.Commands.Target(part.Words, cwd)
-		return t != nil && named(t.Name) && !ecosystem.InContainers(t)
-	case command.File(words) != "":
-		file := command.File(words)
-		return s.Exists(path.Join(cwd, file)) && named(strings.TrimSuffix(path.Base(file), ".sh"))
-	case strings.Contains(words[0], "/"):
-		return s.Exists(path.Join(cwd, words[0])) && named(path.Base(words[0]))
-	case len(words) > 1 && s.Exists(path.Join(cwd, words[1])):
-		// an interpreter with a file of the checkout, and what the file is to do
-		last := words[len(words)-1]
-		return ecosystem.IsProgram(words[0]) &&
-			named(strings.TrimSuffix(path.Base(words[1]), path.Ext(words[1]))) && named(last)
-	case ecosystem.IsProgram(words[0]) || s.OfPackages(words, cwd):
-		return len(words) > 1 && slices.ContainsFunc(toldRoles, func(r struct {
-			role stack.Role
-			says *expr.Expr
-		}) bool {
-			return r.says.MatchString(words[1])
-		}) && named(words[1])
-	}
-	return false
+	o := &own{told: s, part: part, words: words, cwd: cwd}
+	r := rule.First(ownRules, o)
+	return r != nil && r.Then(o)
+}
+
+// own is a command that may run something of the checkout.
+type own struct {
+	*told
+	part  shell.Command
+	words []string // in the form that all managers' calls share
+	cwd   string
+}
+
+// fits reports whether a name is not one of work that is none of getting something to run.
+func (o *own) fits(name string) bool { return !otherWork.MatchString(name) }
+
+// ownRules tell by the kind of a command whether it is one.
+var ownRules = []rule.Rule[*own, func(*own) bool]{
+	ownIf("a script", func(o *own) bool { return o.words[0] == "script" }, func(o *own) bool {
+		return len(o.words) > 1 && o.fits(o.words[1]) && o.cover.WhyNot(o.part, o.cwd) == "" &&
+			o.HasScript(o.words[1], o.cwd)
+	}),
+	ownIf("a task", func(o *own) bool { return ecosystem.ManagerNamed(o.words[0]).Tasks },
+		func(o *own) bool {
+			t := o.Commands.Target(o.part.Words, o.cwd)
+			return t != nil && o.fits(t.Name) && !ecosystem.InContainers(t)
+		}),
+	ownIf("a file of commands", func(o *own) bool { return command.File(o.words) != "" },
+		func(o *own) bool {
+			file := command.File(o.words)
+			return o.Exists(path.Join(o.cwd, file)) &&
+				o.fits(strings.TrimSuffix(path.Base(file), ".sh"))
+		}),
+	ownIf("a program by its path", func(o *own) bool { return strings.Contains(o.words[0], "/") },
+		func(o *own) bool {
+			return o.Exists(path.Join(o.cwd, o.words[0])) && o.fits(path.Base(o.words[0]))
+		}),
+	// and what the file is to do
+	ownIf("an interpreter with a file", func(o *own) bool {
+		return len(o.words) > 1 && o.Exists(path.Join(o.cwd, o.words[1]))
+	}, func(o *own) bool {
+		stem := strings.TrimSuffix(path.Base(o.words[1]), path.Ext(o.words[1]))
+		return ecosystem.IsProgram(o.words[0]) && o.fits(stem) && o.fits(o.words[len(o.words)-1])
+	}),
+	ownIf("a program of the packages", func(o *own) bool {
+		return ecosystem.IsProgram(o.words[0]) || o.OfPackages(o.words, o.cwd)
+	}, func(o *own) bool {
+		return len(o.words) > 1 && o.fits(o.words[1]) && slices.ContainsFunc(toldRoles,
+			func(r struct {
+				role stack.Role
+				says *expr.Expr
+			}) bool {
+				return r.says.MatchString(o.words[1])
+			})
+	}),
+}
+
+func ownIf(name string, when, is func(*own) bool) rule.Rule[*own, func(*own) bool] {
+	return rule.Rule[*own, func(*own) bool]{Name: name, When: when, Then: is}
 }
 
 // preparesByName reports whether a file's name says that it prepares something.
