@@ -303,21 +303,27 @@ func (s *composes) once() {
 	}
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
-		again := svc.Restarts.Restart && !svc.RestartOnFailure
-		if len(svc.Ports) == 0 && !again && setUpName.MatchString(svc.Name) {
+		if s.endsByItself(svc) {
 			svc.Kind = stack.Once
-		}
-		if svc.Source == stack.FromCompose && !again && len(svc.Ports) == 0 && s.tidies(svc) {
-			svc.Kind = stack.Once
-		}
-		if svc.Source == stack.FromCompose && !again && s.migrates(svc) {
-			svc.Kind = stack.Once
-			s.behindMigration(svc)
 		}
 		if svc.Kind == stack.Once {
 			svc.Ports = nil // nobody waits for it there, whatever it has in common with a server
 		}
 	}
+}
+
+// endsByItself reports whether a service sets something up and ends: by its name, or by what its
+// container runs. One that is started again whenever it ends does not.
+func (s *composes) endsByItself(svc *stack.Service) bool {
+	if svc.Restarts.Restart && !svc.RestartOnFailure {
+		return false
+	}
+	if svc.Source == stack.FromCompose && s.migrates(svc) {
+		s.behindMigration(svc)
+		return true
+	}
+	return len(svc.Ports) == 0 &&
+		(setUpName.MatchString(svc.Name) || svc.Source == stack.FromCompose && s.tidies(svc))
 }
 
 // migration is a command that brings a database up to date, and then ends.

@@ -35,23 +35,9 @@ func (s *homes) homeOf(svc *stack.Service) string {
 		return ""
 	}
 	img, file := s.DockerfileOf(svc)
-	workdir, command := svc.Container.WorkingDir, svc.Command
+	workdir, command := worksIn(svc, img)
 	var candidates []string
-	if img != nil {
-		if workdir == "" {
-			workdir = img.Workdir
-		}
-		if len(command) == 0 {
-			command = img.Command
-		}
-	}
-	if list := demand.CommandsOf(command); len(list) > 0 { // it may go elsewhere first
-		if last := list[len(list)-1].Folder; path.IsAbs(last) {
-			workdir = last
-		} else {
-			workdir = path.Join(workdir, last)
-		}
-	}
+	// what lies over the folder that it works in
 	over := func(from, to string) {
 		if workdir != "" && (workdir == to ||
 			strings.HasPrefix(workdir, strings.TrimSuffix(to, "/")+"/")) {
@@ -59,12 +45,12 @@ func (s *homes) homeOf(svc *stack.Service) string {
 		}
 	}
 	for _, m := range svc.Container.Mounts {
-		if m.Type == "bind" && fs.ValidPath(m.Source) && s.Commands.IsFolder(m.Source) {
-			over(m.Source, m.Target)
-			if svc.Build != "" && img == nil &&
-				!path.IsAbs(workdir) { // what it is built from isn't there yet
-				candidates = append(candidates, m.Source)
-			}
+		if m.Type != "bind" || !fs.ValidPath(m.Source) || !s.Commands.IsFolder(m.Source) {
+			continue
+		}
+		over(m.Source, m.Target)
+		if svc.Build != "" && img == nil && !path.IsAbs(workdir) {
+			candidates = append(candidates, m.Source) // what it is built from isn't there yet
 		}
 	}
 	if file != "" {
@@ -85,13 +71,35 @@ func (s *homes) homeOf(svc *stack.Service) string {
 			return s.memberMeant(p, dir, command)
 		}
 	}
-	if name := svc.Image; svc.Build == "" && protocol.OfImage(name) == nil {
-		if strings.Contains(name, "/") {
-			return s.publishedFrom(svc)
-		}
-		return s.madeHere(svc, protocol.ImageName(name))
+	switch {
+	case svc.Build != "", protocol.OfImage(svc.Image) != nil:
+		return ""
+	case strings.Contains(svc.Image, "/"):
+		return s.publishedFrom(svc)
 	}
-	return ""
+	return s.madeHere(svc, protocol.ImageName(svc.Image))
+}
+
+// worksIn is the folder in a container that its command runs in, and the command: by the compose
+// file, else by the image, which may be nil.
+func worksIn(svc *stack.Service, img *dockerfile.Image) (workdir string, command []string) {
+	workdir, command = svc.Container.WorkingDir, svc.Command
+	if img != nil {
+		workdir = cmp.Or(workdir, img.Workdir)
+		if len(command) == 0 {
+			command = img.Command
+		}
+	}
+	list := demand.CommandsOf(command)
+	if len(list) == 0 {
+		return workdir, command
+	}
+	// it may go elsewhere first
+	last := list[len(list)-1].Folder
+	if path.IsAbs(last) {
+		return last, command
+	}
+	return path.Join(workdir, last), command
 }
 
 // memberMeant is the folder of the member that a command of the project's manager names, or the

@@ -16,10 +16,58 @@ import (
 // projects reads the manifests, the outer folders first, so that members find the project they
 // belong to.
 func (s *surveyor) projects() {
-	var roots []*ecosystem.Finding
-	var list []*ecosystem.Finding
-	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
+	list := s.findings()
 	names := map[string]*ecosystem.Finding{} // members by the name that others ask for them by
+	for _, f := range list {
+		if f.Within != nil && f.Project.Name != "" {
+			names[f.Project.Name] = f
+		}
+	}
+	for _, f := range list {
+		s.buildsFirst(f, names)
+	}
+	// the inner ones first, so that what they are members of has all of theirs
+	for _, f := range slices.Backward(list) {
+		if f.Within != nil {
+			fold(f)
+		}
+	}
+	for _, f := range list {
+		if f.Within != nil {
+			continue
+		}
+		p := &f.Project
+		slices.Sort(p.Members)
+		slices.SortStableFunc(p.Steps,
+			func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
+		slices.SortStableFunc(p.Also, func(a, b stack.Serve) int {
+			return cmp.Or(strings.Compare(a.Folder, b.Folder), strings.Compare(a.Name, b.Name))
+		})
+		s.versions(p)
+		s.Stack.Projects = append(s.Stack.Projects, *p)
+	}
+	slices.SortStableFunc(s.Stack.Projects, func(a, b stack.Project) int {
+		return cmp.Or(strings.Compare(a.Path, b.Path), besideOthers(&a)-besideOthers(&b))
+	})
+}
+
+// besideOthers is a project's rank among several in a folder: what runs in a browser, or serves
+// nothing, comes behind.
+func besideOthers(p *stack.Project) int {
+	f := ecosystem.FrameworkNamed(p.Framework)
+	switch {
+	case p.Serve == nil && len(p.Also) == 0:
+		return 2
+	case f.Browser && !f.API:
+		return 1
+	}
+	return 0
+}
+
+// findings are what the managers' readers find, folder by folder, and what they remark.
+func (s *surveyor) findings() (list []*ecosystem.Finding) {
+	var roots []*ecosystem.Finding
+	several := map[*ecosystem.Finding]bool{} // whether others were found in the same folder
 	for _, folder := range s.Tree.Folders {
 		if slices.Contains(strings.Split(folder.Path, "/"), ".github") {
 			continue // of the checkout's host, for its build servers
@@ -41,68 +89,36 @@ func (s *surveyor) projects() {
 	}
 	ecosystem.Settle(list)
 	for _, f := range list {
-		for i := range f.Project.Parts {
-			f.Project.Parts[i].Framework = f.Project.Framework
-		}
-		of := f
-		for of.Within != nil {
-			of = of.Within
-		}
-		for _, r := range f.Remarks {
-			r.About = stack.AboutProject(of.Project.Path, of.Project.Manager)
-			s.Stack.Remarks = append(s.Stack.Remarks, r)
-		}
-		if several[f] && f.Within == nil {
-			for i := range f.Project.Steps {
-				f.Project.Steps[i].ID += "@" + f.Project.Manager
-			}
-		}
-		if f.Project.NotHere != "" {
-			s.Remark(stack.Note, stack.CodeNotForThisSystem, f.Project.Evidence[0].Place(),
-				fmt.Sprintf("%s is left out: %s", f.Project.Path, f.Project.NotHere),
-				"Build it on the system that it is for.")
-			f.Project.Serve, f.Project.Steps, f.Project.Also, f.Project.Runtimes = nil, nil, nil, nil
-		}
-		if f.Within != nil && f.Project.Name != "" {
-			names[f.Project.Name] = f
+		s.found(f, several[f])
+	}
+	return list
+}
+
+// found keeps what was remarked of a finding, and completes its project.
+func (s *surveyor) found(f *ecosystem.Finding, several bool) {
+	p := &f.Project
+	for i := range p.Parts {
+		p.Parts[i].Framework = p.Framework
+	}
+	of := f
+	for of.Within != nil {
+		of = of.Within
+	}
+	for _, r := range f.Remarks {
+		r.About = stack.AboutProject(of.Project.Path, of.Project.Manager)
+		s.Stack.Remarks = append(s.Stack.Remarks, r)
+	}
+	if several && f.Within == nil {
+		for i := range p.Steps {
+			p.Steps[i].ID += "@" + p.Manager
 		}
 	}
-	for _, f := range list {
-		s.buildsFirst(f, names)
+	if p.NotHere != "" {
+		s.Remark(stack.Note, stack.CodeNotForThisSystem, p.Evidence[0].Place(),
+			fmt.Sprintf("%s is left out: %s", p.Path, p.NotHere),
+			"Build it on the system that it is for.")
+		p.Serve, p.Steps, p.Also, p.Runtimes = nil, nil, nil, nil
 	}
-	// the inner ones first, so that what they are members of has all of theirs
-	for _, f := range slices.Backward(list) {
-		if f.Within != nil {
-			fold(f)
-		}
-	}
-	for _, f := range list {
-		if f.Within == nil {
-			p := &f.Project
-			slices.Sort(p.Members)
-			slices.SortStableFunc(p.Steps,
-				func(a, b stack.Step) int { return cmp.Compare(a.Role.Rank(), b.Role.Rank()) })
-			slices.SortStableFunc(p.Also, func(a, b stack.Serve) int {
-				return cmp.Or(strings.Compare(a.Folder, b.Folder), strings.Compare(a.Name, b.Name))
-			})
-			s.versions(p)
-			s.Stack.Projects = append(s.Stack.Projects, *p)
-		}
-	}
-	// Of several in a folder, what runs in a browser, or serves nothing, comes behind.
-	rank := func(p *stack.Project) int {
-		f := ecosystem.FrameworkNamed(p.Framework)
-		switch {
-		case p.Serve == nil && len(p.Also) == 0:
-			return 2
-		case f.Browser && !f.API:
-			return 1
-		}
-		return 0
-	}
-	slices.SortStableFunc(s.Stack.Projects, func(a, b stack.Project) int {
-		return cmp.Or(strings.Compare(a.Path, b.Path), rank(&a)-rank(&b))
-	})
 }
 
 // buildsFirst lets a member wait for the builds of the members that it asks for by name.

@@ -27,55 +27,65 @@ const (
 // from settings files.
 func (s *surveyor) signIns() {
 	s.Stack.SignIns = []stack.SignIn{}
-	add := func(user, password string, at stack.Place) {
-		user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
-		if len(s.Stack.SignIns) >= maxSignIns || !signin.IsValue(user) ||
-			!signin.IsValue(password) && password != "" &&
-				!strings.EqualFold(password, "password") || slices.ContainsFunc(s.Stack.SignIns,
-			func(i stack.SignIn) bool { return i.User == user }) {
-			return
-		}
-		s.Stack.SignIns = append(s.Stack.SignIns,
-			stack.SignIn{User: user, Password: password, At: at})
-	}
 	for _, file := range s.Instructions {
-		s.toldSignIns(file, add)
+		s.toldSignIns(file, s.signIn)
 	}
 	seeds := slices.DeleteFunc(slices.Clone(s.Tree.Seeds), ofTests.MatchString)
 	for _, file := range seeds[:min(len(seeds), maxSeeds)] {
-		s.seeded(file, add)
+		s.seeded(file, s.signIn)
 	}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		for _, line := range v.Expands {
 			for _, c := range shell.Parse(line) {
-				setting := map[string]string{}
-				for _, set := range c.Set {
-					key, value, _ := strings.Cut(set, "=")
-					setting[key] = value
-				}
-				for _, key := range slices.Sorted(maps.Keys(setting)) {
-					if m := adminKey.FindStringSubmatch(key); m != nil &&
-						setting[m[1]+"PASSWORD"] != "" {
-						add(setting[key], setting[m[1]+"PASSWORD"], v.At)
-					}
-				}
+				s.setInFront(c, v.At)
 			}
 		}
-		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
-			m := adminKey.FindStringSubmatch(key)
-			if m == nil || !v.Literal(key) || v.Env[key] == "" {
-				continue
+		s.setFor(v)
+	}
+}
+
+// signIn keeps a user with a password, if they are such and the user is not known yet.
+func (s *surveyor) signIn(user, password string, at stack.Place) {
+	user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
+	isPassword := signin.IsValue(password) || password == "" ||
+		strings.EqualFold(password, "password")
+	known := slices.ContainsFunc(s.Stack.SignIns, func(i stack.SignIn) bool { return i.User == user })
+	if len(s.Stack.SignIns) < maxSignIns && signin.IsValue(user) && isPassword && !known {
+		s.Stack.SignIns = append(s.Stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
+	}
+}
+
+// setInFront finds a user and a password among the variables in front of a command.
+func (s *surveyor) setInFront(c shell.Command, at stack.Place) {
+	setting := map[string]string{}
+	for _, set := range c.Set {
+		key, value, _ := strings.Cut(set, "=")
+		setting[key] = value
+	}
+	for _, key := range slices.Sorted(maps.Keys(setting)) {
+		m := adminKey.FindStringSubmatch(key)
+		if m != nil && setting[m[1]+"PASSWORD"] != "" {
+			s.signIn(setting[key], setting[m[1]+"PASSWORD"], at)
+		}
+	}
+}
+
+// setFor finds a user and a password among the variables that a compose file sets.
+func (s *surveyor) setFor(v *stack.Service) {
+	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
+		m := adminKey.FindStringSubmatch(key)
+		if m == nil || !v.Literal(key) || v.Env[key] == "" {
+			continue
+		}
+		password := ""
+		for _, name := range []string{"PASSWORD", "PASS", "PWD"} {
+			if k := m[1] + name; v.Literal(k) {
+				password = v.Env[k]
 			}
-			password := ""
-			for _, name := range []string{"PASSWORD", "PASS", "PWD"} {
-				if k := m[1] + name; v.Literal(k) {
-					password = v.Env[k]
-				}
-			}
-			if password != "" {
-				add(v.Env[key], password, v.EnvAt[key])
-			}
+		}
+		if password != "" {
+			s.signIn(v.Env[key], password, v.EnvAt[key])
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strings"
@@ -80,29 +81,36 @@ func (s *told) toldServices() {
 		}
 		besides := besides(text, d.At.Line, before)
 		for _, part := range d.Parts {
-			cwd := path.Join(d.Cwd, part.Folder)
-			if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) ||
-				s.natives.asideWhy(cwd) != "" || s.cover.By(part, cwd, 0) != "" {
-				continue
-			}
-			switch {
-			case besides && s.natives.anyServes(cwd) && s.lasts(part, cwd):
-				s.toldService(d, part, cwd, true)
-			case !s.natives.anyServes(cwd) && s.toldToServe(part, cwd, text, d.At.Line):
-				s.toldService(d, part, cwd, false)
-			case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil &&
-				s.toldToServe(part, cwd, text, d.At.Line):
-				name := s.guessed(cwd).Name
-				s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
-					func(v stack.Service) bool { return v.Name == name })
-				s.toldService(d, part, cwd, false)
-			}
+			s.toldToRun(d, part, text, besides)
 		}
 	}
 	s.taskServices()
 	s.plainServices()
 	s.assets()
 	s.toldVerbs()
+}
+
+// toldToRun makes a service of a README's command that nothing does yet: beside what is served there,
+// where nothing is, or instead of what was only guessed.
+func (s *told) toldToRun(d facts.Demand, part shell.Command, text *readme.Document, besides bool) {
+	cwd := path.Join(d.Cwd, part.Folder)
+	if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) ||
+		s.natives.asideWhy(cwd) != "" || s.cover.By(part, cwd, 0) != "" {
+		return
+	}
+	serves := func() bool { return s.toldToServe(part, cwd, text, d.At.Line) }
+	any := s.natives.anyServes(cwd)
+	switch {
+	case besides && any && s.lasts(part, cwd):
+		s.toldService(d, part, cwd, true)
+	case !any && serves():
+		s.toldService(d, part, cwd, false)
+	case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && serves():
+		name := s.guessed(cwd).Name
+		s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
+			func(v stack.Service) bool { return v.Name == name })
+		s.toldService(d, part, cwd, false)
+	}
 }
 
 // toldVerbs gives a service that is compiled and run the words by which the README has its program
@@ -247,39 +255,76 @@ func (s *told) guessed(cwd string) *stack.Service {
 // is. A program of the project's packages does where the README has one address to look at; one
 // that the project itself brings does there as well, and in a section about running it.
 func (s *told) toldToServe(part shell.Command, cwd string, text *readme.Document, at int) bool {
-	role, of := ecosystem.Meaning(part.Words)
-	c := &demand.Call{Words: part.Words, Text: part.Text, Cwd: cwd, Of: of}
-	usual := ecosystem.Canonical(part.Words)
-	switch {
-	case ecosystem.RunsHelper(part.Words):
-		return false
-	case !s.ofOwnTool(part.Words, cwd) && len(usual) > 1 && usual[0] == "script" &&
-		!s.HasScript(usual[1], cwd):
-		return false // there is no such script
-	case ecosystem.ManagerNamed(part.Words[0]).Tasks:
-		t := s.Commands.Target(part.Words, cwd)
-		return t != nil && ecosystem.ServesTask(t)
-	case command.File(part.Words) != "" && s.Exists(path.Join(cwd, command.File(part.Words))):
-		data, err := s.Files.ReadFile(path.Join(cwd, command.File(part.Words)))
+	t := &toldCommand{told: s, part: part, words: ecosystem.Canonical(part.Words), cwd: cwd,
+		text: text, at: at}
+	t.role, t.of = ecosystem.Meaning(part.Words)
+	r := rule.First(servingRules, t)
+	return r != nil && r.Then(t)
+}
+
+// toldCommand is a command of a README, at a line of its text.
+type toldCommand struct {
+	*told
+	part  shell.Command
+	words []string // in the form that all managers' calls share
+	cwd   string
+	role  stack.Role
+	of    *ecosystem.Ecosystem
+	text  *readme.Document
+	at    int
+}
+
+// servingRules tell by the kind of a command whether it serves something.
+var servingRules = []rule.Rule[*toldCommand, func(*toldCommand) bool]{
+	servesIf("a helper", func(t *toldCommand) bool { return ecosystem.RunsHelper(t.part.Words) },
+		func(*toldCommand) bool { return false }),
+	servesIf("a script that there isn't", func(t *toldCommand) bool {
+		return !t.ofOwnTool(t.part.Words, t.cwd) && len(t.words) > 1 && t.words[0] == "script" &&
+			!t.HasScript(t.words[1], t.cwd)
+	}, func(*toldCommand) bool { return false }),
+	servesIf("a task", func(t *toldCommand) bool {
+		return ecosystem.ManagerNamed(t.part.Words[0]).Tasks
+	}, func(t *toldCommand) bool {
+		target := t.Commands.Target(t.part.Words, t.cwd)
+		return target != nil && ecosystem.ServesTask(target)
+	}),
+	servesIf("a file of commands", func(t *toldCommand) bool {
+		file := command.File(t.part.Words)
+		return file != "" && t.Exists(path.Join(t.cwd, file))
+	}, func(t *toldCommand) bool {
+		data, err := t.Files.ReadFile(path.Join(t.cwd, command.File(t.part.Words)))
 		return err == nil && len(data) <= command.MaxFile &&
 			ecosystem.ServesTask(&stack.Target{Lines: strings.Split(string(data), "\n")})
-	case role == ecosystem.Serves:
-		return !s.cover.NamesBuilt(c) && s.fileServes(usual, cwd, text, at) &&
-			slices.ContainsFunc(s.Commands.Leaves(part, cwd), func(l command.Leaf) bool {
-				return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
-			})
-	case s.ofOwnTool(part.Words, cwd):
-		return true
-	case role == "":
-		_, line := onlyPage(text)
-		if s.ownProgram(part.Words, cwd) {
-			return line > 0 || runHead.MatchString(text.At(at).Head) ||
-				runHead.MatchString(part.Text)
-		}
-		return line > 0 && s.OfPackages(part.Words, cwd) &&
-			!slices.ContainsFunc(part.Words[1:], preparesByName)
-	}
-	return false
+	}),
+	servesIf("a way to serve", func(t *toldCommand) bool { return t.role == ecosystem.Serves },
+		func(t *toldCommand) bool {
+			c := &demand.Call{Words: t.part.Words, Text: t.part.Text, Cwd: t.cwd, Of: t.of}
+			return !t.cover.NamesBuilt(c) && t.fileServes(t.words, t.cwd, t.text, t.at) &&
+				slices.ContainsFunc(t.Commands.Leaves(t.part, t.cwd), func(l command.Leaf) bool {
+					return !ecosystem.OnlyWatches(strings.Join(l.Words, " "))
+				})
+		}),
+	servesIf("a tool of its own", func(t *toldCommand) bool {
+		return t.ofOwnTool(t.part.Words, t.cwd)
+	}, func(*toldCommand) bool { return true }),
+	servesIf("a program of its own", func(t *toldCommand) bool {
+		return t.role == "" && t.ownProgram(t.part.Words, t.cwd)
+	}, func(t *toldCommand) bool {
+		_, line := onlyPage(t.text)
+		return line > 0 || runHead.MatchString(t.text.At(t.at).Head) ||
+			runHead.MatchString(t.part.Text)
+	}),
+	servesIf("a program of the packages", func(t *toldCommand) bool { return t.role == "" },
+		func(t *toldCommand) bool {
+			_, line := onlyPage(t.text)
+			return line > 0 && t.OfPackages(t.part.Words, t.cwd) &&
+				!slices.ContainsFunc(t.part.Words[1:], preparesByName)
+		}),
+}
+
+func servesIf(name string, when, is func(*toldCommand) bool,
+) rule.Rule[*toldCommand, func(*toldCommand) bool] {
+	return rule.Rule[*toldCommand, func(*toldCommand) bool]{Name: name, When: when, Then: is}
 }
 
 // fileServes reports whether something says that a file which an interpreter runs serves: its name,

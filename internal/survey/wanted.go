@@ -28,36 +28,14 @@ func (s *settingsFiles) wantedSettings() {
 			continue
 		}
 		natives++
-		var wants []stack.Read
 		reaches := p.Reaches(svc.Dir())
 		if f := ecosystem.FrameworkNamed(p.FrameworkAt(svc.Dir())); f.Browser && !f.API {
 			// what runs in a browser takes no more than types from a server's parts
 			reaches = append([]string{svc.Dir()}, s.askedDirectly(p, svc.Dir())...)
 		}
-		for _, r := range s.Stack.Reads {
-			if !slices.Contains(reaches, r.Project) || !s.getsTo(p, reaches, r, svc.Dir()) {
-				continue
-			}
-			asked[r.At] = true
-			_, given := svc.Env[r.Name]
-			switch insists := r.Must && !r.Default && !given; {
-			case insists && !r.Named:
-				wants = append(wants, r)
-			case insists && len(svc.EnvFiles) == 0:
-				s.readAbove(svc, r)
-			}
+		if wants := s.insistedOn(svc, p, reaches, asked); len(wants) > 0 {
+			s.wantFrom(svc, reaches, wants)
 		}
-		if len(wants) == 0 {
-			continue
-		}
-		file := s.settingsTarget(svc, reaches)
-		if slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
-			return e.Path == file && (e.Present || e.Template != "")
-		}) || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) ||
-			settings.FormatOf(file) != settings.Env {
-			continue
-		}
-		s.want(svc, file, wants)
 	}
 	if natives > 0 {
 		s.Stack.Reads = slices.DeleteFunc(s.Stack.Reads, func(r stack.Read) bool {
@@ -71,6 +49,40 @@ func (s *settingsFiles) wantedSettings() {
 		})
 	}
 	s.Stack.Remarks = append(s.Stack.Remarks, Unnamed(s.Stack.Reads, nil)...)
+}
+
+// insistedOn are the variables that a service's code fails without, and that nothing names. Those that
+// something above names it reads from there.
+func (s *settingsFiles) insistedOn(svc *stack.Service, p *stack.Project, reaches []string,
+	asked map[stack.Place]bool) (wants []stack.Read) {
+	for _, r := range s.Stack.Reads {
+		if !slices.Contains(reaches, r.Project) || !s.getsTo(p, reaches, r, svc.Dir()) {
+			continue
+		}
+		asked[r.At] = true
+		_, given := svc.Env[r.Name]
+		switch insists := r.Must && !r.Default && !given; {
+		case insists && !r.Named:
+			wants = append(wants, r)
+		case insists && len(svc.EnvFiles) == 0:
+			s.readAbove(svc, r)
+		}
+	}
+	return wants
+}
+
+// wantFrom has a service's settings file hold what its code insists on, unless a file is there, or
+// tells what is to be in it, or is another's.
+func (s *settingsFiles) wantFrom(svc *stack.Service, reaches []string, wants []stack.Read) {
+	file := s.settingsTarget(svc, reaches)
+	known := slices.ContainsFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
+		return e.Path == file && (e.Present || e.Template != "")
+	})
+	if known || s.ofAnother(svc, path.Dir(file)) || !fs.ValidPath(file) ||
+		settings.FormatOf(file) != settings.Env {
+		return
+	}
+	s.want(svc, file, wants)
 }
 
 // ofAnother reports whether a folder is that of another native service of the same project: its
