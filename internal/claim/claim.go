@@ -29,6 +29,7 @@ const (
 	Dockerfile stack.Witness = "Dockerfile"
 	Develop    stack.Witness = "dev container"
 	Workflow   stack.Witness = "CI"
+	History    stack.Witness = "commits"
 	Usage      stack.Witness = "what is usual"
 )
 
@@ -60,7 +61,8 @@ var (
 	// What it needs: what asks for it by itself before what others use.
 	OfVersion = &Aspect{"version", []stack.Witness{Manifest, Framework, Lock, Code, Dockerfile,
 		Develop, Workflow}}
-	OfManager = &Aspect{"manager", []stack.Witness{Correction, Manifest, Lock, Readme, Usage}}
+	OfManager = &Aspect{"manager", []stack.Witness{Correction, Manifest, Lock, Readme, Workflow,
+		History, Usage}}
 	OfWaiting = &Aspect{"waits", []stack.Witness{Correction, Compose, Setting, Framework, Procfile,
 		Readme, Manifest, Code, Usage}}
 	// A setting: what fails without it before what only names it.

@@ -9,7 +9,7 @@ import (
 )
 
 var everyWitness = []stack.Witness{Correction, Sight, Compose, Procfile, Setting, Task, Manifest,
-	Lock, Framework, Code, Readme, Dockerfile, Develop, Workflow, Usage}
+	Lock, Framework, Code, Readme, Dockerfile, Develop, Workflow, History, Usage}
 
 // TestEveryWitnessHasAPlace holds the lists of witnesses to name each of them once, and none that
 // speaks of nothing.

@@ -128,11 +128,14 @@ func frozenBy(flag, lock string) []string {
 var nodeOwnVerbs = []string{"install", "i", "ci", "add", "exec", "dlx", "x", "link", "init",
 	"create", "workspaces", "upgrade", "update", "global"}
 
+// nodeLock is a lock file, and whose it is.
+type nodeLock struct{ file, manager string }
+
 // nodeLocks lists the lock files, the one first whose manager is taken when there are several.
-func nodeLocks() (out []struct{ file, manager string }) {
+func nodeLocks() (out []nodeLock) {
 	for _, m := range node.Managers {
 		for _, file := range m.Locks {
-			out = append(out, struct{ file, manager string }{file, m.Name})
+			out = append(out, nodeLock{file, m.Name})
 		}
 	}
 	return out
@@ -419,52 +422,70 @@ func (n *nodeProject) prepare(all []*Finding) {
 	if n.out.Project.NotHere != "" {
 		return
 	}
-	scripts := n.pkg.Scripts
-	script := n.serveScript()
-	if n.out.Within != nil && scripts["build"] != "" &&
-		(script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) ||
-			n.onlyMakes(script)) && builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
-		n.out.step(n.script(stack.Build,
-			"build")) // a library that others of the same project use as it is built
-	}
-	if script != "" && strings.HasPrefix(script, "start") &&
-		!devBuild.MatchString(scripts[script]) && strings.TrimSpace(scripts["build"]) != "" {
+	if n.isUsedBuilt() {
 		n.out.step(n.script(stack.Build, "build"))
 	}
-	add := func(role stack.Role, names ...string) bool {
-		for _, name := range names {
-			if strings.TrimSpace(scripts[name]) == "" || !n.prepares(role, name, all) {
-				continue
-			}
-			s := n.script(role, name)
-			for _, r := range n.runs(name, all) {
-				if r.in != n && r.in.out.Within == n.out {
-					r.in.out.drop(role) // the same, called from here
-					s.Expands = append(s.Expands, r.in.Path+": "+strings.Join(r.words, " "))
-				}
-			}
-			n.out.step(s)
-			return true
-		}
-		return false
+	if script := n.serveScript(); script != "" && strings.HasPrefix(script, "start") &&
+		!devBuild.MatchString(n.pkg.Scripts[script]) &&
+		strings.TrimSpace(n.pkg.Scripts["build"]) != "" {
+		n.out.step(n.script(stack.Build, "build"))
 	}
 	m := nodeMigration(n)
-	if !add(stack.Generate, "generate", "codegen", "prisma:generate", "db:generate") && m != nil &&
-		m.generate != nil && !n.withInstall(m.generate, all) {
-		n.out.step(n.byTool(stack.Generate, m, m.generate))
+	for _, r := range nodeSteps {
+		byScript := n.stepBy(r.role, all, r.scripts)
+		tool := m.does(r.role)
+		switch {
+		case m == nil:
+		case !byScript && tool != nil && !(r.role == stack.Generate && n.withInstall(tool, all)):
+			n.out.step(n.byTool(r.role, m, tool))
+		case r.role == stack.Migrate && (byScript || tool == nil):
+			n.inputsOf(stack.Migrate, m.folder)
+		}
 	}
-	add(stack.Create, "db:create", "createdb", "create-db")
-	if !add(stack.Migrate, "migrate", "db:migrate", "migrate:up", "migrate:latest",
-		"migration:run", "migrations:run",
-		"prisma:migrate", "migrate:deploy", "db:push") && m != nil && m.migrate != nil {
-		n.out.step(n.byTool(stack.Migrate, m, m.migrate))
-	} else if m != nil {
-		n.inputsOf(stack.Migrate, m.folder)
+}
+
+// nodeSteps are the steps of a project in their order, with the names of scripts that do each.
+var nodeSteps = []struct {
+	role    stack.Role
+	scripts []string
+}{
+	{stack.Generate, []string{"generate", "codegen", "prisma:generate", "db:generate"}},
+	{stack.Create, []string{"db:create", "createdb", "create-db"}},
+	{stack.Migrate, []string{"migrate", "db:migrate", "migrate:up", "migrate:latest",
+		"migration:run", "migrations:run", "prisma:migrate", "migrate:deploy", "db:push"}},
+	{stack.Seed, []string{"seed", "db:seed", "seed:run", "prisma:seed"}},
+	{stack.Test, []string{"test"}},
+}
+
+// isUsedBuilt reports whether the project is a library that others of the same workspace use as it is
+// built.
+func (n *nodeProject) isUsedBuilt() bool {
+	scripts, script := n.pkg.Scripts, n.serveScript()
+	if n.out.Within == nil || scripts["build"] == "" ||
+		!builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
+		return false
 	}
-	if !add(stack.Seed, "seed", "db:seed", "seed:run", "prisma:seed") && m != nil && m.seed != nil {
-		n.out.step(n.byTool(stack.Seed, m, m.seed))
+	return script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) ||
+		n.onlyMakes(script)
+}
+
+// stepBy adds the step that the first of the scripts is which does such; it is false if none does.
+func (n *nodeProject) stepBy(role stack.Role, all []*Finding, names []string) bool {
+	for _, name := range names {
+		if strings.TrimSpace(n.pkg.Scripts[name]) == "" || !n.prepares(role, name, all) {
+			continue
+		}
+		s := n.script(role, name)
+		for _, r := range n.runs(name, all) {
+			if r.in != n && r.in.out.Within == n.out {
+				r.in.out.drop(role) // the same, called from here
+				s.Expands = append(s.Expands, r.in.Path+": "+strings.Join(r.words, " "))
+			}
+		}
+		n.out.step(s)
+		return true
 	}
-	add(stack.Test, "test")
+	return false
 }
 
 // withInstall reports whether an install runs the command along, by a script that belongs to it.

@@ -135,6 +135,15 @@ type migration struct {
 	generate, migrate, seed []string
 }
 
+// does are the words with which the tool does what a step is for; nil for none.
+func (m *migration) does(role stack.Role) []string {
+	if m == nil {
+		return nil
+	}
+	return map[stack.Role][]string{stack.Generate: m.generate, stack.Migrate: m.migrate,
+		stack.Seed: m.seed}[role]
+}
+
 // nodeMigration finds the migration tool of a project.
 func nodeMigration(n *nodeProject) *migration {
 	at := func(pkg string) stack.Place {

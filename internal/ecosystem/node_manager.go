@@ -8,73 +8,98 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/stack"
 )
 
 // choose finds the manager: the one that the manifest names, else the one whose lock file is there.
 func (n *nodeProject) choose() {
 	p := &n.out.Project
+	found := n.lockFiles()
 	manager, why := "", ""
 	if n.out.Within != nil {
 		manager = n.out.Within.Project.Manager
-	} else if named, _, _ := strings.Cut(n.pkg.PackageManager, "@"); slices.Contains([]string{"npm", "yarn", "pnpm",
-		"bun"}, named) {
-		manager, why = named, "the manifest's packageManager names it"
-		n.out.names(named, n.at("packageManager"),
-			"packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
+	} else if best, ok := claim.Judge(claim.OfManager, n.namers(found)...).Counts(); ok {
+		manager, why = best.Value.manager, best.Value.why
+		if says := best.Value.says; says != "" {
+			n.out.names(manager, best.At, says)
+		}
 	}
-	var found []string
 	lock := ""
-	if manager == "" && n.locks() != 1 {
-		if told, at := n.toldManager(node); told != "" {
-			manager, why = told, "the README installs with it"
-			n.out.names(told, at, "the README installs with "+told)
-		}
-	}
-	if manager == "" && n.locks() > 1 {
-		if told, at := n.toldByBuildServer(); told != "" {
-			manager, why = told, fmt.Sprintf("the build server installs with it (%s:%d)", at.File,
-				at.Line)
-			n.out.names(told, at, "the build server installs with "+told)
-		} else if newest := n.newestLock(); newest != "" {
-			manager, why = newest, "its lock file was committed last"
-		}
-	}
-	for _, l := range nodeLocks() {
-		if !n.Has(l.file) {
-			continue
-		}
-		found = append(found, l.file)
-		if manager == "" {
-			manager, why = l.manager,
-				"of the managers whose lock files lie here it is the one that people turn to later"
-		}
+	for _, l := range found {
 		if l.manager == manager && lock == "" {
 			lock = l.file
 			n.out.names(manager, n.At(l.file, 1), "lock file of "+manager)
 		}
 	}
-	if len(found) > 1 {
-		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(found[0], 1),
-			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(found),
-				strings.Join(found, ", "), manager, why),
-			"Remove those that are out of date, or name the manager in packageManager.")
-	} else if len(found) == 1 && lock == "" && n.out.Within == nil {
-		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0], 1),
-			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0],
-				manager), "Remove the one of the two that is wrong.")
-	}
-	for _, m := range node.Managers {
-		if manager == "" && n.first(m.node.signs...) != "" {
-			manager = m.Name
-		}
-	}
-	if manager == "" {
-		manager = npm.Name
-	}
+	n.otherLocks(found, lock, manager, why)
 	p.Manager = manager
 	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
 	n.tool.nodeWays = n.tool.node.ways(n, lock)
+}
+
+// named is a manager, why it is the one, and what is told of that as evidence; empty for nothing.
+type named struct{ manager, why, says string }
+
+// namers are who says which manager the project's is: the manifest, the one lock file, instructions,
+// the build server, which lock file was committed last; what is usual comes behind all of them. What
+// takes reading is asked only where it counts.
+func (n *nodeProject) namers(found []nodeLock) (out []claim.Claim[named]) {
+	add := func(w stack.Witness, at stack.Place, manager, why, says string) {
+		out = append(out, claim.Claim[named]{Value: named{manager, why, says}, Witness: w, At: at})
+	}
+	written, _, _ := strings.Cut(n.pkg.PackageManager, "@")
+	if slices.Contains([]string{"npm", "yarn", "pnpm", "bun"}, written) {
+		add(claim.Manifest, n.at("packageManager"), written,
+			"the manifest's packageManager names it",
+			"packageManager "+strings.Split(n.pkg.PackageManager, "+")[0])
+		return out
+	}
+	if len(found) == 1 {
+		add(claim.Lock, n.At(found[0].file, 1), found[0].manager, "its lock file is there", "")
+		return out
+	}
+	if told, at := n.toldManager(node); told != "" {
+		add(claim.Readme, at, told, "the README installs with it", "the README installs with "+told)
+		return out
+	}
+	if len(found) > 1 {
+		if told, at := n.toldByBuildServer(); told != "" {
+			add(claim.Workflow, at, told,
+				fmt.Sprintf("the build server installs with it (%s:%d)", at.File, at.Line),
+				"the build server installs with "+told)
+		} else if newest := n.newestLock(); newest != "" {
+			add(claim.History, stack.Place{}, newest, "its lock file was committed last", "")
+		}
+		add(claim.Usage, stack.Place{}, found[0].manager,
+			"of the managers whose lock files lie here it is the one that people turn to later", "")
+	}
+	for _, m := range node.Managers {
+		if n.first(m.node.signs...) != "" {
+			add(claim.Usage, stack.Place{}, m.Name, "", "")
+		}
+	}
+	add(claim.Usage, stack.Place{}, npm.Name, "", "")
+	return out
+}
+
+// otherLocks says that there are lock files of other managers than the project's.
+func (n *nodeProject) otherLocks(found []nodeLock, lock, manager, why string) {
+	switch {
+	case len(found) > 1:
+		var names []string
+		for _, l := range found {
+			names = append(names, l.file)
+		}
+		n.out.remark(stack.Warning, stack.CodeLockFilesSeveral, n.At(names[0], 1),
+			fmt.Sprintf("there are %d lock files: %s; %s is used, since %s", len(names),
+				strings.Join(names, ", "), manager, why),
+			"Remove those that are out of date, or name the manager in packageManager.")
+	case len(found) == 1 && lock == "" && n.out.Within == nil:
+		n.out.remark(stack.Warning, stack.CodeLockFileForeign, n.At(found[0].file, 1),
+			fmt.Sprintf("%s is not the lock file of %s, which packageManager names", found[0].file,
+				manager), "Remove the one of the two that is wrong.")
+	}
 }
 
 // toldByBuildServer is the manager with which the build server's files of the checkout install
@@ -133,14 +158,14 @@ func (n *nodeProject) newestLock() string {
 	return manager
 }
 
-// locks counts the lock files of the folder.
-func (n *nodeProject) locks() (count int) {
+// lockFiles are those of the folder, in the order of their managers.
+func (n *nodeProject) lockFiles() (out []nodeLock) {
 	for _, l := range nodeLocks() {
 		if n.Has(l.file) {
-			count++
+			out = append(out, l)
 		}
 	}
-	return count
+	return out
 }
 
 // toldManager is the manager of an ecosystem with which instructions install first in the folder, and

@@ -27,73 +27,102 @@ func (n *nodeProject) serve() {
 	}
 	line, together := scripts[main], map[string]bool{}
 	if main != "" && runsAll.MatchString(line) && (len(n.out.Members) > 0 || n.startsOthers(line)) {
-		n.out.remark(stack.Note, stack.CodeScriptRunsAll, n.at("scripts."+main), fmt.Sprintf(
-			"the script %s starts several things at once; here each of them is a service of "+
-				"its own", main), "To launch only some: nharbor launch SERVICE…")
-		at := n.at("scripts." + main)
-		main = ""
-		for i, piece := range n.together().ownPieces(line, 0) {
-			v, watches := n.together().pieceServed(piece, at), n.together().watches(piece)
-			switch {
-			case i == 0 && piece.script != "" && !watches:
-				main, line = piece.script, piece.line
-				continue
-			case i == 0 && !watches:
-				v.Ports, v.PortBy = n.ports(piece.line, at), n.portBy()
-				p.Serve = &v
-				continue
-			case watches && p.Serve == nil && main == "":
-				continue // of whatever serves it, nothing is known here
-			}
-			v.Watches, v.Name = watches, scriptAsName(cmp.Or(piece.script, nameOfLine(piece.line)))
-			p.Also = append(p.Also, v)
-			together[piece.script] = true
-		}
+		main, line = n.together().serveApart(main, together)
 	}
-	if main != "" {
-		serve := n.process(main)
-		for _, r := range n.runs(main, nil) {
-			line += "\n" + strings.Join(r.words, " ")
+	switch {
+	case main != "":
+		if line = scripts[main]; !n.serveBy(main) {
+			return
 		}
-		for _, piece := range n.together().ownPieces(scripts[main], 0) {
-			line += "\n" + piece.line
-		}
-		serve.Ports = n.ports(line, serve.At, ConfigsNamed(serve.Expands)...)
-		serve.PortBy = n.portBy()
-		line = scripts[main]
-		if len(serve.Ports) == 0 && !n.known.serves &&
-			(OnlyWatches(line) || n.onlyBuilds(line) || n.onlyMakes(main)) {
-			n.assets(main)
-			return // files are made anew, and nothing is served
-		}
-		if len(serve.Ports) > 0 || n.known.serves || !n.isCommand(line) {
-			p.Serve = &serve
-		}
-	} else if n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main) {
+	case n.pkg.Main != "" && len(scripts) == 0 && n.known.serves && n.exists(n.pkg.Main):
 		p.Serve = &stack.Serve{Command: []string{"node", n.pkg.Main}, At: n.at("main"),
 			Ports: n.ports(n.pkg.Main, n.at("main")), PortBy: stack.PortBy{Env: "PORT"}}
 	}
 	for _, name := range sortedKeys(scripts) {
-		switch {
-		case name == main || together[name] || strings.HasPrefix(name, "test") ||
-			strings.HasPrefix(name, "build"):
-		case main != "" && n.runsAlong(main)[name]:
-			// The main script runs it along.
-		case slices.ContainsFunc(p.Also, func(o stack.Serve) bool {
-			return o.Watches && strings.HasPrefix(scriptAsName(name), o.Name+"-")
-		}):
-			// It watches the same in another way.
-		case workerName.MatchString(name),
-			watcherName.MatchString(name) && p.Serve != nil &&
-				watchLine.MatchString(name+" "+scripts[name]) &&
-				!otherWatch.MatchString(name+" "+scripts[name]) &&
-				!n.sameTool(scripts[name], line) && !runsAll.MatchString(scripts[name]):
+		if name != main && !together[name] && n.runsBeside(name, main, line) {
 			extra := n.process(name)
 			extra.Watches = !workerName.MatchString(name)
 			extra.Name = scriptAsName(name)
 			p.Also = append(p.Also, extra)
 		}
 	}
+}
+
+// serveApart makes services of what a script starts at once, and gives the script that serves among
+// them, with its line; empty if none does. The scripts of the others are marked.
+func (n together) serveApart(main string, apart map[string]bool) (serves, line string) {
+	p := &n.out.Project
+	all, at := n.pkg.Scripts[main], n.at("scripts."+main)
+	n.out.remark(stack.Note, stack.CodeScriptRunsAll, at, fmt.Sprintf(
+		"the script %s starts several things at once; here each of them is a service of its own",
+		main), "To launch only some: nharbor launch SERVICE…")
+	line = all
+	for i, piece := range n.ownPieces(all, 0) {
+		v, watches := n.pieceServed(piece, at), n.watches(piece)
+		switch {
+		case i == 0 && piece.script != "" && !watches:
+			serves, line = piece.script, piece.line
+			continue
+		case i == 0 && !watches:
+			v.Ports, v.PortBy = n.ports(piece.line, at), n.portBy()
+			p.Serve = &v
+			continue
+		case watches && p.Serve == nil && serves == "":
+			continue // of whatever serves it, nothing is known here
+		}
+		v.Watches, v.Name = watches, scriptAsName(cmp.Or(piece.script, nameOfLine(piece.line)))
+		p.Also = append(p.Also, v)
+		apart[piece.script] = true
+	}
+	return serves, line
+}
+
+// serveBy has a script serve the project. It is false for one by which files are made anew, and
+// nothing is served.
+func (n *nodeProject) serveBy(main string) bool {
+	line := n.pkg.Scripts[main]
+	serve, says := n.process(main), line
+	for _, r := range n.runs(main, nil) {
+		says += "\n" + strings.Join(r.words, " ")
+	}
+	for _, piece := range n.together().ownPieces(line, 0) {
+		says += "\n" + piece.line
+	}
+	serve.Ports = n.ports(says, serve.At, ConfigsNamed(serve.Expands)...)
+	serve.PortBy = n.portBy()
+	opens := len(serve.Ports) > 0 || n.known.serves
+	if !opens && (OnlyWatches(line) || n.onlyBuilds(line) || n.onlyMakes(main)) {
+		n.assets(main)
+		return false
+	}
+	if opens || !n.isCommand(line) {
+		n.out.Project.Serve = &serve
+	}
+	return true
+}
+
+// runsBeside reports whether a script is another process of the project beside the main one, whose
+// line is given: a worker, or a watcher that isn't the same in another way.
+func (n *nodeProject) runsBeside(name, main, mainLine string) bool {
+	line := n.pkg.Scripts[name]
+	says := name + " " + line
+	if strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build") ||
+		main != "" && n.runsAlong(main)[name] { // which the main script starts itself
+		return false
+	}
+	if slices.ContainsFunc(n.out.Project.Also, func(o stack.Serve) bool {
+		return o.Watches && strings.HasPrefix(scriptAsName(name), o.Name+"-")
+	}) {
+		return false
+	}
+	if workerName.MatchString(name) {
+		return true
+	}
+	if !watcherName.MatchString(name) || n.out.Project.Serve == nil ||
+		!watchLine.MatchString(says) || otherWatch.MatchString(says) {
+		return false
+	}
+	return !n.sameTool(line, mainLine) && !runsAll.MatchString(line)
 }
 
 // runsAlong are the scripts that a script comes to run, by the names in its lines.

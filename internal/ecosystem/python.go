@@ -271,65 +271,84 @@ func (p *pythonProject) programs() []string {
 }
 
 func (p *pythonProject) collect() {
-	py, pip := &p.py, &p.pipfile
-	place := func(name string) stack.Place { return p.lineWith("pyproject.toml", name) }
-	add := func(list []string) {
-		for _, line := range list {
-			p.package_(line, place(line))
-		}
-	}
-	add(py.Project.Dependencies)
-	for _, named := range []struct {
-		file string
-		name *expr.Expr
-	}{{"setup.py", setupName}, {"setup.cfg", setupConfigName}} {
-		if m := named.name.FindStringSubmatch(p.text(named.file)); m != nil &&
-			p.out.Project.Name == "" {
-			p.out.Project.Name = m[1]
-		}
-	}
-	defer func() { // what only an extra brings comes last: an install leaves it out
-		always := maps.Clone(p.uses)
-		for _, name := range sortedKeys(py.Project.Optional) {
-			add(py.Project.Optional[name])
-		}
-		p.extra = map[string]bool{}
-		for name := range p.uses {
-			if _, ok := always[name]; !ok {
-				p.extra[name] = true
-			}
-		}
-	}()
+	py := &p.py
+	p.adds(py.Project.Dependencies)
+	p.nameItself("setup.py", setupName)
+	p.nameItself("setup.cfg", setupConfigName)
 	for _, name := range sortedKeys(py.Groups) {
 		for _, v := range py.Groups[name] {
 			if s, ok := v.(string); ok {
-				add([]string{s})
+				p.adds([]string{s})
 			}
 		}
 	}
-	if poetry := py.Tool.Poetry; poetry != nil {
-		add(sortedKeys(poetry.Dependencies))
-		for _, g := range sortedKeys(poetry.Group) {
-			add(sortedKeys(poetry.Group[g].Dependencies))
-		}
-		for _, s := range poetry.Source {
-			p.index(s.URL, place(s.URL))
-		}
-		if p.out.Project.Name == "" {
-			p.out.Project.Name = poetry.Name
+	p.ofPoetry()
+	p.ofUV()
+	p.ofPip()
+	p.ofConda()
+	// what only an extra brings comes last: an install leaves it out
+	always := maps.Clone(p.uses)
+	for _, name := range sortedKeys(py.Project.Optional) {
+		p.adds(py.Project.Optional[name])
+	}
+	p.extra = map[string]bool{}
+	for name := range p.uses {
+		if _, ok := always[name]; !ok {
+			p.extra[name] = true
 		}
 	}
-	if uv := py.Tool.UV; uv != nil {
-		for _, s := range uv.Index {
-			p.index(s.URL, place(s.URL))
-		}
-		if uv.Workspace != nil {
-			p.out.Members = uv.Workspace.Members
-			for _, e := range uv.Workspace.Exclude {
-				p.out.Members = append(p.out.Members, "!"+e)
-			}
+}
+
+// adds keeps packages that pyproject.toml names.
+func (p *pythonProject) adds(list []string) {
+	for _, line := range list {
+		p.package_(line, p.lineWith("pyproject.toml", line))
+	}
+}
+
+// nameItself takes the project's name out of a file, if it has none yet.
+func (p *pythonProject) nameItself(file string, form *expr.Expr) {
+	if m := form.FindStringSubmatch(p.text(file)); m != nil && p.out.Project.Name == "" {
+		p.out.Project.Name = m[1]
+	}
+}
+
+func (p *pythonProject) ofPoetry() {
+	poetry := p.py.Tool.Poetry
+	if poetry == nil {
+		return
+	}
+	p.adds(sortedKeys(poetry.Dependencies))
+	for _, g := range sortedKeys(poetry.Group) {
+		p.adds(sortedKeys(poetry.Group[g].Dependencies))
+	}
+	for _, s := range poetry.Source {
+		p.index(s.URL, p.lineWith("pyproject.toml", s.URL))
+	}
+	if p.out.Project.Name == "" {
+		p.out.Project.Name = poetry.Name
+	}
+}
+
+func (p *pythonProject) ofUV() {
+	uv := p.py.Tool.UV
+	if uv == nil {
+		return
+	}
+	for _, s := range uv.Index {
+		p.index(s.URL, p.lineWith("pyproject.toml", s.URL))
+	}
+	if uv.Workspace != nil {
+		p.out.Members = uv.Workspace.Members
+		for _, e := range uv.Workspace.Exclude {
+			p.out.Members = append(p.out.Members, "!"+e)
 		}
 	}
+}
+
+// ofPip keeps what a Pipfile names, and the sources that pip is told of.
+func (p *pythonProject) ofPip() {
+	pip := &p.pipfile
 	for _, name := range slices.Concat(sortedKeys(pip.Packages), sortedKeys(pip.Dev)) {
 		p.package_(name, p.lineWith("Pipfile", name))
 	}
@@ -343,25 +362,29 @@ func (p *pythonProject) collect() {
 			}
 		}
 	}
-	if conda := p.first(condaFiles...); conda != "" {
-		var y struct{ Dependencies []any }
-		if err := parseYAML([]byte(p.text(conda)), &y); err != nil {
-			p.out.remark(stack.Warning, stack.CodeEnvironmentUnreadable, p.At(conda, 1),
-				"the environment file can't be read: "+err.Error(), "Correct the file.")
+}
+
+// ofConda keeps the packages of an environment file: texts, and a list below the key pip.
+func (p *pythonProject) ofConda() {
+	conda := p.first(condaFiles...)
+	if conda == "" {
+		return
+	}
+	var y struct{ Dependencies []any }
+	if err := parseYAML([]byte(p.text(conda)), &y); err != nil {
+		p.out.remark(stack.Warning, stack.CodeEnvironmentUnreadable, p.At(conda, 1),
+			"the environment file can't be read: "+err.Error(), "Correct the file.")
+	}
+	all := y.Dependencies
+	for _, d := range y.Dependencies {
+		if below, ok := d.(map[string]any); ok {
+			list, _ := below["pip"].([]any)
+			all = append(slices.Clip(all), list...)
 		}
-		for _, d := range y.Dependencies {
-			switch d := d.(type) {
-			case string:
-				p.package_(d, p.lineWith(conda, d))
-			case map[string]any:
-				if list, ok := d["pip"].([]any); ok {
-					for _, e := range list {
-						if s, ok := e.(string); ok {
-							p.package_(s, p.lineWith(conda, s))
-						}
-					}
-				}
-			}
+	}
+	for _, d := range all {
+		if s, ok := d.(string); ok {
+			p.package_(s, p.lineWith(conda, s))
 		}
 	}
 }
@@ -422,23 +445,42 @@ var setupPython = expr.New(`python_requires\s*=\s*["']?([^"'\n]+)`)
 
 // install adds the install by the project's manager.
 func (p *pythonProject) install(manager *Manager) {
-	name := manager.Name
 	if p.pythonWays = manager.python.ways(p); p.python == "" {
 		p.python = "python"
 	}
-	at, venv := p.At(p.manifest, 1), path.Join(p.Path, ".venv")
-	if w := p.out.Within; w != nil &&
-		p.bin != "" { // its environment is that of the project around it
+	venv := path.Join(p.Path, ".venv")
+	if w := p.out.Within; w != nil && p.bin != "" {
+		// its environment is that of the project around it
 		venv = path.Join(w.Project.Path, ".venv")
 		if rel, err := filepath.Rel(p.Path, path.Join(venv, "bin")); err == nil {
 			p.bin = filepath.ToSlash(rel) + "/"
 			p.python = p.bin + "python"
 		}
 	}
-	lock := ""
-	if len(manager.Locks) > 0 {
-		lock = manager.Locks[0]
+	p.out.Project.Prefix = p.run
+	p.out.Project.Bin = []string{path.Join(venv, "bin")}
+	p.saysOfLocks(manager)
+	if p.out.Within == nil {
+		p.out.step(p.installStep(manager, venv))
 	}
+	for _, c := range pythonCompiles {
+		if at, ok := p.uses[c.name]; ok && !p.extra[c.name] {
+			p.compiles(c.name, c.takes, at)
+		}
+	}
+}
+
+// lock is the lock file that a manager makes; empty for none.
+func (m *Manager) lock() string {
+	if len(m.Locks) == 0 {
+		return ""
+	}
+	return m.Locks[0]
+}
+
+// installStep installs into an environment, by what it depends on.
+func (p *pythonProject) installStep(manager *Manager, venv string) stack.Step {
+	at, lock := p.At(p.manifest, 1), manager.lock()
 	if lock != "" && p.Has(lock) {
 		at = p.At(lock, 1)
 	}
@@ -460,15 +502,20 @@ func (p *pythonProject) install(manager *Manager) {
 			s.Inputs = append(s.Inputs, full)
 		}
 	}
-	if lock != "" && p.out.Within == nil {
-		if p.Has(lock) {
-			p.out.names(name, p.At(lock, 1), "lock file of "+name)
-		} else {
-			p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1),
-				"there is no "+lock+
-					", so each machine may get other versions", "Commit the "+lock+" that the "+
-					"install makes.")
-		}
+	return s
+}
+
+// saysOfLocks names the lock file, or says that there is none, or that there are several.
+func (p *pythonProject) saysOfLocks(manager *Manager) {
+	lock := manager.lock()
+	switch {
+	case lock == "" || p.out.Within != nil:
+	case p.Has(lock):
+		p.out.names(manager.Name, p.At(lock, 1), "lock file of "+manager.Name)
+	default:
+		p.out.remark(stack.Warning, stack.CodeLockMissing, p.At(p.manifest, 1),
+			"there is no "+lock+", so each machine may get other versions",
+			"Commit the "+lock+" that the install makes.")
 	}
 	var locks []string
 	for _, m := range python.Managers {
@@ -477,27 +524,20 @@ func (p *pythonProject) install(manager *Manager) {
 	}
 	if len(locks) > 1 {
 		p.out.remark(stack.Warning, stack.CodeLockFilesSeveral, p.At(locks[0], 1),
-			"there are several lock files: "+
-				strings.Join(locks, ", ")+"; "+name+" is used", "Remove those that are out of "+
-				"date.")
+			"there are several lock files: "+strings.Join(locks, ", ")+"; "+manager.Name+
+				" is used", "Remove those that are out of date.")
 	}
-	p.out.Project.Prefix = p.run
-	p.out.Project.Bin = []string{path.Join(venv, "bin")}
-	if p.out.Within == nil {
-		p.out.step(s)
+}
+
+// compiles says what a package is compiled with, and the language's headers, unless the manager
+// fetches an interpreter that has them.
+func (p *pythonProject) compiles(name string, takes []string, at stack.Place) {
+	if m := ManagerNamed(p.out.Project.Manager); m == nil || !m.python.brings {
+		takes = append(slices.Clip(takes), pythonHeaders)
 	}
-	for _, c := range pythonCompiles {
-		if at, ok := p.uses[c.name]; ok && !p.extra[c.name] {
-			takes := c.takes
-			if m := ManagerNamed(p.out.Project.Manager); m == nil || !m.python.brings {
-				// one that a manager fetches has them
-				takes = append(slices.Clip(takes), pythonHeaders)
-			}
-			for _, t := range takes {
-				p.out.Project.Compiles = append(p.out.Project.Compiles,
-					stack.Compile{Package: c.name, Takes: t, Certain: true, At: at})
-			}
-		}
+	for _, t := range takes {
+		p.out.Project.Compiles = append(p.out.Project.Compiles,
+			stack.Compile{Package: name, Takes: t, Certain: true, At: at})
 	}
 }
 

@@ -328,56 +328,66 @@ func readTasks(f Folder) *Finding {
 		return nil
 	}
 	out := f.finding("make", "make", file, file)
-	p := &out.Project
-	p.Targets = targets
+	out.Project.Targets = targets
 	out.wants(program, "*", f.At(file, 1))
-	find := func(names []string) *stack.Target {
-		for _, n := range names {
-			for i := range targets {
-				if targets[i].Name == n && len(targets[i].Lines) > 0 {
-					return &targets[i]
-				}
-			}
-		}
-		return nil
-	}
-	runsContainers := func(t *stack.Target) bool {
-		return slices.ContainsFunc(t.Lines, engineCalls.MatchString)
-	}
-	serve := find(ServeTasks)
-	first := &targets[0]
-	if program == "make" && (serve == nil || first == serve) &&
-		slices.ContainsFunc(first.Lines, serverLine.MatchString) {
-		// Its first target is what it does when it is called without a name.
-		serve = first
-	}
+	serve, alone := servingTarget(program, targets)
 	for _, r := range taskRoles {
-		if t := find(r.names); t != nil && !runsContainers(t) && t != serve &&
-			!(serve != nil && slices.Contains(serve.Lines, program+" "+t.Name) &&
-				r.role != stack.Install) {
-			s := f.step(r.role, t.At, program, t.Name)
-			s.Expands = t.Lines
-			out.step(s)
+		t := targetOf(targets, r.names)
+		if t == nil || runsContainers(t) || t == serve {
+			continue
 		}
+		along := serve != nil && slices.Contains(serve.Lines, program+" "+t.Name)
+		if along && r.role != stack.Install {
+			continue // what serves does it by itself
+		}
+		s := f.step(r.role, t.At, program, t.Name)
+		s.Expands = t.Lines
+		out.step(s)
 	}
 	if serve != nil && !runsContainers(serve) {
-		command := []string{program, serve.Name}
-		if serve == first && program == "make" {
-			command = []string{program}
-		}
-		v := stack.Serve{Command: command, At: serve.At, Expands: serve.Lines,
+		v := stack.Serve{Command: []string{program, serve.Name}, At: serve.At, Expands: serve.Lines,
 			PortBy: stack.PortBy{Env: "PORT"}}
+		if alone {
+			v.Command = v.Command[:1]
+		}
 		if port := PortIn(strings.Join(serve.Lines, "\n")); port > 0 {
 			v.Ports = httpPort(port, serve.At)
 		} else if port, at := f.PortSetting(); port > 0 {
 			v.Ports = httpPort(port, at)
-		} else if port, at := f.portByCode(taskPort,
-			file); port > 0 {
+		} else if port, at := f.portByCode(taskPort, file); port > 0 {
 			v.Ports = httpPort(port, at)
 		}
-		p.Serve = &v
+		out.Project.Serve = &v
 	}
 	return out
+}
+
+// targetOf is the first target of one of the names that does something; nil for none.
+func targetOf(targets []stack.Target, names []string) *stack.Target {
+	for _, n := range names {
+		for i := range targets {
+			if targets[i].Name == n && len(targets[i].Lines) > 0 {
+				return &targets[i]
+			}
+		}
+	}
+	return nil
+}
+
+func runsContainers(t *stack.Target) bool {
+	return slices.ContainsFunc(t.Lines, engineCalls.MatchString)
+}
+
+// servingTarget is the target that serves; alone tells that it is what the program does without a
+// name, as make does the first.
+func servingTarget(program string, targets []stack.Target) (serve *stack.Target, alone bool) {
+	serve = targetOf(targets, ServeTasks)
+	first := &targets[0]
+	if program == "make" && (serve == nil || first == serve) &&
+		slices.ContainsFunc(first.Lines, serverLine.MatchString) {
+		serve = first
+	}
+	return serve, serve == first && program == "make"
 }
 
 // Process is a line of a Procfile.
