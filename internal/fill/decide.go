@@ -135,14 +135,7 @@ func (m deciding) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	if !ok {
 		return nil
 	}
-	host := sibling(f, prefix, "host", "hostname", "server", "address", "addr")
-	if host == nil { // EMAIL_HOST beside EMAIL_HOST_PASSWORD
-		if name := strings.TrimRight(prefix, "_.-"); name != "" {
-			if _, ok := hostPrefix(name); ok {
-				host = sibling(f, name, "")
-			}
-		}
-	}
+	host := hostBeside(f, prefix)
 	if host == nil || m.takenFrom(f, s.Key) {
 		return nil
 	}
@@ -157,10 +150,10 @@ func (m deciding) signsIn(f *File, s *Setting, empty, stand bool) func() {
 	for _, k := range m.deriving().kindsFor(f, prefix) {
 		here = here || slices.ContainsFunc(m.facts, func(c facts) bool { return c.kind == k.Name })
 		c, _ := m.deriving().meant(m.deriving().readerOf(f), k, name, or(port, k.Ports[0]))
-		if c == nil {
+		switch {
+		case c == nil:
 			continue
-		}
-		if c.hasPassword() {
+		case c.hasPassword():
 			return nil
 		}
 		return func() {
@@ -170,14 +163,34 @@ func (m deciding) signsIn(f *File, s *Setting, empty, stand bool) func() {
 			s.remark("", "%s asks for no password", c.svc.Name)
 		}
 	}
+	return signsInElsewhere(s, host, empty, stand, here)
+}
+
+// hostBeside is the setting of the host that a password's prefix belongs to, also EMAIL_HOST beside
+// EMAIL_HOST_PASSWORD; nil for none.
+func hostBeside(f *File, prefix string) *Setting {
+	if host := sibling(f, prefix, "host", "hostname", "server", "address", "addr"); host != nil {
+		return host
+	}
+	name := strings.TrimRight(prefix, "_.-")
+	if _, ok := hostPrefix(name); name == "" || !ok {
+		return nil
+	}
+	return sibling(f, name, "")
+}
+
+// signsInElsewhere is what a password comes to for a server that is not of the stack; here tells that
+// the stack has one that could be meant all the same.
+func signsInElsewhere(s, host *Setting, empty, stand, here bool) func() {
+	placeholder := values.Placeholder(host.value)
 	switch {
-	case host.value != "" && values.Placeholder(host.value) && !here:
+	case host.value != "" && placeholder && !here:
 		return func() {
 			s.remark("", "not made up: %s only stands for a server elsewhere", host.Key)
 		}
 	case host.value == "" && empty && !here:
 		return func() { s.remark("", "left empty: %s names no server", host.Key) }
-	case host.value == "" || values.Placeholder(host.value):
+	case host.value == "" || placeholder:
 	case stand:
 		return func() { s.Origin = Missing }
 	case empty:

@@ -144,64 +144,103 @@ func (m deriving) deriveURL(file *File, r reader, s *Setting) {
 		m.deriveHTTP(r, s, u, port)
 		return
 	}
-	asked := port
-	if port == 0 {
-		asked = k.Ports[0]
-	}
-	f, exact := m.meant(r, k, u.Hostname(), asked)
-	if f == nil {
+	d := &storeURL{reader: r, s: s, url: u, k: k, port: or(port, k.Ports[0]), value: s.value}
+	d.facts, d.exact = m.meant(r, k, u.Hostname(), d.port)
+	if d.facts == nil {
 		return
 	}
-	s.service = f.svc.Name
+	s.service = d.svc.Name
 	if prefix := urlEnd.ReplaceAllString(s.Key, ""); prefix != s.Key && prefix != "" &&
-		f.kind == k.Name {
-		m.signIn(file, prefix, f)
+		d.kind == k.Name {
+		m.signIn(file, prefix, d.facts)
 	}
-	value, why := s.value, []string{}
-	if !exact {
-		if host, to, ok := f.address(r); ok && (host != u.Hostname() || to != asked) {
-			value = strings.Replace(value, "@"+u.Host, "@"+host+":"+strconv.Itoa(to), 1)
-			if u.User == nil {
-				value = strings.Replace(value, "://"+u.Host, "://"+host+":"+strconv.Itoa(to), 1)
-			}
-			why = append(why, fmt.Sprintf("%s is at %s:%d from here", f.svc.Name, host, to))
-		}
-	}
-	if f = f.as(u.User.Username()); f.user == "root" {
+	d.takeAddress()
+	if d.facts = d.as(u.User.Username()); d.user == "root" {
 		s.user = "root"
 	}
-	if user := u.User.Username(); user != f.user && f.user != "" &&
-		(standsForUser.MatchString(user) || f.chosen && user != "" && s.Origin != Kept &&
-			f.user != "root") {
-		value = strings.Replace(value, "://"+user, "://"+url.User(f.user).String(), 1)
-		why = append(why, f.svc.Name+"'s user")
+	d.takeUser()
+	d.takeDatabase()
+	d.dropPassword()
+	d.dropTLS()
+	switch {
+	case d.value == s.value:
+	case s.Origin == Kept:
+		s.remark(stack.Warning, "would have to differ: %s", strings.Join(d.why, ", "))
+	default:
+		s.value, s.Origin, s.Level = d.value, Derived, ""
+		s.Remark = strings.Join(d.why, ", ")
 	}
-	if name := strings.Trim(u.Path, "/"); f.database != "" && name != f.database &&
-		standsForStore.MatchString(name) && !k.SignIn.NoDatabase {
-		value = replaceLast(value, "/"+name, "/"+url.PathEscape(f.database))
-		why = append(why, f.svc.Name+"'s database")
-	}
-	if pw := values.PasswordOf(value); !f.hasPassword() && k.SignIn.NoUser &&
-		values.Placeholder(pw) {
-		if start, at := strings.Index(value, "://")+3, strings.LastIndexByte(value,
-			'@'); at > start {
-			value = value[:start] + value[at+1:]
-			why = append(why, f.svc.Name+" asks for no password")
-		}
-	}
-	if plain, said := withoutTLS(value); said != "" && !f.tls {
-		value = plain
-		why = append(why, fmt.Sprintf("%s has no TLS: %s", f.svc.Name, said))
-	}
-	if value == s.value {
+}
+
+// storeURL is the address of a store while it is made to fit what is known of that.
+type storeURL struct {
+	*facts
+	reader reader
+	s      *Setting
+	url    *url.URL
+	k      *protocol.Protocol
+	port   int
+	exact  bool // it leads to the store as it is
+	value  string
+	why    []string
+}
+
+// takeAddress puts in where the store is from the reader.
+func (d *storeURL) takeAddress() {
+	host, to, ok := d.address(d.reader)
+	if d.exact || !ok || host == d.url.Hostname() && to == d.port {
 		return
 	}
-	if s.Origin == Kept {
-		s.remark(stack.Warning, "would have to differ: %s", strings.Join(why, ", "))
+	there := host + ":" + strconv.Itoa(to)
+	d.value = strings.Replace(d.value, "@"+d.url.Host, "@"+there, 1)
+	if d.url.User == nil {
+		d.value = strings.Replace(d.value, "://"+d.url.Host, "://"+there, 1)
+	}
+	d.why = append(d.why, fmt.Sprintf("%s is at %s from here", d.svc.Name, there))
+}
+
+// takeUser puts in the store's user, where one only stands for it, or somebody has chosen it.
+func (d *storeURL) takeUser() {
+	user := d.url.User.Username()
+	if user == d.user || d.user == "" {
 		return
 	}
-	s.value, s.Origin, s.Level = value, Derived, ""
-	s.Remark = strings.Join(why, ", ")
+	chosen := d.chosen && user != "" && d.s.Origin != Kept && d.user != "root"
+	if standsForUser.MatchString(user) || chosen {
+		d.value = strings.Replace(d.value, "://"+user, "://"+url.User(d.user).String(), 1)
+		d.why = append(d.why, d.svc.Name+"'s user")
+	}
+}
+
+// takeDatabase puts in the store's database, where a name only stands for it.
+func (d *storeURL) takeDatabase() {
+	name := strings.Trim(d.url.Path, "/")
+	if d.database == "" || name == d.database || !standsForStore.MatchString(name) ||
+		d.k.SignIn.NoDatabase {
+		return
+	}
+	d.value = replaceLast(d.value, "/"+name, "/"+url.PathEscape(d.database))
+	d.why = append(d.why, d.svc.Name+"'s database")
+}
+
+// dropPassword takes a placeholder out for a store that asks for none.
+func (d *storeURL) dropPassword() {
+	if d.hasPassword() || !d.k.SignIn.NoUser || !values.Placeholder(values.PasswordOf(d.value)) {
+		return
+	}
+	start, at := strings.Index(d.value, "://")+3, strings.LastIndexByte(d.value, '@')
+	if at > start {
+		d.value = d.value[:start] + d.value[at+1:]
+		d.why = append(d.why, d.svc.Name+" asks for no password")
+	}
+}
+
+// dropTLS takes out what asks for an encryption that the store does not have.
+func (d *storeURL) dropTLS() {
+	if plain, said := withoutTLS(d.value); said != "" && !d.tls {
+		d.value = plain
+		d.why = append(d.why, fmt.Sprintf("%s has no TLS: %s", d.svc.Name, said))
+	}
 }
 
 var urlEnd = expr.New(`(?i)(jdbc[_.-])?(url|uri)$`)

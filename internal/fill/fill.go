@@ -267,22 +267,10 @@ func (m opening) open(e stack.EnvFile) error {
 	if m.opt.Git != nil {
 		f.Git = m.opt.Git(e.Path)
 	}
-	read := func(name string) (*settings.Document, []byte, error) {
-		d, err := settings.Read(m.fsys, name, e.Format)
-		if dotenv.Unread(err) {
-			return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
-				At: stack.Place{File: name}, Text: "the settings file can't be read: " +
-					stack.Reason(err), Remedy: "Check its rights.", Cause: err}
-		}
-		if err != nil {
-			return nil, nil, err
-		}
-		return d.Clone(), d.Bytes(), nil
-	}
 	var template *settings.Document
 	var err error
 	if e.Template != "" {
-		if template, _, err = read(e.Template); err != nil {
+		if template, _, err = m.document(e.Template, e.Format); err != nil {
 			return err
 		}
 	}
@@ -296,28 +284,59 @@ func (m opening) open(e stack.EnvFile) error {
 	}
 	old := map[string]bool{}
 	if e.Present {
-		if f.source, f.old, err = read(e.Path); err != nil {
+		if f.source, f.old, err = m.document(e.Path, e.Format); err != nil {
 			return err
 		}
 		for _, s := range f.source.Entries {
 			old[s.Key] = true
 		}
-		if template != nil && template.Format == f.source.Format {
-			m.deciding().obsolete(&f, template)
-			added, err := f.source.AddFrom(template)
-			if err != nil {
-				return err
-			}
-			if len(added) > 0 {
-				f.remark("new in %s and added at their place: %s", f.Template,
-					strings.Join(added, ", "))
-			}
+		if err := m.addNew(&f, template); err != nil {
+			return err
 		}
 	}
 	f.Format = f.source.Format
 	if f.Format == settings.Other && !f.present {
 		placeholders(&f)
 	}
+	m.list(&f, template, old)
+	m.plan.Files = append(m.plan.Files, f)
+	return nil
+}
+
+// document reads a settings file, to be changed, and gives its bytes as they are.
+func (m opening) document(name string, format string) (*settings.Document, []byte,
+	error) {
+	d, err := settings.Read(m.fsys, name, format)
+	if dotenv.Unread(err) {
+		return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,
+			At:     stack.Place{File: name},
+			Text:   "the settings file can't be read: " + stack.Reason(err),
+			Remedy: "Check its rights.", Cause: err}
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return d.Clone(), d.Bytes(), nil
+}
+
+// addNew adds what is new in the template of a file that is there, which may be nil.
+func (m opening) addNew(f *File, template *settings.Document) error {
+	if template == nil || template.Format != f.source.Format {
+		return nil
+	}
+	m.deciding().obsolete(f, template)
+	added, err := f.source.AddFrom(template)
+	if err != nil {
+		return err
+	}
+	if len(added) > 0 {
+		f.remark("new in %s and added at their place: %s", f.Template, strings.Join(added, ", "))
+	}
+	return nil
+}
+
+// list lists a file's settings, each once with its last value. Old are the keys that were there.
+func (m opening) list(f *File, template *settings.Document, old map[string]bool) {
 	seen := map[string]bool{}
 	for _, s := range f.source.Entries {
 		if seen[s.Key] {
@@ -326,9 +345,8 @@ func (m opening) open(e stack.EnvFile) error {
 		seen[s.Key] = true
 		last, _ := f.source.Get(s.Key)
 		set := Setting{Key: s.Key, Line: last.Line, Comment: last.Comment,
-			Secret: values.IsSecret(s.Key, last.Value),
-			Origin: Template, value: last.Value, was: last.Value, there: old[s.Key],
-			expands: last.Expands}
+			Secret: values.IsSecret(s.Key, last.Value), Origin: Template, value: last.Value,
+			was: last.Value, there: old[s.Key], expands: last.Expands}
 		if template != nil {
 			if t, ok := template.Get(s.Key); ok && t.Comment != "" {
 				set.Comment = t.Comment
@@ -338,8 +356,6 @@ func (m opening) open(e stack.EnvFile) error {
 		duplicates(&set, f.source)
 		f.Settings = append(f.Settings, set)
 	}
-	m.plan.Files = append(m.plan.Files, f)
-	return nil
 }
 
 // wanted makes the source of a file that a compose file asks for, without a template: what the code

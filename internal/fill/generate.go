@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -89,60 +90,77 @@ func (m deciding) pair(f *File, s *Setting) bool {
 	if !privateKey.MatchString(s.Key) {
 		return false
 	}
+	public := publicOf(f, s)
+	say := strings.ToLower(s.Comment + " " + s.was + " " + s.Key)
+	isPEM := slices.ContainsFunc([]string{"pem", "rsa", "rs256", "ed25519", "begin "},
+		func(word string) bool { return strings.Contains(say, word) })
+	if public == nil && !isPEM {
+		return false
+	}
+	k, ok := keyPair(say, s.was, m.opt.Random)
+	if !ok {
+		return false
+	}
+	if strings.Contains(say, "base64") && strings.Contains(k.private, "BEGIN") {
+		k.private = base64.StdEncoding.EncodeToString([]byte(k.private))
+		k.public = base64.StdEncoding.EncodeToString([]byte(k.public))
+		k.form += " in base64"
+	}
+	s.value, s.Origin, s.form = k.private, Generated, k.form
+	s.remark("", "%s", k.form)
+	switch {
+	case public == nil:
+	case !(public.there && public.value != "") && public.Origin != Answered:
+		public.value, public.Origin, public.Remark = k.public, Derived, "belongs to "+s.Key
+	case public.there:
+		s.remark(stack.Warning, "%s was there before and does not belong to it", public.Key)
+	}
+	return true
+}
+
+// publicOf is the setting of the public key beside that of a private one; nil for none.
+func publicOf(f *File, s *Setting) *Setting {
 	wanted := privateKey.ReplaceAllStringFunc(s.Key, func(p string) string {
 		return strings.NewReplacer("PRIVATE", "PUBLIC", "private", "public", "Private",
 			"Public").Replace(p)
 	})
-	var public *Setting
 	for i := range f.Settings {
 		if f.Settings[i].Key == wanted {
-			public = &f.Settings[i]
+			return &f.Settings[i]
 		}
 	}
-	say := strings.ToLower(s.Comment + " " + s.was + " " + s.Key)
-	isPEM := strings.Contains(say, "pem") || strings.Contains(say, "rsa") ||
-		strings.Contains(say, "rs256") ||
-		strings.Contains(say, "ed25519") || strings.Contains(say, "begin ")
-	if public == nil && !isPEM {
-		return false
-	}
-	var private, open, form string
+	return nil
+}
+
+// keys are a pair, as they are written, and what they are.
+type keys struct{ private, public, form string }
+
+// keyPair makes a pair of the kind that a setting speaks of, in the form of what was there; ok is
+// false if none can be made.
+func keyPair(say, was string, random io.Reader) (k keys, ok bool) {
 	switch {
 	case strings.Contains(say, "vapid"):
-		key, err := ecdh.P256().NewPrivateKey(read(m.opt.Random, 32))
+		key, err := ecdh.P256().NewPrivateKey(read(random, 32))
 		for err != nil {
-			key, err = ecdh.P256().NewPrivateKey(read(m.opt.Random, 32))
+			key, err = ecdh.P256().NewPrivateKey(read(random, 32))
 		}
-		private, open = base64.RawURLEncoding.EncodeToString(key.Bytes()),
-			base64.RawURLEncoding.EncodeToString(key.PublicKey().Bytes())
-		form = "a key pair for push messages, P-256"
+		return keys{base64.RawURLEncoding.EncodeToString(key.Bytes()),
+			base64.RawURLEncoding.EncodeToString(key.PublicKey().Bytes()),
+			"a key pair for push messages, P-256"}, true
 	case strings.Contains(say, "ed25519") || strings.Contains(say, "eddsa"):
-		key := ed25519.NewKeyFromSeed(read(m.opt.Random, ed25519.SeedSize))
-		private, open, form = inPEM(key), inPublicPEM(key.Public()), "an Ed25519 key pair, PEM"
-	default:
-		key, err := rsa.GenerateKey(m.opt.Random, 2048)
-		if err != nil {
-			return false
-		}
-		private, open, form = inPEM(key), inPublicPEM(key.Public()), "an RSA key pair of 2048 "+
-			"bits, PEM"
-		if strings.Contains(s.was, "BEGIN RSA") {
-			private = string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
-				Bytes: x509.MarshalPKCS1PrivateKey(key)}))
-		}
+		key := ed25519.NewKeyFromSeed(read(random, ed25519.SeedSize))
+		return keys{inPEM(key), inPublicPEM(key.Public()), "an Ed25519 key pair, PEM"}, true
 	}
-	if strings.Contains(say, "base64") && strings.Contains(private, "BEGIN") {
-		private, open, form = base64.StdEncoding.EncodeToString([]byte(private)),
-			base64.StdEncoding.EncodeToString([]byte(open)), form+" in base64"
+	key, err := rsa.GenerateKey(random, 2048)
+	if err != nil {
+		return keys{}, false
 	}
-	s.value, s.Origin, s.form = private, Generated, form
-	s.remark("", "%s", form)
-	if public != nil && !(public.there && public.value != "") && public.Origin != Answered {
-		public.value, public.Origin, public.Remark = open, Derived, "belongs to "+s.Key
-	} else if public != nil && public.there {
-		s.remark(stack.Warning, "%s was there before and does not belong to it", public.Key)
+	k = keys{inPEM(key), inPublicPEM(key.Public()), "an RSA key pair of 2048 bits, PEM"}
+	if strings.Contains(was, "BEGIN RSA") {
+		k.private = string(pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY",
+			Bytes: x509.MarshalPKCS1PrivateKey(key)}))
 	}
-	return true
+	return k, true
 }
 
 func inPEM(key any) string {

@@ -24,23 +24,8 @@ func isCarrier(v string) bool { return values.IsSecret("", v) }
 // linkUp finds the settings that hold one secret, and gives them one value: the same key in several
 // files, the password of one service under several names, and the password inside an address.
 func (m linking) linkUp() {
-	byKey := map[string][]place{}
-	var carriers []place
+	byKey, carriers := m.secrets()
 	groups := map[string][]place{}
-	for i, f := range m.plan.Files {
-		for k, s := range f.Settings {
-			p := place{i, k}
-			switch {
-			case s.Origin == Missing || s.value == "" || s.expands && !isCarrier(s.value) ||
-				!s.Secret && !isCarrier(s.value):
-			case isCarrier(s.value):
-				carriers = append(carriers, p)
-			case publicKey.MatchString(s.Key):
-			default:
-				byKey[s.Key] = append(byKey[s.Key], p)
-			}
-		}
-	}
 	m.sameService()
 	m.places, m.grouped = make(map[Member]place), make(map[place]bool)
 	for i, f := range m.plan.Files {
@@ -58,36 +43,66 @@ func (m linking) linkUp() {
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(byKey)) {
-		places := byKey[key]
-		for _, p := range places {
-			s := m.at(p)
-			if s.service != "" && m.byService(p, key, groups) {
-				continue
-			}
-			if first := m.at(places[0]); s.was == first.was ||
-				s.Origin != Template && s.Origin != Generated || first.Origin == Kept {
-				groups[key] = append(groups[key], p)
-			}
-		}
+		m.sameKey(key, byKey[key], groups)
 	}
 	for _, p := range carriers {
-		s := m.at(p)
-		if s.service != "" && m.byService(p, "", groups) {
-			continue
-		}
-		pw := values.PasswordOf(s.value)
-		if m.committed(pw) {
-			s.remark("", "the compose file itself holds the same password")
-			continue
-		}
-		if key := passwordFor(s.value, pw, passwords); key != "" {
-			groups[key] = append(groups[key], p)
-		} else if values.Placeholder(pw) {
-			s.remark(stack.Warning, "the password in it is a placeholder")
-		}
+		m.carried(p, passwords, groups)
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		m.unify(key, groups[key])
+	}
+}
+
+// secrets are the places of secrets by their keys, and of addresses that carry a password.
+func (m linking) secrets() (byKey map[string][]place, carriers []place) {
+	byKey = map[string][]place{}
+	for i, f := range m.plan.Files {
+		for k, s := range f.Settings {
+			p := place{i, k}
+			switch {
+			case s.Origin == Missing || s.value == "":
+			case isCarrier(s.value):
+				carriers = append(carriers, p)
+			case s.expands || !s.Secret || publicKey.MatchString(s.Key):
+			default:
+				byKey[s.Key] = append(byKey[s.Key], p)
+			}
+		}
+	}
+	return byKey, carriers
+}
+
+// sameKey groups places of one key that agreed until now, or of which one was made up.
+func (m linking) sameKey(key string, places []place, groups map[string][]place) {
+	for _, p := range places {
+		s := m.at(p)
+		if s.service != "" && m.byService(p, key, groups) {
+			continue
+		}
+		first := m.at(places[0])
+		if s.was == first.was || s.Origin != Template && s.Origin != Generated ||
+			first.Origin == Kept {
+			groups[key] = append(groups[key], p)
+		}
+	}
+}
+
+// carried groups an address with the password that it carries.
+func (m linking) carried(p place, passwords map[string]map[string]bool,
+	groups map[string][]place) {
+	s := m.at(p)
+	if s.service != "" && m.byService(p, "", groups) {
+		return
+	}
+	pw := values.PasswordOf(s.value)
+	if m.committed(pw) {
+		s.remark("", "the compose file itself holds the same password")
+		return
+	}
+	if key := passwordFor(s.value, pw, passwords); key != "" {
+		groups[key] = append(groups[key], p)
+	} else if values.Placeholder(pw) {
+		s.remark(stack.Warning, "the password in it is a placeholder")
 	}
 }
 
@@ -244,63 +259,90 @@ func (m linking) unify(key string, places []place) {
 	if len(places) < 2 {
 		return
 	}
-	master, rank := m.at(places[0]), -1
+	g := &group{linking: m, key: key, places: places}
+	rank := -1
 	for _, p := range places {
-		s := m.at(p)
-		n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
-		if isCarrier(s.value) {
-			n = min(n, 2)
-			if s.Origin != Kept && s.Origin != Answered ||
-				values.Placeholder(values.PasswordOf(s.value)) {
-				n = 0
-			}
-		}
-		if n > rank {
-			master, rank = s, n
+		if n := weight(m.at(p)); n > rank {
+			g.master, rank = m.at(p), n
 		}
 	}
-	value := master.value
-	if isCarrier(value) {
-		value = values.PasswordOf(value)
+	if g.value = g.master.value; isCarrier(g.value) {
+		g.value = values.PasswordOf(g.value)
 	}
-	before := master.was // what the members agreed on until now
 	l := Link{Name: key}
 	for _, p := range places {
-		s, file := m.at(p), m.plan.Files[p.file].Path
-		l.Members = append(l.Members, Member{file, s.Key})
-		if s == master || s.Origin == Answered {
-			continue
-		}
-		follows := master.Origin == Answered && master.there
-		if isCarrier(s.value) {
-			own := values.PasswordOf(s.value)
-			switch {
-			case own == value:
-				if s.Origin == Template {
-					s.Origin = Derived
-					s.remark("", "holds the password of "+key)
-				}
-			case s.Origin == Kept && !(follows && own == before):
-				s.remark(stack.Warning, "holds another password than %s", key)
-			default:
-				s.value, s.Origin = values.WithPassword(s.value, value), Derived
-				s.remark("", "takes its password from %s", key)
-			}
-			continue
-		}
+		s := m.at(p)
+		l.Members = append(l.Members, Member{m.plan.Files[p.file].Path, s.Key})
 		switch {
-		case s.value == value && (s.Origin == Kept || s.Origin == Locker):
-		case s.Origin == Kept && !(follows && s.was == before):
-			s.remark(stack.Warning, "differs from %s in %s", master.Key, m.fileWith(places, master))
+		case s == g.master || s.Origin == Answered:
+		case isCarrier(s.value):
+			g.followCarrying(s)
 		default:
-			s.value, s.Origin, s.Level = value, Derived, ""
-			s.Remark = "the same as " + master.Key + " in " + m.fileWith(places, master)
-			if master.Key == s.Key {
-				s.Remark = "the same as in " + m.fileWith(places, master)
-			}
+			g.follow(s)
 		}
 	}
 	m.plan.Links = append(m.plan.Links, l)
+}
+
+// weight is how much a member's value counts: what a person has said most, what an address of a
+// template carries least.
+func weight(s *Setting) int {
+	n := map[string]int{Answered: 5, Kept: 3, Locker: 2, Generated: 1}[s.Origin]
+	if !isCarrier(s.value) {
+		return n
+	}
+	if s.Origin != Kept && s.Origin != Answered || values.Placeholder(values.PasswordOf(s.value)) {
+		return 0
+	}
+	return min(n, 2)
+}
+
+// group are settings that must hold the same: the value of the master.
+type group struct {
+	linking
+	key    string
+	places []place
+	master *Setting
+	value  string
+}
+
+// moves reports whether a value that is kept follows all the same: it agreed with the master until a
+// person has changed that.
+func (g *group) moves(was string) bool {
+	return g.master.Origin == Answered && g.master.there && was == g.master.was
+}
+
+// followCarrying has an address carry the master's value.
+func (g *group) followCarrying(s *Setting) {
+	own := values.PasswordOf(s.value)
+	switch {
+	case own == g.value:
+		if s.Origin == Template {
+			s.Origin = Derived
+			s.remark("", "holds the password of "+g.key)
+		}
+	case s.Origin == Kept && !g.moves(own):
+		s.remark(stack.Warning, "holds another password than %s", g.key)
+	default:
+		s.value, s.Origin = values.WithPassword(s.value, g.value), Derived
+		s.remark("", "takes its password from %s", g.key)
+	}
+}
+
+// follow gives a setting the master's value.
+func (g *group) follow(s *Setting) {
+	file := g.fileWith(g.places, g.master)
+	switch {
+	case s.value == g.value && (s.Origin == Kept || s.Origin == Locker):
+	case s.Origin == Kept && !g.moves(s.was):
+		s.remark(stack.Warning, "differs from %s in %s", g.master.Key, file)
+	default:
+		s.value, s.Origin, s.Level = g.value, Derived, ""
+		s.Remark = "the same as " + g.master.Key + " in " + file
+		if g.master.Key == s.Key {
+			s.Remark = "the same as in " + file
+		}
+	}
 }
 
 func (m linking) fileWith(places []place, s *Setting) string {

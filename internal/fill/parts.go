@@ -45,14 +45,13 @@ func (m deriving) deriveParts(f *File, r reader) {
 		if !ok || isURL(host.value) || ecosystem.Public(host.Key) {
 			continue
 		}
-		var c *facts
-		var exact bool
-		var k *protocol.Protocol
-		port := sibling(f, prefix, "port")
-		number := 0
+		port, number := sibling(f, prefix, "port"), 0
 		if port != nil {
 			number, _ = strconv.Atoi(port.value)
 		}
+		var c *facts
+		var exact bool
+		var k *protocol.Protocol
 		for _, k = range m.kindsFor(f, prefix) {
 			if c, exact = m.meant(r, k, host.value, or(number, k.Ports[0])); c != nil {
 				break
@@ -61,37 +60,65 @@ func (m deriving) deriveParts(f *File, r reader) {
 		if c == nil || c.kind != k.Name {
 			continue
 		}
-		if to, toPort, ok := c.address(r); ok && !exact {
-			m.set(host, to, c.svc.Name+" from here")
-			if port != nil {
-				m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
-			} else if toPort != k.Ports[0] {
-				host.remark(stack.Warning,
-					"%s answers on port %d and not on the usual one; no setting here names a "+
-						"port", c.svc.Name, toPort)
-			}
-		} else if port != nil && number == 0 && ok {
-			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
-		}
+		m.hostAndPort(r, c, host, port, exact, k.Ports[0])
 		m.signIn(f, prefix, c)
-		if name := sibling(f, prefix, "name", "database", "db", "dbname",
-			"database_name"); name != nil && c.database != "" && !k.SignIn.NoDatabase &&
-			(name.value == "" || standsForStore.MatchString(name.value) ||
-				k.SignIn.OneDatabase && c.chosen && name.value != c.database &&
-					m.notRoot(f, prefix)) {
+		name := sibling(f, prefix, "name", "database", "db", "dbname", "database_name")
+		if name != nil && c.database != "" && !k.SignIn.NoDatabase &&
+			m.standsForDatabase(f, prefix, name, c, k) {
 			m.set(name, c.database, c.svc.Name+"'s database")
 		}
-		for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls",
-			"ssl_require"} {
-			if s := sibling(f, prefix, end); s != nil && !c.tls {
-				switch strings.ToLower(s.value) {
-				case "require", "verify-ca", "verify-full":
-					m.set(s, "disable", c.svc.Name+" has no TLS")
-				case "true", "1", "yes", "on":
-					m.set(s, map[string]string{"true": "false", "1": "0", "yes": "no",
-						"on": "off"}[strings.ToLower(s.value)], c.svc.Name+" has no TLS")
-				}
-			}
+		if !c.tls {
+			m.withoutTLS(f, prefix, c.svc.Name+" has no TLS")
+		}
+	}
+}
+
+// hostAndPort sets where a store is from the reader, unless that is so already.
+func (m deriving) hostAndPort(r reader, c *facts, host, port *Setting, exact bool, usual int) {
+	to, toPort, ok := c.address(r)
+	switch {
+	case !ok:
+	case exact:
+		if port != nil && !isNumber(port.value) {
+			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
+		}
+	default:
+		m.set(host, to, c.svc.Name+" from here")
+		if port != nil {
+			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
+		} else if toPort != usual {
+			host.remark(stack.Warning, "%s answers on port %d and not on the usual one; no setting "+
+				"here names a port", c.svc.Name, toPort)
+		}
+	}
+}
+
+// isNumber reports whether a value is a number other than 0.
+func isNumber(value string) bool {
+	n, _ := strconv.Atoi(value)
+	return n != 0
+}
+
+// standsForDatabase reports whether a setting's value only stands for the store's database, or can
+// only be that.
+func (m deriving) standsForDatabase(f *File, prefix string, name *Setting, c *facts,
+	k *protocol.Protocol) bool {
+	if name.value == "" || standsForStore.MatchString(name.value) {
+		return true
+	}
+	return k.SignIn.OneDatabase && c.chosen && name.value != c.database && m.notRoot(f, prefix)
+}
+
+// plainly are the values that switch encryption off, by those that ask for it.
+var plainly = map[string]string{"require": "disable", "verify-ca": "disable",
+	"verify-full": "disable", "true": "false", "1": "0", "yes": "no", "on": "off"}
+
+// withoutTLS switches the encryption off that settings of a store ask for.
+func (m deriving) withoutTLS(f *File, prefix, why string) {
+	for _, end := range []string{"sslmode", "ssl_mode", "ssl", "tls", "use_ssl", "use_tls",
+		"ssl_require"} {
+		if s := sibling(f, prefix, end); s != nil && plainly[strings.ToLower(s.value)] != "" {
+			m.set(s, plainly[strings.ToLower(s.value)], why)
 		}
 	}
 }
