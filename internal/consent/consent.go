@@ -179,56 +179,88 @@ func (c Command) sealed() Command {
 
 func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 	if v.Runs == stack.Native {
-		dir := v.Dir()
-		c := Command{Shows: shell.Line(v.Command), exact: v.Command, At: v.At,
-			chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), shell.Line(v.Command))),
-			Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
-		// a variable can make a command do something else
-		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
-			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key])
-			c.chain.value(key, v.Env[key], dir)
-		}
-		return c
+		return nativeCommand(fsys, v, s)
 	}
-	c := Command{Shows: "container of " + v.Image, At: v.At}
+	c := &Command{Shows: "container of " + v.Image, At: v.At}
 	var img *dockerfile.Image
 	if v.Build != "" {
-		lines := v.Container.Inline
-		c.Shows = "container built from the compose file's own lines, in " + v.Build
-		if lines == "" {
-			file := path.Join(v.Build, v.Container.Dockerfile)
-			c.Shows = "container built from " + file
-			data, err := fs.ReadFile(fsys, file)
-			if err != nil {
-				c.Detail = append(c.Detail, "its Dockerfile can't be read")
-			}
-			lines = string(data)
-		}
-		img = dockerfile.Read([]byte(lines[:min(len(lines), dockerfile.MaxSize)]),
-			v.Container.Target)
-		for _, line := range strings.Split(lines, "\n") {
-			if line = strings.TrimSpace(line); line != "" &&
-				(line[0] != '#' || directive.MatchString(line)) {
-				c.Detail = append(c.Detail, line)
-			}
-		}
+		img = c.showBuild(fsys, v)
 	}
 	if v.Container.Remote != "" {
 		c.Shows = "container built from what the engine fetches from " + v.Container.Remote
 		if v.Container.Dockerfile != "Dockerfile" {
-			c.Detail = append(c.Detail, "by its "+v.Container.Dockerfile)
+			c.details("by its " + v.Container.Dockerfile)
 		}
 	}
 	if v.Container.Target != "" {
-		c.Detail = append(c.Detail, "up to its stage "+v.Container.Target)
+		c.details("up to its stage " + v.Container.Target)
 	}
 	for _, key := range slices.Sorted(maps.Keys(v.Container.BuildArgs)) {
-		c.Detail = append(c.Detail, "with the build argument "+key+"="+v.Container.BuildArgs[key])
+		c.details("with the build argument " + key + "=" + v.Container.BuildArgs[key])
 	}
+	c.showVariables(fsys, v)
+	c.showWords(v)
+	c.showHealth(v.Container.Health)
+	for _, hook := range slices.Concat(v.Container.PostStart, v.Container.PreStop) {
+		c.exact = append(append(c.exact, fmt.Sprint(len(hook.Command))), hook.Command...)
+	}
+	c.chain = contained(fsys, s, v, img)
+	c.details(reach(v, s)...)
+	for _, e := range v.EnvFiles {
+		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
+			c.details("reads settings outside of the workspace: " + e.Path)
+			continue
+		}
+		c.details(loadersOf(fsys, e.Path, cmp.Or(v.Build, "."))...)
+	}
+	return *c
+}
+
+// nativeCommand is what a service runs on this machine itself.
+func nativeCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
+	dir := v.Dir()
+	c := Command{Shows: shell.Line(v.Command), exact: v.Command, At: v.At,
+		chain:  follow(fsys, s, dir, append(slices.Clone(v.Expands), shell.Line(v.Command))),
+		Detail: slices.Concat(whereRun(dir), v.Expands, loaders(fsys, s, dir))}
+	// a variable can make a command do something else
+	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
+		c.details("with " + key + "=" + v.Env[key])
+		c.chain.value(key, v.Env[key], dir)
+	}
+	return c
+}
+
+func (c *Command) details(lines ...string) { c.Detail = append(c.Detail, lines...) }
+
+// showBuild shows what a container is built by, and gives its image; nil if nothing can be read.
+func (c *Command) showBuild(fsys fs.FS, v *stack.Service) *dockerfile.Image {
+	lines := v.Container.Inline
+	c.Shows = "container built from the compose file's own lines, in " + v.Build
+	if lines == "" {
+		file := path.Join(v.Build, v.Container.Dockerfile)
+		c.Shows = "container built from " + file
+		data, err := fs.ReadFile(fsys, file)
+		if err != nil {
+			c.details("its Dockerfile can't be read")
+		}
+		lines = string(data)
+	}
+	for _, line := range strings.Split(lines, "\n") {
+		if line = strings.TrimSpace(line); line != "" &&
+			(line[0] != '#' || directive.MatchString(line)) {
+			c.details(line)
+		}
+	}
+	return dockerfile.Read([]byte(lines[:min(len(lines), dockerfile.MaxSize)]), v.Container.Target)
+}
+
+// showVariables shows the variables that a container gets: those that load something with what they
+// are, and all others by their names, and their values where those stand in the compose file.
+func (c *Command) showVariables(fsys fs.FS, v *stack.Service) {
 	var given []string
 	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 		if why := loads(fsys, key, v.Env[key], v.Build); why != "" {
-			c.Detail = append(c.Detail, "with "+key+"="+v.Env[key]+", "+why)
+			c.details("with " + key + "=" + v.Env[key] + ", " + why)
 			continue
 		}
 		// what settings give is told by their names: they may yet be filled
@@ -241,45 +273,42 @@ func serviceCommand(fsys fs.FS, v *stack.Service, s *stack.Stack) Command {
 		given = append(given, key)
 	}
 	if len(given) > 0 {
-		c.Detail = append(c.Detail, "with "+strings.Join(given, ", "))
+		c.details("with " + strings.Join(given, ", "))
 	}
+}
+
+// showWords shows what a container runs instead of what its image would. A script of several lines
+// reads better without its quotes.
+func (c *Command) showWords(v *stack.Service) {
 	for _, words := range [][]string{v.Container.Entrypoint, v.Command} {
 		c.exact = append(append(c.exact, fmt.Sprint(len(words))), words...)
 	}
-	if words := append(append([]string(nil), v.Container.Entrypoint...),
-		v.Command...); len(words) > 0 {
-		shown := strings.Join(words, " ")
-		// A script of several lines reads better without its quotes.
-		if !strings.Contains(shown, "\n") {
-			shown = shell.Line(words)
-		}
-		first, rest, _ := strings.Cut(strings.TrimSpace(shown), "\n")
-		c.Detail = append(c.Detail, "runs: "+first)
-		for line := range strings.Lines(rest) { // of a script that a shell is given
-			c.Detail = append(c.Detail, "      "+strings.TrimSpace(line))
-		}
+	words := slices.Concat(v.Container.Entrypoint, v.Command)
+	if len(words) == 0 {
+		return
 	}
-	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
-		c.exact = append(c.exact, h.Test...)
-		line := shell.Line(h.Test[1:])
-		if h.Test[0] == "CMD-SHELL" { // one word, which a shell reads
-			line = strings.Join(h.Test[1:], " ")
-		}
-		c.Detail = append(c.Detail, "health check: "+line)
+	shown := strings.Join(words, " ")
+	if !strings.Contains(shown, "\n") {
+		shown = shell.Line(words)
 	}
-	for _, hook := range slices.Concat(v.Container.PostStart, v.Container.PreStop) {
-		c.exact = append(append(c.exact, fmt.Sprint(len(hook.Command))), hook.Command...)
+	first, rest, _ := strings.Cut(strings.TrimSpace(shown), "\n")
+	c.details("runs: " + first)
+	for line := range strings.Lines(rest) { // of a script that a shell is given
+		c.details("      " + strings.TrimSpace(line))
 	}
-	c.chain = contained(fsys, s, v, img)
-	c.Detail = append(c.Detail, reach(v, s)...)
-	for _, e := range v.EnvFiles {
-		if !filepath.IsLocal(filepath.FromSlash(e.Path)) {
-			c.Detail = append(c.Detail, "reads settings outside of the workspace: "+e.Path)
-			continue
-		}
-		c.Detail = append(c.Detail, loadersOf(fsys, e.Path, cmp.Or(v.Build, "."))...)
+}
+
+// showHealth shows what a container is asked again and again; nil is for nothing.
+func (c *Command) showHealth(h *stack.Health) {
+	if h == nil || len(h.Test) < 2 {
+		return
 	}
-	return c
+	c.exact = append(c.exact, h.Test...)
+	line := shell.Line(h.Test[1:])
+	if h.Test[0] == "CMD-SHELL" { // one word, which a shell reads
+		line = strings.Join(h.Test[1:], " ")
+	}
+	c.details("health check: " + line)
 }
 
 // directive is a line of a Dockerfile that looks like a comment, and has another program read the

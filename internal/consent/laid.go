@@ -82,58 +82,71 @@ func (l laid) build(fsys fs.FS, context string, img *dockerfile.Image) laid {
 // compose file's words, its health check and the commands around its start and end.
 func contained(fsys fs.FS, s *stack.Stack, v *stack.Service, img *dockerfile.Image) *chain {
 	c := follow(fsys, s, ".", nil)
-	var there laid
 	workdir, entry, command := "/", v.Container.Entrypoint, v.Command
 	if img != nil {
-		there = there.build(fsys, v.Build, img)
+		c.laid = c.laid.build(fsys, v.Build, img)
 		workdir = img.Workdir
 		if entry == nil {
 			if entry = img.Entry; len(command) == 0 && slices.Compare(img.Command, img.Entry) != 0 {
 				command = img.Command
 			}
 		}
-		c.laid = there
 		for _, run := range img.Runs {
 			c.inside(run.Text, run.Folder)
 		}
 	}
-	for _, m := range v.Container.Mounts {
-		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
-			there = append(there, lies{m.Source, m.Target})
-		}
-	}
-	for i := range v.Container.Handed {
-		if h := &v.Container.Handed[i]; h.File != "" &&
-			filepath.IsLocal(filepath.FromSlash(h.File)) {
-			there = append(there, lies{h.File, cmp.Or(h.Target, path.Join("/run/secrets", h.Name))})
-		}
-	}
-	c.laid = there
+	c.laid = append(c.laid, handed(v.Container)...)
 	workdir = path.Join(workdir, v.Container.WorkingDir)
 	if path.IsAbs(v.Container.WorkingDir) {
 		workdir = v.Container.WorkingDir
 	}
-	words := append(slices.Clone(entry), command...)
-	if len(words) > 0 {
+	if words := slices.Concat(entry, command); len(words) > 0 {
 		c.inside(shell.Line(words), workdir)
 	}
 	if len(entry) > 0 && len(command) > 0 { // an entry point runs, as a rule, what it is given
 		c.inside(shell.Line(command), workdir)
 	}
-	if h := v.Container.Health; h != nil && len(h.Test) > 1 {
-		if c.inside(shell.Line(h.Test[1:]), workdir); h.Test[0] == "CMD-SHELL" {
-			c.inside(strings.Join(h.Test[1:], " "), workdir)
-		}
-	}
-	for _, hook := range slices.Concat(v.Container.PostStart, v.Container.PreStop) {
-		c.inside(shell.Line(hook.Command), workdir)
-	}
-	for _, w := range v.Container.Watch {
-		if w.Exec != nil {
-			c.inside(shell.Line(w.Exec.Command), workdir)
-		}
+	for _, line := range besideIts(v.Container) {
+		c.inside(line, workdir)
 	}
 	return c
+}
+
+// handed tells which files of the checkout a container is handed when it is made: mounts, secrets and
+// configurations.
+func handed(c *stack.ContainerSpec) (out laid) {
+	for _, m := range c.Mounts {
+		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {
+			out = append(out, lies{m.Source, m.Target})
+		}
+	}
+	for i := range c.Handed {
+		h := &c.Handed[i]
+		if h.File != "" && filepath.IsLocal(filepath.FromSlash(h.File)) {
+			out = append(out, lies{h.File, cmp.Or(h.Target, path.Join("/run/secrets", h.Name))})
+		}
+	}
+	return out
+}
+
+// besideIts are the lines that run in a container beside its command: its health check, what runs
+// after its start, before its end, and when files change.
+func besideIts(c *stack.ContainerSpec) (out []string) {
+	if h := c.Health; h != nil && len(h.Test) > 1 {
+		out = append(out, shell.Line(h.Test[1:]))
+		if h.Test[0] == "CMD-SHELL" {
+			out = append(out, strings.Join(h.Test[1:], " "))
+		}
+	}
+	for _, hook := range slices.Concat(c.PostStart, c.PreStop) {
+		out = append(out, shell.Line(hook.Command))
+	}
+	for _, w := range c.Watch {
+		if w.Exec != nil {
+			out = append(out, shell.Line(w.Exec.Command))
+		}
+	}
+	return out
 }
 
 // inside follows a line that is run in a folder of the container.

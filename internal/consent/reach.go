@@ -76,88 +76,140 @@ var shared = []struct {
 
 // beyond says what else of this machine, and of others' containers, a container may use.
 func beyond(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
-	say := func(format string, words ...any) { out = append(out, fmt.Sprintf(format, words...)) }
-	if c.Privileged {
-		say("privileged: it can do all that root can on this machine")
+	for _, reach := range reaches {
+		out = append(out, reach(c, s)...)
 	}
-	if c.EngineSocket {
-		say("uses the container engine itself: it can do all that root can on this machine")
+	return out
+}
+
+// reaches are the ways out of a container, each of which tells what of it there is.
+var reaches = []func(c *stack.ContainerSpec, s *stack.Stack) []string{
+	func(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
+		if c.Privileged {
+			out = append(out, "privileged: it can do all that root can on this machine")
+		}
+		if c.EngineSocket {
+			out = append(out, "uses the container engine itself: it can do all that root can on "+
+				"this machine")
+		}
+		return out
+	},
+	sharesOf,
+	func(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
+		out = each("has the capability %s", c.CapAdd)
+		for _, option := range c.SecurityOpt {
+			if !strings.HasPrefix(option, "no-new-privileges") {
+				out = append(out, "has the security option "+option)
+			}
+		}
+		return out
+	},
+	devicesOf,
+	func(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
+		for _, from := range c.VolumesFrom {
+			if other, theirs := strings.CutPrefix(from, "container:"); theirs {
+				out = append(out, fmt.Sprintf("sees the volumes of the container %s, which is not "+
+					"this stack's", other))
+			}
+		}
+		return append(out, each("reaches the container %s, which is not this stack's",
+			c.ExternalLinks)...)
+	},
+	func(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
+		if c.Runtime != "" {
+			out = append(out, "runs by the engine's runtime "+c.Runtime)
+		}
+		if c.Logging != nil && c.Logging.Driver != "" {
+			out = append(out, fmt.Sprintf("what it writes goes to the log driver %s%s",
+				c.Logging.Driver, inOrder(c.Logging.Options)))
+		}
+		return out
+	},
+	filesOf,
+	volumesOf,
+	func(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
+		for _, h := range c.PostStart {
+			out = append(out, "after its start runs: "+strings.Join(h.Command, " "))
+		}
+		for _, w := range c.Watch {
+			if w.Exec != nil {
+				out = append(out, fmt.Sprintf("when files of %s change runs: %s", w.Path,
+					strings.Join(w.Exec.Command, " ")))
+			}
+		}
+		for _, h := range c.PreStop {
+			out = append(out, "before its end runs: "+strings.Join(h.Command, " "))
+		}
+		return out
+	},
+}
+
+// each puts each word into a sentence.
+func each(format string, words []string) (out []string) {
+	for _, w := range words {
+		out = append(out, fmt.Sprintf(format, w))
 	}
+	return out
+}
+
+// inOrder are options as they are shown, each behind a space.
+func inOrder(options map[string]string) (out string) {
+	for _, key := range slices.Sorted(maps.Keys(options)) {
+		out += " " + key + "=" + options[key]
+	}
+	return out
+}
+
+// sharesOf tells what of this machine, or of another container, it shares.
+func sharesOf(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
 	for _, one := range shared {
-		switch mode := one.mode(c); {
-		case mode == "host":
-			say("shares this machine's %s", one.what)
-		case strings.HasPrefix(mode, "container:"):
-			say("shares the %s of the container %s", one.what,
-				strings.TrimPrefix(mode, "container:"))
+		mode := one.mode(c)
+		if mode == "host" {
+			out = append(out, "shares this machine's "+one.what)
+		} else if other, theirs := strings.CutPrefix(mode, "container:"); theirs {
+			out = append(out, fmt.Sprintf("shares the %s of the container %s", one.what, other))
 		}
 	}
-	for _, name := range c.CapAdd {
-		say("has the capability %s", name)
-	}
-	for _, option := range c.SecurityOpt {
-		if !strings.HasPrefix(option, "no-new-privileges") {
-			say("has the security option %s", option)
-		}
-	}
+	return out
+}
+
+// devicesOf tells which devices of this machine it uses.
+func devicesOf(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
 	for _, d := range c.Devices {
-		say("uses this machine's device %s (%s)", d.Source, d.Permissions)
+		out = append(out, fmt.Sprintf("uses this machine's device %s (%s)", d.Source, d.Permissions))
 	}
-	for _, rule := range c.DeviceACL {
-		say("may use devices of this machine: %s", rule)
-	}
+	out = append(out, each("may use devices of this machine: %s", c.DeviceACL)...)
 	if len(c.Requests) > 0 {
-		say("uses devices of this machine that the engine finds for it, such as graphics cards")
+		out = append(out, "uses devices of this machine that the engine finds for it, such as "+
+			"graphics cards")
 	}
-	for _, from := range c.VolumesFrom {
-		if other, theirs := strings.CutPrefix(from, "container:"); theirs {
-			say("sees the volumes of the container %s, which is not this stack's", other)
-		}
-	}
-	for _, link := range c.ExternalLinks {
-		say("reaches the container %s, which is not this stack's", link)
-	}
-	if c.Runtime != "" {
-		say("runs by the engine's runtime %s", c.Runtime)
-	}
-	if c.Logging != nil && c.Logging.Driver != "" {
-		to := ""
-		for _, key := range slices.Sorted(maps.Keys(c.Logging.Options)) {
-			to += " " + key + "=" + c.Logging.Options[key]
-		}
-		say("what it writes goes to the log driver %s%s", c.Logging.Driver, to)
-	}
+	return out
+}
+
+// filesOf tells which files of this machine it is handed beside its mounts.
+func filesOf(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 	for i := range c.Handed {
 		if h := &c.Handed[i]; h.File != "" && h.UID+h.GID+h.Mode != "" { // others are mounts
-			say("reads %s%s", h.File, leaving(s.Root, h.File))
+			out = append(out, "reads "+h.File+leaving(s.Root, h.File))
 		}
 	}
 	for _, name := range c.LabelFiles {
 		if to := leaving(s.Root, name); to != "" {
-			say("has labels from %s%s", name, to)
+			out = append(out, "has labels from "+name+to)
 		}
 	}
+	return out
+}
+
+// volumesOf tells which of its volumes a driver makes, or options that lead elsewhere.
+func volumesOf(c *stack.ContainerSpec, s *stack.Stack) (out []string) {
 	for _, m := range c.Mounts {
-		if v := s.Volumes[m.Source]; m.Type == "volume" &&
-			(v.Driver != "" && v.Driver != "local" || len(v.Options) > 0) {
-			options := ""
-			for _, key := range slices.Sorted(maps.Keys(v.Options)) {
-				options += " " + key + "=" + v.Options[key]
-			}
-			say("its volume %s is made by the driver %s%s", m.Source, cmp.Or(v.Driver, "local"),
-				options)
+		v := s.Volumes[m.Source]
+		plain := (v.Driver == "" || v.Driver == "local") && len(v.Options) == 0
+		if m.Type == "volume" && !plain {
+			out = append(out, fmt.Sprintf("its volume %s is made by the driver %s%s", m.Source,
+				cmp.Or(v.Driver, "local"), inOrder(v.Options)))
 		}
-	}
-	for _, h := range c.PostStart {
-		say("after its start runs: %s", strings.Join(h.Command, " "))
-	}
-	for _, w := range c.Watch {
-		if w.Exec != nil {
-			say("when files of %s change runs: %s", w.Path, strings.Join(w.Exec.Command, " "))
-		}
-	}
-	for _, h := range c.PreStop {
-		say("before its end runs: %s", strings.Join(h.Command, " "))
 	}
 	return out
 }

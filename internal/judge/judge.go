@@ -220,12 +220,13 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 	known := &diagnose.Port{Check: c, Service: s.Name, Target: p.Target, At: p.At, Alive: j.alive,
 		Patient: int(protocol.Patience.Seconds()), HungUp: c.Cause == protocol.HungUp,
 		Gentle: protocol.IsGentle(p.Speaks) && c.Verdict == stack.Answers}
-	rec := j.Record.Service(s.Name)
+	holder := j.holder(p.Host)
 	if !j.alive && j.Root != "" {
-		id, holder := workspace.ID(j.Root), j.holder(p.Host)
+		id := workspace.ID(j.Root)
 		known.Left = holder != nil && holder.Labels[engine.LabelStack] == id ||
 			c.Owner != nil && process.MarkOf(c.Owner.PID) == id
 	}
+	rec := j.Record.Service(s.Name)
 	if rec == nil {
 		j.strange(known, p.Host)
 		return known
@@ -233,22 +234,12 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 	known.Launched, known.Runs, known.State, known.Text = true, rec.Runs, rec.State, rec.Text
 	known.Doing = rec.Doing
 	known.Why, known.Mend = rec.Cause, rec.Remedy
-	holder := j.holder(p.Host)
-	switch {
-	case !j.alive:
-		known.Foreign = true
-	case rec.Runs == stack.Native:
-		known.Foreign = holder != nil || rec.PID > 0 && c.Owner != nil && !j.isOwn(c.Owner.PID, rec)
-	case holder != nil:
-		known.Foreign = !j.ours(holder, s.Name)
-		if !known.Foreign { // the engine's forwarder is no news
-			known.Check.Owner = nil
-		}
-	case j.known: // no container has it, and somebody answers
-		known.Foreign = true
+	known.Foreign = j.isForeign(rec, holder, c.Owner)
+	if rec.Runs == stack.Container && holder != nil && j.alive && !known.Foreign {
+		known.Check.Owner = nil // the engine's forwarder is no news
 	}
-	if known.Foreign || rec.State == stack.Failed || rec.State == stack.Stopped ||
-		rec.State == stack.Skipped {
+	if known.Foreign || slices.Contains([]stack.State{stack.Failed, stack.Stopped, stack.Skipped},
+		rec.State) {
 		j.strange(known, p.Host)
 	}
 	if rec.Runs == stack.Container && holder != nil && !known.Foreign && p.Transport != "udp" {
@@ -260,6 +251,21 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		}
 	}
 	return known
+}
+
+// isForeign reports whether a port that a launched service should have is somebody else's, by the
+// container that holds it and the process that owns it, either of which may be nil.
+func (j *judgement) isForeign(rec *record.Service, holder *engine.Listed,
+	owner *stack.Owner) bool {
+	switch {
+	case !j.alive:
+		return true
+	case rec.Runs == stack.Native:
+		return holder != nil || rec.PID > 0 && owner != nil && !j.isOwn(owner.PID, rec)
+	case holder != nil:
+		return !j.ours(holder, rec.Name)
+	}
+	return j.known // no container has it, and somebody answers
 }
 
 // reasonOf looks for the reason in the text of an error page; nil where no rule knows it.
@@ -279,12 +285,11 @@ func (j *judgement) conclude(targets []*target) {
 	for _, t := range targets {
 		c := t.check
 		j.out.Ports = append(j.out.Ports, c)
-		s := &j.out.Services[t.index]
 		// what nobody has promised is shown, and no failure
 		if t.extra && c.Verdict != stack.Answers {
 			continue
 		}
-		s.Asked++
+		j.out.Services[t.index].Asked++
 		if c.Verdict == stack.Answers {
 			answered[t.index]++
 		} else if wrong[t.index] == nil {
@@ -299,28 +304,9 @@ func (j *judgement) conclude(targets []*target) {
 			continue
 		}
 		rec := j.Record.Service(s.Name)
-		switch {
-		case wrong[i] != nil:
-			s.Cause, s.Remedy = wrong[i].Cause, wrong[i].Remedy
-		case rec == nil || !j.alive && rec.State.Good():
-			s.Cause, s.Remedy = "the stack is not launched", "Launch it: nharbor launch"
-		case !rec.State.Good() && !(rec.State == stack.Quiet && s.Asked > 0 &&
-			answered[i] == s.Asked):
-			s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, stateRemedy(rec))
-		default:
-			s.Good = true
-		}
+		j.concludeOf(s, rec, wrong[i], answered[i])
 		good = good && s.Good
-		if s.Kind == stack.Once {
-			continue
-		}
-		j.out.Counts.Expected++
-		if j.alive && rec != nil && rec.Running() {
-			j.out.Counts.Running++
-		}
-		if s.Good && s.Asked > 0 {
-			j.out.Counts.Answering++
-		}
+		j.count(s, rec)
 	}
 	for _, f := range j.out.Failures {
 		if _, isStep := f.ID.Step(); isStep {
@@ -328,6 +314,36 @@ func (j *judgement) conclude(targets []*target) {
 		}
 	}
 	j.out.Answers = good && len(j.out.Services) > 0
+}
+
+// concludeOf says whether a service is as it should be, or else why it isn't: by the first of its
+// ports that is wrong, or by its state. Rec is nil for one that was not launched.
+func (j *judgement) concludeOf(s *stack.ServiceCheck, rec *record.Service, wrong *stack.PortCheck,
+	answered int) {
+	switch {
+	case wrong != nil:
+		s.Cause, s.Remedy = wrong.Cause, wrong.Remedy
+	case rec == nil || !j.alive && rec.State.Good():
+		s.Cause, s.Remedy = "the stack is not launched", "Launch it: nharbor launch"
+	case rec.State.Good(), rec.State == stack.Quiet && s.Asked > 0 && answered == s.Asked:
+		s.Good = true
+	default:
+		s.Cause, s.Remedy = stateWords(rec), cmp.Or(rec.Remedy, stateRemedy(rec))
+	}
+}
+
+// count counts a service that is to stay up: how many there are, run, answer.
+func (j *judgement) count(s *stack.ServiceCheck, rec *record.Service) {
+	if s.Kind == stack.Once {
+		return
+	}
+	j.out.Counts.Expected++
+	if j.alive && rec != nil && rec.Running() {
+		j.out.Counts.Running++
+	}
+	if s.Good && s.Asked > 0 {
+		j.out.Counts.Answering++
+	}
 }
 
 // stateRemedy is what helps where a service is in such a state, and nothing else is known.
