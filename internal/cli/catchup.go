@@ -89,38 +89,63 @@ func (a catching) catchUp(ctx context.Context, w *session.Workspace, flags fillF
 			return unchanged(err, "of what comes: ")
 		}
 	}
-	t := a.text()
-	if !a.json {
-		t.Incoming(in, w.Root)
-		if !in.Any() {
-			return nil
-		}
-		if len(in.Commands) > 0 {
-			t.Blank()
-			t.Title("These would run for the first time, or have changed")
-			t.Vouch(seenFirst(in.Commands))
-		}
-		t.Blank()
-	}
+	a.showIncoming(w.Root, in)
 	if !in.Any() {
-		return view.JSON(a.out, in)
+		return a.onlyJSON(in)
 	}
-	if agree || a.asks() {
-		if err := stands(in, a.asks()); err != nil {
-			return unchanged(err, "")
-		}
-	}
-	if !agree && a.asks() {
-		agree = a.yes("Do you want to catch up?")
+	if agree, err = a.wantsIt(in, agree); err != nil {
+		return err
 	}
 	if !agree {
 		a.status = 1
-		if a.json {
-			return view.JSON(a.out, in)
+		if !a.json {
+			a.text().Line("Nothing was changed. To consent: nharbor catchup --agree")
 		}
-		t.Line("Nothing was changed. To consent: nharbor catchup --agree")
+		return a.onlyJSON(in)
+	}
+	return a.take(ctx, w, in, options, filling)
+}
+
+// onlyJSON writes what comes for a program, and nothing for a person, who has seen it.
+func (a catching) onlyJSON(in *session.Incoming) error {
+	if !a.json {
 		return nil
 	}
+	return view.JSON(a.out, in)
+}
+
+// showIncoming shows a person what comes, and what of it would run.
+func (a catching) showIncoming(root string, in *session.Incoming) {
+	if a.json {
+		return
+	}
+	t := a.text()
+	t.Incoming(in, root)
+	if !in.Any() {
+		return
+	}
+	if len(in.Commands) > 0 {
+		t.Blank()
+		t.Title("These would run for the first time, or have changed")
+		t.Vouch(seenFirst(in.Commands))
+	}
+	t.Blank()
+}
+
+// wantsIt asks whether to take what comes, unless that was said; it refuses what can't be taken.
+func (a catching) wantsIt(in *session.Incoming, agree bool) (bool, error) {
+	if !agree && !a.asks() {
+		return false, nil
+	}
+	if err := stands(in, a.asks()); err != nil {
+		return false, unchanged(err, "")
+	}
+	return agree || a.yes("Do you want to catch up?"), nil
+}
+
+// take takes what comes, as somebody has consented to, and makes the stack follow.
+func (a catching) take(ctx context.Context, w *session.Workspace, in *session.Incoming,
+	options func(string) gitrepo.Options, filling session.Filling) error {
 	if err := w.Take(ctx, in, options); err != nil {
 		return err
 	}
@@ -132,13 +157,14 @@ func (a catching) catchUp(ctx context.Context, w *session.Workspace, flags fillF
 			return err
 		}
 	}
+	t := a.text()
 	for _, c := range in.Checkouts {
 		if c.Upstream != nil && c.From != c.To && !a.json {
 			t.Line("%s is at %s now.", view.CheckoutName(w.Root, c.Path), c.To[:8])
 		}
 	}
 	restart, come, gone := in.Again.Names()
-	err = a.makeFollow(ctx, w.Root, filling,
+	err := a.makeFollow(ctx, w.Root, filling,
 		&session.Way{Services: restart, New: len(come)+len(gone) > 0})
 	if (err != nil || a.status != 0) && !a.json {
 		t.Blank()
@@ -225,42 +251,17 @@ func unchanged(err error, of string) error {
 // follow, if it is launched.
 func (a catching) makeFollow(ctx context.Context, root string, filling session.Filling,
 	way *session.Way) error {
-	w, err := session.Open(ctx, root, true)
-	if err != nil {
+	s, err := a.filledAnew(ctx, root, filling)
+	if s == nil || err != nil {
 		return err
 	}
-	s, err := w.Survey(session.WithCode)
-	if session.NothingFound(err) {
-		return nil
-	}
-	if s == nil || err != nil && !session.OnlyVariables(err) {
-		return err
-	}
-	s, free, err := s.Alone(ctx, a.waiting)
-	if err != nil {
-		return err
-	}
-	f, err := s.Fill(ctx, filling)
-	if err != nil {
-		free()
-		return left(err)
-	}
-	s, err = f.Write(ctx)
-	free()
-	if s == nil {
-		return err
-	}
-	a.launching().filled(f)
 	r, err := record.Read(root)
 	if err != nil {
 		return err
 	}
 	switch alive := r.Alive(); {
 	case !alive && (r == nil || !way.Ran):
-		if !a.json {
-			a.text().Blank()
-			a.text().Line("Nothing of it is running. Next: nharbor launch")
-		}
+		a.remark("Nothing of it is running. Next: nharbor launch")
 		return nil
 	case !alive || way.New:
 		if alive && !a.json {
@@ -274,17 +275,10 @@ func (a catching) makeFollow(ctx context.Context, root string, filling session.F
 		opt.Background = true
 		return a.launching().runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
 	}
-	var names []string
-	for _, name := range way.Services {
-		if r.Service(name) != nil {
-			names = append(names, name)
-		}
-	}
+	names := slices.DeleteFunc(slices.Clone(way.Services),
+		func(name string) bool { return r.Service(name) == nil })
 	if len(names) == 0 {
-		if !a.json {
-			a.text().Blank()
-			a.text().Line("Nothing that runs is concerned. See whether all answers: nharbor check")
-		}
+		a.remark("Nothing that runs is concerned. See whether all answers: nharbor check")
 		return nil
 	}
 	m, err := s.Mix(r.Options)
@@ -299,6 +293,45 @@ func (a catching) makeFollow(ctx context.Context, root string, filling session.F
 		return err
 	}
 	return a.runRestart(ctx, m, r, plan, names)
+}
+
+// remark says something to a person, set apart from what was said before.
+func (a catching) remark(text string) {
+	if !a.json {
+		a.text().Blank()
+		a.text().Line("%s", text)
+	}
+}
+
+// filledAnew surveys the workspace as it is now, and fills its settings; nil if there is nothing in
+// it.
+func (a catching) filledAnew(ctx context.Context, root string, filling session.Filling) (
+	*session.Surveyed, error) {
+	w, err := session.Open(ctx, root, true)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Survey(session.WithCode)
+	if session.NothingFound(err) {
+		return nil, nil
+	}
+	if s == nil || err != nil && !session.OnlyVariables(err) {
+		return nil, err
+	}
+	s, free, err := s.Alone(ctx, a.waiting)
+	if err != nil {
+		return nil, err
+	}
+	defer free()
+	f, err := s.Fill(ctx, filling)
+	if err != nil {
+		return nil, left(err)
+	}
+	if s, err = f.Write(ctx); s == nil {
+		return nil, err
+	}
+	a.launching().filled(f)
+	return s, nil
 }
 
 // wayBack brings all to where it was before the last catching up.

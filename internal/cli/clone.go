@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -65,93 +66,39 @@ func (a cloning) runClone(ctx context.Context, addresses []string, into string,
 			Text:   "--upstream goes with one address",
 			Remedy: "Clone the repositories one by one."}
 	}
-	root := into
-	if root == "" && !several {
-		root = gitrepo.NameOf(addresses[0])
-	}
-	if root == "" && several {
-		root = gitrepo.NameOf(addresses[0]) + "-workspace"
+	root := cmp.Or(into, gitrepo.NameOf(addresses[0]))
+	if into == "" && several {
+		root += "-workspace"
 	}
 	if !filepath.IsAbs(root) {
 		root = filepath.Join(start, root)
 	}
-	targets := map[string]string{}
-	var dirs []string
-	for _, address := range addresses {
-		dir := root
-		if several {
-			dir = filepath.Join(root, gitrepo.NameOf(address))
-		}
-		if other, twice := targets[dir]; twice {
-			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall,
-				Text:   fmt.Sprintf("%s and %s would become the same folder", other, address),
-				Remedy: "Clone one of them by itself with --into."}
-		}
-		targets[dir] = address
-		dirs = append(dirs, dir)
+	list, err := places(addresses, root)
+	if err != nil {
+		return err
 	}
-	type contract struct {
+	a.fetchAll(ctx, list, opt)
+	answer := struct {
 		Schema    string           `json:"schema"`
 		Root      string           `json:"root"`
 		Checkouts []stack.Checkout `json:"checkouts"`
-	}
-	answer := contract{Schema: "nharbor.clone/1", Root: root}
-	text := a.text()
-	progress := a.fetching()
-	a.ending.still("What has arrived is put away.", 20*time.Second)
-	defer a.ending.still("", 0)
-	// All are fetched at the same time; what is there is told in their order.
-	got, failed := make([]stack.Checkout, len(dirs)), make([]error, len(dirs))
-	against := make([][]string, len(dirs))
-	var wait beside.Group
-	for i, dir := range dirs {
-		opt := opt
-		opt.Progress = progress.of(gitrepo.NameOf(targets[dir]), opt.Slim)
-		opt.Making, _ = workspace.Making("clone", targets[dir], dir) // without one nothing is kept
-		if opt.Ref == fitting {
-			opt.Choose = func(ctx context.Context, work string) (tag string, err error) {
-				tag, against[i], err = session.Fitting(ctx, work, needs.VersionHere(ctx))
-				return tag, err
-			}
-		}
-		wait.Go(func() { got[i], failed[i] = gitrepo.Clone(ctx, targets[dir], dir, opt) })
-	}
-	wait.Wait()
-	progress.done()
+	}{Schema: "nharbor.clone/1", Root: root}
 	var faults stack.Faults
-	for i, dir := range dirs {
-		if failed[i] != nil {
-			faults = append(faults, stack.AllFaults(failed[i])...)
+	for _, one := range list {
+		if one.failed != nil {
+			faults = append(faults, stack.AllFaults(one.failed)...)
 			continue
 		}
-		checkout := got[i]
-		if name := gitrepo.Name(ctx, dir); name != "" {
-			workspace.SetKnown(dir, name) // so that it gets what the locker has of it
+		if name := gitrepo.Name(ctx, one.dir); name != "" {
+			workspace.SetKnown(one.dir, name) // so that it gets what the locker has of it
 		}
-		checkout.Path = "."
+		one.got.Path = "."
 		if several {
-			checkout.Path = filepath.Base(dir)
+			one.got.Path = filepath.Base(one.dir)
 		}
-		answer.Checkouts = append(answer.Checkouts, checkout)
+		answer.Checkouts = append(answer.Checkouts, one.got)
 		if !a.json {
-			text.Line("%s", dir)
-			text.Line("  %s", describe(checkout))
-			for _, newer := range against[i][:min(len(against[i]), 3)] {
-				text.Line("  %s", newer)
-			}
-			if rest := len(against[i]) - 3; rest > 0 {
-				text.Line("  and %s more that do not fit",
-					view.Count(rest, "newer tag", "newer tags"))
-			}
-			if checkout.Pointers > 0 {
-				text.Line("  %s only for large ones that are kept elsewhere. To bring them in: "+
-					"git -C %s lfs pull",
-					view.Count(checkout.Pointers, "file stands", "files stand"), shell.Word(dir))
-			}
-			if checkout.Already {
-				text.Line("  It was here already, and is left as it is. What has come since: "+
-					"git -C %s fetch", shell.Word(dir))
-			}
+			a.showCloned(one)
 		}
 	}
 	if len(faults) > 0 {
@@ -169,9 +116,81 @@ func (a cloning) runClone(ctx context.Context, addresses []string, into string,
 	if rel, err := filepath.Rel(start, root); err == nil && filepath.IsLocal(rel) {
 		shown = rel
 	}
-	text.Blank()
-	text.Line("Next: see what it consists of: nharbor -C %s survey", shell.Word(shown))
+	a.text().Blank()
+	a.text().Line("Next: see what it consists of: nharbor -C %s survey", shell.Word(shown))
 	return nil
+}
+
+// cloned is one address, the folder that it goes to, and what has become of it.
+type cloned struct {
+	address, dir string
+	got          stack.Checkout
+	newer        []string // tags that do not fit, each with the reason
+	failed       error
+}
+
+// places are where the addresses go: one to the root itself, several below it, each to a folder of
+// its own.
+func places(addresses []string, root string) (out []*cloned, err error) {
+	for _, address := range addresses {
+		one := &cloned{address: address, dir: root}
+		if len(addresses) > 1 {
+			one.dir = filepath.Join(root, gitrepo.NameOf(address))
+		}
+		for _, o := range out {
+			if o.dir == one.dir {
+				return nil, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeWrongCall,
+					Text: fmt.Sprintf("%s and %s would become the same folder", o.address,
+						address), Remedy: "Clone one of them by itself with --into."}
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// fetchAll fetches all at the same time.
+func (a cloning) fetchAll(ctx context.Context, list []*cloned, opt gitrepo.Options) {
+	progress := a.fetching()
+	a.ending.still("What has arrived is put away.", 20*time.Second)
+	defer a.ending.still("", 0)
+	var wait beside.Group
+	for _, one := range list {
+		opt := opt
+		opt.Progress = progress.of(gitrepo.NameOf(one.address), opt.Slim)
+		opt.Making, _ = workspace.Making("clone", one.address, one.dir) // without one nothing is kept
+		if opt.Ref == fitting {
+			opt.Choose = func(ctx context.Context, work string) (tag string, err error) {
+				tag, one.newer, err = session.Fitting(ctx, work, needs.VersionHere(ctx))
+				return tag, err
+			}
+		}
+		wait.Go(func() { one.got, one.failed = gitrepo.Clone(ctx, one.address, one.dir, opt) })
+	}
+	wait.Wait()
+	progress.done()
+}
+
+// showCloned tells what is there now, which tags do not fit, and what is missing of it.
+func (a cloning) showCloned(one *cloned) {
+	text := a.text()
+	text.Line("%s", one.dir)
+	text.Line("  %s", describe(one.got))
+	for _, newer := range one.newer[:min(len(one.newer), 3)] {
+		text.Line("  %s", newer)
+	}
+	if rest := len(one.newer) - 3; rest > 0 {
+		text.Line("  and %s more that do not fit", view.Count(rest, "newer tag", "newer tags"))
+	}
+	if one.got.Pointers > 0 {
+		text.Line("  %s only for large ones that are kept elsewhere. To bring them in: "+
+			"git -C %s lfs pull",
+			view.Count(one.got.Pointers, "file stands", "files stand"), shell.Word(one.dir))
+	}
+	if one.got.Already {
+		text.Line("  It was here already, and is left as it is. What has come since: "+
+			"git -C %s fetch", shell.Word(one.dir))
+	}
 }
 
 func describe(c stack.Checkout) string {

@@ -117,36 +117,15 @@ func (w *Workspace) Fetch(ctx context.Context,
 // settings can't be filled.
 func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 	filling Filling) error {
-	changed := map[string]func() ([]byte, error){}
-	var names []string
-	commits := map[string]string{}
-	for _, a := range in.Checkouts {
-		if !a.comes() {
-			continue
-		}
-		objects, err := gitrepo.Open(ctx, w.dir(a.Path))
-		if err != nil {
-			return err
-		}
-		defer objects.Close()
-		commits[a.Path] = a.To
-		for _, c := range a.Changes {
-			name := path.Join(a.Path, c.Path)
-			names = append(names, name)
-			switch {
-			case c.Gone:
-				changed[name] = nil
-			case c.Object != "":
-				changed[name] = func() ([]byte, error) { return objects.Blob(c.Object) }
-			}
-		}
+	coming, names, done, err := w.coming(ctx, in)
+	if err != nil {
+		return err
 	}
+	defer done()
 	opt := plan.Options{}
 	if in.Running = r.Alive(); in.Running {
 		opt = r.Options
 	}
-	coming := &Workspace{Root: w.Root, Files: reading.Of(reading.Overlay(w.Files, changed)),
-		Checkouts: w.Checkouts, commits: commits}
 	now, then := &looked{}, &looked{}
 	filling.Ask, filling.Try = nil, false
 	var wait beside.Group
@@ -155,7 +134,7 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 			now = &looked{} // then all that comes is new
 		}
 	})
-	err := then.look(ctx, coming, opt, r, filling)
+	err = then.look(ctx, coming, opt, r, filling)
 	wait.Wait()
 	if NothingFound(err) {
 		in.Again = plan.Differ(now.plan, &plan.Plan{Prints: &plan.Prints{}}, nil, nil, in.Running)
@@ -174,16 +153,58 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 			func(name string) bool { return name == e.Template || name == e.Path })
 	}
 	in.Again = plan.Differ(now.plan, then.plan, names, projects, in.Running)
-	due := now.settings() // these are to be filled in anyway
+	in.isNew(now, then)
+	return nil
+}
+
+// coming is the workspace as it will be, and the files that change; done lets go of what it reads
+// from.
+func (w *Workspace) coming(ctx context.Context, in *Incoming) (coming *Workspace, names []string,
+	done func(), err error) {
+	changed := map[string]func() ([]byte, error){}
+	commits := map[string]string{}
+	var open []*gitrepo.Objects
+	done = func() {
+		for _, o := range open {
+			o.Close()
+		}
+	}
+	for _, a := range in.Checkouts {
+		if !a.comes() {
+			continue
+		}
+		objects, err := gitrepo.Open(ctx, w.dir(a.Path))
+		if err != nil {
+			done()
+			return nil, nil, nil, err
+		}
+		open = append(open, objects)
+		commits[a.Path] = a.To
+		for _, c := range a.Changes {
+			name := path.Join(a.Path, c.Path)
+			names = append(names, name)
+			switch {
+			case c.Gone:
+				changed[name] = nil
+			case c.Object != "":
+				changed[name] = func() ([]byte, error) { return objects.Blob(c.Object) }
+			}
+		}
+	}
+	return &Workspace{Root: w.Root, Files: reading.Of(reading.Overlay(w.Files, changed)),
+		Checkouts: w.Checkouts, commits: commits}, names, done, nil
+}
+
+// isNew keeps what is to be filled, vouched for and installed because of what comes, and not anyway.
+func (in *Incoming) isNew(now, then *looked) {
+	due := now.settings()
 	for _, one := range then.settings() {
-		if !slices.ContainsFunc(due,
-			func(o NewSetting) bool { return o.File == one.File && o.Key == one.Key }) {
+		if !slices.ContainsFunc(due, one.same) {
 			in.Settings = append(in.Settings, one)
 		}
 	}
 	for _, l := range then.filled.Missing {
-		if slices.ContainsFunc(in.Settings,
-			func(s NewSetting) bool { return s.File == l.File && s.Key == l.Key }) {
+		if slices.ContainsFunc(in.Settings, (&NewSetting{File: l.File, Key: l.Key}).same) {
 			in.Missing = append(in.Missing, l)
 		}
 	}
@@ -200,8 +221,10 @@ func (w *Workspace) Weigh(ctx context.Context, in *Incoming, r *record.Record,
 			in.Needs = append(in.Needs, n)
 		}
 	}
-	return nil
 }
+
+// same reports whether two are of one key in one file.
+func (s *NewSetting) same(o NewSetting) bool { return o.File == s.File && o.Key == s.Key }
 
 // NothingFound reports whether a survey has found no application: what there is needs nothing done.
 func NothingFound(err error) bool {
