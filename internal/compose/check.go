@@ -11,83 +11,116 @@ import (
 
 // check finds what the services say of things that don't exist, and cycles.
 func (p *Project) check() stack.Faults {
-	var faults stack.Faults
-	fault := func(at *Value, code stack.Code, text, remedy string) {
-		faults = append(faults, p.fault(at.At(), at.Column, code, text, remedy))
-	}
-	key := func(in *Value, m Member) *Value {
-		return &Value{File: in.File, Line: m.Line, Column: m.Column}
-	}
+	c := &checker{Project: p}
 	services := p.Model.Get("services")
 	for _, m := range services.orEmpty().Members {
-		s := m.Value
-		if s.Kind != Mapping {
+		if m.Value.Kind != Mapping {
 			continue // which was said already
 		}
-		if s.Get("image") == nil && s.Get("build") == nil && s.Get("provider") == nil &&
-			s.Get("extends") == nil {
-			fault(key(s, m), stack.CodeComposeNoImage,
-				fmt.Sprintf("the service %s has neither image nor build",
-					m.Key), "Say what it runs: image: or build:.")
-		}
-		for _, d := range s.Get("depends_on").orEmpty().Members {
-			if services.Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
-				fault(key(d.Value, d), stack.CodeComposeUndefined,
-					fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
-					"Correct the name, or define the service.")
-			}
-		}
-		for _, d := range s.Get("networks").orEmpty().Members {
-			if d.Key != "default" && p.Model.Get("networks").Get(d.Key) == nil {
-				fault(key(d.Value, d), stack.CodeComposeUndefined,
-					fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key,
-						d.Key), "Define it below networks: at the top.")
-			}
-		}
-		for _, section := range []string{"secrets", "configs"} {
-			for _, v := range slices.Concat(s.Get(section).orEmpty().Items,
-				s.Get("build").Get(section).orEmpty().Items) {
-				if name := v.Get("source").or(""); name != "" &&
-					p.Model.Get(section).Get(name) == nil {
-					fault(v, stack.CodeComposeUndefined,
-						fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
-							strings.TrimSuffix(section, "s"), name),
-						fmt.Sprintf("Define it below %s: at the top.", section))
-				}
-			}
-		}
-		for _, shared := range []string{"network_mode", "ipc", "pid"} {
-			if other, ok := strings.CutPrefix(s.Get(shared).or(""), "service:"); ok &&
-				services.Get(other) == nil {
-				fault(s.Get(shared), stack.CodeComposeUndefined,
-					fmt.Sprintf("the %s of the service %s names the service %s, which no file "+
-						"defines", shared, m.Key,
-						other), "Correct the name, or define the service.")
-			}
-		}
-		if s.Get("network_mode") != nil && s.Get("networks") != nil {
-			fault(s.Get("network_mode"), stack.CodeComposeConflict,
-				fmt.Sprintf("the service %s has both network_mode and networks",
-					m.Key), "Keep one of the two.")
-		}
-		p.contradictions(m.Key, s, fault)
-		for _, v := range s.Get("volumes").orEmpty().Items {
-			name := v.Get("source").or("")
-			if v.Get("type").or("") == "volume" && name != "" &&
-				p.Model.Get("volumes").Get(name) == nil {
-				fault(v, stack.CodeComposeUndefined,
-					fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key,
-						name),
-					"Define it below volumes: at the top; a folder's path begins with ./ or /.")
-			}
-		}
+		c.runsSomething(m)
+		c.waits(m)
+		c.resources(m)
+		c.shares(m)
+		p.contradictions(m.Key, m.Value, c.fault)
+		c.volumes(m)
 	}
 	if cycle := dependencyCycle(services); len(cycle) > 0 {
-		fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle,
+		c.fault(services.Get(cycle[0]).Get("depends_on"), stack.CodeComposeCycle,
 			"services wait for each other: "+strings.Join(cycle, " → "),
 			"Remove one of these depends_on.")
 	}
-	return faults
+	return c.faults
+}
+
+// checker compares what services name with what is defined.
+type checker struct {
+	*Project
+	faults stack.Faults
+}
+
+func (c *checker) fault(at *Value, code stack.Code, text, remedy string) {
+	c.faults = append(c.faults, c.Project.fault(at.At(), at.Column, code, text, remedy))
+}
+
+// key is the place of a member's key.
+func key(in *Value, m Member) *Value {
+	return &Value{File: in.File, Line: m.Line, Column: m.Column}
+}
+
+// runsSomething asks for an image, or what makes one.
+func (c *checker) runsSomething(m Member) {
+	for _, by := range []string{"image", "build", "provider", "extends"} {
+		if m.Value.Get(by) != nil {
+			return
+		}
+	}
+	c.fault(key(m.Value, m), stack.CodeComposeNoImage,
+		fmt.Sprintf("the service %s has neither image nor build", m.Key),
+		"Say what it runs: image: or build:.")
+}
+
+// waits asks for the services that one waits for.
+func (c *checker) waits(m Member) {
+	for _, d := range m.Value.Get("depends_on").orEmpty().Members {
+		if c.Model.Get("services").Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
+			c.fault(key(d.Value, d), stack.CodeComposeUndefined,
+				fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
+				"Correct the name, or define the service.")
+		}
+	}
+}
+
+// resources asks for the networks, secrets and configurations that one uses.
+func (c *checker) resources(m Member) {
+	for _, d := range m.Value.Get("networks").orEmpty().Members {
+		if d.Key != "default" && c.Model.Get("networks").Get(d.Key) == nil {
+			c.fault(key(d.Value, d), stack.CodeComposeUndefined,
+				fmt.Sprintf("the service %s uses the network %s, which no file defines", m.Key,
+					d.Key), "Define it below networks: at the top.")
+		}
+	}
+	for _, section := range []string{"secrets", "configs"} {
+		for _, v := range slices.Concat(m.Value.Get(section).orEmpty().Items,
+			m.Value.Get("build").Get(section).orEmpty().Items) {
+			if name := v.Get("source").or(""); name != "" && c.Model.Get(section).Get(name) == nil {
+				c.fault(v, stack.CodeComposeUndefined,
+					fmt.Sprintf("the service %s uses the %s %s, which no file defines", m.Key,
+						strings.TrimSuffix(section, "s"), name),
+					fmt.Sprintf("Define it below %s: at the top.", section))
+			}
+		}
+	}
+}
+
+// shares asks for the services whose network or processes one shares.
+func (c *checker) shares(m Member) {
+	s := m.Value
+	for _, shared := range []string{"network_mode", "ipc", "pid"} {
+		other, ok := strings.CutPrefix(s.Get(shared).or(""), "service:")
+		if ok && c.Model.Get("services").Get(other) == nil {
+			c.fault(s.Get(shared), stack.CodeComposeUndefined,
+				fmt.Sprintf("the %s of the service %s names the service %s, which no file defines",
+					shared, m.Key, other), "Correct the name, or define the service.")
+		}
+	}
+	if s.Get("network_mode") != nil && s.Get("networks") != nil {
+		c.fault(s.Get("network_mode"), stack.CodeComposeConflict,
+			fmt.Sprintf("the service %s has both network_mode and networks", m.Key),
+			"Keep one of the two.")
+	}
+}
+
+// volumes asks for the volumes that one mounts.
+func (c *checker) volumes(m Member) {
+	for _, v := range m.Value.Get("volumes").orEmpty().Items {
+		name := v.Get("source").or("")
+		if v.Get("type").or("") == "volume" && name != "" &&
+			c.Model.Get("volumes").Get(name) == nil {
+			c.fault(v, stack.CodeComposeUndefined,
+				fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
+				"Define it below volumes: at the top; a folder's path begins with ./ or /.")
+		}
+	}
 }
 
 // contradictions finds keys of one service that can't hold together.

@@ -82,14 +82,28 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	if b := v.Get("build"); b != nil && c.Remote == "" {
 		s.Build = b.Get("context").or(".")
 	}
+	s.environment(v, env)
+	for _, e := range v.Get("env_file").orEmpty().Items {
+		s.EnvFiles = append(s.EnvFiles,
+			stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
+				Raw: e.Get("format").or("") == "raw", At: e.At()})
+	}
+	s.Ports = portsOf(v, s.Image)
+	s.Restarts = restarts(v)
+	s.After = waitsOf(v, s.Name)
+	s.Active = len(s.Profiles) == 0 || slices.ContainsFunc(s.Profiles, func(p string) bool {
+		return slices.Contains(profiles, p) || slices.Contains(profiles, "*")
+	})
+	return s
+}
+
+// environment keeps the variables of a service, with where each comes from. One without a value is the
+// shell's, if that has it.
+func (s *Service) environment(v *Value, env dotenv.Lookup) {
 	for _, e := range v.Get("environment").orEmpty().Members {
-		if e.Value.Kind == Null {
-			if value, set := env(e.Key); set {
-				s.Env[e.Key], s.EnvBehind[e.Key] = value, true
-			} else {
-				s.Unset = append(s.Unset, e.Key)
-			}
-		} else {
+		value, set := env(e.Key)
+		switch {
+		case e.Value.Kind != Null:
 			s.Env[e.Key] = e.Value.Text
 			if e.Value.expanded {
 				s.EnvBehind[e.Key] = true
@@ -97,14 +111,17 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 			if e.Value.variable() != "" {
 				s.EnvFrom[e.Key] = e.Value.variable()
 			}
+		case set:
+			s.Env[e.Key], s.EnvBehind[e.Key] = value, true
+		default:
+			s.Unset = append(s.Unset, e.Key)
 		}
 		s.EnvAt[e.Key] = stack.Place{File: e.Value.File, Line: e.Line}
 	}
-	for _, e := range v.Get("env_file").orEmpty().Items {
-		s.EnvFiles = append(s.EnvFiles,
-			stack.EnvFileRef{Path: e.Get("path").or(""), Required: truth(e.Get("required")),
-				Raw: e.Get("format").or("") == "raw", At: e.At()})
-	}
+}
+
+// portsOf are the ports that a service publishes.
+func portsOf(v *Value, image string) (out []stack.Port) {
 	for _, port := range v.Get("ports").orEmpty().Items {
 		target, _ := strconv.Atoi(port.Get("target").or("0"))
 		published := port.Get("published").or("")
@@ -112,18 +129,23 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		if to == from {
 			to = 0
 		}
-		speaks := protocol.OfPort(s.Image, target)
+		speaks := protocol.OfPort(image, target)
 		if said := protocol.Named(port.Get("app_protocol").or("")); said != nil {
 			speaks = said.Name
 		}
-		s.Ports = append(s.Ports, stack.Port{Host: from, HostTo: to, Target: target,
+		out = append(out, stack.Port{Host: from, HostTo: to, Target: target,
 			Transport: port.Get("protocol").or("tcp"), Speaks: speaks,
 			HostIP: port.Get("host_ip").or(""), At: port.At()})
 	}
-	s.Restarts = restarts(v)
+	return out
+}
+
+// waitsOf are the services that one waits for: whose network or processes it shares, whom it links to
+// or takes volumes from, and whom it says that it depends on.
+func waitsOf(v *Value, name string) (out []stack.After) {
 	for _, key := range []string{"network_mode", "pid", "ipc"} {
 		if other, ok := strings.CutPrefix(v.Get(key).or(""), "service:"); ok {
-			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun,
+			out = append(out, stack.After{Service: other, Until: stack.Begun,
 				Because: stack.Declared,
 				At:      v.Get(key).At(), Reason: key + " shares what that one has"})
 		}
@@ -131,11 +153,11 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	for _, key := range []string{"links", "volumes_from"} {
 		for _, item := range v.Get(key).orEmpty().Items {
 			other, _, _ := strings.Cut(item.or(""), ":")
-			if other == "" || other == "container" || other == s.Name ||
+			if other == "" || other == "container" || other == name ||
 				v.Get("depends_on").orEmpty().Get(other) != nil {
 				continue
 			}
-			s.After = append(s.After, stack.After{Service: other, Until: stack.Begun,
+			out = append(out, stack.After{Service: other, Until: stack.Begun,
 				Because: stack.Declared, At: item.At(), Reason: key + " needs it"})
 		}
 	}
@@ -151,12 +173,9 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 		default:
 			a.Until, a.Reason = stack.Begun, "depends_on"
 		}
-		s.After = append(s.After, a)
+		out = append(out, a)
 	}
-	s.Active = len(s.Profiles) == 0 || slices.ContainsFunc(s.Profiles, func(p string) bool {
-		return slices.Contains(profiles, p) || slices.Contains(profiles, "*")
-	})
-	return s
+	return out
 }
 
 // none reports whether the files ask for no container of the service.

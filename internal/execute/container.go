@@ -264,50 +264,11 @@ func (x containers) container(s *plan.Service, index int) (run.ContainerSpec, er
 		return out, err
 	}
 	spec.ExtraHosts = append(slices.Clone(spec.ExtraHosts), s.Across...)
-	if index == 0 {
-		for _, p := range s.Exposed {
-			spec.Publish = append(spec.Publish,
-				engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target, Transport: "tcp"})
-		}
-	}
-	for _, port := range s.Ports {
-		if port.Host == 0 || index > 0 && port.Host+index > port.HostTo {
-			continue // one port of this machine leads to one container
-		}
-		ip := port.HostIP
-		if ip == "" && !p.Options.Literal { // a file that names no address hardly means the whole network
-			ip = x.on(s.Name).PublishIP()
-		}
-		spec.Publish = append(spec.Publish,
-			engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
-				Transport: port.Transport})
-	}
+	spec.Publish = append(spec.Publish, x.published(s, index)...)
 	for _, m := range c.Mounts {
-		switch {
-		case m.Type == "volume" && m.Source != "":
-			m.Source = volumeName(p.ID, p.Volumes, m.Source)
-		case m.Type == "bind" && x.on(s.Name).Remote &&
-			filepath.IsLocal(filepath.FromSlash(m.Source)):
-			// A folder here can't be seen there: its files go along, as they are now.
-			files, volume, err := x.along(m)
-			if err != nil {
-				return out, err
-			}
-			out.Files = append(out.Files, files...)
-			if volume {
-				spec.Mounts = append(spec.Mounts, stack.Mount{Type: "volume", Target: m.Target})
-			}
-			continue
-		case m.Type == "bind" && x.on(s.Name).Remote:
-			m.Source = strings.TrimPrefix(m.Source, "~") // a folder of the engine's own machine
-		case m.Type == "bind":
-			source, err := hostPath(p.Root, m.Source, !m.MustExist)
-			if err != nil {
-				return out, err
-			}
-			m.Source = source
+		if err := x.mount(&out, s, m); err != nil {
+			return out, err
 		}
-		spec.Mounts = append(spec.Mounts, m)
 	}
 	changed, err := x.watching().initial(s)
 	if err != nil {
@@ -319,6 +280,61 @@ func (x containers) container(s *plan.Service, index int) (run.ContainerSpec, er
 			stack.Mount{Type: "bind", Source: socket, Target: "/var/run/docker.sock"})
 	}
 	return out, nil
+}
+
+// published are the ports of this machine that lead to a container; of several of a service, each has
+// the next one.
+func (x containers) published(s *plan.Service, index int) (out []engine.Publish) {
+	if index == 0 {
+		for _, p := range s.Exposed {
+			out = append(out,
+				engine.Publish{HostIP: p.HostIP, Host: p.Host, Target: p.Target, Transport: "tcp"})
+		}
+	}
+	for _, port := range s.Ports {
+		if port.Host == 0 || index > 0 && port.Host+index > port.HostTo {
+			continue // one port of this machine leads to one container
+		}
+		ip := port.HostIP
+		if ip == "" && !x.Plan().Options.Literal {
+			// a file that names no address hardly means the whole network
+			ip = x.on(s.Name).PublishIP()
+		}
+		out = append(out, engine.Publish{HostIP: ip, Host: port.Host + index, Target: port.Target,
+			Transport: port.Transport})
+	}
+	return out
+}
+
+// mount adds a mount of a service. A folder here can't be seen by an engine elsewhere: its files go
+// along, as they are now.
+func (x containers) mount(out *run.ContainerSpec, s *plan.Service, m stack.Mount) error {
+	p, remote := x.Plan(), x.on(s.Name).Remote
+	switch {
+	case m.Type == "volume" && m.Source != "":
+		m.Source = volumeName(p.ID, p.Volumes, m.Source)
+	case m.Type != "bind":
+	case remote && filepath.IsLocal(filepath.FromSlash(m.Source)):
+		files, volume, err := x.along(m)
+		if err != nil {
+			return err
+		}
+		out.Files = append(out.Files, files...)
+		if volume {
+			out.Spec.Mounts = append(out.Spec.Mounts, stack.Mount{Type: "volume", Target: m.Target})
+		}
+		return nil
+	case remote:
+		m.Source = strings.TrimPrefix(m.Source, "~") // a folder of the engine's own machine
+	default:
+		source, err := hostPath(p.Root, m.Source, !m.MustExist)
+		if err != nil {
+			return err
+		}
+		m.Source = source
+	}
+	out.Spec.Mounts = append(out.Spec.Mounts, m)
+	return nil
 }
 
 // shareWith puts a container into the namespaces of others, as it asks.

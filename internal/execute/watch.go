@@ -204,65 +204,82 @@ func (w *watcher) within(folder string, changed map[string]bool) {
 // see does what the rules ask for files that have changed: first what is to be put into the
 // container, then the strongest of what is to be done with it.
 func (w *watcher) see(ctx context.Context, names []string) {
-	var put []engine.File
-	var gone []string
-	rebuild, again := false, false
-	var runs []stack.Hook
-	var shown []string
-	for i, r := range w.rules {
-		hit := false
-		for _, name := range names {
-			rel, ok := w.under(i, name)
-			if !ok || w.ignored(i, rel) {
-				continue
-			}
-			if info, err := os.Lstat(name); err == nil && info.IsDir() {
-				continue
-			}
-			hit = true
-			shown = append(shown, path.Join(r.Path, rel))
-			if !strings.HasPrefix(r.Action, "sync") {
-				continue
-			}
-			target := path.Join(r.Target, rel)
-			file, err := w.read(path.Join(r.Path, rel), target)
-			switch {
-			case errors.Is(err, fs.ErrNotExist):
-				gone = append(gone, target)
-			case err == nil:
-				put = append(put, file)
-			}
-		}
-		rebuild = rebuild || hit && r.Action == "rebuild"
-		again = again || hit && (r.Action == "restart" || r.Action == "sync+restart")
-		if hit && r.Action == "sync+exec" && r.Exec != nil {
-			runs = append(runs, *r.Exec)
-		}
+	var c seen
+	for i := range w.rules {
+		w.seeBy(i, names, &c)
 	}
-	if len(shown) == 0 {
+	if len(c.shown) == 0 {
 		return
 	}
-	slices.Sort(shown)
-	shown = slices.Compact(shown)
-	what := shown[0]
-	if len(shown) > 1 {
-		what = fmt.Sprintf("%s and %d more", what, len(shown)-1)
+	slices.Sort(c.shown)
+	c.shown = slices.Compact(c.shown)
+	what := c.shown[0]
+	if len(c.shown) > 1 {
+		what = fmt.Sprintf("%s and %d more", what, len(c.shown)-1)
 	}
-	w.remember(put, gone, rebuild)
+	w.remember(c.put, c.gone, c.rebuild)
 	switch {
-	case rebuild:
+	case c.rebuild:
 		w.x.tell(w.id, what+" changed: it is built anew")
 		w.x.watching().renew(w.id)
-	case again:
+	case c.again:
 		w.x.tell(w.id, what+" changed: it is started again")
 		w.x.watching().renew(w.id)
 	default:
-		if err := w.into(ctx, put, gone, runs); err != nil {
+		if err := w.into(ctx, c.put, c.gone, c.runs); err != nil {
 			w.x.tell(w.id, fmt.Sprintf("%s changed, and could not be put into its container: %v",
 				what, err))
 			return
 		}
 		w.x.tell(w.id, what+" changed: put into its container")
+	}
+}
+
+// seen is what changed files come to, by the rules that they fall under.
+type seen struct {
+	put            []engine.File
+	gone           []string // places in the container
+	rebuild, again bool
+	runs           []stack.Hook
+	shown          []string // their names, as a person knows them
+}
+
+// seeBy adds what changed files come to by one rule.
+func (w *watcher) seeBy(rule int, names []string, c *seen) {
+	r, before := w.rules[rule], len(c.shown)
+	for _, name := range names {
+		rel, ok := w.under(rule, name)
+		if !ok || w.ignored(rule, rel) {
+			continue
+		}
+		if info, err := os.Lstat(name); err == nil && info.IsDir() {
+			continue
+		}
+		c.shown = append(c.shown, path.Join(r.Path, rel))
+		if !strings.HasPrefix(r.Action, "sync") {
+			continue
+		}
+		target := path.Join(r.Target, rel)
+		file, err := w.read(path.Join(r.Path, rel), target)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			c.gone = append(c.gone, target)
+		case err == nil:
+			c.put = append(c.put, file)
+		}
+	}
+	if len(c.shown) == before {
+		return
+	}
+	switch r.Action {
+	case "rebuild":
+		c.rebuild = true
+	case "restart", "sync+restart":
+		c.again = true
+	case "sync+exec":
+		if r.Exec != nil {
+			c.runs = append(c.runs, *r.Exec)
+		}
 	}
 }
 

@@ -62,15 +62,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 			return unpack(ctx, local, dir, opt)
 		}
 	}
-	if opt.Upstream != "" {
-		if _, err := checkAddress(opt.Upstream); err != nil {
-			return none, err
-		}
-	}
-	if strings.HasPrefix(opt.Ref, "-") {
-		return none, &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRefInvalid,
-			Text:   fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref),
-			Remedy: "Name a tag, a branch or a commit."}
+	if err := opt.check(); err != nil {
+		return none, err
 	}
 	if err := haveGit(); err != nil {
 		return none, err
@@ -89,10 +82,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if local != "" {
 		source, protocols = local, protocols+":file"
 	}
-	g := git{ctx: ctx, protocols: protocols, progress: opt.Progress, ours: true, mayAsk: opt.MayAsk}
-	if g.patience = opt.Patience; g.patience == 0 {
-		g.patience = time.Minute
-	}
+	g := git{ctx: ctx, protocols: protocols, progress: opt.Progress, ours: true, mayAsk: opt.MayAsk,
+		patience: cmp.Or(opt.Patience, time.Minute)}
 	if err := g.bring(at, source, opt); err != nil {
 		kept = at.worthKeeping(err)
 		return none, cloneFault(address, err, kept)
@@ -105,32 +96,18 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		kept = at.worthKeeping(err)
 		return none, err
 	}
-	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err == nil {
-		if err := g.run(work, "submodule", "update", "--init", "--recursive",
-			"--progress"); err != nil {
-			if kept = at.worthKeeping(err); kept {
-				return none, cloneFault(address, err, kept)
-			}
-			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed,
-				At: stack.Place{File: ".gitmodules"},
-				Text: "a submodule of " + value.Address(address) + " could not be brought in: " +
-					err.Error(),
-				Remedy: "Check that you may read every repository that .gitmodules " +
-					"names.", Cause: err}
+	if err := g.submodules(work); err != nil {
+		if kept = at.worthKeeping(err); kept {
+			return none, cloneFault(address, err, kept)
 		}
+		return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeSubmoduleFailed,
+			At: stack.Place{File: ".gitmodules"},
+			Text: "a submodule of " + value.Address(address) + " could not be brought in: " +
+				err.Error(),
+			Remedy: "Check that you may read every repository that .gitmodules names.", Cause: err}
 	}
-	if opt.NewHistory {
-		if err := g.newHistory(work); err != nil {
-			return none, err
-		}
-	}
-	if opt.Upstream != "" {
-		if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
-			return none, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRemoteFailed,
-				Text: "the second remote could not be added: " + err.Error(),
-				Remedy: "Add it by hand: git remote add upstream " +
-					shell.Word(opt.Upstream), Cause: err}
-		}
+	if err := g.ofOnesOwn(work, opt); err != nil {
+		return none, err
 	}
 	if err := appear(work, dir); err != nil {
 		return none, err
@@ -140,6 +117,48 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 		c.Pointers = pointers(dir, g.output(dir, "ls-files", "-z"))
 	}
 	return c, err
+}
+
+// check refuses what could be taken for an option.
+func (opt *Options) check() error {
+	if strings.HasPrefix(opt.Ref, "-") {
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeRefInvalid,
+			Text:   fmt.Sprintf("%q is no ref: it begins with a dash", opt.Ref),
+			Remedy: "Name a tag, a branch or a commit."}
+	}
+	if opt.Upstream == "" {
+		return nil
+	}
+	_, err := checkAddress(opt.Upstream)
+	return err
+}
+
+// submodules brings in all that the checkout has.
+func (g git) submodules(work string) error {
+	if _, err := os.Stat(filepath.Join(work, ".gitmodules")); err != nil {
+		return nil
+	}
+	return g.run(work, "submodule", "update", "--init", "--recursive", "--progress")
+}
+
+// ofOnesOwn makes a clone one's own, as far as the options ask for it: with a new history, and with a
+// second remote.
+func (g git) ofOnesOwn(work string, opt Options) error {
+	if opt.NewHistory {
+		if err := g.newHistory(work); err != nil {
+			return err
+		}
+	}
+	if opt.Upstream == "" {
+		return nil
+	}
+	if err := g.run(work, "remote", "add", "upstream", opt.Upstream); err != nil {
+		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRemoteFailed,
+			Text:   "the second remote could not be added: " + err.Error(),
+			Remedy: "Add it by hand: git remote add upstream " + shell.Word(opt.Upstream),
+			Cause:  err}
+	}
+	return nil
 }
 
 func haveGit() error {

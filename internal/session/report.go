@@ -126,24 +126,7 @@ func (out *Report) settings(m *Mixed, p *fill.Plan) {
 // byHand tells how one does it without this program, command by command, in the order of the
 // launch.
 func (out *Report) byHand(m *Mixed, plan *plan.Plan) {
-	var get []string
-	for _, c := range out.Stack.Checkouts {
-		if c.Address == "" {
-			continue
-		}
-		dir := c.Path
-		if dir == "." {
-			dir = out.Name
-		}
-		get = append(get, "git clone "+shell.Word(c.Address)+" "+shell.Word(dir))
-		if c.Commit != "" {
-			get = append(get, "git -C "+shell.Word(dir)+" checkout "+c.Commit)
-		}
-		if len(c.Submodules) > 0 {
-			get = append(get, "git -C "+shell.Word(dir)+" submodule update --init --recursive")
-		}
-	}
-	out.add("Get the code", get)
+	out.add("Get the code", out.codeByHand())
 	var fills []string
 	for _, f := range out.Settings {
 		if f.Template != "" {
@@ -151,7 +134,7 @@ func (out *Report) byHand(m *Mixed, plan *plan.Plan) {
 		}
 		if keys := slices.Concat(f.Own, f.Open); len(keys) > 0 {
 			fills = append(fills, "# then give values of your own in "+f.Path+": "+
-				""+strings.Join(keys, ", "))
+				strings.Join(keys, ", "))
 		}
 	}
 	out.add("Fill in the settings", fills)
@@ -170,33 +153,59 @@ func (out *Report) byHand(m *Mixed, plan *plan.Plan) {
 			}
 			title += ", once " + strings.Join(waits, " and ")
 		}
-		if name, ok := n.ID.Service(); ok {
-			s := out.Stack.Service(name)
-			if s == nil {
-				continue
-			}
-			lines := serviceByHand(s, out.Name, plan)
-			for _, p := range s.Ports {
-				if p.Host > 0 && s.Kind == stack.Lasting {
-					lines = append(lines, fmt.Sprintf("# it answers on port %d", p.Host))
-				}
-			}
-			out.add(title, lines)
-			continue
-		}
-		id, _ := n.ID.Step()
-		for _, p := range out.Stack.Projects {
-			for _, step := range p.Steps {
-				if step.ID == id {
-					out.add(title, []string{inFolder(cmp.Or(step.Folder, p.Path),
-						hiddenEnv(step.Env)+shell.Line(step.Command))})
-				}
-			}
-		}
+		out.add(title, out.nodeByHand(n.ID, plan))
 	}
 	if out.Check.Open != "" {
 		out.add("Look at it", []string{"curl -i " + out.Check.Open})
 	}
+}
+
+// codeByHand brings each checkout as it is here.
+func (out *Report) codeByHand() (get []string) {
+	for _, c := range out.Stack.Checkouts {
+		if c.Address == "" {
+			continue
+		}
+		dir := c.Path
+		if dir == "." {
+			dir = out.Name
+		}
+		get = append(get, "git clone "+shell.Word(c.Address)+" "+shell.Word(dir))
+		if c.Commit != "" {
+			get = append(get, "git -C "+shell.Word(dir)+" checkout "+c.Commit)
+		}
+		if len(c.Submodules) > 0 {
+			get = append(get, "git -C "+shell.Word(dir)+" submodule update --init --recursive")
+		}
+	}
+	return get
+}
+
+// nodeByHand starts a service, or does a step; nil if there is none of that id.
+func (out *Report) nodeByHand(id stack.NodeID, plan *plan.Plan) (lines []string) {
+	if name, ok := id.Service(); ok {
+		s := out.Stack.Service(name)
+		if s == nil {
+			return nil
+		}
+		lines = serviceByHand(s, out.Name, plan)
+		for _, p := range s.Ports {
+			if p.Host > 0 && s.Kind == stack.Lasting {
+				lines = append(lines, fmt.Sprintf("# it answers on port %d", p.Host))
+			}
+		}
+		return lines
+	}
+	want, _ := id.Step()
+	for _, p := range out.Stack.Projects {
+		for _, step := range p.Steps {
+			if step.ID == want {
+				return []string{inFolder(cmp.Or(step.Folder, p.Path),
+					hiddenEnv(step.Env)+shell.Line(step.Command))}
+			}
+		}
+	}
+	return nil
 }
 
 var untilWords = map[stack.Until]string{stack.Begun: "has begun", stack.Answering: "answers",
@@ -229,9 +238,8 @@ func hiddenEnv(set map[string]string) string {
 	return out
 }
 
-func serviceByHand(s *stack.Service, network string, plan *plan.Plan) []string {
+func serviceByHand(s *stack.Service, network string, plan *plan.Plan) (lines []string) {
 	if s.Runs == stack.Native {
-		var lines []string
 		for _, r := range plan.Rewritten {
 			if r.Service == s.Name {
 				lines = append(lines, "# with "+r.Key+" leading to "+r.To)
@@ -243,29 +251,36 @@ func serviceByHand(s *stack.Service, network string, plan *plan.Plan) []string {
 		}
 		return append(lines, line)
 	}
-	var lines []string
 	image := s.Image
 	if s.Build != "" {
 		image = network + "-" + s.Name
-		build := "docker build -t " + shell.Word(image)
-		if c := s.Container; c != nil {
-			if c.Dockerfile != "" && c.Dockerfile != "Dockerfile" {
-				build += " -f " + shell.Word(path.Join(s.Build, c.Dockerfile))
-			}
-			if c.Target != "" {
-				build += " --target " + shell.Word(c.Target)
-			}
-			for _, k := range slices.Sorted(maps.Keys(c.BuildArgs)) {
-				build += " --build-arg " + shell.Word(k+"="+c.BuildArgs[k])
-			}
-		}
-		lines = append(lines, build+" "+shell.Word(s.Build))
+		lines = append(lines, buildByHand(s, image))
 	}
-	run := "docker run"
+	return append(lines, runByHand(s, image, network))
+}
+
+// buildByHand builds a service's image.
+func buildByHand(s *stack.Service, image string) string {
+	build := "docker build -t " + shell.Word(image)
+	if c := s.Container; c != nil {
+		if c.Dockerfile != "" && c.Dockerfile != "Dockerfile" {
+			build += " -f " + shell.Word(path.Join(s.Build, c.Dockerfile))
+		}
+		if c.Target != "" {
+			build += " --target " + shell.Word(c.Target)
+		}
+		for _, k := range slices.Sorted(maps.Keys(c.BuildArgs)) {
+			build += " --build-arg " + shell.Word(k+"="+c.BuildArgs[k])
+		}
+	}
+	return build + " " + shell.Word(s.Build)
+}
+
+// runByHand runs a service's container.
+func runByHand(s *stack.Service, image, network string) string {
+	run := "docker run --rm"
 	if s.Kind == stack.Lasting {
-		run += " -d"
-	} else {
-		run += " --rm"
+		run = "docker run -d"
 	}
 	run += " --name " + shell.Word(s.Name) + " --network " + shell.Word(network)
 	for _, p := range s.Ports {
@@ -283,22 +298,27 @@ func serviceByHand(s *stack.Service, network string, plan *plan.Plan) []string {
 		run += " -e " + shell.Word(k+"="+s.Env[k])
 	}
 	if c := s.Container; c != nil {
-		for _, mount := range c.Mounts {
-			if mount.Type == "volume" && mount.Source != "" || mount.Type == "bind" {
-				if mount.Type == "bind" && !path.IsAbs(mount.Source) {
-					run += ` -v "$PWD"/` + shell.Word(mount.Source+":"+mount.Target)
-				} else {
-					run += " -v " + shell.Word(mount.Source+":"+mount.Target)
-				}
-			}
-		}
+		run += mountsByHand(c.Mounts)
 		if len(c.Entrypoint) > 0 {
 			run += " --entrypoint " + shell.Word(c.Entrypoint[0])
 			image += " " + shell.Line(c.Entrypoint[1:])
 		}
 	}
-	return append(lines, strings.TrimSpace(run+" "+strings.TrimSpace(image)+" "+
-		""+shell.Line(s.Command)))
+	return strings.TrimSpace(run + " " + strings.TrimSpace(image) + " " + shell.Line(s.Command))
+}
+
+// mountsByHand are folders and named volumes, as options.
+func mountsByHand(mounts []stack.Mount) (out string) {
+	for _, m := range mounts {
+		switch bind := m.Type == "bind"; {
+		case !bind && (m.Type != "volume" || m.Source == ""):
+		case bind && !path.IsAbs(m.Source):
+			out += ` -v "$PWD"/` + shell.Word(m.Source+":"+m.Target)
+		default:
+			out += " -v " + shell.Word(m.Source+":"+m.Target)
+		}
+	}
+	return out
 }
 
 // machine tells on what it has been done.
