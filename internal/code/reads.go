@@ -234,7 +234,7 @@ func (p weighing) byWhatFollows(from, to int, w *way) (fallback, must bool, behi
 			to += 2
 		case p.is(to, p.grammar.MustCalls...):
 			return false, true, to + 1
-		case p.isDot(to) && method.kind == name && p.token(to).line >= p.token(to-1).line:
+		case p.isDot(to) && method.kind == name:
 			fallback = fallback || slices.Contains(p.grammar.ElseCalls, method.text) ||
 				slices.Contains(w.Default, method.text)
 			must = must || slices.Contains(p.grammar.MustCalls, method.text) ||
@@ -242,33 +242,48 @@ func (p weighing) byWhatFollows(from, to int, w *way) (fallback, must bool, behi
 			if to += 2; p.is(to, "(") && p.pairs[to] > 0 {
 				to = p.pairs[to] + 1
 			}
-		case p.is(to, ")") && p.pairs[to] >= 0 && p.pairs[to] < from && !p.isAsking(p.pairs[to]-1):
+		case p.isHandedOn(from, to):
 			must = must || p.is(p.pairs[to]-1, insisting...)
 			from, to = p.pairs[to], to+1
 		case p.is(to, ",") && p.token(to+1).kind == number && p.is(to+2, ")"):
 			to += 2 // the base of a number
-		case p.is(to, "{", "do") && w.Must && !w.Holds && p.tokens[to].line == p.token(to-1).line:
-			// a block that is asked instead
-			insists := p.givesUpIn(to, p.blockEnd(to))
-			return !insists, insists, to
 		case p.is(to, ",") && p.is(p.around(to, 40)-1, insisting...):
 			return false, true, to
-		case p.is(to, p.grammar.Else...):
-			end := to + 2
-			empty := p.token(to+1).kind == text && p.token(to+1).text == ""
-			if empty && p.ends(end) && !p.is(to, "==", "!=", "===", "!==") {
-				return fallback, must, end // nothing is no value of its own
-			}
-			end = to + 1
-			for end < to+8 && !p.is(end, ";") && p.token(end).line == p.tokens[to].line {
-				end++
-			}
-			insists := p.givesUpIn(to, min(end, len(p.tokens)))
+		case p.isAskedInstead(to, w):
+			insists := p.givesUpIn(to, p.blockEnd(to))
 			return !insists, insists, to
+		case p.is(to, p.grammar.Else...):
+			given, insists, end := p.orElse(to)
+			return given || fallback && !insists, insists || must && !given, end
 		default:
 			return fallback, must && !fallback, to
 		}
 	}
+}
+
+// isHandedOn reports whether a token closes a call that the value is handed to.
+func (p weighing) isHandedOn(from, i int) bool {
+	return p.is(i, ")") && p.pairs[i] >= 0 && p.pairs[i] < from && !p.isAsking(p.pairs[i]-1)
+}
+
+// isAskedInstead reports whether a token begins a block that a call asks where the variable is absent.
+func (p weighing) isAskedInstead(i int, w *way) bool {
+	return p.is(i, "{", "do") && w.Must && !w.Holds && p.tokens[i].line == p.token(i-1).line
+}
+
+// orElse tells what a word or a sign leads to where the variable is absent. An empty text is no value
+// of its own.
+func (p weighing) orElse(at int) (fallback, must bool, behind int) {
+	empty := p.token(at+1).kind == text && p.token(at+1).text == ""
+	if empty && p.ends(at+2) && !p.is(at, "==", "!=", "===", "!==") {
+		return false, false, at + 2
+	}
+	end := at + 1
+	for end < at+8 && !p.is(end, ";") && p.token(end).line == p.tokens[at].line {
+		end++
+	}
+	insists := p.givesUpIn(at, min(end, len(p.tokens)))
+	return !insists, insists, at
 }
 
 // givesUpIn reports whether code gives up between two tokens.

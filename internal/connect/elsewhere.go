@@ -23,9 +23,12 @@ var runsImage = expr.New(`(?m)^[^#\n]*\brun\s+-`)
 // nothing of the stack offers. Where something of the stack speaks the same, a setting will be made
 // to point at that, and nothing is concluded.
 func (s *Connections) Elsewhere() {
+	asks := func(v *stack.Service) bool {
+		return v.Runs == stack.Native && !v.Watches && !s.inBrowser(v)
+	}
 	for i := range s.Stack.Services {
 		svc := &s.Stack.Services[i]
-		if svc.Runs != stack.Native || svc.Watches || s.inBrowser(svc) {
+		if !asks(svc) {
 			continue
 		}
 		s.elsewhereByAdapter(svc)
@@ -34,37 +37,43 @@ func (s *Connections) Elsewhere() {
 				continue
 			}
 			for _, a := range address.Find(v.Text) {
-				known, port := protocol.OfScheme(a.Scheme), a.Asked()
-				if a.Scheme == "" {
-					if known, port = s.byParts(svc, v, a.Port); known != nil &&
-						s.otherChosen(svc, known) {
-						continue
-					}
-				}
-				if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 ||
-					v.Waived && !s.drives(svc, known) {
-					continue
-				}
-				_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
-				if here || slices.ContainsFunc(s.Stack.Services,
-					func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
-					continue
-				}
-				s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name,
-					Key: v.Key, At: v.At, Fixed: v.Fixed,
-					MadeBy: s.madeBy(svc.Dir(), known), Needed: len(known.SignIn.Database) > 0 &&
-						s.asksDatabase(svc)})
+				s.elsewhereByAddress(svc, v, a)
 			}
 		}
 	}
 	for i := range s.Stack.Services { // what a setting says goes before
-		if svc := &s.Stack.Services[i]; svc.Runs == stack.Native && !svc.Watches &&
-			!s.inBrowser(svc) {
+		if svc := &s.Stack.Services[i]; asks(svc) {
 			s.elsewhereByText(svc)
 			s.elsewhereByDriver(svc)
 		}
 	}
 	s.elsewhereByReadme()
+}
+
+// elsewhereByAddress wants a server that an address of a setting leads to on this machine, unless the
+// stack has one.
+func (s *Connections) elsewhereByAddress(svc *stack.Service, v Value, a address.Address) {
+	known, port := protocol.OfScheme(a.Scheme), a.Asked()
+	if a.Scheme == "" {
+		known, port = s.byParts(svc, v, a.Port)
+		if known != nil && s.otherChosen(svc, known) {
+			return
+		}
+	}
+	if known == nil || known.SignIn == nil || !address.Local(a.Host) || port == 0 {
+		return
+	}
+	if v.Waived && !s.drives(svc, known) {
+		return
+	}
+	_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
+	if here || slices.ContainsFunc(s.Stack.Services,
+		func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
+		return
+	}
+	s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.Key, At: v.At,
+		Fixed: v.Fixed, MadeBy: s.madeBy(svc.Dir(), known),
+		Needed: len(known.SignIn.Database) > 0 && s.asksDatabase(svc)})
 }
 
 // elsewhereByReadme finds the server that READMEs have people set up with its own client, on this

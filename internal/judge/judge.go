@@ -221,11 +221,7 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		Patient: int(protocol.Patience.Seconds()), HungUp: c.Cause == protocol.HungUp,
 		Gentle: protocol.IsGentle(p.Speaks) && c.Verdict == stack.Answers}
 	holder := j.holder(p.Host)
-	if !j.alive && j.Root != "" {
-		id := workspace.ID(j.Root)
-		known.Left = holder != nil && holder.Labels[engine.LabelStack] == id ||
-			c.Owner != nil && process.MarkOf(c.Owner.PID) == id
-	}
+	known.Left = j.isLeft(holder, c.Owner)
 	rec := j.Record.Service(s.Name)
 	if rec == nil {
 		j.strange(known, p.Host)
@@ -251,6 +247,16 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 		}
 	}
 	return known
+}
+
+// isLeft reports whether what holds a port is of a launch of this workspace whose steward is gone.
+func (j *judgement) isLeft(holder *engine.Listed, owner *stack.Owner) bool {
+	if j.alive || j.Root == "" {
+		return false
+	}
+	id := workspace.ID(j.Root)
+	return holder != nil && holder.Labels[engine.LabelStack] == id ||
+		owner != nil && process.MarkOf(owner.PID) == id
 }
 
 // isForeign reports whether a port that a launched service should have is somebody else's, by the

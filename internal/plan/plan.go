@@ -559,16 +559,7 @@ func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 	if port == before && was.Runs == svc.Runs {
 		return command
 	}
-	replaced := false
-	for i, word := range command {
-		if word == before {
-			command[i], replaced = port, true
-		} else if rest, ok := strings.CutSuffix(word, ":"+before); ok {
-			command[i], replaced = rest+":"+port, true
-		} else if rest, ok := strings.CutSuffix(word, "="+before); ok {
-			command[i], replaced = rest+"="+port, true
-		}
-	}
+	replaced := replacePort(command, before, port)
 	if !replaced {
 		for _, w := range svc.PortBy.Words {
 			command = append(command, strings.ReplaceAll(w, "{port}", port))
@@ -578,4 +569,19 @@ func (m *mixer) ownPort(svc *stack.Service, values map[string]string) []string {
 		values["PORT"] = port
 	}
 	return command
+}
+
+// replacePort puts a port in the place of another in a command's words, also behind a colon or an
+// equals sign; it is false where the other doesn't stand in them.
+func replacePort(command []string, before, port string) (replaced bool) {
+	for i, word := range command {
+		for _, sign := range []string{"", ":", "="} {
+			rest, ok := strings.CutSuffix(word, sign+before)
+			if ok && (sign != "" || rest == "") {
+				command[i], replaced = rest+sign+port, true
+				break
+			}
+		}
+	}
+	return replaced
 }

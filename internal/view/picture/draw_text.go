@@ -32,30 +32,57 @@ var (
 // don't fit into so many columns, ok is false.
 func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
 	plain bool) (lines []string, ok bool) {
-	s := lineLanes
+	p := &orderLanes{signs: lineLanes, row: map[stack.NodeID]int{}, ends: map[stack.NodeID]int{},
+		lanes: map[stack.NodeID]int{}, heavyTo: map[stack.NodeID]int{}}
 	if plain {
-		s = plainLanes
+		p.signs = plainLanes
 	}
-	row := map[stack.NodeID]int{}
 	names := 0
 	for i, n := range o.Nodes {
-		row[n.ID] = i
+		p.row[n.ID] = i
 		names = max(names, view.Width(rowName(n.ID, t)))
 	}
 	names = min(names, max(12, columns/2))
-	ends := map[stack.NodeID]int{} // the last row that waits for a node
+	p.place(o)
+	if names+3+2*p.wide > columns {
+		return nil, false
+	}
+	_, path := critical(o, t)
+	for w, on := range path {
+		if on {
+			p.heavyTo[w.from] = max(p.heavyTo[w.from], p.row[w.to])
+		}
+	}
+	for i := range o.Nodes {
+		name := view.Pad(view.Cut(rowName(o.Nodes[i].ID, t), names), names)
+		line := name + "  " + strings.Join(p.cells(&o.Nodes[i], i), "")
+		lines = append(lines, strings.TrimRight(line, " "))
+	}
+	return lines, true
+}
+
+// orderLanes are the lines that lead down from nodes to those that wait for them, side by side.
+type orderLanes struct {
+	signs   laneSigns
+	row     map[stack.NodeID]int
+	ends    map[stack.NodeID]int // the last row that waits for a node
+	lanes   map[stack.NodeID]int // of each node for which somebody waits
+	heavyTo map[stack.NodeID]int // the row down to which a lane is along the critical path
+	wide    int                  // how many lanes there are
+}
+
+// place gives each node for which somebody waits the first lane that is free.
+func (p *orderLanes) place(o *order.Order) {
 	for i, n := range o.Nodes {
 		for _, e := range n.After {
-			if _, known := row[e.ID]; known {
-				ends[e.ID] = max(ends[e.ID], i)
+			if _, known := p.row[e.ID]; known {
+				p.ends[e.ID] = max(p.ends[e.ID], i)
 			}
 		}
 	}
-	_, path := critical(o, t)
 	var busy []int // by lane, the row at which it ends
-	lanes := map[stack.NodeID]int{}
 	for i, n := range o.Nodes {
-		end, waited := ends[n.ID]
+		end, waited := p.ends[n.ID]
 		if !waited {
 			continue
 		}
@@ -63,63 +90,53 @@ func OrderPicture(o *order.Order, t *timeline.Timeline, columns int,
 		if at < 0 {
 			busy, at = append(busy, 0), len(busy)
 		}
-		busy[at], lanes[n.ID] = end, at
+		busy[at], p.lanes[n.ID] = end, at
 	}
-	if names+3+2*len(busy) > columns {
-		return nil, false
+	p.wide = len(busy)
+}
+
+// at are the signs of a node's lane in a row.
+func (p *orderLanes) at(id stack.NodeID, row int) lane {
+	if to, on := p.heavyTo[id]; on && row <= to {
+		return p.signs.heavy
 	}
-	heavyTo := map[stack.NodeID]int{} // the row down to which a lane is along the critical path
-	for w, on := range path {
-		if on {
-			heavyTo[w.from] = max(heavyTo[w.from], row[w.to])
+	return p.signs.thin
+}
+
+// cells are what stands behind a node's name, a lane in every second one.
+func (p *orderLanes) cells(n *order.Node, row int) []string {
+	cells := slices.Repeat([]string{" "}, 2*p.wide+1)
+	for id, l := range p.lanes { // those that pass
+		if p.row[id] < row && row < p.ends[id] {
+			cells[2*l+1] = p.at(id, row).down
 		}
 	}
-	signsAt := func(id stack.NodeID, i int) lane {
-		if to, on := heavyTo[id]; on && i <= to {
-			return s.heavy
+	farthest, enters := -1, false
+	for _, e := range n.After {
+		l, known := p.lanes[e.ID]
+		if !known || p.row[e.ID] >= row {
+			continue
 		}
-		return s.thin
+		farthest, enters = max(farthest, l), true
+		if cells[2*l+1] = p.at(e.ID, row).tee; p.ends[e.ID] == row {
+			cells[2*l+1] = p.at(e.ID, row).last
+		}
 	}
-	for i, n := range o.Nodes {
-		cells := make([]string, 2*len(busy)+1)
-		for k := range cells {
-			cells[k] = " "
-		}
-		for id, l := range lanes { // those that pass
-			if begin, end := row[id], ends[id]; begin < i && i < end {
-				cells[2*l+1] = signsAt(id, i).down
-			}
-		}
-		farthest, enters := -1, false
-		for _, e := range n.After {
-			if l, known := lanes[e.ID]; known && row[e.ID] < i {
-				farthest, enters = max(farthest, l), true
-				if cells[2*l+1] = signsAt(e.ID, i).tee; ends[e.ID] == i {
-					cells[2*l+1] = signsAt(e.ID, i).last
-				}
-			}
-		}
-		if l, begins := lanes[n.ID]; begins {
-			cells[2*l+1] = signsAt(n.ID, i).begin
-			farthest = max(farthest, l)
-		}
-		for k := 0; k < 2*farthest+1; k++ {
-			switch cells[k] {
-			case " ":
-				cells[k] = s.across
-			case s.thin.down:
-				cells[k] = s.thin.cross
-			case s.heavy.down:
-				cells[k] = s.heavy.cross
-			}
-		}
-		if enters {
-			cells[0] = s.tip
-		}
-		name := view.Pad(view.Cut(rowName(n.ID, t), names), names)
-		lines = append(lines, strings.TrimRight(name+"  "+strings.Join(cells, ""), " "))
+	if l, begins := p.lanes[n.ID]; begins {
+		cells[2*l+1] = p.at(n.ID, row).begin
+		farthest = max(farthest, l)
 	}
-	return lines, true
+	crossed := map[string]string{" ": p.signs.across, p.signs.thin.down: p.signs.thin.cross,
+		p.signs.heavy.down: p.signs.heavy.cross}
+	for k := 0; k < 2*farthest+1; k++ {
+		if sign, ok := crossed[cells[k]]; ok {
+			cells[k] = sign
+		}
+	}
+	if enters {
+		cells[0] = p.signs.tip
+	}
+	return cells
 }
 
 // rowName is a node's name, with how long it took.

@@ -239,55 +239,71 @@ func (p *Picture) Bar(r *timeline.Row, span float64, bars int, over bool) string
 
 // Note is what is said beside a row.
 func (p *Picture) Note(r *timeline.Row, t *timeline.Timeline) string {
-	over := t.Took > 0
 	state := string(r.State)
 	switch {
-	case over && r.Since > t.Took: // how the launch left it, and what became of it
-		then := *r
-		then.State, then.Text, then.Since = r.Then, r.ThenText, 0
-		later := ", " + state + " at " + view.Seconds(r.Since)
-		if r.Again > 0 {
-			later = ", " + state + " again at " + view.Seconds(r.Since)
-		}
-		if !r.State.Good() && r.Text != "" && r.State != stack.Stopped {
-			later += ": " + view.Clean(r.Text)
-		}
-		return strings.TrimPrefix(p.Note(&then, t)+later, ", ")
-	case r.State == stack.Waiting && len(r.Parts) > 0 &&
-		r.Parts[len(r.Parts)-1].Kind == timeline.Prepares:
-		return view.Clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
+	case t.Took > 0 && r.Since > t.Took: // how the launch left it, and what became of it
+		return p.noteAfterwards(r, t)
 	case r.State == stack.Waiting:
-		var names []string
-		for _, id := range r.Waits {
-			names = append(names, id.Title())
-		}
-		if len(names) == 0 {
-			return "waits"
-		}
-		return "waits for " + view.Clean(strings.Join(names, ", "))
+		return p.noteWaiting(r)
 	case AtWork(r):
-		out := state
-		if worked := math.Floor(r.Worked(p.Now)); worked > 0 {
-			out += " " + view.Seconds(worked)
-		}
-		if r.ID.IsStep() { // what a service counts is hardly its start
-			out += far(p.Said[r.ID])
-		}
-		if r.Last >= 0.5 {
-			out += ", last time " + view.Seconds(r.Last)
-		}
-		return out
+		return p.noteAtWork(r)
 	case r.State == stack.Unchanged:
 		return state
 	case r.State.Good():
+		how := " after "
 		if r.ID.IsStep() || r.State == stack.Ended {
-			return state + " in " + view.Seconds(r.Worked(p.Now))
+			how = " in "
 		}
-		return state + " after " + view.Seconds(r.Worked(p.Now))
+		return state + how + view.Seconds(r.Worked(p.Now))
 	case r.Text != "" && r.State != stack.Stopped:
 		return state + ": " + view.Clean(r.Text)
 	}
 	return state
+}
+
+// noteAfterwards tells what has become of a node since the launch.
+func (p *Picture) noteAfterwards(r *timeline.Row, t *timeline.Timeline) string {
+	then := *r
+	then.State, then.Text, then.Since = r.Then, r.ThenText, 0
+	later := ", " + string(r.State)
+	if r.Again > 0 {
+		later += " again"
+	}
+	later += " at " + view.Seconds(r.Since)
+	if !r.State.Good() && r.Text != "" && r.State != stack.Stopped {
+		later += ": " + view.Clean(r.Text)
+	}
+	return strings.TrimPrefix(p.Note(&then, t)+later, ", ")
+}
+
+// noteWaiting tells what a node waits for, or what is prepared for it meanwhile.
+func (p *Picture) noteWaiting(r *timeline.Row) string {
+	if n := len(r.Parts); n > 0 && r.Parts[n-1].Kind == timeline.Prepares {
+		return view.Clean(r.Text) + cmp.Or(far(r.Text), far(p.Said[r.ID]))
+	}
+	var names []string
+	for _, id := range r.Waits {
+		names = append(names, id.Title())
+	}
+	if len(names) == 0 {
+		return "waits"
+	}
+	return "waits for " + view.Clean(strings.Join(names, ", "))
+}
+
+// noteAtWork tells how long a node has been at work, how far it is, and how long it took last time.
+func (p *Picture) noteAtWork(r *timeline.Row) string {
+	out := string(r.State)
+	if worked := math.Floor(r.Worked(p.Now)); worked > 0 {
+		out += " " + view.Seconds(worked)
+	}
+	if r.ID.IsStep() { // what a service counts is hardly its start
+		out += far(p.Said[r.ID])
+	}
+	if r.Last >= 0.5 {
+		out += ", last time " + view.Seconds(r.Last)
+	}
+	return out
 }
 
 // far tells how far a tool is, where its words tell.
