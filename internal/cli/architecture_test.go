@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"address", "dotenv", "ecosystem", "gitrepo", "order", "engine", "engine/standin/inside",
 		"casefile", "testport", "testbound"},
 	{"command", "compose", "run", "engine/standin", "readme", "settings", "timeline"},
-	{"workspace", "tree"},
+	{"workspace", "tree", "corrections", "hide"},
 	{"code"},
 	{"facts"},
 	{"demand"},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"nimbleharbor/internal/corrections"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,7 +17,6 @@ import (
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/view"
 )
 
@@ -150,7 +150,7 @@ func (a diagnosing) ownRules(ctx context.Context) ([]diagnose.LogRule, error) {
 		_, err := os.Stat(filepath.Join(root, name))
 		return err == nil
 	}
-	if !there(survey.CorrectionsFile) && !there(survey.LocalCorrectionsFile) {
+	if !there(corrections.File) && !there(corrections.LocalFile) {
 		return nil, nil
 	}
 	s, err := a.surveyed(ctx, session.WithoutCode)

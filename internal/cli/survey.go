@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"nimbleharbor/internal/corrections"
+	"nimbleharbor/internal/hide"
 	"os"
 	"path/filepath"
 
@@ -48,7 +50,7 @@ func surveyCommand(a *app) *cobra.Command {
 			if a.json {
 				shown := w.Stack
 				if !reveal {
-					shown = survey.Hide(shown)
+					shown = hide.Stack(shown)
 				}
 				write := view.JSON
 				if reveal {
@@ -58,7 +60,7 @@ func surveyCommand(a *app) *cobra.Command {
 					return err
 				}
 			} else {
-				a.text().Survey(survey.Hide(w.Stack), all)
+				a.text().Survey(hide.Stack(w.Stack), all)
 			}
 			if session.OnlyVariables(err) {
 				err = nil // a remark says so
@@ -75,7 +77,7 @@ func surveyCommand(a *app) *cobra.Command {
 	c.Flags().BoolVar(&model, "compose", false,
 		"show the merged, interpolated model of the active compose files")
 	c.Flags().BoolVar(&write, "write", false,
-		"draft "+survey.CorrectionsFile+", in which every conclusion can be corrected")
+		"draft "+corrections.File+", in which every conclusion can be corrected")
 	c.Flags().StringVar(&why, "why", "",
 		"show all that is said of a service, a port or a setting of this name, what counts first")
 	notTogether(c, "compose", "write")
@@ -87,25 +89,25 @@ func surveyCommand(a *app) *cobra.Command {
 
 // draft writes the file of corrections. One that is there already is left as it is.
 func (a surveying) draft(w *session.Surveyed) error {
-	file := filepath.Join(w.Root, survey.CorrectionsFile)
+	file := filepath.Join(w.Root, corrections.File)
 	if _, err := os.Lstat(file); err == nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsExist,
-			At:   stack.Place{File: survey.CorrectionsFile},
+			At:   stack.Place{File: corrections.File},
 			Text: "the file is there already; it is left as it is", Remedy: "To draft a new " +
 				"one, move it away first."}
 	}
-	if err := workspace.WriteFile(file, []byte(survey.Draft(survey.Hide(w.Stack))),
+	if err := workspace.WriteFile(file, []byte(survey.Draft(hide.Stack(w.Stack))),
 		0o644); err != nil {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCorrectionsNotWritten,
-			At: stack.Place{File: survey.CorrectionsFile}, Text: "the file can't be written: " +
+			At: stack.Place{File: corrections.File}, Text: "the file can't be written: " +
 				stack.Reason(err), Remedy: "Check the folder's rights and the disk.", Cause: err}
 	}
 	if a.json {
 		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1",
-			"written": survey.CorrectionsFile})
+			"written": corrections.File})
 	}
 	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to "+
-		"correct.", survey.CorrectionsFile)
+		"correct.", corrections.File)
 	a.text().Line("See what comes of it: nharbor survey")
 	return nil
 }
@@ -165,7 +167,7 @@ func (a surveying) surveyCompose(w *session.Workspace, reveal bool) error {
 
 // why shows what all witnesses say of one thing. A fault of the survey is told behind it.
 func (a surveying) why(s *stack.Stack, name string, fault error) error {
-	claims := survey.Why(survey.Hide(s), name)
+	claims := survey.Why(hide.Stack(s), name)
 	if len(claims) == 0 {
 		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingSaid,
 			Text: fmt.Sprintf("nothing is said here of %q", name),

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/hide"
 	"os"
 	"path"
 	"path/filepath"
@@ -21,7 +22,6 @@ import (
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -44,7 +44,7 @@ type Command struct {
 // Commands lists all that the order would run, as it is written in the checkout, without secrets.
 // Without committed all files count as they lie there.
 func Commands(fsys fs.FS, s *stack.Stack, o *order.Order, committed Committed) []Command {
-	s = survey.Hide(s)
+	s = hide.Stack(s)
 	var out []Command
 	for _, n := range o.Nodes {
 		var c Command
@@ -148,7 +148,7 @@ type Beside struct {
 
 // CommandsOf lists what runs beside the order, as Commands does.
 func CommandsOf(fsys fs.FS, s *stack.Stack, list []Beside, committed Committed) []Command {
-	s = survey.Hide(s)
+	s = hide.Stack(s)
 	var out []Command
 	for _, b := range list {
 		out = append(out, Command{ID: b.ID, Shows: shell.Line(b.Command), exact: b.Command,

@@ -166,7 +166,7 @@ func readNode(f Folder) (*Finding, error) {
 	out := f.finding("node", "npm", manifest, "package.json")
 	n := &nodeProject{Folder: f, pkg: &pkg, lines: lines, out: out}
 	n.out.Project.Name = pkg.Name
-	n.choose()
+	n.choosing().choose()
 	n.runtimes()
 	n.members()
 	n.sources()

@@ -12,8 +12,13 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// choosing finds the manager of a project, and its lock file.
+type choosing struct{ *nodeProject }
+
+func (n *nodeProject) choosing() choosing { return choosing{n} }
+
 // choose finds the manager: the one that the manifest names, else the one whose lock file is there.
-func (n *nodeProject) choose() {
+func (n choosing) choose() {
 	p := &n.out.Project
 	found := n.lockFiles()
 	manager, why := "", ""
@@ -35,7 +40,7 @@ func (n *nodeProject) choose() {
 	n.otherLocks(found, lock, manager, why)
 	p.Manager = manager
 	n.tool = nodeTool{Manager: node.manager(manager), lock: lock}
-	n.tool.nodeWays = n.tool.node.ways(n, lock)
+	n.tool.nodeWays = n.tool.node.ways(n.nodeProject, lock)
 }
 
 // named is a manager, why it is the one, and what is told of that as evidence; empty for nothing.
@@ -44,7 +49,7 @@ type named struct{ manager, why, says string }
 // namers are who says which manager the project's is: the manifest, the one lock file, instructions,
 // the build server, which lock file was committed last; what is usual comes behind all of them. What
 // takes reading is asked only where it counts.
-func (n *nodeProject) namers(found []nodeLock) (out []claim.Claim[named]) {
+func (n choosing) namers(found []nodeLock) (out []claim.Claim[named]) {
 	add := func(w stack.Witness, at stack.Place, manager, why, says string) {
 		out = append(out, claim.Claim[named]{Value: named{manager, why, says}, Witness: w, At: at})
 	}
@@ -84,7 +89,7 @@ func (n *nodeProject) namers(found []nodeLock) (out []claim.Claim[named]) {
 }
 
 // otherLocks says that there are lock files of other managers than the project's.
-func (n *nodeProject) otherLocks(found []nodeLock, lock, manager, why string) {
+func (n choosing) otherLocks(found []nodeLock, lock, manager, why string) {
 	switch {
 	case len(found) > 1:
 		var names []string
@@ -136,7 +141,7 @@ func (f Folder) toldByBuildServer() (string, stack.Place) {
 
 // newestLock is the manager of the lock file that was committed last; empty where two are as new,
 // or nobody knows.
-func (n *nodeProject) newestLock() string {
+func (n choosing) newestLock() string {
 	if n.Changed == nil {
 		return ""
 	}
@@ -159,7 +164,7 @@ func (n *nodeProject) newestLock() string {
 }
 
 // lockFiles are those of the folder, in the order of their managers.
-func (n *nodeProject) lockFiles() (out []nodeLock) {
+func (n choosing) lockFiles() (out []nodeLock) {
 	for _, l := range nodeLocks() {
 		if n.Has(l.file) {
 			out = append(out, l)

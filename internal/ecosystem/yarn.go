@@ -31,11 +31,11 @@ var yarn = &Manager{
 		ways: func(n *nodeProject, lock string) nodeWays {
 			w := nodeWays{words: []string{"yarn"}, install: frozenBy("--frozen-lockfile", lock),
 				run: []string{"run"}, exec: []string{"run"}, usual: "^1"}
-			w.noModules = n.modernYarn(lock) &&
+			w.noModules = n.choosing().modernYarn(lock) &&
 				!strings.Contains(n.text(".yarnrc.yml"), "nodeLinker: node-modules")
-			if n.modernYarn(lock) {
+			if n.choosing().modernYarn(lock) {
 				w.install, w.usual = frozenBy("--immutable", lock), ">=2"
-				if own := n.ownYarn(); own != "" {
+				if own := n.choosing().ownYarn(); own != "" {
 					w.words = []string{"node", own}
 				}
 			}
@@ -46,7 +46,7 @@ var yarn = &Manager{
 
 // modernYarn tells yarn from version 2 on by its lock file's form, its settings file, or the
 // version that is named.
-func (n *nodeProject) modernYarn(lock string) bool {
+func (n choosing) modernYarn(lock string) bool {
 	if lock != "" {
 		return strings.Contains(n.text(lock), "\n__metadata:")
 	}
@@ -61,7 +61,7 @@ var yarnPath = expr.New(`(?m)^yarnPath:\s*["']?([^"'\s]+)`)
 
 // ownYarn is the copy of yarn that the checkout brings along, seen from the project; empty if it
 // has none.
-func (n *nodeProject) ownYarn() string {
+func (n choosing) ownYarn() string {
 	top := n.Folder
 	top.Path = n.top()
 	data, err := top.Read(".yarnrc.yml")

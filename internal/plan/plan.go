@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"nimbleharbor/internal/hide"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,7 +20,6 @@ import (
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -316,7 +316,7 @@ func Make(root string, files fs.FS, mixed *Mixed, ord *order.Order, opt Options)
 	for _, v := range mixed.Survey.Secrets {
 		m.secrets[v] = true
 	}
-	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return survey.Ordinary(m.Stack, v) })
+	maps.DeleteFunc(m.secrets, func(v string, _ bool) bool { return hide.Ordinary(m.Stack, v) })
 	// a shorter one may be a part of a longer
 	p.Secrets = slices.SortedFunc(maps.Keys(m.secrets),
 		func(a, b string) int { return len(b) - len(a) })

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"nimbleharbor/internal/hide"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -24,7 +25,6 @@ import (
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
-	"nimbleharbor/internal/survey"
 	"nimbleharbor/internal/timeline"
 	values "nimbleharbor/internal/value"
 )
@@ -63,7 +63,7 @@ type ByHand struct {
 // Report gathers what is to be handed on. The record is that of the last launch, or nil.
 func (m *Mixed) Report(ctx context.Context, r *record.Record, version string) (*Report, error) {
 	out := &Report{Name: filepath.Base(m.Root), Made: time.Now(), Version: version,
-		Stack: survey.Hide(m.Mix.Stack), Order: m.Order}
+		Stack: hide.Stack(m.Mix.Stack), Order: m.Order}
 	out.Stack.Checkouts = slices.Clone(m.Checkouts)
 	for i := range out.Stack.Checkouts { // a folder of this machine is nothing to a colleague
 		if c := &out.Stack.Checkouts[i]; !gitrepo.Elsewhere(c.Address) {

@@ -7,18 +7,19 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/stack"
 )
 
 // quays are two services, of which the one is asked for by the other.
-func quays(corrections string) fstest.MapFS {
+func quays(text string) fstest.MapFS {
 	return fstest.MapFS{
 		"api/package.json": {Data: []byte(
 			`{"scripts": {"start": "node api.js --port 4100", "migrate": "node m.js"}, "dependencies": {"fastify": ` +
 				`"5"}}`)},
 		"web/package.json": {Data: []byte(`{"scripts": {"dev": "vite"}, "devDependencies": {"vite": "6"}}`)},
 		"web/.env":         {Data: []byte("VITE_API=http://localhost:4100\n")},
-		CorrectionsFile:    {Data: []byte(corrections)},
+		corrections.File:   {Data: []byte(text)},
 	}
 }
 
@@ -51,7 +52,7 @@ every-time = true
 [step."seed:api"]
 command = "node seed.js"
 `)
-	fsys[LocalCorrectionsFile] = &fstest.MapFile{Data: []byte(
+	fsys[corrections.LocalFile] = &fstest.MapFile{Data: []byte(
 		"[service.api]\nport = 4300\n[service.web]\nleave-out = false\n")}
 	s, err := Survey(fsys, Options{Root: "/w"})
 	if err != nil {

@@ -5,8 +5,6 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
-
-	"nimbleharbor/internal/stack"
 )
 
 // TestInsistedBelow tells a variable that the code gives up without, lines below the one that reads
@@ -103,29 +101,6 @@ func TestPortsBehindVariables(t *testing.T) {
 		}
 		if got != want {
 			t.Errorf("%s\nlistens on %s, want %s", line, got, want)
-		}
-	}
-}
-
-// TestOrdinary tells passwords that stand openly everywhere from those that are hidden wherever
-// they occur.
-func TestOrdinary(t *testing.T) {
-	t.Parallel()
-	s := &stack.Stack{Services: []stack.Service{{Name: "office",
-		Image: "registry.example/ferry/counter:1",
-		Env: map[string]string{"POSTGRES_USER": "clerk", "POSTGRES_PASSWORD": "limpet",
-			"LABEL": "oyster-9"}}}}
-	for secret, want := range map[string]bool{"postgres": true, "redis": true, "office": true,
-		"counter": true, "clerk": true, "limpet": false, "oyster-9": false, "": false} {
-		if Ordinary(s, secret) != want {
-			t.Errorf("%q: %v", secret, !want)
-		}
-	}
-	for value, want := range map[string]string{"yes": "yes", "FALSE": "FALSE", "on": "on",
-		"yes-1": hidden, "": ""} {
-		s.Services[0].Env["ALLOW_EMPTY_PASSWORD"] = value
-		if got := Hide(s).Services[0].Env["ALLOW_EMPTY_PASSWORD"]; got != want {
-			t.Errorf("%q is shown as %q", value, got)
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"
@@ -176,7 +177,7 @@ func FuzzReaders(f *testing.F) {
 			"yarn.lock", "pnpm-workspace.yaml", ".tool-versions", "mise.toml", "nuget.config",
 			"Cargo.lock", "manage.py", "app.py", "main.go",
 			".devcontainer/devcontainer.json", ".github/workflows/x.yml", "compose.yaml",
-			".env.example", "seeds.json", CorrectionsFile})
+			".env.example", "seeds.json", corrections.File})
 	f.Fuzz(func(t *testing.T, text string) {
 		fsys := fstest.MapFS{}
 		for _, n := range names {

@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/connect"
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
@@ -119,7 +120,7 @@ type surveyor struct {
 	cover    *demand.Coverage
 	connects *connect.Connections
 
-	corrections corrections
+	corrections *corrections.Corrections
 }
 
 // Compose reads the active compose files of the workspace, as Survey does.
@@ -142,7 +143,7 @@ func (s *surveyor) inspect() {
 		s.Remark(stack.Warning, stack.CodeNothingToLaunch, s.Stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, nothing that a framework "+
 				"starts, no compose service", "If you know the command, name it in "+
-				CorrectionsFile+": [service.NAME] with command = \"…\" and port = ….")
+				corrections.File+": [service.NAME] with command = \"…\" and port = ….")
 	}
 	s.portsTwice()
 	for i := range s.Stack.Services {

@@ -8,6 +8,7 @@ import (
 
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/stack"
 )
@@ -19,7 +20,7 @@ func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 	switch {
 	case at.File == "":
 		return claim.Usage
-	case name == CorrectionsFile:
+	case name == corrections.File:
 		return claim.Correction
 	case slices.ContainsFunc(s.Stack.ComposeFiles,
 		func(f stack.ComposeFile) bool { return f.Path == at.File }),

@@ -1,4 +1,6 @@
-package survey
+// Package hide makes what is known of a workspace fit to be shown: no secret is in it. What is one, and
+// how a text is hidden, says package value.
+package hide
 
 import (
 	"encoding/json"
@@ -41,9 +43,9 @@ func Ordinary(s *stack.Stack, secret string) bool {
 	})
 }
 
-// Hide is a copy of the stack that can be shown: no secret is in its services' environments,
+// Stack is a copy of the stack that can be shown: no secret is in its services' environments,
 // commands, health checks, labels and build arguments.
-func Hide(s *stack.Stack) *stack.Stack {
+func Stack(s *stack.Stack) *stack.Stack {
 	secrets := slices.Clone(s.Secrets)
 	for _, v := range s.Services {
 		for key, value := range v.Env {
