@@ -110,27 +110,9 @@ func ContainerEntry(v *stack.Service) []string {
 func (d *Coverage) engineBy(verb string, words []string, cwd string) stack.Doer {
 	switch verb {
 	case "build", "buildx":
-		_, dir, file := ImageBuilt(words, cwd)
-		for i := range d.Stack.Services {
-			if v := &d.Stack.Services[i]; v.Build == dir && path.Join(dir,
-				facts.Dockerfile(v)) == file {
-				return Service(v.Name)
-			}
-		}
-		return ""
+		return d.builtBy(words, cwd)
 	case "run":
-		if dir, ok := d.BuildOf(words, cwd); ok {
-			return d.ContainerOf(dir)
-		}
-		for _, w := range words[2:] {
-			if by := d.imageBy(w); by != "" {
-				return by
-			}
-			if v := d.Stack.Service(protocol.ImageName(w)); v != nil &&
-				v.Source == stack.FromDockerfile {
-				return Service(v.Name)
-			}
-		}
+		return d.imageRunBy(words, cwd)
 	case "pull":
 		for _, w := range words[2:] {
 			if by := d.imageBy(w); by != "" {
@@ -144,11 +126,42 @@ func (d *Coverage) engineBy(verb string, words []string, cwd string) stack.Doer 
 		if len(words) > 3 && words[2] == "create" && (network || volume) {
 			return stack.ByLaunch
 		}
-	case "ps", "logs", "stop", "rm":
-		if slices.ContainsFunc(d.Stack.Services,
-			func(v stack.Service) bool { return v.Runs == stack.Container }) {
-			return map[string]stack.Doer{"ps": stack.ByCheck, "logs": stack.ByLogs,
-				"stop": stack.ByStop, "rm": stack.ByStop}[verb]
+	}
+	if slices.ContainsFunc(d.Stack.Services,
+		func(v stack.Service) bool { return v.Runs == stack.Container }) {
+		return ourVerbs[verb]
+	}
+	return ""
+}
+
+// ourVerbs are commands of ours, by the engine's that do the same for containers of a stack.
+var ourVerbs = map[string]stack.Doer{"ps": stack.ByCheck, "logs": stack.ByLogs,
+	"stop": stack.ByStop, "rm": stack.ByStop}
+
+// builtBy is the service whose image is built from the same Dockerfile in the same folder.
+func (d *Coverage) builtBy(words []string, cwd string) stack.Doer {
+	_, dir, file := ImageBuilt(words, cwd)
+	for i := range d.Stack.Services {
+		if v := &d.Stack.Services[i]; v.Build == dir && path.Join(dir, facts.Dockerfile(v)) == file {
+			return Service(v.Name)
+		}
+	}
+	return ""
+}
+
+// imageRunBy is the service that runs an image: one that was built here, one of the same program, or
+// one that a Dockerfile here is.
+func (d *Coverage) imageRunBy(words []string, cwd string) stack.Doer {
+	if dir, ok := d.BuildOf(words, cwd); ok {
+		return d.ContainerOf(dir)
+	}
+	for _, w := range words[2:] {
+		if by := d.imageBy(w); by != "" {
+			return by
+		}
+		if v := d.Stack.Service(protocol.ImageName(w)); v != nil &&
+			v.Source == stack.FromDockerfile {
+			return Service(v.Name)
 		}
 	}
 	return ""

@@ -254,7 +254,18 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 	if p.NotHere != "" {
 		return out, nil
 	}
-	if out.Within == nil && solution == nil {
+	alone := out.Within == nil && solution == nil
+	f.dotnetSteps(out, &c, manifest, alone)
+	f.dotnetServe(out, &c, manifest)
+	if p.Serve == nil && c.uses("Microsoft.NET.Test.Sdk") && alone {
+		out.step(f.step(stack.Test, f.At(manifest, 1), "dotnet", "test", manifest))
+	}
+	return out, nil
+}
+
+// dotnetSteps adds what comes before a project serves; alone is true for one of no solution.
+func (f Folder) dotnetSteps(out *Finding, c *csproj, manifest string, alone bool) {
+	if alone {
 		s := f.step(stack.Install, f.At(manifest, 1), "dotnet", "restore", manifest)
 		s.Inputs = f.in(manifest, "packages.lock.json", "global.json", "nuget.config",
 			"NuGet.Config")
@@ -271,28 +282,25 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		s.Inputs = f.folders("Migrations")
 		out.step(s)
 	}
-	serve := func() *stack.Serve {
-		return &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project",
-			manifest}, At: f.At(manifest, 1), Source: stack.FromFramework}
-	}
+}
+
+// dotnetServe has a web project or a worker serve, by its kind.
+func (f Folder) dotnetServe(out *Finding, c *csproj, manifest string) {
+	p := &out.Project
+	v := &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest},
+		At: f.At(manifest, 1), Source: stack.FromFramework}
 	switch {
 	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Web"):
-		p.Framework = "aspnet"
-		v := serve()
 		port, at := f.portByCode(appURL, "Properties/launchSettings.json")
 		if port == 0 {
 			port, at = 5000, f.At(manifest, 1)
 		}
-		v.Ports, v.PortBy = httpPort(port,
-			at), stack.PortBy{Words: []string{"--", "--urls", "http://localhost:{port}"}}
-		p.Serve = v
+		v.Ports = httpPort(port, at)
+		v.PortBy = stack.PortBy{Words: []string{"--", "--urls", "http://localhost:{port}"}}
+		p.Framework, p.Serve = "aspnet", v
 	case strings.HasPrefix(c.Sdk, "Microsoft.NET.Sdk.Worker"):
-		p.Framework = "worker"
-		p.Serve = serve()
-	case c.uses("Microsoft.NET.Test.Sdk") && out.Within == nil && solution == nil:
-		out.step(f.step(stack.Test, f.At(manifest, 1), "dotnet", "test", manifest))
+		p.Framework, p.Serve = "worker", v
 	}
-	return out, nil
 }
 
 var dotnetConfig = []string{"appsettings.json", "appsettings.Development.json",

@@ -19,38 +19,9 @@ import (
 // stopped stay so; without names all are started. It returns when each has reached a state that
 // lasts.
 func (x *Executor) Restart(plan *plan.Plan, names []string) error {
-	var unknown []string
-	for _, o := range plan.Order.Nodes {
-		if !o.ID.IsStep() && x.at(o.ID) == nil {
-			unknown = append(unknown, o.ID.Title())
-		}
-	}
-	targets := x.dependants(names)
-	for id := range targets {
-		n := x.at(id)
-		if _, known := plan.Services[id]; n.svc != nil && !known {
-			unknown = append(unknown, id.Title())
-			continue
-		}
-		if n.now().State == stack.Stopped && len(names) > 0 &&
-			!(!id.IsStep() && slices.Contains(names, id.Title())) {
-			delete(targets, id)
-		}
-	}
-	if len(unknown) > 0 {
-		slices.Sort(unknown)
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-			Text: "services have come or gone since the launch: " +
-				strings.Join(slices.Compact(unknown), ", "),
-			Remedy: "Launch anew: nharbor stop, then nharbor launch"}
-	}
-	for id := range targets {
-		if svc, ok := plan.Services[id]; ok && svc.Runs == stack.Container &&
-			x.on(svc.Name) == nil {
-			return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
-				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
-		}
+	targets, err := x.renewal().targets(plan, names)
+	if err != nil {
+		return err
 	}
 	x.Stop(names)
 	x.renewal().takeOver(plan, targets)
@@ -79,6 +50,45 @@ func (x *Executor) Restart(plan *plan.Plan, names []string) error {
 	}
 	wait.Wait()
 	return nil
+}
+
+// targets are the nodes that a restart concerns: those named, or all, and those that wait for them,
+// but for what somebody has stopped. Services that have come or gone are an error.
+func (x renewal) targets(plan *plan.Plan, names []string) (map[stack.NodeID]bool, error) {
+	var unknown []string
+	for _, o := range plan.Order.Nodes {
+		if !o.ID.IsStep() && x.at(o.ID) == nil {
+			unknown = append(unknown, o.ID.Title())
+		}
+	}
+	targets := x.dependants(names)
+	for id := range targets {
+		n := x.at(id)
+		if _, known := plan.Services[id]; n.svc != nil && !known {
+			unknown = append(unknown, id.Title())
+			continue
+		}
+		isNamed := !id.IsStep() && slices.Contains(names, id.Title())
+		if n.now().State == stack.Stopped && len(names) > 0 && !isNamed {
+			delete(targets, id)
+		}
+	}
+	if len(unknown) > 0 {
+		slices.Sort(unknown)
+		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
+			Text: "services have come or gone since the launch: " +
+				strings.Join(slices.Compact(unknown), ", "),
+			Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+	}
+	for id := range targets {
+		svc, ok := plan.Services[id]
+		if ok && svc.Runs == stack.Container && x.on(svc.Name) == nil {
+			return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
+				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
+				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+		}
+	}
+	return targets, nil
 }
 
 // takeOver puts the new plan into the place of the old for the targets and for the steps that lead

@@ -220,14 +220,6 @@ func (x *Executor) judge(n *node, proc run.Process, state stack.State, text stri
 // The state is empty when the service has ended before.
 func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 	log *logs.Log) (stack.State, string, record.Why) {
-	ended := func() bool {
-		select {
-		case <-proc.Done():
-			return true
-		default:
-			return false
-		}
-	}
 	if n.svc.Kind == stack.Once {
 		<-proc.Done() // it has come to its aim when it has ended well
 		return "", "", record.Why{}
@@ -236,18 +228,11 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 	var said []string
 	if test := x.containers().healthTest(ctx, n.svc, proc); test != nil {
 		asked = true
-		done := x.progress(n, proc, log, "its health check does not succeed yet")
-		var err error
-		for _, id := range proc.(*run.Container).IDs() {
-			err = errors.Join(err, awaitHealth(ctx, proc.(*run.Container).Engine(), id, test))
-		}
-		done()
-		if err != nil {
-			if ended() {
+		if quiet, ended := x.awaitHealthy(ctx, n, proc, log, test); ended || quiet != "" {
+			if ended {
 				return "", "", record.Why{}
 			}
-			return stack.Quiet, "it runs, but its health check does not succeed" +
-				x.containers().healthSays(proc, test), record.Why{}
+			return stack.Quiet, quiet, record.Why{}
 		}
 		said = append(said, "healthy")
 	}
@@ -256,37 +241,14 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 			continue
 		}
 		asked = true
-		c, p, elsewhere := x.listening().awaitPort(ctx, n, proc, log, i)
-		instead := ""
-		if p.Host != expected.Host {
-			instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
-		}
+		words, quiet, why := x.portUp(ctx, n, proc, log, i)
 		switch {
-		case c.Verdict == stack.Answers:
-			said = append(said, fmt.Sprintf("%s on %d%s", c.Expected, p.Host, instead))
-		case c.Verdict == stack.Errs:
-			said = append(said, fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host,
-				c.Cause, instead))
-		case ended():
+		case words != "":
+			said = append(said, words)
+		case quiet != "":
+			return stack.Quiet, quiet, why
+		default: // it has ended
 			return "", "", record.Why{}
-		case c.Verdict == stack.Stranger:
-			return stack.Quiet, fmt.Sprintf("port %d answers, but not in %s", p.Host,
-				p.Speaks), record.Why{}
-		case c.Verdict == stack.Silent:
-			words, why := x.said(log)
-			return stack.Quiet, fmt.Sprintf("port %d accepts a connection, and says nothing in "+
-				"%s%s", p.Host, p.Speaks, words), why
-		default:
-			if elsewhere != "" {
-				return stack.Quiet, fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere,
-						p.Host),
-					record.Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf(
-						"Let it listen on 0.0.0.0:%d inside, or correct the port that is "+
-							"published.", p.Target)}
-			}
-			words, why := x.said(log)
-			return stack.Quiet, fmt.Sprintf("it runs, but port %d does not answer%s", p.Host,
-				words), why
 		}
 	}
 	if asked {
@@ -301,6 +263,68 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 	case <-ctx.Done():
 		return "", "", record.Why{}
 	}
+}
+
+func isOver(proc run.Process) bool {
+	select {
+	case <-proc.Done():
+		return true
+	default:
+		return false
+	}
+}
+
+// awaitHealthy waits for a service's own health check; quiet tells why that does not succeed, ended
+// that the service is over.
+func (x serving) awaitHealthy(ctx context.Context, n *node, proc run.Process, log *logs.Log,
+	test []string) (quiet string, ended bool) {
+	done := x.progress(n, proc, log, "its health check does not succeed yet")
+	defer done()
+	c := proc.(*run.Container)
+	var err error
+	for _, id := range c.IDs() {
+		err = errors.Join(err, awaitHealth(ctx, c.Engine(), id, test))
+	}
+	switch {
+	case err == nil:
+		return "", false
+	case isOver(proc):
+		return "", true
+	}
+	return "it runs, but its health check does not succeed" +
+		x.containers().healthSays(proc, test), false
+}
+
+// portUp waits for one of a service's ports: words tell how it answers, quiet why it doesn't. Both are
+// empty where the service has ended.
+func (x serving) portUp(ctx context.Context, n *node, proc run.Process, log *logs.Log,
+	index int) (words, quiet string, why record.Why) {
+	c, p, elsewhere := x.listening().awaitPort(ctx, n, proc, log, index)
+	instead := ""
+	if expected := n.svc.Ports[index]; p.Host != expected.Host {
+		instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
+	}
+	switch {
+	case c.Verdict == stack.Answers:
+		return fmt.Sprintf("%s on %d%s", c.Expected, p.Host, instead), "", why
+	case c.Verdict == stack.Errs:
+		return fmt.Sprintf("%s on %d, with an error: %s%s", c.Expected, p.Host, c.Cause, instead),
+			"", why
+	case isOver(proc):
+		return "", "", why
+	case c.Verdict == stack.Stranger:
+		return "", fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks), why
+	case c.Verdict == stack.Silent:
+		last, why := x.said(log)
+		return "", fmt.Sprintf("port %d accepts a connection, and says nothing in %s%s", p.Host,
+			p.Speaks, last), why
+	case elsewhere != "":
+		return "", fmt.Sprintf("%s; nothing leads to it from port %d", elsewhere, p.Host),
+			record.Why{Code: "elsewhere-inside", Cause: elsewhere, Remedy: fmt.Sprintf("Let it "+
+				"listen on 0.0.0.0:%d inside, or correct the port that is published.", p.Target)}
+	}
+	last, why := x.said(log)
+	return "", fmt.Sprintf("it runs, but port %d does not answer%s", p.Host, last), why
 }
 
 // progress tells from time to time that a service is waited for, and for what, until it is done.

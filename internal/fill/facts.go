@@ -93,57 +93,59 @@ func factsOn(s *stack.Stack, v *stack.Service) facts {
 // credentials finds with what others sign in at the service.
 func (f *facts) credentials(s *stack.Stack) {
 	v, in := f.svc, f.of().SignIn
-	find := func(names []string, any *expr.Expr) (key, value string) {
-		for _, n := range names {
-			if v.Env[n] != "" || v.EnvFrom[n] != "" {
-				return n, v.Env[n]
-			}
-		}
-		if len(names) == 0 {
-			return "", ""
-		}
-		for _, key := range slices.Sorted(maps.Keys(v.Env)) {
-			if any.MatchString(key) && (v.Env[key] != "" || v.EnvFrom[key] != "") &&
-				!strings.Contains(key, "ROOT") {
-				return key, v.Env[key]
-			}
-		}
-		return "", ""
-	}
-	if _, f.user = find(in.User, userKey); f.user == "" {
+	if _, f.user = toldTo(v, in.User, userKey); f.user == "" {
 		f.user = in.DefaultUser
 	} else {
 		f.chosen = true
 	}
-	if _, f.database = find(in.Database, storeKey); f.database == "" && !in.NoDatabase {
+	if _, f.database = toldTo(v, in.Database, storeKey); f.database == "" && !in.NoDatabase {
 		f.database = f.user
 	}
-	key, value := find(in.Password, passwordEnv)
+	key, value := toldTo(v, in.Password, passwordEnv)
 	if key == "" {
 		// It may stand in a settings file that the service reads.
-		for _, ref := range v.EnvFiles {
-			for _, name := range in.Password {
-				f.passwordFile, f.passwordFrom = ref.Path, name
-				return
-			}
+		if len(v.EnvFiles) > 0 && len(in.Password) > 0 {
+			f.passwordFile, f.passwordFrom = v.EnvFiles[0].Path, in.Password[0]
 		}
 		return
 	}
 	f.secret(key, value)
-	if strings.Contains(key, "_ROOT_") && !slices.ContainsFunc(in.User, func(user string) bool {
-		return strings.Contains(user, "_ROOT_") // whose name is told too
-	}) {
+	namesRoot := slices.ContainsFunc(in.User,
+		func(user string) bool { return strings.Contains(user, "_ROOT_") })
+	if strings.Contains(key, "_ROOT_") && !namesRoot { // whose name would be told too
 		f.user = "root"
 		return
 	}
 	for _, key := range []string{"MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"} {
-		if value := v.Env[key]; value != "" || v.EnvFrom[key] != "" {
+		if isGiven(v, key) {
 			root := *f
 			root.user, root.password, root.passwordFrom = "root", "", ""
-			root.secret(key, value)
+			root.secret(key, v.Env[key])
 			f.root = &root
 		}
 	}
+}
+
+// isGiven reports whether a service gets a variable, with a value or from another one.
+func isGiven(v *stack.Service, key string) bool { return v.Env[key] != "" || v.EnvFrom[key] != "" }
+
+// toldTo finds what a server is told by one of the variables or, where there are such at all, by one
+// whose name fits and is not root's; both empty for nothing.
+func toldTo(v *stack.Service, names []string, fits *expr.Expr) (key, value string) {
+	for _, n := range names {
+		if isGiven(v, n) {
+			return n, v.Env[n]
+		}
+	}
+	if len(names) == 0 {
+		return "", ""
+	}
+	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
+		if fits.MatchString(key) && isGiven(v, key) && !strings.Contains(key, "ROOT") {
+			return key, v.Env[key]
+		}
+	}
+	return "", ""
 }
 
 // secret notes where the password comes from that a key of the service's environment holds.

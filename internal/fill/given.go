@@ -1,6 +1,7 @@
 package fill
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -18,49 +19,16 @@ import (
 func (m giving) given() error {
 	for _, source := range []map[string]string{m.opt.Answers, m.opt.Set} {
 		for _, name := range slices.Sorted(maps.Keys(source)) {
-			value := source[name]
 			file, key := "", name
 			if i := strings.IndexByte(name, ':'); i >= 0 {
 				file, key = path.Clean(name[:i]), name[i+1:]
 			}
-			hit := false
-			m.each(func(f *File, s *Setting) {
-				if s.Key == key && (file == "" || f.Path == file) &&
-					(file != "" || m.opt.Only == "" || f.Path == path.Clean(m.opt.Only)) {
-					s.value, s.Origin, hit = value, Answered, true
-					s.Remark, s.Level = "", ""
-					m.known[key] = value
-					if value == "" {
-						m.plan.Waived = append(m.plan.Waived, Member{f.Path, key})
-						s.Remark = "left empty, as you have said"
-					}
-				}
-			})
-			if hit {
+			if m.put(file, key, source[name]) {
 				continue
 			}
-			only := m.opt.Only
-			if only == "" && file != "" {
-				only = file
+			if err := m.addGiven(file, key, name, source[name]); err != nil {
+				return err
 			}
-			if i := slices.IndexFunc(m.plan.Files,
-				func(f File) bool { return f.Path == path.Clean(only) }); only != "" && i >= 0 {
-				f := &m.plan.Files[i]
-				if f.Format != settings.Env && f.Format != settings.Properties {
-					return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
-						At:   stack.Place{File: f.Path},
-						Text: fmt.Sprintf("the file has no key %s", key),
-						Remedy: "Keys of this format are written with dots between their " +
-							"levels; to add one, edit the file."}
-				}
-				f.Settings = append(f.Settings,
-					Setting{Key: key, Origin: Answered, Secret: values.IsSecret(key, value),
-						value: value})
-				continue
-			}
-			return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
-				Text:   fmt.Sprintf("no settings file has a key %s", name),
-				Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
 		}
 	}
 	var err error
@@ -71,6 +39,46 @@ func (m giving) given() error {
 		}
 	})
 	return err
+}
+
+// put gives a key a value in a file or, where file is empty, in all that count; it is false if none
+// has the key.
+func (m giving) put(file, key, value string) (hit bool) {
+	m.each(func(f *File, s *Setting) {
+		all := file == "" && (m.opt.Only == "" || f.Path == path.Clean(m.opt.Only))
+		if s.Key != key || !all && f.Path != file {
+			return
+		}
+		s.value, s.Origin, hit = value, Answered, true
+		s.Remark, s.Level = "", ""
+		m.known[key] = value
+		if value == "" {
+			m.plan.Waived = append(m.plan.Waived, Member{f.Path, key})
+			s.Remark = "left empty, as you have said"
+		}
+	})
+	return hit
+}
+
+// addGiven adds a key that no file has to the one that is named.
+func (m giving) addGiven(file, key, name, value string) error {
+	only := cmp.Or(m.opt.Only, file)
+	i := slices.IndexFunc(m.plan.Files, func(f File) bool { return f.Path == path.Clean(only) })
+	if only == "" || i < 0 {
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
+			Text:   fmt.Sprintf("no settings file has a key %s", name),
+			Remedy: fmt.Sprintf("To add it to one, name the file: --file FILE --set %s=…", key)}
+	}
+	f := &m.plan.Files[i]
+	if f.Format != settings.Env && f.Format != settings.Properties {
+		return &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeSettingUnknown,
+			At: stack.Place{File: f.Path}, Text: fmt.Sprintf("the file has no key %s", key),
+			Remedy: "Keys of this format are written with dots between their levels; to add " +
+				"one, edit the file."}
+	}
+	f.Settings = append(f.Settings, Setting{Key: key, Origin: Answered,
+		Secret: values.IsSecret(key, value), value: value})
+	return nil
 }
 
 // accept takes an answer, in the form that the setting wants; what can't be right is a fault that
@@ -107,52 +115,17 @@ func (m giving) accept(s *Setting, value, what string) error {
 // resolve finds values for what is missing: what was given for the same key elsewhere, the shell's
 // variables, the locker, and a person. It lists what stays open.
 func (m giving) resolve() error {
-	var open []place
-	for i := range m.plan.Files {
-		for k := range m.plan.Files[i].Settings {
-			p := place{i, k}
-			s := m.at(p)
-			if s.Origin != Missing || m.opt.Only != "" &&
-				m.plan.Files[i].Path != path.Clean(m.opt.Only) {
-				continue
-			}
-			if v, ok := m.known[s.Key]; ok && v != "" {
-				s.Origin = Answered
-				if err := m.accept(s, v, "the answer for "+s.Key); err != nil {
-					return err
-				}
-				continue
-			}
-			if m.fromEnvironment(s) || m.fromLocker(m.plan.Files[i].Path, s) {
-				continue
-			}
-			open = append(open, p)
-		}
+	open, err := m.open()
+	if err != nil {
+		return err
 	}
-	var questions []Question
-	var asked []place
-	for _, p := range open {
-		if q := m.question(p); !slices.ContainsFunc(questions,
-			func(o Question) bool { return o.Key == q.Key }) {
-			questions, asked = append(questions, q), append(asked, p)
-		}
-	}
-	if m.opt.Ask != nil && len(questions) > 0 {
-		answers, err := m.opt.Ask(questions)
-		if err != nil {
-			return err
-		}
-		for i, answer := range answers[:min(len(answers), len(asked))] {
-			if answer != "" {
-				m.known[m.at(asked[i]).Key] = answer
-			}
-		}
+	if err := m.askFor(open); err != nil {
+		return err
 	}
 	for _, p := range open {
 		s, q := m.at(p), m.question(p)
 		if v := m.known[s.Key]; v != "" {
-			s.Origin = Answered
-			if err := m.accept(s, v, "the answer for "+s.Key); err != nil {
+			if err := m.answered(s, v); err != nil {
 				return err
 			}
 			continue
@@ -162,6 +135,62 @@ func (m giving) resolve() error {
 				Services: q.Services, Why: q.Why, Skipped: m.opt.Ask != nil})
 	}
 	return m.try()
+}
+
+// answered gives a setting the answer for its key.
+func (m giving) answered(s *Setting, value string) error {
+	s.Origin = Answered
+	return m.accept(s, value, "the answer for "+s.Key)
+}
+
+// open are the settings that are missing, and that neither an earlier answer nor the environment nor
+// the locker gives.
+func (m giving) open() (open []place, err error) {
+	for i := range m.plan.Files {
+		file := &m.plan.Files[i]
+		if m.opt.Only != "" && file.Path != path.Clean(m.opt.Only) {
+			continue
+		}
+		for k := range file.Settings {
+			s := &file.Settings[k]
+			if s.Origin != Missing {
+				continue
+			}
+			if v := m.known[s.Key]; v != "" {
+				if err := m.answered(s, v); err != nil {
+					return nil, err
+				}
+			} else if !m.fromEnvironment(s) && !m.fromLocker(file.Path, s) {
+				open = append(open, place{i, k})
+			}
+		}
+	}
+	return open, nil
+}
+
+// askFor asks a person for what is open, if there is one: each key once.
+func (m giving) askFor(open []place) error {
+	var questions []Question
+	var asked []place
+	for _, p := range open {
+		if q := m.question(p); !slices.ContainsFunc(questions,
+			func(o Question) bool { return o.Key == q.Key }) {
+			questions, asked = append(questions, q), append(asked, p)
+		}
+	}
+	if m.opt.Ask == nil || len(questions) == 0 {
+		return nil
+	}
+	answers, err := m.opt.Ask(questions)
+	if err != nil {
+		return err
+	}
+	for i, answer := range answers[:min(len(answers), len(asked))] {
+		if answer != "" {
+			m.known[m.at(asked[i]).Key] = answer
+		}
+	}
+	return nil
 }
 
 func (m giving) fromEnvironment(s *Setting) bool {

@@ -25,38 +25,47 @@ var (
 // valid judges a value that was given: an error tells why it can't be right, a note what is worth
 // knowing. Neither shows any of the value.
 func (m giving) valid(s *Setting, value string) (note string, err error) {
+	issued := issuedKey.MatchString(s.Key)
 	switch {
 	case value == "":
 		return "", nil
-	case values.Placeholder(value) && issuedKey.MatchString(s.Key):
+	case values.Placeholder(value) && issued:
 		return "", errors.New("this is the template's placeholder and no value")
 	case strings.ContainsAny(value, "\x00"):
 		return "", errors.New("it holds a byte that no setting can hold")
-	}
-	if strings.Contains(strings.ToLower(s.Comment), "uuid") && issuedKey.MatchString(s.Key) &&
-		!aUUID.MatchString(value) {
+	case strings.Contains(strings.ToLower(s.Comment), "uuid") && issued && !aUUID.MatchString(value):
 		return "", errors.New("it is no UUID, which the comment asks for")
-	}
-	if s.Issued || s.Secret && s.Origin == Missing || issuedKey.MatchString(s.Key) {
-		for _, from := range []struct {
-			expr *expr.Expr
-			text string
-			name string
-		}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
-			if p := from.expr.FindStringSubmatch(from.text); p != nil &&
-				!values.Placeholder(strings.TrimRight(p[1], "_-")) &&
-				!strings.HasPrefix(value, p[1]) {
-				return "", fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
-			}
-		}
-		if n := number(exactLength, s.Comment); n > 0 && len(value) != n && !strings.Contains(s.Comment, "at least") {
-			return "", fmt.Errorf("it has %d characters, and the comment asks for %d", len(value), n)
-		}
-		if strings.ContainsAny(value, " \t") && !strings.Contains(value, "PRIVATE KEY") {
-			return "", errors.New("there is a blank in it")
+	case s.Issued || s.Secret && s.Origin == Missing || issued:
+		if err := inForm(s, value); err != nil {
+			return "", err
 		}
 	}
 	return m.expiry(value)
+}
+
+// inForm compares a third party's value with the form that the template or the comment shows.
+func inForm(s *Setting, value string) error {
+	for _, from := range []struct {
+		expr *expr.Expr
+		text string
+		name string
+	}{{standPrefix, s.was, "the template"}, {commentPrefix, s.Comment, "the comment"}} {
+		p := from.expr.FindStringSubmatch(from.text)
+		if p == nil || values.Placeholder(strings.TrimRight(p[1], "_-")) {
+			continue
+		}
+		if !strings.HasPrefix(value, p[1]) {
+			return fmt.Errorf("it does not begin with %s, as %s shows", p[1], from.name)
+		}
+	}
+	n := number(exactLength, s.Comment)
+	if n > 0 && len(value) != n && !strings.Contains(s.Comment, "at least") {
+		return fmt.Errorf("it has %d characters, and the comment asks for %d", len(value), n)
+	}
+	if strings.ContainsAny(value, " \t") && !strings.Contains(value, "PRIVATE KEY") {
+		return errors.New("there is a blank in it")
+	}
+	return nil
 }
 
 // expiry reads when a JSON Web Token (RFC 7519, section 4.1.4) expires.

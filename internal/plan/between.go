@@ -63,46 +63,47 @@ func Differ(now, then *Plan, changed, projects []string, running bool) *Between 
 	behind := then.servicesBehind(slices.Collect(maps.Keys(again)), then.Prints.Steps)
 	for _, n := range then.Order.Nodes {
 		svc, ok := then.Services[n.ID]
-		if !ok {
-			continue
-		}
-		old, launched := now.Services[n.ID]
-		if !launched {
+		_, launched := now.Services[n.ID]
+		switch {
+		case !ok:
+		case !launched:
 			out.Come = append(out.Come, Due{n.ID, "it is new"})
-			continue
-		}
-		var why []string
-		if own := owned(&svc, then, changed, projects); own != "" {
-			why = append(why, own+" changes")
-		}
-		if now.Prints.Services[n.ID] != then.Prints.Services[n.ID] {
-			switch {
-			case !slices.Equal(old.Command, svc.Command) || old.Image != svc.Image ||
-				old.Runs != svc.Runs:
-				why = append(why, "it is run in another way")
-			case svc.Runs == stack.Native:
-				why = append(why, "its settings change")
-			default:
-				why = append(why, "its settings or its container's change")
+		case running:
+			why := changesOf(now, then, n.ID, owned(&svc, then, changed, projects))
+			if len(why) == 0 && slices.Contains(behind, n.ID.Title()) {
+				why = []string{"a step before it is done again"}
 			}
-		}
-		if len(why) == 0 && slices.Contains(behind, n.ID.Title()) {
-			why = []string{"a step before it is done again"}
-		}
-		if len(why) > 0 && running {
-			out.Restart = append(out.Restart, Due{n.ID, strings.Join(why, ", and ")})
+			if len(why) > 0 {
+				out.Restart = append(out.Restart, Due{n.ID, strings.Join(why, ", and ")})
+			}
 		}
 	}
 	out.eachTime(then, running)
 	for _, n := range now.Order.Nodes {
-		if _, is := now.Services[n.ID]; !is {
-			continue
-		}
-		if _, stays := then.Services[n.ID]; !stays {
+		_, is := now.Services[n.ID]
+		if _, stays := then.Services[n.ID]; is && !stays {
 			out.Gone = append(out.Gone, Due{n.ID, "it is no part of it any more"})
 		}
 	}
 	return out
+}
+
+// changesOf tells what changes for a service: what of its own does, if anything, and how it is run.
+func changesOf(now, then *Plan, id stack.NodeID, own string) (why []string) {
+	old, svc := now.Services[id], then.Services[id]
+	if own != "" {
+		why = append(why, own+" changes")
+	}
+	switch {
+	case now.Prints.Services[id] == then.Prints.Services[id]:
+	case !slices.Equal(old.Command, svc.Command), old.Image != svc.Image, old.Runs != svc.Runs:
+		why = append(why, "it is run in another way")
+	case svc.Runs == stack.Native:
+		why = append(why, "its settings change")
+	default:
+		why = append(why, "its settings or its container's change")
+	}
+	return why
 }
 
 // eachTime adds the steps before what is started anew that are run whenever that is: nothing tells

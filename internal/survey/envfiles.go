@@ -181,45 +181,56 @@ func (s *settingsFiles) copied(from, to string, folder bool) {
 func (s *settingsFiles) layer() {
 	for i := range s.Stack.Services {
 		for _, ref := range s.Stack.Services[i].EnvFiles {
-			// Whatever it is called, it is read as an env file.
-			format := settings.FormatOf(ref.Path)
-			if format == settings.Other {
-				format = settings.Env
-			}
-			if s.Exists(ref.Path) && !ref.Raw {
-				s.envFileAs(ref.Path, "", format)
-			}
-			for _, ending := range []string{"example", "sample", "dist", "template", "tmpl",
-				"default"} {
-				if template := ref.Path + "." + ending; fs.ValidPath(template) &&
-					s.Exists(template) {
-					s.envFileAs(ref.Path, template, format)
-				}
-			}
-			if _, err := fs.Stat(s.Files, ref.Path); err == nil || !ref.Required ||
-				!fs.ValidPath(ref.Path) || slices.ContainsFunc(s.Stack.EnvFiles,
-				func(e stack.EnvFile) bool { return e.Path == ref.Path }) {
-				continue
-			}
-			s.Stack.EnvFiles = append(s.Stack.EnvFiles,
-				stack.EnvFile{Path: ref.Path, Format: settings.Env, WantedAt: ref.At})
+			s.namedByService(ref)
 		}
 	}
 	for i := range s.Stack.EnvFiles {
-		e := &s.Stack.EnvFiles[i]
-		for k := range s.Stack.Projects {
-			p, dir := &s.Stack.Projects[k], path.Dir(e.Path)
-			if p.Path != dir && !slices.Contains(p.Members, dir) {
-				continue
+		s.layersOf(&s.Stack.EnvFiles[i])
+	}
+}
+
+// sampleEndings are what the name of a settings file's template has behind that of the file.
+var sampleEndings = []string{"example", "sample", "dist", "template", "tmpl", "default"}
+
+// namedByService adds a settings file that a service names, with a template beside it; it is wanted
+// where neither is there. Whatever it is called, it is read as an env file.
+func (s *settingsFiles) namedByService(ref stack.EnvFileRef) {
+	format := settings.FormatOf(ref.Path)
+	if format == settings.Other {
+		format = settings.Env
+	}
+	if s.Exists(ref.Path) && !ref.Raw {
+		s.envFileAs(ref.Path, "", format)
+	}
+	for _, ending := range sampleEndings {
+		if template := ref.Path + "." + ending; fs.ValidPath(template) && s.Exists(template) {
+			s.envFileAs(ref.Path, template, format)
+		}
+	}
+	known := slices.ContainsFunc(s.Stack.EnvFiles,
+		func(e stack.EnvFile) bool { return e.Path == ref.Path })
+	if _, err := fs.Stat(s.Files, ref.Path); err != nil && ref.Required &&
+		fs.ValidPath(ref.Path) && !known {
+		s.Stack.EnvFiles = append(s.Stack.EnvFiles,
+			stack.EnvFile{Path: ref.Path, Format: settings.Env, WantedAt: ref.At})
+	}
+}
+
+// layersOf says which files a framework reads together with a settings file.
+func (s *settingsFiles) layersOf(e *stack.EnvFile) {
+	dir := path.Dir(e.Path)
+	for k := range s.Stack.Projects {
+		p := &s.Stack.Projects[k]
+		if p.Path != dir && !slices.Contains(p.Members, dir) {
+			continue
+		}
+		framework := p.FrameworkAt(dir)
+		names := ecosystem.FrameworkNamed(framework).SettingsFiles()
+		if framework != "" && slices.Contains(names, path.Base(e.Path)) {
+			for _, name := range names {
+				e.Layers = append(e.Layers, path.Join(dir, name))
 			}
-			framework := p.FrameworkAt(dir)
-			names := ecosystem.FrameworkNamed(framework).SettingsFiles()
-			if framework != "" && slices.Contains(names, path.Base(e.Path)) {
-				for _, name := range names {
-					e.Layers = append(e.Layers, path.Join(dir, name))
-				}
-				break
-			}
+			return
 		}
 	}
 }

@@ -180,27 +180,27 @@ func (s *ports) seen(v *stack.Service) *Sight {
 func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 	var claims []claim.Claim[int]
 	add := func(port int, w stack.Witness, at stack.Place) {
-		claims = append(claims, claim.Claim[int]{Value: port, Witness: w, At: at})
-	}
-	if len(v.Ports) > 0 {
-		w := s.witnessAt(v.Ports[0].At, v.Ports[0].Host)
-		if v.Runs == stack.Container {
-			w = s.witnessAt(v.Ports[0].At, 0)
+		if port > 0 {
+			claims = append(claims, claim.Claim[int]{Value: port, Witness: w, At: at})
 		}
-		add(v.Ports[0].Host, w, v.Ports[0].At)
 	}
-	if v.Runs == stack.Native {
+	native := v.Runs == stack.Native
+	if len(v.Ports) > 0 {
+		p := &v.Ports[0]
+		w := s.witnessAt(p.At, p.Host)
+		if !native {
+			w = s.witnessAt(p.At, 0)
+		}
+		claims = append(claims, claim.Claim[int]{Value: p.Host, Witness: w, At: p.At})
+	}
+	if native {
 		if seen := s.seen(v); seen != nil {
 			add(seen.Port, claim.Sight, stack.Place{})
 		}
-		if port, at := s.Tree.At(v.Dir()).PortSetting(); port > 0 {
-			add(port, claim.Setting, at)
-		}
-	}
-	if v.Runs == stack.Native {
-		if port, at := s.taskPort(v); port > 0 {
-			add(port, claim.Task, at)
-		}
+		port, at := s.Tree.At(v.Dir()).PortSetting()
+		add(port, claim.Setting, at)
+		port, at = s.taskPort(v)
+		add(port, claim.Task, at)
 		for _, told := range s.toldPorts()[v.Name] {
 			if !s.portOfAnother(v, told.port) {
 				add(told.port, claim.Readme, told.at)
@@ -215,15 +215,28 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 			add(port, claim.Readme, stack.Place{File: file, Line: line})
 		}
 	}
-	if file := path.Join(v.Dir(), "Dockerfile"); v.Runs == stack.Native && s.Exists(file) {
-		if data, err := s.Files.ReadFile(file); err == nil {
-			if img := dockerfile.Read(data, ""); img != nil && len(img.Exposes) > 0 {
-				add(img.Exposes[0].Port, claim.Dockerfile,
-					stack.Place{File: file, Line: img.Exposes[0].Line})
-			}
-		}
+	if native {
+		port, at := s.exposedBeside(v)
+		add(port, claim.Dockerfile, at)
 	}
 	return claim.Judge(claim.OfPort, claims...)
+}
+
+// exposedBeside is the first port that a Dockerfile beside a native service exposes; 0 for none.
+func (s *ports) exposedBeside(v *stack.Service) (port int, at stack.Place) {
+	file := path.Join(v.Dir(), "Dockerfile")
+	if !s.Exists(file) {
+		return 0, at
+	}
+	data, err := s.Files.ReadFile(file)
+	if err != nil {
+		return 0, at
+	}
+	img := dockerfile.Read(data, "")
+	if img == nil || len(img.Exposes) == 0 {
+		return 0, at
+	}
+	return img.Exposes[0].Port, stack.Place{File: file, Line: img.Exposes[0].Line}
 }
 
 // portKey is how code of any language reads a variable of its environment that holds a port.

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -73,7 +74,7 @@ func What(v stack.Service) string {
 // remedy.
 func (t *Text) Needs(a *needs.Answer, services int) {
 	var met [][]string
-	missing := 0
+	missing := false
 	for i, n := range a.Needs {
 		if n.Met {
 			found := n.Found
@@ -83,26 +84,14 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 			met = append(met, []string{n.Name, found, forWhom(n)})
 			continue
 		}
-		missing++
-		found := n.Found
-		if found == "" {
-			found = "not installed"
-		}
-		level := "missing"
-		if n.Level != "required" {
-			level = "warning"
-		}
-		wanted := ""
-		if n.Kind == needs.Tool || n.Kind == needs.Host || n.Kind == needs.Disk {
-			wanted = ", wanted " + n.Wanted
-		}
-		t.Line("%s: %s: %s%s%s", t.mood(level), n.Name, found, wanted, because(n))
+		missing = true
+		t.unmet(n)
 		if i+1 < len(a.Needs) && sameTrouble(n, a.Needs[i+1]) {
 			continue // it is told once, below the last
 		}
 		t.Line("    %s", n.Remedy)
 	}
-	if missing > 0 && len(met) > 0 {
+	if missing && len(met) > 0 {
 		t.Blank()
 	}
 	if len(met) > 0 {
@@ -110,23 +99,42 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 		t.table(2, met)
 	}
 	t.Blank()
-	if services == 0 {
+	switch {
+	case services == 0:
 		t.Line("Nothing that could be launched was found, so that it needs nothing. If you know " +
-			"how it is started, " +
-			"name it in nharbor.toml; to begin with a draft: nharbor survey --write")
-	} else if a.Met {
+			"how it is started, name it in nharbor.toml; to begin with a draft: " +
+			"nharbor survey --write")
+	case a.Met:
 		t.Line("This machine has all that the launch needs.")
-	} else {
+	default:
 		t.Line("Not everything is there yet; see the lines that begin with missing.")
 	}
-	if block := a.Block(); len(block) > 1 {
+	t.block(a.Block())
+}
+
+// unmet shows what a need that isn't met wants, and what is there instead.
+func (t *Text) unmet(n needs.Need) {
+	level, wanted := "missing", ""
+	if n.Level != "required" {
+		level = "warning"
+	}
+	if n.Kind == needs.Tool || n.Kind == needs.Host || n.Kind == needs.Disk {
+		wanted = ", wanted " + n.Wanted
+	}
+	t.Line("%s: %s: %s%s%s", t.mood(level), n.Name, cmp.Or(n.Found, "not installed"), wanted,
+		because(n))
+}
+
+// block shows commands that can be pasted at once.
+func (t *Text) block(lines []string) {
+	if len(lines) > 1 {
 		t.Blank()
 		t.Line("What commands are known for, to paste at once:")
-		for _, line := range block {
+		for _, line := range lines {
 			fmt.Fprintf(t.Out, "  %s\n", line)
 		}
 	}
-	if slices.ContainsFunc(a.Block(), needs.Own) {
+	if slices.ContainsFunc(lines, needs.Own) {
 		t.Blank()
 		t.Line("To run those that need no other user's rights: nharbor needs --install")
 	}
