@@ -25,65 +25,76 @@ func vouchCommand(a *app) *cobra.Command {
 and what its containers may reach of this machine. Nothing of a checkout runs before
 you consent; what has changed is shown again before it runs.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			m, err := a.ordered(cmd.Context(), plan.Options{})
-			if err != nil {
-				return err
-			}
-			list, fresh, err := m.Commands(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if len(list) == 0 && !a.json && !sum {
-				a.text().Line("Nothing that could be launched was found, so that there is " +
-					"nothing to vouch for. " +
-					"If you know how it is started, name it in nharbor.toml; to begin with a " +
-					"draft: nharbor survey --write")
-				return nil
-			}
-			if !a.json && !sum {
-				a.text().Vouch(list)
-				a.text().Blank()
-			}
-			if sum {
-				fmt.Fprintln(a.out, consent.Sum(m.Lying()))
-				return nil
-			}
-			if fresh && !agree && a.asks() {
-				if agree = a.yes("Do you want to let these run on this machine?"); agree {
-					if err := a.unchangedSince(cmd.Context(), m, all(""), list); err != nil {
-						return err
-					}
-				}
-			}
-			if fresh && agree {
-				if err := consent.Vouch(m.Root, list); err != nil {
-					return err
-				}
-				fresh = false
-			}
-			if fresh {
-				a.status = 1
-			}
-			if a.json {
-				return view.JSON(a.out, struct {
-					Schema   string            `json:"schema"`
-					Vouched  bool              `json:"vouched"`
-					Commands []consent.Command `json:"commands"`
-				}{"nharbor.vouch/1", !fresh, list})
-			}
-			if fresh {
-				a.text().Line("%s", awaiting(list)+" To consent: nharbor vouch --agree")
-			} else {
-				a.text().Line("You have vouched for these; a command that changes is shown " +
-					"again before it runs.")
-			}
-			return nil
+			return a.showAndVouch(cmd.Context(), agree, sum)
 		},
 	}
 	c.Flags().BoolVar(&sum, "print", false,
 		"print one sum of all of it, for nharbor launch --vouch=SUM")
 	c.Flags().BoolVar(&agree, "agree", false, "consent to the commands as they are now")
 	return c
+}
+
+// showAndVouch shows what would run, asks for consent where that is new, and keeps it. With sum only
+// one sum of it all is printed.
+func (a *app) showAndVouch(ctx context.Context, agree, sum bool) error {
+	m, err := a.ordered(ctx, plan.Options{})
+	if err != nil {
+		return err
+	}
+	list, fresh, err := m.Commands(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case sum:
+		fmt.Fprintln(a.out, consent.Sum(m.Lying()))
+		return nil
+	case len(list) == 0 && !a.json:
+		a.text().Line("Nothing that could be launched was found, so that there is nothing to " +
+			"vouch for. If you know how it is started, name it in nharbor.toml; to begin with a " +
+			"draft: nharbor survey --write")
+		return nil
+	case !a.json:
+		a.text().Vouch(list)
+		a.text().Blank()
+	}
+	if fresh, err = a.vouchFor(ctx, m, list, fresh, agree); err != nil {
+		return err
+	}
+	if fresh {
+		a.status = 1
+	}
+	switch {
+	case a.json:
+		return view.JSON(a.out, struct {
+			Schema   string            `json:"schema"`
+			Vouched  bool              `json:"vouched"`
+			Commands []consent.Command `json:"commands"`
+		}{"nharbor.vouch/1", !fresh, list})
+	case fresh:
+		a.text().Line("%s", awaiting(list)+" To consent: nharbor vouch --agree")
+	default:
+		a.text().Line("You have vouched for these; a command that changes is shown again before " +
+			"it runs.")
+	}
+	return nil
+}
+
+// vouchFor keeps the consent to what is fresh, if it was given or a person gives it now, and tells
+// whether that is still open.
+func (a *app) vouchFor(ctx context.Context, m *session.Mixed, list []consent.Command, fresh,
+	agree bool) (open bool, err error) {
+	if fresh && !agree && a.asks() {
+		if agree = a.yes("Do you want to let these run on this machine?"); agree {
+			if err := a.unchangedSince(ctx, m, all(""), list); err != nil {
+				return true, err
+			}
+		}
+	}
+	if !fresh || !agree {
+		return fresh, nil
+	}
+	return false, consent.Vouch(m.Root, list)
 }
 
 // awaiting tells how much of a list nobody has vouched for as it is.

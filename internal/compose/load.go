@@ -99,28 +99,15 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		p.Model = &Value{Kind: Mapping, File: p.Files[0], Line: 1, Column: 1}
 	}
 	complete(p.Model)
-	faults := append(l.faults, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
-		return slices.ContainsFunc(l.faults, func(v *stack.Fault) bool {
-			return v.Code == stack.CodeComposeVariableRequired && v.At == f.At
-		})
-	})...)
-	if len(faults) > 0 {
-		slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
-			return cmp.Or(strings.Compare(a.At.File, b.At.File), a.At.Line-b.At.Line,
-				a.Column-b.Column)
-		})
-		if slices.ContainsFunc(faults,
-			func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
-			return nil, faults
-		}
+	faults := p.faults(l.faults)
+	if slices.ContainsFunc(faults,
+		func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
+		return nil, faults
 	}
 	profiles := slices.Clone(opt.Profiles)
 	if named, ok := env("COMPOSE_PROFILES"); ok {
-		for _, s := range strings.Split(named, ",") {
-			if s = strings.TrimSpace(s); s != "" {
-				profiles = append(profiles, s)
-			}
-		}
+		profiles = append(profiles, strings.FieldsFunc(named,
+			func(r rune) bool { return r == ',' || r == ' ' })...)
 	}
 	p.decode(profiles, env)
 	p.remark()
@@ -128,6 +115,20 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		return p, faults
 	}
 	return p, nil
+}
+
+// faults are what is wrong with a project, in the order of the places. What can't be known since a
+// variable is missing was said already.
+func (p *Project) faults(loading stack.Faults) stack.Faults {
+	faults := append(loading, slices.DeleteFunc(p.check(), func(f *stack.Fault) bool {
+		return slices.ContainsFunc(loading, func(v *stack.Fault) bool {
+			return v.Code == stack.CodeComposeVariableRequired && v.At == f.At
+		})
+	})...)
+	slices.SortStableFunc(faults, func(a, b *stack.Fault) int {
+		return cmp.Or(strings.Compare(a.At.File, b.At.File), a.At.Line-b.At.Line, a.Column-b.Column)
+	})
+	return faults
 }
 
 var unusable = expr.New(`[^a-z0-9_-]+`)

@@ -67,8 +67,7 @@ func (s *Connections) elsewhereByAddress(svc *stack.Service, v Value, a address.
 		return
 	}
 	_, here := address.Resolve(s.Stack.Services, svc.Name, false, a.Host, port)
-	if here || slices.ContainsFunc(s.Stack.Services,
-		func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
+	if here || s.isHere(known) {
 		return
 	}
 	s.wantServer(stack.Server{Speaks: known.Name, Port: port, For: svc.Name, Key: v.Key, At: v.At,
@@ -95,24 +94,40 @@ func (s *Connections) elsewhereByReadme() {
 			continue
 		}
 		for _, part := range d.Parts {
-			if len(part.Words) < 2 {
-				continue
+			if known := storeOfClient(part.Words); known != nil && !s.wantsStore() &&
+				!s.isHere(known) {
+				s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0],
+					For: natives[0].Name, Fixed: true, At: d.At})
 			}
-			known := protocol.OfClient(part.Words[0])
-			if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 ||
-				elsewhereHost(part.Words) ||
-				slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
-					o := protocol.Named(w.Speaks)
-					return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
-				}) || slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
-				return facts.Speaks(&o, known)
-			}) {
-				continue
-			}
-			s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0],
-				For: natives[0].Name, Fixed: true, At: d.At})
 		}
 	}
+}
+
+// storeOfClient is the store on this machine that a command works on with its client; nil for none.
+func storeOfClient(words []string) *protocol.Protocol {
+	if len(words) < 2 {
+		return nil
+	}
+	known := protocol.OfClient(words[0])
+	if known == nil || known.SignIn == nil || len(known.SignIn.Database) == 0 ||
+		elsewhereHost(words) {
+		return nil
+	}
+	return known
+}
+
+// wantsStore reports whether a store is wanted by then.
+func (s *Connections) wantsStore() bool {
+	return slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
+		o := protocol.Named(w.Speaks)
+		return o != nil && o.SignIn != nil && len(o.SignIn.Database) > 0
+	})
+}
+
+// isHere reports whether a service of the stack speaks a protocol.
+func (s *Connections) isHere(known *protocol.Protocol) bool {
+	return slices.ContainsFunc(s.Stack.Services,
+		func(o stack.Service) bool { return facts.Speaks(&o, known) })
 }
 
 // elsewhereHost reports whether a client's words name a server on another machine.
@@ -157,22 +172,7 @@ func (s *Connections) elsewhereByText(svc *stack.Service) {
 		if err != nil || len(data) > readme.MaxSize {
 			continue
 		}
-		var found []stack.Server
-		for i, line := range strings.Split(string(data), "\n") {
-			if commentLine.MatchString(line) {
-				continue
-			}
-			for _, a := range address.Find(line) {
-				known := protocol.OfScheme(a.Scheme)
-				if known == nil || known.SignIn == nil || !address.Local(a.Host) ||
-					slices.ContainsFunc(s.Stack.Services,
-						func(o stack.Service) bool { return facts.Speaks(&o, known) }) {
-					continue
-				}
-				found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(),
-					For: svc.Name, Fixed: true, At: stack.Place{File: file, Line: i + 1}})
-			}
-		}
+		found := s.serversIn(svc.Name, file, string(data))
 		stores := map[string]bool{}
 		for _, w := range found {
 			if len(protocol.Named(w.Speaks).SignIn.Database) > 0 {
@@ -186,6 +186,25 @@ func (s *Connections) elsewhereByText(svc *stack.Service) {
 			s.wantServer(w)
 		}
 	}
+}
+
+// serversIn are the servers on this machine whose addresses stand in a text, but for those that the
+// stack has.
+func (s *Connections) serversIn(service, file, text string) (found []stack.Server) {
+	for i, line := range strings.Split(text, "\n") {
+		if commentLine.MatchString(line) {
+			continue
+		}
+		for _, a := range address.Find(line) {
+			known := protocol.OfScheme(a.Scheme)
+			if known == nil || known.SignIn == nil || !address.Local(a.Host) || s.isHere(known) {
+				continue
+			}
+			found = append(found, stack.Server{Speaks: known.Name, Port: a.Asked(), For: service,
+				Fixed: true, At: stack.Place{File: file, Line: i + 1}})
+		}
+	}
+	return found
 }
 
 // projectOfFolder is the folder of the innermost project, or member of one, that a folder lies in.
@@ -209,21 +228,12 @@ var fileStore = expr.New(
 // with a store in a file say nothing by a driver.
 func (s *Connections) elsewhereByDriver(svc *stack.Service) {
 	p := s.Stack.Project(svc.Project, svc.Manager)
-	if e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem); e == nil || !e.Compiled &&
-		!e.ByDriver {
+	e := ecosystem.Named(cmp.Or(p, &stack.Project{}).Ecosystem)
+	if e == nil || !e.Compiled && !e.ByDriver || usesFileStore(p, svc) {
 		return
 	}
 	var one *protocol.Protocol
 	var at stack.Place
-	for _, folder := range p.Reaches(svc.Dir()) {
-		for _, part := range p.Parts {
-			for name := range part.Uses {
-				if part.Folder == folder && fileStore.MatchString(name) {
-					return
-				}
-			}
-		}
-	}
 	for _, known := range protocol.All {
 		_, place, _, found := p.UsedBy(svc.Dir(), known.Drivers)
 		if !found || known.SignIn == nil || len(known.SignIn.Database) == 0 {
@@ -234,19 +244,32 @@ func (s *Connections) elsewhereByDriver(svc *stack.Service) {
 		}
 		one, at = known, place
 	}
-	if one == nil || slices.ContainsFunc(s.Stack.Servers,
-		func(w stack.Server) bool { return w.Speaks == one.Name }) ||
-		slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
-			return facts.Speaks(&o, one)
-		}) ||
-		slices.ContainsFunc(s.Settings(svc), func(v Value) bool {
-			return strings.Contains(strings.ToLower(v.Key), "database") ||
-				strings.Contains(strings.ToLower(v.Key), "db_")
-		}) {
+	if one == nil || s.isHere(one) || slices.ContainsFunc(s.Stack.Servers,
+		func(w stack.Server) bool { return w.Speaks == one.Name }) {
 		return
+	}
+	if slices.ContainsFunc(s.Settings(svc), func(v Value) bool {
+		key := strings.ToLower(v.Key)
+		return strings.Contains(key, "database") || strings.Contains(key, "db_")
+	}) {
+		return // a setting says where it is
 	}
 	s.wantServer(stack.Server{Speaks: one.Name, Port: one.Ports[0], For: svc.Name, At: at,
 		Fixed: true, MadeBy: s.madeBy(svc.Dir(), one)})
+}
+
+// usesFileStore reports whether a service can keep its data in a file.
+func usesFileStore(p *stack.Project, svc *stack.Service) bool {
+	for _, folder := range p.Reaches(svc.Dir()) {
+		for _, part := range p.Parts {
+			for name := range part.Uses {
+				if part.Folder == folder && fileStore.MatchString(name) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // adapterKey is how a group of settings says which kind of database it is about.

@@ -83,15 +83,16 @@ func soundFolder(dir, at, folder string, left *int) error {
 	if err != nil {
 		return nil // git says itself what it misses
 	}
+	refs := strings.HasPrefix(folder, "refs")
 	for _, e := range entries {
 		name := filepath.Join(at, filepath.FromSlash(folder), e.Name())
-		if strings.HasPrefix(folder, "refs") && e.IsDir() && *left > 0 {
+		if refs && e.IsDir() && *left > 0 {
 			if err := soundFolder(dir, at, folder+"/"+e.Name(), left); err != nil {
 				return err
 			}
 			continue
 		}
-		if *left--; *left < 0 && strings.HasPrefix(folder, "refs") {
+		if *left--; *left < 0 && refs {
 			return nil
 		}
 		mode := e.Type()
@@ -102,25 +103,36 @@ func soundFolder(dir, at, folder string, left *int) error {
 			}
 			mode = info.Mode().Type()
 		}
-		if !mode.IsRegular() && !mode.IsDir() && e.Name() != "fsmonitor--daemon.ipc" {
-			return &Unsound{within(dir, name), reading.ErrNotRegular}
-		}
-		if mode.IsDir() || folder == "objects/pack" {
-			continue
-		}
-		if info, err := os.Stat(name); err == nil {
-			limit := int64(maxSmall)
-			if most := mostOf[e.Name()]; folder == "." && most > 0 {
-				limit = most
+		switch {
+		case mode.IsDir():
+		case !mode.IsRegular():
+			if e.Name() != "fsmonitor--daemon.ipc" {
+				return &Unsound{within(dir, name), reading.ErrNotRegular}
 			}
-			if folder == "objects/info" {
-				limit = 2 << 30 // lists of commits
-			}
-			if info.Size() > limit {
-				return &Unsound{within(dir, name),
-					&reading.TooLarge{Size: info.Size(), Limit: limit}}
+		case folder != "objects/pack":
+			if err := soundSize(dir, name, folder); err != nil {
+				return err
 			}
 		}
+	}
+	return nil
+}
+
+// soundSize refuses a file of a repository's own that is larger than git makes it.
+func soundSize(dir, name, folder string) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil
+	}
+	limit := int64(maxSmall)
+	if most := mostOf[filepath.Base(name)]; folder == "." && most > 0 {
+		limit = most
+	}
+	if folder == "objects/info" {
+		limit = 2 << 30 // lists of commits
+	}
+	if info.Size() > limit {
+		return &Unsound{within(dir, name), &reading.TooLarge{Size: info.Size(), Limit: limit}}
 	}
 	return nil
 }

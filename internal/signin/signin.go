@@ -143,20 +143,7 @@ func (f *finder) line(i int, line string) {
 	if f.prose {
 		line = emphasis.ReplaceAllString(strings.ReplaceAll(line, "**", ""), "$1$2$3")
 	}
-	for _, form := range forms {
-		if form.prose && !f.prose || form.about && !f.about {
-			continue
-		}
-		if m := literal(form.expr, line, f.code && form.expr == labelled); m != nil {
-			f.add(m[form.user], m[form.password], i)
-			return
-		}
-	}
-	if !f.about {
-		return
-	}
-	if m := slashedIn(line); m != nil && f.prose {
-		f.add(m[1], m[2], i)
+	if f.both(i, line) || !f.about {
 		return
 	}
 	if m := literal(userLine, line, f.code); m != nil {
@@ -166,6 +153,27 @@ func (f *finder) line(i int, line string) {
 		f.add(f.user, m[1], f.userAt)
 		f.user = ""
 	}
+}
+
+// both finds a user and a password in one line.
+func (f *finder) both(i int, line string) bool {
+	for _, form := range forms {
+		if form.prose && !f.prose || form.about && !f.about {
+			continue
+		}
+		if m := literal(form.expr, line, f.code && form.expr == labelled); m != nil {
+			f.add(m[form.user], m[form.password], i)
+			return true
+		}
+	}
+	if !f.about || !f.prose {
+		return false
+	}
+	m := slashedIn(line)
+	if m != nil {
+		f.add(m[1], m[2], i)
+	}
+	return m != nil
 }
 
 // literal finds a form in a line. In code a value counts only as a text in quotes: anything else is

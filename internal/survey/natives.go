@@ -261,8 +261,7 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 // procfile makes processes of the Procfile in the project's folder. hosted is true where the
 // project's own way takes the place of one of its lines.
 func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
-	folder := s.Tree.At(p.Path)
-	for _, proc := range folder.Procfile() {
+	for _, proc := range s.Tree.At(p.Path).Procfile() {
 		if own := s.ProjectAt(p.Path, firstWords(proc.Line)); own != nil && own != p &&
 			own.Path == p.Path {
 			continue // it is of the other project of the folder
@@ -282,40 +281,45 @@ func (s *natives) procfile(p *stack.Project) (out []stack.Serve, hosted bool) {
 		if missing := s.runnable(p, proc.Line); missing != "" && !s.ownWay(p, proc, missing) {
 			continue
 		}
-		v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At,
-			Source: stack.FromProcfile, PortBy: stack.PortBy{Env: "PORT"}}
-		if p.Serve != nil {
-			v.Env = p.Serve.Env
-		}
-		if proc.Name != "web" {
-			v.Ports = s.listens(p, proc)
-			v.Watches = len(v.Ports) == 0 && watchesFiles.MatchString(proc.Line)
-		}
-		if proc.Name == "web" {
-			if port := ecosystem.PortIn(proc.Line); port > 0 {
-				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http",
-					At: proc.At}}
-			} else if port, at := folder.PortSetting(); port > 0 {
-				v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http",
-					At: at}}
-			} else if p.Serve != nil {
-				v.Ports = p.Serve.Ports
-			}
-			if strings.Contains(proc.Line, "$PORT") || strings.Contains(proc.Line, "${PORT") {
-				if len(v.Ports) == 0 {
-					v.Ports = []stack.Port{{Host: 5000, Target: 5000, Transport: "tcp",
-						Speaks: "http", At: proc.At}}
-				}
-				env := map[string]string{"PORT": strconv.Itoa(v.Ports[0].Host)}
-				for k, value := range v.Env {
-					env[k] = value
-				}
-				v.Env = env
-			}
-		}
-		out = append(out, v)
+		out = append(out, s.processOf(p, proc))
 	}
 	return out, hosted
+}
+
+// processOf is the process that a line of a Procfile starts. The one called web is told its port.
+func (s *natives) processOf(p *stack.Project, proc ecosystem.Process) stack.Serve {
+	v := stack.Serve{Name: proc.Name, Command: shell.Words(proc.Line), At: proc.At,
+		Source: stack.FromProcfile, PortBy: stack.PortBy{Env: "PORT"}}
+	if p.Serve != nil {
+		v.Env = p.Serve.Env
+	}
+	if proc.Name != "web" {
+		v.Ports = s.listens(p, proc)
+		v.Watches = len(v.Ports) == 0 && watchesFiles.MatchString(proc.Line)
+		return v
+	}
+	setting, settingAt := s.Tree.At(p.Path).PortSetting()
+	inLine := ecosystem.PortIn(proc.Line)
+	switch told := strings.Contains(proc.Line, "$PORT") || strings.Contains(proc.Line, "${PORT"); {
+	case inLine > 0:
+		v.Ports = webPort(inLine, proc.At)
+	case setting > 0:
+		v.Ports = webPort(setting, settingAt)
+	case p.Serve != nil && (len(p.Serve.Ports) > 0 || !told):
+		v.Ports = p.Serve.Ports
+	case told:
+		v.Ports = webPort(5000, proc.At)
+	}
+	if strings.Contains(proc.Line, "$PORT") || strings.Contains(proc.Line, "${PORT") {
+		env := map[string]string{"PORT": strconv.Itoa(v.Ports[0].Host)}
+		maps.Copy(env, v.Env)
+		v.Env = env
+	}
+	return v
+}
+
+func webPort(port int, at stack.Place) []stack.Port {
+	return []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
 }
 
 // watchesFiles are lines of processes that only make files anew when others change.

@@ -130,14 +130,24 @@ func (t *Timeline) Add(e stack.Event) {
 		}
 		return
 	}
+	r.goOn(e)
+	r.Wrong = e.State == stack.Failed || e.State == stack.Quiet
+	if r.Begun < 0 && e.State != stack.Waiting && e.State != stack.Skipped {
+		r.Begun = e.T
+	}
+	t.tell()
+}
+
+// goOn adds what an event of the launch means for a row: that it waits, works, has come to its aim, or
+// has ended.
+func (r *Row) goOn(e stack.Event) {
+	works := e.State == stack.Starting || e.State == stack.Running && e.ID.IsStep()
 	switch {
+	case e.State == stack.Waiting && e.Kind == stack.Preparing:
+		r.turn(Prepares, e.T)
 	case e.State == stack.Waiting:
-		kind := Waits
-		if e.Kind == stack.Preparing {
-			kind = Prepares
-		}
-		r.turn(kind, e.T)
-	case e.State == stack.Starting, e.State == stack.Running && e.ID.IsStep():
+		r.turn(Waits, e.T)
+	case works:
 		if r.Reached >= 0 || r.End >= 0 {
 			r.Again++
 			r.Reached, r.End, r.Begun = -1, -1, -1
@@ -157,11 +167,6 @@ func (t *Timeline) Add(e stack.Event) {
 	default:
 		r.end(e.T)
 	}
-	r.Wrong = e.State == stack.Failed || e.State == stack.Quiet
-	if r.Begun < 0 && e.State != stack.Waiting && e.State != stack.Skipped {
-		r.Begun = e.T
-	}
-	t.tell()
 }
 
 // Settle tells that everything has come to a state that lasts, after so many seconds.

@@ -175,30 +175,23 @@ func (t *Tree) At(dir string) ecosystem.Folder {
 func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	t := w.tree
 	entries, err := w.read(dir)
+	if err != nil && dir == "." {
+		return err
+	}
 	if err != nil {
-		if dir == "." {
-			return err
-		}
 		t.Remarks = append(t.Remarks, stack.Remark{Level: stack.Warning,
 			Code: stack.CodeFolderUnreadable, At: stack.Place{File: dir},
 			Text:   "the folder can't be read: " + stack.Reason(err),
 			Remedy: "Give yourself the right to read it, if it matters."})
 		return nil
 	}
+	top := depth == 0 || w.checkouts[dir]
 	if w.checkouts[dir] {
 		rules = nil // each checkout has rules of its own
 	}
-	for _, e := range entries {
-		if e.Name() == ".gitignore" && e.Type().IsRegular() {
-			if data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore")); err == nil &&
-				len(data) < 1<<20 &&
-				!((depth == 0 || w.checkouts[dir]) && ignoresAll(string(data))) {
-				rules = rules.with(dir, string(data))
-			}
-		}
-	}
+	rules = w.ignoredIn(dir, entries, rules, top)
 	below, here := w.folders(dir, entries, rules), w.files(dir, entries, rules)
-	if here.manifest || here.kept || depth == 0 || w.checkouts[dir] {
+	if here.manifest || here.kept || top {
 		f := ecosystem.Folder{FS: w.fsys, Path: dir, Files: here.names(entries), Folders: below}
 		t.ByPath[dir] = f
 		if here.manifest {
@@ -220,6 +213,21 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 		}
 	}
 	return nil
+}
+
+// ignoredIn adds the rules of a folder's own file of what git ignores. One at a top that ignores all
+// is for something else.
+func (w *walker) ignoredIn(dir string, entries []fs.DirEntry, rules *ignores, top bool) *ignores {
+	for _, e := range entries {
+		if e.Name() != ".gitignore" || !e.Type().IsRegular() {
+			continue
+		}
+		data, err := fs.ReadFile(w.fsys, path.Join(dir, ".gitignore"))
+		if err == nil && len(data) < 1<<20 && !(top && ignoresAll(string(data))) {
+			rules = rules.with(dir, string(data))
+		}
+	}
+	return rules
 }
 
 // ownDirs is a file system that lists folders more quickly than the standard's interface allows.
@@ -284,40 +292,23 @@ func (p present) names(entries []fs.DirEntry) map[string]bool {
 // files looks at the files of a folder and keeps those of interest.
 func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) present {
 	here := present{out: map[string]bool{}}
-	seeds := false
-	switch path.Base(dir) {
-	case "seed", "seeds", "seeder", "seeders", "fixtures":
-		seeds = true
-	}
+	seeds := slices.Contains(seedFolders, path.Base(dir))
 	for _, e := range entries {
 		if e.IsDir() {
 			continue
 		}
 		w.tree.Files++
 		name := e.Name()
-		isFile, isLink := e.Type().IsRegular(), e.Type()&fs.ModeSymlink != 0
-		if !isFile && !isLink {
-			here.out[name] = true
-			w.unread(dir, name, seeds, e.Type())
-			continue
-		}
-		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
-		if w.source != nil && isFile && ecosystem.OfCode(path.Ext(name)) != nil &&
+		if w.source != nil && e.Type().IsRegular() && ecosystem.OfCode(path.Ext(name)) != nil &&
 			!rules.ignored(dir, name, false) {
 			w.source(dir, name)
 		}
-		if isLink {
-			// A link to a file inside the same folder tree counts; one to a folder is never
-			// followed.
-			info, err := fs.Stat(w.fsys, path.Join(dir, name))
-			if isFile = err == nil && info.Mode().IsRegular(); !isFile {
-				here.out[name] = true
-				if err == nil {
-					w.unread(dir, name, seeds, info.Mode().Type())
-				}
-			}
+		if !w.isFile(dir, e, seeds) {
+			here.out[name] = true
+			continue
 		}
-		if !isFile || what == nothing && !isManifest {
+		what, isManifest := note(dir, name, seeds), ecosystem.IsManifest(name)
+		if what == nothing && !isManifest {
 			continue
 		}
 		if what != settingsFile && rules.ignored(dir, name, false) {
@@ -331,6 +322,26 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 		}
 	}
 	return here
+}
+
+// seedFolders are names of folders that hold what a store is filled with.
+var seedFolders = []string{"seed", "seeds", "seeder", "seeders", "fixtures"}
+
+// isFile reports whether an entry is a file, or a link to one inside the same folder tree; a link to a
+// folder is never followed. Of anything else that would be read, it is said.
+func (w *walker) isFile(dir string, e fs.DirEntry, seeds bool) bool {
+	is := e.Type()
+	if is&fs.ModeSymlink != 0 {
+		info, err := fs.Stat(w.fsys, path.Join(dir, e.Name()))
+		if err != nil {
+			return false
+		}
+		is = info.Mode().Type()
+	}
+	if !is.IsRegular() {
+		w.unread(dir, e.Name(), seeds, is)
+	}
+	return is.IsRegular()
 }
 
 // unread remembers a pipe or a device under a name that counts; sockets lie about where programs

@@ -190,44 +190,35 @@ func Scale(span float64, bars int) string {
 // Bar draws a row's time. What lasted less than a column is still seen.
 func (p *Picture) Bar(r *timeline.Row, span float64, bars int, over bool) string {
 	s := p.signs()
-	cells := make([]string, bars)
-	for i := range cells {
-		cells[i] = " "
-	}
+	cells := slices.Repeat([]string{" "}, bars)
 	column := func(at float64) int { return min(max(int(at/span*float64(bars)), 0), bars-1) }
-	if r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged {
-		end := column(r.Begun + r.Last)
-		if r.Begun+r.Last <= span*1.001 {
-			if !over && AtWork(r) {
-				for x := column(p.Now); x < end; x++ {
-					cells[x] = s.before
-				}
-			}
-			cells[end] = s.last
+	put := func(from, to int, sign string) {
+		for x := from; x < to; x++ {
+			cells[x] = sign
 		}
+	}
+	if end := r.Begun + r.Last; r.Last > 0 && r.Begun >= 0 && r.State != stack.Unchanged &&
+		end <= span*1.001 {
+		if !over && AtWork(r) {
+			put(column(p.Now), column(end), s.before)
+		}
+		cells[column(end)] = s.last
+	}
+	signs := map[timeline.Kind]string{timeline.Waits: s.waits, timeline.Prepares: s.prepares,
+		timeline.Works: s.works}
+	if r.Critical {
+		signs[timeline.Works] = s.critical
 	}
 	for _, part := range r.Parts {
 		to := part.To
 		if to < 0 {
 			to = p.Now
 		}
-		sign := map[timeline.Kind]string{timeline.Waits: s.waits, timeline.Prepares: s.prepares,
-			timeline.Works: s.works}[part.Kind]
-		if part.Kind == timeline.Works && r.Critical {
-			sign = s.critical
-		}
-		if sign == "" || part.From > span {
-			continue
-		}
-		for x := column(part.From); x <= column(to-1e-9); x++ {
-			cells[x] = sign
+		if sign := signs[part.Kind]; sign != "" && part.From <= span {
+			put(column(part.From), column(to-1e-9)+1, sign)
 		}
 	}
-	mark := -1.0
-	sign := s.aim
-	if r.Reached >= 0 {
-		mark = r.Reached
-	}
+	mark, sign := r.Reached, s.aim
 	if r.End >= 0 && r.Wrong {
 		mark, sign = r.End, s.failed
 	}
