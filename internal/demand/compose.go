@@ -34,28 +34,33 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) stack.Doer {
 		if c.has("-v", "--volumes", "--rmi") {
 			return "" // stop keeps data and images
 		}
-		return "stop"
+		return stack.ByStop
 	case "logs":
-		return "logs"
+		return stack.ByLogs
 	case "ps", "port", "top":
 		return stack.ByCheck
 	case "run", "exec":
-		if len(args) == 0 {
-			return ""
-		}
-		v := d.Stack.Service(args[0])
-		if v == nil {
-			return ""
-		}
-		if len(args) == 1 || v.Kind == stack.Once &&
-			(len(args) < 2 || d.Commands.Key(args[1:]) == d.Commands.Key(v.Command)) {
-			return Service(v.Name)
-		}
-		return d.runBy(args[1:], func(o *stack.Service) bool {
-			return o == v || o.Kind == stack.Once
-		})
+		return d.runInside(args)
 	}
 	return ""
+}
+
+// runInside covers what runs in a container of a service: by the service itself, if that is all that it
+// runs, or by another one that does the same.
+func (d *Coverage) runInside(args []string) stack.Doer {
+	if len(args) == 0 {
+		return ""
+	}
+	v := d.Stack.Service(args[0])
+	if v == nil {
+		return ""
+	}
+	words := args[1:]
+	if len(words) == 0 ||
+		v.Kind == stack.Once && d.Commands.Key(words) == d.Commands.Key(v.Command) {
+		return Service(v.Name)
+	}
+	return d.runBy(words, func(o *stack.Service) bool { return o == v || o.Kind == stack.Once })
 }
 
 // runBy finds the first of the services asked about, which may be all (nil), that runs the words in
@@ -106,8 +111,13 @@ func ContainerEntry(v *stack.Service) []string {
 	return v.Container.Entrypoint
 }
 
+// engineCalls covers calls of the engine's own command.
+type engineCalls struct{ *Coverage }
+
+func (d *Coverage) engineCalls() engineCalls { return engineCalls{d} }
+
 // engineBy tells what covers a call of the engine itself.
-func (d *Coverage) engineBy(verb string, words []string, cwd string) stack.Doer {
+func (d engineCalls) engineBy(verb string, words []string, cwd string) stack.Doer {
 	switch verb {
 	case "build", "buildx":
 		return d.builtBy(words, cwd)
@@ -139,7 +149,7 @@ var ourVerbs = map[string]stack.Doer{"ps": stack.ByCheck, "logs": stack.ByLogs,
 	"stop": stack.ByStop, "rm": stack.ByStop}
 
 // builtBy is the service whose image is built from the same Dockerfile in the same folder.
-func (d *Coverage) builtBy(words []string, cwd string) stack.Doer {
+func (d engineCalls) builtBy(words []string, cwd string) stack.Doer {
 	_, dir, file := ImageBuilt(words, cwd)
 	for i := range d.Stack.Services {
 		if v := &d.Stack.Services[i]; v.Build == dir && path.Join(dir, facts.Dockerfile(v)) == file {
@@ -151,7 +161,7 @@ func (d *Coverage) builtBy(words []string, cwd string) stack.Doer {
 
 // imageRunBy is the service that runs an image: one that was built here, one of the same program, or
 // one that a Dockerfile here is.
-func (d *Coverage) imageRunBy(words []string, cwd string) stack.Doer {
+func (d engineCalls) imageRunBy(words []string, cwd string) stack.Doer {
 	if dir, ok := d.BuildOf(words, cwd); ok {
 		return d.ContainerOf(dir)
 	}

@@ -186,7 +186,7 @@ func init() {
 			return ""
 		}),
 		covers("engine", Program("docker", "podman"),
-			func(d *Coverage, c *Call) stack.Doer { return d.engineBy(c.Word(1), c.Words, c.Cwd) }),
+			func(d *Coverage, c *Call) stack.Doer { return d.engineCalls().engineBy(c.Word(1), c.Words, c.Cwd) }),
 		covers("task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
 			func(d *Coverage, c *Call) stack.Doer { return d.targetBy(c.Words, c.Cwd, c.depth) }),
 		covers("making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },

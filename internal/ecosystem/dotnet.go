@@ -255,8 +255,8 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 		return out, nil
 	}
 	alone := out.Within == nil && solution == nil
-	f.dotnetSteps(out, &c, manifest, alone)
-	f.dotnetServe(out, &c, manifest)
+	dotnetSteps(f, out, &c, manifest, alone)
+	dotnetServe(f, out, &c, manifest)
 	if p.Serve == nil && c.uses("Microsoft.NET.Test.Sdk") && alone {
 		out.step(f.step(stack.Test, f.At(manifest, 1), "dotnet", "test", manifest))
 	}
@@ -264,7 +264,7 @@ func readDotnetProject(f Folder, manifest string, solution *Finding) (*Finding, 
 }
 
 // dotnetSteps adds what comes before a project serves; alone is true for one of no solution.
-func (f Folder) dotnetSteps(out *Finding, c *csproj, manifest string, alone bool) {
+func dotnetSteps(f Folder, out *Finding, c *csproj, manifest string, alone bool) {
 	if alone {
 		s := f.step(stack.Install, f.At(manifest, 1), "dotnet", "restore", manifest)
 		s.Inputs = f.in(manifest, "packages.lock.json", "global.json", "nuget.config",
@@ -285,7 +285,7 @@ func (f Folder) dotnetSteps(out *Finding, c *csproj, manifest string, alone bool
 }
 
 // dotnetServe has a web project or a worker serve, by its kind.
-func (f Folder) dotnetServe(out *Finding, c *csproj, manifest string) {
+func dotnetServe(f Folder, out *Finding, c *csproj, manifest string) {
 	p := &out.Project
 	v := &stack.Serve{Command: []string{"dotnet", "run", "--no-restore", "--project", manifest},
 		At: f.At(manifest, 1), Source: stack.FromFramework}

@@ -185,22 +185,9 @@ func readPython(f Folder) (*Finding, error) {
 			return nil, err
 		}
 	}
-	var manager *Manager
-	for _, m := range python.Managers {
-		if manager == nil {
-			if p.manifest = m.python.claims(p); p.manifest != "" {
-				manager = m
-			}
-		}
-	}
+	manager, toldAt := p.manager()
 	if manager == nil {
 		return nil, nil
-	}
-	var toldAt stack.Place
-	if manager == pip && p.manifest == "pyproject.toml" { // of which every manager can install
-		if told, at := f.toldManager(python); told != "" && told != pip.Name {
-			manager, toldAt = python.manager(told), at
-		}
 	}
 	if _, err := f.Read(p.manifest); f.exists(p.manifest) && err != nil {
 		return nil, err
@@ -222,6 +209,25 @@ func readPython(f Folder) (*Finding, error) {
 	p.out.uses(p.out.Project.Name, p.uses)
 	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = p.programs()
 	return p.out, nil
+}
+
+// manager is the first whose the project is by its files; a manifest of which every manager can install
+// is of the one that instructions install with, at a place.
+func (p *pythonProject) manager() (m *Manager, toldAt stack.Place) {
+	for _, m = range python.Managers {
+		if p.manifest = m.python.claims(p); p.manifest != "" {
+			break
+		}
+	}
+	if p.manifest == "" {
+		return nil, toldAt
+	}
+	if m == pip && p.manifest == "pyproject.toml" {
+		if told, at := p.toldManager(python); told != "" && told != pip.Name {
+			return python.manager(told), at
+		}
+	}
+	return m, toldAt
 }
 
 // joins makes a program without any list of packages a part of the Python project around it, which

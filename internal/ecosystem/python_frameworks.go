@@ -160,59 +160,77 @@ func (p *pythonProject) prepareAndServe() {
 		return httpPort(usual, at)
 	}
 	number := func(ports []stack.Port) string { return itoa(ports[0].Host) }
-	migrate := func(at stack.Place, folder string, command []string) {
-		s := p.step(stack.Migrate, at, command...)
-		if folder != "" {
-			s.Inputs = []string{path.Join(p.Path, folder)}
-		}
-		p.out.step(s)
-	}
 	if at, ok := p.has("alembic"); ok && p.Has("alembic.ini") {
 		folder := p.first("alembic/versions", "migrations/versions", "alembic")
-		migrate(at, folder, p.call("alembic", "upgrade", "head"))
+		p.migrate(at, folder, p.call("alembic", "upgrade", "head"))
 	}
 	if p.djangoManages() {
 		proj.Framework = "django"
 		at := p.At("manage.py", 1)
-		migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
+		p.migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
 		ports := port(8000, at)
 		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload",
 			number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
 		p.out.step(p.step(stack.Test, at, p.call("python", "manage.py", "test")...))
 	} else if p.framework(port, number) {
-		if at, ok := p.has("flask-migrate"); ok && proj.Framework == "flask" &&
-			p.exists("migrations") {
-			words := []string{"db", "upgrade"}
-			if module, _, _ := p.app(FrameworkNamed("flask").python.app); module != "" {
-				words = append([]string{"--app", module}, words...)
-			}
-			migrate(at, "migrations/versions", p.call("flask", words...))
-		}
+		p.flaskMigrates()
 	} else if script := p.first("app.py", "main.py", "server.py", "run.py"); script != "" {
-		ports := port(0, stack.Place{})
-		if len(ports) == 0 {
-			n, at := p.portByCode(pythonListens, script)
-			ports = httpPort(n, at)
-		}
-		if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) ||
-			servesHTTP.MatchString(text) {
-			proj.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports,
-				At: p.At(script, 1), PortBy: stack.PortBy{Env: "PORT"}}
-		}
+		p.serveScript(script, port(0, stack.Place{}))
 	}
 	if at, ok := p.has("celery"); ok {
-		if module, _, appAt := p.app(celeryApp); module != "" {
-			if !appAt.IsZero() {
-				at = appAt
-			}
-			proj.Also = append(proj.Also, stack.Serve{Name: "worker",
-				Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"),
-					"worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
-		}
+		p.celeryWorks(at)
 	}
 	if at, ok := p.has("pytest"); ok {
 		p.out.step(p.step(stack.Test, at, p.call("pytest")...))
 	}
+}
+
+// migrate adds a step that migrates, by what lies in a folder; empty for none.
+func (p *pythonProject) migrate(at stack.Place, folder string, command []string) {
+	s := p.step(stack.Migrate, at, command...)
+	if folder != "" {
+		s.Inputs = []string{path.Join(p.Path, folder)}
+	}
+	p.out.step(s)
+}
+
+func (p *pythonProject) flaskMigrates() {
+	at, ok := p.has("flask-migrate")
+	if !ok || p.out.Project.Framework != "flask" || !p.exists("migrations") {
+		return
+	}
+	words := []string{"db", "upgrade"}
+	if module, _, _ := p.app(FrameworkNamed("flask").python.app); module != "" {
+		words = append([]string{"--app", module}, words...)
+	}
+	p.migrate(at, "migrations/versions", p.call("flask", words...))
+}
+
+// serveScript has a program without a framework serve, if its port, or its code, says that it does.
+func (p *pythonProject) serveScript(script string, ports []stack.Port) {
+	if len(ports) == 0 {
+		n, at := p.portByCode(pythonListens, script)
+		ports = httpPort(n, at)
+	}
+	if text := p.text(script); len(ports) > 0 || pythonMain.MatchString(text) ||
+		servesHTTP.MatchString(text) {
+		p.out.Project.Serve = &stack.Serve{Command: p.call("python", script), Ports: ports,
+			At: p.At(script, 1), PortBy: stack.PortBy{Env: "PORT"}}
+	}
+}
+
+// celeryWorks adds the worker of the module in which an application of it is made.
+func (p *pythonProject) celeryWorks(at stack.Place) {
+	module, _, appAt := p.app(celeryApp)
+	if module == "" {
+		return
+	}
+	if !appAt.IsZero() {
+		at = appAt
+	}
+	p.out.Project.Also = append(p.out.Project.Also, stack.Serve{Name: "worker",
+		Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"), "worker",
+			"--loglevel=INFO"), At: at, Source: stack.FromFramework})
 }
 
 // djangoManages reports whether the folder's manage.py is Django's: one that imports other things,

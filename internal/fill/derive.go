@@ -368,24 +368,10 @@ func (m deriving) api(key string) *facts {
 	score, count := 0, 0
 	for i := range m.facts {
 		f := &m.facts[i]
-		if f.kind != "http" || f.outer == 0 {
+		if f.kind != "http" || f.outer == 0 || m.isPage(f) {
 			continue
 		}
-		if p := m.stack.Project(f.svc.Project, f.svc.Manager); p != nil && f.svc.Project != "" &&
-			inBrowser(p, f.svc) && !ecosystem.FrameworkNamed(p.FrameworkAt(f.svc.Dir())).API {
-			continue
-		}
-		n := 1
-		for _, part := range strings.FieldsFunc(strings.ToLower(f.svc.Name),
-			func(c rune) bool { return c == '-' || c == '_' || c == '.' }) {
-			if slices.Contains(words, part) {
-				n += 2
-			}
-			if slices.Contains([]string{"api", "backend", "server"}, part) {
-				n++
-			}
-		}
-		switch {
+		switch n := likeAPI(f.svc.Name, words); {
 		case n > score:
 			best, score, count = f, n, 1
 		case n == score:
@@ -396,6 +382,28 @@ func (m deriving) api(key string) *facts {
 		return nil
 	}
 	return best
+}
+
+// isPage reports whether a service is what runs in a browser, and no server of data.
+func (m deriving) isPage(f *facts) bool {
+	p := m.stack.Project(f.svc.Project, f.svc.Manager)
+	return p != nil && f.svc.Project != "" && inBrowser(p, f.svc) &&
+		!ecosystem.FrameworkNamed(p.FrameworkAt(f.svc.Dir())).API
+}
+
+// likeAPI is how much a service's name speaks for the one that a key's words mean.
+func likeAPI(service string, words []string) int {
+	n := 1
+	for _, part := range strings.FieldsFunc(strings.ToLower(service),
+		func(c rune) bool { return c == '-' || c == '_' || c == '.' }) {
+		if slices.Contains(words, part) {
+			n += 2
+		}
+		if slices.Contains([]string{"api", "backend", "server"}, part) {
+			n++
+		}
+	}
+	return n
 }
 
 // inBrowser reports whether what a service of the project serves runs in a browser.
@@ -421,50 +429,47 @@ var urlKey = expr.New(
 
 // deriveEmpty gives an empty address its value, where the stack says what it must be.
 func (m deriving) deriveEmpty(f *File, r reader, s *Setting) {
-	if values.Waives(s.Comment) {
-		return
-	}
-	if ecosystem.Public(s.Key) && apiKeyName.MatchString(s.Key) && urlKey.MatchString(s.Key) {
+	browser := ecosystem.Public(s.Key) && apiKeyName.MatchString(s.Key)
+	switch {
+	case values.Waives(s.Comment):
+	case browser && urlKey.MatchString(s.Key):
 		if a := m.api(s.Key); a != nil {
 			m.toBrowser(s, &url.URL{Scheme: "http"}, a)
 		}
-		return
-	}
-	if ownURLKey.MatchString(s.Key) || m.ofAuthLibrary(r, s.Key) {
+	case ownURLKey.MatchString(s.Key), m.ofAuthLibrary(r, s.Key):
 		m.ownURL(r, s)
-		return
-	}
-	if originKey.MatchString(s.Key) {
+	case originKey.MatchString(s.Key):
 		m.callersOf(r, s)
-		return
+	case urlKey.MatchString(s.Key):
+		for _, k := range protocol.OfKey(s.Key) {
+			if c, _ := m.meant(r, k, "", 0); c != nil && c.putTogether(r, k, s) {
+				return
+			}
+		}
 	}
-	if !urlKey.MatchString(s.Key) {
-		return
+}
+
+// putTogether makes the address of a store out of what is known of it; it is false where nothing leads
+// to the store from the reader.
+func (c *facts) putTogether(r reader, k *protocol.Protocol, s *Setting) bool {
+	host, port, ok := c.address(r)
+	if !ok {
+		return false
 	}
-	for _, k := range protocol.OfKey(s.Key) {
-		c, _ := m.meant(r, k, "", 0)
-		if c == nil {
-			continue
-		}
-		host, port, ok := c.address(r)
-		if !ok {
-			continue
-		}
-		s.service = c.svc.Name
-		u := url.URL{Scheme: k.Scheme, Host: fmt.Sprintf("%s:%d", host, port)}
-		if c.hasPassword() {
-			u.User = url.UserPassword(c.user, "x")
-			u.RawQuery = k.SignIn.Query
-		} else if c.user != "" && !k.SignIn.NoUser {
-			u.User = url.User(c.user)
-		}
-		if c.database != "" && !k.SignIn.NoDatabase {
-			u.Path = "/" + c.database
-		}
-		s.value, s.Origin, s.Secret = u.String(), Derived, s.Secret || c.hasPassword()
-		s.Remark, s.Level = "put together: "+c.svc.Name+" at "+u.Host, ""
-		return
+	s.service = c.svc.Name
+	u := url.URL{Scheme: k.Scheme, Host: fmt.Sprintf("%s:%d", host, port)}
+	if c.hasPassword() {
+		u.User = url.UserPassword(c.user, "x")
+		u.RawQuery = k.SignIn.Query
+	} else if c.user != "" && !k.SignIn.NoUser {
+		u.User = url.User(c.user)
 	}
+	if c.database != "" && !k.SignIn.NoDatabase {
+		u.Path = "/" + c.database
+	}
+	s.value, s.Origin, s.Secret = u.String(), Derived, s.Secret || c.hasPassword()
+	s.Remark, s.Level = "put together: "+c.svc.Name+" at "+u.Host, ""
+	return true
 }
 
 // ownURL is where the one service that reads the file answers.

@@ -327,23 +327,9 @@ func cleanUp(ctx context.Context, root string, r *record.Record) (bool, error) {
 	found = len(keeper.Marked(workspace.ID(root), "")) > 0 || found
 	left := keeper.AskMarked(workspace.ID(root), "", execute.Grace)
 	if containers || len(r.Services) == 0 {
-		list, err := engines.All(ctx, r.Options)
-		defer engines.Close(list)
-		if err != nil && !containers {
-			return found, nil // nothing says that there are any
-		}
-		if err != nil && len(list) == 0 {
+		there, err := cleanEngines(ctx, root, r, containers)
+		if found = found || there; err != nil {
 			return found, err
-		}
-		for _, e := range list {
-			list, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
-			if err != nil {
-				return found, err
-			}
-			found = found || len(list) > 0
-			if err := keeper.RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
-				return found, err
-			}
 		}
 	}
 	if len(left) > 0 {
@@ -355,6 +341,31 @@ func cleanUp(ctx context.Context, root string, r *record.Record) (bool, error) {
 		return found, err
 	}
 	return found, workspace.WriteState(root, record.Name, data)
+}
+
+// cleanEngines removes a stack's containers, and tells whether there were any. Where nothing says that
+// there are, an engine that can't be asked is no error.
+func cleanEngines(ctx context.Context, root string, r *record.Record, certain bool) (bool, error) {
+	list, err := engines.All(ctx, r.Options)
+	defer engines.Close(list)
+	switch {
+	case err != nil && !certain:
+		return false, nil
+	case err != nil && len(list) == 0:
+		return false, err
+	}
+	found := false
+	for _, e := range list {
+		there, err := e.List(ctx, map[string]string{engine.LabelStack: workspace.ID(root)})
+		if err != nil {
+			return found, err
+		}
+		found = found || len(there) > 0
+		if err := keeper.RemoveContainers(ctx, e, workspace.ID(root)); err != nil {
+			return found, err
+		}
+	}
+	return found, nil
 }
 
 // isOurs reports whether a process is one that the workspace's stack has started: its number may be

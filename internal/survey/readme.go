@@ -35,17 +35,10 @@ func (s *surveyor) readmes() {
 	own := s.ownPrograms()
 	led := s.ledTo(files, own)
 	for _, file := range files {
-		dir := path.Dir(file)
-		if led[file] {
-			// somebody says to read it, wherever it lies
-		} else if tree.Aside.MatchString(dir) ||
-			rank(file) == 1 && !slices.Contains(s.Tops(), dir) ||
-			!slices.Contains(s.Tops(), dir) && s.Stack.Project(dir, "") == nil &&
-				!s.holdsComposeFile(dir) {
+		if !led[file] && !s.speaksOfIt(file) { // somebody says to read it, wherever it lies
 			continue
 		}
-		folder := s.Tree.At(dir)
-		data, err := folder.Read(path.Base(file))
+		data, err := s.Tree.At(path.Dir(file)).Read(path.Base(file))
 		if err != nil || len(data) > readme.MaxSize ||
 			strings.ContainsRune(string(data[:min(len(data), 4096)]), 0) {
 			s.Remark(stack.Note, stack.CodeReadmeUnreadable, stack.Place{File: file},
@@ -71,6 +64,19 @@ func (s *surveyor) readmes() {
 		s.Remark(stack.Note, stack.CodeReadmeLong, s.Demands[0].At,
 			"only the first 300 commands of the READMEs are compared with the order", "")
 	}
+}
+
+// speaksOfIt reports whether instructions speak of what is launched, by where they lie: at a top, or as
+// the README of a project or beside a compose file.
+func (s *surveyor) speaksOfIt(file string) bool {
+	dir := path.Dir(file)
+	switch {
+	case tree.Aside.MatchString(dir):
+		return false
+	case slices.Contains(s.Tops(), dir):
+		return true
+	}
+	return readme.IsReadme(file) && (s.Stack.Project(dir, "") != nil || s.holdsComposeFile(dir))
 }
 
 // ledTo are the files among those with instructions that a README at a top names by their path and,

@@ -23,9 +23,14 @@ const (
 	maxSeeds   = 100
 )
 
+// signingIn finds whom one can sign in as.
+type signingIn struct{ *surveyor }
+
+func (s *surveyor) signingIn() signingIn { return signingIn{s} }
+
 // signIns collects the users that sample data creates: from READMEs, seeds and compose files, never
 // from settings files.
-func (s *surveyor) signIns() {
+func (s signingIn) signIns() {
 	s.Stack.SignIns = []stack.SignIn{}
 	for _, file := range s.Instructions {
 		s.toldSignIns(file, s.signIn)
@@ -46,7 +51,7 @@ func (s *surveyor) signIns() {
 }
 
 // signIn keeps a user with a password, if they are such and the user is not known yet.
-func (s *surveyor) signIn(user, password string, at stack.Place) {
+func (s signingIn) signIn(user, password string, at stack.Place) {
 	user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
 	isPassword := signin.IsValue(password) || password == "" ||
 		strings.EqualFold(password, "password")
@@ -57,7 +62,7 @@ func (s *surveyor) signIn(user, password string, at stack.Place) {
 }
 
 // setInFront finds a user and a password among the variables in front of a command.
-func (s *surveyor) setInFront(c shell.Command, at stack.Place) {
+func (s signingIn) setInFront(c shell.Command, at stack.Place) {
 	setting := map[string]string{}
 	for _, set := range c.Set {
 		key, value, _ := strings.Cut(set, "=")
@@ -72,7 +77,7 @@ func (s *surveyor) setInFront(c shell.Command, at stack.Place) {
 }
 
 // setFor finds a user and a password among the variables that a compose file sets.
-func (s *surveyor) setFor(v *stack.Service) {
+func (s signingIn) setFor(v *stack.Service) {
 	for _, key := range slices.Sorted(maps.Keys(v.Env)) {
 		m := adminKey.FindStringSubmatch(key)
 		if m == nil || !v.Literal(key) || v.Env[key] == "" {
@@ -98,7 +103,7 @@ var adminKey = expr.New(
 
 // toldSignIns tells of those of instructions, but of a program that a launch doesn't start: those
 // below a command which starts one, up to the next head.
-func (s *surveyor) toldSignIns(file string, add func(user, password string, at stack.Place)) {
+func (s signingIn) toldSignIns(file string, add func(user, password string, at stack.Place)) {
 	doc, others := s.ReadmeOf(file), s.startsOthers(file)
 	for _, found := range doc.SignIns() {
 		other := false
@@ -115,7 +120,7 @@ func (s *surveyor) toldSignIns(file string, add func(user, password string, at s
 }
 
 // seeded tells of the users that sample data makes.
-func (s *surveyor) seeded(file string, add func(user, password string, at stack.Place)) {
+func (s signingIn) seeded(file string, add func(user, password string, at stack.Place)) {
 	data, err := s.Tree.At(path.Dir(file)).Read(path.Base(file))
 	if err != nil || len(data) > readme.MaxSize {
 		return

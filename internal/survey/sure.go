@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"slices"
 
 	"nimbleharbor/internal/claim"
@@ -19,38 +20,36 @@ func (s *ports) sure() {
 	}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		v.Sure = stack.Said
-		if v.Source == stack.FromFramework && !told[demand.Service(v.Name)] &&
-			s.witnessAt(v.At, 0) != claim.Correction {
-			v.Sure = stack.Usual
-		}
+		v.Sure = said(v.Source != stack.FromFramework || told[demand.Service(v.Name)] ||
+			s.witnessAt(v.At, 0) == claim.Correction)
 		for k := range v.Ports {
 			v.Ports[k].Sure = s.surePort(v, &v.Ports[k])
 		}
 		for k := range v.After {
-			if v.After[k].Sure == "" {
-				v.After[k].Sure = stack.Said
-			}
+			v.After[k].Sure = cmp.Or(v.After[k].Sure, stack.Said)
 		}
 	}
 	for i := range s.Stack.Projects {
 		for k := range s.Stack.Projects[i].Steps {
 			st := &s.Stack.Projects[i].Steps[k]
-			st.Sure = stack.Usual
-			if st.Role == stack.Install || len(st.Expands) > 0 ||
+			// a manifest is there for its packages to be installed
+			st.Sure = said(st.Role == stack.Install || len(st.Expands) > 0 ||
 				told[stack.ByNode(stack.StepNode(st.ID))] ||
-				slices.Contains(tellSteps, s.witnessAt(st.At, 0)) {
-				st.Sure = stack.Said // a manifest is there for its packages to be installed
-			}
+				slices.Contains(tellSteps, s.witnessAt(st.At, 0)))
 		}
 	}
 	for i := range s.Stack.EnvFiles {
 		e := &s.Stack.EnvFiles[i]
-		e.Sure = stack.Usual
-		if e.Present || e.Template != "" || !e.WantedAt.IsZero() {
-			e.Sure = stack.Said
-		}
+		e.Sure = said(e.Present || e.Template != "" || !e.WantedAt.IsZero())
 	}
+}
+
+// said is how sure what is that a file says, or that is only usual.
+func said(is bool) stack.Sure {
+	if is {
+		return stack.Said
+	}
+	return stack.Usual
 }
 
 // tellSteps are the witnesses that have commands of their own, and not packages from which a

@@ -433,24 +433,31 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 		}
 		lines = strings.Join(t.Lines, "\n")
 	}
-	text := s.ReadmeOf(d.At.File)
 	port, at := ecosystem.PortIn(lines), d.At
 	if port == 0 && !besides {
-		if setting, place := s.Tree.At(cwd).PortSetting(); setting > 0 {
-			port, at = setting, place
-		} else if page, ok := text.Between(d.At.Line+1, text.At(d.At.Line).To); ok {
-			port, at = page.Port, stack.Place{File: d.At.File, Line: page.Line}
-		} else if page, line := onlyPage(text); page > 0 {
-			port, at = page, stack.Place{File: d.At.File, Line: line}
-		}
+		port, at = s.portTold(d, cwd)
 	}
 	if port > 0 {
-		v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp", Speaks: "http", At: at}}
+		v.Ports = webPort(port, at)
 	}
 	if cwd != p.Path {
 		v.Folder = cwd
 	}
 	s.natives.native(p, v, cwd)
+}
+
+// portTold is the port of a service that a README's command starts: of a setting, else the one behind
+// the command in its section, else the only one of the text.
+func (s *told) portTold(d facts.Demand, cwd string) (int, stack.Place) {
+	if setting, at := s.Tree.At(cwd).PortSetting(); setting > 0 {
+		return setting, at
+	}
+	text := s.ReadmeOf(d.At.File)
+	if page, ok := text.Between(d.At.Line+1, text.At(d.At.Line).To); ok {
+		return page.Port, stack.Place{File: d.At.File, Line: page.Line}
+	}
+	page, line := onlyPage(text)
+	return page, stack.Place{File: d.At.File, Line: line}
 }
 
 // processName tells a further process of a project from its server: by the script or the last plain

@@ -85,7 +85,7 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 			continue
 		}
 		missing = true
-		t.unmet(n)
+		unmet(t, n)
 		if i+1 < len(a.Needs) && sameTrouble(n, a.Needs[i+1]) {
 			continue // it is told once, below the last
 		}
@@ -109,11 +109,11 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 	default:
 		t.Line("Not everything is there yet; see the lines that begin with missing.")
 	}
-	t.block(a.Block())
+	block(t, a.Block())
 }
 
 // unmet shows what a need that isn't met wants, and what is there instead.
-func (t *Text) unmet(n needs.Need) {
+func unmet(t *Text, n needs.Need) {
 	level, wanted := "missing", ""
 	if n.Level != "required" {
 		level = "warning"
@@ -126,7 +126,7 @@ func (t *Text) unmet(n needs.Need) {
 }
 
 // block shows commands that can be pasted at once.
-func (t *Text) block(lines []string) {
+func block(t *Text, lines []string) {
 	if len(lines) > 1 {
 		t.Blank()
 		t.Line("What commands are known for, to paste at once:")

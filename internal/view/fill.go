@@ -22,40 +22,7 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 		if i > 0 {
 			t.Blank()
 		}
-		state := "unchanged"
-		switch {
-		case f.Written:
-			state = "written, readable by you alone"
-		case dryRun:
-			state = "not written: this is a dry run"
-		}
-		from := ""
-		if f.Template != "" {
-			from = " from " + f.Template
-		}
-		t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
-		var rows [][]string
-		for _, s := range f.Settings {
-			value := t.shown(strings.ReplaceAll(s.Value(), "\n", " "))
-			switch {
-			case s.Origin == fill.Missing:
-				value = ""
-			case s.Secret && !reveal && value != "":
-				value = "(hidden)"
-			}
-			if most := max(16, min(48, t.Width/3)); Width(value) > most {
-				value = string([]rune(value)[:most-1]) + "…"
-			}
-			remark := s.Remark
-			if s.Level != "" {
-				remark = "warning: " + remark
-			}
-			rows = append(rows, []string{s.Key, s.Origin, value, remark})
-		}
-		t.table(2, rows)
-		for _, r := range f.Remarks {
-			t.Line("  %s", r)
-		}
+		filledFile(t, &f, dryRun)
 	}
 	if len(p.Links) > 0 {
 		t.Blank()
@@ -69,6 +36,49 @@ func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 		}
 	}
 	t.Remarks(p.Remarks)
+}
+
+// filledFile shows a settings file, each setting with where its value is from.
+func filledFile(t *Text, f *fill.File, dryRun bool) {
+	state, from := "unchanged", ""
+	switch {
+	case f.Written:
+		state = "written, readable by you alone"
+	case dryRun:
+		state = "not written: this is a dry run"
+	}
+	if f.Template != "" {
+		from = " from " + f.Template
+	}
+	t.Title(fmt.Sprintf("%s%s, %s", f.Path, from, state))
+	var rows [][]string
+	for i := range f.Settings {
+		s := &f.Settings[i]
+		remark := s.Remark
+		if s.Level != "" {
+			remark = "warning: " + remark
+		}
+		rows = append(rows, []string{s.Key, s.Origin, valueOf(t, s), remark})
+	}
+	t.table(2, rows)
+	for _, r := range f.Remarks {
+		t.Line("  %s", r)
+	}
+}
+
+// valueOf is a setting's value as it can be shown.
+func valueOf(t *Text, s *fill.Setting) string {
+	value := t.shown(strings.ReplaceAll(s.Value(), "\n", " "))
+	switch {
+	case s.Origin == fill.Missing:
+		return ""
+	case s.Secret && !t.Reveals && value != "":
+		return "(hidden)"
+	}
+	if most := max(16, min(48, t.Width/3)); Width(value) > most {
+		value = string([]rune(value)[:most-1]) + "…"
+	}
+	return value
 }
 
 // Loud says what must not be passed over: settings files with secrets that git keeps or would keep.
@@ -113,7 +123,7 @@ func some(list []string) string {
 }
 
 // unknown shows the files of which nothing says what they hold.
-func (t *Text) unknown(p *fill.Plan) {
+func unknown(t *Text, p *fill.Plan) {
 	for i, u := range p.Unknown {
 		t.Line("%s must be there (%s:%d)%s, and nothing says what it holds.", u.Path, u.At.File,
 			u.At.Line, usedBy(u.Services))
@@ -128,7 +138,7 @@ func (t *Text) unknown(p *fill.Plan) {
 
 // Missing shows the settings that only a person can give.
 func (t *Text) Missing(p *fill.Plan) {
-	t.unknown(p)
+	unknown(t, p)
 	if len(p.Missing) == 0 {
 		return
 	}
