@@ -71,6 +71,23 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 		}
 		return nil
 	}
+	err := e.build(ctx, spec, progress)
+	if err != nil && cacheLost.MatchString(err.Error()) && spec.Archive == nil && !spec.NoCache {
+		if progress != nil {
+			progress("a layer of the engine's cache was removed meanwhile: built again without it")
+		}
+		spec.NoCache = true
+		return e.build(ctx, spec, progress)
+	}
+	return err
+}
+
+// cacheLost is what an engine says when somebody removes, while it builds, a layer that it was about to
+// take from its cache.
+var cacheLost = expr.New(`(?i)(unable to find image "|no such image: )sha256:`)
+
+// build builds by the engine's interface.
+func (e *Engine) build(ctx context.Context, spec BuildSpec, progress func(string)) error {
 	options := client.ImageBuildOptions{
 		Tags: []string{spec.Tag}, Target: spec.Target, BuildArgs: map[string]*string{},
 		Remove: true, ForceRemove: true,

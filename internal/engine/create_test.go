@@ -3,7 +3,9 @@ package engine
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"io"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/moby/moby/client"
 	"golang.org/x/net/http2"
 
 	"nimbleharbor/internal/stack"
@@ -95,6 +98,42 @@ func TestBuildByCommand(t *testing.T) {
 	}
 	if strings.Contains(words, "canary") || said[len(said)-1] != "secret canary1 canary2" {
 		t.Errorf("secrets are handed on as %q, the words are\n%s", said[len(said)-1], words)
+	}
+}
+
+// TestCacheIsLost has a layer of the cache go away while the engine builds: it builds once more without
+// the cache, and fails where that does not help.
+func TestCacheIsLost(t *testing.T) {
+	t.Parallel()
+	for helps, want := range map[bool]string{true: "", false: "unable to find image"} {
+		var asked []string
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Api-Version", "1.41")
+			if !strings.HasSuffix(r.URL.Path, "/build") {
+				return
+			}
+			io.Copy(io.Discard, r.Body)
+			if asked = append(asked, r.URL.Query().Get("nocache")); helps && len(asked) > 1 {
+				io.WriteString(w, `{"stream":"built"}`)
+				return
+			}
+			io.WriteString(w, `{"error":"unable to find image \"sha256:b75ab8\""}`)
+		}))
+		defer server.Close()
+		api, err := client.New(client.WithHost(strings.Replace(server.URL, "http", "tcp", 1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var said []string
+		err = (&Engine{cli: api}).Build(t.Context(), BuildSpec{Tag: "quay:1",
+			Folder: &Folder{FS: os.DirFS(t.TempDir()), Inline: "FROM scratch\n"}},
+			func(line string) { said = append(said, line) })
+		if got := fmt.Sprint(err); want == "" && err != nil || !strings.Contains(got, want) {
+			t.Errorf("it helps: %v, and the error is %v", helps, err)
+		}
+		if strings.Join(asked, ",") != ",1" || !strings.Contains(said[0], "built again without it") {
+			t.Errorf("asked %q, said %q", asked, said)
+		}
 	}
 }
 

@@ -1,6 +1,7 @@
 package process
 
 import (
+	"io"
 	"os"
 	"os/exec"
 	"slices"
@@ -19,11 +20,22 @@ func TestOfAChild(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
 	pid := cmd.Process.Pid
 	t.Cleanup(func() { in.Close(); cmd.Wait() })
+	// Its environment can be read once it runs: a moment after it has been started.
+	if _, err := io.WriteString(in, "x"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := out.Read(make([]byte, 1)); err != nil {
+		t.Fatal(err)
+	}
 	if stack, service := MarksOf(pid); stack != "quay" || service != "tides" ||
 		MarkOf(pid) != "quay" {
 		t.Errorf("its marks are %q and %q", stack, service)
