@@ -112,36 +112,40 @@ func (d *Coverage) installsMore(c *Call) bool {
 		does = strings.Join(st.Command, " ")
 	}
 	options, extras := wider(usual)
-	for _, o := range options {
-		if !strings.Contains(does, strings.Join(o, " ")) {
-			return true
-		}
-	}
-	if extras != "" && !strings.Contains(does, extras) {
+	if slices.ContainsFunc(options,
+		func(o []string) bool { return !strings.Contains(does, strings.Join(o, " ")) }) {
 		return true
 	}
-	names := usual[2:]
-	if usual[1] == "mod" || usual[1] == "env" {
+	switch {
+	case extras != "" && !strings.Contains(does, extras):
+		return true
+	case usual[1] == "mod", usual[1] == "env":
 		return false
 	}
-	for i, w := range names {
+	for i, w := range usual[2:] {
 		before := usual[1+i]
-		switch {
-		case before == "--without":
+		if before == "--without" {
 			return false // what follows is left out
-		case d.Exists(path.Join(c.Cwd, w)):
-			if path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) &&
-				d.usesInstall(c) {
-				return true
-			}
-		case strings.HasPrefix(w, "-"), strings.HasPrefix(w, "."), w == "&&",
-			strings.HasPrefix(before, "-") && !packageFollows[before] &&
-				!strings.Contains(before, "="):
-		case !d.asksFor(c, w):
+		}
+		if d.namesMore(c, w, before, does) {
 			return true
 		}
 	}
 	return false
+}
+
+// namesMore reports whether a word of an install, behind another, names packages that the project's
+// own install doesn't bring: a list of them, or one that it doesn't ask for.
+func (d *Coverage) namesMore(c *Call, w, before, does string) bool {
+	if d.Exists(path.Join(c.Cwd, w)) {
+		return path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && d.usesInstall(c)
+	}
+	if strings.HasPrefix(w, "-") || strings.HasPrefix(w, ".") || w == "&&" {
+		return false
+	}
+	ofOption := strings.HasPrefix(before, "-") && !packageFollows[before] &&
+		!strings.Contains(before, "=")
+	return !ofOption && !d.asksFor(c, w)
 }
 
 // packageFollows are options without a value, behind which a package may stand.

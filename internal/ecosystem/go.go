@@ -269,30 +269,46 @@ func goServer(f Folder) (dir string, files []string) {
 	best := 0
 	for _, d := range dirs {
 		sources, rank := goMainOf(f, d)
-		built := slices.ContainsFunc(goBuilds.FindAllStringSubmatch(docker, -1),
-			func(m []string) bool { return path.Clean(m[1]) == d })
-		named, own := goServerName.MatchString(path.Base(d)) && d != ".", path.Base(d) == project
-		if rank < 0 || rank == 0 && !(built && named ||
-			(built || own) && strings.Contains(docker, "\nEXPOSE ")) {
-			continue
-		}
-		if rank *= 2; named {
-			rank++
-		}
-		if own {
-			rank += 6 // than what only helps it
-		}
-		if built {
-			rank += 12
-		}
-		if rank > best {
-			best, dir, files = rank, d, sources
+		m := &goEntry{dir: d, rank: rank, own: path.Base(d) == project,
+			named: goServerName.MatchString(path.Base(d)) && d != "."}
+		m.built = slices.ContainsFunc(goBuilds.FindAllStringSubmatch(docker, -1),
+			func(b []string) bool { return path.Clean(b[1]) == d })
+		m.exposed = strings.Contains(docker, "\nEXPOSE ")
+		if w := m.weight(); w > best {
+			best, dir, files = w, d, sources
 		}
 	}
 	if dir != "" && dir != "." {
 		dir = "./" + dir
 	}
 	return dir, files
+}
+
+// goEntry is a folder with a main package: how much its code speaks for a server (0 for not, below for
+// against), whether it is called like the module, or like a server, and whether the Dockerfile builds
+// it, and exposes a port.
+type goEntry struct {
+	dir                        string
+	rank                       int
+	own, named, built, exposed bool
+}
+
+// weight is how much speaks for it; 0 where nothing says that it serves.
+func (m *goEntry) weight() int {
+	serves := m.rank > 0 || m.built && m.named || (m.built || m.own) && m.exposed
+	if m.rank < 0 || !serves {
+		return 0
+	}
+	w := 2 * m.rank
+	for _, one := range []struct {
+		is    bool
+		worth int
+	}{{m.named, 1}, {m.own, 6}, {m.built, 12}} { // its own is more than what only helps it
+		if one.is {
+			w += one.worth
+		}
+	}
+	return w
 }
 
 // goMainOf are the files of a main package, and whether it opens a port: 2, may do so by what it

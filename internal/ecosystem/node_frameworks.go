@@ -146,23 +146,24 @@ func (m *migration) does(role stack.Role) []string {
 
 // nodeMigration finds the migration tool of a project.
 func nodeMigration(n *nodeProject) *migration {
-	at := func(pkg string) stack.Place {
-		return n.At("package.json", n.lines["dependencies."+pkg]+n.lines["devDependencies."+pkg])
+	for _, t := range nodeMigrators {
+		if slices.ContainsFunc(t.packages, n.pkg.uses) && (t.config == "" ||
+			len(n.named(t.config)) > 0) {
+			return t.find(n)
+		}
 	}
-	switch {
-	case n.pkg.uses("prisma") || n.pkg.uses("@prisma/client"):
-		if !n.exists("prisma/schema.prisma") && !n.exists("schema.prisma") && !n.exists("prisma/schema") {
-			return nil
-		}
-		m := &migration{tool: "prisma", at: at("prisma"), generate: []string{"prisma", "generate"}}
-		if m.migrate = []string{"prisma", "db", "push"}; n.exists("prisma/migrations") {
-			m.folder, m.migrate = "prisma/migrations", []string{"prisma", "migrate", "deploy"}
-		}
-		if n.pkg.Prisma["seed"] != "" {
-			m.seed = []string{"prisma", "db", "seed"}
-		}
-		return m
-	case n.pkg.uses("knex") && len(n.named("knexfile.*")) > 0:
+	return nil
+}
+
+// nodeMigrators are the tools that migrate, by packages one of which brings them and a file that must
+// be there, as a pattern; the first that is there counts. Find is nil where its migrations are not.
+var nodeMigrators = []struct {
+	packages []string
+	config   string
+	find     func(n *nodeProject) *migration
+}{
+	{[]string{"prisma", "@prisma/client"}, "", prismaMigrates},
+	{[]string{"knex"}, "knexfile.*", func(n *nodeProject) *migration {
 		m := &migration{tool: "knex", at: n.At(n.named("knexfile.*")[0], 1),
 			migrate: []string{"knex", "migrate:latest"},
 			folder:  n.first("migrations", "db/migrations", "src/migrations")}
@@ -170,8 +171,9 @@ func nodeMigration(n *nodeProject) *migration {
 			m.seed = []string{"knex", "seed:run"}
 		}
 		return m
-	case n.pkg.uses("sequelize-cli"):
-		m := &migration{tool: "sequelize", at: at("sequelize-cli"),
+	}},
+	{[]string{"sequelize-cli"}, "", func(n *nodeProject) *migration {
+		m := &migration{tool: "sequelize", at: n.atPackage("sequelize-cli"),
 			folder: n.first("migrations", "db/migrations", "src/migrations")}
 		if m.folder == "" {
 			return nil
@@ -181,24 +183,52 @@ func nodeMigration(n *nodeProject) *migration {
 			m.seed = []string{"sequelize-cli", "db:seed:all"}
 		}
 		return m
-	case n.pkg.uses("typeorm"):
-		if source := n.first("data-source.js", "src/data-source.js", "dist/data-source.js"); source != "" {
-			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration",
-				"migrations"), migrate: []string{"typeorm", "migration:run", "-d", source}}
-		}
-		if source := n.first("src/data-source.ts", "data-source.ts"); source != "" && n.pkg.uses("ts-node") {
-			return &migration{tool: "typeorm", at: n.At(source, 1), folder: n.first("src/migrations", "src/migration",
-				"migrations"), migrate: []string{"typeorm-ts-node-commonjs", "migration:run", "-d", source}}
-		}
-	case n.pkg.uses("drizzle-kit") && len(n.named("drizzle.config.*")) > 0:
+	}},
+	{[]string{"typeorm"}, "", typeormMigrates},
+	{[]string{"drizzle-kit"}, "drizzle.config.*", func(n *nodeProject) *migration {
 		config := n.named("drizzle.config.*")[0]
-		m := &migration{tool: "drizzle", at: n.At(config, 1), migrate: []string{"drizzle-kit", "push"}}
+		m := &migration{tool: "drizzle", at: n.At(config, 1),
+			migrate: []string{"drizzle-kit", "push"}}
 		if m.folder = n.drizzleFolder(config); m.folder != "" {
 			m.migrate = []string{"drizzle-kit", "migrate"}
 		}
 		return m
+	}},
+}
+
+// atPackage is where the manifest names a package, among either kind of them.
+func (n *nodeProject) atPackage(name string) stack.Place {
+	return n.At("package.json", n.lines["dependencies."+name]+n.lines["devDependencies."+name])
+}
+
+func prismaMigrates(n *nodeProject) *migration {
+	if !n.exists("prisma/schema.prisma") && !n.exists("schema.prisma") && !n.exists("prisma/schema") {
+		return nil
 	}
-	return nil
+	m := &migration{tool: "prisma", at: n.atPackage("prisma"),
+		generate: []string{"prisma", "generate"}}
+	if m.migrate = []string{"prisma", "db", "push"}; n.exists("prisma/migrations") {
+		m.folder, m.migrate = "prisma/migrations", []string{"prisma", "migrate", "deploy"}
+	}
+	if n.pkg.Prisma["seed"] != "" {
+		m.seed = []string{"prisma", "db", "seed"}
+	}
+	return m
+}
+
+// typeormMigrates goes by the file that makes the data source: as it is, or by what runs TypeScript.
+func typeormMigrates(n *nodeProject) *migration {
+	program := "typeorm"
+	source := n.first("data-source.js", "src/data-source.js", "dist/data-source.js")
+	if source == "" && n.pkg.uses("ts-node") {
+		program, source = "typeorm-ts-node-commonjs", n.first("src/data-source.ts", "data-source.ts")
+	}
+	if source == "" {
+		return nil
+	}
+	return &migration{tool: "typeorm", at: n.At(source, 1),
+		folder:  n.first("src/migrations", "src/migration", "migrations"),
+		migrate: []string{program, "migration:run", "-d", source}}
 }
 
 // nodeCompiles are packages with parts in C or C++ that are compiled where no ready-made form fits.

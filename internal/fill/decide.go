@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net"
+	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strconv"
@@ -220,33 +221,60 @@ func (m deciding) variable(f *File, s *Setting) bool {
 
 // issued reports whether only a third party can give the secret.
 func (m deciding) issued(f *File, s *Setting) bool {
-	say := strings.ToLower(s.Comment)
-	if s.Key == "RAILS_MASTER_KEY" { // it opens a file that somebody has closed with it
-		dir := path.Dir(f.Path)
-		return m.exists(path.Join(dir, "config/credentials.yml.enc"))
-	}
-	if !s.Secret && !(issuedID.MatchString(s.Key) && issuedBy.MatchString(s.Comment)) ||
-		values.Waives(s.Comment) {
-		return false
-	}
-	if asksForm.MatchString(say) && !issuedBy.MatchString(say) {
-		return false
-	}
-	if id, ok := strings.CutSuffix(strings.ToUpper(s.Key), "_SECRET"); ok &&
-		(sibling(f, id, "_ID", "_CLIENT_ID") != nil) {
-		return true // the two halves of what a third party gives
-	}
-	if issuedBy.MatchString(s.Comment) &&
-		(issuedKey.MatchString(s.Key) || link.MatchString(s.Comment)) {
-		return true
-	}
-	if vendorShape.MatchString(s.was) || slices.ContainsFunc(choices[1:], func(c choice) bool {
-		return c.vendor.MatchString(s.Key) // those of the first may be a store of the stack's own
-	}) {
-		return true
-	}
-	return issuedKey.MatchString(s.Key) && !ownKey.MatchString(s.Key) &&
-		!strings.Contains(say, "random")
+	r := rule.First(issuedRules, &asked{deciding: m, f: f, s: s,
+		say: strings.ToLower(s.Comment), by: issuedBy.MatchString(s.Comment),
+		named: issuedKey.MatchString(s.Key)})
+	return r != nil && r.Then
+}
+
+// asked is a setting of which it is asked whether a third party gives its value: its comment in lower
+// case, whether that names one, and whether the key's name speaks of one.
+type asked struct {
+	deciding
+	f         *File
+	s         *Setting
+	say       string
+	by, named bool
+}
+
+// issuedRules tell whether a third party gives a setting's value; the first that holds decides.
+var issuedRules = []rule.Rule[*asked, bool]{
+	// it opens a file that somebody has closed with it
+	issuedIf("the key of a closed file", func(a *asked) bool {
+		return a.s.Key == "RAILS_MASTER_KEY" &&
+			a.exists(path.Join(path.Dir(a.f.Path), "config/credentials.yml.enc"))
+	}, true),
+	issuedIf("the key of no file", func(a *asked) bool { return a.s.Key == "RAILS_MASTER_KEY" },
+		false),
+	issuedIf("no secret", func(a *asked) bool {
+		return !a.s.Secret && !(issuedID.MatchString(a.s.Key) && a.by)
+	}, false),
+	issuedIf("optional", func(a *asked) bool { return values.Waives(a.s.Comment) }, false),
+	issuedIf("a form that is asked for", func(a *asked) bool {
+		return asksForm.MatchString(a.say) && !issuedBy.MatchString(a.say)
+	}, false),
+	issuedIf("the second half of what a third party gives", func(a *asked) bool {
+		id, ok := strings.CutSuffix(strings.ToUpper(a.s.Key), "_SECRET")
+		return ok && sibling(a.f, id, "_ID", "_CLIENT_ID") != nil
+	}, true),
+	issuedIf("a comment that names a third party", func(a *asked) bool {
+		return a.by && (a.named || link.MatchString(a.s.Comment))
+	}, true),
+	issuedIf("the shape of a third party's value", func(a *asked) bool {
+		return vendorShape.MatchString(a.s.was)
+	}, true),
+	// those of the first may be a store of the stack's own
+	issuedIf("a third party's name", func(a *asked) bool {
+		return slices.ContainsFunc(choices[1:],
+			func(c choice) bool { return c.vendor.MatchString(a.s.Key) })
+	}, true),
+	issuedIf("a name of what third parties give", func(a *asked) bool {
+		return a.named && !ownKey.MatchString(a.s.Key) && !strings.Contains(a.say, "random")
+	}, true),
+}
+
+func issuedIf(name string, when func(*asked) bool, is bool) rule.Rule[*asked, bool] {
+	return rule.Rule[*asked, bool]{Name: name, When: when, Then: is}
 }
 
 func (m deciding) exists(file string) bool {

@@ -271,21 +271,8 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	if err != nil {
 		return nil, err
 	}
-	inside, err := os.OpenRoot(root) // nothing is removed through a link that leaves it
-	if err != nil {
+	if err := out.removeFiles(root, files); err != nil {
 		return out, err
-	}
-	defer inside.Close()
-	for _, f := range files {
-		rel, err := filepath.Rel(root, f)
-		if err != nil || !filepath.IsLocal(rel) {
-			continue
-		}
-		if err := inside.Remove(rel); err == nil {
-			out.Files = append(out.Files, filepath.ToSlash(rel))
-		} else if !errors.Is(err, os.ErrNotExist) {
-			return out, err
-		}
 	}
 	opt := plan.Options{}
 	if r != nil {
@@ -312,6 +299,27 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 		}
 	}
 	return out, nil
+}
+
+// removeFiles removes those of the workspace among files; nothing goes through a link that leaves it.
+func (out *Removed) removeFiles(root string, files []string) error {
+	inside, err := os.OpenRoot(root)
+	if err != nil {
+		return err
+	}
+	defer inside.Close()
+	for _, f := range files {
+		rel, err := filepath.Rel(root, f)
+		if err != nil || !filepath.IsLocal(rel) {
+			continue
+		}
+		if err := inside.Remove(rel); err == nil {
+			out.Files = append(out.Files, filepath.ToSlash(rel))
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }
 
 // cleanUp ends what a dead steward has left. Its keeper has most likely done so already.

@@ -26,15 +26,8 @@ func (s *natives) runnable(p *stack.Project, line string) (missing string) {
 			strings.Contains(words[0], "=")) {
 			words = words[1:]
 		}
-		name, full := words[0], path.Join(p.Path, c.Folder, words[0])
-		switch {
-		case strings.ContainsAny(name, "$/") && !strings.Contains(name, "$"):
-			if !s.Exists(full) && !madeByInstall(name) {
-				return name
-			}
-		case strings.Contains(name, "$"):
-		case isCompiled(p) && !ecosystem.IsProgram(name) && protocol.OfProgram(name) == nil:
-			return name
+		if !s.isProgram(p, words[0], c.Folder) {
+			return words[0]
 		}
 		for i, w := range words[1:] {
 			if path.Ext(w) == ".jar" && words[i] == "-jar" && !s.Exists(path.Join(p.Path, w)) {
@@ -43,6 +36,19 @@ func (s *natives) runnable(p *stack.Project, line string) (missing string) {
 		}
 	}
 	return ""
+}
+
+// isProgram reports whether a program can be there: one by its path is, or an install puts it there;
+// one by its name is no program of a compiled project itself, which is built first. Of a name with a
+// variable in it nobody knows.
+func (s *natives) isProgram(p *stack.Project, name, folder string) bool {
+	switch {
+	case strings.Contains(name, "$"):
+		return true
+	case strings.Contains(name, "/"):
+		return s.Exists(path.Join(p.Path, folder, name)) || madeByInstall(name)
+	}
+	return !isCompiled(p) || ecosystem.IsProgram(name) || protocol.OfProgram(name) != nil
 }
 
 func isCompiled(p *stack.Project) bool {

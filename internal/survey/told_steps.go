@@ -207,18 +207,30 @@ func (s *told) doesMore(part shell.Command, cwd string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(leaves, func(l command.Leaf) bool {
-		words := l.Words
-		if words[0] == "exec" && len(words) > 1 {
-			words = words[1:]
-		}
-		role, _ := ecosystem.Meaning(words)
-		return words[0] == "sudo" || ecosystem.Installs(words[0]) && role == ecosystem.SetsUp ||
-			words[0] == "git" && len(words) > 1 && words[1] == "clone" || l.Background ||
-			len(words) > 1 && mayLast.MatchString(words[1]) ||
-			role == ecosystem.Serves && !(len(words) > 1 && path.Ext(words[1]) != "") &&
-				!ecosystem.RunsHelper(words)
-	})
+	return slices.ContainsFunc(leaves, isMore)
+}
+
+// isMore reports whether a command is none of preparing a project: it changes the machine, brings
+// other code, or serves.
+func isMore(l command.Leaf) bool {
+	words := l.Words
+	if words[0] == "exec" && len(words) > 1 {
+		words = words[1:]
+	}
+	role, _ := ecosystem.Meaning(words)
+	second := ""
+	if len(words) > 1 {
+		second = words[1]
+	}
+	switch {
+	case l.Background, words[0] == "sudo", words[0] == "git" && second == "clone":
+		return true
+	case ecosystem.Installs(words[0]) && role == ecosystem.SetsUp:
+		return true
+	case second != "" && mayLast.MatchString(second):
+		return true
+	}
+	return role == ecosystem.Serves && path.Ext(second) == "" && !ecosystem.RunsHelper(words)
 }
 
 // mayLast are first words after a program by which many go on for as long as one works.
