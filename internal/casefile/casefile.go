@@ -42,7 +42,11 @@ func All(t testing.TB, pattern string) (out []*Case) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		out = append(out, parse(name, string(data)))
+		c := parse(name, string(data))
+		if len(c.Files) < 2 {
+			t.Fatalf("%s lacks its files, or what is wanted", name)
+		}
+		out = append(out, c)
 	}
 	return out
 }
@@ -99,7 +103,12 @@ func (c *Case) Want(t *testing.T, got string) {
 		}
 	}
 	fmt.Fprintf(&out, "== want\n%s", got)
-	if err := os.WriteFile(c.File, []byte(out.String()), 0o644); err != nil {
+	// Another test of the package may end all of them in the middle.
+	made := c.File + ".new"
+	if err := os.WriteFile(made, []byte(out.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(made, c.File); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -90,6 +90,9 @@ func (p *program) bodyEnd(closed int) int {
 		if p.is(i, "{") && p.pairs[i] > 0 {
 			return p.pairs[i]
 		}
+		if p.tokens[i].line > p.tokens[i-1].line && p.indent(i) <= indent {
+			break // what comes next, behind a body without braces
+		}
 	}
 	for line := int(p.tokens[closed].line) + 1; line < len(p.first); line++ {
 		if p.first[line] >= 0 && p.indent(p.first[line]) <= indent {

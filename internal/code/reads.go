@@ -363,7 +363,8 @@ func (p *program) keptUnder(u use) string {
 		return ""
 	}
 	kept := i - 1
-	for k := i - 1; k > 0 && p.tokens[k].line == p.tokens[i].line; k-- {
+	for k := i - 1; k > 0 && p.tokens[k].line == p.tokens[i].line &&
+		!p.is(k, "(", ",", ";", "{"); k-- {
 		if p.is(k, ":") {
 			kept = k - 1 // in front of its type
 		}

@@ -1,6 +1,9 @@
 package ecosystem
 
-import "strings"
+import (
+	"strings"
+	"unicode"
+)
 
 // Language is how the code of an ecosystem is told apart into tokens, and how it gets at its
 // environment.
@@ -70,15 +73,16 @@ type Access struct {
 }
 
 // Hint is a text that stands in every file of code in which the access occurs: a short one that many
-// share, so that most files need no closer look. It is empty where With says more.
+// share, so that most files need no closer look.
 func (a *Access) Hint() string {
 	for _, common := range []string{".env", "env", "ENV", "Env"} {
 		if strings.Contains(a.Path, common) {
 			return common
 		}
 	}
-	if len(a.With) > 0 {
-		return ""
+	if end, any := strings.CutPrefix(a.Path, "*"); any {
+		// what stands there whatever the beginning is: its last word in capitals, and the rest
+		return end[max(0, strings.LastIndexFunc(end, unicode.IsUpper)):]
 	}
 	return a.Path
 }
