@@ -215,7 +215,8 @@ func TestRefused(t *testing.T) {
 		"no archive":               {[]byte("just some text"), "no archive that is known"},
 		"cut off":                  {packed(t, TarGzip, tarOf(t, ferry))[:90], "cut off"},
 		"nonsense behind the sign": {append([]byte{0x1f, 0x8b}, "nonsense"...), "can't be read"},
-		"a bomb":                   {packed(t, TarZstd, tarOf(t, bomb())), "far more than its own size"},
+		"a bomb": {packed(t, TarZstd, tarOf(t, bomb())),
+			"far more than its own size"},
 	} {
 		if _, err := unpackedWithin(t, c.data, 1<<20); err == nil ||
 			!strings.Contains(err.Error(), c.says) {

@@ -223,8 +223,8 @@ func TestStateThatIsPlanted(t *testing.T) {
 	for _, name := range []string{"steward.log", "steward.lock", "fill.lock", "memory.json",
 		"stack.json", "before", "logs"} {
 		os.Remove(filepath.Join(state, name+".was"))
-		if err := os.Rename(filepath.Join(state, name), filepath.Join(state, name+".was")); err != nil &&
-			name != "before" {
+		if err := os.Rename(filepath.Join(state, name),
+			filepath.Join(state, name+".was")); err != nil && name != "before" {
 			t.Fatal(err)
 		}
 		if err := os.Symlink(precious, filepath.Join(state, name)); err != nil {
@@ -277,7 +277,8 @@ func TestNothingGrowsWithoutBound(t *testing.T) {
 			"compose.yaml": stackOf},
 		"many values": {".env": "BIG=" + strings.Repeat("x", 200000) + "\n",
 			"compose.yaml": many.String()},
-		"one key in many lines": {".env": strings.Repeat("FILLER=x\n", 200000), "compose.yaml": stackOf},
+		"one key in many lines": {".env": strings.Repeat("FILLER=x\n", 200000),
+			"compose.yaml": stackOf},
 		"a file that reads itself": {"compose.yaml": "include: [compose.yaml]\nservices: {pier: " +
 			"{image: x}}\n"},
 		"a service of itself": {"compose.yaml": "services: {pier: {extends: {service: pier}}}\n"},

@@ -158,7 +158,8 @@ func (a cloning) fetchAll(ctx context.Context, list []*cloned, opt gitrepo.Optio
 	for _, one := range list {
 		opt := opt
 		opt.Progress = progress.of(gitrepo.NameOf(one.address), opt.Slim)
-		opt.Making, _ = workspace.Making("clone", one.address, one.dir) // without one nothing is kept
+		// without one nothing is kept
+		opt.Making, _ = workspace.Making("clone", one.address, one.dir)
 		if opt.Ref == fitting {
 			opt.Choose = func(ctx context.Context, work string) (tag string, err error) {
 				tag, one.newer, err = session.Fitting(ctx, work, needs.VersionHere(ctx))

@@ -210,7 +210,8 @@ func (a launching) filled(f *session.Filled) {
 // terminal as a timeline that lives, elsewhere in lines.
 func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
 	l *steward.Launched, begin time.Time) error {
-	var t launchView = &lines{a: a.app, names: widest(m.Order), last: memory.Recall(m.Root).Seconds(),
+	var t launchView = &lines{a: a.app, names: widest(m.Order),
+		last: memory.Recall(m.Root).Seconds(),
 		said: newLastWords(m), since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
 		t = live

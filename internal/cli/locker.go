@@ -55,7 +55,8 @@ that a second clone or a reset asks for nothing.`,
 				Since: time.Now().UTC().Truncate(time.Second)}); err != nil {
 				return err
 			}
-			return a.locking().said("kept", repo, args[0], fmt.Sprintf("Kept %s for %s.", args[0], repo))
+			return a.locking().said("kept", repo, args[0],
+				fmt.Sprintf("Kept %s for %s.", args[0], repo))
 		}}
 	list := &cobra.Command{Use: "list",
 		Short: "Shows what is kept, without the secrets, and your public key", Args: takes(0, 0),
@@ -117,7 +118,9 @@ locker list shows them, their public key of SSH, or a file that holds either.`,
 	replace := false
 	unpack := &cobra.Command{Use: "unpack [FILE]",
 		Short: "Keeps the secrets that a colleague has packed for you", Args: takes(0, 1),
-		RunE: func(_ *cobra.Command, args []string) error { return a.locking().unpack(args, replace) }}
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.locking().unpack(args, replace)
+		}}
 	unpack.Flags().BoolVar(&replace, "replace", false,
 		"let the pack replace other values that are kept")
 	for _, sub := range []*cobra.Command{put, drop, pack} {

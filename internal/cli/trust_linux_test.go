@@ -90,7 +90,8 @@ func TestNothingIsWaitedFor(t *testing.T) {
 			for how, put := range unreadable {
 				b := newBench(t)
 				b.write(map[string]string{"package.json": `{"name":"pier","scripts":{"start":"node server.js"}}`,
-					"server.js":    "require('http').createServer(() => 0).listen(process.env.PORT)\n",
+					"server.js": "require('http').createServer(() => " +
+						"0).listen(process.env.PORT)\n",
 					"compose.yaml": "services:\n  pier:\n    build: .\n    env_file: .env\n",
 					"Dockerfile":   "FROM node\n",
 					".env.example": "PORT=4000\n", "up.sh": "#!/bin/sh\nnpm " +

@@ -34,8 +34,8 @@ you consent; what has changed is shown again before it runs.`,
 	return c
 }
 
-// showAndVouch shows what would run, asks for consent where that is new, and keeps it. With sum only
-// one sum of it all is printed.
+// showAndVouch shows what would run, asks for consent where that is new, and keeps it. With sum
+// only one sum of it all is printed.
 func (a *app) showAndVouch(ctx context.Context, agree, sum bool) error {
 	m, err := a.ordered(ctx, plan.Options{})
 	if err != nil {

@@ -122,7 +122,9 @@ func (c *Reader) folderOf(f folder, w *worker) {
 	})
 	for _, name := range f.names {
 		if reads := c.readsOf(path.Join(f.dir, name), w); len(reads) > 0 {
-			c.keep(func(found *Found) { found.Files = append(found.Files, File{f.dir, name, reads}) })
+			c.keep(func(found *Found) {
+				found.Files = append(found.Files, File{f.dir, name, reads})
+			})
 		}
 	}
 	c.keep(func(*Found) { c.read = append(c.read, f) })
@@ -141,8 +143,8 @@ type ways map[string][]*way
 
 func (w ways) add(one *way) { w[one.path[0].text] = append(w[one.path[0].text], one) }
 
-// may are the ways that can occur in a file, by a quick look at it; nil for none. They belong to the
-// grammar.
+// may are the ways that can occur in a file, by a quick look at it; nil for none. They belong to
+// the grammar.
 func (g *grammar) may(data []byte) ways {
 	var which uint64
 	for _, hint := range g.hints {
@@ -173,7 +175,8 @@ func (g *grammar) may(data []byte) ways {
 }
 
 func containsAny(data []byte, texts []string) bool {
-	return slices.ContainsFunc(texts, func(t string) bool { return bytes.Contains(data, []byte(t)) })
+	return slices.ContainsFunc(texts,
+		func(t string) bool { return bytes.Contains(data, []byte(t)) })
 }
 
 // readsOf finds what one file reads.
@@ -384,8 +387,8 @@ func (p *program) place(i int) stack.Place {
 	return stack.Place{File: p.file, Line: 1 + p.above + int(p.tokens[i].line)}
 }
 
-// callers reads the files that call other files' functions which read variables: those that name the
-// function's file, as an import does, or lie in its folder.
+// callers reads the files that call other files' functions which read variables: those that name
+// the function's file, as an import does, or lie in its folder.
 func (c *Reader) callers() {
 	if len(c.helpers) == 0 {
 		return

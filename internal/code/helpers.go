@@ -10,14 +10,14 @@ import (
 var definers = []string{"function", "def", "func", "fn", "fun", "defp", "sub"}
 
 // noFunctions stand before brackets and are no functions.
-var noFunctions = []string{"if", "for", "while", "switch", "catch", "return", "when", "match", "elif",
-	"unless", "with", "new", "await", "typeof"}
+var noFunctions = []string{"if", "for", "while", "switch", "catch", "return", "when", "match",
+	"elif", "unless", "with", "new", "await", "typeof"}
 
 // maxFunction is how far above a place, in tokens, the function may begin that it lies in.
 const maxFunction = 400
 
-// helperOf is the function that reads what a parameter of its own names, at a place of its body; nil
-// if the place is in none. Whoever calls it with a name reads that variable.
+// helperOf is the function that reads what a parameter of its own names, at a place of its body;
+// nil if the place is in none. Whoever calls it with a name reads that variable.
 func (p *program) helperOf(u use) *way {
 	for i := u.from - 1; i > 0 && i > u.from-maxFunction; i-- {
 		if !p.is(i, u.parameter) || p.isDot(i-1) {
@@ -47,8 +47,8 @@ func (p *program) helperOf(u use) *way {
 	return nil
 }
 
-// helper makes the way that a function is. Its parameters lie between two tokens, the one that names
-// the variable at a third.
+// helper makes the way that a function is. Its parameters lie between two tokens, the one that
+// names the variable at a third.
 func (p *program) helper(u use, function token, open, closed, parameter int) *way {
 	w := &way{Access: &ecosystem.Access{}, path: []token{{kind: name, text: function.text}}}
 	end := p.bodyEnd(closed)
@@ -82,8 +82,8 @@ func (p *program) usedIn(what string, from, to int) bool {
 	return slices.ContainsFunc(p.tokens[from:to], func(t token) bool { return t.is(what) })
 }
 
-// bodyEnd is where a function's body ends, the parameters of which end with a token: with its brace,
-// or before the next line that is indented no farther than its own.
+// bodyEnd is where a function's body ends, the parameters of which end with a token: with its
+// brace, or before the next line that is indented no farther than its own.
 func (p *program) bodyEnd(closed int) int {
 	indent := p.indent(closed)
 	for i := closed + 1; i < len(p.tokens) && i < closed+12; i++ {

@@ -24,15 +24,16 @@ var (
 		"db", "database", "bootstrap", "setup"}
 	loadAnchors = [][]byte{[]byte("dotenv"), []byte("env_file")}
 	// pathWords lead from the file of code, or the folder that the program runs in, to a path.
-	pathWords = []string{"path", "resolve", "join", "__dirname", "import", "meta", "dirname", "process",
-		"cwd", "os", "abspath", "Path", "__file__", "parent", "filepath"}
+	pathWords = []string{"path", "resolve", "join", "__dirname", "import", "meta", "dirname",
+		"process", "cwd", "os", "abspath", "Path", "__file__", "parent", "filepath"}
 	plainPath = expr.New(`^[\w./-]+$`)
 )
 
 // mayLoad is a quick look whether a file loads files of settings.
 func mayLoad(file string, data []byte) bool {
 	base := path.Base(file)
-	return slices.ContainsFunc(loadingNames, func(w string) bool { return strings.Contains(base, w) }) &&
+	return slices.ContainsFunc(loadingNames,
+		func(w string) bool { return strings.Contains(base, w) }) &&
 		slices.ContainsFunc(loadAnchors, func(a []byte) bool { return bytes.Contains(data, a) })
 }
 

@@ -110,8 +110,8 @@ func (p *program) lineAbove(line int32) int32 {
 const maxAbove = 300
 
 var (
-	conditions = []string{"if", "elif", "else", "elsif", "unless", "case", "when", "catch", "except",
-		"rescue", "switch", "match"}
+	conditions = []string{"if", "elif", "else", "elsif", "unless", "case", "when", "catch",
+		"except", "rescue", "switch", "match"}
 	asking  = []string{"if", "elif", "elsif", "unless"}
 	givesUp = []string{"throw", "raise", "panic", "exit", "abort", "Fatal", "Fatalf", "fail", "die",
 		"bail"}

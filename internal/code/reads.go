@@ -16,8 +16,8 @@ var envName = expr.New(`^[A-Z][A-Z0-9_]{2,}$`)
 type way struct {
 	*ecosystem.Access
 	path []token
-	// key is which argument names the variable. With backed a further argument is what counts where it
-	// is absent; with falls the function has a value of its own for all.
+	// key is which argument names the variable. With backed a further argument is what counts where
+	// it is absent; with falls the function has a value of its own for all.
 	key           int
 	backed, falls bool
 }
@@ -221,9 +221,9 @@ func (p weighing) byArguments(u use) (fallback, must bool) {
 	return fallback, must
 }
 
-// byWhatFollows tells the same by what is done with the value: methods that are called on it, a word
-// or a sign for what counts without it, also behind calls that it is handed to. It gives the token
-// behind all that.
+// byWhatFollows tells the same by what is done with the value: methods that are called on it, a
+// word or a sign for what counts without it, also behind calls that it is handed to. It gives the
+// token behind all that.
 func (p weighing) byWhatFollows(from, to int, w *way) (fallback, must bool, behind int) {
 	for {
 		method := p.token(to + 1)
@@ -266,13 +266,14 @@ func (p weighing) isHandedOn(from, i int) bool {
 	return p.is(i, ")") && p.pairs[i] >= 0 && p.pairs[i] < from && !p.isAsking(p.pairs[i]-1)
 }
 
-// isAskedInstead reports whether a token begins a block that a call asks where the variable is absent.
+// isAskedInstead reports whether a token begins a block that a call asks where the variable is
+// absent.
 func (p weighing) isAskedInstead(i int, w *way) bool {
 	return p.is(i, "{", "do") && w.Must && !w.Holds && p.tokens[i].line == p.token(i-1).line
 }
 
-// orElse tells what a word or a sign leads to where the variable is absent. An empty text is no value
-// of its own.
+// orElse tells what a word or a sign leads to where the variable is absent. An empty text is no
+// value of its own.
 func (p weighing) orElse(at int) (fallback, must bool, behind int) {
 	empty := p.token(at+1).kind == text && p.token(at+1).text == ""
 	if empty && p.ends(at+2) && !p.is(at, "==", "!=", "===", "!==") {
@@ -375,8 +376,8 @@ func (p *program) keptUnder(u use) string {
 	return p.tokens[kept].text
 }
 
-// givesUpWithout reports whether code keeps a variable under a name, and ends soon after if there is
-// nothing under it.
+// givesUpWithout reports whether code keeps a variable under a name, and ends soon after if there
+// is nothing under it.
 func (p weighing) givesUpWithout(u use, to int) bool {
 	kept := p.keptUnder(u)
 	if kept == "" {

@@ -32,8 +32,8 @@ func (t token) is(what string) bool { return t.kind != text && t.text == what }
 
 // operators are the signs of more than one letter by their first, the longer ones first.
 var operators = func() (out [256][]string) {
-	for _, o := range []string{"===", "!==", "||=", "??=", "&&=", "...", "<=>", "==", "!=", "<=", ">=",
-		"=>", "->", "::", "?.", "?:", "??", "||", "&&", ":=", "+=", "-=", "=~"} {
+	for _, o := range []string{"===", "!==", "||=", "??=", "&&=", "...", "<=>", "==", "!=", "<=",
+		">=", "=>", "->", "::", "?.", "?:", "??", "||", "&&", ":=", "+=", "-=", "=~"} {
 		out[o[0]] = append(out[o[0]], o)
 	}
 	return out
@@ -50,8 +50,8 @@ type grammar struct {
 	overLines []string
 }
 
-// hint is a text without which none of some ways occurs. The first of them has that number among all
-// of the language.
+// hint is a text without which none of some ways occurs. The first of them has that number among
+// all of the language.
 type hint struct {
 	text  string
 	ways  []*way

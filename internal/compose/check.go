@@ -62,7 +62,8 @@ func (c *checker) runsSomething(m Member) {
 // waits asks for the services that one waits for.
 func (c *checker) waits(m Member) {
 	for _, d := range m.Value.Get("depends_on").orEmpty().Members {
-		if c.Model.Get("services").Get(d.Key) == nil && d.Value.Get("required").or("true") == "true" {
+		if c.Model.Get("services").Get(d.Key) == nil &&
+			d.Value.Get("required").or("true") == "true" {
 			c.fault(key(d.Value, d), stack.CodeComposeUndefined,
 				fmt.Sprintf("the service %s waits for %s, which no file defines", m.Key, d.Key),
 				"Correct the name, or define the service.")
@@ -117,7 +118,8 @@ func (c *checker) volumes(m Member) {
 		if v.Get("type").or("") == "volume" && name != "" &&
 			c.Model.Get("volumes").Get(name) == nil {
 			c.fault(v, stack.CodeComposeUndefined,
-				fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key, name),
+				fmt.Sprintf("the service %s uses the volume %s, which no file defines", m.Key,
+					name),
 				"Define it below volumes: at the top; a folder's path begins with ./ or /.")
 		}
 	}

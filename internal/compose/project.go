@@ -97,8 +97,8 @@ func (p *Project) service(m Member, profiles []string, env dotenv.Lookup) Servic
 	return s
 }
 
-// environment keeps the variables of a service, with where each comes from. One without a value is the
-// shell's, if that has it.
+// environment keeps the variables of a service, with where each comes from. One without a value is
+// the shell's, if that has it.
 func (s *Service) environment(v *Value, env dotenv.Lookup) {
 	for _, e := range v.Get("environment").orEmpty().Members {
 		value, set := env(e.Key)
@@ -140,8 +140,8 @@ func portsOf(v *Value, image string) (out []stack.Port) {
 	return out
 }
 
-// waitsOf are the services that one waits for: whose network or processes it shares, whom it links to
-// or takes volumes from, and whom it says that it depends on.
+// waitsOf are the services that one waits for: whose network or processes it shares, whom it links
+// to or takes volumes from, and whom it says that it depends on.
 func waitsOf(v *Value, name string) (out []stack.After) {
 	for _, key := range []string{"network_mode", "pid", "ipc"} {
 		if other, ok := strings.CutPrefix(v.Get(key).or(""), "service:"); ok {

@@ -50,8 +50,8 @@ func (s *Connections) Elsewhere() {
 	s.elsewhereByReadme()
 }
 
-// elsewhereByAddress wants a server that an address of a setting leads to on this machine, unless the
-// stack has one.
+// elsewhereByAddress wants a server that an address of a setting leads to on this machine, unless
+// the stack has one.
 func (s *Connections) elsewhereByAddress(svc *stack.Service, v Value, a address.Address) {
 	known, port := protocol.OfScheme(a.Scheme), a.Asked()
 	if a.Scheme == "" {

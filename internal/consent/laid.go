@@ -112,8 +112,8 @@ func contained(fsys fs.FS, s *stack.Stack, v *stack.Service, img *dockerfile.Ima
 	return c
 }
 
-// handed tells which files of the checkout a container is handed when it is made: mounts, secrets and
-// configurations.
+// handed tells which files of the checkout a container is handed when it is made: mounts, secrets
+// and configurations.
 func handed(c *stack.ContainerSpec) (out laid) {
 	for _, m := range c.Mounts {
 		if m.Type == "bind" && filepath.IsLocal(filepath.FromSlash(m.Source)) {

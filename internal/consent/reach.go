@@ -176,7 +176,8 @@ func sharesOf(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
 // devicesOf tells which devices of this machine it uses.
 func devicesOf(c *stack.ContainerSpec, _ *stack.Stack) (out []string) {
 	for _, d := range c.Devices {
-		out = append(out, fmt.Sprintf("uses this machine's device %s (%s)", d.Source, d.Permissions))
+		out = append(out, fmt.Sprintf("uses this machine's device %s (%s)", d.Source,
+			d.Permissions))
 	}
 	out = append(out, each("may use devices of this machine: %s", c.DeviceACL)...)
 	if len(c.Requests) > 0 {

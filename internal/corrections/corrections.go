@@ -1,5 +1,5 @@
-// Package corrections reads the files by which people correct what a survey concludes: nharbor.toml,
-// and nharbor.local.toml on top.
+// Package corrections reads the files by which people correct what a survey concludes:
+// nharbor.toml, and nharbor.local.toml on top.
 package corrections
 
 import (
@@ -80,8 +80,8 @@ func (f *ServiceFix) Place(key string) stack.Place {
 	return f.At
 }
 
-// Read reads the files. Unlike a manifest's, a mistake in them ends a survey: a correction that is not
-// understood would be worse than none.
+// Read reads the files. Unlike a manifest's, a mistake in them ends a survey: a correction that is
+// not understood would be worse than none.
 func Read(files fs.FS) (*Corrections, error) {
 	all := &Corrections{Project: map[string]ProjectFix{}, Step: map[string]StepFix{},
 		Service: map[string]ServiceFix{}, Check: map[string]Check{}, Cause: map[string]Cause{}}
@@ -175,7 +175,8 @@ func (cause *Cause) wrong(name string) (text, remedy string) {
 			`Write line = "an expression for a line of a log" and says = "what it means".`
 	}
 	if _, err := regexp.Compile(cause.Line); err != nil {
-		return fmt.Sprintf("the line of the cause %s is no expression: %v", name, err), "Correct it."
+		return fmt.Sprintf("the line of the cause %s is no expression: %v", name, err),
+			"Correct it."
 	}
 	return "", ""
 }
@@ -252,7 +253,8 @@ func (c *source) at(table, key string) stack.Place {
 		"[" + table + ".'" + key + "']", "[" + table + "." + key + "."}
 	for i, l := range c.lines {
 		l = strings.ReplaceAll(strings.TrimSpace(l), " ", "")
-		if slices.ContainsFunc(forms, func(form string) bool { return strings.HasPrefix(l, form) }) {
+		if slices.ContainsFunc(forms,
+			func(form string) bool { return strings.HasPrefix(l, form) }) {
 			return stack.Place{File: c.name, Line: i + 1}
 		}
 	}
@@ -339,13 +341,13 @@ var serviceFaults = []rule.Rule[*ServiceFix, func(*ServiceFix) (text, remedy str
 	}),
 	faultIf("after", func(f *ServiceFix) bool { return f.wrongAfter() != nil },
 		func(f *ServiceFix) (string, string) {
-			return fmt.Sprintf("after: %v", f.wrongAfter()), `Write after = ["db", "setup finished"]: ` +
-				`a service, and how far it must be: begun, answering or finished.`
+			return fmt.Sprintf("after: %v",
+					f.wrongAfter()), `Write after = ["db", "setup finished"]: ` +
+					`a service, and how far it must be: begun, answering or finished.`
 		}),
 }
 
-func faultIf(name string, when func(*ServiceFix) bool,
-	then func(*ServiceFix) (text, remedy string),
+func faultIf(name string, when func(*ServiceFix) bool, then func(*ServiceFix) (text, remedy string),
 ) rule.Rule[*ServiceFix, func(*ServiceFix) (text, remedy string)] {
 	return rule.Rule[*ServiceFix, func(*ServiceFix) (text, remedy string)]{Name: name, When: when,
 		Then: then}

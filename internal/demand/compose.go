@@ -45,8 +45,8 @@ func (d *Coverage) composeBy(c *Call, verb string, args []string) stack.Doer {
 	return ""
 }
 
-// runInside covers what runs in a container of a service: by the service itself, if that is all that it
-// runs, or by another one that does the same.
+// runInside covers what runs in a container of a service: by the service itself, if that is all
+// that it runs, or by another one that does the same.
 func (d *Coverage) runInside(args []string) stack.Doer {
 	if len(args) == 0 {
 		return ""
@@ -152,15 +152,16 @@ var ourVerbs = map[string]stack.Doer{"ps": stack.ByCheck, "logs": stack.ByLogs,
 func (d engineCalls) builtBy(words []string, cwd string) stack.Doer {
 	_, dir, file := ImageBuilt(words, cwd)
 	for i := range d.Stack.Services {
-		if v := &d.Stack.Services[i]; v.Build == dir && path.Join(dir, facts.Dockerfile(v)) == file {
+		if v := &d.Stack.Services[i]; v.Build == dir &&
+			path.Join(dir, facts.Dockerfile(v)) == file {
 			return Service(v.Name)
 		}
 	}
 	return ""
 }
 
-// imageRunBy is the service that runs an image: one that was built here, one of the same program, or
-// one that a Dockerfile here is.
+// imageRunBy is the service that runs an image: one that was built here, one of the same program,
+// or one that a Dockerfile here is.
 func (d engineCalls) imageRunBy(words []string, cwd string) stack.Doer {
 	if dir, ok := d.BuildOf(words, cwd); ok {
 		return d.ContainerOf(dir)

@@ -164,10 +164,11 @@ func init() {
 		covers("git", Program("git"), (*Coverage).gitBy),
 		covers("copying a template", Program("cp", "copy", "mv", "Copy-Item"),
 			func(d *Coverage, c *Call) stack.Doer { return d.copiedByFill(c.Words[1:], c.Cwd) }),
-		covers("setting a variable", Program("export", "set"), func(d *Coverage, c *Call) stack.Doer {
-			key, _, _ := strings.Cut(c.Word(1), "=")
-			return d.setting(key)
-		}),
+		covers("setting a variable", Program("export", "set"),
+			func(d *Coverage, c *Call) stack.Doer {
+				key, _, _ := strings.Cut(c.Word(1), "=")
+				return d.setting(key)
+			}),
 		covers("entering an environment", func(c *Call) bool {
 			role, _ := ecosystem.Meaning(c.Words)
 			return role != "" && Program("source", ".")(c)
@@ -179,23 +180,27 @@ func init() {
 		covers("reading settings", Program("source", "."), func(d *Coverage, c *Call) stack.Doer {
 			return d.copiedByFill([]string{c.Word(1), c.Word(1)}, c.Cwd)
 		}),
-		covers("calling", Program("curl", "wget", "open", "xdg-open"), func(_ *Coverage, c *Call) stack.Doer {
-			if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
-				return stack.ByCheck
-			}
-			return ""
+		covers("calling", Program("curl", "wget", "open", "xdg-open"),
+			func(_ *Coverage, c *Call) stack.Doer {
+				if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
+					return stack.ByCheck
+				}
+				return ""
+			}),
+		covers("engine", Program("docker", "podman"), func(d *Coverage, c *Call) stack.Doer {
+			return d.engineCalls().engineBy(c.Word(1), c.Words, c.Cwd)
 		}),
-		covers("engine", Program("docker", "podman"),
-			func(d *Coverage, c *Call) stack.Doer { return d.engineCalls().engineBy(c.Word(1), c.Words, c.Cwd) }),
 		covers("task", func(c *Call) bool { return ecosystem.ManagerNamed(c.Words[0]).Tasks },
 			func(d *Coverage, c *Call) stack.Doer { return d.targetBy(c.Words, c.Cwd, c.depth) }),
 		covers("making a database", func(c *Call) bool { return protocol.OfClient(c.Words[0]) != nil },
 			func(d *Coverage, c *Call) stack.Doer { return d.databaseBy(c.Text, c.Cwd) }),
 		covers("starting a server", func(c *Call) bool { return protocol.OfProgram(c.Words[0]) != nil },
 			func(d *Coverage, c *Call) stack.Doer { return d.imageBy(c.Words[0]) }),
-		covers("installing on the machine", func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
+		covers("installing on the machine",
+			func(c *Call) bool { return ecosystem.Installs(c.Words[0]) },
 			func(d *Coverage, c *Call) stack.Doer { return d.neededBy(c.Words) }),
-		covers("a script of the checkout", func(c *Call) bool { return command.File(c.Words) != "" },
+		covers("a script of the checkout",
+			func(c *Call) bool { return command.File(c.Words) != "" },
 			func(d *Coverage, c *Call) stack.Doer {
 				return cmp.Or(d.fileBy(command.File(c.Words), c),
 					d.exactly(d.Commands.Key(c.Words), c.Cwd))
@@ -407,7 +412,8 @@ var projectRules = []coverRule{
 	}),
 	covers("a secret of the application", does(ecosystem.MakesKey),
 		func(*Coverage, *Call) stack.Doer { return stack.ByFill }),
-	covers("a name for other commands", nil, func(d *Coverage, c *Call) stack.Doer { return d.scriptBy(c) }),
+	covers("a name for other commands", nil,
+		func(d *Coverage, c *Call) stack.Doer { return d.scriptBy(c) }),
 	covers("serving", func(c *Call) bool { return c.role == ecosystem.Serves },
 		func(d *Coverage, c *Call) stack.Doer {
 			if d.NamesBuilt(c) || strings.HasPrefix(ecosystem.ScriptRun(c.Words), "preview") {

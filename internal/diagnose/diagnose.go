@@ -17,7 +17,8 @@ import (
 type Rule[K any] = rule.Rule[*K, Says]
 
 // Says are a cause and a remedy as texts in which {word} stands for what K's words say; an empty
-// Cause keeps the one that is known already. Verdict, if there is one, goes before that of the probe.
+// Cause keeps the one that is known already. Verdict, if there is one, goes before that of the
+// probe.
 type Says struct {
 	Cause   string
 	Remedy  string

@@ -48,7 +48,8 @@ var Needs = []Rule[Need]{
 		"it does not run: {broken}", "Run it by hand to see what is wrong: {name} --version", ""),
 	says("tool-absent", kindOf("tool", func(n *Need) bool { return n.Absent && n.Install != "" }),
 		"", "Install it: {install}", ""),
-	says("tool-absent-kept", kindOf("tool", func(n *Need) bool { return n.Absent && n.Keeper != "" }),
+	says("tool-absent-kept", kindOf("tool",
+		func(n *Need) bool { return n.Absent && n.Keeper != "" }),
 		"", "Install {name} {wanted} with {keeper}, which keeps other versions of it here.", ""),
 	says("tool-absent-offered", kindOf("tool",
 		func(n *Need) bool { return n.Absent && n.Offered != "" }),
@@ -100,7 +101,8 @@ var Needs = []Rule[Need]{
 	says("server-absent", kindOf("server", nil),
 		"nothing of this stack offers it, and nothing answers there",
 		"Start one, or let {key} point at one that runs: nharbor fill --set {key}=…", ""),
-	says("disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.", ""),
+	says("disk-low", kindOf("disk", nil), "{found}", "Make room: packages and images may not fit.",
+		""),
 }
 
 // Explain tells what was found instead of what is needed, and what to do.

@@ -39,8 +39,9 @@ func TestScriptsCalled(t *testing.T) {
 		"concurrently npm:dev:*":   ".:dev:api .:dev:css",
 		"turbo run build": "apps/desk:prebuild apps/desk:build apps/desk:postbuild " +
 			"apps/office:build",
-		"turbo build --filter=@ferry/office":   "apps/office:build",
-		"nx run @ferry/desk:build":             "apps/desk:prebuild apps/desk:build apps/desk:postbuild",
+		"turbo build --filter=@ferry/office": "apps/office:build",
+		"nx run @ferry/desk:build": "apps/desk:prebuild apps/desk:build " +
+			"apps/desk:postbuild",
 		"npx turbo run build -F @ferry/office": "apps/office:build",
 	} {
 		var got []string

@@ -8,8 +8,8 @@ import (
 // Language is how the code of an ecosystem is told apart into tokens, and how it gets at its
 // environment.
 type Language struct {
-	// Comments begin what is none of the program's up to the end of the line; Blocks are the two ends
-	// of what is none over several lines.
+	// Comments begin what is none of the program's up to the end of the line; Blocks are the two
+	// ends of what is none over several lines.
 	Comments []string
 	Blocks   [][2]string
 	Quotes   []Quote
@@ -33,8 +33,8 @@ type Quote struct {
 	Code string
 	// Raw is true where a backslash stands for itself, Lines where the text may go over lines.
 	Raw, Lines bool
-	// Most is how long in bytes a text in it can be; 0 for any length. A mark that is used for other
-	// things, too, opens nothing where no text of that length is closed.
+	// Most is how long in bytes a text in it can be; 0 for any length. A mark that is used for
+	// other things, too, opens nothing where no text of that length is closed.
 	Most int
 }
 
@@ -54,26 +54,26 @@ var (
 // Access is one way to a variable: an object that holds all of them, or a call with the name as its
 // first argument, whose second, if it has one, is what counts where the variable is absent.
 type Access struct {
-	// Path is how it stands in the code. A star at its beginning stands for any beginning of the first
-	// name, whatever its case.
+	// Path is how it stands in the code. A star at its beginning stands for any beginning of the
+	// first name, whatever its case.
 	Path string
-	// Holds is true for an object: the name stands behind a dot, in brackets, or among those that are
-	// taken out of it.
+	// Holds is true for an object: the name stands behind a dot, in brackets, or among those that
+	// are taken out of it.
 	Holds bool
 	// Methods is true for a call that can be one of several methods, env.bool("NAME").
 	Methods bool
 	// Must is true for one that fails without the variable, and Sets for one that gives it a value
 	// where it has none.
 	Must, Sets bool
-	// Default and Required are words by which a call is told what counts without the variable, or that
-	// there must be one: named arguments, and methods called on it.
+	// Default and Required are words by which a call is told what counts without the variable, or
+	// that there must be one: named arguments, and methods called on it.
 	Default, Required []string
 	// With are texts one of which the file has to contain besides; empty for none.
 	With []string
 }
 
-// Hint is a text that stands in every file of code in which the access occurs: a short one that many
-// share, so that most files need no closer look.
+// Hint is a text that stands in every file of code in which the access occurs: a short one that
+// many share, so that most files need no closer look.
 func (a *Access) Hint() string {
 	for _, common := range []string{".env", "env", "ENV", "Env"} {
 		if strings.Contains(a.Path, common) {
@@ -115,12 +115,12 @@ func callsFor(must bool, paths ...string) (out []Access) {
 // Schema finds variables in a list with which code checks the environment before it does anything
 // else: a variable in it is needed, unless its entry says otherwise.
 type Schema struct {
-	// Library are texts one of which a file must contain, and With others, so that the list is one of
-	// the environment.
+	// Library are texts one of which a file must contain, and With others, so that the list is one
+	// of the environment.
 	Library, With []string
 	// Roots begin the entry of a variable behind its name and a colon. None where entries are the
-	// fields of a class that is made of Class, directly or by way of others: they are called like the
-	// variables, whatever the case, behind what Prefix is set to in the class.
+	// fields of a class that is made of Class, directly or by way of others: they are called like
+	// the variables, whatever the case, behind what Prefix is set to in the class.
 	Roots         []string
 	Class, Prefix string
 	// Named are arguments of a field that say what its variable is called.

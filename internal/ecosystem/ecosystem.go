@@ -37,8 +37,9 @@ type Folder struct {
 	System string
 	// Changed is when a file, relative to FS, was last committed; nil where nobody knows.
 	Changed func(file string) time.Time
-	// Told gives the commands that instructions have for the folder, those of its own READMEs first;
-	// nil where nobody has read any. It is asked only where the files themselves leave a choice.
+	// Told gives the commands that instructions have for the folder, those of its own READMEs
+	// first; nil where nobody has read any. It is asked only where the files themselves leave a
+	// choice.
 	Told func() []Told
 }
 

@@ -284,9 +284,9 @@ func goServer(f Folder) (dir string, files []string) {
 	return dir, files
 }
 
-// goEntry is a folder with a main package: how much its code speaks for a server (0 for not, below for
-// against), whether it is called like the module, or like a server, and whether the Dockerfile builds
-// it, and exposes a port.
+// goEntry is a folder with a main package: how much its code speaks for a server (0 for not, below
+// for against), whether it is called like the module, or like a server, and whether the Dockerfile
+// builds it, and exposes a port.
 type goEntry struct {
 	dir                        string
 	rank                       int

@@ -457,8 +457,8 @@ var nodeSteps = []struct {
 	{stack.Test, []string{"test"}},
 }
 
-// isUsedBuilt reports whether the project is a library that others of the same workspace use as it is
-// built.
+// isUsedBuilt reports whether the project is a library that others of the same workspace use as it
+// is built.
 func (n *nodeProject) isUsedBuilt() bool {
 	scripts, script := n.pkg.Scripts, n.serveScript()
 	if n.out.Within == nil || scripts["build"] == "" ||

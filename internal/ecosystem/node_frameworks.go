@@ -155,8 +155,9 @@ func nodeMigration(n *nodeProject) *migration {
 	return nil
 }
 
-// nodeMigrators are the tools that migrate, by packages one of which brings them and a file that must
-// be there, as a pattern; the first that is there counts. Find is nil where its migrations are not.
+// nodeMigrators are the tools that migrate, by packages one of which brings them and a file that
+// must be there, as a pattern; the first that is there counts. Find is nil where its migrations are
+// not.
 var nodeMigrators = []struct {
 	packages []string
 	config   string
@@ -216,7 +217,8 @@ func prismaMigrates(n *nodeProject) *migration {
 	return m
 }
 
-// typeormMigrates goes by the file that makes the data source: as it is, or by what runs TypeScript.
+// typeormMigrates goes by the file that makes the data source: as it is, or by what runs
+// TypeScript.
 func typeormMigrates(n *nodeProject) *migration {
 	program := "typeorm"
 	source := n.first("data-source.js", "src/data-source.js", "dist/data-source.js")

@@ -46,9 +46,9 @@ func (n choosing) choose() {
 // named is a manager, why it is the one, and what is told of that as evidence; empty for nothing.
 type named struct{ manager, why, says string }
 
-// namers are who says which manager the project's is: the manifest, the one lock file, instructions,
-// the build server, which lock file was committed last; what is usual comes behind all of them. What
-// takes reading is asked only where it counts.
+// namers are who says which manager the project's is: the manifest, the one lock file,
+// instructions, the build server, which lock file was committed last; what is usual comes behind
+// all of them. What takes reading is asked only where it counts.
 func (n choosing) namers(found []nodeLock) (out []claim.Claim[named]) {
 	add := func(w stack.Witness, at stack.Place, manager, why, says string) {
 		out = append(out, claim.Claim[named]{Value: named{manager, why, says}, Witness: w, At: at})
@@ -173,8 +173,8 @@ func (n choosing) lockFiles() (out []nodeLock) {
 	return out
 }
 
-// toldManager is the manager of an ecosystem with which instructions install first in the folder, and
-// the place; empty for none.
+// toldManager is the manager of an ecosystem with which instructions install first in the folder,
+// and the place; empty for none.
 func (f Folder) toldManager(of *Ecosystem) (string, stack.Place) {
 	if f.Told == nil {
 		return "", stack.Place{}

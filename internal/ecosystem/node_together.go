@@ -75,7 +75,8 @@ func (n together) pieceOf(text string, isName bool) (out []piece) {
 	if !isName {
 		commands := shell.Parse(text)
 		if len(commands) == 1 && len(commands[0].Set) == 0 {
-			if in, name := n.called(commands[0], nil); in == n.nodeProject && n.pkg.Scripts[name] != "" {
+			if in, name := n.called(commands[0], nil); in == n.nodeProject &&
+				n.pkg.Scripts[name] != "" {
 				return []piece{{name, n.pkg.Scripts[name]}}
 			}
 		}

@@ -70,8 +70,9 @@ var python = &Ecosystem{
 			Packages: map[string]string{"apt": "python3-dev", "dnf": "python3-devel",
 				"apk": "python3-dev", "brew": "python", "pacman": "python"}}},
 	VersionManagers: []string{"pyenv"},
-	Logins:          []string{".config/pip/pip.conf", ".pip/pip.conf", ".config/pypoetry/auth.toml"},
-	Public:          pypi,
+	Logins: []string{".config/pip/pip.conf", ".pip/pip.conf",
+		".config/pypoetry/auth.toml"},
+	Public: pypi,
 	Verbs: []Verb{
 		{stack.Install, []string{"python venv", "venv", "virtualenv", "source|. *activate"}},
 		{stack.Test, []string{"pytest", "python manage.py test"}},
@@ -92,10 +93,12 @@ var pythonCode = &Language{
 	Accesses: slices.Concat(
 		holds(true, "os.environ"), callsFor(false, "os.environ.get", "os.getenv"), []Access{
 			{Path: "environ", Holds: true, Must: true, With: []string{"import environ"}},
-			{Path: "environ.get", With: []string{"import environ"}}, {Path: "getenv", With: []string{"import getenv"}},
+			{Path: "environ.get", With: []string{"import environ"}},
+			{Path: "getenv", With: []string{"import getenv"}},
 			{Path: "os.environ.setdefault", Sets: true},
 			// Of libraries that read files of settings, too.
-			{Path: "env", Methods: true, Must: true, Default: []string{"default"}, With: []string{"environ"}},
+			{Path: "env", Methods: true, Must: true, Default: []string{"default"},
+				With: []string{"environ"}},
 			{Path: "env", Methods: true, Default: []string{"default"}},
 			{Path: "config", Must: true, Default: []string{"default"}, With: []string{"decouple"}},
 		}),
@@ -211,8 +214,8 @@ func readPython(f Folder) (*Finding, error) {
 	return p.out, nil
 }
 
-// manager is the first whose the project is by its files; a manifest of which every manager can install
-// is of the one that instructions install with, at a place.
+// manager is the first whose the project is by its files; a manifest of which every manager can
+// install is of the one that instructions install with, at a place.
 func (p *pythonProject) manager() (m *Manager, toldAt stack.Place) {
 	for _, m = range python.Managers {
 		if p.manifest = m.python.claims(p); p.manifest != "" {

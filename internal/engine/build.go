@@ -82,8 +82,8 @@ func (e *Engine) Build(ctx context.Context, spec BuildSpec, progress func(string
 	return err
 }
 
-// cacheLost is what an engine says when somebody removes, while it builds, a layer that it was about to
-// take from its cache.
+// cacheLost is what an engine says when somebody removes, while it builds, a layer that it was
+// about to take from its cache.
 var cacheLost = expr.New(`(?i)(unable to find image "|no such image: )sha256:`)
 
 // build builds by the engine's interface.

@@ -496,8 +496,8 @@ func testBuildInline(t *testing.T, r *rig) {
 	if err := r.Build(t.Context(), engine.BuildSpec{Folder: folder, Tag: tag}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if ports, err := r.Images().Ports(t.Context(), tag); len(ports) != 1 || ports[0] != "7001/tcp" ||
-		err != nil {
+	if ports, err := r.Images().Ports(t.Context(), tag); len(ports) != 1 ||
+		ports[0] != "7001/tcp" || err != nil {
 		t.Errorf("its ports are %v, %v", ports, err)
 	}
 	if err := r.Images().Remove(t.Context(), tag); err != nil {

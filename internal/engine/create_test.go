@@ -101,8 +101,8 @@ func TestBuildByCommand(t *testing.T) {
 	}
 }
 
-// TestCacheIsLost has a layer of the cache go away while the engine builds: it builds once more without
-// the cache, and fails where that does not help.
+// TestCacheIsLost has a layer of the cache go away while the engine builds: it builds once more
+// without the cache, and fails where that does not help.
 func TestCacheIsLost(t *testing.T) {
 	t.Parallel()
 	for helps, want := range map[bool]string{true: "", false: "unable to find image"} {
@@ -131,7 +131,8 @@ func TestCacheIsLost(t *testing.T) {
 		if got := fmt.Sprint(err); want == "" && err != nil || !strings.Contains(got, want) {
 			t.Errorf("it helps: %v, and the error is %v", helps, err)
 		}
-		if strings.Join(asked, ",") != ",1" || !strings.Contains(said[0], "built again without it") {
+		if strings.Join(asked, ",") != ",1" ||
+			!strings.Contains(said[0], "built again without it") {
 			t.Errorf("asked %q, said %q", asked, said)
 		}
 	}

@@ -348,8 +348,8 @@ func TestKeeperReadsWhatItIsTold(t *testing.T) {
 		}
 		return ""
 	}
-	keeper.Keep(strings.NewReader("hold " + group("kept") + "\nhold " + group("released") + "\nrelease " +
-		group("released") + "\nhold 0\nhold 1\nhold x\nnonsense\n"))
+	keeper.Keep(strings.NewReader("hold " + group("kept") + "\nhold " + group("released") +
+		"\nrelease " + group("released") + "\nhold 0\nhold 1\nhold x\nnonsense\n"))
 	x.at("service:kept").over()
 	if s := x.at("service:kept").now().State; s != stack.Failed {
 		t.Errorf("what was held is %s", s)

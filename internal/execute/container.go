@@ -282,8 +282,8 @@ func (x containers) container(s *plan.Service, index int) (run.ContainerSpec, er
 	return out, nil
 }
 
-// published are the ports of this machine that lead to a container; of several of a service, each has
-// the next one.
+// published are the ports of this machine that lead to a container; of several of a service, each
+// has the next one.
 func (x containers) published(s *plan.Service, index int) (out []engine.Publish) {
 	if index == 0 {
 		for _, p := range s.Exposed {

@@ -1,6 +1,6 @@
 // Package execute does what a plan says: an Executor starts every node of the order as soon as what
-// it needs has come far enough, watches it and stops it. Each node is one explicit state, whose life
-// is in node.go; what has happened is a row of events (Since).
+// it needs has come far enough, watches it and stops it. Each node is one explicit state, whose
+// life is in node.go; what has happened is a row of events (Since).
 //
 // Faults have the codes engine-unavailable and restart-not-possible.
 package execute
@@ -92,8 +92,8 @@ func (x *Executor) all() []*node {
 // New prepares a plan. When ctx ends, what has not been started never is. The keeper may be nil.
 func New(ctx context.Context, plan *plan.Plan, machines Machines, logs *logs.Folder,
 	memory *memory.Memory, keeper *keeper.Keeper) *Executor {
-	x := &Executor{ctx: ctx, current: plan, machines: machines, logs: logs, memory: memory, keeper: keeper,
-		started: time.Now(),
+	x := &Executor{ctx: ctx, current: plan, machines: machines, logs: logs, memory: memory,
+		keeper: keeper, started: time.Now(),
 		journal: newJournal(), nodes: map[stack.NodeID]*node{}, makings: map[string]*making{},
 		watchers: map[stack.NodeID]*watcher{}, cores: make(chan struct{}, max(1, runtime.NumCPU()))}
 	for _, o := range plan.Order.Nodes {

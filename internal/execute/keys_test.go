@@ -194,7 +194,8 @@ func (k *keyCase) make(t *testing.T, e *engine.Engine, run bool) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if err := k.x.images().built(ctx, k.x.at(stack.ServiceNode(s.Name)), &s, log, nil); err != nil {
+			if err := k.x.images().built(ctx, k.x.at(stack.ServiceNode(s.Name)), &s, log,
+				nil); err != nil {
 				t.Errorf("%s: %v", s.Name, err)
 				continue
 			}

@@ -84,8 +84,8 @@ func (x renewal) targets(plan *plan.Plan, names []string) (map[stack.NodeID]bool
 		svc, ok := plan.Services[id]
 		if ok && svc.Runs == stack.Container && x.on(svc.Name) == nil {
 			return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeRestartNotPossible,
-				Text:   svc.Name + " runs in a container now, and the stack was launched without any",
-				Remedy: "Launch anew: nharbor stop, then nharbor launch"}
+				Text: svc.Name + " runs in a container now, and the stack was launched " +
+					"without any", Remedy: "Launch anew: nharbor stop, then nharbor launch"}
 		}
 	}
 	return targets, nil

@@ -12,7 +12,8 @@ type (
 	images struct{ *Executor }
 	// containers makes networks and volumes ready, and containers out of services.
 	containers struct{ *Executor }
-	// listening waits for ports, and finds out where a service listens that is not where it was said.
+	// listening waits for ports, and finds out where a service listens that is not where it was
+	// said.
 	listening struct{ *Executor }
 	// stores knows what data lies where from launches before.
 	stores struct{ *Executor }

@@ -91,7 +91,8 @@ func (x serving) ended(n *node, exit run.Exit, log *logs.Log) {
 		x.memory.Took(n.id, time.Since(l.Begin))
 		if n.svc.Remembered {
 			once := onceWork(n.svc)
-			x.memory.Remember(once, memory.Digest(x.Plan().Root, once, x.stores().dataOf(n.svc.Data)), nil)
+			x.memory.Remember(once, memory.Digest(x.Plan().Root, once,
+				x.stores().dataOf(n.svc.Data)), nil)
 		}
 		x.end(n, stack.Ended, "")
 	case exit.OK() && len(n.svc.Ports) == 0 && !n.svc.Restarts.Restart && !l.WasUp:
@@ -295,8 +296,8 @@ func (x serving) awaitHealthy(ctx context.Context, n *node, proc run.Process, lo
 		x.containers().healthSays(proc, test), false
 }
 
-// portUp waits for one of a service's ports: words tell how it answers, quiet why it doesn't. Both are
-// empty where the service has ended.
+// portUp waits for one of a service's ports: words tell how it answers, quiet why it doesn't. Both
+// are empty where the service has ended.
 func (x serving) portUp(ctx context.Context, n *node, proc run.Process, log *logs.Log,
 	index int) (words, quiet string, why record.Why) {
 	c, p, elsewhere := x.listening().awaitPort(ctx, n, proc, log, index)

@@ -180,8 +180,8 @@ func hostBeside(f *File, prefix string) *Setting {
 	return sibling(f, name, "")
 }
 
-// signsInElsewhere is what a password comes to for a server that is not of the stack; here tells that
-// the stack has one that could be meant all the same.
+// signsInElsewhere is what a password comes to for a server that is not of the stack; here tells
+// that the stack has one that could be meant all the same.
 func signsInElsewhere(s, host *Setting, empty, stand, here bool) func() {
 	placeholder := values.Placeholder(host.value)
 	switch {
@@ -227,8 +227,8 @@ func (m deciding) issued(f *File, s *Setting) bool {
 	return r != nil && r.Then
 }
 
-// asked is a setting of which it is asked whether a third party gives its value: its comment in lower
-// case, whether that names one, and whether the key's name speaks of one.
+// asked is a setting of which it is asked whether a third party gives its value: its comment in
+// lower case, whether that names one, and whether the key's name speaks of one.
 type asked struct {
 	deciding
 	f         *File

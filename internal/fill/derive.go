@@ -449,8 +449,8 @@ func (m deriving) deriveEmpty(f *File, r reader, s *Setting) {
 	}
 }
 
-// putTogether makes the address of a store out of what is known of it; it is false where nothing leads
-// to the store from the reader.
+// putTogether makes the address of a store out of what is known of it; it is false where nothing
+// leads to the store from the reader.
 func (c *facts) putTogether(r reader, k *protocol.Protocol, s *Setting) bool {
 	host, port, ok := c.address(r)
 	if !ok {

@@ -129,8 +129,8 @@ func (f *facts) credentials(s *stack.Stack) {
 // isGiven reports whether a service gets a variable, with a value or from another one.
 func isGiven(v *stack.Service, key string) bool { return v.Env[key] != "" || v.EnvFrom[key] != "" }
 
-// toldTo finds what a server is told by one of the variables or, where there are such at all, by one
-// whose name fits and is not root's; both empty for nothing.
+// toldTo finds what a server is told by one of the variables or, where there are such at all, by
+// one whose name fits and is not root's; both empty for nothing.
 func toldTo(v *stack.Service, names []string, fits *expr.Expr) (key, value string) {
 	for _, n := range names {
 		if isGiven(v, n) {

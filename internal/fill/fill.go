@@ -304,8 +304,7 @@ func (m opening) open(e stack.EnvFile) error {
 }
 
 // document reads a settings file, to be changed, and gives its bytes as they are.
-func (m opening) document(name string, format string) (*settings.Document, []byte,
-	error) {
+func (m opening) document(name string, format string) (*settings.Document, []byte, error) {
 	d, err := settings.Read(m.fsys, name, format)
 	if dotenv.Unread(err) {
 		return nil, nil, &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeEnvUnreadable,

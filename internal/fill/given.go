@@ -143,8 +143,8 @@ func (m giving) answered(s *Setting, value string) error {
 	return m.accept(s, value, "the answer for "+s.Key)
 }
 
-// open are the settings that are missing, and that neither an earlier answer nor the environment nor
-// the locker gives.
+// open are the settings that are missing, and that neither an earlier answer nor the environment
+// nor the locker gives.
 func (m giving) open() (open []place, err error) {
 	for i := range m.plan.Files {
 		file := &m.plan.Files[i]

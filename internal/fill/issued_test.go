@@ -61,8 +61,8 @@ func TestValid(t *testing.T) {
 		{"TIDE_TOKEN", "a UUID", "", "3f2b8c1e-1111-4222-8333-944455556666", "", ""},
 		{"SESSION_SECRET", "", "", "two words", "", ""},
 	} {
-		note, err := m.giving().valid(&Setting{Key: c.key, Comment: c.comment, was: c.was, Secret: true},
-			c.value)
+		note, err := m.giving().valid(&Setting{Key: c.key, Comment: c.comment, was: c.was,
+			Secret: true}, c.value)
 		if !strings.HasPrefix(note, c.note) || c.note == "" && note != "" ||
 			(err != nil) != (c.err != "") || err != nil && !strings.Contains(err.Error(), c.err) {
 			t.Errorf("%s (%q, %q) as %q: %q, %v; want %q, %q", c.key, c.comment, c.was, c.value,

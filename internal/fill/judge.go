@@ -115,7 +115,8 @@ var judgementRules = []judgementRule{
 			return j.server != nil
 		}, func(j *judgement) { j.server() }),
 	decides("of a third party that the settings could choose, and don't", func(j *judgement) bool {
-		return j.empty && !j.wanted && j.m.deciding().issued(j.f, j.s) && unchosen(j.f, j.s.Key) != nil
+		return j.empty && !j.wanted && j.m.deciding().issued(j.f, j.s) &&
+			unchosen(j.f, j.s.Key) != nil
 	},
 		func(j *judgement) {
 			by := unchosen(j.f, j.s.Key)
@@ -123,7 +124,8 @@ var judgementRules = []judgementRule{
 			j.s.remark("", "left empty: %s is %s", by.Key, by.value)
 		}),
 	decides("issued, and the code does without", func(j *judgement) bool {
-		return j.m.deciding().issued(j.f, j.s) && j.open() && j.isRead && j.read.Default && !j.wanted
+		return j.m.deciding().issued(j.f, j.s) && j.open() && j.isRead && j.read.Default &&
+			!j.wanted
 	},
 		func(j *judgement) {
 			j.s.Issued = true
@@ -135,8 +137,8 @@ var judgementRules = []judgementRule{
 				j.read.At.Line)
 		}),
 	decides("where errors are reported to, and nothing asks for it", func(j *judgement) bool {
-		return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) && !j.wanted &&
-			!(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
+		return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) &&
+			!j.wanted && !(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
 	}, leave("empty in the template, and nothing says that it is needed")),
 	decides("issued by a third party",
 		func(j *judgement) bool { return j.m.deciding().issued(j.f, j.s) && j.open() },
@@ -174,7 +176,8 @@ var judgementRules = []judgementRule{
 
 // judge decides on a setting that nobody has given a value yet.
 func (m deciding) judge(f *File, s *Setting) {
-	j := &judgement{m: m.maker, f: f, s: s, empty: s.value == "", stand: values.Placeholder(s.value)}
+	j := &judgement{m: m.maker, f: f, s: s, empty: s.value == "",
+		stand: values.Placeholder(s.value)}
 	j.read, j.isRead = m.reads[s.Key]
 	j.waived = values.Waives(s.Comment) &&
 		!strings.Contains(strings.ToLower(s.Comment), "not optional")

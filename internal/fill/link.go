@@ -88,8 +88,7 @@ func (m linking) sameKey(key string, places []place, groups map[string][]place) 
 }
 
 // carried groups an address with the password that it carries.
-func (m linking) carried(p place, passwords map[string]map[string]bool,
-	groups map[string][]place) {
+func (m linking) carried(p place, passwords map[string]map[string]bool, groups map[string][]place) {
 	s := m.at(p)
 	if s.service != "" && m.byService(p, "", groups) {
 		return
@@ -306,8 +305,8 @@ type group struct {
 	value  string
 }
 
-// moves reports whether a value that is kept follows all the same: it agreed with the master until a
-// person has changed that.
+// moves reports whether a value that is kept follows all the same: it agreed with the master until
+// a person has changed that.
 func (g *group) moves(was string) bool {
 	return g.master.Origin == Answered && g.master.there && was == g.master.was
 }

@@ -87,8 +87,8 @@ func (m deriving) hostAndPort(r reader, c *facts, host, port *Setting, exact boo
 		if port != nil {
 			m.set(port, strconv.Itoa(toPort), c.svc.Name+"'s port from here")
 		} else if toPort != usual {
-			host.remark(stack.Warning, "%s answers on port %d and not on the usual one; no setting "+
-				"here names a port", c.svc.Name, toPort)
+			host.remark(stack.Warning, "%s answers on port %d and not on the usual one; no "+
+				"setting here names a port", c.svc.Name, toPort)
 		}
 	}
 }

@@ -141,8 +141,8 @@ func (g git) submodules(work string) error {
 	return g.run(work, "submodule", "update", "--init", "--recursive", "--progress")
 }
 
-// ofOnesOwn makes a clone one's own, as far as the options ask for it: with a new history, and with a
-// second remote.
+// ofOnesOwn makes a clone one's own, as far as the options ask for it: with a new history, and with
+// a second remote.
 func (g git) ofOnesOwn(work string, opt Options) error {
 	if opt.NewHistory {
 		if err := g.newHistory(work); err != nil {

@@ -1,5 +1,5 @@
-// Package hide makes what is known of a workspace fit to be shown: no secret is in it. What is one, and
-// how a text is hidden, says package value.
+// Package hide makes what is known of a workspace fit to be shown: no secret is in it. What is one,
+// and how a text is hidden, says package value.
 package hide
 
 import (

@@ -261,8 +261,7 @@ func (j *judgement) isLeft(holder *engine.Listed, owner *stack.Owner) bool {
 
 // isForeign reports whether a port that a launched service should have is somebody else's, by the
 // container that holds it and the process that owns it, either of which may be nil.
-func (j *judgement) isForeign(rec *record.Service, holder *engine.Listed,
-	owner *stack.Owner) bool {
+func (j *judgement) isForeign(rec *record.Service, holder *engine.Listed, owner *stack.Owner) bool {
 	switch {
 	case !j.alive:
 		return true

@@ -314,9 +314,10 @@ func TestOwnChecks(t *testing.T) {
 		"a page":                  {stack.OwnCheck{Path: "/fares"}, ""},
 		"a page that isn't there": {stack.OwnCheck{Path: "/absent"}, "status 404"},
 		"a status":                {stack.OwnCheck{Path: "/absent", Status: 404}, ""},
-		"another status":          {stack.OwnCheck{Path: "/fares", Status: 201}, "status 200, not 201"},
-		"a redirection":           {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
-		"a word":                  {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
+		"another status": {stack.OwnCheck{Path: "/fares", Status: 201},
+			"status 200, not 201"},
+		"a redirection": {stack.OwnCheck{Path: "/moved", Status: 302}, ""},
+		"a word":        {stack.OwnCheck{Path: "/fares", Contains: "Gull Island"}, ""},
 		"a word that is missing": {
 			stack.OwnCheck{Path: "/fares", Contains: "Tern Rock"},
 			`does not contain "Tern Rock"`,

@@ -41,8 +41,9 @@ var delve = &Protocol{
 	Programs: []string{"dlv"},
 	byUse:    true,
 	Gentle:   true,
-	ask:      exchange(`{"method":"RPCServer.GetVersion","params":[{}],"id":1}`, greetsWith("delve")),
-	banner:   func(b []byte) bool { return bytes.Contains(b, []byte(`"DelveVersion"`)) },
+	ask: exchange(`{"method":"RPCServer.GetVersion","params":[{}],"id":1}`,
+		greetsWith("delve")),
+	banner: func(b []byte) bool { return bytes.Contains(b, []byte(`"DelveVersion"`)) },
 }
 
 // greetsWith judges a reply by the banner of the protocol that was asked for.

@@ -17,7 +17,9 @@ var dns = &Protocol{
 	ask:      askDNS,
 	datagram: true,
 	hello:    "\x00\x1b" + dnsQuery,
-	hears:    func(b []byte) bool { return len(b) >= 14 && string(b[2:4]) == "nh" && b[4]&0x80 != 0 },
+	hears: func(b []byte) bool {
+		return len(b) >= 14 && string(b[2:4]) == "nh" && b[4]&0x80 != 0
+	},
 }
 
 const dnsQuery = "nh\x01\x00\x00\x01\x00\x00\x00\x00\x00\x00\x09localhost\x00\x00\x01\x00\x01"

@@ -138,7 +138,8 @@ func TestAskOverHTTP2(t *testing.T) {
 		},
 		"a service that tells not": {health("", "12"), "grpc", stack.Answers, "grpc",
 			"no health service"},
-		"a page of HTTP/2 alone":     {health("", "12"), "http", stack.Answers, "http", "HTTP/2 alone"},
+		"a page of HTTP/2 alone": {health("", "12"), "http", stack.Answers, "http",
+			"HTTP/2 alone"},
 		"what was taken for a store": {health("", "12"), "redis", stack.Stranger, "grpc", ""},
 	} {
 		t.Run(name, func(t *testing.T) {

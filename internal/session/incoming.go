@@ -195,7 +195,8 @@ func (w *Workspace) coming(ctx context.Context, in *Incoming) (coming *Workspace
 		Checkouts: w.Checkouts, commits: commits}, names, done, nil
 }
 
-// isNew keeps what is to be filled, vouched for and installed because of what comes, and not anyway.
+// isNew keeps what is to be filled, vouched for and installed because of what comes, and not
+// anyway.
 func (in *Incoming) isNew(now, then *looked) {
 	due := now.settings()
 	for _, one := range then.settings() {

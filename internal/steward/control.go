@@ -301,7 +301,8 @@ func Reset(ctx context.Context, root string, data bool) (*Removed, error) {
 	return out, nil
 }
 
-// removeFiles removes those of the workspace among files; nothing goes through a link that leaves it.
+// removeFiles removes those of the workspace among files; nothing goes through a link that leaves
+// it.
 func (out *Removed) removeFiles(root string, files []string) error {
 	inside, err := os.OpenRoot(root)
 	if err != nil {
@@ -351,8 +352,8 @@ func cleanUp(ctx context.Context, root string, r *record.Record) (bool, error) {
 	return found, workspace.WriteState(root, record.Name, data)
 }
 
-// cleanEngines removes a stack's containers, and tells whether there were any. Where nothing says that
-// there are, an engine that can't be asked is no error.
+// cleanEngines removes a stack's containers, and tells whether there were any. Where nothing says
+// that there are, an engine that can't be asked is no error.
 func cleanEngines(ctx context.Context, root string, r *record.Record, certain bool) (bool, error) {
 	list, err := engines.All(ctx, r.Options)
 	defer engines.Close(list)

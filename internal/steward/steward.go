@@ -1,7 +1,7 @@
 // Package steward is the process in the background that owns a launched stack. A steward holds the
 // executor of the plan and answers commands on a socket of its own; a keeper beside it ends
-// everything if it dies. The record.Record in the workspace's state tells other commands of all that;
-// here is also how they start one, follow, restart, stop and reset its stack.
+// everything if it dies. The record.Record in the workspace's state tells other commands of all
+// that; here is also how they start one, follow, restart, stop and reset its stack.
 //
 // Faults have the codes already-launched, state-unwritable, state-unreadable and steward-gone.
 package steward
@@ -163,8 +163,8 @@ func newSteward(plan *plan.Plan, keeperWords []string) (*steward, error) {
 	s.starting, s.halt = context.WithCancel(context.Background())
 	remembers := memory.Recall(plan.Root)
 	s.last = remembers.Seconds()
-	s.exec = execute.New(s.starting, plan, execute.Machines{Here: s.engine, Others: s.others}, folder,
-		remembers, s.keeper)
+	s.exec = execute.New(s.starting, plan, execute.Machines{Here: s.engine, Others: s.others},
+		folder, remembers, s.keeper)
 	s.since = s.exec.Since
 	s.record = record.Record{
 		PID:     os.Getpid(),

@@ -94,8 +94,7 @@ func (s *composes) load(c composeSet, active map[string]bool) {
 		s.Remark(stack.Note, stack.CodeComposeTold, c.at, fmt.Sprintf(
 			"%s starts %s, and so does a launch", path.Base(c.at.File),
 			strings.Join(c.files, " with ")),
-			"For another one, name it in COMPOSE_FILE, in the shell or in the .env file "+
-				"beside it.")
+			"For another one, name it in COMPOSE_FILE, in the shell or in the .env file beside it.")
 	}
 	p, err := s.Compose(c.dir, c.files)
 	if err != nil {

@@ -105,7 +105,8 @@ func TestWrongCorrections(t *testing.T) {
 	for text, want := range map[string]string{
 		"[service.api]\nprot = 1": "nharbor.toml:2:1: the key prot is not known | Did you " +
 			"mean port?",
-		"[sevrice.api]":                       "nharbor.toml:1:2: the key sevrice is not known | Did you mean service?",
+		"[sevrice.api]": "nharbor.toml:1:2: the key sevrice is not known " +
+			"| Did you mean service?",
 		"[service.api]\nport = 99999":         "nharbor.toml:1: 99999 is no port",
 		"[service.api]\nport = \"x\"":         "nharbor.toml:2:8: the file is not right",
 		"[service.api]\nruns = \"cloud\"":     "nharbor.toml:1: api can't run \"cloud\"",
@@ -114,14 +115,16 @@ func TestWrongCorrections(t *testing.T) {
 		"[service.api]\nkind = \"x\"":         "nharbor.toml:1: api can't be of the kind \"x\"",
 		"[service.api]\nfolder = \"../../etc\"": "nharbor.toml:1: the folder " +
 			"../../etc leaves the workspace",
-		"[service.api]\nafter = [\"x y z\"]":               "nharbor.toml:1: after: \"x y z\" can't be read",
-		"[service.api]\nafter = [\"db\"]":                  "nharbor.toml:1: there is no service \"db\"",
-		"[service.api]\ncommand = 7":                       "nharbor.toml:1: the command of api is neither",
-		"[service.api]\ncommand = []":                      "nharbor.toml:1: the command of api is empty",
-		"[service.none]\nport = 1":                         "nharbor.toml:1: there is no service \"none\"",
-		"[step.x]\ncommand = [1]":                          "nharbor.toml:1: the command of the step x holds something",
-		"[step.\"sweep:api\"]\ncommand = \"x\"":            "nharbor.toml:1: there is no step \"sweep:api\"",
-		"[project.none]\nleave-out = true":                 "nharbor.toml:1: there is no project \"none\"",
+		"[service.api]\nafter = [\"x y z\"]": "nharbor.toml:1: after: \"x y z\" can't be read",
+		"[service.api]\nafter = [\"db\"]":    "nharbor.toml:1: there is no service \"db\"",
+		"[service.api]\ncommand = 7":         "nharbor.toml:1: the command of api is neither",
+		"[service.api]\ncommand = []":        "nharbor.toml:1: the command of api is empty",
+		"[service.none]\nport = 1":           "nharbor.toml:1: there is no service \"none\"",
+		"[step.x]\ncommand = [1]": "nharbor.toml:1: the command of the " +
+			"step x holds something",
+		"[step.\"sweep:api\"]\ncommand = \"x\"": "nharbor.toml:1: there is no step \"sweep:api\"",
+		"[project.none]\nleave-out = true": "nharbor.toml:1: there is no " +
+			"project \"none\"",
 		"[service.api\nport = 1":                           "nharbor.toml:1",
 		"[service.api]\nport = 1\n[service.api]\nport = 2": "nharbor.toml:3",
 		"colour = 1": "nharbor.toml:1:1: the key colour is not known",

@@ -491,7 +491,8 @@ func (s *natives) isItsOwn(file string) bool {
 	})
 }
 
-// packsWhatIsServed reports whether a folder for packing is another way to run what is served anyway.
+// packsWhatIsServed reports whether a folder for packing is another way to run what is served
+// anyway.
 func (s *natives) packsWhatIsServed(dir string) bool {
 	return s.ProjectAt(dir, nil) == nil && packing.MatchString(dir) && s.anyServes(s.topOf(dir))
 }
@@ -561,9 +562,8 @@ func (s *natives) imageServed(dir, context string, spec *stack.ContainerSpec, po
 		ContainerWay: stack.ContainerWay{Address: name, Container: spec}})
 	if len(ports) == 0 {
 		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: at,
-			Text: fmt.Sprintf("the Dockerfile of %s exposes no port", name),
-			Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be " +
-				"checked."}
+			Text:   fmt.Sprintf("the Dockerfile of %s exposes no port", name),
+			Remedy: "Add an EXPOSE line, or the port to nharbor.toml, so that it can be checked."}
 	}
 }
 

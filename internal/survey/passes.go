@@ -78,7 +78,8 @@ var passes = []pass{
 		plainly(func(s *surveyor) { s.ports.testify() })},
 	{"how it is known", []string{"coverage", "witnesses"},
 		plainly(func(s *surveyor) { s.ports.sure() })},
-	{"sign-ins", []string{"walk", "corrected", "coverage"}, plainly(func(s *surveyor) { s.signingIn().signIns() })},
+	{"sign-ins", []string{"walk", "corrected", "coverage"},
+		plainly(func(s *surveyor) { s.signingIn().signIns() })},
 }
 
 func plainly(look func(*surveyor)) func(*surveyor) error {

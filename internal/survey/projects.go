@@ -214,8 +214,8 @@ func (s *surveyor) versions(p *stack.Project) {
 	}
 }
 
-// namedAround are the versions that are named for a project: in its folder and those around it, up to
-// the checkout's, by files of version managers, Dockerfiles and build servers.
+// namedAround are the versions that are named for a project: in its folder and those around it, up
+// to the checkout's, by files of version managers, Dockerfiles and build servers.
 func (s *surveyor) namedAround(p *stack.Project) (out []stack.Runtime) {
 	for dir := p.Path; ; dir = path.Dir(dir) {
 		if f, ok := s.Tree.ByPath[dir]; ok {

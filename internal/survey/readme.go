@@ -66,8 +66,8 @@ func (s *surveyor) readmes() {
 	}
 }
 
-// speaksOfIt reports whether instructions speak of what is launched, by where they lie: at a top, or as
-// the README of a project or beside a compose file.
+// speaksOfIt reports whether instructions speak of what is launched, by where they lie: at a top,
+// or as the README of a project or beside a compose file.
 func (s *surveyor) speaksOfIt(file string) bool {
 	dir := path.Dir(file)
 	switch {
@@ -151,9 +151,9 @@ func demandOf(at stack.Place, command, cwd string) facts.Demand {
 	return facts.Demand{At: at, Command: command, Cwd: cwd, Parts: shell.Parse(command)}
 }
 
-// toldFor are the commands that READMEs have for a folder: its own, then those of the folders around
-// it. This is asked before the projects are known, so that words which only the checkout itself
-// brings begin no command yet.
+// toldFor are the commands that READMEs have for a folder: its own, then those of the folders
+// around it. This is asked before the projects are known, so that words which only the checkout
+// itself brings begin no command yet.
 func (s *surveyor) toldFor(dir string) (out []ecosystem.Told) {
 	for at := dir; ; at = path.Dir(at) {
 		for _, file := range s.Tree.Readmes {

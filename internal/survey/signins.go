@@ -55,9 +55,11 @@ func (s signingIn) signIn(user, password string, at stack.Place) {
 	user, password = strings.TrimRight(user, ".,"), strings.TrimRight(password, ".,")
 	isPassword := signin.IsValue(password) || password == "" ||
 		strings.EqualFold(password, "password")
-	known := slices.ContainsFunc(s.Stack.SignIns, func(i stack.SignIn) bool { return i.User == user })
+	known := slices.ContainsFunc(s.Stack.SignIns,
+		func(i stack.SignIn) bool { return i.User == user })
 	if len(s.Stack.SignIns) < maxSignIns && signin.IsValue(user) && isPassword && !known {
-		s.Stack.SignIns = append(s.Stack.SignIns, stack.SignIn{User: user, Password: password, At: at})
+		s.Stack.SignIns = append(s.Stack.SignIns,
+			stack.SignIn{User: user, Password: password, At: at})
 	}
 }
 

@@ -186,8 +186,8 @@ func (s *surveyor) portsTwice() {
 	}
 }
 
-// clash reports whether two services that want one port are to run together. Package compose compares
-// the services of one compose file.
+// clash reports whether two services that want one port are to run together. Package compose
+// compares the services of one compose file.
 func (s *surveyor) clash(a, b *stack.Service) bool {
 	rivals := s.natives.rivals
 	if slices.Contains(rivals, a.Name) && slices.Contains(rivals, b.Name) {
@@ -221,7 +221,8 @@ func (s *surveyor) envFileMissing(svc *stack.Service, ref stack.EnvFileRef) {
 		known {
 		return
 	}
-	remedy := "Ask who made the application what belongs in it; if it may be empty: touch " + ref.Path
+	remedy := "Ask who made the application what belongs in it; if it may be empty: touch " +
+		ref.Path
 	if svc.Build != "" || protocol.MustHave(svc.Image, svc.Env) != "" {
 		remedy = "nharbor fill makes it with what is known to be read; look at what else belongs " +
 			"in it."

@@ -38,9 +38,9 @@ func (s *natives) runnable(p *stack.Project, line string) (missing string) {
 	return ""
 }
 
-// isProgram reports whether a program can be there: one by its path is, or an install puts it there;
-// one by its name is no program of a compiled project itself, which is built first. Of a name with a
-// variable in it nobody knows.
+// isProgram reports whether a program can be there: one by its path is, or an install puts it
+// there; one by its name is no program of a compiled project itself, which is built first. Of a
+// name with a variable in it nobody knows.
 func (s *natives) isProgram(p *stack.Project, name, folder string) bool {
 	switch {
 	case strings.Contains(name, "$"):

@@ -90,8 +90,8 @@ func (s *told) toldServices() {
 	s.toldVerbs()
 }
 
-// toldToRun makes a service of a README's command that nothing does yet: beside what is served there,
-// where nothing is, or instead of what was only guessed.
+// toldToRun makes a service of a README's command that nothing does yet: beside what is served
+// there, where nothing is, or instead of what was only guessed.
 func (s *told) toldToRun(d facts.Demand, part shell.Command, text *readme.Document, besides bool) {
 	cwd := path.Join(d.Cwd, part.Folder)
 	if len(part.Words) == 0 || part.Words[0] == "cd" || !s.Commands.IsFolder(cwd) ||
@@ -446,8 +446,8 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 	s.natives.native(p, v, cwd)
 }
 
-// portTold is the port of a service that a README's command starts: of a setting, else the one behind
-// the command in its section, else the only one of the text.
+// portTold is the port of a service that a README's command starts: of a setting, else the one
+// behind the command in its section, else the only one of the text.
 func (s *told) portTold(d facts.Demand, cwd string) (int, stack.Place) {
 	if setting, at := s.Tree.At(cwd).PortSetting(); setting > 0 {
 		return setting, at

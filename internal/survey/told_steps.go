@@ -70,7 +70,8 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 		case step != nil && step.Role == stack.Install:
 			installed, least = true, stack.Install
 			s.in = by
-		case by == stack.ByFill || by == stack.ByClone || by == stack.ByNeeds || s.onlyServers(d, by):
+		case by == stack.ByFill || by == stack.ByClone || by == stack.ByNeeds ||
+			s.onlyServers(d, by):
 			installed = true
 		case step != nil:
 			least = step.Role

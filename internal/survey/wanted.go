@@ -51,8 +51,8 @@ func (s *settingsFiles) wantedSettings() {
 	s.Stack.Remarks = append(s.Stack.Remarks, Unnamed(s.Stack.Reads, nil)...)
 }
 
-// insistedOn are the variables that a service's code fails without, and that nothing names. Those that
-// something above names it reads from there.
+// insistedOn are the variables that a service's code fails without, and that nothing names. Those
+// that something above names it reads from there.
 func (s *settingsFiles) insistedOn(svc *stack.Service, p *stack.Project, reaches []string,
 	asked map[stack.Place]bool) (wants []stack.Read) {
 	for _, r := range s.Stack.Reads {

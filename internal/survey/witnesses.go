@@ -32,8 +32,8 @@ type witnessed struct {
 	port int
 }
 
-// witnesses tell by a place who speaks there. A file that does not name the port says no more than what
-// is usual with it, unless it is a compose file or a correction.
+// witnesses tell by a place who speaks there. A file that does not name the port says no more than
+// what is usual with it, unless it is a compose file or a correction.
 var witnesses = []rule.Rule[*witnessed, stack.Witness]{
 	speaks(claim.Usage, func(p *witnessed) bool { return p.at.File == "" }),
 	speaks(claim.Correction, func(p *witnessed) bool { return p.name == corrections.File }),
@@ -41,7 +41,9 @@ var witnesses = []rule.Rule[*witnessed, stack.Witness]{
 	speaks(claim.Usage, func(p *witnessed) bool {
 		return p.port > 0 && !p.lineNames(p.at, strconv.Itoa(p.port))
 	}),
-	speaks(claim.Procfile, func(p *witnessed) bool { return strings.HasPrefix(p.name, "Procfile") }),
+	speaks(claim.Procfile, func(p *witnessed) bool {
+		return strings.HasPrefix(p.name, "Procfile")
+	}),
 	speaks(claim.Dockerfile, func(p *witnessed) bool {
 		return strings.HasPrefix(p.name, "Dockerfile") || strings.HasPrefix(p.name, "Containerfile")
 	}),
@@ -70,8 +72,8 @@ func speaks(w stack.Witness, when func(*witnessed) bool) rule.Rule[*witnessed, s
 	return rule.Rule[*witnessed, stack.Witness]{Name: string(w), When: when, Then: w}
 }
 
-// isCompose reports whether a place lies in a compose file, by its name or since one of its services is
-// known from there.
+// isCompose reports whether a place lies in a compose file, by its name or since one of its
+// services is known from there.
 func (p *witnessed) isCompose() bool {
 	return compose.IsFileName(p.name) || slices.ContainsFunc(p.Stack.ComposeFiles,
 		func(f stack.ComposeFile) bool { return f.Path == p.at.File }) ||

@@ -138,8 +138,8 @@ func (t *Timeline) Add(e stack.Event) {
 	t.tell()
 }
 
-// goOn adds what an event of the launch means for a row: that it waits, works, has come to its aim, or
-// has ended.
+// goOn adds what an event of the launch means for a row: that it waits, works, has come to its aim,
+// or has ended.
 func (r *Row) goOn(e stack.Event) {
 	works := e.State == stack.Starting || e.State == stack.Running && e.ID.IsStep()
 	switch {

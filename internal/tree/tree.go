@@ -215,8 +215,8 @@ func (w *walker) visit(dir string, depth int, rules *ignores) error {
 	return nil
 }
 
-// ignoredIn adds the rules of a folder's own file of what git ignores. One at a top that ignores all
-// is for something else.
+// ignoredIn adds the rules of a folder's own file of what git ignores. One at a top that ignores
+// all is for something else.
 func (w *walker) ignoredIn(dir string, entries []fs.DirEntry, rules *ignores, top bool) *ignores {
 	for _, e := range entries {
 		if e.Name() != ".gitignore" || !e.Type().IsRegular() {
@@ -327,8 +327,8 @@ func (w *walker) files(dir string, entries []fs.DirEntry, rules *ignores) presen
 // seedFolders are names of folders that hold what a store is filled with.
 var seedFolders = []string{"seed", "seeds", "seeder", "seeders", "fixtures"}
 
-// isFile reports whether an entry is a file, or a link to one inside the same folder tree; a link to a
-// folder is never followed. Of anything else that would be read, it is said.
+// isFile reports whether an entry is a file, or a link to one inside the same folder tree; a link
+// to a folder is never followed. Of anything else that would be read, it is said.
 func (w *walker) isFile(dir string, e fs.DirEntry, seeds bool) bool {
 	is := e.Type()
 	if is&fs.ModeSymlink != 0 {

@@ -72,8 +72,10 @@ var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[a-z]")
 func TestBoardFits(t *testing.T) {
 	t.Parallel()
 	names := map[string]func(i int) string{
-		"short":   func(i int) string { return fmt.Sprintf("s%d", i) },
-		"long":    func(i int) string { return fmt.Sprintf("%d-%s", i, strings.Repeat("quay", 50)) },
+		"short": func(i int) string { return fmt.Sprintf("s%d", i) },
+		"long": func(i int) string {
+			return fmt.Sprintf("%d-%s", i, strings.Repeat("quay", 50))
+		},
 		"wide":    func(i int) string { return fmt.Sprintf("港口服务%d", i) },
 		"hebrew":  func(i int) string { return fmt.Sprintf("נמל%d", i) },
 		"hostile": func(i int) string { return fmt.Sprintf("\x1b[2J\u202egnp%d\n", i) },
@@ -96,7 +98,8 @@ func TestBoardFits(t *testing.T) {
 					bare := escapes.ReplaceAllString(l, "")
 					if view.Width(bare) > max(size[0], 1) ||
 						strings.ContainsAny(bare, "\x1b\u202e\n\x07") {
-						t.Errorf("%s, %d at %v: %q is %d wide", name, count, size, l, view.Width(bare))
+						t.Errorf("%s, %d at %v: %q is %d wide", name, count, size, l,
+							view.Width(bare))
 					}
 				}
 			}

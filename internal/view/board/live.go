@@ -47,8 +47,8 @@ func (l *Live) size() (columns, lines int) {
 // Draw puts a timeline into the place of the one before; now are the seconds since the launch.
 func (l *Live) Draw(t *timeline.Timeline, now float64, said map[stack.NodeID]string) {
 	columns, lines := l.size()
-	p := picture.Picture{Now: now, Width: columns - 1, Plain: view.PlainSigns(), Colour: l.text.Colour,
-		Said: said}
+	p := picture.Picture{Now: now, Width: columns - 1, Plain: view.PlainSigns(),
+		Colour: l.text.Colour, Said: said}
 	picture := p.Lines(t)
 	if len(picture) > lines-2 {
 		p.Most = max(lines-4, 1)

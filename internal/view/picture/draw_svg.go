@@ -217,7 +217,8 @@ func place(o *order.Order) *drawing {
 		for len(d.columns) <= n.Rank {
 			d.columns, d.gaps = append(d.columns, nil), append(d.gaps, 0)
 		}
-		b := &box{w: float64(view.Width(view.Clean(n.ID.Title())))*letter + 26, h: boxHeight, node: n}
+		b := &box{w: float64(view.Width(view.Clean(n.ID.Title())))*letter + 26, h: boxHeight,
+			node: n}
 		boxes[n.ID] = b
 		d.columns[n.Rank] = append(d.columns[n.Rank], b)
 	}

@@ -72,8 +72,8 @@ func (p *Picture) Lines(t *timeline.Timeline) []string {
 	if t.Took > 0 {
 		so = view.Seconds(t.Took)
 	}
-	out := []string{p.Paint("2", strings.TrimRight(view.Pad(view.Cut(so, names), names+2)+Scale(span, bars),
-		" "))}
+	out := []string{p.Paint("2", strings.TrimRight(view.Pad(view.Cut(so, names),
+		names+2)+Scale(span, bars), " "))}
 	for _, r := range rows {
 		line := view.Pad(view.Cut(view.Clean(r.ID.Title()), names), names) + "  " +
 			p.Bar(r, span, bars, t.Took > 0) + "  "
@@ -83,7 +83,8 @@ func (p *Picture) Lines(t *timeline.Timeline) []string {
 			note = p.mood(r.State, note)
 		}
 		out = append(out, strings.TrimRight(line+note, " "))
-		if words := view.Clean(p.Said[r.ID]); words != "" && t.Took == 0 && AtWork(r) && p.Most == 0 {
+		if words := view.Clean(p.Said[r.ID]); words != "" && t.Took == 0 && AtWork(r) &&
+			p.Most == 0 {
 			out = append(out, p.Paint("2", view.Pad("", names+2)+view.Cut(words, p.Width-names-2)))
 		}
 	}
@@ -100,7 +101,8 @@ const narrow = 40
 func (p *Picture) words(t *timeline.Timeline, rows []*timeline.Row, left string) (out []string) {
 	for _, r := range rows {
 		out = append(out, p.mood(r.State,
-			view.Cut(view.Cut(view.Clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.Note(r, t), p.Width)))
+			view.Cut(view.Cut(view.Clean(r.ID.Title()), max(p.Width/2, 8))+"  "+p.Note(r, t),
+				p.Width)))
 	}
 	if left != "" {
 		out = append(out, view.Cut(left, p.Width))

@@ -63,7 +63,8 @@ func timelineSVG(t *timeline.Timeline, now float64, alone bool) string {
 	step := stepOf(span, 80)
 	for at := 0.0; at <= span*1.0001; at += step {
 		fmt.Fprintf(&out, `<path class="grid" d="M%.1f %.1fV%.1f"/><text class="small" x="%.1f" y="%.1f" `+
-			`text-anchor="middle">%s</text>`+"\n", x(at), top-4, bottom, x(at), top-9, view.Seconds(at))
+			`text-anchor="middle">%s</text>`+"\n", x(at), top-4, bottom, x(at), top-9,
+			view.Seconds(at))
 	}
 	for i, r := range t.Rows {
 		y := top + float64(i*rowHeight) + rowHeight/2

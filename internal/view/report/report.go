@@ -230,7 +230,8 @@ func doneRows(r *session.Report) (rows [][]string) {
 func waitRows(s *stack.Stack) (rows [][]string) {
 	for _, v := range s.Services {
 		for _, a := range v.After {
-			rows = append(rows, []string{v.Name, a.Service, string(a.Until), a.Reason, view.Where(a.At)})
+			rows = append(rows, []string{v.Name, a.Service, string(a.Until), a.Reason,
+				view.Where(a.At)})
 		}
 	}
 	return rows
@@ -261,7 +262,8 @@ func settingsRows(files []session.SettingsFile) (rows [][]string) {
 		if len(f.Open) > 0 {
 			own = strings.TrimPrefix(own+"; still open: "+strings.Join(f.Open, ", "), "; ")
 		}
-		rows = append(rows, []string{f.Path, from, view.Count(f.Settings, "setting", "settings"), own})
+		rows = append(rows, []string{f.Path, from, view.Count(f.Settings, "setting", "settings"),
+			own})
 	}
 	return rows
 }
