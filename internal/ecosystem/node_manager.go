@@ -65,14 +65,14 @@ func (n choosing) namers(found []nodeLock) (out []claim.Claim[named]) {
 		return out
 	}
 	if told, at := n.toldManager(node); told != "" {
-		add(claim.Readme, at, told, "the README installs with it", "the README installs with "+told)
+		add(claim.Readme, at, told, "the README installs with it", "the README's install")
 		return out
 	}
 	if len(found) > 1 {
 		if told, at := n.toldByBuildServer(); told != "" {
 			add(claim.Workflow, at, told,
 				fmt.Sprintf("the build server installs with it (%s:%d)", at.File, at.Line),
-				"the build server installs with "+told)
+				"the build server's install")
 		} else if newest := n.newestLock(); newest != "" {
 			add(claim.History, stack.Place{}, newest, "its lock file was committed last", "")
 		}

@@ -197,7 +197,7 @@ func readPython(f Folder) (*Finding, error) {
 	}
 	p.out = f.finding("python", manager.Name, p.manifest, p.manifest+", for "+manager.Name)
 	if toldAt.File != "" {
-		p.out.names(manager.Name, toldAt, "the README installs with "+manager.Name)
+		p.out.names(manager.Name, toldAt, "the README's install")
 	}
 	if p.joins(); p.out.Within != nil && p.manifest == "manage.py" &&
 		p.out.Within.Project.Framework == "django" {

@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/address"
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/demand"
+	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
@@ -92,7 +93,8 @@ func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
 		add(strings.Join(v.Command, " "), s.witnessAt(v.At, 0), v.At)
 	}
 	for _, d := range s.Stack.Readme {
-		if d.By == demand.Service(v.Name) {
+		role, _ := ecosystem.Meaning(strings.Fields(d.Command))
+		if d.By == demand.Service(v.Name) && role != stack.Install { // which comes with serving it
 			add(d.Command, claim.Readme, d.At)
 		}
 	}

@@ -145,7 +145,9 @@ func (t *Text) Missing(p *fill.Plan) {
 	t.Line("%s still missing:", Count(len(p.Missing), "setting is", "settings are"))
 	for _, m := range p.Missing {
 		t.Line("  %s in %s%s", m.Key, m.File, usedBy(m.Services))
-		if m.Hint != "" {
+		// A file without a template has for comments where the code asks; why says more of that.
+		place, _, _ := strings.Cut(m.Why, " ")
+		if m.Hint != "" && (place == "" || !strings.HasPrefix(m.Hint, place+" ")) {
 			t.Line("    %s", m.Hint)
 		}
 		if m.Why != "" {
