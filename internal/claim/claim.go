@@ -40,13 +40,16 @@ type Aspect struct {
 	list []stack.Witness
 }
 
+// Witnesses are those that have a say, in the order in which they count.
+func (a *Aspect) Witnesses() []stack.Witness { return a.list }
+
 // String is the aspect's name, as a person reads it.
 func (a *Aspect) String() string { return a.name }
 
-// forRunning is the order for what runs a service: what is written for just that before what the
-// tools of its language would do.
-var forRunning = []stack.Witness{Correction, Compose, Procfile, Manifest, Framework, Task, Code,
-	Readme, Dockerfile, Usage}
+// forRunning is the order for what runs a service: what is written for just that before what people
+// write of it, and that before what only could be called for it.
+var forRunning = []stack.Witness{Correction, Compose, Procfile, Manifest, Framework, Dockerfile,
+	Readme, Task, Code, Usage}
 
 // What is concluded.
 var (

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/dockerfile"
@@ -43,6 +44,8 @@ type Facts struct {
 	Faults stack.Faults
 	// Portless is what is to be said of a service as long as no port of it is found.
 	Portless map[string]stack.Remark
+	// OtherWays are, by service, ways to run it that somebody tells and that don't count.
+	OtherWays map[string][]claim.Claim[string]
 }
 
 // Demand is a command that instructions, or a dev container's definition, ask for.

@@ -1,12 +1,14 @@
 package survey
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/ecosystem"
@@ -104,19 +106,17 @@ func (s *natives) beside(dir string) string {
 // natives makes a native service of every project that serves and that no compose service builds,
 // and of the processes beside it.
 func (s *natives) natives() {
-	var tasks []*stack.Project
 	for i := range s.Stack.Projects {
-		p := &s.Stack.Projects[i]
-		if ecosystem.ManagerNamed(p.Manager).Tasks {
-			tasks = append(tasks, p)
-			continue
+		if p := &s.Stack.Projects[i]; !ecosystem.ManagerNamed(p.Manager).Tasks {
+			s.nativesOf(p)
 		}
-		s.nativesOf(p)
 	}
 	s.processesAlone()
-	// A task file counts where it is the only way that is written down.
-	for _, p := range tasks {
-		if len(s.Stack.Services) == 0 || !s.coveredBelow(p.Path) {
+	// A task file without another manifest counts where it is the only way that is written down.
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
+		if ecosystem.ManagerNamed(p.Manager).Tasks &&
+			(len(s.Stack.Services) == 0 || !s.coveredBelow(p.Path)) {
 			s.nativesOf(p)
 		}
 	}
@@ -134,40 +134,91 @@ func (s *natives) coveredBelow(dir string) bool {
 	})
 }
 
+// nativesOf makes services of what a project serves: of what counts in its folder, and of what its
+// members serve in theirs.
 func (s *natives) nativesOf(p *stack.Project) {
-	processes, hosted := s.procfile(p)
-	mains := []stack.Serve{}
-	if p.Serve != nil && (len(processes) == 0 || hosted) {
-		mains = append(mains, *p.Serve)
-	}
-	for i, v := range slices.Concat(mains, processes, p.Also) {
-		dir := p.Path
-		if v.Folder != "" {
-			dir = v.Folder
-		}
-		if slices.ContainsFunc(s.Stack.Services, func(other stack.Service) bool {
-			return other.Source == stack.FromCompose && other.Home == dir
-		}) {
-			continue
-		}
-		if i >= len(mains) && len(processes) > 0 && v.Folder == "" &&
-			v.Source != stack.FromProcfile {
-			continue // the Procfile says what runs
-		}
-		if why := s.asideWhy(dir); why != "" {
-			if v.Name == "" {
-				s.Remark(stack.Note, stack.CodeProjectAside, v.At,
-					fmt.Sprintf("%s is not launched: %s", dir, why),
-					"Start nharbor in that folder with -C to launch it.")
+	judged := s.offers(p)
+	if first, ok := judged.Counts(); ok {
+		for i, v := range *first.Value {
+			name := s.serve(p, v)
+			for _, c := range judged.Against() {
+				if i == 0 && name != "" {
+					s.alsoSaid(name, (*c.Value)[0].Command, c.Witness, c.At)
+				}
 			}
-			continue
 		}
-		s.native(p, v, dir)
+	}
+	for _, v := range p.Also {
+		if v.Folder != "" {
+			s.serve(p, v)
+		}
 	}
 }
 
-func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
-	name := v.Name
+// alsoSaid keeps another way to run a service, which doesn't count.
+func (s *natives) alsoSaid(service string, words []string, w stack.Witness, at stack.Place) {
+	s.OtherWays[service] = append(s.OtherWays[service], claim.Claim[string]{
+		Value: strings.Join(words, " "), Witness: w, At: at})
+}
+
+// offer is what one witness says runs in a folder.
+type offer []stack.Serve
+
+// offers are what runs in a project's own folder, by the Procfile and by the project itself. Where a
+// host of applications serves by the Procfile's line, the project's own way takes its place.
+func (s *natives) offers(p *stack.Project) claim.Judged[*offer] {
+	processes, hosted := s.procfile(p)
+	var own offer
+	if p.Serve != nil {
+		own = append(own, *p.Serve)
+		if hosted && len(processes) > 0 {
+			processes = append([]stack.Serve{*p.Serve}, processes...)
+		}
+	}
+	for _, v := range p.Also {
+		if v.Folder == "" {
+			own = append(own, v)
+		}
+	}
+	var claims []claim.Claim[*offer]
+	if len(processes) > 0 {
+		all := offer(processes)
+		claims = append(claims, claim.Claim[*offer]{Value: &all, Witness: claim.Procfile,
+			At: processes[0].At})
+	}
+	if len(own) > 0 {
+		by := witnessAt(s.Facts, own[0].At, 0)
+		if own[0].Source == stack.FromFramework ||
+			!slices.Contains(claim.OfService.Witnesses(), by) {
+			by = claim.Usage // it is known from a file that has no commands
+		}
+		claims = append(claims, claim.Claim[*offer]{Value: &own, Witness: by, At: own[0].At})
+	}
+	return claim.Judge(claim.OfService, claims...)
+}
+
+// serve makes a service of a command that serves, unless a container runs in its folder, or the
+// folder is left alone: then the name is empty.
+func (s *natives) serve(p *stack.Project, v stack.Serve) (name string) {
+	dir := cmp.Or(v.Folder, p.Path)
+	if slices.ContainsFunc(s.Stack.Services, func(other stack.Service) bool {
+		return other.Source == stack.FromCompose && other.Home == dir
+	}) {
+		return ""
+	}
+	if why := s.asideWhy(dir); why != "" {
+		if v.Name == "" {
+			s.Remark(stack.Note, stack.CodeProjectAside, v.At,
+				fmt.Sprintf("%s is not launched: %s", dir, why),
+				"Start nharbor in that folder with -C to launch it.")
+		}
+		return ""
+	}
+	return s.native(p, v, dir)
+}
+
+func (s *natives) native(p *stack.Project, v stack.Serve, dir string) (name string) {
+	name = v.Name
 	if v.Source != stack.FromProcfile {
 		if name = s.folderName(dir); v.Name != "" {
 			name += "-" + v.Name
@@ -204,6 +255,7 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) {
 				"that it can be checked."}
 	}
 	s.Stack.Services = append(s.Stack.Services, svc)
+	return name
 }
 
 // folderName makes a name of a folder; of the workspace's own, of what its checkout is called.

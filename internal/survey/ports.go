@@ -187,9 +187,9 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 	native := v.Runs == stack.Native
 	if len(v.Ports) > 0 {
 		p := &v.Ports[0]
-		w := s.witnessAt(p.At, p.Host)
+		w := witnessAt(s.Facts, p.At, p.Host)
 		if !native {
-			w = s.witnessAt(p.At, 0)
+			w = witnessAt(s.Facts, p.At, 0)
 		}
 		claims = append(claims, claim.Claim[int]{Value: p.Host, Witness: w, At: p.At})
 	}

@@ -21,7 +21,7 @@ func (s *ports) sure() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		v.Sure = said(v.Source != stack.FromFramework || told[demand.Service(v.Name)] ||
-			s.witnessAt(v.At, 0) == claim.Correction)
+			witnessAt(s.Facts, v.At, 0) == claim.Correction)
 		for k := range v.Ports {
 			v.Ports[k].Sure = s.surePort(v, &v.Ports[k])
 		}
@@ -35,7 +35,7 @@ func (s *ports) sure() {
 			// a manifest is there for its packages to be installed
 			st.Sure = said(st.Role == stack.Install || len(st.Expands) > 0 ||
 				told[stack.ByNode(stack.StepNode(st.ID))] ||
-				slices.Contains(tellSteps, s.witnessAt(st.At, 0)))
+				slices.Contains(tellSteps, witnessAt(s.Facts, st.At, 0)))
 		}
 	}
 	for i := range s.Stack.EnvFiles {
@@ -60,10 +60,10 @@ var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile,
 // surePort is how one knows a port.
 func (s *ports) surePort(v *stack.Service, p *stack.Port) stack.Sure {
 	if v.Runs == stack.Container {
-		return claim.Sure(s.witnessAt(p.At, 0))
+		return claim.Sure(witnessAt(s.Facts, p.At, 0))
 	}
 	if seen := s.seen(v); p.Said != 0 || seen != nil && seen.Port == p.Host {
 		return stack.Seen
 	}
-	return claim.Sure(s.witnessAt(p.At, p.Host))
+	return claim.Sure(witnessAt(s.Facts, p.At, p.Host))
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
@@ -82,6 +83,7 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	files := reading.Of(fsys)
 	f := &facts.Facts{Files: files, Root: opt.Root, Env: opt.Env,
 		Documents: map[string]*readme.Document{}, Portless: map[string]stack.Remark{},
+		OtherWays: map[string][]claim.Claim[string]{},
 		Stack: &stack.Stack{Schema: "nharbor.survey/1", Root: opt.Root, Checkouts: opt.Checkouts,
 			Networks: map[string]stack.Network{}, Volumes: map[string]stack.Volume{}}}
 	s := &surveyor{Facts: f, passes: passes, opt: opt}

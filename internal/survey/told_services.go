@@ -1,11 +1,11 @@
 package survey
 
 import (
-	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/demand"
@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/readme"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
@@ -84,10 +85,6 @@ func (s *told) toldServices() {
 			s.toldToRun(d, part, text, besides)
 		}
 	}
-	s.taskServices()
-	s.plainServices()
-	s.assets()
-	s.toldVerbs()
 }
 
 // toldToRun makes a service of a README's command that nothing does yet: beside what is served
@@ -105,12 +102,27 @@ func (s *told) toldToRun(d facts.Demand, part shell.Command, text *readme.Docume
 		s.toldService(d, part, cwd, true)
 	case !any && serves():
 		s.toldService(d, part, cwd, false)
-	case s.ownProgram(part.Words, cwd) && s.guessed(cwd) != nil && serves():
-		name := s.guessed(cwd).Name
-		s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
-			func(v stack.Service) bool { return v.Name == name })
-		s.toldService(d, part, cwd, false)
+	case s.ownProgram(part.Words, cwd):
+		if only := s.onlyNative(cwd); only != nil && serves() {
+			s.insteadOf(only, d, part, cwd)
+		}
 	}
+}
+
+// insteadOf lets a README's program that the folder's project brings itself take the place of what
+// is served, if its word counts more.
+func (s *told) insteadOf(served *stack.Service, d facts.Demand, part shell.Command, cwd string) {
+	own := claim.Claim[string]{Value: strings.Join(served.Command, " "),
+		Witness: wayBy(s.Facts, served), At: served.At}
+	said := claim.Claim[string]{Value: part.Text, Witness: claim.Readme, At: d.At}
+	if first, _ := claim.Judge(claim.OfCommand, own, said).Counts(); first != said {
+		return
+	}
+	name := served.Name
+	s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
+		func(v stack.Service) bool { return v.Name == name })
+	name = s.toldService(d, part, cwd, false)
+	s.OtherWays[name] = append(s.OtherWays[name], own)
 }
 
 // toldVerbs gives a service that is compiled and run the words by which the README has its program
@@ -220,20 +232,9 @@ func (s *told) ownProgram(words []string, cwd string) bool {
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
 
-// isGuess reports whether a service is known from nothing but code in which a framework's
-// application is made.
-func isGuess(v stack.Service) bool {
-	// a part of the package: the program around it may do more before it serves
-	inside := v.Dir() != v.Project
-	return v.Source == stack.FromFramework && v.Runs == stack.Native && v.Container == nil &&
-		ecosystem.OfCode(path.Ext(v.At.File)) != nil &&
-		(inside || !ecosystem.IsManifest(path.Base(v.At.File)))
-}
-
-// guessed is the one guess in the place of which a program goes that the folder's project itself
-// brings: the project's own or, where nothing else is served natively, another one's. Nil if there
-// is none.
-func (s *told) guessed(cwd string) *stack.Service {
+// onlyNative is the one service that runs natively in a folder or, where there is none, the one of
+// all; nil if there are several, or none.
+func (s *told) onlyNative(cwd string) *stack.Service {
 	var natives, here []*stack.Service
 	for i := range s.Stack.Services {
 		if v := &s.Stack.Services[i]; v.Runs == stack.Native {
@@ -243,10 +244,11 @@ func (s *told) guessed(cwd string) *stack.Service {
 			}
 		}
 	}
-	for _, list := range [][]*stack.Service{here, natives} {
-		if len(list) == 1 && isGuess(*list[0]) {
-			return list[0]
-		}
+	switch {
+	case len(here) == 1:
+		return here[0]
+	case len(natives) == 1:
+		return natives[0]
 	}
 	return nil
 }
@@ -399,8 +401,9 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 var handles = []string{"git", "docker", "docker-compose", "podman", "cp", "copy", "mv", "sudo",
 	"source", "export"}
 
-// toldService adds a service for a README's command.
-func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besides bool) {
+// toldService adds a service for a README's command, and returns its name.
+func (s *told) toldService(d facts.Demand, part shell.Command, cwd string,
+	besides bool) (name string) {
 	words := part.Words
 	for _, l := range s.Commands.Leaves(part, cwd) {
 		if ecosystem.Of(l.Words) != nil && ecosystem.ManagerNamed(words[0]).Tasks {
@@ -443,7 +446,7 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string, besid
 	if cwd != p.Path {
 		v.Folder = cwd
 	}
-	s.natives.native(p, v, cwd)
+	return s.natives.native(p, v, cwd)
 }
 
 // portTold is the port of a service that a README's command starts: of a setting, else the one
@@ -475,25 +478,43 @@ func processName(words []string) string {
 	return strings.Trim(unfit.ReplaceAllString(path.Base(name), "-"), "-.")
 }
 
-// pages upgrades ports of which nothing is known to HTTP where a README has a page on them.
+// pages has the READMEs say what is spoken on a port where they have a page on it: that counts
+// before what is only usual there.
 func (s *told) pages() {
+	pages := map[int]stack.Place{}
+	for _, file := range s.Instructions {
+		for _, a := range s.ReadmeOf(file).Addresses {
+			if _, known := pages[a.Port]; a.Page() && !known {
+				pages[a.Port] = stack.Place{File: file, Line: a.Line}
+			}
+		}
+	}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		for k := range v.Ports {
 			p := &v.Ports[k]
-			if p.Speaks != protocol.Plain || p.Host == 0 {
-				continue
+			own := claim.Claim[string]{Value: p.Speaks, Witness: spokenBy(s.Facts, v, p), At: p.At}
+			claims := []claim.Claim[string]{own}
+			if at, ok := pages[p.Host]; ok && p.Host != 0 {
+				claims = append(claims, claim.Claim[string]{Value: "http", Witness: claim.Readme,
+					At: at})
 			}
-			for _, file := range s.Instructions {
-				for _, a := range s.ReadmeOf(file).Addresses {
-					if a.Page() && a.Port == p.Host {
-						p.Speaks, p.At = "http", stack.Place{File: file, Line: a.Line}
-					}
-				}
-				if p.Speaks == "http" {
-					break
-				}
+			if c, _ := claim.Judge(claim.OfProtocol, claims...).Counts(); c.Value != p.Speaks {
+				p.Speaks, p.At = c.Value, c.At
 			}
 		}
 	}
+}
+
+// spokenBy is who says what is spoken on a service's port, as it was read.
+func spokenBy(f *facts.Facts, v *stack.Service, p *stack.Port) stack.Witness {
+	switch {
+	case p.Speaks == protocol.Plain: // nobody has
+		return claim.Usage
+	case v.Image != "" && protocol.OfImage(v.Image) != nil:
+		return claim.Compose
+	case witnessAt(f, p.At, 0) == claim.Readme:
+		return claim.Readme
+	}
+	return claim.Usage
 }

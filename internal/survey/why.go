@@ -11,7 +11,6 @@ import (
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
-	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	values "nimbleharbor/internal/value"
@@ -23,7 +22,7 @@ func (s *ports) testify() {
 	tell := func(claims []stack.Claim) { s.Stack.Claims = append(s.Stack.Claims, claims...) }
 	plain := func(text string) string { return text }
 	said := func(says string, at stack.Place) claim.Claim[string] {
-		return claim.Claim[string]{Value: says, Witness: s.witnessAt(at, 0), At: at}
+		return claim.Claim[string]{Value: says, Witness: witnessAt(s.Facts, at, 0), At: at}
 	}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -39,7 +38,7 @@ func (s *ports) testify() {
 			}))
 		}
 		for _, a := range v.After {
-			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.witnessAt(a.At, 0),
+			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: witnessAt(s.Facts, a.At, 0),
 				At: a.At}
 			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service,
 				func(u stack.Until) string { return "until it is " + string(u) }))
@@ -66,7 +65,7 @@ func (s *ports) testify() {
 func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 	var likely, named []claim.Claim[string]
 	for i, e := range p.Evidence {
-		c := claim.Claim[string]{Value: e.Says, Witness: s.witnessAt(e.Place(), 0), At: e.Place()}
+		c := claim.Claim[string]{Value: e.Says, Witness: witnessAt(s.Facts, e.Place(), 0), At: e.Place()}
 		switch {
 		case i == 0:
 			likely = append(likely, c)
@@ -80,38 +79,42 @@ func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 	return claim.Judge(claim.OfManager, likely...)
 }
 
-// commandClaims are the ways to run a service that somebody has written down.
+// commandClaims are the way in which a service runs, and below it the other ways that somebody has
+// written down: those that counted less, and those by which READMEs come to the same program.
 func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
-	var claims []claim.Claim[string]
-	add := func(command string, w stack.Witness, at stack.Place) {
-		if !slices.ContainsFunc(claims,
-			func(c claim.Claim[string]) bool { return c.Value == command }) {
-			claims = append(claims, claim.Claim[string]{Value: command, Witness: w, At: at})
-		}
-	}
+	var taken, others []claim.Claim[string]
 	if len(v.Command) > 0 {
-		add(strings.Join(v.Command, " "), s.witnessAt(v.At, 0), v.At)
+		by := witnessAt(s.Facts, v.At, 0)
+		if v.Source == stack.FromFramework && by != claim.Correction {
+			by = claim.Usage
+		}
+		taken = append(taken, claim.Claim[string]{Value: strings.Join(v.Command, " "), Witness: by,
+			At: v.At})
 	}
+	others = append(others, s.OtherWays[v.Name]...)
 	for _, d := range s.Stack.Readme {
 		role, _ := ecosystem.Meaning(strings.Fields(d.Command))
 		if d.By == demand.Service(v.Name) && role != stack.Install { // which comes with serving it
-			add(d.Command, claim.Readme, d.At)
+			others = append(others, claim.Claim[string]{Value: d.Command, Witness: claim.Readme,
+				At: d.At})
 		}
 	}
-	return claim.Judge(claim.OfCommand, claims...)
+	j := claim.Judge(claim.OfCommand, taken...)
+	for _, c := range claim.Judge(claim.OfCommand, others...).Claims {
+		if !slices.ContainsFunc(j.Claims,
+			func(o claim.Claim[string]) bool { return o.Value == c.Value }) {
+			j.Claims = append(j.Claims, c)
+		}
+	}
+	return j
 }
 
 // protocolBy is who says what is spoken on a port.
 func (s *ports) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
-	switch {
-	case v.Image != "" && protocol.OfImage(v.Image) != nil:
-		return claim.Compose
-	case s.witnessAt(p.At, 0) == claim.Readme:
-		return claim.Readme
-	case v.Runs == stack.Native && s.seen(v) != nil:
+	if v.Runs == stack.Native && s.seen(v) != nil && witnessAt(s.Facts, p.At, 0) != claim.Readme {
 		return claim.Sight
 	}
-	return claim.Usage
+	return spokenBy(s.Facts, v, p)
 }
 
 // testifyOfSettings collects what is said of each setting: whether code fails without it, and where

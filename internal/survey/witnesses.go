@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strconv"
@@ -11,13 +10,15 @@ import (
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/stack"
 )
 
 // witnessAt tells which kind of witness speaks from a place. A port that its line does not name is
 // only usual.
-func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
-	p := &witnessed{ports: s, at: at, name: path.Base(at.File), port: port}
+func witnessAt(f *facts.Facts, at stack.Place, port int) stack.Witness {
+	p := &witnessed{Facts: f, at: at, name: path.Base(at.File), port: port}
 	if r := rule.First(witnesses, p); r != nil {
 		return r.Then
 	}
@@ -26,7 +27,7 @@ func (s *ports) witnessAt(at stack.Place, port int) stack.Witness {
 
 // witnessed is a place, and the port that it is to say something of; 0 for none.
 type witnessed struct {
-	*ports
+	*facts.Facts
 	at   stack.Place
 	name string
 	port int
@@ -84,13 +85,13 @@ func (p *witnessed) isCompose() bool {
 
 // lineNames reports whether the line at a place has the text in it; of a task whether one of its
 // lines has.
-func (s *ports) lineNames(at stack.Place, text string) bool {
-	lines := s.ReadmeOf(at.File).Lines
+func (p *witnessed) lineNames(at stack.Place, text string) bool {
+	lines := p.ReadmeOf(at.File).Lines
 	if at.Line > 0 && at.Line <= len(lines) && strings.Contains(lines[at.Line-1], text) {
 		return true
 	}
-	for i := range s.Stack.Projects {
-		for _, t := range s.Stack.Projects[i].Targets {
+	for i := range p.Stack.Projects {
+		for _, t := range p.Stack.Projects[i].Targets {
 			if t.At == at && strings.Contains(strings.Join(t.Lines, "\n"), text) {
 				return true
 			}

@@ -28,15 +28,15 @@ func TestWitnessAt(t *testing.T) {
 		"package.json": claim.Manifest, "go.mod": claim.Manifest,
 		"pnpm-lock.yaml": claim.Lock, "src/main.py": claim.Code, "vite.config.ts": claim.Framework,
 		"config/application.yml": claim.Framework, "": claim.Usage} {
-		if got := s.ports.witnessAt(stack.Place{File: file, Line: 1}, 0); got != want {
+		if got := witnessAt(s.Facts, stack.Place{File: file, Line: 1}, 0); got != want {
 			t.Errorf("%s is %q, want %q", file, got, want)
 		}
 	}
-	if got := s.ports.witnessAt(stack.Place{File: "README.md", Line: 1},
+	if got := witnessAt(s.Facts, stack.Place{File: "README.md", Line: 1},
 		4001); got != claim.Readme {
 		t.Errorf("a line that names the port is %q", got)
 	}
-	if got := s.ports.witnessAt(stack.Place{File: "package.json", Line: 1},
+	if got := witnessAt(s.Facts, stack.Place{File: "package.json", Line: 1},
 		5173); got != claim.Usage {
 		t.Errorf("a line that doesn't name the port is %q", got)
 	}
