@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"nimbleharbor/internal/view/board"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,6 +21,7 @@ import (
 	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/board"
 )
 
 func boardCommand(a *app) *cobra.Command {

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,7 +10,6 @@ import (
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/gitrepo"
-	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
@@ -137,8 +134,8 @@ func (a catching) wantsIt(in *session.Incoming, agree bool) (bool, error) {
 	if !agree && !a.asks() {
 		return false, nil
 	}
-	if err := stands(in, a.asks()); err != nil {
-		return false, unchanged(err, "")
+	if faults := in.InTheWay(a.asks()); len(faults) > 0 {
+		return false, unchanged(faults, "")
 	}
 	return agree || a.yes("Do you want to catch up?"), nil
 }
@@ -176,23 +173,18 @@ func (a catching) take(ctx context.Context, w *session.Workspace, in *session.In
 // elsewhere asks before anything is fetched into a repository that lies outside of the workspace:
 // that of a second working copy of one's own.
 func (a catching) elsewhere(w *session.Workspace, agree bool) error {
-	for _, c := range w.Checkouts {
-		dir := filepath.Join(w.Root, filepath.FromSlash(c.Path))
-		at := gitrepo.Outside(w.Root, dir)
-		if at == "" || agree {
-			continue
-		}
+	if agree {
+		return nil
+	}
+	for _, o := range w.Outside() {
 		if a.asks() {
 			a.text().Line("The repository of %s lies outside of this workspace, in %s.",
-				view.CheckoutName(w.Root, c.Path), at)
+				view.CheckoutName(w.Root, o.Checkout), o.Repository)
 			if a.yes("Is it yours, and may be fetched into?") {
 				continue
 			}
 		}
-		return &stack.Fault{Kind: stack.NotSo, Code: stack.CodeCheckoutElsewhere,
-			At:     stack.Place{File: dir},
-			Text:   "its repository lies outside of this workspace, in " + at,
-			Remedy: "If it is yours, and may be fetched into: nharbor catchup --agree"}
+		return o.Fault
 	}
 	return nil
 }
@@ -204,33 +196,6 @@ func seenFirst(list []consent.Command) []consent.Command {
 		list[i].New = list[i].Changed
 	}
 	return list
-}
-
-// stands tells what stands in the way of what comes. A person can be asked for settings later.
-func stands(in *session.Incoming, asks bool) error {
-	var faults stack.Faults
-	if in.Running {
-		for _, n := range in.Needs {
-			if n.Level == needs.Required {
-				faults = append(faults, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNeedUnmet,
-					Text: fmt.Sprintf("what comes needs %s %s, which this machine lacks", n.Name,
-						n.Wanted), Remedy: n.Remedy})
-			}
-		}
-	}
-	for _, m := range in.Missing {
-		if asks {
-			continue
-		}
-		faults = append(faults, &stack.Fault{Kind: stack.Missing, Code: stack.CodeSettingMissing,
-			At:     stack.Place{File: m.File},
-			Text:   fmt.Sprintf("the new setting %s has no value, and only you can give it", m.Key),
-			Remedy: "Give it: nharbor catchup --set " + m.Key + "=VALUE, or with --answers FILE"})
-	}
-	if len(faults) > 0 {
-		return faults
-	}
-	return nil
 }
 
 // unchanged adds to what is wrong with what comes that nothing was done.
@@ -251,20 +216,20 @@ func unchanged(err error, of string) error {
 // follow, if it is launched.
 func (a catching) makeFollow(ctx context.Context, root string, filling session.Filling,
 	way *session.Way) error {
-	s, err := a.filledAnew(ctx, root, filling)
-	if s == nil || err != nil {
-		return err
+	s, filled, err := session.Anew(ctx, root, filling, a.waiting)
+	if s == nil {
+		return left(err)
 	}
+	a.launching().filled(filled)
 	r, err := record.Read(root)
 	if err != nil {
 		return err
 	}
-	switch alive := r.Alive(); {
-	case !alive && (r == nil || !way.Ran):
+	switch what, names := way.Follow(r); what {
+	case session.NothingRuns:
 		a.remark("Nothing of it is running. Next: nharbor launch")
-		return nil
-	case !alive || way.New:
-		if alive && !a.json {
+	case session.LaunchAnew:
+		if r.Alive() && !a.json {
 			a.text().Line("Services have come or gone, so all are stopped, and launched anew in " +
 				"the background.")
 		}
@@ -274,13 +239,17 @@ func (a catching) makeFollow(ctx context.Context, root string, filling session.F
 		opt := r.Options
 		opt.Background = true
 		return a.launching().runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
-	}
-	names := slices.DeleteFunc(slices.Clone(way.Services),
-		func(name string) bool { return r.Service(name) == nil })
-	if len(names) == 0 {
+	case session.NoneConcerned:
 		a.remark("Nothing that runs is concerned. See whether all answers: nharbor check")
-		return nil
+	case session.RestartThem:
+		return a.restartAs(ctx, s, r, names)
 	}
+	return nil
+}
+
+// restartAs restarts services of a stack as it was launched, with the files as they are now.
+func (a *app) restartAs(ctx context.Context, s *session.Surveyed, r *record.Record,
+	names []string) error {
 	m, err := s.Mix(r.Options)
 	if err != nil {
 		return err
@@ -301,37 +270,6 @@ func (a catching) remark(text string) {
 		a.text().Blank()
 		a.text().Line("%s", text)
 	}
-}
-
-// filledAnew surveys the workspace as it is now, and fills its settings; nil if there is nothing in
-// it.
-func (a catching) filledAnew(ctx context.Context, root string, filling session.Filling) (
-	*session.Surveyed, error) {
-	w, err := session.Open(ctx, root, true)
-	if err != nil {
-		return nil, err
-	}
-	s, err := w.Survey(session.WithCode)
-	if session.NothingFound(err) {
-		return nil, nil
-	}
-	if s == nil || err != nil && !session.OnlyVariables(err) {
-		return nil, err
-	}
-	s, free, err := s.Alone(ctx, a.waiting)
-	if err != nil {
-		return nil, err
-	}
-	defer free()
-	f, err := s.Fill(ctx, filling)
-	if err != nil {
-		return nil, left(err)
-	}
-	if s, err = f.Write(ctx); s == nil {
-		return nil, err
-	}
-	a.launching().filled(f)
-	return s, nil
 }
 
 // wayBack brings all to where it was before the last catching up.

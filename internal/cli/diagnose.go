@@ -5,13 +5,12 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"nimbleharbor/internal/corrections"
 	"os"
 	"path/filepath"
-	"slices"
 
 	"github.com/spf13/cobra"
 
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/execute"
 	"nimbleharbor/internal/logs"
@@ -41,8 +40,8 @@ went wrong and no cause is known. Causes of your own belong into nharbor.toml,
 			}
 			if a.json {
 				return view.JSON(a.out, struct {
-					Schema string         `json:"schema"`
-					Logs   []view.LogRead `json:"logs"`
+					Schema string            `json:"schema"`
+					Logs   []logs.Understood `json:"logs"`
 				}{"nharbor.diagnose/1", list})
 			}
 			a.text().Diagnosed(list)
@@ -52,21 +51,21 @@ went wrong and no cause is known. Causes of your own belong into nharbor.toml,
 }
 
 // readings reads the logs that are meant.
-func (a diagnosing) readings(ctx context.Context, args []string) ([]view.LogRead, error) {
+func (a diagnosing) readings(ctx context.Context, args []string) ([]logs.Understood, error) {
 	own, err := a.ownRules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	read := func(name string, in io.Reader) (view.LogRead, error) {
+	read := func(name string, in io.Reader) (logs.Understood, error) {
 		r, err := diagnose.ReadLog(&until{ctx, in}, own...)
 		if err == nil {
 			err = ctx.Err()
 		}
-		return view.LogRead{Source: name, Reading: r}, err
+		return logs.Understood{Source: name, Reading: r}, err
 	}
 	if len(args) == 1 && args[0] == "-" {
 		one, err := read("standard input", a.in)
-		return []view.LogRead{one}, err
+		return []logs.Understood{one}, err
 	}
 	if len(args) == 1 {
 		f, err := os.Open(args[0])
@@ -79,7 +78,7 @@ func (a diagnosing) readings(ctx context.Context, args []string) ([]view.LogRead
 		}
 		if err == nil {
 			one, err := read(args[0], f)
-			return []view.LogRead{one}, err
+			return []logs.Understood{one}, err
 		}
 		if _, r, rerr := a.record(); rerr == nil && r.Service(args[0]) != nil {
 			return a.ofLaunch(args, read)
@@ -94,7 +93,7 @@ func (a diagnosing) readings(ctx context.Context, args []string) ([]view.LogRead
 
 // ofLaunch reads the logs of services, or of all that failed at the last launch.
 func (a diagnosing) ofLaunch(names []string,
-	read func(string, io.Reader) (view.LogRead, error)) ([]view.LogRead, error) {
+	read func(string, io.Reader) (logs.Understood, error)) ([]logs.Understood, error) {
 	root, r, err := a.record()
 	if err != nil {
 		return nil, err
@@ -105,39 +104,7 @@ func (a diagnosing) ofLaunch(names []string,
 			Remedy: "Name the log: nharbor diagnose FILE. What stands in the way of a launch: " +
 				"nharbor needs"}
 	}
-	failed := map[string]stack.Failure{}
-	sources := slices.Clone(names)
-	for _, f := range r.Failures() {
-		if source := logs.Source(f.ID); f.State != stack.Skipped && f.ID != "" {
-			failed[source] = f
-			if names == nil {
-				sources = append(sources, source)
-			}
-		}
-	}
-	out := []view.LogRead{}
-	for _, source := range sources {
-		in, err := logs.All(root, source)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
-		one := view.LogRead{Source: source, Reading: &diagnose.Reading{}}
-		if in != nil {
-			one, err = read(source, in)
-			in.Close()
-			if err != nil {
-				return nil, err
-			}
-		}
-		if f, ok := failed[source]; ok {
-			one.Failed, one.How = true, f.Text
-			if len(one.Causes) == 0 && f.Cause != "" { // of what has no log: an image that could not be had
-				one.Causes = []diagnose.Cause{{Code: f.Code, Cause: f.Cause, Remedy: f.Remedy}}
-			}
-		}
-		out = append(out, one)
-	}
-	return out, nil
+	return logs.OfFailures(root, names, r.Failures(), read)
 }
 
 // ownRules are the causes that the workspace knows of its own; none where there is no workspace.

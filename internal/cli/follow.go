@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"nimbleharbor/internal/view/board"
-	"nimbleharbor/internal/view/picture"
 	"sync"
 	"time"
 
@@ -13,6 +11,8 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/board"
+	"nimbleharbor/internal/view/picture"
 )
 
 // launchView shows how a launch goes.
@@ -28,7 +28,7 @@ type lines struct {
 	a     *app
 	names int
 	last  map[stack.NodeID]float64 // seconds that nodes took last time
-	said  *lastWords
+	said  *logs.LastWords
 	since map[stack.NodeID]float64 // the seconds at which a step began, of those at work
 }
 
@@ -38,7 +38,7 @@ func (l *lines) event(e stack.Event) {
 		return
 	}
 	if begun, again := l.since[e.ID]; again && e.State == stack.Running {
-		e.Text = picture.StillAt(e.T-begun, l.last[e.ID], l.said.of(e.ID))
+		e.Text = picture.StillAt(e.T-begun, l.last[e.ID], l.said.Of(e.ID))
 	} else if e.ID.IsStep() && e.State == stack.Running {
 		l.since[e.ID] = e.T
 	}
@@ -59,7 +59,7 @@ func (l *lines) say(line string) {
 // it is left.
 type live struct {
 	screen *board.Live
-	said   *lastWords
+	said   *logs.LastWords
 	begun  time.Time
 	left   chan struct{} // closed once
 
@@ -77,7 +77,7 @@ func (a *app) live(m *session.Mixed) *live {
 	if screen == nil {
 		return nil
 	}
-	l := &live{screen: screen, said: newLastWords(m), begun: time.Now(), left: make(chan struct{}),
+	l := &live{screen: screen, said: logs.NewLastWords(m.Root, m.Order), begun: time.Now(), left: make(chan struct{}),
 		t: timeline.New(m.Order, memory.Recall(m.Root).Seconds())}
 	go l.lives()
 	return l
@@ -109,7 +109,7 @@ func (l *live) names() (n int) {
 // draw draws it. It is locked.
 func (l *live) draw() {
 	if !l.over {
-		l.screen.Draw(l.t, time.Since(l.begun).Seconds(), l.said.all())
+		l.screen.Draw(l.t, time.Since(l.begun).Seconds(), l.said.All())
 	}
 }
 
@@ -152,29 +152,3 @@ func (l *live) lives() {
 
 // leave ends the drawing; what stands there stays.
 func (l *live) leave() { close(l.left) }
-
-// lastWords are the last line of each node's log.
-type lastWords struct {
-	tails  *logs.Tails
-	source map[stack.NodeID]string
-}
-
-func newLastWords(m *session.Mixed) *lastWords {
-	w := &lastWords{tails: logs.NewTails(m.Root), source: map[stack.NodeID]string{}}
-	for _, n := range m.Order.Nodes {
-		w.source[n.ID] = logs.Source(n.ID)
-	}
-	return w
-}
-
-func (w *lastWords) of(id stack.NodeID) string { return w.tails.Look()[w.source[id]] }
-
-func (w *lastWords) all() map[stack.NodeID]string {
-	last, out := w.tails.Look(), map[stack.NodeID]string{}
-	for id, source := range w.source {
-		if text, ok := last[source]; ok {
-			out[id] = text
-		}
-	}
-	return out
-}

@@ -18,7 +18,7 @@ import (
 
 	"nimbleharbor/internal/enter"
 	"nimbleharbor/internal/execute"
-	"nimbleharbor/internal/judge"
+	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/plan"
@@ -212,7 +212,7 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 	l *steward.Launched, begin time.Time) error {
 	var t launchView = &lines{a: a.app, names: widest(m.Order),
 		last: memory.Recall(m.Root).Seconds(),
-		said: newLastWords(m), since: map[stack.NodeID]float64{}}
+		said: logs.NewLastWords(m.Root, m.Order), since: map[stack.NodeID]float64{}}
 	if live := a.live(m); live != nil {
 		t = live
 		defer live.leave()
@@ -301,7 +301,7 @@ func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Sett
 	if err != nil {
 		return err
 	}
-	result := result(ctx, m, r, s, begin, func(rec *record.Service) bool { return true })
+	result := m.Result(ctx, r, s, time.Since(begin), func(*record.Service) bool { return true })
 	if result.Outcome != stack.AllAnswer {
 		a.status = 1
 	}
@@ -315,55 +315,30 @@ func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Sett
 	return nil
 }
 
-// result gathers how a launch or a restart has gone, and asks the ports of those of its services
-// that counts is true for.
-func result(ctx context.Context, m *session.Mixed, r *record.Record, s *record.Settled,
-	begin time.Time, counts func(*record.Service) bool) stack.LaunchResult {
-	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
-		Seconds: time.Since(begin).Round(time.Millisecond).Seconds(), Services: s.Services,
-		Check: stack.Check{Schema: "nharbor.check/1"}}
-	if s.Outcome == stack.WasStopped {
-		return out
-	}
-	out.Check = judge.Judging{Root: m.Root, Stack: m.Mix.Survey,
-		Services: m.Mix.Stack.Services, Record: r, Part: counts, Value: m.Value}.Ask(ctx)
-	out.Failures = s.Failures
-	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
-		out.Outcome = stack.SomeFailed
-	}
-	return out
-}
-
 // offer asks a person whether the commands that ask something are to be run now, each until it has
 // been; where nobody can be asked, they are named.
 func (a launching) offer(ctx context.Context, plan *plan.Plan) {
-	remembers, t := memory.Recall(plan.Root), a.text()
-	for i := range plan.Asks {
-		ask := &plan.Asks[i]
-		if remembers.Asked(ask.ID()) {
-			continue
-		}
+	t := a.text()
+	for _, ask := range enter.OpenOf(plan) {
 		shows := strings.Join(ask.Command, " ")
 		if !a.asks() {
-			t.Line("Left for you, since it asks something: %s, %s (%s)", shows, whereOf(ask),
+			t.Line("Left for you, since it asks something: %s, %s (%s)", shows, whereOf(ask.Ask),
 				view.Where(ask.At))
 			continue
 		}
 		t.Blank()
 		t.Line("%s has, for when everything is up: %s, %s. It asks something that only you know.",
-			view.Where(ask.At), shows, whereOf(ask))
+			view.Where(ask.At), shows, whereOf(ask.Ask))
 		if !a.yes("Run it now?") {
 			t.Line("Left out, and not offered again. To do it later, run it by hand.")
-			remembers.Answer(ask.ID())
+			ask.Leave()
 			continue
 		}
-		switch code, err := enter.Answer(ctx, plan.Root, ask, a.terminal()); {
+		switch code, err := ask.Answer(ctx, a.terminal()); {
 		case err != nil:
 			t.Line("It could not be run: %s", err)
 		case code != 0:
 			t.Line("It ended with %d; the next launch offers it again.", code)
-		default:
-			remembers.Answer(ask.ID())
 		}
 	}
 }

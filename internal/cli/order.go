@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"nimbleharbor/internal/view/picture"
 	"slices"
 	"strings"
 
@@ -13,6 +12,7 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 )
 
 func orderCommand(a *app) *cobra.Command {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"nimbleharbor/internal/view/report"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,6 +10,7 @@ import (
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/report"
 )
 
 func reportCommand(a *app) *cobra.Command {

@@ -30,7 +30,7 @@ again where what they depend on has changed.`,
 			if err != nil {
 				return err
 			}
-			if err := launchedServices(r, args); err != nil {
+			if err := r.Has(args); err != nil {
 				return err
 			}
 			filling, err := a.filling(ctx, fillFlags{}, false)
@@ -55,26 +55,6 @@ again where what they depend on has changed.`,
 	return c
 }
 
-// launchedServices complains of a name that no launched service has.
-func launchedServices(r *record.Record, names []string) error {
-	for _, name := range names {
-		if r.Service(name) != nil {
-			continue
-		}
-		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
-			Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
-		if r != nil {
-			var known []string
-			for _, s := range r.Services {
-				known = append(known, s.Name)
-			}
-			f.Remedy = "There are: " + strings.Join(known, ", ")
-		}
-		return f
-	}
-	return nil
-}
-
 func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record, plan *plan.Plan,
 	names []string) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
@@ -93,7 +73,7 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record
 	if r, err = record.Read(m.Root); err != nil {
 		return err
 	}
-	result := result(ctx, m, r, done, begin,
+	result := m.Result(ctx, r, done, time.Since(begin),
 		func(rec *record.Service) bool { return rec.State != stack.Stopped })
 	if result.Outcome != stack.AllAnswer {
 		a.status = 1

@@ -18,7 +18,7 @@ func stopCommand(a *app) *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root, r, err := a.record()
 			if len(args) > 0 && err == nil { // all of it is stopped whatever the record has come to
-				err = launchedServices(r, args)
+				err = r.Has(args)
 			}
 			if len(args) > 0 && err != nil {
 				return err

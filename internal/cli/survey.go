@@ -4,14 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"nimbleharbor/internal/corrections"
-	"nimbleharbor/internal/hide"
 	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
 	"nimbleharbor/internal/compose"
+	"nimbleharbor/internal/corrections"
+	"nimbleharbor/internal/hide"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/survey"

@@ -11,7 +11,6 @@ import (
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/enter"
-	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/session"
@@ -50,7 +49,7 @@ test fails.`,
 			if err != nil {
 				return err
 			}
-			tests, err := chosenTests(plan, args)
+			tests, err := plan.TestsOf(args)
 			if err != nil {
 				return err
 			}
@@ -72,49 +71,6 @@ test fails.`,
 	vouchFlag(c, &vouched)
 	c.Flags().BoolVar(&list, "list", false, "say which tests there are, and run none")
 	return c
-}
-
-// chosenTests are those of the folders named, or all, in the order in which the launch comes to
-// their projects.
-func chosenTests(of *plan.Plan, folders []string) ([]plan.Test, error) {
-	place := func(t plan.Test) int {
-		i := slices.IndexFunc(of.Order.Nodes, func(n order.Node) bool {
-			step, ok := n.ID.Step()
-			return ok && strings.Contains(step+"@", ":"+t.Project+"@")
-		})
-		if i < 0 {
-			return len(of.Order.Nodes)
-		}
-		return i
-	}
-	tests := slices.Clone(of.Tests)
-	slices.SortStableFunc(tests, func(x, y plan.Test) int { return place(x) - place(y) })
-	known := map[string]bool{}
-	for _, t := range tests {
-		known[t.Project] = true
-	}
-	for _, f := range folders {
-		if !known[strings.TrimSuffix(f, "/")] {
-			var names []string
-			for _, t := range tests {
-				names = append(names, t.Project)
-			}
-			f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeProjectUnknown,
-				Text: "no project with tests of its own is in " +
-					f, Remedy: "No project here has any."}
-			if len(names) > 0 {
-				f.Remedy = "There are: " + strings.Join(names, ", ")
-			}
-			return nil, f
-		}
-	}
-	if len(folders) > 0 {
-		tests = slices.DeleteFunc(tests, func(t plan.Test) bool {
-			return !slices.ContainsFunc(folders,
-				func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
-		})
-	}
-	return tests, nil
 }
 
 // testing is what tests start. Which those are is asked anew for a launch that is read anew.

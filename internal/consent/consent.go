@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"nimbleharbor/internal/hide"
 	"os"
 	"path"
 	"path/filepath"
@@ -18,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/dockerfile"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/hide"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/workspace"
@@ -18,9 +19,38 @@ type Terminal struct {
 	Raw     func() (rows, columns uint, restore func(), err error)
 }
 
-// Answer runs a command that asks a person something on a terminal, and gives its exit code. It
-// ends early with the context.
-func Answer(ctx context.Context, root string, a *plan.Ask, at Terminal) (int, error) {
+// Open is a command that asks a person something, and that nobody has answered yet. Its methods
+// belong to one goroutine.
+type Open struct {
+	*plan.Ask
+	root      string
+	remembers *memory.Memory
+}
+
+// OpenOf lists those of a plan, in their order.
+func OpenOf(p *plan.Plan) (out []Open) {
+	remembers := memory.Recall(p.Root)
+	for i := range p.Asks {
+		if a := &p.Asks[i]; !remembers.Asked(a.ID()) {
+			out = append(out, Open{a, p.Root, remembers})
+		}
+	}
+	return out
+}
+
+// Leave has it not offered again.
+func (a Open) Leave() { a.remembers.Answer(a.ID()) }
+
+// Answer runs it on a terminal, and gives its exit code; one that ended well is not offered again.
+// It ends early with the context.
+func (a Open) Answer(ctx context.Context, at Terminal) (code int, err error) {
+	if code, err = answer(ctx, a.root, a.Ask, at); err == nil && code == 0 {
+		a.Leave()
+	}
+	return code, err
+}
+
+func answer(ctx context.Context, root string, a *plan.Ask, at Terminal) (int, error) {
 	if a.Service == "" {
 		return run.OnTerminal(ctx, a.Dir, a.Command, a.Environment, at.In, at.Out)
 	}

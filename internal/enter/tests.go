@@ -3,11 +3,11 @@ package enter
 import (
 	"context"
 	"io"
-	"nimbleharbor/internal/execute"
 	"time"
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/execute"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/process"

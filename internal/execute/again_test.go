@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"nimbleharbor/internal/keeper"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"

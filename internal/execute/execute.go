@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"nimbleharbor/internal/keeper"
 	"runtime"
 	"slices"
 	"strings"
@@ -20,6 +19,7 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"

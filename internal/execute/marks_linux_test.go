@@ -2,13 +2,13 @@ package execute
 
 import (
 	"fmt"
-	"nimbleharbor/internal/keeper"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
 	"testing"
 
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/process"
 )
 

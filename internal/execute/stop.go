@@ -2,11 +2,11 @@ package execute
 
 import (
 	"context"
-	"nimbleharbor/internal/keeper"
 	"slices"
 	"sync"
 	"time"
 
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"

@@ -2,7 +2,6 @@ package execute
 
 import (
 	"fmt"
-	"nimbleharbor/internal/keeper"
 	"strings"
 	"sync"
 	"testing"
@@ -10,6 +9,7 @@ import (
 
 	"nimbleharbor/internal/casefile"
 	"nimbleharbor/internal/engine"
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/run"
 	"nimbleharbor/internal/testbound"
 )

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"net"
-	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 
 	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	values "nimbleharbor/internal/value"

@@ -8,7 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
+	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
 )
 
@@ -115,5 +117,34 @@ func LastLines(root, source, text string, most int) []Line {
 		rest = rest[:begin+1]
 	}
 	slices.Reverse(out)
+	return out
+}
+
+// LastWords are the last line of each node's log.
+type LastWords struct {
+	tails  *Tails
+	source map[stack.NodeID]string
+}
+
+// NewLastWords begins to look at the logs of an order's nodes.
+func NewLastWords(root string, o *order.Order) *LastWords {
+	w := &LastWords{tails: NewTails(root), source: map[stack.NodeID]string{}}
+	for _, n := range o.Nodes {
+		w.source[n.ID] = Source(n.ID)
+	}
+	return w
+}
+
+// Of is a node's; empty if it has said nothing.
+func (w *LastWords) Of(id stack.NodeID) string { return w.tails.Look()[w.source[id]] }
+
+// All are those of all nodes that have said something.
+func (w *LastWords) All() map[stack.NodeID]string {
+	last, out := w.tails.Look(), map[stack.NodeID]string{}
+	for id, source := range w.source {
+		if text, ok := last[source]; ok {
+			out[id] = text
+		}
+	}
 	return out
 }

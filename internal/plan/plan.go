@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"nimbleharbor/internal/hide"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +15,7 @@ import (
 
 	"nimbleharbor/internal/consent"
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/hide"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/reading"
@@ -584,4 +584,47 @@ func replacePort(command []string, before, port string) (replaced bool) {
 		}
 	}
 	return replaced
+}
+
+// TestsOf are those of the folders named, or all, in the order in which the launch comes to
+// their projects.
+func (p *Plan) TestsOf(folders []string) ([]Test, error) {
+	place := func(t Test) int {
+		i := slices.IndexFunc(p.Order.Nodes, func(n order.Node) bool {
+			step, ok := n.ID.Step()
+			return ok && strings.Contains(step+"@", ":"+t.Project+"@")
+		})
+		if i < 0 {
+			return len(p.Order.Nodes)
+		}
+		return i
+	}
+	tests := slices.Clone(p.Tests)
+	slices.SortStableFunc(tests, func(x, y Test) int { return place(x) - place(y) })
+	known := map[string]bool{}
+	for _, t := range tests {
+		known[t.Project] = true
+	}
+	for _, f := range folders {
+		if !known[strings.TrimSuffix(f, "/")] {
+			var names []string
+			for _, t := range tests {
+				names = append(names, t.Project)
+			}
+			f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeProjectUnknown,
+				Text: "no project with tests of its own is in " +
+					f, Remedy: "No project here has any."}
+			if len(names) > 0 {
+				f.Remedy = "There are: " + strings.Join(names, ", ")
+			}
+			return nil, f
+		}
+	}
+	if len(folders) > 0 {
+		tests = slices.DeleteFunc(tests, func(t Test) bool {
+			return !slices.ContainsFunc(folders,
+				func(f string) bool { return strings.TrimSuffix(f, "/") == t.Project })
+		})
+	}
+	return tests, nil
 }

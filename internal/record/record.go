@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"nimbleharbor/internal/plan"
@@ -313,4 +314,25 @@ func (r *Record) Merge(services []stack.Service) []stack.Service {
 		}
 	}
 	return out
+}
+
+// Has complains of a name that no launched service has; of a nil record, where nothing is launched,
+// too.
+func (r *Record) Has(names []string) error {
+	for _, name := range names {
+		if r.Service(name) != nil {
+			continue
+		}
+		f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
+			Text: "no launched service is called " + name, Remedy: "Nothing is launched here."}
+		if r != nil {
+			var known []string
+			for _, s := range r.Services {
+				known = append(known, s.Name)
+			}
+			f.Remedy = "There are: " + strings.Join(known, ", ")
+		}
+		return f
+	}
+	return nil
 }

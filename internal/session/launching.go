@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/record"
@@ -240,4 +242,23 @@ func (m *Mixed) makeRoom(ctx context.Context) (*Mixed, error) {
 		return out, err
 	}
 	return m, nil // the needs tell who has which
+}
+
+// Result gathers how a launch or a restart that took so long has gone, and asks the ports of those
+// of its services that counts is true for.
+func (m *Mixed) Result(ctx context.Context, r *record.Record, s *record.Settled,
+	took time.Duration, counts func(*record.Service) bool) stack.LaunchResult {
+	out := stack.LaunchResult{Schema: "nharbor.launch/1", Outcome: s.Outcome,
+		Seconds: took.Round(time.Millisecond).Seconds(), Services: s.Services,
+		Check: stack.Check{Schema: "nharbor.check/1"}}
+	if s.Outcome == stack.WasStopped {
+		return out
+	}
+	out.Check = judge.Judging{Root: m.Root, Stack: m.Mix.Survey, Services: m.Mix.Stack.Services,
+		Record: r, Part: counts, Value: m.Value}.Ask(ctx)
+	out.Failures = s.Failures
+	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
+		out.Outcome = stack.SomeFailed
+	}
+	return out
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"nimbleharbor/internal/hide"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -18,6 +17,7 @@ import (
 
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
+	"nimbleharbor/internal/hide"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/plan"

@@ -13,8 +13,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"nimbleharbor/internal/execute"
-	"nimbleharbor/internal/keeper"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -26,6 +24,8 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/engines"
+	"nimbleharbor/internal/execute"
+	"nimbleharbor/internal/keeper"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/plan"

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"net"
-	"nimbleharbor/internal/memory"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/testbound"

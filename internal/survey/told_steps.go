@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"nimbleharbor/internal/rule"
 	"path"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
+	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )

@@ -4,22 +4,14 @@ import (
 	"fmt"
 
 	"nimbleharbor/internal/diagnose"
+	"nimbleharbor/internal/logs"
 )
-
-// LogRead is a log that was read for what it says, with how what wrote it has ended, where that is
-// known.
-type LogRead struct {
-	Source string `json:"source"`
-	Failed bool   `json:"failed"`
-	How    string `json:"how,omitempty"`
-	*diagnose.Reading
-}
 
 // otherCauses is how many causes are shown beside the first.
 const otherCauses = 3
 
 // Diagnosed shows what logs say, the cause first.
-func (t *Text) Diagnosed(list []LogRead) {
+func (t *Text) Diagnosed(list []logs.Understood) {
 	if len(list) == 0 {
 		t.Line("Nothing failed at the last launch. To read another log: nharbor diagnose FILE")
 	}
@@ -80,7 +72,7 @@ func sentence(s string) string {
 	return s + "."
 }
 
-func (t *Text) unknownCause(r LogRead) {
+func (t *Text) unknownCause(r logs.Understood) {
 	t.Line("  Cause unknown.")
 	if r.First != nil {
 		t.Line("  The first error, line %d: %s", r.First.Line, r.First.Text)

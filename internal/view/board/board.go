@@ -3,8 +3,6 @@ package board
 import (
 	"fmt"
 	"math"
-	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/view/picture"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +14,8 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 )
 
 // News is what has become known of a stack since the board was drawn last; what is empty has

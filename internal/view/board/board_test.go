@@ -2,7 +2,6 @@ package board
 
 import (
 	"fmt"
-	"nimbleharbor/internal/view"
 	"regexp"
 	"strings"
 	"testing"
@@ -15,6 +14,7 @@ import (
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/steward"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // done is what a board has had done.

@@ -3,8 +3,6 @@ package board
 import (
 	"fmt"
 	"io"
-	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/view/picture"
 	"os"
 	"strings"
 	"sync"
@@ -13,6 +11,8 @@ import (
 
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 )
 
 // Live is a timeline that is drawn again and again at the end of what a terminal shows. Several

@@ -2,13 +2,13 @@ package picture
 
 import (
 	"fmt"
-	"nimbleharbor/internal/view"
 	"path/filepath"
 	"strings"
 
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // Drawings are the endings of the files that Draw can fill.

@@ -3,13 +3,13 @@ package picture
 import (
 	"fmt"
 	"html"
-	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // The measures of a drawing, in pixels.

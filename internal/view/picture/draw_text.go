@@ -2,13 +2,13 @@ package picture
 
 import (
 	"fmt"
-	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // laneSigns are the signs of an order that is drawn with characters: across to the lanes, the tip

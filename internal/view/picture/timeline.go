@@ -4,12 +4,12 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-	"nimbleharbor/internal/view"
 	"slices"
 	"strings"
 
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // Picture says how a timeline is drawn with characters.

@@ -3,11 +3,11 @@ package picture
 import (
 	"fmt"
 	"html"
-	"nimbleharbor/internal/view"
 	"strings"
 
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // The measures of a drawn timeline, in pixels.

@@ -2,7 +2,6 @@ package picture
 
 import (
 	"fmt"
-	"nimbleharbor/internal/view"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +10,7 @@ import (
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/timeline"
+	"nimbleharbor/internal/view"
 )
 
 // told makes a timeline of lines: "order" has NODE AFTER:UNTIL ..., "events" T NODE STATE TEXT,
