@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
@@ -92,36 +91,7 @@ in .nharbor/before.`,
 			t.Fill(p, dry, reveal)
 			t.Loud(p)
 			t.Blank()
-			if !p.Complete {
-				t.Missing(p)
-				if len(p.Missing) == 0 {
-					return nil
-				}
-				t.Blank()
-				t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's " +
-					"history, with " +
-					"--answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill " +
-					"--set KEY=")
-				return nil
-			}
-			if len(p.Restart) > 0 {
-				t.Line("Every setting has its value, and these still run with the old ones: %s. "+
-					"Next: nharbor "+
-					"restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
-				return nil
-			}
-			next := "nharbor launch"
-			if dry {
-				next = "nharbor fill, without --dry-run"
-			}
-			switch {
-			case p.Insists():
-				t.Line("The code insists on values that nothing here gives; see the warning.")
-			case len(p.Files) == 0:
-				t.Line("Nothing is to be filled. Next: nharbor launch")
-			default:
-				t.Line("Every setting has its value. Next: %s", next)
-			}
+			t.Filled(p, dry)
 			return nil
 		},
 	}

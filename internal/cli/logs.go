@@ -31,13 +31,7 @@ func logsCommand(a *app) *cobra.Command {
 			known := reader.Sources()
 			for _, name := range args {
 				if !slices.Contains(known, name) && r.Service(name) == nil {
-					f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
-						Text: "there is no log of " +
-							name, Remedy: "Nothing has said anything yet."}
-					if all := logs.Read(root, nil).Sources(); len(all) > 0 {
-						f.Remedy = "There are logs of: " + strings.Join(all, ", ")
-					}
-					return f
+					return noLog(root, name)
 				}
 			}
 			width := 0
@@ -90,4 +84,14 @@ func logsCommand(a *app) *cobra.Command {
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on showing what comes")
 	c.Flags().DurationVar(&since, "since", 0, "only what was said in this time, such as 30s or 5m")
 	return c
+}
+
+// noLog tells that nothing of that name has a log, and what has.
+func noLog(root, name string) error {
+	f := &stack.Fault{Kind: stack.WrongCall, Code: stack.CodeServiceUnknown,
+		Text: "there is no log of " + name, Remedy: "Nothing has said anything yet."}
+	if all := logs.Read(root, nil).Sources(); len(all) > 0 {
+		f.Remedy = "There are logs of: " + strings.Join(all, ", ")
+	}
+	return f
 }

@@ -271,14 +271,16 @@ func (g *grammar) part(data []byte, may ways) (from, to int) {
 			to = max(to, bytes.LastIndex(data, []byte(hint))+maxKept)
 		}
 	}
+	begins := func(at int) bool { // a line at the margin that says something
+		return data[at-1] == '\n' && g.class[data[at]] != space && data[at] != '\n'
+	}
 	for range 2 {
 		from = max(0, from-1)
-		for from > 0 && (data[from-1] != '\n' || g.class[data[from]] == space ||
-			data[from] == '\n' || data[from] == '}') {
+		for from > 0 && (!begins(from) || data[from] == '}') {
 			from--
 		}
 	}
-	for to < len(data) && (data[to-1] != '\n' || g.class[data[to]] == space || data[to] == '\n') {
+	for to < len(data) && !begins(to) {
 		to++
 	}
 	for _, mark := range g.overLines {

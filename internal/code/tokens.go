@@ -80,16 +80,7 @@ func grammarOf(l *ecosystem.Language) *grammar {
 	}
 	g := &grammar{Language: l}
 	for c := range 256 {
-		switch b := byte(c); {
-		case b == '\n':
-			g.class[c] = newline
-		case b <= ' ':
-			g.class[c] = space
-		case b >= '0' && b <= '9':
-			g.class[c] = digits
-		case wordSign(b), b == '$', b >= 0x80:
-			g.class[c] = letters
-		}
+		g.class[c] = classOf(byte(c))
 	}
 	for _, mark := range l.Comments {
 		g.class[mark[0]] = special
@@ -132,6 +123,21 @@ func grammarOf(l *ecosystem.Language) *grammar {
 	}
 	grammars.Store(l, g)
 	return g
+}
+
+// classOf is what a byte is in every language, before marks and quotes of one make it special.
+func classOf(b byte) (c class) {
+	switch {
+	case b == '\n':
+		return newline
+	case b <= ' ':
+		return space
+	case b >= '0' && b <= '9':
+		return digits
+	case wordSign(b), b == '$', b >= 0x80:
+		return letters
+	}
+	return c
 }
 
 // scanner takes the code of one file apart.

@@ -33,12 +33,7 @@ func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.Con
 	if d, err := ParseDuration(v.Get("stop_grace_period").or("10s")); err == nil {
 		c.StopGrace = d.Seconds()
 	}
-	for _, n := range []*Value{v.Get("scale"), v.Get("deploy").Get("replicas")} {
-		if n != nil && n.Kind == Number && c.Replicas == nil {
-			count := int(whole64(n))
-			c.Replicas = &count
-		}
-	}
+	c.Replicas = replicas(v)
 	for _, d := range v.Get("depends_on").orEmpty().Members {
 		if truth(d.Value.Get("restart")) {
 			c.RestartWith = append(c.RestartWith, d.Key)
@@ -69,6 +64,17 @@ func (p *Project) container(name string, v *Value, env dotenv.Lookup) *stack.Con
 	}
 	networks(c, name, v)
 	return c
+}
+
+// replicas is how often a service is to run; nil if nobody says so.
+func replicas(v *Value) *int {
+	for _, n := range []*Value{v.Get("scale"), v.Get("deploy").Get("replicas")} {
+		if n != nil && n.Kind == Number {
+			count := int(whole64(n))
+			return &count
+		}
+	}
+	return nil
 }
 
 // networks decodes where a service is on the network, and by which names others find it.

@@ -106,16 +106,7 @@ func (p *Project) withoutEffect() {
 			walk(m.Key, "", m.Value)
 		}
 	}
-	for _, section := range []string{"networks", "volumes", "secrets", "configs"} {
-		for _, m := range p.Model.Get(section).orEmpty().Members {
-			for _, k := range m.Value.orEmpty().Members {
-				key := section + "." + k.Key
-				if _, not := unobeyedAtTop[key]; not && !harmless(key, k.Value, m.Value) {
-					note(m.Key, key, stack.Place{File: k.Value.File, Line: k.Line})
-				}
-			}
-		}
-	}
+	p.atTop(note)
 	for _, path := range slices.SortedFunc(maps.Keys(all), func(a, b string) int {
 		return cmp.Or(strings.Compare(all[a].at.File, all[b].at.File),
 			all[a].at.Line-all[b].at.Line, strings.Compare(a, b))
@@ -128,6 +119,20 @@ func (p *Project) withoutEffect() {
 			stack.Remark{Level: why.level, Code: stack.CodeComposeKeyWithoutEffect,
 				At: all[path].at, Text: fmt.Sprintf("%s (%s) %s", path,
 					strings.Join(all[path].who, ", "), why.why), Remedy: why.remedy})
+	}
+}
+
+// atTop notes keys of networks, volumes, secrets and configs that a launch does not act on.
+func (p *Project) atTop(note func(who, path string, at stack.Place)) {
+	for _, section := range []string{"networks", "volumes", "secrets", "configs"} {
+		for _, m := range p.Model.Get(section).orEmpty().Members {
+			for _, k := range m.Value.orEmpty().Members {
+				key := section + "." + k.Key
+				if _, not := unobeyedAtTop[key]; not && !harmless(key, k.Value, m.Value) {
+					note(m.Key, key, stack.Place{File: k.Value.File, Line: k.Line})
+				}
+			}
+		}
 	}
 }
 

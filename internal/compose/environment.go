@@ -98,15 +98,7 @@ func (p *Project) Environment(name string) (values map[string]string, from map[s
 	}
 	maps.Copy(values, svc.Env)
 	for key := range svc.Env {
-		g := Given{At: svc.EnvAt[key]}
-		if variable := svc.EnvFrom[key]; variable != "" {
-			g = p.from.of(g, variable)
-			g.Default = g.By == "" && svc.Env[key] != ""
-		} else if v := p.Model.Get("services").Get(name).Get("environment").Get(key); v != nil &&
-			v.Kind == Null {
-			g = p.from.of(g, key)
-		}
-		from[key] = g
+		from[key] = p.givenTo(svc, key)
 	}
 	for key := range from {
 		if _, ok := values[key]; !ok {
@@ -114,6 +106,21 @@ func (p *Project) Environment(name string) (values map[string]string, from map[s
 		}
 	}
 	return values, from
+}
+
+// givenTo is where a variable comes from that a service's own environment names.
+func (p *Project) givenTo(svc *Service, key string) Given {
+	g := Given{At: svc.EnvAt[key]}
+	if variable := svc.EnvFrom[key]; variable != "" {
+		g = p.from.of(g, variable)
+		g.Default = g.By == "" && svc.Env[key] != ""
+		return g
+	}
+	v := p.Model.Get("services").Get(svc.Name).Get("environment").Get(key)
+	if v != nil && v.Kind == Null {
+		g = p.from.of(g, key)
+	}
+	return g
 }
 
 // envFile reads a settings file once; nil for one that can't be read.

@@ -55,10 +55,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		shell = func(string) (string, bool) { return "", false }
 	}
 	beside := map[string]string{}
-	envName := path.Join(dir, ".env")
-	if opt.Beside != "" {
-		envName = opt.Beside
-	}
+	envName := cmp.Or(opt.Beside, path.Join(dir, ".env"))
 	if f, err := dotenv.Read(fsys, envName); !dotenv.Unread(err) {
 		if err == nil {
 			beside, err = f.Values(shell)
@@ -104,12 +101,9 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 		func(f *stack.Fault) bool { return f.Code != stack.CodeComposeVariableRequired }) {
 		return nil, faults
 	}
-	profiles := slices.Clone(opt.Profiles)
-	if named, ok := env("COMPOSE_PROFILES"); ok {
-		profiles = append(profiles, strings.FieldsFunc(named,
-			func(r rune) bool { return r == ',' || r == ' ' })...)
-	}
-	p.decode(profiles, env)
+	named, _ := env("COMPOSE_PROFILES")
+	p.decode(append(slices.Clone(opt.Profiles), strings.FieldsFunc(named,
+		func(r rune) bool { return r == ',' || r == ' ' })...), env)
 	p.remark()
 	if len(faults) > 0 {
 		return p, faults

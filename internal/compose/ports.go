@@ -198,21 +198,7 @@ type Mount struct {
 
 // ParseMount reads the specification's short syntax of volumes.
 func ParseMount(s string) (Mount, error) {
-	var parts []string
-	rest := s
-	for {
-		skip := 0
-		if drive(rest) {
-			skip = 2
-		}
-		i := strings.IndexByte(rest[skip:], ':')
-		if i < 0 {
-			parts = append(parts, rest)
-			break
-		}
-		parts = append(parts, rest[:skip+i])
-		rest = rest[skip+i+1:]
-	}
+	parts := mountParts(s)
 	m := Mount{Type: "volume"}
 	switch len(parts) {
 	case 1:
@@ -246,6 +232,22 @@ func ParseMount(s string) (Mount, error) {
 	return m, nil
 }
 
+// mountParts are what colons part in a mount's short form, but for the one of a drive's letter.
+func mountParts(s string) (parts []string) {
+	for rest := s; ; {
+		skip := 0
+		if drive(rest) {
+			skip = 2
+		}
+		i := strings.IndexByte(rest[skip:], ':')
+		if i < 0 {
+			return append(parts, rest)
+		}
+		parts = append(parts, rest[:skip+i])
+		rest = rest[skip+i+1:]
+	}
+}
+
 func mounts(n *normaliser, where string, v *Value) *Value {
 	if v.Kind != Sequence {
 		return n.wrong(where, v, "a list")
@@ -271,42 +273,7 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 					"Write it as SOURCE:TARGET, or SOURCE:TARGET:ro.")
 				continue
 			}
-			m = item.like(Mapping, "")
-			m.Set("type", item.like(String, short.Type))
-			if short.Source != "" {
-				m.Set("source", item.like(String, short.Source))
-			}
-			m.Set("target", item.like(String, short.Target))
-			if short.ReadOnly {
-				m.Set("read_only", item.like(Bool, "true"))
-			}
-			if short.Type == "bind" {
-				b := item.like(Mapping, "")
-				b.Set("create_host_path", item.like(Bool, "true"))
-				m.Set("bind", b)
-			}
-			for _, o := range short.Options {
-				switch o {
-				case "z", "Z":
-					if b := m.Get("bind"); b != nil {
-						b.Set("selinux", item.like(String, o))
-					}
-				case "nocopy":
-					o := item.like(Mapping, "")
-					o.Set("nocopy", item.like(Bool, "true"))
-					m.Set("volume", o)
-				case "shared", "rshared", "slave", "rslave", "private", "rprivate":
-					if b := m.Get("bind"); b != nil {
-						b.Set("propagation", item.like(String, o))
-					}
-				case "cached", "delegated", "consistent":
-					m.Set("consistency", item.like(String, o))
-				default:
-					n.fault(item, stack.CodeComposeVolume,
-						fmt.Sprintf("%s: %q is no way to mount", at, o),
-						"Possible are ro, rw, z, Z, nocopy, and the names of a propagation.")
-				}
-			}
+			m = n.longMount(at, item, short)
 		default:
 			n.wrong(at, item, "a volume like data:/var/data, or a mapping with source and target")
 			continue
@@ -317,4 +284,45 @@ func mounts(n *normaliser, where string, v *Value) *Value {
 		out.Items = append(out.Items, m)
 	}
 	return out
+}
+
+// longMount is the long form of a short one.
+func (n *normaliser) longMount(at string, item *Value, short Mount) *Value {
+	m := item.like(Mapping, "")
+	m.Set("type", item.like(String, short.Type))
+	if short.Source != "" {
+		m.Set("source", item.like(String, short.Source))
+	}
+	m.Set("target", item.like(String, short.Target))
+	if short.ReadOnly {
+		m.Set("read_only", item.like(Bool, "true"))
+	}
+	if short.Type == "bind" {
+		b := item.like(Mapping, "")
+		b.Set("create_host_path", item.like(Bool, "true"))
+		m.Set("bind", b)
+	}
+	for _, o := range short.Options {
+		switch o {
+		case "z", "Z":
+			if b := m.Get("bind"); b != nil {
+				b.Set("selinux", item.like(String, o))
+			}
+		case "nocopy":
+			o := item.like(Mapping, "")
+			o.Set("nocopy", item.like(Bool, "true"))
+			m.Set("volume", o)
+		case "shared", "rshared", "slave", "rslave", "private", "rprivate":
+			if b := m.Get("bind"); b != nil {
+				b.Set("propagation", item.like(String, o))
+			}
+		case "cached", "delegated", "consistent":
+			m.Set("consistency", item.like(String, o))
+		default:
+			n.fault(item, stack.CodeComposeVolume,
+				fmt.Sprintf("%s: %q is no way to mount", at, o),
+				"Possible are ro, rw, z, Z, nocopy, and the names of a propagation.")
+		}
+	}
+	return m
 }

@@ -1,6 +1,7 @@
 package connect
 
 import (
+	"cmp"
 	"net/url"
 	"path"
 	"slices"
@@ -59,12 +60,12 @@ func (s *Connections) signInOf(w *stack.Server, all []Value) {
 				continue
 			}
 			switch {
-			case w.Database == "" && aDatabase.MatchString(rest):
-				w.Database = v.Text
-			case w.User == "" && aUser.MatchString(rest):
-				w.User = v.Text
-			case w.Password == "" && aPassword.MatchString(rest):
-				w.Password = v.Text
+			case aDatabase.MatchString(rest):
+				w.Database = cmp.Or(w.Database, v.Text)
+			case aUser.MatchString(rest):
+				w.User = cmp.Or(w.User, v.Text)
+			case aPassword.MatchString(rest):
+				w.Password = cmp.Or(w.Password, v.Text)
 			}
 		}
 	}
@@ -107,18 +108,23 @@ func (s *Connections) imageElsewhere(known *protocol.Protocol) (image string, at
 			}
 		}
 	}
+	s.eachContainerWord(tell)
+	if several {
+		return "", stack.Place{}
+	}
+	return image, at
+}
+
+// eachContainerWord tells the words of the instructions' calls of a container engine.
+func (s *Connections) eachContainerWord(tell func(word string, at stack.Place)) {
+	calls := demand.Program("docker", "podman")
 	for _, d := range s.Demands {
 		for _, part := range d.Parts {
-			if len(part.Words) > 2 && demand.Program("docker",
-				"podman")(&demand.Call{Words: part.Words}) {
+			if len(part.Words) > 2 && calls(&demand.Call{Words: part.Words}) {
 				for _, word := range part.Words[2:] {
 					tell(word, d.At)
 				}
 			}
 		}
 	}
-	if several {
-		return "", stack.Place{}
-	}
-	return image, at
 }

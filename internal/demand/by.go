@@ -264,8 +264,8 @@ func (d *Coverage) runsOther(c *Call, v *stack.Service) bool {
 			continue
 		}
 		w = path.Clean(strings.TrimPrefix(w, "./"))
-		if !strings.Contains(w, "/") && path.Ext(w) == "" || !d.Exists(path.Join(c.Cwd, w)) &&
-			!d.Commands.IsFolder(path.Join(c.Cwd, w)) {
+		named := strings.Contains(w, "/") || path.Ext(w) != ""
+		if !named || !d.lies(path.Join(c.Cwd, w)) {
 			continue
 		}
 		root := path.Dir(w) == "." && strings.HasSuffix(runs, " .")
@@ -278,6 +278,9 @@ func (d *Coverage) runsOther(c *Call, v *stack.Service) bool {
 	}
 	return false
 }
+
+// lies reports whether there is a file or a folder of that path.
+func (d *Coverage) lies(name string) bool { return d.Exists(name) || d.Commands.IsFolder(name) }
 
 // runsOtherInside reports whether a command runs a file of the checkout that neither a container's
 // build and command speak of, nor the project's own way to serve.

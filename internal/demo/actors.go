@@ -307,34 +307,7 @@ func standInNpm(args []string) error {
 		fmt.Println("10.0.0")
 		return nil
 	case "ci", "install":
-		var lock struct {
-			Packages map[string]struct {
-				Resolved string
-				Link     bool
-			}
-		}
-		data, err := os.ReadFile("package-lock.json")
-		if err != nil {
-			return err
-		}
-		if err := json.Unmarshal(data, &lock); err != nil {
-			return fmt.Errorf("package-lock.json: %w", err)
-		}
-		count := 0
-		if err := os.RemoveAll("node_modules"); err != nil {
-			return err
-		}
-		for to, p := range lock.Packages {
-			if !p.Link || !filepath.IsLocal(to) || !filepath.IsLocal(p.Resolved) {
-				continue
-			}
-			if err := os.CopyFS(to, os.DirFS(p.Resolved)); err != nil {
-				return err
-			}
-			count++
-		}
-		fmt.Printf("added %d package\n", count)
-		return nil
+		return standInInstall()
 	case "run":
 		var pkg struct{ Scripts map[string]string }
 		data, err := os.ReadFile("package.json")
@@ -358,6 +331,38 @@ func standInNpm(args []string) error {
 		return cmd.Wait()
 	}
 	return fmt.Errorf("the stand-in for npm does not know %s", args[0])
+}
+
+// standInInstall copies what the lock file has lying in the checkout.
+func standInInstall() error {
+	var lock struct {
+		Packages map[string]struct {
+			Resolved string
+			Link     bool
+		}
+	}
+	data, err := os.ReadFile("package-lock.json")
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(data, &lock); err != nil {
+		return fmt.Errorf("package-lock.json: %w", err)
+	}
+	count := 0
+	if err := os.RemoveAll("node_modules"); err != nil {
+		return err
+	}
+	for to, p := range lock.Packages {
+		if !p.Link || !filepath.IsLocal(to) || !filepath.IsLocal(p.Resolved) {
+			continue
+		}
+		if err := os.CopyFS(to, os.DirFS(p.Resolved)); err != nil {
+			return err
+		}
+		count++
+	}
+	fmt.Printf("added %d package\n", count)
+	return nil
 }
 
 // standInNode plays node: a script's first line names the part that it plays.

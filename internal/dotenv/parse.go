@@ -50,8 +50,7 @@ func (p *parser) readLine() {
 		p.next(end)
 		return
 	}
-	if rest, ok := strings.CutPrefix(trimmed, "export"); ok && rest != "" &&
-		(rest[0] == ' ' || rest[0] == '\t') {
+	if rest, ok := strings.CutPrefix(trimmed, "export"); ok && strings.IndexAny(rest, " \t") == 0 {
 		trimmed = strings.TrimLeft(rest, " \t")
 		at = start + len(text) - len(trimmed)
 	}

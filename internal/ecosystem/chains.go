@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"cmp"
 	"io/fs"
 	"path"
 	"slices"
@@ -181,11 +182,7 @@ type TaskFile struct {
 // to use, or empty.
 func TasksOf(fsys fs.FS, dir, program, file string) (out TaskFile) {
 	f := FolderAt(fsys, dir)
-	for _, t := range taskFiles {
-		if file == "" && t.program == program && f.Has(t.file) {
-			file = t.file
-		}
-	}
+	file = cmp.Or(file, f.taskFile(program))
 	data, err := f.Read(file)
 	if file == "" || err != nil {
 		return out
@@ -220,6 +217,16 @@ func TasksOf(fsys fs.FS, dir, program, file string) (out TaskFile) {
 		}
 	}
 	return out
+}
+
+// taskFile is the folder's file of tasks that a program reads unasked; empty if there is none.
+func (f Folder) taskFile(program string) string {
+	for _, t := range taskFiles {
+		if t.program == program && f.Has(t.file) {
+			return t.file
+		}
+	}
+	return ""
 }
 
 // balanced is a text up to the bracket that closes more than was opened.

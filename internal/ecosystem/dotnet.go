@@ -94,10 +94,8 @@ var csharp = &Language{
 
 func readDotnet(f Folder) (*Finding, error) {
 	solution := ""
-	for _, pattern := range []string{"*.slnx", "*.sln"} {
-		if list := f.named(pattern); len(list) > 0 {
-			solution = list[0]
-		}
+	if list := append(f.named("*.sln"), f.named("*.slnx")...); len(list) > 0 {
+		solution = list[0] // the older form counts
 	}
 	projects := append(append(f.named("*.csproj"), f.named("*.fsproj")...), f.named("*.vbproj")...)
 	if solution == "" && len(projects) == 0 {
@@ -123,14 +121,14 @@ func readDotnet(f Folder) (*Finding, error) {
 	install.Inputs = f.in(solution, "global.json", "nuget.config", "NuGet.Config",
 		"Directory.Packages.props", "Directory.Build.props")
 	for _, m := range out.Members {
-		if entries, err := fs.ReadDir(f.FS, path.Join(f.Path, m)); err == nil {
-			for _, e := range entries {
-				if strings.HasSuffix(e.Name(), "proj") || e.Name() == "packages.lock.json" {
-					install.Inputs = append(install.Inputs, path.Join(f.Path, m, e.Name()))
-					if e.Name() == "packages.lock.json" {
-						install.Command = []string{"dotnet", "restore", solution, "--locked-mode"}
-					}
-				}
+		entries, _ := fs.ReadDir(f.FS, path.Join(f.Path, m))
+		for _, e := range entries {
+			locks := e.Name() == "packages.lock.json"
+			if locks {
+				install.Command = []string{"dotnet", "restore", solution, "--locked-mode"}
+			}
+			if locks || strings.HasSuffix(e.Name(), "proj") {
+				install.Inputs = append(install.Inputs, path.Join(f.Path, m, e.Name()))
 			}
 		}
 	}

@@ -103,16 +103,7 @@ func readGo(f Folder) (*Finding, error) {
 		g.out.compiles(cgoSQLite, []string{"gcc"}, true, at)
 	}
 	if manifest == "go.work" || g.out.Within == nil && len(g.requires) > 0 {
-		s := f.step(stack.Install, f.At(manifest, 1), "go", "mod", "download")
-		if manifest == "go.mod" && !f.Has("go.sum") && !f.Has("vendor/modules.txt") {
-			s.Command = []string{"go", "mod", "tidy"} // which makes it; nothing is built without
-			g.out.lockMissing("go.sum", s.At)
-		}
-		s.Inputs = f.in(manifest, "go.sum", "go.work.sum")
-		for _, m := range g.out.Members {
-			s.Inputs = append(s.Inputs, f.folders(m+"/go.mod", m+"/go.sum")...)
-		}
-		g.out.step(s)
+		g.out.step(g.download())
 	}
 	g.out.uses(g.out.Project.Name, g.asks)
 	dir, main := goServer(f)
@@ -132,6 +123,20 @@ func readGo(f Folder) (*Finding, error) {
 		g.out.step(f.step(stack.Test, f.At(manifest, 1), "go", "test", "./..."))
 	}
 	return g.out, nil
+}
+
+// download is the step that fetches the modules.
+func (g *goProject) download() stack.Step {
+	s := g.step(stack.Install, g.At(g.manifest, 1), "go", "mod", "download")
+	if g.manifest == "go.mod" && !g.Has("go.sum") && !g.Has("vendor/modules.txt") {
+		s.Command = []string{"go", "mod", "tidy"} // which makes it; nothing is built without
+		g.out.lockMissing("go.sum", s.At)
+	}
+	s.Inputs = g.in(g.manifest, "go.sum", "go.work.sum")
+	for _, m := range g.out.Members {
+		s.Inputs = append(s.Inputs, g.folders(m+"/go.mod", m+"/go.sum")...)
+	}
+	return s
 }
 
 // compile adds the compiling of what is served, of which nothing is kept but what the tool keeps

@@ -48,16 +48,7 @@ func (f Folder) ToolVersions() []stack.Runtime {
 		}
 	}
 	for _, name := range []string{"mise.toml", ".mise.toml"} {
-		if text := f.text(name); text != "" {
-			var m struct{ Tools map[string]any }
-			if parseTOML(f, name, []byte(text), &m) == nil {
-				for _, tool := range sortedKeys(m.Tools) {
-					if v, ok := m.Tools[tool].(string); ok {
-						add(tool, v, f.lineWith(name, tool))
-					}
-				}
-			}
-		}
+		f.toolTable(name, add)
 	}
 	text := f.text(".sdkmanrc")
 	for _, m := range sdkLine.FindAllStringSubmatchIndex(text, -1) {
@@ -65,6 +56,20 @@ func (f Folder) ToolVersions() []stack.Runtime {
 		add(text[m[2]:m[3]], text[m[4]:m[5]], f.At(".sdkmanrc", line))
 	}
 	return out
+}
+
+// toolTable adds the versions of a file with a table [tools].
+func (f Folder) toolTable(name string, add func(tool, version string, at stack.Place)) {
+	var m struct{ Tools map[string]any }
+	text := f.text(name)
+	if text == "" || parseTOML(f, name, []byte(text), &m) != nil {
+		return
+	}
+	for _, tool := range sortedKeys(m.Tools) {
+		if v, ok := m.Tools[tool].(string); ok {
+			add(tool, v, f.lineWith(name, tool))
+		}
+	}
 }
 
 // Hints are the versions that a folder's Dockerfile and its build server's files use. They ask

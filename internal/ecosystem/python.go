@@ -403,13 +403,7 @@ var pythonCaret = expr.New(`^[\^~]?\d`)
 func (p *pythonProject) runtimes(manager *Manager) {
 	py, pip := &p.py, &p.pipfile
 	want := func(c string, at stack.Place) {
-		if c = strings.ReplaceAll(c, "==", "="); c != "" && c != "*" {
-			if last, ok := strings.CutPrefix(c, "~="); ok {
-				// PEP 440: all but the last number of the version stay as they are
-				if c = "^" + last; strings.Count(last, ".") > 1 {
-					c = "~" + last
-				}
-			}
+		if c = compatible(c); c != "" && c != "*" {
 			p.out.wants("python3", c, at)
 		}
 	}
@@ -448,6 +442,20 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	if len(manager.Tools) > 0 {
 		p.out.wants(manager.Name, "*", p.At(p.manifest, 1))
 	}
+}
+
+// compatible is a version specifier of PEP 440 in the form that all ecosystems share. With ~= all
+// but the last number of the version stay as they are.
+func compatible(c string) string {
+	c = strings.ReplaceAll(c, "==", "=")
+	last, ok := strings.CutPrefix(c, "~=")
+	switch {
+	case !ok:
+		return c
+	case strings.Count(last, ".") > 1:
+		return "~" + last
+	}
+	return "^" + last
 }
 
 var setupPython = expr.New(`python_requires\s*=\s*["']?([^"'\n]+)`)

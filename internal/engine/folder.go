@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/moby/patternmatcher"
@@ -130,8 +131,8 @@ func (f *Folder) walk(each func(name string, d fs.DirEntry) error) error {
 		case d.IsDir() && d.Name() == stateDir:
 			return fs.SkipDir
 		}
-		if ignore != nil && name != f.Dockerfile && name != ignoreName &&
-			name != f.Dockerfile+ignoreName {
+		always := []string{f.Dockerfile, ignoreName, f.Dockerfile + ignoreName}
+		if ignore != nil && !slices.Contains(always, name) {
 			skip, info, err := ignore.MatchesUsingParentResults(name, known[path.Dir(name)])
 			if err != nil {
 				return err
@@ -139,10 +140,11 @@ func (f *Folder) walk(each func(name string, d fs.DirEntry) error) error {
 			if d.IsDir() {
 				known[name] = info
 			}
-			if skip {
-				if d.IsDir() && !ignore.Exclusions() && !strings.HasPrefix(f.Dockerfile, name+"/") {
-					return fs.SkipDir
-				}
+			whole := skip && d.IsDir() && !ignore.Exclusions()
+			switch {
+			case whole && !strings.HasPrefix(f.Dockerfile, name+"/"):
+				return fs.SkipDir
+			case skip:
 				return nil
 			}
 		}

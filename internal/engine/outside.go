@@ -61,28 +61,8 @@ const patience = 8 * time.Second
 func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	out := Seen{Version: e.Version, API: e.cli.ClientVersion(),
 		Images: map[string]diagnose.Finding{}, Remote: e.Remote}
-	for _, name := range want.Networks {
-		if _, err := e.cli.NetworkInspect(ctx, name,
-			client.NetworkInspectOptions{}); IsNotFound(err) {
-			out.Lacks = append(out.Lacks, "network "+name)
-		} else if err != nil {
-			return out, err
-		}
-	}
-	for _, name := range want.Volumes {
-		if _, err := e.cli.VolumeInspect(ctx, name,
-			client.VolumeInspectOptions{}); IsNotFound(err) {
-			out.Lacks = append(out.Lacks, "volume "+name)
-		} else if err != nil {
-			return out, err
-		}
-	}
-	for _, ref := range want.Made {
-		if has, err := e.Images().Has(ctx, ref); err != nil {
-			return out, err
-		} else if !has {
-			out.Lacks = append(out.Lacks, "image "+ref)
-		}
+	if err := e.lacks(ctx, want, &out); err != nil {
+		return out, err
 	}
 	e.itself(ctx, want, &out)
 	var mu sync.Mutex
@@ -120,6 +100,37 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 	}
 	wait.Wait()
 	return out, nil
+}
+
+// lacks notes the networks, volumes and images wanted that the engine doesn't have.
+func (e *Engine) lacks(ctx context.Context, want Outside, out *Seen) error {
+	note := func(names []string, kind string, inspect func(name string) error) error {
+		for _, name := range names {
+			if err := inspect(name); IsNotFound(err) {
+				out.Lacks = append(out.Lacks, kind+" "+name)
+			} else if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	err := note(want.Networks, "network", func(name string) error {
+		_, err := e.cli.NetworkInspect(ctx, name, client.NetworkInspectOptions{})
+		return err
+	})
+	if err == nil {
+		err = note(want.Volumes, "volume", func(name string) error {
+			_, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
+			return err
+		})
+	}
+	if err == nil {
+		err = note(want.Made, "image", func(name string) error {
+			_, err := e.cli.ImageInspect(ctx, name)
+			return err
+		})
+	}
+	return err
 }
 
 // itself finds what an engine says of its machine, and which drivers and runtimes it doesn't have.

@@ -76,19 +76,9 @@ func (x containers) along(m stack.Mount) (files []engine.File, volume bool, err 
 func (x containers) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) error {
 	root := x.Plan().Root
 	for _, name := range c.LabelFiles {
-		data, err := readNamed(root, name)
-		if err != nil {
-			return fmt.Errorf("its labels: %w", err)
-		}
-		f, err := dotenv.Parse(name, data)
-		if err != nil {
+		if err := addLabels(out.Labels, root, name); err != nil {
 			return err
 		}
-		values, err := f.Values(os.LookupEnv)
-		if err != nil {
-			return err
-		}
-		maps.Copy(out.Labels, values)
 	}
 	out.SecurityOpt = slices.Clone(out.SecurityOpt)
 	for i, o := range out.SecurityOpt {
@@ -130,6 +120,21 @@ func (x containers) readFor(out *run.ContainerSpec, c *stack.ContainerSpec) erro
 		}
 	}
 	return nil
+}
+
+// addLabels adds those of a file to others.
+func addLabels(labels map[string]string, root, name string) error {
+	data, err := readNamed(root, name)
+	if err != nil {
+		return fmt.Errorf("its labels: %w", err)
+	}
+	f, err := dotenv.Parse(name, data)
+	if err != nil {
+		return err
+	}
+	values, err := f.Values(os.LookupEnv)
+	maps.Copy(labels, values)
+	return err
 }
 
 // readNamed reads a file that a compose file names: one of the workspace never through a link that

@@ -258,6 +258,7 @@ func (x images) buildOf(ctx context.Context, n *node, s *plan.Service, log *logs
 		return nil, "", err
 	}
 	fmt.Fprintf(h, "%s %s %q %s", x.Plan().ID, seen, spec.Platform, data)
+	made := map[string]string{} // the images of other services, by the context that names them
 	for _, base := range x.bases(spec, s) {
 		if slices.Contains(way, base.Name) {
 			return nil, "", fmt.Errorf("its image begins from that of %s, which begins from its "+
@@ -271,24 +272,26 @@ func (x images) buildOf(ctx context.Context, n *node, s *plan.Service, log *logs
 			return nil, "", err
 		}
 		fmt.Fprintf(h, " %s", labels[engine.LabelBuild])
-		if own := "service:" + base.Name; slices.Contains(slices.Collect(maps.Values(spec.Contexts)), own) {
-			spec.Contexts = maps.Clone(spec.Contexts)
-			for name, from := range spec.Contexts {
-				if from == own {
-					spec.Contexts[name] = "docker-image://" + base.ImageTag
-				}
-			}
-		}
+		made["service:"+base.Name] = "docker-image://" + base.ImageTag
 	}
-	for name, from := range spec.Contexts {
-		if filepath.IsLocal(filepath.FromSlash(from)) && !strings.Contains(from, "://") {
-			spec.Contexts = maps.Clone(spec.Contexts)
-			spec.Contexts[name] = filepath.Join(x.Plan().Root, filepath.FromSlash(from))
-		}
-	}
+	spec.Contexts = x.contexts(spec.Contexts, made)
 	sum := hex.EncodeToString(h.Sum(nil))
 	spec.Labels = map[string]string{engine.LabelStack: x.Plan().ID, engine.LabelBuild: sum}
 	return spec, sum, nil
+}
+
+// contexts are a build's further contexts as the engine takes them: folders of the workspace by
+// their full paths, other services by the images that have been made of them.
+func (x images) contexts(named, made map[string]string) map[string]string {
+	out := maps.Clone(named)
+	for name, from := range named {
+		if image := made[from]; image != "" {
+			out[name] = image
+		} else if filepath.IsLocal(filepath.FromSlash(from)) && !strings.Contains(from, "://") {
+			out[name] = filepath.Join(x.Plan().Root, filepath.FromSlash(from))
+		}
+	}
+	return out
 }
 
 func only(list []string) string {

@@ -1,6 +1,7 @@
 package facts
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strings"
@@ -99,13 +100,7 @@ func (f *Facts) ServiceAt(cwd string, of *ecosystem.Ecosystem) stack.Doer {
 	var below []stack.Doer
 	for i := range f.Stack.Services {
 		v := &f.Stack.Services[i]
-		at := v.Home
-		switch {
-		case v.Runs == stack.Native:
-			at = v.Dir()
-		case at == "":
-			at = v.Build
-		}
+		at := placeOf(v)
 		if at == "" || v.Kind == stack.Once {
 			continue
 		}
@@ -130,6 +125,14 @@ func (f *Facts) ServiceAt(cwd string, of *ecosystem.Ecosystem) stack.Doer {
 		return below[0]
 	}
 	return "launch"
+}
+
+// placeOf is the folder whose program a service is; empty if it is none of the checkout's.
+func placeOf(v *stack.Service) string {
+	if v.Runs == stack.Native {
+		return v.Dir()
+	}
+	return cmp.Or(v.Home, v.Build)
 }
 
 // OwnProject is the project of a language that lies in a folder itself; nil if there is none.

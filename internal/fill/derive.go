@@ -327,16 +327,20 @@ func (m deriving) deriveHTTP(r reader, s *Setting, u *url.URL, port int) {
 		m.toBrowser(s, u, f)
 		return
 	}
-	var others []string
+	if others := m.pagesBeside(r); len(others) > 0 && !address.Local(u.Hostname()) {
+		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s",
+			strings.Join(others, ", "))
+	}
+}
+
+// pagesBeside are the services, but those that read the settings, that a browser can reach.
+func (m deriving) pagesBeside(r reader) (others []string) {
 	for _, f := range m.facts {
 		if f.kind == "http" && f.outer > 0 && !slices.Contains(r.names, f.svc.Name) {
 			others = append(others, fmt.Sprintf("%s at http://localhost:%d", f.svc.Name, f.outer))
 		}
 	}
-	if len(others) > 0 && !address.Local(u.Hostname()) {
-		s.remark(stack.Warning, "leads out of this stack; if one of its services is meant: %s",
-			strings.Join(others, ", "))
-	}
+	return others
 }
 
 // toBrowser points a setting that a browser obeys at the service's port of this machine.

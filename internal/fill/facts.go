@@ -56,18 +56,7 @@ func factsOn(s *stack.Stack, v *stack.Service) facts {
 		}
 	}
 	if p := protocol.OfImage(v.Image); p != nil {
-		f.kind = p.Name
-		if f.inner == 0 {
-			f.inner = p.Ports[0]
-		}
-		usual := slices.IndexFunc(v.Ports,
-			func(port stack.Port) bool { return port.Target == p.Ports[0] })
-		if usual >= 0 {
-			f.inner, f.outer = v.Ports[usual].Target, v.Ports[usual].Host
-		} else if p.Name == "smtp" &&
-			!slices.ContainsFunc(v.Ports, func(o stack.Port) bool { return o.Target == f.inner }) {
-			f.kind = "" // an image that has to do with mail, and catches none
-		}
+		f.byImage(p)
 	}
 	for _, p := range v.Ports {
 		if p.Speaks == "smtp" {
@@ -88,6 +77,24 @@ func factsOn(s *stack.Stack, v *stack.Service) facts {
 		f.password, f.passwordAt = m[1], v.At
 	}
 	return f
+}
+
+// byImage takes kind and ports from what an image is known to be.
+func (f *facts) byImage(p *protocol.Protocol) {
+	ports := f.svc.Ports
+	on := func(port int) int {
+		return slices.IndexFunc(ports, func(o stack.Port) bool { return o.Target == port })
+	}
+	f.kind = p.Name
+	if f.inner == 0 {
+		f.inner = p.Ports[0]
+	}
+	switch usual := on(p.Ports[0]); {
+	case usual >= 0:
+		f.inner, f.outer = ports[usual].Target, ports[usual].Host
+	case p.Name == "smtp" && on(f.inner) < 0:
+		f.kind = "" // an image that has to do with mail, and catches none
+	}
 }
 
 // credentials finds with what others sign in at the service.

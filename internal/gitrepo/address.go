@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/archive"
@@ -47,18 +48,18 @@ func checkAddress(address string) (local string, err error) {
 	case strings.Contains(address, "::"):
 		return wrong(fmt.Sprintf("%q names a helper program, which is not run", address), forms)
 	}
-	if u, err := url.Parse(address); err == nil && u.Scheme != "" &&
-		strings.Contains(address, "://") {
-		switch u.Scheme {
-		case "http", "https", "ssh", "git":
-			if strings.HasPrefix(u.Hostname(), "-") {
-				return wrong(fmt.Sprintf("the host of %q begins with a dash", address), forms)
-			}
-			return "", nil
-		case "file":
+	u, err := url.Parse(address)
+	if isURL := err == nil && strings.Contains(address, "://"); isURL && u.Scheme != "" {
+		known := slices.Contains([]string{"http", "https", "ssh", "git"}, u.Scheme)
+		switch {
+		case u.Scheme == "file":
 			return filepath.FromSlash(u.Path), nil
+		case !known:
+			return wrong(fmt.Sprintf("%s:// is not a way to get a repository", u.Scheme), forms)
+		case strings.HasPrefix(u.Hostname(), "-"):
+			return wrong(fmt.Sprintf("the host of %q begins with a dash", address), forms)
 		}
-		return wrong(fmt.Sprintf("%s:// is not a way to get a repository", u.Scheme), forms)
+		return "", nil
 	}
 	info, statErr := os.Stat(address)
 	if scp.MatchString(address) && statErr != nil {
@@ -74,15 +75,18 @@ func checkAddress(address string) (local string, err error) {
 			Text: "there is no such folder, and it is no address of a " +
 				"repository", Remedy: forms, Cause: statErr}
 	}
-	if !info.IsDir() && !isBundle(abs) {
-		if format, err := archive.FormatOf(abs); err == nil && format != archive.None {
-			return abs, nil
-		}
+	if !info.IsDir() && !isBundle(abs) && !isArchive(abs) {
 		return "", &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeAddressNotARepository,
 			At: stack.Place{File: address}, Text: "this is a file, and neither a repository, a " +
 				"bundle nor an archive", Remedy: forms}
 	}
 	return abs, nil
+}
+
+// isArchive reports whether a file is one that can be unpacked.
+func isArchive(file string) bool {
+	format, err := archive.FormatOf(file)
+	return err == nil && format != archive.None
 }
 
 // Elsewhere reports whether an address is one that others can reach too, and no folder or file of

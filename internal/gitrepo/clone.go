@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"nimbleharbor/internal/archive"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/spelling"
@@ -57,10 +56,8 @@ func Clone(ctx context.Context, address, dir string, opt Options) (stack.Checkou
 	if err != nil {
 		return none, err
 	}
-	if local != "" {
-		if format, err := archive.FormatOf(local); err == nil && format != archive.None {
-			return unpack(ctx, local, dir, opt)
-		}
+	if local != "" && isArchive(local) {
+		return unpack(ctx, local, dir, opt)
 	}
 	if err := opt.check(); err != nil {
 		return none, err
@@ -219,20 +216,13 @@ func (g git) bringInSteps(work, source string) error {
 		return err
 	}
 	if _, err := os.Stat(filepath.Join(work, ".git", "config")); err != nil {
-		if err := g.run(work, "init", "--quiet"); err != nil {
-			return err
-		}
-		if err := g.run(work, "remote", "add", "origin", source); err != nil {
+		if err := g.runAll(work, []string{"init", "--quiet"},
+			[]string{"remote", "add", "origin", source}); err != nil {
 			return err
 		}
 	}
 	g.grows = work
-	branch := ""
-	for line := range strings.Lines(g.output(work, "ls-remote", "--symref", "--", source, "HEAD")) {
-		if rest, ok := strings.CutPrefix(line, "ref: refs/heads/"); ok {
-			branch, _, _ = strings.Cut(rest, "\t")
-		}
-	}
+	branch := g.mainBranch(work, source)
 	if branch != "" {
 		spec := "+refs/heads/" + branch + ":refs/remotes/origin/" + branch
 		if g.output(work, "rev-parse", "--verify", "--quiet", "refs/remotes/origin/"+branch) == "" {
@@ -259,13 +249,27 @@ func (g git) bringInSteps(work, source string) error {
 		"+refs/heads/*:refs/remotes/origin/*")...); err != nil || branch == "" {
 		return err
 	}
-	for _, args := range [][]string{
-		{"symbolic-ref", "refs/remotes/origin/HEAD", "refs/remotes/origin/" + branch},
-		{"update-ref", "refs/heads/" + branch, "refs/remotes/origin/" + branch},
-		{"symbolic-ref", "HEAD", "refs/heads/" + branch},
-		{"config", "branch." + branch + ".remote", "origin"},
-		{"config", "branch." + branch + ".merge", "refs/heads/" + branch},
-	} {
+	return g.runAll(work,
+		[]string{"symbolic-ref", "refs/remotes/origin/HEAD", "refs/remotes/origin/" + branch},
+		[]string{"update-ref", "refs/heads/" + branch, "refs/remotes/origin/" + branch},
+		[]string{"symbolic-ref", "HEAD", "refs/heads/" + branch},
+		[]string{"config", "branch." + branch + ".remote", "origin"},
+		[]string{"config", "branch." + branch + ".merge", "refs/heads/" + branch})
+}
+
+// mainBranch is the branch that a repository's HEAD names; empty if it names none.
+func (g git) mainBranch(work, source string) (branch string) {
+	for line := range strings.Lines(g.output(work, "ls-remote", "--symref", "--", source, "HEAD")) {
+		if rest, ok := strings.CutPrefix(line, "ref: refs/heads/"); ok {
+			branch, _, _ = strings.Cut(rest, "\t")
+		}
+	}
+	return branch
+}
+
+// runAll runs several calls, one after the other, until one fails.
+func (g git) runAll(work string, calls ...[]string) error {
+	for _, args := range calls {
 		if err := g.run(work, args...); err != nil {
 			return err
 		}

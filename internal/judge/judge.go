@@ -121,11 +121,12 @@ func (j *judgement) targets(services []stack.Service) []*target {
 			out = append(out, &t)
 		}
 		for _, p := range s.Ports {
-			if p.Host > 0 {
-				add(target{port: p})
+			if p.Host == 0 {
+				continue
 			}
+			add(target{port: p})
 			for _, n := range s.Names {
-				if p.Host > 0 && (n.Port == 0 || n.Port == p.Host) && p.Speaks == "http" {
+				if p.Speaks == "http" && (n.Port == 0 || n.Port == p.Host) {
 					add(target{port: p, name: n.Host, extra: true})
 				}
 			}
@@ -231,14 +232,15 @@ func (j *judgement) about(ctx context.Context, t *target, c stack.PortCheck) *di
 	known.Doing = rec.Doing
 	known.Why, known.Mend = rec.Cause, rec.Remedy
 	known.Foreign = j.isForeign(rec, holder, c.Owner)
-	if rec.Runs == stack.Container && holder != nil && j.alive && !known.Foreign {
+	ours := rec.Runs == stack.Container && holder != nil && !known.Foreign
+	if ours && j.alive {
 		known.Check.Owner = nil // the engine's forwarder is no news
 	}
 	if known.Foreign || slices.Contains([]stack.State{stack.Failed, stack.Stopped, stack.Skipped},
 		rec.State) {
 		j.strange(known, p.Host)
 	}
-	if rec.Runs == stack.Container && holder != nil && !known.Foreign && p.Transport != "udp" {
+	if ours && p.Transport != "udp" {
 		j.lookInside(ctx, known, holder)
 	}
 	if c.Said != "" && c.Verdict == stack.Errs {

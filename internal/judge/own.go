@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -142,24 +144,32 @@ func (j *judgement) putOwn(ctx context.Context, c *stack.OwnCheck, base *stack.P
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	took := time.Since(begin)
 	out.Status, out.LatencyMs = resp.StatusCode, float64(took.Microseconds())/1000
+	if lacks := lacking(c, resp.StatusCode, text, took.Seconds()); lacks != "" {
+		fail("%s", lacks)
+	}
+}
+
+// lacking tells what of an answer, which took so many seconds, is not as the check wants it; empty
+// if all is.
+func lacking(c *stack.OwnCheck, status int, text []byte, took float64) string {
 	switch {
-	case c.Status != 0 && resp.StatusCode != c.Status:
-		fail("status %d, not %d", resp.StatusCode, c.Status)
-	case c.Status == 0 && resp.StatusCode >= 400:
-		fail("status %d", resp.StatusCode)
-	case c.Contains != "" && !strings.Contains(string(text), c.Contains):
-		fail("what comes does not contain %q", c.Contains)
-	case c.Within > 0 && took.Seconds() > c.Within:
-		fail("it took %.0f ms, more than %.0f ms", 1000*took.Seconds(), 1000*c.Within)
-	default:
-		for path, want := range c.JSON {
-			if got, err := fieldOf(text, path); err != nil {
-				fail("%s: %v", path, err)
-			} else if got != want {
-				fail("%s is %.80q, not %q", path, got, want)
-			}
+	case c.Status != 0 && status != c.Status:
+		return fmt.Sprintf("status %d, not %d", status, c.Status)
+	case c.Status == 0 && status >= 400:
+		return fmt.Sprintf("status %d", status)
+	case !strings.Contains(string(text), c.Contains):
+		return fmt.Sprintf("what comes does not contain %q", c.Contains)
+	case c.Within > 0 && took > c.Within:
+		return fmt.Sprintf("it took %.0f ms, more than %.0f ms", 1000*took, 1000*c.Within)
+	}
+	for _, path := range slices.Sorted(maps.Keys(c.JSON)) {
+		if got, err := fieldOf(text, path); err != nil {
+			return fmt.Sprintf("%s: %v", path, err)
+		} else if got != c.JSON[path] {
+			return fmt.Sprintf("%s is %.80q, not %q", path, got, c.JSON[path])
 		}
 	}
+	return ""
 }
 
 func rootOf(err error) error {

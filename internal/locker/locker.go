@@ -186,16 +186,6 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 	if err != nil {
 		return nil, err
 	}
-	var others []age.Identity
-	for _, name := range []string{"id_ed25519", "id_rsa"} {
-		if home, err := os.UserHomeDir(); err == nil {
-			if data, err := reading.File(filepath.Join(home, ".ssh", name), maxKey); err == nil {
-				if ssh, err := agessh.ParseIdentity(data); err == nil {
-					others = append(others, ssh)
-				}
-			}
-		}
-	}
 	data, err := io.ReadAll(io.LimitReader(r, 8<<20))
 	if err != nil {
 		return nil, err
@@ -211,7 +201,7 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 		return nil, wrong
 	}
 	from := armor.NewReader(bytes.NewReader(data[begin : end+len(armor.Footer)]))
-	plain, err := age.Decrypt(from, append([]age.Identity{id}, others...)...)
+	plain, err := age.Decrypt(from, append([]age.Identity{id}, ofSSH()...)...)
 	var none *age.NoIdentityMatchError
 	if errors.As(err, &none) {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodePackForAnother,
@@ -245,6 +235,24 @@ func (s *Store) Unpack(r io.Reader, replace func([]Secret) bool) ([]Secret, erro
 			Remedy: "If it is to be replaced: nharbor locker unpack --replace FILE"}
 	}
 	return secrets, s.Put(secrets...)
+}
+
+// ofSSH are the identities of the person's own keys for ssh that can be read without being asked.
+func ofSSH() (list []age.Identity) {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil
+	}
+	for _, name := range []string{"id_ed25519", "id_rsa"} {
+		data, err := reading.File(filepath.Join(home, ".ssh", name), maxKey)
+		if err != nil {
+			continue
+		}
+		if ssh, err := agessh.ParseIdentity(data); err == nil {
+			list = append(list, ssh)
+		}
+	}
+	return list
 }
 
 // namesOf are the names of secrets, with their repositories.

@@ -112,19 +112,11 @@ func (a *asker) ofEngine(services []*stack.Service) {
 		if s.Runs != stack.Container || s.Container == nil {
 			continue
 		}
-		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) &&
-			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
-			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
-				Wanted: "to be had, for " + s.Name,
-				Found:  "nobody has made it yet, and a project here does", Level: Required,
-				Because: []stack.Place{s.At}, For: []string{s.Name}, Remedy: r.Remedy})
+		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) {
+			a.lacksImage(s, "nobody has made it yet, and a project here does", r.Remedy)
 		}
-		if why, not := a.engineIs.Images[s.Image]; not &&
-			!a.wantedToo("image "+s.Image, "to be had", s.Name, s.At) {
-			a.needs = append(a.needs, Need{Name: "image " + s.Image, Kind: Engine,
-				Wanted: "to be had, for " + s.Name,
-				Found:  why.Cause, Level: Required, Because: []stack.Place{s.At},
-				For: []string{s.Name}, Remedy: why.Remedy})
+		if why, not := a.engineIs.Images[s.Image]; not {
+			a.lacksImage(s, why.Cause, why.Remedy)
 		}
 		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
 			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
@@ -138,4 +130,15 @@ func (a *asker) ofEngine(services []*stack.Service) {
 			a.needs = append(a.needs, n)
 		}
 	}
+}
+
+// lacksImage adds the need of a service's image that can't be had as it is.
+func (a *asker) lacksImage(s *stack.Service, found, remedy string) {
+	name := "image " + s.Image
+	if a.wantedToo(name, "to be had", s.Name, s.At) {
+		return
+	}
+	a.needs = append(a.needs, Need{Name: name, Kind: Engine, Wanted: "to be had, for " + s.Name,
+		Found: found, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+		Remedy: remedy})
 }

@@ -23,11 +23,8 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			a.needs[i].Level = Required
 		}
 		how := "answering"
-		switch {
-		case w.Database != "" && w.User != "":
-			how += fmt.Sprintf(" with the database %s and the user %s", w.Database, w.User)
-		case w.Database != "":
-			how += " with the database " + w.Database
+		if with := withWhom(&w); with != "" {
+			how += " " + with
 		}
 		if a.wantedToo(name, how, w.For, w.At) {
 			continue
@@ -49,12 +46,23 @@ func (a *asker) servers(ctx context.Context, services []*stack.Service) {
 			}
 			f := known.Explain()
 			n.Found, n.Remedy = f.Cause, f.Remedy
-			if with := strings.TrimPrefix(how, "answering"); with != "" {
-				n.Found += "; wanted" + with
+			if with := withWhom(&w); with != "" {
+				n.Found += "; wanted " + with
 			}
 		}
 		a.needs = append(a.needs, n)
 	}
+}
+
+// withWhom is what a server is to have, in words; empty if nothing is known of that.
+func withWhom(w *stack.Server) string {
+	switch {
+	case w.Database != "" && w.User != "":
+		return fmt.Sprintf("with the database %s and the user %s", w.Database, w.User)
+	case w.Database != "":
+		return "with the database " + w.Database
+	}
+	return ""
 }
 
 // howToRun is a command of the container engine that starts a server as it is wanted, and who uses

@@ -64,14 +64,7 @@ func askPostgres(t *talk) answer {
 	case head[0] == 'E' && size >= 4 && size < 1<<16:
 		fields := make([]byte, size-4)
 		io.ReadFull(t.conn, fields)
-		code, text := "", ""
-		for _, f := range bytes.Split(fields, []byte{0}) {
-			if len(f) > 1 && f[0] == 'C' {
-				code = string(f[1:])
-			} else if len(f) > 1 && f[0] == 'M' {
-				text = string(f[1:])
-			}
-		}
+		code, text := postgresError(fields)
 		// Class 28 refuses the user, 3D knows no such database: both come from a server that works.
 		if strings.HasPrefix(code, "28") || strings.HasPrefix(code, "3D") {
 			return answer{verdict: stack.Answers, speaks: "postgres"}
@@ -80,4 +73,16 @@ func askPostgres(t *talk) answer {
 			oneLine(text, 120)}
 	}
 	return answer{verdict: stack.Stranger, speaks: bannerOf(head)}
+}
+
+// postgresError is the code and the message of an ErrorResponse's fields.
+func postgresError(fields []byte) (code, text string) {
+	for _, f := range bytes.Split(fields, []byte{0}) {
+		if len(f) > 1 && f[0] == 'C' {
+			code = string(f[1:])
+		} else if len(f) > 1 && f[0] == 'M' {
+			text = string(f[1:])
+		}
+	}
+	return code, text
 }

@@ -1,6 +1,7 @@
 package protocol
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -308,26 +309,10 @@ func identify(ctx context.Context, dial dialer) string {
 	if dial == nil {
 		return Plain
 	}
-	try := func(send string, patience time.Duration) []byte {
-		conn, err := dial(ctx)
-		if err != nil {
-			return nil
-		}
-		defer conn.Close()
-		deadline(ctx, conn, patience)
-		if send != "" {
-			if _, err := io.WriteString(conn, send); err != nil {
-				return nil
-			}
-		}
-		buf := make([]byte, 512)
-		n, _ := conn.Read(buf)
-		return buf[:n]
-	}
-	if who := bannerOf(try("", 150*time.Millisecond)); who != "" {
+	if who := bannerOf(dial.try(ctx, "", 150*time.Millisecond)); who != "" {
 		return who
 	}
-	reply := try(web.hello, time.Second)
+	reply := dial.try(ctx, web.hello, time.Second)
 	if sentPlain.Match(reply) {
 		return webTLS.Name
 	}
@@ -341,7 +326,7 @@ func identify(ctx context.Context, dial dialer) string {
 			continue
 		}
 		wait.Go(func() {
-			got := try(p.hello, time.Second)
+			got := dial.try(ctx, p.hello, time.Second)
 			if p.hears != nil && p.hears(got) {
 				found[i] = p.Name
 			} else if len(got) > 0 {
@@ -355,12 +340,26 @@ func identify(ctx context.Context, dial dialer) string {
 		}
 	})
 	wait.Wait()
-	for _, who := range found {
-		if who != "" {
-			return who
+	return cmp.Or(append(found, Plain)...)
+}
+
+// try says something on a connection of its own, or nothing, and gives the beginning of what comes
+// back within the time.
+func (dial dialer) try(ctx context.Context, send string, patience time.Duration) []byte {
+	conn, err := dial(ctx)
+	if err != nil {
+		return nil
+	}
+	defer conn.Close()
+	deadline(ctx, conn, patience)
+	if send != "" {
+		if _, err := io.WriteString(conn, send); err != nil {
+			return nil
 		}
 	}
-	return Plain
+	buf := make([]byte, 512)
+	n, _ := conn.Read(buf)
+	return buf[:n]
 }
 
 // Await asks until the port gives a verdict that is good enough, or ctx ends, and returns the last

@@ -78,15 +78,8 @@ func (r *reader) restructured([]byte) {
 			block = nil
 		}
 		if !inside {
-			lang = ""
-			if base = -1; announcesCode.MatchString(trimmed) {
-				base = indentation(text) + len(listMark.FindString(trimmed))
-				m := directive.FindStringSubmatch(trimmed)
-				if m != nil {
-					lang = strings.ToLower(m[1])
-				}
-				other = m != nil && !slices.Contains(fences, lang)
-			}
+			base, lang = announced(text)
+			other = lang != "" && !slices.Contains(fences, lang)
 		}
 		switch {
 		case inside && other:
@@ -98,4 +91,17 @@ func (r *reader) restructured([]byte) {
 			}
 		}
 	}
+}
+
+// announced tells whether a line announces a block of code: the indentation of what does, -1 for
+// none, and the block's language or directive.
+func announced(text string) (base int, lang string) {
+	trimmed := strings.TrimSpace(text)
+	if !announcesCode.MatchString(trimmed) {
+		return -1, ""
+	}
+	if m := directive.FindStringSubmatch(trimmed); m != nil {
+		lang = strings.ToLower(m[1])
+	}
+	return indentation(text) + len(listMark.FindString(trimmed)), lang
 }

@@ -74,18 +74,9 @@ func (s *Surveyed) Ready(ctx context.Context, opt plan.Options, filling Filling,
 	if m, err = m.makeRoom(ctx); err != nil {
 		return nil, err
 	}
-	answer := m.Needs(ctx, nil)
-	if more := m.providable(answer); len(more) > 0 && ask.Provide != nil {
-		if kinds := ask.Provide(more); len(kinds) > 0 {
-			opt := m.Options
-			opt.Provide = append(slices.Clone(opt.Provide), kinds...)
-			moved := m.Moved
-			if m, err = now.Mix(opt); err != nil {
-				return nil, err
-			}
-			m.Moved = moved
-			answer = m.Needs(ctx, nil)
-		}
+	m, answer, err := m.provided(ctx, ask)
+	if err != nil {
+		return nil, err
 	}
 	faults = append(unmet(answer), faults...)
 	if r, err := record.Read(s.Root); err == nil && r.Alive() { // another launch was first
@@ -100,6 +91,27 @@ func (s *Surveyed) Ready(ctx context.Context, opt plan.Options, filling Filling,
 				"found: nharbor survey"}
 	}
 	return m, nil
+}
+
+// provided are the needs of a mix, and the mix with the servers that somebody has it run.
+func (m *Mixed) provided(ctx context.Context, ask Asking) (*Mixed, *needs.Answer, error) {
+	answer := m.Needs(ctx, nil)
+	more := m.providable(answer)
+	if len(more) == 0 || ask.Provide == nil {
+		return m, answer, nil
+	}
+	kinds := ask.Provide(more)
+	if len(kinds) == 0 {
+		return m, answer, nil
+	}
+	opt := m.Options
+	opt.Provide = append(slices.Clone(opt.Provide), kinds...)
+	with, err := m.Surveyed.Mix(opt)
+	if err != nil {
+		return nil, nil, err
+	}
+	with.Moved = m.Moved
+	return with, with.Needs(ctx, nil), nil
 }
 
 // Asking is what a launch tells, and asks, on its way.

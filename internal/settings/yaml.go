@@ -255,16 +255,21 @@ func (yamlFormat) block(file, template []byte, own, want *yaml.Node,
 		} else if !found {
 			at = len(file)
 		}
-		var out strings.Builder
-		for _, line := range wantLines[first-1 : last] {
-			line = strings.TrimRight(line, "\r\n")
-			if n := k.Column - 1; len(line) >= n && strings.TrimSpace(line) != "" {
-				line = strings.Repeat(" ", indent) + line[n:]
-			}
-			out.WriteString(line + lineEnd(file))
-		}
-		return at, out.String(), true
+		return at, moved(wantLines[first-1:last], k.Column-1, indent, lineEnd(file)), true
 	}
+}
+
+// moved are lines with another indentation, and ends of their own.
+func moved(lines []string, from, to int, end string) string {
+	var out strings.Builder
+	for _, line := range lines {
+		line = strings.TrimRight(line, "\r\n")
+		if len(line) >= from && strings.TrimSpace(line) != "" {
+			line = strings.Repeat(" ", to) + line[from:]
+		}
+		out.WriteString(line + end)
+	}
+	return out.String()
 }
 
 // blockEnd is the last line, counted from 1, of the block that a key begins on its line.

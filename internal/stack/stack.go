@@ -313,6 +313,18 @@ type Serve struct {
 	Watches bool `json:"watches,omitempty"`
 }
 
+// Does reports whether a step of the project has that role.
+func (p *Project) Does(role Role) bool {
+	return slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Role == role })
+}
+
+// Wants adds a tool to those that the project runs with, unless it is there in any version.
+func (p *Project) Wants(r Runtime) {
+	if !slices.ContainsFunc(p.Runtimes, func(o Runtime) bool { return o.Tool == r.Tool }) {
+		p.Runtimes = append(p.Runtimes, r)
+	}
+}
+
 // Way is how a service of the project runs natively by this command.
 func (v *Serve) Way(p *Project) NativeWay {
 	return NativeWay{NativeCommand: v.Command, Folder: v.Folder, PortBy: v.PortBy, Bin: p.Bin,

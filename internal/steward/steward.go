@@ -123,22 +123,9 @@ func newSteward(plan *plan.Plan, keeperWords []string) (*steward, error) {
 	if err != nil {
 		return nil, err
 	}
-	var addresses []string
-	s.others = map[string]*engine.Engine{}
-	for _, svc := range plan.Services {
-		name := plan.Options.On[svc.Name]
-		if svc.Runs != stack.Container || name == "" && s.engine != nil || s.others[name] != nil {
-			continue
-		}
-		e, err := engines.On(context.Background(), name)
-		if err != nil {
-			return nil, err
-		}
-		if addresses = append(addresses, e.Address); name == "" {
-			s.engine = e
-		} else {
-			s.others[name] = e
-		}
+	addresses, err := s.reach(plan)
+	if err != nil {
+		return nil, err
 	}
 	self, err := os.Executable()
 	if err != nil {
@@ -179,6 +166,27 @@ func newSteward(plan *plan.Plan, keeperWords []string) (*steward, error) {
 	s.save()
 	s.saveLaunch()
 	return s, nil
+}
+
+// reach connects to the engines that the plan's containers run on, and tells their addresses.
+func (s *steward) reach(plan *plan.Plan) (addresses []string, err error) {
+	s.others = map[string]*engine.Engine{}
+	for _, svc := range plan.Services {
+		name := plan.Options.On[svc.Name]
+		if svc.Runs != stack.Container || name == "" && s.engine != nil || s.others[name] != nil {
+			continue
+		}
+		e, err := engines.On(context.Background(), name)
+		if err != nil {
+			return nil, err
+		}
+		if addresses = append(addresses, e.Address); name == "" {
+			s.engine = e
+		} else {
+			s.others[name] = e
+		}
+	}
+	return addresses, nil
 }
 
 // save writes the record as it stands.
@@ -392,16 +400,7 @@ func (s *steward) serve(c net.Conn) {
 			s.lease.Do(func() { close(s.leased) })
 		}
 		go func() {
-			for lines.Scan() { // further requests on the same connection
-				var more record.Request
-				if json.Unmarshal(lines.Bytes(), &more) != nil {
-					continue
-				}
-				go s.stop()
-				if more.Do == "kill" {
-					s.exec.Kill()
-				}
-			}
+			s.hear(lines)
 			gone()
 			if req.Lease {
 				s.stop()
@@ -409,6 +408,21 @@ func (s *steward) serve(c net.Conn) {
 		}()
 		s.follow(here, out)
 		c.SetReadDeadline(time.Unix(1, 0))
+	}
+}
+
+// hear takes further requests of somebody who follows, until the connection ends: to stop, and to
+// kill.
+func (s *steward) hear(lines *bufio.Scanner) {
+	for lines.Scan() {
+		var more record.Request
+		if json.Unmarshal(lines.Bytes(), &more) != nil {
+			continue
+		}
+		go s.stop()
+		if more.Do == "kill" {
+			s.exec.Kill()
+		}
 	}
 }
 

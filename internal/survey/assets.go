@@ -26,21 +26,8 @@ func (s *told) assets() {
 			call := func(script string) []string {
 				return []string{p.Manager, ecosystem.ManagerNamed(p.Manager).Scripts.Run, script}
 			}
-			if slices.ContainsFunc(p.Steps,
-				func(o stack.Step) bool { return o.Role == stack.Build }) {
-				builds = nil
-			}
-			for k, name := range builds {
-				id := "build:" + p.Path
-				if s.SeveralAt(p.Path) {
-					id += "@" + p.Manager
-				}
-				if k > 0 {
-					id += "+" + name
-				}
-				p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Build, Command: call(name),
-					Env: map[string]string{}, At: p.Evidence[0].Place(), Expands: named(name,
-						part.Scripts[name])})
+			if !p.Does(stack.Build) {
+				s.builtBy(p, part, builds, call)
 			}
 			if watch != "" && !slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
 				// which says what runs beside it
@@ -51,6 +38,23 @@ func (s *told) assets() {
 					Expands: named(watch, part.Scripts[watch])}, p.Path)
 			}
 		}
+	}
+}
+
+// builtBy gives a project the scripts that build as steps.
+func (s *told) builtBy(p *stack.Project, part stack.Part, builds []string,
+	call func(script string) []string) {
+	for k, name := range builds {
+		id := "build:" + p.Path
+		if s.SeveralAt(p.Path) {
+			id += "@" + p.Manager
+		}
+		if k > 0 {
+			id += "+" + name
+		}
+		p.Steps = append(p.Steps, stack.Step{ID: id, Role: stack.Build, Command: call(name),
+			Env: map[string]string{}, At: p.Evidence[0].Place(),
+			Expands: named(name, part.Scripts[name])})
 	}
 }
 
@@ -75,8 +79,7 @@ func (s *told) assetsFirst() {
 	for i := range s.Stack.Projects {
 		p := &s.Stack.Projects[i]
 		beside := s.servedBeside(p)
-		if beside == nil || s.served(p) || !slices.ContainsFunc(p.Steps,
-			func(st stack.Step) bool { return st.Role == stack.Build }) {
+		if beside == nil || s.served(p) || !p.Does(stack.Build) {
 			continue
 		}
 		for _, st := range p.Steps {

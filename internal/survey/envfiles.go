@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -152,11 +153,8 @@ func (s *settingsFiles) copied(from, to string, folder bool) {
 		return
 	}
 	if info, err := fs.Stat(s.Files, to); folder || err == nil && info.IsDir() {
-		target, ok := tree.TemplateOf(path.Base(from))
-		if !ok {
-			target = path.Base(from)
-		}
-		to = path.Join(to, target)
+		target, _ := tree.TemplateOf(path.Base(from))
+		to = path.Join(to, cmp.Or(target, path.Base(from)))
 	}
 	base := path.Base(to)
 	if !strings.Contains(base, "env") && !tree.IsConfig(base) || from == to {
@@ -164,7 +162,7 @@ func (s *settingsFiles) copied(from, to string, folder bool) {
 	}
 	// The README's word counts more than the template's name.
 	s.Stack.EnvFiles = slices.DeleteFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool {
-		return e.Template == from && !e.Present && e.Path != to && path.Base(e.Path) != ".env.local"
+		return e.Path != to && e.Template == from && onlyByName(&e)
 	})
 	known := slices.IndexFunc(s.Stack.EnvFiles, func(e stack.EnvFile) bool { return e.Path == to })
 	switch {
@@ -174,6 +172,12 @@ func (s *settingsFiles) copied(from, to string, folder bool) {
 		func(e stack.EnvFile) bool { return e.Template == from }):
 		s.envFile(to, from)
 	}
+}
+
+// onlyByName reports whether nothing but its template's name speaks for a settings file. One that is
+// mine alone can be beside the one that a README makes.
+func onlyByName(e *stack.EnvFile) bool {
+	return !e.Present && path.Base(e.Path) != ".env.local"
 }
 
 // layer adds the files that compose files ask for and nobody has, and tells which files are read

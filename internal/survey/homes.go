@@ -291,17 +291,7 @@ func (s *homes) waitForBuild(svc *stack.Service, full string) {
 		s.Exists(full) {
 		return
 	}
-	var best *stack.Project
-	folder := ""
-	for i := range s.Stack.Projects {
-		p := &s.Stack.Projects[i]
-		for _, dir := range append([]string{p.Path}, p.Members...) {
-			inside := dir == "." || strings.HasPrefix(full, dir+"/")
-			if inside && (best == nil || len(dir) > len(folder)) {
-				best, folder = p, dir
-			}
-		}
-	}
+	best, folder := s.around(full)
 	if best == nil {
 		return
 	}
@@ -328,6 +318,21 @@ func (s *homes) waitForBuild(svc *stack.Service, full string) {
 	if !slices.Contains(svc.AfterSteps, st.ID) {
 		svc.AfterSteps = append(svc.AfterSteps, st.ID)
 	}
+}
+
+// around is the project, or the member of one, in whose folder a file lies, the nearest one; nil if
+// there is none.
+func (s *homes) around(file string) (best *stack.Project, folder string) {
+	for i := range s.Stack.Projects {
+		p := &s.Stack.Projects[i]
+		for _, dir := range append([]string{p.Path}, p.Members...) {
+			inside := dir == "." || strings.HasPrefix(file, dir+"/")
+			if inside && (best == nil || len(dir) > len(folder)) {
+				best, folder = p, dir
+			}
+		}
+	}
+	return best, folder
 }
 
 // takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't

@@ -36,7 +36,7 @@ type ports struct {
 func (s *ports) judgePorts() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
-		if v.Runs != stack.Native || v.Kind == stack.Once || v.Watches {
+		if !servesNatively(v) {
 			continue
 		}
 		s.portByItsKey(v)
@@ -83,21 +83,18 @@ func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 // pageLeftOver gives the one native service of which no port is known the one page that READMEs
 // have on this machine and that is nobody else's.
 func (s *ports) pageLeftOver() {
-	var without *stack.Service
 	taken := map[int]bool{}
+	var without []*stack.Service
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		for _, p := range v.Ports {
 			taken[p.Host] = true
 		}
-		if v.Runs == stack.Native && v.Kind == stack.Lasting && !v.Watches && len(v.Ports) == 0 {
-			if without != nil {
-				return
-			}
-			without = v
+		if servesNatively(v) && len(v.Ports) == 0 {
+			without = append(without, v)
 		}
 	}
-	if without == nil {
+	if len(without) != 1 {
 		return
 	}
 	var page stack.Port
@@ -115,8 +112,13 @@ func (s *ports) pageLeftOver() {
 		}
 	}
 	if page.Host != 0 {
-		without.Ports = []stack.Port{page}
+		without[0].Ports = []stack.Port{page}
 	}
+}
+
+// servesNatively reports whether a service runs without a container and is there to answer.
+func servesNatively(v *stack.Service) bool {
+	return v.Runs == stack.Native && v.Kind == stack.Lasting && !v.Watches
 }
 
 // tellPortless remarks on the services of which nobody has said a port.

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"io/fs"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -82,21 +81,8 @@ func (s *composes) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 	if len(svc.Ports) > 0 || svc.Build != "" {
 		return at, false
 	}
-	named := map[string]bool{}
-	for _, d := range s.Demands {
-		for _, part := range d.Parts {
-			for _, l := range s.Commands.Leaves(part, d.Cwd) {
-				verb, args := command.ComposeCall(l.Words)
-				if verb == "up" && len(args) == 0 {
-					return at, false
-				}
-				for _, name := range args {
-					named[name] = named[name] || verb == "up"
-				}
-			}
-		}
-	}
-	if !slices.Contains(slices.Collect(maps.Values(named)), true) || named[svc.Name] ||
+	started := s.startedByName()
+	if len(started) == 0 || slices.Contains(started, svc.Name) ||
 		slices.ContainsFunc(p.Services, func(o compose.Service) bool {
 			return slices.ContainsFunc(o.After,
 				func(a stack.After) bool { return a.Service == svc.Name })
@@ -114,6 +100,25 @@ func (s *composes) onlyRun(p *compose.Project, svc *stack.Service) (at stack.Pla
 		}
 	}
 	return at, false
+}
+
+// startedByName are the compose services that instructions start by their names; none where they
+// start all.
+func (s *composes) startedByName() (names []string) {
+	for _, d := range s.Demands {
+		for _, part := range d.Parts {
+			for _, l := range s.Commands.Leaves(part, d.Cwd) {
+				verb, args := command.ComposeCall(l.Words)
+				if verb == "up" && len(args) == 0 {
+					return nil
+				}
+				if verb == "up" {
+					names = append(names, args...)
+				}
+			}
+		}
+	}
+	return names
 }
 
 // byTasks lists what the tasks and scripts at the top of a checkout start, in their order.

@@ -136,9 +136,8 @@ func (s *natives) needsOf(p *stack.Project, words []string, cwd string, at stack
 	if len(words) == 0 || depth > command.Deepest {
 		return
 	}
-	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != nil) && t.Headers == nil &&
-		!slices.ContainsFunc(p.Runtimes, func(r stack.Runtime) bool { return r.Tool == t.Name }) {
-		p.Runtimes = append(p.Runtimes, stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
+	if t := ecosystem.ToolNamed(words[0]); (t.Packages != nil || t.By != nil) && t.Headers == nil {
+		p.Wants(stack.Runtime{Tool: t.Name, Constraint: "*", At: at})
 	}
 	lines := []string{}
 	if t := s.Commands.Target(words, cwd); t != nil && ecosystem.ManagerNamed(words[0]).Tasks {
@@ -149,10 +148,7 @@ func (s *natives) needsOf(p *stack.Project, words []string, cwd string, at stack
 		}
 		s.builtInto[cwd] = at
 		for _, r := range other.Runtimes {
-			if !slices.ContainsFunc(p.Runtimes,
-				func(o stack.Runtime) bool { return o.Tool == r.Tool }) {
-				p.Runtimes = append(p.Runtimes, r)
-			}
+			p.Wants(r)
 		}
 	}
 	for _, line := range lines {

@@ -137,14 +137,8 @@ func (s *ports) testifyOfSettings() {
 			continue
 		}
 		for _, entry := range d.Entries {
-			says := "has a value"
-			switch {
-			case entry.Value == "":
-				says = "is empty"
-			case values.Placeholder(entry.Value):
-				says = "holds a placeholder"
-			}
-			add(entry.Key, says, claim.Setting, stack.Place{File: file, Line: entry.Line})
+			add(entry.Key, saysOf(entry.Value), claim.Setting,
+				stack.Place{File: file, Line: entry.Line})
 		}
 	}
 	for _, v := range s.Stack.Services {
@@ -173,6 +167,17 @@ func (s *ports) testifyOfSettings() {
 			claim.Judge(claim.OfSetting, claims[name]...).Told(name, "",
 				func(says string) string { return says })...)
 	}
+}
+
+// saysOf is what a file's value of a setting says of it.
+func saysOf(value string) string {
+	switch {
+	case value == "":
+		return "is empty"
+	case values.Placeholder(value):
+		return "holds a placeholder"
+	}
+	return "has a value"
 }
 
 // Why lists what is said of the service or the setting of that name, or of the port of that number,

@@ -136,6 +136,31 @@ func unknown(t *Text, p *fill.Plan) {
 	}
 }
 
+// Filled concludes how the settings stand, and what is next. With dry nothing was written.
+func (t *Text) Filled(p *fill.Plan, dry bool) {
+	switch {
+	case !p.Complete && len(p.Missing) == 0:
+		t.Missing(p)
+	case !p.Complete:
+		t.Missing(p)
+		t.Blank()
+		t.Line("Give them with --set KEY=VALUE or, so that they stay out of the shell's history, " +
+			"with --answers FILE or nharbor locker put KEY. To leave one empty: nharbor fill " +
+			"--set KEY=")
+	case len(p.Restart) > 0:
+		t.Line("Every setting has its value, and these still run with the old ones: %s. Next: "+
+			"nharbor restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
+	case p.Insists():
+		t.Line("The code insists on values that nothing here gives; see the warning.")
+	case len(p.Files) == 0:
+		t.Line("Nothing is to be filled. Next: nharbor launch")
+	case dry:
+		t.Line("Every setting has its value. Next: nharbor fill, without --dry-run")
+	default:
+		t.Line("Every setting has its value. Next: nharbor launch")
+	}
+}
+
 // Missing shows the settings that only a person can give.
 func (t *Text) Missing(p *fill.Plan) {
 	unknown(t, p)

@@ -20,6 +20,7 @@ import (
 
 	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
 
 	"nimbleharbor/internal/engine/standin/inside"
@@ -235,20 +236,8 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 		b.places[target] = file
 	}
 	for _, m := range req.HostConfig.Mounts {
-		switch m.Type {
-		case "volume":
-			v, err := s.volume(m.Source, nil)
-			if err != nil {
-				return err
-			}
-			b.places[path.Clean(m.Target)] = v.Mountpoint
-			b.volumes = append(b.volumes, v.Name)
-		case "bind":
-			if _, err := os.Stat(m.Source); err != nil {
-				return &refusal{http.StatusBadRequest,
-					fmt.Sprintf("the folder %s, which is to be mounted, doesn't exist", m.Source)}
-			}
-			b.places[path.Clean(m.Target)] = m.Source
+		if err := b.mount(m); err != nil {
+			return err
 		}
 	}
 	if req.NetworkingConfig != nil {
@@ -268,6 +257,26 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) error {
 	}
 	s.containers[b.id] = b
 	return reply(w, http.StatusCreated, container.CreateResponse{ID: b.id, Warnings: []string{}})
+}
+
+// mount puts a volume, or a folder of this machine, into a container in the making.
+func (b *box) mount(m mount.Mount) error {
+	switch m.Type {
+	case "volume":
+		v, err := b.server.volume(m.Source, nil)
+		if err != nil {
+			return err
+		}
+		b.places[path.Clean(m.Target)] = v.Mountpoint
+		b.volumes = append(b.volumes, v.Name)
+	case "bind":
+		if _, err := os.Stat(m.Source); err != nil {
+			return &refusal{http.StatusBadRequest,
+				fmt.Sprintf("the folder %s, which is to be mounted, doesn't exist", m.Source)}
+		}
+		b.places[path.Clean(m.Target)] = m.Source
+	}
+	return nil
 }
 
 func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
