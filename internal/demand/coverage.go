@@ -39,6 +39,25 @@ func (d *Coverage) All() {
 		}
 		d.Stack.Readme = append(d.Stack.Readme, out)
 	}
+	d.weigh()
+}
+
+// weigh tells the commands that stand on the way to serving from all others. Each service is served
+// where a file of instructions has it first; what comes behind the last of these is for afterwards.
+func (d *Coverage) weigh() {
+	first, end := map[stack.Doer]bool{}, map[string]int{}
+	for _, asked := range d.Stack.Readme {
+		if d.Stack.ServiceOf(asked.By) != nil && !first[asked.By] || asked.By == stack.ByLaunch {
+			first[asked.By] = true
+			end[asked.At.File] = max(end[asked.At.File], asked.At.Line)
+		}
+	}
+	for i := range d.Stack.Readme {
+		asked := &d.Stack.Readme[i]
+		served, behind := end[asked.At.File]
+		asked.Aside = !asked.Covered && asked.Why == "" && (behind && asked.At.Line > served ||
+			facts.OffSections.MatchString(d.ReadmeOf(asked.At.File).At(asked.At.Line).Head))
+	}
 }
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
@@ -205,6 +224,9 @@ func init() {
 				return cmp.Or(d.fileBy(command.File(c.Words), c),
 					d.exactly(d.Commands.Key(c.Words), c.Cwd))
 			}),
+		covers("bringing a database up to date",
+			func(c *Call) bool { return ecosystem.BringsDatabase(c.Words) },
+			func(d *Coverage, c *Call) stack.Doer { return d.stepBy(stack.Migrate, c.Cwd, "node") }),
 		covers("working on a project", nil,
 			func(d *Coverage, c *Call) stack.Doer { return d.projectBy(c) }),
 	}

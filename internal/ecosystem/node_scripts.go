@@ -34,6 +34,22 @@ var nodeApplies = []string{
 	"sequelize-cli|sequelize db:migrate", "mikro-orm migration:up",
 }
 
+// nodeBrings are commands that bring a database to what the checkout says, each tool's as good as
+// another of it.
+var nodeBrings = []string{
+	"prisma migrate dev|deploy", "prisma db push", "drizzle-kit migrate|push",
+	"knex migrate:latest|migrate:up", "typeorm migration:run|schema:sync",
+	"sequelize-cli|sequelize db:migrate", "mikro-orm migration:up|schema:update",
+}
+
+// BringsDatabase reports whether a command brings a database to what the checkout of an application
+// says: what the project's own step for that does too. One for developing a migration asks for its
+// name, and is not run unasked.
+func BringsDatabase(words []string) bool {
+	usual := Canonical(words)
+	return slices.ContainsFunc(nodeBrings, func(p string) bool { return fits(p, usual) })
+}
+
 // ran is a command that a script leads to, with the project in whose folder it runs.
 type ran struct {
 	words []string // as Canonical gives them

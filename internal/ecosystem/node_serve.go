@@ -12,9 +12,41 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// servesByName are scripts that serve a project for work on it.
+var servesByName = []string{"dev", "start:dev", "start-dev", "develop", "serve", "start:local",
+	"start"}
+
+// serveScript is the script that serves a project for work on it, by its name; empty if there is
+// none. One that runs a file which isn't there was left behind: any other goes before it.
 func (n *nodeProject) serveScript() string {
-	return firstScript(n.pkg.Scripts, "dev", "start:dev", "start-dev", "develop", "serve",
-		"start:local", "start")
+	whole := map[string]string{}
+	for name, line := range n.pkg.Scripts {
+		if !n.lacksFile(line) {
+			whole[name] = line
+		}
+	}
+	return cmp.Or(firstScript(whole, servesByName...), firstScript(n.pkg.Scripts, servesByName...))
+}
+
+// runsSource are programs that run a file of source code by its name.
+var runsSource = []string{"node", "ts-node", "ts-node-dev", "tsx", "nodemon", "bun", "babel-node"}
+
+// lacksFile reports whether a line runs a file of source code that isn't in the checkout. What lies
+// where builds put things is made first.
+func (n *nodeProject) lacksFile(line string) bool {
+	for _, c := range shell.Parse(line) {
+		words := Canonical(c.Words)
+		if len(words) < 2 || c.Folder != "." || !slices.Contains(runsSource, words[0]) {
+			continue
+		}
+		file := path.Clean(words[len(words)-1])
+		named := OfCode(path.Ext(file)) == Named("node") && !strings.ContainsAny(file, "$*{")
+		if named && !builtMain.MatchString(" "+file) && !strings.HasPrefix(file, "../") &&
+			!n.exists(file) {
+			return true
+		}
+	}
+	return false
 }
 
 // serve finds what runs: the server, and workers and watchers beside it.

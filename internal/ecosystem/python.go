@@ -162,6 +162,7 @@ type pythonProject struct {
 	requirementsFrom []string
 	uses             map[string]stack.Place // packages, in lower case, and where they are asked for
 	extra            map[string]bool        // those of them that only the package's extras ask for
+	theirs           map[string]stack.Place // those of them that the project around has
 	sources          []string               // see modules; nil until it was called
 }
 
@@ -247,6 +248,7 @@ func (p *pythonProject) joins() {
 	for _, part := range around.Project.Parts {
 		maps.Copy(p.uses, part.Uses)
 	}
+	p.theirs = maps.Clone(p.uses)
 }
 
 // index adds a package index that is not the public one.
@@ -481,7 +483,8 @@ func (p *pythonProject) install(manager *Manager) {
 		p.out.step(p.installStep(manager, venv))
 	}
 	for _, c := range pythonCompiles {
-		if at, ok := p.uses[c.name]; ok && !p.extra[c.name] {
+		at, uses := p.uses[c.name]
+		if _, theirs := p.theirs[c.name]; uses && !theirs && !p.extra[c.name] {
 			p.compiles(c.name, c.takes, at)
 		}
 	}

@@ -112,8 +112,12 @@ func (r *reader) span(l line) {
 	text := strings.TrimSpace(l.text)
 	words := strings.Fields(strings.TrimPrefix(text, "$ "))
 	switch {
-	case len(words) < 2 || !commandWord(words[0]) || strings.HasSuffix(words[1], ":"):
+	case len(words) < 2 || strings.HasSuffix(words[1], ":"):
 		return
+	case !commandWord(words[0]) && !slices.Contains(r.own, words[0]):
+		return
+	case slices.Contains(words, "--help"), slices.Contains(words, "--version"):
+		return // which a sentence names for those who want to know more
 	case words[0] == "cd" && !strings.Contains(text, "&&"): // a folder that is only named
 		return
 	case strings.Contains(text, "\n") || standIn.MatchString(text):
@@ -149,7 +153,7 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 		return cwd
 	}
 	words := strings.Fields(assignments.ReplaceAllString(strings.TrimLeft(line, "("), ""))
-	if len(words) == 0 || noCommand.MatchString(line) || len(words) == 1 &&
+	if len(words) == 0 || noCommand.MatchString(line) || isNoProgram(words) || len(words) == 1 &&
 		slices.Contains(aloneNothing, words[0]) || !inShell && !r.commandWord(words[0]) ||
 		inShell && !r.commandWord(words[0]) && (strings.HasSuffix(words[0], ":") ||
 			!strings.ContainsFunc(words[0], unicode.IsLetter)) {
@@ -179,6 +183,20 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 	}
 	return inside
 }
+
+// isNoProgram reports whether the words are an address, a folder, or a file that nothing runs by its
+// name: blocks show those too, as what there will be.
+func isNoProgram(words []string) bool {
+	first := words[0]
+	if strings.Contains(first, "://") || strings.HasSuffix(first, "/") {
+		return true
+	}
+	return len(words) == 1 && !strings.HasPrefix(first, "./") && path.Ext(first) != "" &&
+		!runsAlone.MatchString(first)
+}
+
+// runsAlone are files that are run by their names.
+var runsAlone = expr.New(`(?i)\.(sh|bash|zsh|fish|bat|cmd|ps1|exe|run|appimage|\d+)$`)
 
 // hereText begins a text that follows a command.
 var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)

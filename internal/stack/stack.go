@@ -537,6 +537,9 @@ type ReadmeDemand struct {
 	By      Doer   `json:"by"`
 	// Why tells what is wrong with a command that is not covered; empty if nothing is known.
 	Why string `json:"why,omitempty"`
+	// Aside is true for one that is not on the way to serving: in a section about something else, or
+	// behind the place where the instructions serve.
+	Aside bool `json:"aside,omitempty"`
 }
 
 // Level is how much a remark matters.

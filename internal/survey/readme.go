@@ -33,7 +33,7 @@ func (s *surveyor) readmes() {
 		return tree.ByDepth(a, b)
 	})
 	own := s.ownPrograms()
-	led := s.ledTo(files, own)
+	led, said := s.ledTo(files, own), map[string]bool{}
 	for _, file := range files {
 		if !led[file] && !s.speaksOfIt(file) { // somebody says to read it, wherever it lies
 			continue
@@ -45,6 +45,10 @@ func (s *surveyor) readmes() {
 				"the README is not looked at: it can't be read, is too big or is no text", "")
 			continue
 		}
+		if said[string(data)] {
+			continue // a copy, or a link, of one that lies higher
+		}
+		said[string(data)] = true
 		s.Instructions = append(s.Instructions, file)
 		for _, c := range s.Document(file, data, own).Commands {
 			s.Demands = append(s.Demands,
@@ -75,8 +79,17 @@ func (s *surveyor) speaksOfIt(file string) bool {
 		return false
 	case slices.Contains(s.Tops(), dir):
 		return true
+	case readme.IsReadme(file) && s.holdsAll(dir):
+		return true
 	}
 	return readme.IsReadme(file) && (s.Stack.Project(dir, "") != nil || s.holdsComposeFile(dir))
+}
+
+// holdsAll reports whether all projects of the workspace lie below a folder, which is then what the
+// top of others is.
+func (s *surveyor) holdsAll(dir string) bool {
+	return len(s.Stack.Projects) > 0 && !slices.ContainsFunc(s.Stack.Projects,
+		func(p stack.Project) bool { return !strings.HasPrefix(p.Path, dir+"/") })
 }
 
 // ledTo are the files among those with instructions that a README at a top names by their path and,

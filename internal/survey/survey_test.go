@@ -189,6 +189,9 @@ func conclusions(s *stack.Stack) string {
 		if d.Covered {
 			by = "by " + string(d.By)
 		}
+		if d.Aside {
+			by += ", aside"
+		}
 		say("readme %s:%d asks %s: %s", d.At.File, d.At.Line, d.Command, by)
 	}
 	for _, a := range s.Asks {

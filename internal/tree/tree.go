@@ -46,6 +46,8 @@ type Template struct {
 
 var (
 	templateName = expr.New(`^(.*?)[._-](example|sample|template|tmpl|dist|defaults?)(\.[A-Za-z0-9.]+)?$`)
+	// A name with the word in front: example-config.php.
+	frontName = expr.New(`^(?:example|sample|template)[._-](.+)$`)
 	// Ends that only a file for copying has.
 	copied = expr.New(`[._-](example|sample|dist|template|tmpl)$`)
 	// What lies between a name and its ending makes a file for copying only where the name speaks
@@ -74,6 +76,10 @@ func TemplateOf(name string) (target string, ok bool) {
 	switch name {
 	case "example.env", "sample.env", "template.env", "default.env", "defaults.env":
 		return ".env", true
+	}
+	if m := frontName.FindStringSubmatch(name); m != nil && speaksOfSettings.MatchString(m[1]) &&
+		configEnding.MatchString(m[1]) && !readsItself.MatchString(m[1]) {
+		return m[1], true
 	}
 	m := templateName.FindStringSubmatch(name)
 	if m == nil {

@@ -47,6 +47,8 @@ func TestConfigTemplates(t *testing.T) {
 		"application-local.properties.template": "application-local.properties",
 		"parameters.yml.dist":                   "parameters.yml",
 		"config.template.php":                   "config.php",
+		"example-settings.yml":                  "settings.yml",
+		"sample.page.php":                       "",
 		"secrets.example.rb":                    "secrets.rb", "example.env": ".env",
 		"env.sample":          ".env",
 		".env.docker.example": ".env.docker",

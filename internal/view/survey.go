@@ -23,13 +23,14 @@ type surveyed struct {
 	*Text
 	s     *stack.Stack
 	brief bool
+	all   bool
 	left  int // rows that were left out
 }
 
 // Survey shows what a workspace consists of. Of a large one it shows what matters first, and says
 // how much it leaves out, unless all is asked for.
 func (t *Text) Survey(s *stack.Stack, all bool) {
-	v := &surveyed{Text: t, s: s, brief: !all && len(s.Services)+len(s.Projects) > large}
+	v := &surveyed{Text: t, s: s, all: all, brief: !all && len(s.Services)+len(s.Projects) > large}
 	v.checkouts()
 	if v.brief {
 		v.count()
@@ -287,12 +288,16 @@ func (v *surveyed) readme(demands []stack.ReadmeDemand) {
 	}
 	v.Blank()
 	v.Title("What the README asks for")
-	var open, done [][]string
+	var open, aside, done [][]string
 	for _, d := range demands {
-		if d.Covered {
-			done = append(done, []string{Where(d.At), d.Command, "by " + d.By.Title()})
-		} else {
-			open = append(open, []string{Where(d.At), d.Command, d.Why})
+		row := []string{Where(d.At), d.Command, d.Why}
+		switch {
+		case d.Covered:
+			done = append(done, []string{row[0], row[1], "by " + d.By.Title()})
+		case d.Aside:
+			aside = append(aside, row)
+		default:
+			open = append(open, row)
 		}
 	}
 	if len(open) > 0 {
@@ -304,6 +309,16 @@ func (v *surveyed) readme(demands []stack.ReadmeDemand) {
 		} else {
 			v.table(4, open)
 		}
+	}
+	switch {
+	case len(aside) == 0:
+	case !v.all:
+		v.left += len(aside)
+		v.Line("  For other work than getting it running: %s.",
+			Count(len(aside), "command", "commands"))
+	default:
+		v.Line("  For other work than getting it running:")
+		v.table(4, aside)
 	}
 	switch {
 	case len(done) > 0 && v.brief && len(done) > someDemands:
