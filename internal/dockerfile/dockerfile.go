@@ -3,6 +3,7 @@
 package dockerfile
 
 import (
+	"cmp"
 	"encoding/json"
 	"path"
 	"slices"
@@ -23,7 +24,14 @@ type Image struct {
 	Copies  []LaidOver // from the context, the later ones last
 	Takes   []Taken    // all that it takes from the context, in stages before as well
 	Sets    []string   // the names of the variables that it sets for what runs in it
+	Bases   []Base     // images of others that it begins from or copies from
 	Runs    []Run      // while it is built, in stages before as well
+}
+
+// Base is an image of others, as it is named.
+type Base struct {
+	Name string
+	Line int
 }
 
 // Run is a command that is run while an image is built.
@@ -122,7 +130,7 @@ type buildStage struct {
 // Read reads what the stage makes that is the target; empty is the last.
 func Read(data []byte, target string) *Image {
 	var stages []*buildStage
-	names := map[string]int{}
+	names, args := map[string]int{}, map[string]string{}
 	last := -1
 	for _, in := range instructions(data[:min(len(data), MaxSize)]) {
 		if in.name == "FROM" && len(stages) == maxStages {
@@ -137,7 +145,11 @@ func Read(data []byte, target string) *Image {
 			s := &buildStage{Image: Image{Base: words[0], Workdir: "/"}}
 			if base, ok := names[strings.ToLower(words[0])]; ok {
 				s.Image, s.from = stages[base].Image, []int{base}
-				s.Takes, s.Runs = nil, nil
+				s.Takes, s.Runs, s.Bases = nil, nil, nil
+			} else {
+				s.bases(argument.ReplaceAllStringFunc(words[0], func(ref string) string {
+					return given(ref, args)
+				}), in.line)
 			}
 			stages = append(stages, s)
 			if len(words) > 2 && strings.EqualFold(words[1], "as") {
@@ -150,6 +162,8 @@ func Read(data []byte, target string) *Image {
 		}
 		if len(stages) > 0 {
 			stages[len(stages)-1].read(in, names, len(stages)-1)
+		} else if name, value, _ := strings.Cut(strings.Join(in.words, " "), "="); in.name == "ARG" {
+			args[name] = strings.Trim(value, `"'`)
 		}
 	}
 	if len(stages) == 0 {
@@ -159,7 +173,7 @@ func Read(data []byte, target string) *Image {
 		last = len(stages) - 1
 	}
 	out := stages[last].Image
-	out.Takes, out.Runs = nil, nil
+	out.Takes, out.Runs, out.Bases = nil, nil, nil
 	seen := map[int]bool{}
 	var before []LaidOver
 	for open := []int{last}; len(open) > 0; open = open[1:] {
@@ -170,6 +184,7 @@ func Read(data []byte, target string) *Image {
 		s := stages[open[0]]
 		out.Takes = append(out.Takes, s.Takes...)
 		out.Runs = append(out.Runs, s.Runs...)
+		out.Bases = append(out.Bases, s.Bases...)
 		if open[0] != last {
 			before = append(before, s.Copies...)
 		}
@@ -195,8 +210,11 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 			s.mounted(value, in.line, names)
 		}
 	}
-	if base, ok := names[from]; ok && base < number {
+	switch base, ok := names[from]; {
+	case ok && base < number:
 		s.from = append(s.from, base)
+	case from != "" && in.name == "COPY":
+		s.bases(from, in.line)
 	}
 	switch in.name {
 	case "WORKDIR":
@@ -254,6 +272,24 @@ func (s *buildStage) read(in instruction, names map[string]int, number int) {
 		if in.name == "ENTRYPOINT" {
 			s.Entry = s.Command
 		}
+	}
+}
+
+// argument is an argument of the build, in the form that a FROM has it (the Dockerfile reference,
+// "Understand how ARG and FROM interact"), with what stands for it if nobody gives it.
+var argument = expr.New(`\$\{?([A-Za-z_]\w*)(?::-([^}]*))?\}?`)
+
+// given is what stands for an argument, or the argument itself where nothing is known.
+func given(ref string, args map[string]string) string {
+	m := argument.FindStringSubmatch(ref)
+	return cmp.Or(args[m[1]], m[2], ref)
+}
+
+// bases notes an image of others that a stage needs. One that is named by a number is a stage.
+func (s *buildStage) bases(name string, line int) {
+	_, err := strconv.Atoi(name)
+	if err != nil && name != "scratch" && !strings.Contains(name, "$") {
+		s.Bases = append(s.Bases, Base{name, line})
 	}
 }
 

@@ -73,6 +73,19 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestBases tells which images of others building a stage takes: those that it begins from or copies
+// from, of stages that it needs, with arguments that have a value.
+func TestBases(t *testing.T) {
+	t.Parallel()
+	img := Read([]byte("ARG BASE=quay/node:20\nFROM unused/one AS never\nFROM ${BASE} AS build\n"+
+		"FROM build AS more\nFROM $UNKNOWN AS odd\nFROM scratch\nCOPY --from=more /a /a\n"+
+		"COPY --from=quay/tools:1 /b /b\nCOPY --from=1 /c /c\nCOPY --from=odd /d /d\n"), "")
+	got := fmt.Sprint(img.Bases)
+	if want := "[{quay/tools:1 8} {quay/node:20 3}]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
 // TestRuns tells what is run while an image is built, in all stages that it needs.
 func TestRuns(t *testing.T) {
 	t.Parallel()

@@ -25,6 +25,9 @@ type Outside struct {
 	Runtimes []string
 	// the platform that is wanted, empty for the engine's own, by reference
 	Images map[string]string
+	// Builds are, by such an image that others are built on, what those are called: where one of
+	// them has been built the image is not asked for again.
+	Builds map[string][]string
 	Made   []string // images that only this machine can have
 }
 
@@ -73,8 +76,10 @@ func (e *Engine) Look(ctx context.Context, want Outside) (Seen, error) {
 			continue // a checkout's word alone makes nobody call there
 		}
 		wait.Go(func() {
-			if has, err := e.Images().Has(ctx, ref); err != nil || has {
-				return
+			for _, image := range append([]string{ref}, want.Builds[ref]...) {
+				if has, err := e.Images().Has(ctx, image); err != nil || has {
+					return
+				}
 			}
 			ctx, cancel := context.WithTimeout(ctx, patience)
 			defer cancel()

@@ -26,6 +26,7 @@ type Kind string
 const (
 	Tool   Kind = "tool"
 	Engine Kind = "engine"
+	Image  Kind = "image" // of others, which a launch fetches
 	Port   Kind = "port"
 	Disk   Kind = "disk"
 	Source Kind = "source"

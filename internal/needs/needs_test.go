@@ -134,6 +134,7 @@ func TestOfEngine(t *testing.T) {
 				Container: &stack.ContainerSpec{Networks: []string{"lan", "own"},
 					Attached: map[string]stack.Attach{"lan": {MAC: "02:42:ac:11:00:07"}}}}},
 		{Name: "built", Runs: stack.Container, Image: "absent/own:1", Build: ".",
+			Bases: []stack.BaseImage{{Image: "absent/web:1"}, {Image: "absent/base:1"}, {Image: "there:1"}},
 			ContainerWay: stack.ContainerWay{
 				Container: &stack.ContainerSpec{Networks: []string{"lan"},
 					Mounts: []stack.Mount{{Type: "image", Source: "x:1"}}}}},
@@ -150,8 +151,9 @@ func TestOfEngine(t *testing.T) {
 		}
 	}
 	want := []string{"network pier (required, web built): the engine has none of that name",
-		"image absent/web:1 (required, web): quay asks for a login", "mac_address (optional, " +
-			"web): API 1.41", "volumes of type image (required, built): API 1.41",
+		"image absent/web:1 (required, web built): quay asks for a login", "mac_address (optional, " +
+			"web): API 1.41", "image absent/base:1 (required, built): quay asks for a login",
+		"volumes of type image (required, built): API 1.41",
 		"image absent-tides (required, tides): nobody has made it yet, and a project here does"}
 	if !slices.Equal(got, want) || a.Met {
 		t.Errorf("not met are\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -8,6 +8,7 @@ import (
 
 	"nimbleharbor/internal/engine"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
 )
 
 // outside is what the services want of the engine that the launch does not make.
@@ -30,6 +31,13 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 		}
 	})
 	for _, s := range services {
+		for _, b := range a.basesOf(s) {
+			if out.Builds == nil {
+				out.Builds = map[string][]string{}
+			}
+			out.Images[b.Image] = s.Container.Platform
+			out.Builds[b.Image] = append(out.Builds[b.Image], workspace.ImageOf(a.stack.Root, s.Name))
+		}
 		if s.Runs == stack.Container && s.Container != nil && s.Build == "" &&
 			s.Container.Remote == "" && s.Image != "" {
 			if a.madeHere(s) != nil {
@@ -37,6 +45,24 @@ func (a *asker) outside(services []*stack.Service) engine.Outside {
 				continue // no registry is asked for it
 			}
 			out.Images[s.Image] = s.Container.Platform
+		}
+	}
+	return out
+}
+
+// basesOf are the images of others that a service is built on; none where it isn't built, and of
+// those none that another service of the stack makes.
+func (a *asker) basesOf(s *stack.Service) (out []stack.BaseImage) {
+	if s.Runs != stack.Container || s.Container == nil || s.Build == "" {
+		return nil
+	}
+	for _, b := range s.Bases {
+		made := slices.ContainsFunc(a.stack.Services, func(o stack.Service) bool {
+			return o.Build != "" && o.Container != nil &&
+				(o.Image == b.Image || slices.Contains(o.Container.Tags, b.Image))
+		})
+		if _, context := s.Container.Contexts[b.Image]; !made && !context {
+			out = append(out, b)
 		}
 	}
 	return out
@@ -113,10 +139,16 @@ func (a *asker) ofEngine(services []*stack.Service) {
 			continue
 		}
 		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) {
-			a.lacksImage(s, "nobody has made it yet, and a project here does", r.Remedy)
+			a.lacksImage(s, Engine, s.Image, s.At, "nobody has made it yet, and a project here does",
+				r.Remedy)
 		}
-		if why, not := a.engineIs.Images[s.Image]; not {
-			a.lacksImage(s, why.Cause, why.Remedy)
+		if why, not := a.engineIs.Images[s.Image]; not && s.Build == "" {
+			a.lacksImage(s, Image, s.Image, s.At, why.Cause, why.Remedy)
+		}
+		for _, b := range a.basesOf(s) {
+			if why, not := a.engineIs.Images[b.Image]; not {
+				a.lacksImage(s, Image, b.Image, b.At, why.Cause, why.Remedy)
+			}
 		}
 		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
 			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
@@ -132,13 +164,18 @@ func (a *asker) ofEngine(services []*stack.Service) {
 	}
 }
 
-// lacksImage adds the need of a service's image that can't be had as it is.
-func (a *asker) lacksImage(s *stack.Service, found, remedy string) {
-	name := "image " + s.Image
-	if a.wantedToo(name, "to be had", s.Name, s.At) {
+// lacksImage adds the need of an image that can't be had as it is.
+func (a *asker) lacksImage(s *stack.Service, kind Kind, image string, at stack.Place, found,
+	remedy string) {
+	wanted := "to be had"
+	if image != s.Image {
+		wanted = "to be built on"
+	}
+	name := "image " + image
+	if a.wantedToo(name, wanted, s.Name, at) {
 		return
 	}
-	a.needs = append(a.needs, Need{Name: name, Kind: Engine, Wanted: "to be had, for " + s.Name,
-		Found: found, Level: Required, Because: []stack.Place{s.At}, For: []string{s.Name},
+	a.needs = append(a.needs, Need{Name: name, Kind: kind, Wanted: wanted + ", for " + s.Name,
+		Found: found, Level: Required, Because: []stack.Place{at}, For: []string{s.Name},
 		Remedy: remedy})
 }

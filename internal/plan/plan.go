@@ -449,7 +449,7 @@ func (m *mixer) service(svc *stack.Service) (Service, error) {
 		dir:   svc.Dir(), Dir: filepath.Join(m.root, filepath.FromSlash(svc.Dir()))}
 	if svc.Runs == stack.Container &&
 		(svc.Build != "" || svc.Container != nil && svc.Container.Remote != "") {
-		out.ImageTag = "nharbor-" + m.plan.ID + "-" + svc.Name
+		out.ImageTag = workspace.ImageOf(m.plan.Root, svc.Name)
 	}
 	values := map[string]string{}
 	var faults stack.Faults

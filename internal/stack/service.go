@@ -51,6 +51,7 @@ type Service struct {
 	Env      map[string]string `json:"env"`
 	Image    string            `json:"image"`
 	Build    string            `json:"build"`
+	Bases    []BaseImage       `json:"bases,omitempty"` // that it is built on
 	Profiles []string          `json:"profiles"`
 	Ports    []Port            `json:"ports"`
 	After    []After           `json:"after"`
@@ -225,4 +226,10 @@ func (v *Service) Mounts(dir string) bool {
 func (v *Service) Literal(key string) bool {
 	_, given := v.Env[key]
 	return given && v.EnvBehind != nil && !v.EnvBehind[key] && !v.EnvAt[key].IsZero()
+}
+
+// BaseImage is an image of others that a build begins from, or copies from.
+type BaseImage struct {
+	Image string `json:"image"`
+	At    Place  `json:"at"`
 }

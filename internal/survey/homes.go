@@ -335,6 +335,21 @@ func (s *homes) around(file string) (best *stack.Project, folder string) {
 	return best, folder
 }
 
+// bases notes the images of others that services are built on.
+func (s *homes) bases() {
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		img, file := s.DockerfileOf(svc)
+		if img == nil || file == "" {
+			continue
+		}
+		for _, b := range img.Bases {
+			svc.Bases = append(svc.Bases,
+				stack.BaseImage{Image: b.Name, At: stack.Place{File: file, Line: b.Line}})
+		}
+	}
+}
+
 // takesWhatIsThere remarks on files that a Dockerfile takes from the checkout and that aren't
 // there.
 func (s *homes) takesWhatIsThere() {

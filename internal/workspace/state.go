@@ -389,3 +389,6 @@ func knownAs(dir, name string, make bool) (file, says string, err error) {
 func Same(dir, what string, make bool) (string, error) {
 	return sum(dir, what, []byte(born(dir)), make)
 }
+
+// ImageOf is what the image of a service is called that a workspace builds.
+func ImageOf(root, service string) string { return "nharbor-" + ID(root) + "-" + service }
