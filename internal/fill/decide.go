@@ -379,7 +379,7 @@ func placeholders(f *File) {
 		}
 	}
 	f.remark("copied as it is: nharbor sets no values in files of this kind")
-	if len(lines) > 0 {
+	if f.stands = len(lines) > 0; f.stands {
 		f.remark("look at what seems to stand for a value of yours on line %s", strings.Join(lines, ", "))
 	}
 }

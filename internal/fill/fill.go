@@ -48,7 +48,10 @@ type Setting struct {
 	form    string // the form that a made-up value has
 	service string // whose password the value is or carries
 	user    string // root, if it is not that of the service's usual user
-	expands bool
+	// dispensable is true where the code does without it, unsaid where nothing says whether an empty
+	// one is needed.
+	dispensable, unsaid bool
+	expands             bool
 }
 
 // Value is what the setting will hold. It may be a secret.
@@ -85,6 +88,7 @@ type File struct {
 	present bool
 	old     []byte
 	source  *settings.Document // what the new content is made from
+	stands  bool               // it is copied, with what only stands for values in it
 	layers  []string
 }
 
@@ -455,6 +459,33 @@ func (p *Plan) Insists() bool {
 	return slices.ContainsFunc(p.Remarks, func(r stack.Remark) bool {
 		return r.Code == stack.CodeVariableInNoTemplate && r.Level == stack.Warning
 	})
+}
+
+// Loose is what a person should look at, though nothing is known to be missing. Standing are the
+// keys whose values, as they came from a template, only stand for others; Empty those without a
+// value of which nothing says whether it is needed; Copied the files that are copied with what only
+// stands for values in them. What the code does without is none of them.
+type Loose struct{ Standing, Empty, Copied []string }
+
+// Loose is what a person should look at, though nothing is known to be missing.
+func (p *Plan) Loose() (out Loose) {
+	for i := range p.Files {
+		f := &p.Files[i]
+		if f.stands {
+			out.Copied = append(out.Copied, f.Path)
+		}
+		for k := range f.Settings {
+			s := &f.Settings[k]
+			switch {
+			case s.dispensable, s.Origin != Template && s.Origin != Kept:
+			case s.value == "" && s.unsaid:
+				out.Empty = append(out.Empty, s.Key)
+			case values.StandsFor(s.Key, s.value):
+				out.Standing = append(out.Standing, s.Key)
+			}
+		}
+	}
+	return out
 }
 
 // keepOnly drops all files but one, and what is said of the others.

@@ -85,6 +85,11 @@ func leave(text string) func(*judgement) {
 	return func(j *judgement) { j.s.remark("", "%s", text) }
 }
 
+func unsaid(j *judgement) {
+	j.s.unsaid = true
+	j.s.remark("", "empty in the template, and nothing says that it is needed")
+}
+
 func lacking(j *judgement) { j.s.Origin = Missing }
 
 func asItIs(*judgement) {}
@@ -128,7 +133,7 @@ var judgementRules = []judgementRule{
 			!j.wanted
 	},
 		func(j *judgement) {
-			j.s.Issued = true
+			j.s.Issued, j.s.dispensable = true, true
 			left := "left as it is"
 			if j.empty {
 				left = "left empty"
@@ -139,7 +144,7 @@ var judgementRules = []judgementRule{
 	decides("where errors are reported to, and nothing asks for it", func(j *judgement) bool {
 		return j.m.deciding().issued(j.f, j.s) && j.empty && reportKey.MatchString(j.s.Key) &&
 			!j.wanted && !(j.isRead && j.read.Must) && !issuedBy.MatchString(j.s.Comment)
-	}, leave("empty in the template, and nothing says that it is needed")),
+	}, unsaid),
 	decides("issued by a third party",
 		func(j *judgement) bool { return j.m.deciding().issued(j.f, j.s) && j.open() },
 		func(j *judgement) { j.s.Issued, j.s.Origin = true, Missing }),
@@ -168,8 +173,7 @@ var judgementRules = []judgementRule{
 			j.s.remark("", "left empty: the code has a value of its own (%s:%d)", j.read.At.File,
 				j.read.At.Line)
 		}),
-	decides("empty", func(j *judgement) bool { return j.empty },
-		leave("empty in the template, and nothing says that it is needed")),
+	decides("empty", func(j *judgement) bool { return j.empty }, unsaid),
 	decides("a placeholder", func(j *judgement) bool { return j.stand },
 		func(j *judgement) { j.s.remark(stack.Warning, "looks like a placeholder") }),
 }

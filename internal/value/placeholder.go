@@ -1,6 +1,7 @@
 package value
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 
@@ -38,6 +39,21 @@ func Placeholder(value string) bool {
 	return value != "" && !jsonList.MatchString(value) &&
 		slices.ContainsFunc(hints, func(h string) bool { return strings.Contains(lower, h) }) &&
 		placeholder.MatchString(value)
+}
+
+// anybody are names of users in addresses that stand for whoever there is.
+var anybody = []string{"user", "username", "your_user", "youruser", "your-username", "johndoe",
+	"db_user", "dbuser", "my_user", "myuser"}
+
+// StandsFor reports whether a setting's value only stands for one, as a whole, as its own key's
+// name, or by the user that an address signs in with.
+func StandsFor(key, value string) bool {
+	if Placeholder(value) || value != "" && strings.EqualFold(value, key) {
+		return true
+	}
+	u, err := url.Parse(strings.TrimPrefix(value, "jdbc:"))
+	return err == nil && u.User != nil &&
+		slices.Contains(anybody, strings.ToLower(u.User.Username()))
 }
 
 var (

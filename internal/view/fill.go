@@ -154,11 +154,42 @@ func (t *Text) Filled(p *fill.Plan, dry bool) {
 		t.Line("The code insists on values that nothing here gives; see the warning.")
 	case len(p.Files) == 0:
 		t.Line("Nothing is to be filled. Next: nharbor launch")
-	case dry:
-		t.Line("Every setting has its value. Next: nharbor fill, without --dry-run")
 	default:
-		t.Line("Every setting has its value. Next: nharbor launch")
+		next := "nharbor launch"
+		if dry {
+			next = "nharbor fill, without --dry-run"
+		}
+		t.Line("%s Next: %s", concluded(p.Loose()), next)
 	}
+}
+
+// concluded tells how far the settings have what they need.
+func concluded(l fill.Loose) string {
+	var open []string
+	if len(l.Standing) > 0 {
+		open = append(open, some(l.Standing)+verb(l.Standing, " holds", " hold")+" a placeholder")
+	}
+	if len(l.Empty) > 0 {
+		open = append(open, some(l.Empty)+verb(l.Empty, " is", " are")+
+			" empty, and nothing says whether a value is needed")
+	}
+	if len(l.Copied) > 0 {
+		open = append(open, some(l.Copied)+verb(l.Copied, " is", " are")+
+			" copied with the values of the sample")
+	}
+	if len(open) == 0 {
+		return "Every setting has its value."
+	}
+	return "All that is known to be needed has a value. Look at the rest: " +
+		strings.Join(open, "; ") + "."
+}
+
+// verb is the form that goes with as many.
+func verb(list []string, one, several string) string {
+	if len(list) == 1 {
+		return one
+	}
+	return several
 }
 
 // Missing shows the settings that only a person can give.

@@ -273,7 +273,7 @@ func (v *surveyed) settings() {
 		if f.Format == settings.Other {
 			open = "copied as it is"
 		} else if f.Unfilled > 0 {
-			open += fmt.Sprintf(", %d to fill", f.Unfilled)
+			open += fmt.Sprintf(", %d without a value yet", f.Unfilled)
 		}
 		rows = append(rows, []string{f.Path, open, state})
 	}
