@@ -46,6 +46,7 @@ type sources struct {
 	file    string         // the .env file beside the compose file
 	lines   map[string]int // of its settings
 	expands map[string]*dotenv.File
+	waived  map[string]bool // settings that the file beside has as comments
 }
 
 // of completes where a variable's value is from.

@@ -74,6 +74,7 @@ func Load(fsys fs.FS, dir string, opt Options) (*Project, error) {
 	p := &Project{Dir: dir, Files: opt.Files, sources: map[string][]byte{},
 		from: sources{fsys: fsys, shell: shell,
 			beside: beside, file: envName, lines: map[string]int{},
+			waived:  commentedOut(fsys, envName),
 			expands: map[string]*dotenv.File{}}}
 	if f := p.envFile(envName); f != nil {
 		for _, s := range f.Settings {
@@ -402,7 +403,7 @@ func (l *loader) interpolate(v *Value, data []byte) {
 				len(value) >= shortestSecret && !slices.Contains(l.project.Secrets, value) {
 				l.project.Secrets = append(l.project.Secrets, value)
 			}
-			if !u.Set && !u.Backed {
+			if !u.Set && !u.Backed && !l.project.from.waived[u.Name] {
 				l.project.Unset = append(l.project.Unset, stack.Variable{Name: u.Name, At: v.At()})
 			}
 		}
@@ -459,4 +460,21 @@ func (v *Value) orEmpty() *Value {
 		return &Value{}
 	}
 	return v
+}
+
+// outCommented is a setting that a settings file has as a comment.
+var outCommented = expr.New(`(?m)^[ \t]*#[ \t]*(?:export[ \t]+)?([A-Za-z_]\w*)=`)
+
+// commentedOut are the names of the settings that a settings file has in comments: it says that one
+// may do without them.
+func commentedOut(fsys fs.FS, file string) map[string]bool {
+	names := map[string]bool{}
+	data, err := fs.ReadFile(fsys, file)
+	if err != nil {
+		return names
+	}
+	for _, m := range outCommented.FindAllSubmatch(data, -1) {
+		names[string(m[1])] = true
+	}
+	return names
 }

@@ -48,6 +48,59 @@ func (s *Connections) Elsewhere() {
 		}
 	}
 	s.elsewhereByReadme()
+	s.elsewhereByWords()
+}
+
+// insists is how instructions say that something must be there; the words for what may be are in
+// mayBe.
+var (
+	insists = expr.New(`(?i)\b(need|requires?|required|must (have|be)|necessary|prerequisites?|` +
+		`requirements?|dependencies|have .* (installed|running)|make sure)\b`)
+	mayBe = expr.New(`(?i)\b(optional\w*|or|alternative\w*|if you|instead|recommend\w*|either|` +
+		`supports?|such as|e\.g\.|for example)\b`)
+)
+
+// elsewhereByWords finds the servers that the instructions say are needed and for which a native
+// service has a driver, where nothing says more of them: two witnesses, neither of which alone
+// would do.
+func (s *Connections) elsewhereByWords() {
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		if svc.Runs != stack.Native || svc.Watches || s.inBrowser(svc) {
+			continue
+		}
+		for _, known := range protocol.All {
+			if known.SignIn == nil || s.isHere(known) || !s.drives(svc, known) ||
+				slices.ContainsFunc(s.Stack.Servers,
+					func(w stack.Server) bool { return w.Speaks == known.Name }) {
+				continue
+			}
+			if at := s.saidToBeNeeded(known); at.File != "" {
+				s.wantServer(stack.Server{Speaks: known.Name, Port: known.Ports[0], For: svc.Name,
+					Fixed: true, At: at})
+			}
+		}
+	}
+}
+
+// saidToBeNeeded is where instructions insist on a server of the protocol; nowhere if none do.
+func (s *Connections) saidToBeNeeded(known *protocol.Protocol) (at stack.Place) {
+	for _, file := range s.Instructions {
+		text := s.ReadmeOf(file)
+		for i, line := range text.Lines {
+			head := text.At(i + 1).Head
+			if !known.IsNamed(line) || facts.OffSections.MatchString(head) {
+				continue
+			}
+			for sentence := range strings.SplitSeq(line, ". ") {
+				says := insists.MatchString(sentence) || insists.MatchString(head)
+				if says && known.IsNamed(sentence) && !mayBe.MatchString(sentence) {
+					return stack.Place{File: file, Line: i + 1}
+				}
+			}
+		}
+	}
+	return at
 }
 
 // elsewhereByAddress wants a server that an address of a setting leads to on this machine, unless

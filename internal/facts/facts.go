@@ -60,7 +60,7 @@ type Demand struct {
 var OffSections = expr.New(
 	`(?i)\b(production|deploy\w*|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
 		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
-		`clean\w*|api|` + `architecture|structure|examples?)\b`)
+		`clean\w*|api|architecture|structure|examples?|optional\w*|alternative\w*)\b`)
 
 // Exists reports whether there is a regular file of that path.
 func (f *Facts) Exists(file string) bool {

@@ -12,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"nimbleharbor/internal/expr"
 )
@@ -190,6 +191,16 @@ func Named(name string) *Protocol {
 		}
 	}
 	return nil
+}
+
+// IsNamed reports whether a text names a server of the protocol, by a word that its addresses or its
+// images are called by too.
+func (p *Protocol) IsNamed(text string) bool {
+	return slices.ContainsFunc(strings.FieldsFunc(strings.ToLower(text), func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}), func(word string) bool {
+		return p.schemes != nil && p.schemes.MatchString(word) || OfImage(word) == p
+	})
 }
 
 // Names lists the words for protocols that a person may use, Plain among them.

@@ -1,9 +1,12 @@
 package survey
 
 import (
+	"path"
 	"slices"
+	"strings"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
 )
 
@@ -26,6 +29,9 @@ func (s *told) assets() {
 			call := func(script string) []string {
 				return []string{p.Manager, ecosystem.ManagerNamed(p.Manager).Scripts.Run, script}
 			}
+			builds = slices.DeleteFunc(builds, func(name string) bool {
+				return s.isMadeAlready(part.Scripts[name], p.Path)
+			})
 			if !p.Does(stack.Build) {
 				s.builtBy(p, part, builds, call)
 			}
@@ -39,6 +45,17 @@ func (s *told) assets() {
 			}
 		}
 	}
+}
+
+// makesFile is how a line says which file it makes.
+var makesFile = expr.New(`(?:>|\s-o|\s--out(?:put|file)?)[ =]*["']?([\w./-]+\.\w+)`)
+
+// isMadeAlready reports whether all that a script's lines say they make lies in the checkout.
+func (s *told) isMadeAlready(lines []string, dir string) bool {
+	made := makesFile.FindAllStringSubmatch(strings.Join(lines, "\n"), -1)
+	return len(made) > 0 && !slices.ContainsFunc(made, func(m []string) bool {
+		return !s.Exists(path.Join(dir, m[1]))
+	})
 }
 
 // builtBy gives a project the scripts that build as steps.

@@ -104,6 +104,8 @@ func (t *Text) Needs(a *needs.Answer, services int) {
 		t.Line("Nothing that could be launched was found, so that it needs nothing. If you know " +
 			"how it is started, name it in nharbor.toml; to begin with a draft: " +
 			"nharbor survey --write")
+	case a.Met && slices.ContainsFunc(a.Needs, func(n needs.Need) bool { return !n.Met }):
+		t.Line("What a launch can't do without is there; see the lines that begin with warning.")
 	case a.Met:
 		t.Line("This machine has all that the launch needs.")
 	default:
