@@ -34,6 +34,8 @@ type Stack struct {
 
 	// Variables are those of the compose files that have no value.
 	Variables []Variable `json:"variables,omitempty"`
+	// Unplaced is what some file says and nothing here takes up.
+	Unplaced []Unplaced `json:"unplaced,omitempty"`
 	// Servers are those on this machine that settings point at, and that nothing of the stack
 	// offers.
 	Servers []Server `json:"servers,omitempty"`
@@ -458,6 +460,13 @@ type EnvFile struct {
 	// Layers are the files of the same folder that its framework reads with it, from the weakest to
 	// the one that wins.
 	Layers []string `json:"layers,omitempty"`
+}
+
+// Unplaced is something that a file says and that nothing here takes up: a port, a server.
+type Unplaced struct {
+	What  string `json:"what"` // "port" or "server"
+	Value string `json:"value"`
+	At    Place  `json:"at"`
 }
 
 // Variable is a variable of a compose file that nobody sets and that has no default.

@@ -56,6 +56,8 @@ var passes = []pass{
 	{"drivers", []string{"edges", "projects"}, plainly(func(s *surveyor) { s.connects.Drivers() })},
 	{"elsewhere", []string{"edges", "drivers"},
 		plainly(func(s *surveyor) { s.connects.Elsewhere() })},
+	{"unplaced", []string{"elsewhere", "pages", "ports"},
+		plainly(func(s *surveyor) { s.connects.Unplaced() })},
 	{"code", []string{"walk", "corrected"}, plainly(func(s *surveyor) { s.settings.reads() })},
 	{"written addresses", []string{"code", "corrected"},
 		plainly(func(s *surveyor) { s.settings.writtenAddresses() })},

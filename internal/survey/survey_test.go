@@ -198,6 +198,9 @@ func conclusions(s *stack.Stack) string {
 		say("asks %s in %q of %q, with %v (%s:%d)", strings.Join(a.Command, " "), a.Folder,
 			a.Service, a.Env, a.At.File, a.At.Line)
 	}
+	for _, u := range s.Unplaced {
+		say("unplaced %s %s (%s:%d)", u.What, u.Value, u.At.File, u.At.Line)
+	}
 	for _, i := range s.SignIns {
 		say("sign-in %s with %s (%s:%d)", i.User, i.Password, i.At.File, i.At.Line)
 	}

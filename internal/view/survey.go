@@ -43,6 +43,7 @@ func (t *Text) Survey(s *stack.Stack, all bool) {
 	for _, show := range parts {
 		show()
 	}
+	v.unplaced()
 	v.readme(s.Readme)
 	if len(s.SignIns) > 0 {
 		t.Blank()
@@ -276,6 +277,20 @@ func (v *surveyed) settings() {
 			open += fmt.Sprintf(", %d without a value yet", f.Unfilled)
 		}
 		rows = append(rows, []string{f.Path, open, state})
+	}
+	v.some(rows, someSettings, "")
+}
+
+// unplaced shows what files say and nothing here takes up.
+func (v *surveyed) unplaced() {
+	if len(v.s.Unplaced) == 0 {
+		return
+	}
+	v.Blank()
+	v.Title("Said, and nothing here takes it up")
+	var rows [][]string
+	for _, u := range v.s.Unplaced {
+		rows = append(rows, []string{u.What + " " + u.Value, Where(u.At)})
 	}
 	v.some(rows, someSettings, "")
 }
