@@ -141,6 +141,33 @@ func (s *told) toldVerbs() {
 	}
 }
 
+// reloads are options by which a server follows what is edited.
+var reloads = expr.New(`^--(reload|debug|watch|hot|live-?reload)$`)
+
+// toldReloads gives a service that is called as its framework usually is the options by which the
+// instructions have it follow what is edited.
+func (s *told) toldReloads() {
+	for _, d := range s.Demands {
+		if s.BesideWork(d.At) {
+			continue
+		}
+		for _, part := range d.Parts {
+			v := s.Stack.ServiceOf(s.cover.By(part, path.Join(d.Cwd, part.Folder), 0))
+			if v == nil || v.Source != stack.FromFramework || v.Runs != stack.Native {
+				continue
+			}
+			role, _ := ecosystem.Meaning(part.Words)
+			for _, w := range part.Words {
+				if role == ecosystem.Serves && reloads.MatchString(w) &&
+					!slices.Contains(v.NativeCommand, w) {
+					v.NativeCommand = append(slices.Clone(v.NativeCommand), w)
+					v.Command = v.NativeCommand
+				}
+			}
+		}
+	}
+}
+
 // verbsOf are the first words that the instructions give to a program of the folder that is called
 // by one of the names, where they tell it to serve; none where they run it without any.
 func (s *told) verbsOf(names []string, dir string) []string {

@@ -28,6 +28,7 @@ func (s *told) services() {
 	}
 	s.assets()
 	s.toldVerbs()
+	s.toldReloads()
 }
 
 // wayBy is who says that a service runs as it does. What nothing shows but code in which a
