@@ -79,6 +79,9 @@ func New(fsys *reading.Files) *Reader {
 
 // Tell takes a file of code; those of a folder come one after the other.
 func (c *Reader) Tell(dir, name string) {
+	if name == "build.rs" {
+		return // the build tool runs it, and gives it what it reads
+	}
 	if dir != c.folder.dir && len(c.folder.names) > 0 {
 		c.jobs <- c.folder
 		c.folder = folder{}

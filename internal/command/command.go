@@ -90,6 +90,10 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		}
 		return inner, ok
 	}
+	if lines := given(words); len(lines) > 0 {
+		in(cwd, Lines(lines))
+		return inner, ok
+	}
 	scripts, members, byRunner := ecosystem.TaskRun(words)
 	if usual := ecosystem.Canonical(words); len(usual) > 1 && usual[0] == "script" {
 		scripts, members = usual[1:2], []string{cwd}
@@ -104,6 +108,29 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		}
 	}
 	return inner, ok
+}
+
+// given are the lines that a program which runs others is given as words: each that has a blank, or
+// names a script, of those that run several at once; the one behind an option of those that run it
+// again.
+func given(words []string) (lines []string) {
+	switch words[0] {
+	case "concurrently", "conc":
+		for _, w := range words[1:] {
+			if script, named := strings.CutPrefix(w, "npm:"); named {
+				lines = append(lines, "npm run "+script)
+			} else if strings.Contains(w, " ") && !strings.HasPrefix(w, "-") {
+				lines = append(lines, w)
+			}
+		}
+	case "nodemon":
+		for _, option := range []string{"--exec", "-x"} {
+			if line := Option(words, option); strings.Contains(line, " ") {
+				lines = append(lines, line)
+			}
+		}
+	}
+	return lines
 }
 
 // Member follows the words by which a manager is told to work in a member of its workspace, or in

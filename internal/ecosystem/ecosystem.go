@@ -541,8 +541,13 @@ var portLine = expr.New(`(?m)^(?:export )?PORT=["']?(\d+)`)
 
 // PortSetting finds the key PORT in the folder's settings files or their templates.
 func (f Folder) PortSetting() (int, stack.Place) {
-	return f.portByCode(portLine, ".env.local", ".env", ".env.example", ".env.sample",
+	return f.PortSettingIn(".env.local", ".env", ".env.example", ".env.sample",
 		".env.template", "env.example")
+}
+
+// PortSettingIn is the port that one of the files sets, the first that does; 0 for none.
+func (f Folder) PortSettingIn(files ...string) (int, stack.Place) {
+	return f.portByCode(portLine, files...)
 }
 
 // Read finds the projects of a folder. A task file is a project of its own where there is no other;

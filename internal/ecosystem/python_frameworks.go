@@ -1,7 +1,9 @@
 package ecosystem
 
 import (
+	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/expr"
@@ -144,7 +146,47 @@ func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Plac
 		module = strings.ReplaceAll(strings.TrimPrefix(module, "src/"), "/", ".")
 		return module, text[m[group]:m[group+1]], p.At(file, line)
 	}
-	return "", "", stack.Place{}
+	return p.oddApp(form)
+}
+
+// maxModules is how many files of a package are looked at for an application.
+const maxModules = 200
+
+// oddApp finds the one application that the code makes in a module of an unusual name, at the top of
+// the module.
+func (p *pythonProject) oddApp(form *expr.Expr) (module, name string, at stack.Place) {
+	_, _, tasks := p.Targets()
+	if slices.ContainsFunc(tasks, func(t stack.Target) bool { return slices.Contains(ServeTasks, t.Name) }) {
+		return "", "", stack.Place{} // somebody has written how
+	}
+	looked := 0
+	for _, dir := range append([]string{"."}, p.Folders...) {
+		if asideName.MatchString(dir) || dir != "." && !p.exists(path.Join(dir, "__init__.py")) {
+			continue
+		}
+		entries, _ := fs.ReadDir(p.FS, path.Join(p.Path, dir))
+		for _, e := range entries {
+			if path.Ext(e.Name()) != ".py" {
+				continue
+			}
+			if looked++; looked > maxModules {
+				return module, name, at
+			}
+			file := path.Join(dir, e.Name())
+			text := p.text(file)
+			m := form.FindStringSubmatchIndex(text)
+			if m == nil || m[2] < 0 {
+				continue
+			}
+			if module != "" {
+				return "", "", stack.Place{} // nobody says which
+			}
+			line, _ := position([]byte(text), int64(m[0]))
+			module = strings.ReplaceAll(strings.TrimSuffix(file, ".py"), "/", ".")
+			name, at = text[m[2]:m[3]], p.At(file, line)
+		}
+	}
+	return module, name, at
 }
 
 // flaskApp is the setting that tells Flask where its application is made.

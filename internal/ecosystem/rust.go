@@ -25,7 +25,10 @@ type cargoToml struct {
 var (
 	rustListens = expr.New(
 		`(?:"(?:0\.0\.0\.0|127\.0\.0\.1|localhost|\[::\]|\[::1\]):(\d{2,5})"|\(\s*"[\d.]+"\s*,\s*(\d{2,5})\s*\)|` +
-			`\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5}))`)
+			`\(\s*\[[\d, ]+\]\s*,\s*(\d{2,5})\s*\)|unwrap_or(?:_else)?\([^)]*?(\d{4,5})|` +
+			// an option with a default, which a variable gives too
+			`default_value(?:_t)?\s*=\s*"?(\d{2,5})"?\s*,\s*env\s*=\s*"\w*PORT"|` +
+			`env\s*=\s*"\w*PORT"\s*,\s*default_value(?:_t)?\s*=\s*"?(\d{2,5}))`)
 	rocketPort  = expr.New(`(?m)^port\s*=\s*(\d+)`)
 	rustChannel = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
 	sysCrate    = expr.New(`(?m)^name = "([a-z0-9_]+-sys)"`)
@@ -240,7 +243,8 @@ func (r *cargoProject) mains() (out []string) {
 	for _, b := range r.c.Bin {
 		out = append(out, b.Path)
 	}
-	for _, n := range []string{"src/main.rs", "src/server.rs", "src/lib.rs", "src/config.rs"} {
+	for _, n := range []string{"src/main.rs", "src/server.rs", "src/lib.rs", "src/config.rs",
+		"src/args.rs", "src/cli.rs", "src/options.rs"} {
 		if r.exists(n) {
 			out = append(out, n)
 		}

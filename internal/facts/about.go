@@ -27,6 +27,15 @@ func (f *Facts) OfPackages(words []string, cwd string) bool {
 	})
 }
 
+// Brings reports whether the project of a folder brings a program of that name.
+func (f *Facts) Brings(program, folder string) bool {
+	return slices.ContainsFunc(f.Stack.Projects, func(p stack.Project) bool {
+		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
+			return part.Folder == folder && slices.Contains(part.Programs, program)
+		})
+	})
+}
+
 // ProgramOf are the names by which people call the program that a native service compiles and runs,
 // and the words that it is given; no names for other services.
 func (f *Facts) ProgramOf(v *stack.Service) (names, given []string) {

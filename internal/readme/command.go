@@ -90,7 +90,8 @@ func (r *reader) block(lines []line, inShell bool) {
 }
 
 func (r *reader) commandWord(word string) bool {
-	return commandWord(word) || slices.Contains(r.own, word) || ownPath.MatchString(word)
+	return commandWord(word) || slices.Contains(r.own, strings.TrimPrefix(word, "./")) ||
+		ownPath.MatchString(word)
 }
 
 // entry reads an entry of a list that is nothing but a command, as it stands: one whose meaning is

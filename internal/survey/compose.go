@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"
@@ -73,7 +74,8 @@ func (s *composes) sets() (sets []composeSet) {
 	}
 	for _, file := range s.Tree.Compose {
 		dir := path.Dir(file)
-		if told := s.told(dir); len(told) > 0 && !tree.Aside.MatchString(dir) {
+		told := s.told(dir)
+		if len(told) > 0 && !tree.Aside.MatchString(dir) && !s.isAnotherWay(told[0]) {
 			return told[:1]
 		}
 	}
@@ -81,11 +83,31 @@ func (s *composes) sets() (sets []composeSet) {
 		dir := path.Dir(file)
 		c := composeSet{dir: dir}
 		if !ofDevContainer(file) && !tree.Aside.MatchString(dir) && s.HasCompose(dir) &&
-			s.ofApplication(c) {
+			s.ofApplication(c) && !s.isAnotherWay(c) {
 			return []composeSet{c}
 		}
 	}
 	return nil
+}
+
+// isAnotherWay reports whether a set is the application once more, packed in a folder for that,
+// while the instructions at a top serve it without containers: an alternative, and no addition.
+func (s *composes) isAnotherWay(c composeSet) bool {
+	p, _ := s.Compose(c.dir, c.files)
+	if p == nil || !packing.MatchString(c.dir) || !slices.ContainsFunc(p.Services,
+		func(v compose.Service) bool { return v.Active && v.Build != "" }) {
+		return false
+	}
+	return slices.ContainsFunc(s.Demands, func(d facts.Demand) bool {
+		return slices.Contains(s.Tops(), readme.SpokenOf(d.At.File)) && !s.BesideWork(d.At) &&
+			slices.ContainsFunc(d.Parts, func(part shell.Command) bool {
+				cwd := path.Join(d.Cwd, part.Folder)
+				role, _ := ecosystem.Meaning(part.Words)
+				own := len(part.Words) > 1 && s.Brings(part.Words[0], cwd) &&
+					serveVerb.MatchString(part.Words[1])
+				return own || role == ecosystem.Serves && s.Commands.IsFolder(cwd)
+			})
+	})
 }
 
 // load reads one set, and says which files are active by it.

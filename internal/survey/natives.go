@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"fmt"
+	"nimbleharbor/internal/shell"
 	"path"
 	"slices"
 	"strconv"
@@ -248,6 +249,7 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) (name stri
 			break
 		}
 	}
+	s.namedSettings(&svc, dir)
 	if len(svc.Ports) == 0 && v.Name == "" {
 		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
 			Text: fmt.Sprintf("no port was found on which %s listens", name),
@@ -256,6 +258,29 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) (name stri
 	}
 	s.Stack.Services = append(s.Stack.Services, svc)
 	return name
+}
+
+// namedSettings gives a service the settings file that its lines have it read, and the port in it.
+func (s *natives) namedSettings(svc *stack.Service, dir string) {
+	lines := slices.Clone(svc.Expands)
+	for _, l := range s.Commands.Leaves(shell.Command{Words: svc.Command, Folder: "."}, dir) {
+		lines = append(lines, strings.Join(append(l.Set, l.Words...), " "))
+	}
+	for _, line := range lines {
+		m := envOption.FindStringSubmatch(line)
+		if m == nil || !s.Exists(path.Join(dir, m[1])) {
+			continue
+		}
+		file := path.Join(dir, m[1])
+		if !slices.ContainsFunc(svc.EnvFiles,
+			func(e stack.EnvFileRef) bool { return e.Path == file }) {
+			svc.EnvFiles = append(svc.EnvFiles,
+				stack.EnvFileRef{Path: file, At: stack.Place{File: file}})
+		}
+		if port, at := s.Tree.At(dir).PortSettingIn(path.Clean(m[1])); port > 0 && len(svc.Ports) == 0 {
+			svc.Ports = webPort(port, at)
+		}
+	}
 }
 
 // folderName makes a name of a folder; of the workspace's own, of what its checkout is called.

@@ -243,7 +243,7 @@ func (s *ports) exposedBeside(v *stack.Service) (port int, at stack.Place) {
 
 // portKey is how code of any language reads a variable of its environment that holds a port.
 var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|getenv\w*\(\s*["']|` +
-	`env::var\w*\(\s*"|lookupenv\(\s*"|\$\{)([A-Z][A-Z0-9_]*PORT[A-Z0-9_]*|PORT[A-Z0-9_]*)\b`)
+	`env::var\w*\(\s*"|lookupenv\(\s*"|\benv\s*=\s*"|\$\{)([A-Z][A-Z0-9_]*PORT[A-Z0-9_]*|PORT[A-Z0-9_]*)\b`)
 
 // portByItsKey lets a port that stands in code behind a variable follow that variable: the setting
 // that gives it counts before the code's own default, and the variable is how the service is told

@@ -51,6 +51,7 @@ func (s *surveyor) readmes() {
 		said[string(data)] = true
 		s.Instructions = append(s.Instructions, file)
 		for _, c := range s.Document(file, data, own).Commands {
+			s.installed(&c, own)
 			s.Demands = append(s.Demands,
 				facts.Demand{At: stack.Place{File: file, Line: c.Line}, Command: c.Text,
 					Cwd: c.Folder, Parts: c.Parts})
@@ -67,6 +68,22 @@ func (s *surveyor) readmes() {
 		s.Demands = s.Demands[:maxDemands]
 		s.Remark(stack.Note, stack.CodeReadmeLong, s.Demands[0].At,
 			"only the first 300 commands of the READMEs are compared with the order", "")
+	}
+}
+
+// installed lets a program that an install puts on the path be called by its name, where people call
+// it as a file that isn't in the checkout.
+func (s *surveyor) installed(c *readme.Command, own []string) {
+	for i := range c.Parts {
+		part := &c.Parts[i]
+		if len(part.Words) == 0 {
+			continue
+		}
+		name, local := strings.CutPrefix(part.Words[0], "./")
+		if local && slices.Contains(own, name) &&
+			!s.Exists(path.Join(c.Folder, part.Folder, name)) {
+			part.Words = append([]string{name}, part.Words[1:]...)
+		}
 	}
 }
 

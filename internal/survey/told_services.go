@@ -118,10 +118,13 @@ func (s *told) insteadOf(served *stack.Service, d facts.Demand, part shell.Comma
 	if first, _ := claim.Judge(claim.OfCommand, own, said).Counts(); first != said {
 		return
 	}
-	name := served.Name
+	name, build, container, address := served.Name, served.Build, served.ContainerWay, served.Address
 	s.Stack.Services = slices.DeleteFunc(s.Stack.Services,
 		func(v stack.Service) bool { return v.Name == name })
 	name = s.toldService(d, part, cwd, false)
+	if v := s.Stack.Service(name); container.Container != nil { // it is packed as it was
+		v.Build, v.ContainerWay, v.Address = build, container, address
+	}
 	s.OtherWays[name] = append(s.OtherWays[name], own)
 }
 
@@ -249,11 +252,7 @@ func (s *told) ownProgram(words []string, cwd string) bool {
 			return false
 		}
 	}
-	return slices.ContainsFunc(s.Stack.Projects, func(p stack.Project) bool {
-		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
-			return part.Folder == cwd && slices.Contains(part.Programs, usual[0])
-		})
-	})
+	return s.Brings(usual[0], cwd)
 }
 
 // runHead is the head of a section, or a word, about running the application.

@@ -345,8 +345,9 @@ var ownRules = []rule.Rule[*own, func(*own) bool]{
 		stem := strings.TrimSuffix(path.Base(o.words[1]), path.Ext(o.words[1]))
 		return ecosystem.IsProgram(o.words[0]) && o.fits(stem) && o.fits(o.words[len(o.words)-1])
 	}),
-	ownIf("a program of the packages", func(o *own) bool {
-		return ecosystem.IsProgram(o.words[0]) || o.OfPackages(o.words, o.cwd)
+	ownIf("a program of the packages, or of the project itself", func(o *own) bool {
+		return ecosystem.IsProgram(o.words[0]) || o.OfPackages(o.words, o.cwd) ||
+			o.Brings(o.words[0], o.cwd)
 	}, func(o *own) bool {
 		return len(o.words) > 1 && o.fits(o.words[1]) && slices.ContainsFunc(toldRoles,
 			func(r struct {

@@ -152,7 +152,8 @@ func (s *settingsFiles) isPart(folder string) bool {
 }
 
 var (
-	envOption = expr.New(`(?:--env-file(?:-if-exists)?[= ]|\bdotenv(?:x run)? (?:-e|-f) |\benv-cmd -f )["']?([\w./-]+)`)
+	envOption = expr.New(`(?:--env-file(?:-if-exists)?[= ]|\bdotenv(?:x run)? (?:-e|-f) |\benv-cmd -f |` +
+		`\bDOTENV_CONFIG_PATH=)["']?([\w./-]+)`)
 	entryCode = expr.New(`^(index|main|mod|lib)\.\w+$`)
 )
 

@@ -39,7 +39,7 @@ func wayBy(f *facts.Facts, v *stack.Service) stack.Witness {
 	switch {
 	case v.Source != stack.FromFramework || by == claim.Correction:
 		return by
-	case v.Runs != stack.Native || v.Container != nil:
+	case v.Runs != stack.Native:
 		return claim.Framework
 	case ecosystem.OfCode(path.Ext(v.At.File)) == nil:
 		return claim.Framework
