@@ -75,10 +75,17 @@ var pip = &Manager{
 func InstallsItself(p *stack.Project) {
 	for i := range p.Steps {
 		st := &p.Steps[i]
-		if last := len(st.Command) - 1; p.Manager == pip.Name && st.Role == stack.Install &&
-			!strings.Contains(st.Command[last], " -e ") {
-			st.Command = append(slices.Clone(st.Command[:last]), st.Command[last]+" -e .")
+		last := len(st.Command) - 1
+		if p.Manager != pip.Name || st.Role != stack.Install ||
+			strings.Contains(st.Command[last], " -e ") {
+			continue
 		}
+		line := st.Command[last]
+		call, _, listed := strings.Cut(line[strings.LastIndex(line, "&& ")+1:], " -r ")
+		if listed { // a list with sums takes nothing beside it
+			line += " &&" + strings.TrimPrefix(call, "&")
+		}
+		st.Command = append(slices.Clone(st.Command[:last]), line+" -e .")
 	}
 }
 

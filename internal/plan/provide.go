@@ -31,6 +31,11 @@ func Provide(s *stack.Stack, kinds []string) (*stack.Stack, error) {
 		out.Volumes[name] = v
 	}
 	for _, kind := range kinds {
+		if slices.ContainsFunc(s.Services, func(v stack.Service) bool {
+			return v.Source == stack.FromProvide && v.Ports[0].Speaks == kind
+		}) {
+			continue // by the mix that this one is made from
+		}
 		i := slices.IndexFunc(out.Servers, func(w stack.Server) bool { return w.Speaks == kind })
 		if i < 0 || !Providable(&out.Servers[i]) {
 			var could []string

@@ -56,6 +56,10 @@ func TestProvide(t *testing.T) {
 		if len(s.Services) != 1 || len(s.Services[0].After) != 0 || len(s.Servers) != 2 {
 			t.Errorf("%s: the stack itself was changed", name)
 		}
+		if again, err := Provide(got, []string{c.server.Speaks}); err != nil ||
+			len(again.Services) != len(got.Services) {
+			t.Errorf("%s: a mix that is made from it has %v, %v", name, again, err)
+		}
 		var f *stack.Fault
 		for _, kind := range []string{"smtp", "cheese"} {
 			if _, err := Provide(s, []string{kind}); !errors.As(err, &f) ||
