@@ -55,7 +55,9 @@ func (d *Coverage) weigh() {
 	for i := range d.Stack.Readme {
 		asked := &d.Stack.Readme[i]
 		served, behind := end[asked.At.File]
-		asked.Aside = !asked.Covered && asked.Why == "" && (behind && asked.At.Line > served ||
+		offered := slices.ContainsFunc(d.Stack.Asks,
+			func(a stack.Ask) bool { return a.At == asked.At })
+		asked.Aside = !asked.Covered && !offered && (behind && asked.At.Line > served ||
 			facts.OffSections.MatchString(d.ReadmeOf(asked.At.File).At(asked.At.Line).Head))
 	}
 }
@@ -101,7 +103,7 @@ func (d *Coverage) WhyNot(c shell.Command, cwd string) string {
 	}
 	script := ecosystem.ScriptRun(c.Words)
 	if script == "" {
-		return ""
+		return d.lacks(c, cwd)
 	}
 	known := false
 	for _, p := range d.Stack.Projects {
@@ -113,9 +115,43 @@ func (d *Coverage) WhyNot(c shell.Command, cwd string) string {
 		}
 	}
 	if !known {
-		return ""
+		return d.lacks(c, cwd)
 	}
 	return "there is no script " + script
+}
+
+// lacks tells which file a command can't do without that isn't in the checkout; empty if nothing is
+// known to be missing.
+func (d *Coverage) lacks(c shell.Command, cwd string) string {
+	if len(c.Words) == 0 || !d.Commands.IsFolder(cwd) {
+		return ""
+	}
+	none := func(what string) string { return "there is no " + what + " here" }
+	first, manager := c.Words[0], ecosystem.ManagerNamed(c.Words[0])
+	verb, _ := command.ComposeCall(c.Words)
+	tasks, _, _ := d.Tree.At(cwd).Targets()
+	usual := ecosystem.Canonical(c.Words)
+	switch {
+	case verb != "" && len(d.Stack.ComposeFiles) == 0:
+		return none("compose file")
+	case manager.Tasks && tasks == "" && d.Commands.Target(c.Words, cwd) == nil:
+		return none("file of tasks for " + first)
+	case len(usual) > 1 && usual[0] == "script" && !d.Exists(path.Join(cwd, "package.json")):
+		return none("package.json")
+	case strings.HasPrefix(first, "./") && !d.lies(path.Join(cwd, first)) && !d.compiles(cwd):
+		return none(first)
+	}
+	return ""
+}
+
+// compiles reports whether a project of the folder makes its program by compiling it.
+func (d *Coverage) compiles(folder string) bool {
+	p := d.ProjectAt(folder, nil)
+	if p == nil {
+		return false
+	}
+	e := ecosystem.Named(p.Ecosystem)
+	return e != nil && e.Compiled
 }
 
 // changes are the options of a call that does more than look.
