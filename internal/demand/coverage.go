@@ -129,14 +129,23 @@ func (d *Coverage) lacks(c shell.Command, cwd string) string {
 	none := func(what string) string { return "there is no " + what + " here" }
 	first, manager := c.Words[0], ecosystem.ManagerNamed(c.Words[0])
 	verb, _ := command.ComposeCall(c.Words)
-	tasks, _, _ := d.Tree.At(cwd).Targets()
+	above := func(has func(dir string) bool) bool { // a part's instructions may speak of the whole
+		for ; cwd != "." && !has(cwd); cwd = path.Dir(cwd) {
+		}
+		return has(cwd)
+	}
 	usual := ecosystem.Canonical(c.Words)
 	switch {
 	case verb != "" && len(d.Stack.ComposeFiles) == 0:
 		return none("compose file")
-	case manager.Tasks && tasks == "" && d.Commands.Target(c.Words, cwd) == nil:
+	case manager.Tasks && !above(func(dir string) bool {
+		tasks, _, _ := d.Tree.At(dir).Targets()
+		return tasks != "" || d.Commands.Target(c.Words, dir) != nil
+	}):
 		return none("file of tasks for " + first)
-	case len(usual) > 1 && usual[0] == "script" && !d.Exists(path.Join(cwd, "package.json")):
+	case len(usual) > 1 && usual[0] == "script" && !above(func(dir string) bool {
+		return d.Exists(path.Join(dir, "package.json"))
+	}):
 		return none("package.json")
 	case strings.HasPrefix(first, "./") && !d.lies(path.Join(cwd, first)) && !d.compiles(cwd):
 		return none(first)
