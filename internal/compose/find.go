@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
+	"nimbleharbor/internal/expr"
 )
 
 // FileNames are a compose file's names, the preferred one first.
@@ -54,14 +55,10 @@ func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
 }
 
 // IsFileName reports whether a file of this name is a compose file or a variant of one, such as
-// compose.test.yaml.
-func IsFileName(name string) bool {
-	ext := path.Ext(name)
-	stem := strings.TrimSuffix(name, ext)
-	return (ext == ".yaml" || ext == ".yml") &&
-		(stem == "compose" || stem == "docker-compose" || strings.HasPrefix(stem, "compose.") ||
-			strings.HasPrefix(stem, "docker-compose."))
-}
+// compose.test.yaml or docker-compose-dev.yml.
+func IsFileName(name string) bool { return fileName.MatchString(name) }
+
+var fileName = expr.New(`^(docker-)?compose([._-][\w.-]+)?\.ya?ml$|^[\w-]+[.-]docker-compose\.ya?ml$`)
 
 func isFile(fsys fs.FS, name string) bool {
 	info, err := fs.Stat(fsys, name)

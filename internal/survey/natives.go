@@ -3,7 +3,6 @@ package survey
 import (
 	"cmp"
 	"fmt"
-	"nimbleharbor/internal/shell"
 	"path"
 	"slices"
 	"strconv"
@@ -16,6 +15,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"
 )
