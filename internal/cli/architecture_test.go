@@ -28,6 +28,7 @@ var layers = [][]string{
 	{"facts"},
 	{"demand"},
 	{"connect"},
+	{"ports"},
 	{"survey", "logs", "memory"},
 	{"needs", "fill", "locker", "consent"},
 	{"plan"},

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
 )
 
 // Address is one on this machine.
@@ -41,4 +42,19 @@ func (d *Document) Between(from, to int) (a Address, ok bool) {
 		}
 	}
 	return Address{}, false
+}
+
+// OnlyPage is the one port that a document has addresses with; 0 if there are none or several;
+// with it the line that names it first.
+func (d *Document) OnlyPage() (port, line int) {
+	for _, a := range d.Addresses {
+		switch {
+		case a.Port == port || !a.Page() && protocol.OfPort("", a.Port) != "http":
+		case port == 0:
+			port, line = a.Port, a.Line
+		default:
+			return 0, 0
+		}
+	}
+	return port, line
 }

@@ -188,7 +188,7 @@ func (s *natives) offers(p *stack.Project) claim.Judged[*offer] {
 			At: processes[0].At})
 	}
 	if len(own) > 0 {
-		by := witnessAt(s.Facts, own[0].At, 0)
+		by := s.Witness(own[0].At, 0)
 		if own[0].Source == stack.FromFramework ||
 			!slices.Contains(claim.OfService.Witnesses(), by) {
 			by = claim.Usage // it is known from a file that has no commands

@@ -15,11 +15,11 @@ func TestSeenPorts(t *testing.T) {
 		want   int
 		said   int
 	}{
-		"another than said": {"node desk.js --port 4001", Sight{4002, 4001, "http"}, 4002, 4001},
-		"none is said":      {"node desk.js", Sight{4002, 0, "http"}, 4002, -1},
-		"what is said has changed": {"node desk.js --port 4003", Sight{4002, 4001, "http"}, 4003,
+		"another than said": {"node desk.js --port 4001", Sight{Port: 4002, Said: 4001, Speaks: "http"}, 4002, 4001},
+		"none is said":      {"node desk.js", Sight{Port: 4002, Said: 0, Speaks: "http"}, 4002, -1},
+		"what is said has changed": {"node desk.js --port 4003", Sight{Port: 4002, Said: 4001, Speaks: "http"}, 4003,
 			0},
-		"the one that is said": {"node desk.js --port 4001", Sight{4001, 4001, "http"}, 4001, 0},
+		"the one that is said": {"node desk.js --port 4001", Sight{Port: 4001, Said: 4001, Speaks: "http"}, 4001, 0},
 	} {
 		s, err := Survey(fstest.MapFS{"package.json": {Data: []byte(`{"scripts": {"dev": "` +
 			c.script + `"}}`)}}, Options{Root: "/ws/desk", Seen: map[string]Sight{"desk": c.seen}})

@@ -13,7 +13,7 @@ import (
 // a framework is usually served, a migration that a framework usually has, a port that no line
 // names, an edge to the one server here that a driver could be for. What a README tells to do is
 // said, whoever concluded it first.
-func (s *ports) sure() {
+func (s *knowing) sure() {
 	told := map[stack.Doer]bool{} // what READMEs' commands come to, by node
 	for _, d := range s.Stack.Readme {
 		told[d.By] = true
@@ -21,7 +21,7 @@ func (s *ports) sure() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		v.Sure = said(v.Source != stack.FromFramework || told[demand.Service(v.Name)] ||
-			witnessAt(s.Facts, v.At, 0) == claim.Correction)
+			s.Witness(v.At, 0) == claim.Correction)
 		for k := range v.Ports {
 			v.Ports[k].Sure = s.surePort(v, &v.Ports[k])
 		}
@@ -35,7 +35,7 @@ func (s *ports) sure() {
 			// a manifest is there for its packages to be installed
 			st.Sure = said(st.Role == stack.Install || len(st.Expands) > 0 ||
 				told[stack.ByNode(stack.StepNode(st.ID))] ||
-				slices.Contains(tellSteps, witnessAt(s.Facts, st.At, 0)))
+				slices.Contains(tellSteps, s.Witness(st.At, 0)))
 		}
 	}
 	for i := range s.Stack.EnvFiles {
@@ -58,12 +58,12 @@ var tellSteps = []stack.Witness{claim.Correction, claim.Compose, claim.Procfile,
 	claim.Readme, claim.Develop, claim.Workflow}
 
 // surePort is how one knows a port.
-func (s *ports) surePort(v *stack.Service, p *stack.Port) stack.Sure {
+func (s *knowing) surePort(v *stack.Service, p *stack.Port) stack.Sure {
 	if v.Runs == stack.Container {
-		return claim.Sure(witnessAt(s.Facts, p.At, 0))
+		return claim.Sure(s.Witness(p.At, 0))
 	}
-	if seen := s.seen(v); p.Said != 0 || seen != nil && seen.Port == p.Host {
+	if seen := s.ports.Seen(v); p.Said != 0 || seen != nil && seen.Port == p.Host {
 		return stack.Seen
 	}
-	return claim.Sure(witnessAt(s.Facts, p.At, p.Host))
+	return claim.Sure(s.Witness(p.At, p.Host))
 }

@@ -20,6 +20,7 @@ import (
 	"nimbleharbor/internal/dotenv"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/ports"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/readme"
@@ -40,11 +41,8 @@ type Options struct {
 	Changed func(file string) time.Time
 }
 
-// Sight is a port that a service was seen to listen on, where another one was said, or none (0).
-type Sight struct {
-	Port, Said int
-	Speaks     string
-}
+// Sight is what a launch has seen of a service's port.
+type Sight = ports.Sight
 
 // Survey reads the workspace in fsys. A file that can't be read hides nothing else: its fault is in
 // the error (stack.Faults), and the stack holds all the rest. Where nothing at all is recognised
@@ -91,7 +89,8 @@ func newSurveyor(fsys fs.FS, opt Options) *surveyor {
 	s.homes = &homes{Facts: f}
 	s.composes = &composes{Facts: f, homes: s.homes}
 	s.settings = &settingsFiles{Facts: f, cover: s.cover}
-	s.ports = &ports{Facts: f, cover: s.cover, connects: s.connects, sights: opt.Seen}
+	s.ports = &ports.Ports{Facts: f, Cover: s.cover, Connects: s.connects, Sights: opt.Seen}
+	s.knows = &knowing{f, s.ports}
 	s.natives = &natives{Facts: f, cover: s.cover}
 	s.told = &told{Facts: f, cover: s.cover, natives: s.natives, after: map[int]stack.Role{},
 		with: map[int]stack.Doer{}}
@@ -118,7 +117,8 @@ type surveyor struct {
 	settings *settingsFiles
 	natives  *natives
 	told     *told
-	ports    *ports
+	ports    *ports.Ports
+	knows    *knowing
 	cover    *demand.Coverage
 	connects *connect.Connections
 

@@ -51,20 +51,6 @@ func besides(t *readme.Document, line, before int) bool {
 	return false
 }
 
-// onlyPage is the one port that instructions have addresses with; 0 if there are none or several.
-func onlyPage(t *readme.Document) (port, line int) {
-	for _, a := range t.Addresses {
-		switch {
-		case a.Port == port || !a.Page() && protocol.OfPort("", a.Port) != "http":
-		case port == 0:
-			port, line = a.Port, a.Line
-		default:
-			return 0, 0
-		}
-	}
-	return port, line
-}
-
 // toldServices makes services of what READMEs say to run, where nothing else serves, and of what
 // they say to run in a second terminal beside what is served.
 func (s *told) toldServices() {
@@ -338,13 +324,13 @@ var servingRules = []rule.Rule[*toldCommand, func(*toldCommand) bool]{
 	servesIf("a program of its own", func(t *toldCommand) bool {
 		return t.role == "" && t.ownProgram(t.part.Words, t.cwd)
 	}, func(t *toldCommand) bool {
-		_, line := onlyPage(t.text)
+		_, line := t.text.OnlyPage()
 		return line > 0 || runHead.MatchString(t.text.At(t.at).Head) ||
 			runHead.MatchString(t.part.Text)
 	}),
 	servesIf("a program of the packages", func(t *toldCommand) bool { return t.role == "" },
 		func(t *toldCommand) bool {
-			_, line := onlyPage(t.text)
+			_, line := t.text.OnlyPage()
 			return line > 0 && t.OfPackages(t.part.Words, t.cwd) &&
 				!slices.ContainsFunc(t.part.Words[1:], preparesByName)
 		}),
@@ -365,7 +351,7 @@ func (s *told) fileServes(usual []string, cwd string, text *readme.Document, at 
 	if preparesByName(usual[1]) {
 		return false
 	}
-	if _, line := onlyPage(text); line > 0 || serverFile.MatchString(path.Base(usual[1])) ||
+	if _, line := text.OnlyPage(); line > 0 || serverFile.MatchString(path.Base(usual[1])) ||
 		runHead.MatchString(text.At(at).Head) {
 		return true
 	}
@@ -485,7 +471,7 @@ func (s *told) portTold(d facts.Demand, cwd string) (int, stack.Place) {
 	if page, ok := text.Between(d.At.Line+1, text.At(d.At.Line).To); ok {
 		return page.Port, stack.Place{File: d.At.File, Line: page.Line}
 	}
-	page, line := onlyPage(text)
+	page, line := text.OnlyPage()
 	return page, stack.Place{File: d.At.File, Line: line}
 }
 
@@ -539,7 +525,7 @@ func spokenBy(f *facts.Facts, v *stack.Service, p *stack.Port) stack.Witness {
 		return claim.Usage
 	case v.Image != "" && protocol.OfImage(v.Image) != nil:
 		return claim.Compose
-	case witnessAt(f, p.At, 0) == claim.Readme:
+	case f.Witness(p.At, 0) == claim.Readme:
 		return claim.Readme
 	}
 	return claim.Usage

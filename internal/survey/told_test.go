@@ -24,11 +24,11 @@ func TestAround(t *testing.T) {
 			t.Errorf("line %d behind %d goes to a second terminal: %v", c.line, c.before, got)
 		}
 	}
-	if port, _ := onlyPage(text); port != 0 {
+	if port, _ := text.OnlyPage(); port != 0 {
 		t.Errorf("of two ports %d is the only one", port)
 	}
 	one := readme.Read("README.md", []byte("http://localhost:4903 and localhost:4903"))
-	if port, line := onlyPage(one); port != 4903 || line != 1 {
+	if port, line := one.OnlyPage(); port != 4903 || line != 1 {
 		t.Errorf("the only page is on %d, line %d", port, line)
 	}
 	s := newSurveyor(fstest.MapFS{}, Options{Root: "/ws"})

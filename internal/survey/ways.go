@@ -35,7 +35,7 @@ func (s *told) services() {
 // framework's application is made is only usual: the program around it may do more before it serves.
 func wayBy(f *facts.Facts, v *stack.Service) stack.Witness {
 	inside := v.Dir() != v.Project
-	by := witnessAt(f, v.At, 0)
+	by := f.Witness(v.At, 0)
 	switch {
 	case v.Source != stack.FromFramework || by == claim.Correction:
 		return by

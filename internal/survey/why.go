@@ -11,18 +11,26 @@ import (
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/facts"
+	"nimbleharbor/internal/ports"
 	"nimbleharbor/internal/settings"
 	"nimbleharbor/internal/stack"
 	values "nimbleharbor/internal/value"
 )
 
+// knowing tells how what was concluded is known.
+type knowing struct {
+	*facts.Facts
+	ports *ports.Ports
+}
+
 // testify collects what is known of each service, and of each setting, with who says it: for a
 // person who asks why.
-func (s *ports) testify() {
+func (s *knowing) testify() {
 	tell := func(claims []stack.Claim) { s.Stack.Claims = append(s.Stack.Claims, claims...) }
 	plain := func(text string) string { return text }
 	said := func(says string, at stack.Place) claim.Claim[string] {
-		return claim.Claim[string]{Value: says, Witness: witnessAt(s.Facts, at, 0), At: at}
+		return claim.Claim[string]{Value: says, Witness: s.Witness(at, 0), At: at}
 	}
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
@@ -30,7 +38,7 @@ func (s *ports) testify() {
 			stack.Container: "in a container"}[v.Runs]
 		tell(claim.Judge(claim.OfService, said(kind, v.At)).Told(v.Name, "", plain))
 		tell(s.commandClaims(v).Told(v.Name, "", plain))
-		tell(s.portClaims(v).Told(v.Name, "", strconv.Itoa))
+		tell(s.ports.Claims(v).Told(v.Name, "", strconv.Itoa))
 		for _, p := range v.Ports {
 			by := claim.Claim[string]{Value: p.Speaks, Witness: s.protocolBy(v, &p), At: p.At}
 			tell(claim.Judge(claim.OfProtocol, by).Told(v.Name, "", func(speaks string) string {
@@ -38,7 +46,7 @@ func (s *ports) testify() {
 			}))
 		}
 		for _, a := range v.After {
-			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: witnessAt(s.Facts, a.At, 0),
+			waits := claim.Claim[stack.Until]{Value: a.Until, Witness: s.Witness(a.At, 0),
 				At: a.At}
 			tell(claim.Judge(claim.OfWaiting, waits).Told(v.Name, "waits for "+a.Service,
 				func(u stack.Until) string { return "until it is " + string(u) }))
@@ -62,10 +70,10 @@ func (s *ports) testify() {
 
 // managerClaims are what says that a project is taken care of by its manager. Where something names
 // that manager the manifest, which alone would only make it likely, says nothing.
-func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
+func (s *knowing) managerClaims(p *stack.Project) claim.Judged[string] {
 	var likely, named []claim.Claim[string]
 	for i, e := range p.Evidence {
-		c := claim.Claim[string]{Value: e.Says, Witness: witnessAt(s.Facts, e.Place(), 0), At: e.Place()}
+		c := claim.Claim[string]{Value: e.Says, Witness: s.Witness(e.Place(), 0), At: e.Place()}
 		switch {
 		case i == 0:
 			likely = append(likely, c)
@@ -81,10 +89,10 @@ func (s *ports) managerClaims(p *stack.Project) claim.Judged[string] {
 
 // commandClaims are the way in which a service runs, and below it the other ways that somebody has
 // written down: those that counted less, and those by which READMEs come to the same program.
-func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
+func (s *knowing) commandClaims(v *stack.Service) claim.Judged[string] {
 	var taken, others []claim.Claim[string]
 	if len(v.Command) > 0 {
-		by := witnessAt(s.Facts, v.At, 0)
+		by := s.Witness(v.At, 0)
 		if v.Source == stack.FromFramework && by != claim.Correction {
 			by = claim.Usage
 		}
@@ -110,8 +118,8 @@ func (s *ports) commandClaims(v *stack.Service) claim.Judged[string] {
 }
 
 // protocolBy is who says what is spoken on a port.
-func (s *ports) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
-	if v.Runs == stack.Native && s.seen(v) != nil && witnessAt(s.Facts, p.At, 0) != claim.Readme {
+func (s *knowing) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
+	if v.Runs == stack.Native && s.ports.Seen(v) != nil && s.Witness(p.At, 0) != claim.Readme {
 		return claim.Sight
 	}
 	return spokenBy(s.Facts, v, p)
@@ -119,7 +127,7 @@ func (s *ports) protocolBy(v *stack.Service, p *stack.Port) stack.Witness {
 
 // testifyOfSettings collects what is said of each setting: whether code fails without it, and where
 // it has a value.
-func (s *ports) testifyOfSettings() {
+func (s *knowing) testifyOfSettings() {
 	claims := map[string][]claim.Claim[string]{}
 	add := func(name, says string, w stack.Witness, at stack.Place) {
 		claims[name] = append(claims[name], claim.Claim[string]{Value: says, Witness: w, At: at})

@@ -1,4 +1,6 @@
-package survey
+// Package ports concludes on which port each service listens, what is spoken there, and by which
+// names it is called. What it concludes is written into the facts' stack.
+package ports
 
 import (
 	"fmt"
@@ -19,28 +21,33 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// ports concludes on which port each service listens, what is spoken there and by which names it is
-// called, and tells how all that is known.
-type ports struct {
+// Ports is the room in which ports are judged. Its passes are taken one after the other.
+type Ports struct {
 	*facts.Facts
-	cover    *demand.Coverage
-	connects *connect.Connections
-	sights   map[string]Sight // by service, what was seen at a launch
+	Cover    *demand.Coverage
+	Connects *connect.Connections
+	Sights   map[string]Sight // by service, what was seen at a launch
 	// told are the ports that READMEs' commands give to services; nil as long as nobody asked.
 	told map[string][]toldPort
 }
 
-// judgePorts concludes on which port each native service listens, from all who say something of it.
+// Sight is a port that a service was seen to listen on, where another one was said, or none (0).
+type Sight struct {
+	Port, Said int
+	Speaks     string
+}
+
+// Judge concludes on which port each native service listens, from all who say something of it.
 // A README's page that is another service's says nothing; what contradicts the one that counts is a
 // remark.
-func (s *ports) judgePorts() {
+func (s *Ports) Judge() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if !servesNatively(v) {
 			continue
 		}
 		s.portByItsKey(v)
-		judged := s.portClaims(v)
+		judged := s.Claims(v)
 		first, ok := judged.Counts()
 		if !ok {
 			continue
@@ -61,7 +68,7 @@ func (s *ports) judgePorts() {
 // takePort gives a service the port that is concluded, where that is another than its own files
 // say. A file that is not the service's own (a README, a task) tells it the port; what was seen it
 // takes by itself.
-func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
+func (s *Ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
 		return
 	}
@@ -70,7 +77,7 @@ func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	}
 	p := stack.Port{Host: c.Value, Target: c.Value, Transport: "tcp", Speaks: "http", At: c.At}
 	if c.Witness == claim.Sight {
-		p.Speaks = s.seen(v).Speaks
+		p.Speaks = s.Seen(v).Speaks
 		if p.Said = -1; len(v.Ports) > 0 {
 			p.Said = v.Ports[0].Host
 		}
@@ -82,7 +89,7 @@ func (s *ports) takePort(v *stack.Service, c claim.Claim[int]) {
 
 // pageLeftOver gives the one native service of which no port is known the one page that READMEs
 // have on this machine and that is nobody else's.
-func (s *ports) pageLeftOver() {
+func (s *Ports) pageLeftOver() {
 	taken := map[int]bool{}
 	var without []*stack.Service
 	for i := range s.Stack.Services {
@@ -122,7 +129,7 @@ func servesNatively(v *stack.Service) bool {
 }
 
 // tellPortless remarks on the services of which nobody has said a port.
-func (s *ports) tellPortless() {
+func (s *Ports) tellPortless() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if r, ok := s.Portless[v.Name]; ok && len(v.Ports) == 0 {
@@ -164,10 +171,10 @@ func placeWords(c claim.Claim[int]) string {
 	return fmt.Sprintf("%s:%d", c.At.File, c.At.Line)
 }
 
-// seen is the port that a service opened when it was launched last, unless what is written of it
+// Seen is the port that a service opened when it was launched last, unless what is written of it
 // has changed since; nil if there is none.
-func (s *ports) seen(v *stack.Service) *Sight {
-	sight, ok := s.sights[v.Name]
+func (s *Ports) Seen(v *stack.Service) *Sight {
+	sight, ok := s.Sights[v.Name]
 	said := 0
 	if len(v.Ports) > 0 {
 		said = v.Ports[0].Host
@@ -178,8 +185,8 @@ func (s *ports) seen(v *stack.Service) *Sight {
 	return &sight
 }
 
-// portClaims is what all witnesses say of a service's main port, the one that counts first.
-func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
+// Claims is what all witnesses say of a service's main port, the one that counts first.
+func (s *Ports) Claims(v *stack.Service) claim.Judged[int] {
 	var claims []claim.Claim[int]
 	add := func(port int, w stack.Witness, at stack.Place) {
 		if port > 0 {
@@ -189,14 +196,14 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 	native := v.Runs == stack.Native
 	if len(v.Ports) > 0 {
 		p := &v.Ports[0]
-		w := witnessAt(s.Facts, p.At, p.Host)
+		w := s.Witness(p.At, p.Host)
 		if !native {
-			w = witnessAt(s.Facts, p.At, 0)
+			w = s.Witness(p.At, 0)
 		}
 		claims = append(claims, claim.Claim[int]{Value: p.Host, Witness: w, At: p.At})
 	}
 	if native {
-		if seen := s.seen(v); seen != nil {
+		if seen := s.Seen(v); seen != nil {
 			add(seen.Port, claim.Sight, stack.Place{})
 		}
 		port, at := s.Tree.At(v.Dir()).PortSetting()
@@ -213,7 +220,7 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
 			continue
 		}
-		if port, line := onlyPage(s.ReadmeOf(file)); port > 0 && !s.portOfAnother(v, port) {
+		if port, line := s.ReadmeOf(file).OnlyPage(); port > 0 && !s.portOfAnother(v, port) {
 			add(port, claim.Readme, stack.Place{File: file, Line: line})
 		}
 	}
@@ -225,7 +232,7 @@ func (s *ports) portClaims(v *stack.Service) claim.Judged[int] {
 }
 
 // exposedBeside is the first port that a Dockerfile beside a native service exposes; 0 for none.
-func (s *ports) exposedBeside(v *stack.Service) (port int, at stack.Place) {
+func (s *Ports) exposedBeside(v *stack.Service) (port int, at stack.Place) {
 	file := path.Join(v.Dir(), "Dockerfile")
 	if !s.Exists(file) {
 		return 0, at
@@ -248,7 +255,7 @@ var portKey = expr.New(`(?i:\benv(?:iron)?(?:\.get|\.fetch)?\s*[\[(.]\s*["']?|ge
 // portByItsKey lets a port that stands in code behind a variable follow that variable: the setting
 // that gives it counts before the code's own default, and the variable is how the service is told
 // another one.
-func (s *ports) portByItsKey(v *stack.Service) {
+func (s *Ports) portByItsKey(v *stack.Service) {
 	if len(v.Ports) == 0 || v.PortBy.Env != "PORT" && v.PortBy.Env != "" ||
 		len(v.PortBy.Words) > 0 {
 		return
@@ -263,7 +270,7 @@ func (s *ports) portByItsKey(v *stack.Service) {
 		return
 	}
 	v.PortBy.Env = keys[0][1]
-	for _, set := range s.connects.Settings(v) {
+	for _, set := range s.Connects.Settings(v) {
 		if n := address.PortOf(set.Text); set.Key == v.PortBy.Env && n > 0 {
 			p.Host, p.Target, p.At = n, n, set.At
 			return
@@ -273,7 +280,7 @@ func (s *ports) portByItsKey(v *stack.Service) {
 
 // taskPort is the port that the task gives by which people serve a project which is served here as
 // its framework does; 0 if there is no such task, or it names none.
-func (s *ports) taskPort(v *stack.Service) (port int, at stack.Place) {
+func (s *Ports) taskPort(v *stack.Service) (port int, at stack.Place) {
 	p := s.Stack.Project(v.Project, v.Manager)
 	if p == nil || v.Source != stack.FromFramework || v.Dir() != p.Path || len(v.Ports) == 0 {
 		return 0, stack.Place{}
@@ -304,7 +311,7 @@ type toldPort struct {
 }
 
 // toldPorts are those of all services, by their names.
-func (s *ports) toldPorts() map[string][]toldPort {
+func (s *Ports) toldPorts() map[string][]toldPort {
 	if s.told != nil {
 		return s.told
 	}
@@ -321,7 +328,7 @@ func (s *ports) toldPorts() map[string][]toldPort {
 			if role, _ := ecosystem.Meaning(part.Words); role != ecosystem.Serves {
 				continue
 			}
-			by := s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
+			by := s.Cover.By(part, path.Join(d.Cwd, part.Folder), 0)
 			if v := s.Stack.ServiceOf(by); v != nil {
 				s.told[v.Name] = append(s.told[v.Name], toldPort{port, d.At})
 			}
@@ -331,7 +338,7 @@ func (s *ports) toldPorts() map[string][]toldPort {
 }
 
 // ownServers counts the services that run the checkout's own programs.
-func (s *ports) ownServers() (n int) {
+func (s *Ports) ownServers() (n int) {
 	for _, v := range s.Stack.Services {
 		if v.Kind == stack.Lasting && (v.Runs == stack.Native || v.Build != "" || v.Home != "") &&
 			!v.Watches {
@@ -342,7 +349,7 @@ func (s *ports) ownServers() (n int) {
 }
 
 // portOfAnother reports whether a port belongs to another service.
-func (s *ports) portOfAnother(v *stack.Service, port int) bool {
+func (s *Ports) portOfAnother(v *stack.Service, port int) bool {
 	return slices.ContainsFunc(s.Stack.Services, func(o stack.Service) bool {
 		return o.Name != v.Name && slices.ContainsFunc(o.Ports,
 			func(p stack.Port) bool { return p.Host == port })

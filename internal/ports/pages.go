@@ -1,4 +1,4 @@
-package survey
+package ports
 
 import (
 	"slices"
@@ -13,8 +13,8 @@ var callsIt = expr.New(`(?i)\b(curl|wget|http|POST|PUT|PATCH|DELETE|webhooks?|ca
 // maxPages bounds how many pages of one service are kept.
 const maxPages = 3
 
-// namedPages collects the pages beyond the first one that READMEs name on ports of the stack.
-func (s *ports) namedPages() {
+// Pages collects the pages beyond the first one that READMEs name on ports of the stack.
+func (s *Ports) Pages() {
 	for _, file := range s.Instructions {
 		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
@@ -26,7 +26,7 @@ func (s *ports) namedPages() {
 	}
 }
 
-func (s *ports) namePage(port int, page string, at stack.Place) {
+func (s *Ports) namePage(port int, page string, at stack.Place) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		if len(v.Pages) >= maxPages || port == 0 || !slices.ContainsFunc(v.Ports,

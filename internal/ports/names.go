@@ -1,4 +1,4 @@
-package survey
+package ports
 
 import (
 	"maps"
@@ -19,10 +19,10 @@ var (
 	hostRule = expr.New("Host\\(`([^`]+)`\\)")
 )
 
-// hostNames collects the names by which services want to be called: from READMEs' addresses, from
+// HostNames collects the names by which services want to be called: from READMEs' addresses, from
 // their own settings, and, for the one service that looks at the engine and passes calls on, from
 // the labels of the others.
-func (s *ports) hostNames() {
+func (s *Ports) HostNames() {
 	for _, file := range s.Instructions {
 		for i, line := range s.ReadmeOf(file).Lines {
 			for _, m := range belowLocalhost.FindAllStringSubmatch(line, -1) {
@@ -61,7 +61,7 @@ func (s *ports) hostNames() {
 // maxNames bounds how many names of one service are kept.
 const maxNames = 8
 
-func (s *ports) nameHost(v *stack.Service, host string, port int, at stack.Place) {
+func (s *Ports) nameHost(v *stack.Service, host string, port int, at stack.Place) {
 	if v == nil || len(v.Names) >= maxNames || v.Kind == stack.Once || slices.ContainsFunc(v.Names,
 		func(n stack.HostName) bool { return strings.EqualFold(n.Host, host) && n.Port == port }) {
 		return
@@ -73,7 +73,7 @@ func (s *ports) nameHost(v *stack.Service, host string, port int, at stack.Place
 }
 
 // atPort is the service that publishes a port, 0 meaning 80.
-func (s *ports) atPort(port int) *stack.Service {
+func (s *Ports) atPort(port int) *stack.Service {
 	if port == 0 {
 		port = 80
 	}
@@ -88,7 +88,7 @@ func (s *ports) atPort(port int) *stack.Service {
 
 // proxy is the one service that looks at the engine's socket and publishes a port: it finds the
 // others by their labels.
-func (s *ports) proxy() (out *stack.Service) {
+func (s *Ports) proxy() (out *stack.Service) {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		looks := v.Container != nil && slices.ContainsFunc(v.Container.Mounts,
@@ -104,9 +104,9 @@ func (s *ports) proxy() (out *stack.Service) {
 	return out
 }
 
-// debuggers tells the ports of debuggers by the options that open them: by number alone they would
+// Debuggers tells the ports of debuggers by the options that open them: by number alone they would
 // be taken for pages, and spoken to.
-func (s *ports) debuggers() {
+func (s *Ports) Debuggers() {
 	for i := range s.Stack.Services {
 		v := &s.Stack.Services[i]
 		lines := []string{

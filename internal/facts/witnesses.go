@@ -1,4 +1,4 @@
-package survey
+package facts
 
 import (
 	"path"
@@ -10,14 +10,13 @@ import (
 	"nimbleharbor/internal/compose"
 	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/ecosystem"
-	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/rule"
 	"nimbleharbor/internal/stack"
 )
 
-// witnessAt tells which kind of witness speaks from a place. A port that its line does not name is
-// only usual.
-func witnessAt(f *facts.Facts, at stack.Place, port int) stack.Witness {
+// Witness tells which kind of witness speaks from a place. A port (0 for none) that its line does
+// not name is only usual.
+func (f *Facts) Witness(at stack.Place, port int) stack.Witness {
 	p := &witnessed{Facts: f, at: at, name: path.Base(at.File), port: port}
 	if r := rule.First(witnesses, p); r != nil {
 		return r.Then
@@ -27,7 +26,7 @@ func witnessAt(f *facts.Facts, at stack.Place, port int) stack.Witness {
 
 // witnessed is a place, and the port that it is to say something of; 0 for none.
 type witnessed struct {
-	*facts.Facts
+	*Facts
 	at   stack.Place
 	name string
 	port int
