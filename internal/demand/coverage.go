@@ -500,7 +500,7 @@ var projectRules = []coverRule{
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)
 	},
 		func(d *Coverage, c *Call) stack.Doer {
-			if d.otherManager(c) || d.installsMore(c) {
+			if d.otherManager(c) || d.installs().installsMore(c) {
 				return ""
 			}
 			by := d.stepBy(c.role, c.Cwd, c.Of.Name)
@@ -513,14 +513,14 @@ var projectRules = []coverRule{
 	// Managers that install while they build have no step of their own for it.
 	covers("an install that comes with the build", does(stack.Install),
 		func(d *Coverage, c *Call) stack.Doer {
-			if d.otherManager(c) || d.installsMore(c) {
+			if d.otherManager(c) || d.installs().installsMore(c) {
 				return ""
 			}
 			return d.stepBy(stack.Build, c.Cwd, c.Of.Name)
 		}),
 	covers("an install of nothing", does(stack.Install), func(d *Coverage, c *Call) stack.Doer {
 		p := d.OwnProject(c.Cwd, c.Of)
-		if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installsMore(c) ||
+		if p == nil || !d.UsesSteps(p) || d.otherManager(c) || d.installs().installsMore(c) ||
 			slices.ContainsFunc(p.Steps,
 				func(st stack.Step) bool { return st.Role == stack.Install }) {
 			return ""

@@ -56,7 +56,7 @@ func (d *Coverage) Installs() {
 			}
 			c := &Call{Words: part.Words, Text: part.Text, Cwd: path.Join(asked.Cwd, part.Folder),
 				role: role, Of: of}
-			st := d.installOf(c)
+			st := d.installs().installOf(c)
 			if st == nil || first[st] || d.otherManager(c) {
 				continue
 			}
@@ -83,8 +83,13 @@ func widen(st *stack.Step, part shell.Command) {
 	}
 }
 
+// installs compares installs of READMEs with those of the projects.
+type installs struct{ *Coverage }
+
+func (d *Coverage) installs() installs { return installs{d} }
+
 // installOf is the install step of the project of a command's folder; nil if there is none.
-func (d *Coverage) installOf(c *Call) *stack.Step {
+func (d installs) installOf(c *Call) *stack.Step {
 	for i := range d.Stack.Projects {
 		p := &d.Stack.Projects[i]
 		if p.Path != c.Cwd && !slices.Contains(p.Members, c.Cwd) || c.Of != nil &&
@@ -102,7 +107,7 @@ func (d *Coverage) installOf(c *Call) *stack.Step {
 
 // installsMore reports whether an install command brings what the project's own install doesn't:
 // packages that the manifest doesn't name, another list of them, or more groups of them.
-func (d *Coverage) installsMore(c *Call) bool {
+func (d installs) installsMore(c *Call) bool {
 	usual := ecosystem.Canonical(c.Words)
 	if c.role != stack.Install || len(usual) < 2 {
 		return false
@@ -136,7 +141,7 @@ func (d *Coverage) installsMore(c *Call) bool {
 
 // namesMore reports whether a word of an install, behind another, names packages that the project's
 // own install doesn't bring: a list of them, or one that it doesn't ask for.
-func (d *Coverage) namesMore(c *Call, w, before, does string) bool {
+func (d installs) namesMore(c *Call, w, before, does string) bool {
 	if d.Exists(path.Join(c.Cwd, w)) {
 		return path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && d.usesInstall(c)
 	}
@@ -170,7 +175,7 @@ var packageFollows = map[string]bool{
 }
 
 // usesInstall reports whether the command's folder is installed by a step of a launch.
-func (d *Coverage) usesInstall(c *Call) bool {
+func (d installs) usesInstall(c *Call) bool {
 	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
 		return (p.Path == c.Cwd || slices.Contains(p.Members, c.Cwd)) && d.UsesSteps(&p)
 	})
@@ -178,7 +183,7 @@ func (d *Coverage) usesInstall(c *Call) bool {
 
 // asksFor reports whether a project of the command's ecosystem asks for the package that a word of
 // an install names.
-func (d *Coverage) asksFor(c *Call, word string) bool {
+func (d installs) asksFor(c *Call, word string) bool {
 	name := strings.ToLower(word)
 	if at := strings.LastIndexByte(name, '@'); at > 0 {
 		name = name[:at]

@@ -181,7 +181,7 @@ type TaskFile struct {
 // TasksOf reads the file of tasks that a program finds in a folder; file is the one that it is told
 // to use, or empty.
 func TasksOf(fsys fs.FS, dir, program, file string) (out TaskFile) {
-	f := FolderAt(fsys, dir)
+	f := taskFolder{FolderAt(fsys, dir)}
 	file = cmp.Or(file, f.taskFile(program))
 	data, err := f.Read(file)
 	if file == "" || err != nil {
@@ -220,7 +220,7 @@ func TasksOf(fsys fs.FS, dir, program, file string) (out TaskFile) {
 }
 
 // taskFile is the folder's file of tasks that a program reads unasked; empty if there is none.
-func (f Folder) taskFile(program string) string {
+func (f taskFolder) taskFile(program string) string {
 	for _, t := range taskFiles {
 		if t.program == program && f.Has(t.file) {
 			return t.file

@@ -172,7 +172,7 @@ func readNode(f Folder) (*Finding, error) {
 	n.sources()
 	n.install()
 	n.framework()
-	n.serve()
+	n.serving().serve()
 	out.node, out.settle = n, n.prepare
 	out.uses(pkg.Name, n.dependencies())
 	scripts := map[string][]string{}
@@ -425,7 +425,7 @@ func (n *nodeProject) prepare(all []*Finding) {
 	if n.isUsedBuilt() {
 		n.out.step(n.script(stack.Build, "build"))
 	}
-	if script := n.serveScript(); script != "" && strings.HasPrefix(script, "start") &&
+	if script := n.serving().serveScript(); script != "" && strings.HasPrefix(script, "start") &&
 		!devBuild.MatchString(n.pkg.Scripts[script]) &&
 		strings.TrimSpace(n.pkg.Scripts["build"]) != "" {
 		n.out.step(n.script(stack.Build, "build"))
@@ -460,13 +460,13 @@ var nodeSteps = []struct {
 // isUsedBuilt reports whether the project is a library that others of the same workspace use as it
 // is built.
 func (n *nodeProject) isUsedBuilt() bool {
-	scripts, script := n.pkg.Scripts, n.serveScript()
+	scripts, script := n.pkg.Scripts, n.serving().serveScript()
 	if n.out.Within == nil || scripts["build"] == "" ||
 		!builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
 		return false
 	}
-	return script == "" || OnlyWatches(scripts[script]) || n.onlyBuilds(scripts[script]) ||
-		n.onlyMakes(script)
+	return script == "" || OnlyWatches(scripts[script]) || n.serving().onlyBuilds(scripts[script]) ||
+		n.serving().onlyMakes(script)
 }
 
 // stepBy adds the step that the first of the scripts is which does such; it is false if none does.

@@ -103,7 +103,7 @@ func proxiesOfNode() []Proxy {
 var nodeSettingsPort = expr.New(`"?\bport"?\s*:\s*(\d{2,5})`)
 
 func (n *nodeProject) framework() {
-	script := strings.Fields(n.pkg.Scripts[n.serveScript()])
+	script := strings.Fields(n.pkg.Scripts[n.serving().serveScript()])
 	for _, fw := range node.Frameworks {
 		if !n.pkg.uses(fw.node.pkg) {
 			continue

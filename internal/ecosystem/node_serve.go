@@ -12,13 +12,18 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
+// serving finds what a Node project serves, and with which script.
+type serving struct{ *nodeProject }
+
+func (n *nodeProject) serving() serving { return serving{n} }
+
 // servesByName are scripts that serve a project for work on it.
 var servesByName = []string{"dev", "start:dev", "start-dev", "develop", "serve", "start:local",
 	"start"}
 
 // serveScript is the script that serves a project for work on it, by its name; empty if there is
 // none. One that runs a file which isn't there was left behind: any other goes before it.
-func (n *nodeProject) serveScript() string {
+func (n serving) serveScript() string {
 	whole := map[string]string{}
 	for name, line := range n.pkg.Scripts {
 		if !n.lacksFile(line) {
@@ -33,7 +38,7 @@ var runsSource = []string{"node", "ts-node", "ts-node-dev", "tsx", "nodemon", "b
 
 // lacksFile reports whether a line runs a file of source code that isn't in the checkout. What lies
 // where builds put things is made first.
-func (n *nodeProject) lacksFile(line string) bool {
+func (n serving) lacksFile(line string) bool {
 	for _, c := range shell.Parse(line) {
 		words := Canonical(c.Words)
 		if len(words) < 2 || c.Folder != "." || !slices.Contains(runsSource, words[0]) {
@@ -50,7 +55,7 @@ func (n *nodeProject) lacksFile(line string) bool {
 }
 
 // serve finds what runs: the server, and workers and watchers beside it.
-func (n *nodeProject) serve() {
+func (n serving) serve() {
 	p := &n.out.Project
 	scripts := n.pkg.Scripts
 	main := n.serveScript()
@@ -111,7 +116,7 @@ func (n together) serveApart(main string, apart map[string]bool) (serves, line s
 
 // serveBy has a script serve the project. It is false for one by which files are made anew, and
 // nothing is served.
-func (n *nodeProject) serveBy(main string) bool {
+func (n serving) serveBy(main string) bool {
 	line := n.pkg.Scripts[main]
 	serve, says := n.process(main), line
 	for _, r := range n.runs(main, nil) {
@@ -135,7 +140,7 @@ func (n *nodeProject) serveBy(main string) bool {
 
 // runsBeside reports whether a script is another process of the project beside the main one, whose
 // line is given: a worker, or a watcher that isn't the same in another way.
-func (n *nodeProject) runsBeside(name, main, mainLine string) bool {
+func (n serving) runsBeside(name, main, mainLine string) bool {
 	line := n.pkg.Scripts[name]
 	says := name + " " + line
 	if strings.HasPrefix(name, "test") || strings.HasPrefix(name, "build") ||
@@ -158,7 +163,7 @@ func (n *nodeProject) runsBeside(name, main, mainLine string) bool {
 }
 
 // runsAlong are the scripts that a script comes to run, by the names in its lines.
-func (n *nodeProject) runsAlong(script string) map[string]bool {
+func (n serving) runsAlong(script string) map[string]bool {
 	along := map[string]bool{script: true}
 	for open := []string{script}; len(open) > 0; open = open[1:] {
 		words := strings.FieldsFunc(n.pkg.Scripts[open[0]],
@@ -182,7 +187,7 @@ func (n *nodeProject) runsAlong(script string) map[string]bool {
 }
 
 // sameTool reports whether two lines run the same tool, which serves what it watches by itself.
-func (n *nodeProject) sameTool(watch, serve string) bool {
+func (n serving) sameTool(watch, serve string) bool {
 	a, b := strings.Fields(watch), strings.Fields(serve)
 	return n.known.flag != "" && len(a) > 0 && len(b) > 0 && a[0] == b[0] &&
 		ManagerNamed(a[0]).Scripts == nil
@@ -207,13 +212,13 @@ var listens = expr.New(`\b(listen|serve|createServer|Server)\s*\(`)
 
 // onlyBuilds reports whether a line runs a file of the project that builds by its name, and has no
 // call that serves.
-func (n *nodeProject) onlyBuilds(line string) bool {
+func (n serving) onlyBuilds(line string) bool {
 	m := buildsFile.FindStringSubmatch(line)
 	return m != nil && n.exists(m[1]) && !listens.MatchString(n.text(m[1]))
 }
 
 // onlyMakes reports whether all that a script comes to makes files, once or anew.
-func (n *nodeProject) onlyMakes(script string) bool {
+func (n serving) onlyMakes(script string) bool {
 	list := n.runs(script, nil)
 	return len(list) > 0 && !slices.ContainsFunc(list, func(r ran) bool {
 		line := strings.Join(r.words, " ")
@@ -224,7 +229,7 @@ func (n *nodeProject) onlyMakes(script string) bool {
 
 // assets adds the build by which a server of another kind gets its pages' scripts and styles,
 // without which it has none.
-func (n *nodeProject) assets(script string) {
+func (n serving) assets(script string) {
 	if !slices.ContainsFunc(n.runs(script, nil),
 		func(r ran) bool { return makesOnce.MatchString(strings.Join(r.words, " ")) }) {
 		return
@@ -270,7 +275,7 @@ var makesBefore = []string{"rimraf", "rm", "mkdir", "cp", "copyfiles", "cpx", "d
 
 // isCommand reports whether a line runs what the package offers as a command: a tool then, unless
 // more speaks for a server.
-func (n *nodeProject) isCommand(line string) bool {
+func (n serving) isCommand(line string) bool {
 	bins := []any{n.pkg.Bin}
 	if named, ok := n.pkg.Bin.(map[string]any); ok {
 		bins = nil
@@ -293,7 +298,7 @@ var (
 )
 
 // startsOthers reports whether a line starts what lies in other folders.
-func (n *nodeProject) startsOthers(line string) bool {
+func (n serving) startsOthers(line string) bool {
 	for _, c := range shell.Parse(line) {
 		if _, _, ok := TaskRun(c.Words); ok {
 			return true
@@ -303,7 +308,7 @@ func (n *nodeProject) startsOthers(line string) bool {
 		callsRun.MatchString(line) && n.scriptsGoBelow()
 }
 
-func (n *nodeProject) scriptsGoBelow() bool {
+func (n serving) scriptsGoBelow() bool {
 	for _, line := range n.pkg.Scripts {
 		if goesBelow.MatchString(line) {
 			return true
@@ -312,7 +317,7 @@ func (n *nodeProject) scriptsGoBelow() bool {
 	return false
 }
 
-func (n *nodeProject) process(script string) stack.Serve {
+func (n serving) process(script string) stack.Serve {
 	return stack.Serve{
 		Command: n.tool.call(append(slices.Clone(n.tool.run), script)...),
 		At:      n.at("scripts." + script),
@@ -321,7 +326,7 @@ func (n *nodeProject) process(script string) stack.Serve {
 }
 
 // portBy tells how the script's server takes another port.
-func (n *nodeProject) portBy() stack.PortBy {
+func (n serving) portBy() stack.PortBy {
 	if n.known.flag == "" {
 		return stack.PortBy{Env: "PORT"}
 	}
@@ -334,7 +339,7 @@ var nodeListens = expr.New(
 
 // ports finds where a serve script listens: what its lines say, a PORT setting, its tool's
 // settings, its code, its framework.
-func (n *nodeProject) ports(line string, at stack.Place, configs ...string) []stack.Port {
+func (n serving) ports(line string, at stack.Place, configs ...string) []stack.Port {
 	if port := PortIn(line); port > 0 {
 		return httpPort(port, at)
 	}

@@ -31,9 +31,9 @@ var sideBySideValues = []string{"-n", "--names", "-c", "--prefix-colors", "-p", 
 	"--timestamp-format", "--name-separator", "--default-input-target", "--max-parallel"}
 
 // together finds what a script starts side by side.
-type together struct{ *nodeProject }
+type together struct{ serving }
 
-func (n *nodeProject) together() together { return together{n} }
+func (n *nodeProject) together() together { return together{n.serving()} }
 
 // pieces lists what a line starts side by side; nil for a line that starts one thing, and for what
 // runs scripts of members.

@@ -400,7 +400,8 @@ func (p *pythonProject) ofConda() {
 	}
 }
 
-var pythonCaret = expr.New(`^[\^~]?\d`)
+// pythonRange are the forms of a version that poetry and Python read alike, or that are translated.
+var pythonRange = expr.New(`^([\^~]?\d|[<>])`)
 
 func (p *pythonProject) runtimes(manager *Manager) {
 	py, pip := &p.py, &p.pipfile
@@ -412,7 +413,7 @@ func (p *pythonProject) runtimes(manager *Manager) {
 	want(py.Project.RequiresPython, p.lineWith("pyproject.toml", "requires-python"))
 	if py.Tool.Poetry != nil {
 		if c, ok := py.Tool.Poetry.Dependencies["python"].(string); ok &&
-			pythonCaret.MatchString(c) || strings.HasPrefix(c, ">") || strings.HasPrefix(c, "<") {
+			pythonRange.MatchString(c) {
 			want(c, p.lineWith("pyproject.toml", "python ="))
 		}
 	}

@@ -56,13 +56,16 @@ func (f Folder) Targets() (program, file string, out []stack.Target) {
 		if err != nil {
 			continue
 		}
-		return t.program, t.file, f.targetsIn(t.program, t.file, data)
+		return t.program, t.file, taskFolder{f}.targetsIn(t.program, t.file, data)
 	}
 	return "", "", nil
 }
 
+// taskFolder reads the files of tasks in a folder.
+type taskFolder struct{ Folder }
+
 // targetsIn reads a file of tasks as a program does.
-func (f Folder) targetsIn(program, file string, data []byte) []stack.Target {
+func (f taskFolder) targetsIn(program, file string, data []byte) []stack.Target {
 	if program == "task" {
 		return f.taskfile(file, data)
 	}
@@ -77,7 +80,7 @@ func (f Folder) targetsIn(program, file string, data []byte) []stack.Target {
 func betweenTasks(r rune) bool { return strings.ContainsRune(" \t()", r) }
 
 // recipes reads a file of targets whose lines are indented below them.
-func (f Folder) recipes(file, program, text string) []stack.Target {
+func (f taskFolder) recipes(file, program, text string) []stack.Target {
 	var out []stack.Target
 	comment, named := "", false // whether the rule that is read has a plain name
 	for i, line := range strings.Split(strings.ReplaceAll(text, "\\\n", "  "), "\n") {
@@ -136,7 +139,7 @@ const (
 
 // expand puts the values of plain variables into the lines of a Makefile's targets. What make finds
 // out by itself stays as it is written.
-func (f Folder) expand(targets []stack.Target, text string) {
+func (f taskFolder) expand(targets []stack.Target, text string) {
 	set := map[string]string{"MAKE": "make", "CURDIR": ".", "PWD": "."}
 	texts := []string{text}
 	for i := 0; i < len(texts) && i < maxIncludes; i++ {
@@ -236,7 +239,7 @@ func makeHolds(word, rest string, set map[string]string) (holds, known bool) {
 }
 
 // taskfile reads tasks from YAML.
-func (f Folder) taskfile(file string, data []byte) []stack.Target {
+func (f taskFolder) taskfile(file string, data []byte) []stack.Target {
 	var y struct {
 		Tasks map[string]any `yaml:"tasks"`
 	}

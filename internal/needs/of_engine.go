@@ -135,32 +135,41 @@ func (a *asker) ofEngine(services []*stack.Service) {
 		a.needs = append(a.needs, n)
 	})
 	for _, s := range services {
-		if s.Runs != stack.Container || s.Container == nil {
-			continue
+		if s.Runs == stack.Container && s.Container != nil {
+			a.imagesOf(s)
+			a.newerThan(s)
 		}
-		if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) {
-			a.lacksImage(s, Engine, s.Image, s.At, "nobody has made it yet, and a project here does",
-				r.Remedy)
+	}
+}
+
+// imagesOf asks for the images that a service is made of, where nothing here makes them.
+func (a *asker) imagesOf(s *stack.Service) {
+	if r := a.madeHere(s); r != nil && slices.Contains(a.engineIs.Lacks, "image "+s.Image) {
+		a.lacksImage(s, Engine, s.Image, s.At, "nobody has made it yet, and a project here does",
+			r.Remedy)
+	}
+	if why, not := a.engineIs.Images[s.Image]; not && s.Build == "" {
+		a.lacksImage(s, Image, s.Image, s.At, why.Cause, why.Remedy)
+	}
+	for _, b := range a.basesOf(s) {
+		if why, not := a.engineIs.Images[b.Image]; not {
+			a.lacksImage(s, Image, b.Image, b.At, why.Cause, why.Remedy)
 		}
-		if why, not := a.engineIs.Images[s.Image]; not && s.Build == "" {
-			a.lacksImage(s, Image, s.Image, s.At, why.Cause, why.Remedy)
+	}
+}
+
+// newerThan asks for the engine that obeys each key of a service.
+func (a *asker) newerThan(s *stack.Service) {
+	for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
+		n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
+			", for " + s.Name,
+			Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At},
+			For: []string{s.Name}, Remedy: "It is left out; a newer engine obeys it."}
+		if f.Must {
+			n.Level, n.Remedy = Required, "Install a newer container engine, or do without "+
+				"it in an override file."
 		}
-		for _, b := range a.basesOf(s) {
-			if why, not := a.engineIs.Images[b.Image]; not {
-				a.lacksImage(s, Image, b.Image, b.At, why.Cause, why.Remedy)
-			}
-		}
-		for _, f := range engine.TooOldFor(a.engineIs.API, s.Container) {
-			n := Need{Name: f.Key, Kind: Engine, Wanted: "an engine with API " + f.From +
-				", for " + s.Name,
-				Found: "API " + a.engineIs.API, Level: Optional, Because: []stack.Place{s.At},
-				For: []string{s.Name}, Remedy: "It is left out; a newer engine obeys it."}
-			if f.Must {
-				n.Level, n.Remedy = Required, "Install a newer container engine, or do without "+
-					"it in an override file."
-			}
-			a.needs = append(a.needs, n)
-		}
+		a.needs = append(a.needs, n)
 	}
 }
 

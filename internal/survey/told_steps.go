@@ -59,12 +59,7 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 	served := map[stack.Doer]bool{} // what was installed, and is served by then
 	for _, i := range demands {
 		d := &s.Demands[i]
-		var by stack.Doer
-		for _, part := range d.Parts {
-			if len(part.Words) > 0 && part.Words[0] != "cd" {
-				by = s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
-			}
-		}
+		by := s.lastBy(d)
 		service, step := s.Stack.ServiceOf(by), s.Stack.StepOf(by)
 		switch {
 		case step != nil && step.Role == stack.Install:
@@ -86,6 +81,16 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 			s.after[i], s.with[i] = least, s.in
 		}
 	}
+}
+
+// lastBy is what covers the last command of a line.
+func (s *told) lastBy(d *facts.Demand) (by stack.Doer) {
+	for _, part := range d.Parts {
+		if len(part.Words) > 0 && part.Words[0] != "cd" {
+			by = s.cover.By(part, path.Join(d.Cwd, part.Folder), 0)
+		}
+	}
+	return by
 }
 
 // onlyServers reports whether what covers a command starts nothing but servers as they come, on

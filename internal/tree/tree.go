@@ -70,6 +70,9 @@ var (
 // IsConfig reports whether a file of this name can hold settings, whatever else it is.
 func IsConfig(name string) bool { return configEnding.MatchString(name) }
 
+// envNames are what templates of env files are for, by what is left of their names.
+var envNames = map[string]string{"env": ".env", "dotenv": ".env", ".env": ".env"}
+
 // TemplateOf tells which settings file a template of this name is for; ok is false for any other
 // name.
 func TemplateOf(name string) (target string, ok bool) {
@@ -86,16 +89,12 @@ func TemplateOf(name string) (target string, ok bool) {
 		return "", false
 	}
 	target = m[1] + m[3]
-	if strings.Contains(name, "env") {
-		switch {
-		case target == "env", target == "dotenv":
-			return ".env", true
-		case target == ".env", strings.HasPrefix(target, ".env."), strings.HasSuffix(target,
-			".env"):
-			return target, true
-		}
+	if env := envNames[target]; env != "" && strings.Contains(name, "env") {
+		return env, true
 	}
 	switch {
+	case strings.HasPrefix(target, ".env."), strings.HasSuffix(target, ".env"):
+		return target, true
 	case !configEnding.MatchString(target) || readsItself.MatchString(target) || m[1] == "",
 		ecosystem.IsManifest(target), programEnding.MatchString(target) &&
 			!speaksOfSettings.MatchString(m[1]),
