@@ -140,7 +140,8 @@ func (x *Executor) node(n *node, after []order.Edge) {
 			return l.Reached.Strength() >= e.Until.Strength() || l.Bad
 		})
 		switch {
-		case err != nil:
+		// what it waits for may have ended by the same interruption: that is no failure
+		case err != nil, ctx.Err() != nil:
 			x.end(n, stack.Stopped, n.notStarted())
 			return
 		case l.Reached.Strength() < e.Until.Strength():
@@ -148,7 +149,7 @@ func (x *Executor) node(n *node, after []order.Edge) {
 			return
 		}
 	}
-	if ctx.Err() != nil {
+	if ctx.Err() != nil { // nothing was waited for
 		x.end(n, stack.Stopped, n.notStarted())
 		return
 	}
