@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -94,19 +93,6 @@ func parseXML(f Folder, name string, data []byte, out any) error {
 		}
 	}
 	return fault
-}
-
-// wrongYAML is the fault of a YAML manifest.
-func wrongYAML(f Folder, name string, err error) error {
-	line := 1
-	if _, scanErr := fmt.Sscanf(strings.TrimPrefix(err.Error(), "yaml: "), "line %d:",
-		&line); scanErr != nil {
-		line = 1
-	}
-	return &stack.Fault{Kind: stack.Unreadable, Code: stack.CodeManifestSyntax,
-		At:     f.At(name, line),
-		Text:   "not valid YAML: " + strings.TrimPrefix(err.Error(), "yaml: "),
-		Remedy: "Correct the file at this place or just above it.", Cause: err}
 }
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

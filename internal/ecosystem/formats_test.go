@@ -51,9 +51,6 @@ func TestFaultsTellThePlace(t *testing.T) {
 		"xml, nothing": {func(f Folder, n string, d []byte) error {
 			return parseXML(f, n, d, &struct{}{})
 		}, "", "app/m:1", ""},
-		"yaml": {func(f Folder, n string, d []byte) error {
-			return wrongYAML(f, n, parseYAML(d, &struct{ A []string }{}))
-		}, "x: 1\na: [b\n", "app/m", ""},
 		"json": {func(f Folder, n string, d []byte) error {
 			_, err := parseJSON(f, n, d, &struct{}{})
 			return err

@@ -196,6 +196,3 @@ func RemoveContainers(ctx context.Context, e *engine.Engine, id string) error {
 	wait.Wait()
 	return e.RemoveNetworks(ctx, labels)
 }
-
-// Program is this very program.
-func Program() (string, error) { return os.Executable() }

@@ -145,18 +145,6 @@ type Where struct {
 	Tunnel bool   // its own ports are published on its loopback, and led here
 }
 
-// pair is a service as the files have it, and as it is to be launched.
-type pair struct{ was, now *stack.Service }
-
-// pairs lists all services. The two lists have the same order.
-func (m *Mixed) pairs() []pair {
-	out := make([]pair, len(m.Stack.Services))
-	for i := range out {
-		out[i] = pair{&m.Survey.Services[i], &m.Stack.Services[i]}
-	}
-	return out
-}
-
 // Mix turns a survey into the stack that is to be launched: it moves services between container and
 // machine as asked, and shifts the ports. The survey is left as it is. Its error is a *stack.Fault
 // with the code shift-too-far, not-native or not-container.

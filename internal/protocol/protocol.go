@@ -178,11 +178,6 @@ func init() {
 // Plain is the name for what is asked for nothing but that it accepts.
 const Plain = "tcp"
 
-// Signed lists the protocols in which one signs in.
-func Signed() []*Protocol {
-	return slices.DeleteFunc(slices.Clone(All), func(p *Protocol) bool { return p.SignIn == nil })
-}
-
 // Named gives the protocol of that name, or nil.
 func Named(name string) *Protocol {
 	for _, p := range All {

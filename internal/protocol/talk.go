@@ -40,11 +40,6 @@ func Ask(ctx context.Context, port int, speaks string) stack.PortCheck {
 	return Question{Port: port, Speaks: speaks}.Put(ctx)
 }
 
-// AskAt is Ask for the given addresses, the first that accepts.
-func AskAt(ctx context.Context, hosts []string, port int, speaks string) stack.PortCheck {
-	return Question{Hosts: hosts, Port: port, Speaks: speaks}.Put(ctx)
-}
-
 // Put puts the question.
 func (q Question) Put(ctx context.Context) stack.PortCheck {
 	hosts := q.Hosts
