@@ -65,5 +65,8 @@ func (s *knowing) surePort(v *stack.Service, p *stack.Port) stack.Sure {
 	if seen := s.ports.Seen(v); p.Said != 0 || seen != nil && seen.Port == p.Host {
 		return stack.Seen
 	}
+	if c, ok := s.ports.Claims(v).Counts(); ok && c.Value == p.Host {
+		return claim.Sure(c.Witness)
+	}
 	return claim.Sure(s.Witness(p.At, p.Host))
 }

@@ -42,6 +42,7 @@ func ByWeight(remarks []stack.Remark) []stack.Remark {
 	return sorted
 }
 
+// Ports are the ports of a service; that they are only usual is said.
 func Ports(list []stack.Port) string {
 	var out []string
 	for _, p := range list {
@@ -57,11 +58,17 @@ func Ports(list []stack.Port) string {
 	if len(out) == 0 {
 		return "no port"
 	}
+	if list[0].Sure == stack.Usual {
+		return "usually port " + strings.Join(out, ", ")
+	}
 	return "port " + strings.Join(out, ", ")
 }
 
+// What is what a service runs; that it is only usual is said.
 func What(v stack.Service) string {
 	switch {
+	case v.Runs == stack.Native && v.Sure == stack.Usual:
+		return "usually " + strings.Join(v.Command, " ")
 	case v.Runs == stack.Native:
 		return strings.Join(v.Command, " ")
 	case v.Build != "":

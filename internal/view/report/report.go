@@ -196,7 +196,7 @@ func serviceRows(s *stack.Stack) (rows [][]string) {
 			runs += ", once"
 		}
 		rows = append(rows, []string{v.Name, runs, view.What(v),
-			strings.TrimPrefix(view.Ports(v.Ports), "port "), view.Where(v.At)})
+			strings.Replace(view.Ports(v.Ports), "port ", "", 1), view.Where(v.At)})
 	}
 	return rows
 }
