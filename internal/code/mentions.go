@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/tree"
 )
 
 // maxAsked bounds how many files are looked through for the name of a part.
@@ -25,27 +27,13 @@ func (m *Mentions) In(folders []string, ending string, texts []string) bool {
 	if known, ok := m.known[key]; ok {
 		return known
 	}
-	found, left := false, maxAsked
+	found := false
 	for _, dir := range folders {
-		fs.WalkDir(m.Files, dir, func(file string, d fs.DirEntry, err error) error {
-			switch {
-			case err != nil || found || left == 0:
-				return fs.SkipAll
-			case d.IsDir():
-				if file != dir && (ecosystem.Made(d.Name(), func(string) bool { return true }) ||
-					d.Name()[0] == '.') {
-					return fs.SkipDir
-				}
-				return nil
-			case ecosystem.OfCode(path.Ext(file)) == nil && path.Ext(file) != ending:
-				return nil
-			}
-			left--
-			data, err := fs.ReadFile(m.Files, file)
-			found = err == nil && slices.ContainsFunc(texts, func(t string) bool {
-				return strings.Contains(string(data), t)
+		m.files(dir, ending, func(_, text string) bool {
+			found = found || slices.ContainsFunc(texts, func(t string) bool {
+				return strings.Contains(text, t)
 			})
-			return nil
+			return found
 		})
 	}
 	if m.known == nil {
@@ -53,4 +41,46 @@ func (m *Mentions) In(folders []string, ending string, texts []string) bool {
 	}
 	m.known[key] = found
 	return found
+}
+
+// Lines shows the lines of the code below a folder that lies in folders which are wanted, tests left
+// out.
+func (m *Mentions) Lines(dir string, wanted func(folder string) bool,
+	look func(line string, at stack.Place)) {
+	m.files(dir, "", func(file, text string) bool {
+		if tree.OfTests.MatchString(file) || tree.Aside.MatchString(path.Dir(file)) ||
+			!wanted(path.Dir(file)) {
+			return false
+		}
+		number := 0
+		for line := range strings.Lines(text) {
+			number++
+			look(line, stack.Place{File: file, Line: number})
+		}
+		return false
+	})
+}
+
+// files shows the files of code below a folder, and those of an ending, until one is enough. It
+// goes into no folder that is made, or hidden, and looks at maxAsked of them at most.
+func (m *Mentions) files(dir, ending string, look func(file, text string) (enough bool)) {
+	left, enough := maxAsked, false
+	fs.WalkDir(m.Files, dir, func(file string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil || enough || left == 0:
+			return fs.SkipAll
+		case d.IsDir():
+			if file != dir && (ecosystem.Made(d.Name(), func(string) bool { return true }) ||
+				d.Name()[0] == '.') {
+				return fs.SkipDir
+			}
+			return nil
+		case ecosystem.OfCode(path.Ext(file)) == nil && path.Ext(file) != ending:
+			return nil
+		}
+		left--
+		data, err := fs.ReadFile(m.Files, file)
+		enough = err == nil && look(file, string(data))
+		return nil
+	})
 }

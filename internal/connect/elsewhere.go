@@ -44,6 +44,7 @@ func (s *Connections) Elsewhere() {
 	for i := range s.Stack.Services { // what a setting says goes before
 		if svc := &s.Stack.Services[i]; asks(svc) {
 			s.elsewhereByText(svc)
+			s.elsewhereByCode(svc)
 			s.elsewhereByDriver(svc)
 		}
 	}

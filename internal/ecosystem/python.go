@@ -211,7 +211,7 @@ func readPython(f Folder) (*Finding, error) {
 	p.install(manager)
 	p.prepareAndServe()
 	p.out.uses(p.out.Project.Name, p.uses)
-	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = p.programs()
+	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = sortedKeys(p.programs())
 	return p.out, nil
 }
 
@@ -263,18 +263,22 @@ var (
 	setupConfigName = expr.New(`(?m)^name\s*=\s*([\w.-]+)\s*$`)
 )
 
-var consoleScript = expr.New(`["'\n]\s*([A-Za-z][\w.-]*)\s*=\s*[\w.]+:\w+`)
+var consoleScript = expr.New(`["'\n]\s*([A-Za-z][\w.-]*)\s*=\s*([\w.]+:\w+)`)
 
-// programs are the names of the programs that the package brings.
-func (p *pythonProject) programs() []string {
-	out := sortedKeys(p.py.Project.Scripts)
+// programs are the programs that the package brings, by their names, and what each calls:
+// MODULE:FUNCTION.
+func (p *pythonProject) programs() map[string]string {
+	out := map[string]string{}
+	maps.Copy(out, p.py.Project.Scripts)
 	if poetry := p.py.Tool.Poetry; poetry != nil {
-		out = append(out, sortedKeys(poetry.Scripts)...)
+		for name, calls := range poetry.Scripts {
+			out[name], _ = calls.(string)
+		}
 	}
 	for _, name := range []string{"setup.py", "setup.cfg"} {
 		if _, after, ok := strings.Cut(p.text(name), "console_scripts"); ok {
 			for _, m := range consoleScript.FindAllStringSubmatch(after, -1) {
-				out = append(out, m[1])
+				out[m[1]] = m[2]
 			}
 		}
 	}

@@ -98,12 +98,13 @@ func frameworksOfPython() []*Framework {
 	return []*Framework{
 		{Name: "django", Secrets: []Secret{{Key: "*SECRET_KEY",
 			Form: Form{Size: 50, As: AsLetters}, Default: true}}},
-		asgi("fastapi", `(?m)^(\w+)\s*(?::\s*\w+\s*)?=\s*FastAPI\(`),
-		asgi("starlette", `(?m)^(\w+)\s*=\s*Starlette\(`),
-		asgi("litestar", `(?m)^(\w+)\s*=\s*Litestar\(`),
+		asgi("fastapi", `(?m)^`+inBranch+`(\w+)[ \t]*(?::[ \t]*\w+[ \t]*)?=[ \t]*FastAPI\(`),
+		asgi("starlette", `(?m)^`+inBranch+`(\w+)[ \t]*=[ \t]*Starlette\(`),
+		asgi("litestar", `(?m)^`+inBranch+`(\w+)[ \t]*=[ \t]*Litestar\(`),
 		{Name: "flask", python: &pythonFramework{pkg: "flask", port: 5000,
 			serve: byItself("flask"), scripts: wsgi,
-			app: expr.New(`(?m)^(\w+)\s*=\s*Flask\(|^def (create_app)\(` + takesNothing)}},
+			app: expr.New(`(?m)^` + inBranch + `(\w+)[ \t]*=[ \t]*Flask\(|^def (create_app)\(` +
+				takesNothing)}},
 		{Name: "quart", python: &pythonFramework{pkg: "quart", port: 5000,
 			serve: byItself("quart"), scripts: wsgi, app: expr.New(`(?m)^(\w+)\s*=\s*Quart\(`)}},
 		{Name: "streamlit", python: &pythonFramework{pkg: "streamlit", port: 8501,
@@ -114,6 +115,9 @@ func frameworksOfPython() []*Framework {
 			}}},
 	}
 }
+
+// inBranch fits the line above a statement that stands in a branch of the module itself.
+const inBranch = `(?:(?:if|elif|else|try)\b[^\n]*:[ \t]*\n[ \t]+)?`
 
 // takesNothing fits the parameters of a function in Python that can be called without any.
 const takesNothing = `\s*(?:\*\s*,\s*)?(?:\w+\s*(?::[^=,()]+)?=\s*[^,()]+(?:\([^()]*\))?,?\s*)*` +
@@ -210,6 +214,9 @@ func (p *pythonProject) prepareAndServe() {
 		proj.Framework = "django"
 		at := p.At("manage.py", 1)
 		p.migrate(at, "", p.call("python", "manage.py", "migrate", "--noinput"))
+		if p.servedAround() {
+			return
+		}
 		ports := port(8000, at)
 		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload",
 			number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
@@ -275,6 +282,19 @@ func (p *pythonProject) celeryWorks(at stack.Place) {
 			"--loglevel=INFO"), At: at, Source: stack.FromFramework})
 }
 
+// servedAround reports whether the program of the project around serves what this manage.py
+// prepares: the code that makes its application sets Django up.
+func (p *pythonProject) servedAround() bool {
+	w := p.out.Within
+	if w == nil || w.Project.Serve == nil {
+		return false
+	}
+	data, err := fs.ReadFile(p.FS, w.Project.Serve.At.File)
+	return err == nil && setsDjangoUp.Match(data)
+}
+
+var setsDjangoUp = expr.New(`\bdjango\.setup\(\)|\bget_[aw]sgi_application\(`)
+
 // djangoManages reports whether the folder's manage.py is Django's: one that imports other things,
 // and knows nothing of Django, is a program of its own.
 func (p *pythonProject) djangoManages() bool {
@@ -324,7 +344,48 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port,
 		}
 		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)),
 			Ports: ports, At: at, Source: stack.FromFramework}
+		p.servesItself(module)
 		return true
 	}
 	return false
+}
+
+// servesItself puts the package's own program in the place of the framework's, where it starts in
+// the very module that makes the application: what it does before it serves, nobody else does. The
+// port that it has of its own is the usual one.
+func (p *pythonProject) servesItself(module string) {
+	serve := p.out.Project.Serve
+	for _, name := range sortedKeys(p.programs()) {
+		if of, _, _ := strings.Cut(p.programs()[name], ":"); of != module {
+			continue
+		}
+		serve.Command = slices.Concat(p.run, []string{p.bin + name})
+		if port, at := p.portByCode(optionPort, p.packageFiles(module)...); port > 0 {
+			serve.Ports = httpPort(port, at)
+		}
+		InstallsItself(&p.out.Project)
+		return
+	}
+}
+
+// optionPort is a port that a program takes where its option gives none.
+var optionPort = expr.New(`["']--port["'][^)]*\bdefault\s*=\s*["']?(\d{2,5})`)
+
+// packageFiles are the source files of the package that a module belongs to, the module's own first.
+func (p *pythonProject) packageFiles(module string) (out []string) {
+	top, _, _ := strings.Cut(module, ".")
+	top = p.first("src/"+top, top)
+	if top == "" {
+		return nil
+	}
+	fs.WalkDir(p.FS, path.Join(p.Path, top), func(file string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil || len(out) > 5*maxModules:
+			return fs.SkipAll
+		case !d.IsDir() && path.Ext(file) == ".py":
+			out = append(out, strings.TrimPrefix(file, p.Path+"/"))
+		}
+		return nil
+	})
+	return out
 }

@@ -1,0 +1,84 @@
+package connect
+
+import (
+	"slices"
+	"strings"
+
+	"nimbleharbor/internal/address"
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/stack"
+)
+
+// hostByDefault is a setting with this machine as the host that its code falls back to:
+// getenv("NAME_HOST", "localhost"), NAME_HOST || "localhost".
+var hostByDefault = expr.New(
+	`(?i)\b(\w+_HOST(?:NAME)?)\b["'\])]*\s*(?:,|\|\||\?\?|:-)\s*["'](?:localhost|127\.0\.0\.1)["']`)
+
+// elsewhereByCode finds the servers on this machine that a service's code holds the address of and
+// has a driver for, where no setting and nothing of the stack says more: that is what it speaks to
+// as long as nobody tells it another.
+func (s *Connections) elsewhereByCode(svc *stack.Service) {
+	var open []*protocol.Protocol
+	for _, known := range protocol.All {
+		if s.drives(svc, known) && !s.isHere(known) &&
+			!slices.ContainsFunc(s.Stack.Servers, func(w stack.Server) bool {
+				return w.Speaks == known.Name && w.For == svc.Name
+			}) {
+			open = append(open, known)
+		}
+	}
+	if len(open) == 0 {
+		return
+	}
+	found, keepsFile := map[*protocol.Protocol]stack.Server{}, false
+	own := func(folder string) bool { return s.isCodeOf(svc, folder) }
+	s.Mentions.Lines(svc.Dir(), own, func(line string, at stack.Place) {
+		keepsFile = keepsFile || strings.Contains(line, "sqlite")
+		if !strings.Contains(line, "localhost") && !strings.Contains(line, "127.0.0.1") ||
+			commentLine.MatchString(line) {
+			return
+		}
+		for _, a := range address.Find(line) {
+			known := protocol.OfScheme(a.Scheme)
+			if known == nil || known.SignIn == nil { // which many servers speak
+				known = ofPort(open, a.Port)
+			}
+			if slices.Contains(open, known) && address.Local(a.Host) && found[known].Port == 0 {
+				found[known] = stack.Server{Port: a.Asked(), At: at}
+			}
+		}
+		for _, m := range hostByDefault.FindAllStringSubmatch(line, -1) {
+			about := slices.DeleteFunc(protocol.OfKey(m[1]),
+				func(p *protocol.Protocol) bool { return !slices.Contains(open, p) })
+			if len(about) == 1 && found[about[0]].Port == 0 {
+				found[about[0]] = stack.Server{Port: about[0].Ports[0], At: at}
+			}
+		}
+	})
+	for _, known := range open {
+		isDatabase := known.SignIn != nil && len(known.SignIn.Database) > 0
+		if w := found[known]; w.Port > 0 && !(isDatabase && keepsFile) {
+			s.wantServer(stack.Server{Speaks: known.Name, Port: w.Port, For: svc.Name, Fixed: true,
+				At: w.At})
+		}
+	}
+}
+
+// isCodeOf reports whether the code of a folder is a service's: no project lies nearer in which
+// another one lives.
+func (s *Connections) isCodeOf(svc *stack.Service, dir string) bool {
+	owner := s.projectOfFolder(dir)
+	return owner == svc.Dir() || !slices.ContainsFunc(s.Stack.Services,
+		func(o stack.Service) bool { return o.Name != svc.Name && o.Dir() == owner })
+}
+
+// ofPort is the one of the protocols that is usual on a port; nil for none.
+func ofPort(list []*protocol.Protocol, port int) *protocol.Protocol {
+	for _, known := range list {
+		if slices.Contains(known.Ports, port) {
+			return known
+		}
+	}
+	return nil
+}
