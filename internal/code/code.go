@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"cmp"
 	"maps"
+	"nimbleharbor/internal/expr"
 	"path"
 	"runtime"
 	"slices"
@@ -67,7 +68,8 @@ func New(fsys *reading.Files) *Reader {
 		c.wait.Go(func() {
 			w := newWorker()
 			for f := range c.jobs {
-				if tree.Aside.MatchString(f.dir) || tree.OfTests.MatchString(f.dir+"/") {
+				if tree.Aside.MatchString(f.dir) || tree.OfTests.MatchString(f.dir+"/") ||
+					ofTools.MatchString(f.dir) {
 					continue
 				}
 				c.folderOf(f, w)
@@ -76,6 +78,9 @@ func New(fsys *reading.Files) *Reader {
 	}
 	return c
 }
+
+// ofTools are folders of what works on the checkout: build servers, editors.
+var ofTools = expr.New(`(^|/)\.[A-Za-z]`)
 
 // Tell takes a file of code; those of a folder come one after the other.
 func (c *Reader) Tell(dir, name string) {

@@ -90,7 +90,7 @@ func (s *Connections) saidToBeNeeded(known *protocol.Protocol) (at stack.Place) 
 		text := s.ReadmeOf(file)
 		for i, line := range text.Lines {
 			head := text.At(i + 1).Head
-			if !known.IsNamed(line) || facts.OffSections.MatchString(head) {
+			if !known.IsNamed(line) || s.BesideWork(stack.Place{File: file, Line: i + 1}) {
 				continue
 			}
 			for sentence := range strings.SplitSeq(line, ". ") {

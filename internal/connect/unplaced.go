@@ -29,7 +29,7 @@ func (s *Connections) Unplaced() {
 	for _, file := range s.Instructions {
 		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
-			if !a.Page() || known[a.Port] || facts.OffSections.MatchString(text.At(a.Line).Head) {
+			if !a.Page() || known[a.Port] || s.BesideWork(stack.Place{File: file, Line: a.Line}) {
 				continue
 			}
 			known[a.Port] = true

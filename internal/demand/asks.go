@@ -20,11 +20,12 @@ func (d *Coverage) Asks() {
 	seen := map[string]bool{}
 	for _, asked := range d.Demands {
 		if !slices.Contains(d.Instructions, asked.At.File) ||
+			d.ReadmeOf(asked.At.File).SetsServerUp() ||
 			strings.ContainsAny(asked.Command, "<>") || MadeUp.MatchString(asked.Command) {
 			continue
 		}
 		for _, part := range asked.Parts {
-			if len(part.Words) == 0 || !AsksSomebody(part) || part.Plumbed || part.Background {
+			if len(part.Words) == 0 || part.Words[0] == "sudo" || !AsksSomebody(part) || part.Plumbed || part.Background {
 				continue
 			}
 			a := d.askOf(part, path.Join(asked.Cwd, part.Folder))

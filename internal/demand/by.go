@@ -186,7 +186,6 @@ func (d *Coverage) neededBy(words []string) stack.Doer {
 	known, by, any := d.machineNames(), stack.ByNeeds, false
 	for _, w := range words[1:] {
 		if strings.HasPrefix(w, "-") || slices.Contains(installVerbs, w) {
-			any = any || slices.Contains(listVerbs, w)
 			continue
 		}
 		any = true
@@ -210,10 +209,6 @@ func (d *Coverage) neededBy(words []string) stack.Doer {
 	}
 	return by
 }
-
-// listVerbs are words by which a package manager is told to look what there is, which goes with
-// what it then installs.
-var listVerbs = []string{"update", "upgrade"}
 
 var installVerbs = []string{"install", "add", "i", "get", "update", "upgrade", "global", "services",
 	"start", "enable", "restart", "tool", "use", "local.hex", "local.rebar"}

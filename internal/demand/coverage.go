@@ -46,7 +46,14 @@ func (d *Coverage) All() {
 // where a file of instructions has it first; what comes behind the last of these is for afterwards.
 func (d *Coverage) weigh() {
 	first, end := map[stack.Doer]bool{}, map[string]int{}
+	once := map[stack.Doer]map[string]bool{} // the commands for work that each covers
 	for _, asked := range d.Stack.Readme {
+		if once[asked.By] == nil {
+			once[asked.By] = map[string]bool{}
+		}
+		if !d.BesideWork(asked.At) {
+			once[asked.By][asked.Command] = true
+		}
 		if d.Stack.ServiceOf(asked.By) != nil && !first[asked.By] || asked.By == stack.ByLaunch {
 			first[asked.By] = true
 			end[asked.At.File] = max(end[asked.At.File], asked.At.Line)
@@ -57,10 +64,19 @@ func (d *Coverage) weigh() {
 		served, behind := end[asked.At.File]
 		offered := slices.ContainsFunc(d.Stack.Asks,
 			func(a stack.Ask) bool { return a.At == asked.At })
-		asked.Aside = !asked.Covered && !offered && (behind && asked.At.Line > served ||
-			facts.OffSections.MatchString(d.ReadmeOf(asked.At.File).At(asked.At.Line).Head))
+		beside := d.BesideWork(asked.At)
+		if beside && d.Stack.ServiceOf(asked.By) != nil && !once[asked.By][asked.Command] {
+			asked.By, asked.Covered = "", false // it is served in another way
+		}
+		asked.Aside = !asked.Covered && !offered && (behind && asked.At.Line > served || beside ||
+			looksForPackages.MatchString(asked.Command))
 	}
 }
+
+// looksForPackages is a command after which a machine knows which packages there are, and has no
+// other than before.
+var looksForPackages = expr.New(
+	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* (update|upgrade|check-update)( -\S+)*$`)
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
 func onlySets(asked facts.Demand) bool {

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/stack"
@@ -77,14 +78,19 @@ func (f taskFolder) targetsIn(program, file string, data []byte) []stack.Target 
 	return out
 }
 
+// goesOn stands for the end of a line that goes on in the next.
+const goesOn = "\x00"
+
 func betweenTasks(r rune) bool { return strings.ContainsRune(" \t()", r) }
 
 // recipes reads a file of targets whose lines are indented below them.
 func (f taskFolder) recipes(file, program, text string) []stack.Target {
 	var out []stack.Target
 	comment, named := "", false // whether the rule that is read has a plain name
-	for i, line := range strings.Split(strings.ReplaceAll(text, "\\\n", "  "), "\n") {
-		line = strings.TrimRight(line, "\r")
+	number, next := 0, 1
+	for _, line := range strings.Split(strings.ReplaceAll(text, "\\\n", goesOn), "\n") {
+		number, next = next, next+1+strings.Count(line, goesOn)
+		line = strings.TrimRight(strings.ReplaceAll(line, goesOn, "  "), "\r")
 		trimmed := strings.TrimSpace(line)
 		switch {
 		case trimmed == "":
@@ -107,13 +113,17 @@ func (f taskFolder) recipes(file, program, text string) []stack.Target {
 				continue
 			}
 			named = true
-			t := stack.Target{Name: m[1], Help: comment, At: f.At(file, i+1)}
+			t := stack.Target{Name: m[1], Help: comment, At: f.At(file, number)}
 			if h := helpText.FindStringSubmatch(line); h != nil {
 				t.Help = strings.TrimSpace(h[1])
 			}
 			rest, _, _ := strings.Cut(m[2]+m[3], "#")
-			for _, dep := range strings.FieldsFunc(rest, betweenTasks) {
-				if plainTask.MatchString(dep) {
+			between := unicode.IsSpace
+			if program == "just" {
+				between = betweenTasks // with arguments in brackets
+			}
+			for _, dep := range strings.FieldsFunc(rest, between) {
+				if plainTask.MatchString(dep) || makeVariable.FindString(dep) == dep {
 					t.Lines = append(t.Lines, program+" "+dep)
 				}
 			}

@@ -58,7 +58,7 @@ type Demand struct {
 
 // OffSections are heads of sections about something else than work on this machine.
 var OffSections = expr.New(
-	`(?i)\b(production|deploy\w*|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
+	`(?i)\b(production|deploy\w*|hosting|vps|systemd|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
 		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
 		`clean\w*|api|architecture|structure|examples?|optional\w*|alternative\w*)\b`)
 
@@ -227,9 +227,10 @@ func (f *Facts) UsesSteps(p *stack.Project) bool {
 }
 
 // BesideWork reports whether a place of instructions is in a section about something else than work
-// on this machine.
+// on this machine, or in a guide for setting a server up.
 func (f *Facts) BesideWork(at stack.Place) bool {
-	return OffSections.MatchString(f.ReadmeOf(at.File).At(at.Line).Head)
+	text := f.ReadmeOf(at.File)
+	return OffSections.MatchString(text.At(at.Line).Head) || text.SetsServerUp()
 }
 
 // Words names a folder in a sentence.

@@ -108,7 +108,7 @@ func (s *Ports) pageLeftOver() {
 	for _, file := range s.Instructions {
 		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
-			if !a.Page() || taken[a.Port] || facts.OffSections.MatchString(text.At(a.Line).Head) {
+			if !a.Page() || taken[a.Port] || s.BesideWork(stack.Place{File: file, Line: a.Line}) {
 				continue
 			}
 			if page.Host != 0 && page.Host != a.Port {
@@ -220,7 +220,8 @@ func (s *Ports) Claims(v *stack.Service) claim.Judged[int] {
 		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
 			continue
 		}
-		if port, line := s.ReadmeOf(file).OnlyPage(); port > 0 && !s.portOfAnother(v, port) {
+		text := s.ReadmeOf(file)
+		if port, line := text.OnlyPage(); port > 0 && !text.SetsServerUp() && !s.portOfAnother(v, port) {
 			add(port, claim.Readme, stack.Place{File: file, Line: line})
 		}
 	}

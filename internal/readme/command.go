@@ -56,6 +56,9 @@ var (
 
 // block reads the lines of a code block. Where some have a prompt, only those are commands.
 func (r *reader) block(lines []line, inShell bool) {
+	if isUnit(lines) {
+		return
+	}
 	prompts := slices.ContainsFunc(lines, func(l line) bool { return prompt.MatchString(l.text) })
 	cwd, joined, here, first := r.dir, "", "", 0
 	for _, l := range lines {
@@ -88,6 +91,23 @@ func (r *reader) block(lines []line, inShell bool) {
 		cwd = r.command(line{first, text}, inShell || prompts, cwd)
 	}
 }
+
+// isUnit reports whether a block shows a file of sections with settings, whatever language it is said
+// to be in.
+func isUnit(lines []line) bool {
+	heads := 0
+	for i, l := range lines {
+		if unitHead.MatchString(l.text) && i+1 < len(lines) && unitEntry.MatchString(lines[i+1].text) {
+			heads++
+		}
+	}
+	return heads > 0
+}
+
+var (
+	unitHead  = expr.New(`^\s*\[[A-Za-z][\w -]*\]\s*$`)
+	unitEntry = expr.New(`^\s*[A-Za-z][\w.-]*\s*=`)
+)
 
 func (r *reader) commandWord(word string) bool {
 	return commandWord(word) || slices.Contains(r.own, strings.TrimPrefix(word, "./")) ||
@@ -202,10 +222,10 @@ var runsAlone = expr.New(`(?i)\.(sh|bash|zsh|fish|bat|cmd|ps1|exe|run|appimage|\
 // hereText begins a text that follows a command.
 var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)
 
-// noCommand are lines of code blocks that are no commands: names of variables, what a program says
-// when it fails, the settings and the key words of a shell, and prose that begins with an
+// noCommand are lines of code blocks that are no commands: rows of a folder's list, what is typed into
+// another program, names of variables, what a program says when it fails, the settings and the key words of a shell, and prose that begins with an
 // interpreter's name.
-var noCommand = expr.New(`^(?:[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
+var noCommand = expr.New(`^(?:[dl.-](?:[r-][w-][xsStT-]){3}\s|[\w.-]+(?:=[#>]|>)\s|[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
 	`set [-+][a-z]+$|exec "\$@"$|[A-Z][a-z]+\s|.*\w\.\.\.$|\.$|` +
 	`(?:function|while|until|for|if|elif|then|else|fi|do|done|case|esac)(?:\s|;|$)|\w+\(\)\s*\{|[{}]$|` +
 	`(?:python3?|node|ruby|perl)(?: [a-z]+){3,}$)`)

@@ -28,6 +28,8 @@ type Document struct {
 	Commands []Command
 	// Addresses are those on this machine, in their order.
 	Addresses []Address
+
+	hosting bool // see SetsServerUp
 }
 
 // Section is the text from one head to the next, whatever the level of either. Each document begins
@@ -49,8 +51,23 @@ func Read(file string, data []byte, own ...string) *Document {
 	}
 	r.forgetNames()
 	d.addresses()
+	hosts := 0
+	for _, c := range d.Commands {
+		if hostsIt.MatchString(c.Text) {
+			hosts++
+		}
+	}
+	d.hosting = hosts > 2 && !IsReadme(file)
 	return d
 }
+
+// SetsServerUp reports whether the document, as a whole, is about a server somewhere on which the
+// application is to run for everybody: it makes users, enables services of the system, opens the
+// firewall. A README has such sections, and is more.
+func (d *Document) SetsServerUp() bool { return d.hosting }
+
+var hostsIt = expr.New(`^(sudo )?(adduser|useradd|systemctl|journalctl|ufw|certbot|ssh root@\S+|` +
+	`service \S+ (re)?start)\b`)
 
 // guessed reads a text of which the name doesn't tell the markup: as plain text or, where that has
 // no command, Markdown.

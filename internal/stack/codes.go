@@ -15,6 +15,7 @@ const (
 	CodeAnswersUnreadable        Code = "answers-unreadable"
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
+	CodeMountMissing             Code = "mount-missing"
 	CodeProcessForHost           Code = "process-for-host"
 	CodeNothingSaid              Code = "nothing-said"
 	CodeContradiction            Code = "contradiction"

@@ -207,7 +207,19 @@ func inactive(file string, active map[string]bool, by string) (why, remedy strin
 				by),
 			"To use it, name it in COMPOSE_FILE."
 	case beside == "" && len(active) > 0:
-		return "this compose file is not part of the launch: another one lies higher",
+		files := slices.Sorted(maps.Keys(active))
+		first := files[0]
+		if i := slices.IndexFunc(files, func(f string) bool {
+			return slices.Contains(compose.FileNames, path.Base(f))
+		}); i >= 0 {
+			first = files[i]
+		}
+		if strings.Count(first, "/") < strings.Count(file, "/") {
+			first += " lies higher"
+		} else {
+			first = "that takes " + first
+		}
+		return "this compose file is not part of the launch: " + first,
 			"To launch it, start in its folder with -C."
 	case beside == "":
 		return "this compose file is not part of the launch", "To use it, name it in COMPOSE_FILE."
@@ -341,6 +353,9 @@ func (s *composes) endsByItself(svc *stack.Service) bool {
 	}
 	if svc.Source == stack.FromCompose && s.migrates(svc) {
 		s.behindMigration(svc)
+		return true
+	}
+	if s.homes.runsNothing(svc) {
 		return true
 	}
 	return len(svc.Ports) == 0 &&

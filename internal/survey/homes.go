@@ -14,6 +14,7 @@ import (
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/shell"
 	"nimbleharbor/internal/stack"
 )
 
@@ -378,6 +379,56 @@ func (s *homes) takesWhatIsThere() {
 	}
 }
 
+// mountsWhatIsThere remarks on files of the checkout that a container is to see and that aren't
+// there: an engine makes folders of their names, and the program fails to read them.
+func (s *homes) mountsWhatIsThere() {
+	for i := range s.Stack.Services {
+		svc := &s.Stack.Services[i]
+		if svc.Runs != stack.Container || svc.Container == nil {
+			continue
+		}
+		for _, m := range svc.Container.Mounts {
+			isFile := path.Ext(path.Base(m.Source)) != "" && path.Ext(m.Target) != "" &&
+				!strings.HasPrefix(path.Base(m.Source), ".")
+			if m.Type != "bind" || !isFile || !fs.ValidPath(m.Source) || s.Exists(m.Source) ||
+				s.Commands.IsFolder(m.Source) || s.isMade(svc, m.Source) ||
+				slices.ContainsFunc(s.Stack.EnvFiles,
+					func(e stack.EnvFile) bool { return e.Path == m.Source }) {
+				continue
+			}
+			remedy := s.howToMake(m.Source)
+			if line := s.copiedTo(m.Source); line != "" {
+				remedy = "Make it first: " + line
+			}
+			s.RemarkOn(stack.AboutService(svc.Name), stack.Problem, stack.CodeMountMissing, m.At,
+				fmt.Sprintf("%s is to see the file %s, which isn't there: the engine would make "+
+					"a folder of that name", svc.Name, m.Source), remedy)
+		}
+	}
+}
+
+// copiedTo is the copy by which one of the projects' tasks makes a file, as it would be called at
+// the top; empty if none does.
+func (s *homes) copiedTo(file string) string {
+	for _, p := range s.Stack.Projects {
+		for _, t := range p.Targets {
+			for _, c := range shell.Parse(strings.Join(t.Lines, "\n")) {
+				words := slices.DeleteFunc(slices.Clone(c.Words),
+					func(w string) bool { return strings.HasPrefix(w, "-") })
+				if len(words) != 3 || words[0] != "cp" {
+					continue
+				}
+				from, to := path.Join(p.Path, c.Folder, words[1]), path.Join(p.Path, c.Folder, words[2])
+				if to == file {
+					return fmt.Sprintf("mkdir -p %s && cp %s %s (as %s does, %s:%d)", path.Dir(file),
+						from, to, t.Name, t.At.File, t.At.Line)
+				}
+			}
+		}
+	}
+	return ""
+}
+
 // isMade reports whether one of the steps that a service waits for makes a file.
 func (s *homes) isMade(svc *stack.Service, file string) bool {
 	return slices.ContainsFunc(svc.AfterSteps, func(id string) bool {
@@ -412,6 +463,18 @@ func (s *homes) howToMake(file string) string {
 // systems are images of a whole system, in which by itself a shell runs.
 var systems = []string{"ubuntu", "debian", "alpine", "fedora", "centos", "rockylinux", "almalinux",
 	"amazonlinux", "archlinux", "opensuse", "busybox", "buildpack-deps"}
+
+// runsNothing reports whether a compose service runs nothing but what an image of a system or of a
+// language runs by itself, where nobody types: that ends at once.
+func (s *homes) runsNothing(svc *stack.Service) bool {
+	if svc.Source != stack.FromCompose || svc.Build == "" || svc.Container == nil ||
+		svc.Container.TTY || len(svc.Command) > 0 || len(demand.ContainerEntry(svc)) > 0 ||
+		len(svc.Ports) > 0 {
+		return false
+	}
+	img, _ := s.DockerfileOf(svc)
+	return img != nil && endsAtOnce(img)
+}
 
 // endsAtOnce reports whether nothing says what the image runs, and what it is made on runs a shell:
 // it is there for others to be made on.

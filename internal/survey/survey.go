@@ -156,6 +156,7 @@ func (s *surveyor) inspect() {
 		}
 	}
 	s.homes.takesWhatIsThere()
+	s.homes.mountsWhatIsThere()
 	s.homes.bases()
 	s.Stack.Remarks = slices.DeleteFunc(s.Stack.Remarks, s.ofUnusedProject)
 	for _, c := range s.Stack.Checkouts {

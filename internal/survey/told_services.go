@@ -63,7 +63,7 @@ func (s *told) toldServices() {
 		if i > 0 && s.Demands[i-1].At.File == d.At.File {
 			before = s.Demands[i-1].At.Line
 		}
-		if facts.OffSections.MatchString(text.At(d.At.Line).Head) {
+		if s.BesideWork(d.At) {
 			continue
 		}
 		besides := besides(text, d.At.Line, before)

@@ -76,7 +76,7 @@ func (s *told) toldStepsOf(text *readme.Document, demands []int) {
 			}
 			installed, open, served[s.in] = false, nil, true
 		case by == "" && installed && !served[s.in] &&
-			!facts.OffSections.MatchString(text.At(d.At.Line).Head):
+			!s.BesideWork(d.At):
 			open = append(open, i)
 			s.after[i], s.with[i] = least, s.in
 		}
