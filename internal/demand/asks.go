@@ -100,9 +100,12 @@ func (d *Coverage) Told(p *stack.Project, part shell.Command) []string {
 	words := part.Words
 	if by := ecosystem.WrappedBy(words); by != nil && by.Name == p.Ecosystem &&
 		by.Compiled == false && ecosystem.ManagerOf(words[0]).Name != p.Manager && len(p.Bin) > 0 {
-		if usual := ecosystem.Canonical(words); usual[0] != "script" {
-			// what another manager would run, out of the project's own folder
-			words = words[len(words)-len(usual):]
+		usual := ecosystem.Canonical(words)
+		if own := len(words) - len(usual); usual[0] != "script" && own >= 0 {
+			if own > 1 && words[own-1] == "-m" {
+				own -= 2 // a module that the interpreter runs is no program of that name
+			}
+			words = words[own:] // what another manager would run, out of the project's own folder
 		}
 	}
 	if len(p.Prefix) > 0 && words[0] != p.Prefix[0] && d.OfPackages(words, p.Path) {

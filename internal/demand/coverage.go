@@ -159,7 +159,8 @@ func (d *Coverage) lacks(c shell.Command, cwd string) string {
 		return tasks != "" || d.Commands.Target(c.Words, dir) != nil
 	}):
 		return none("file of tasks for " + first)
-	case len(usual) > 1 && usual[0] == "script" && !above(func(dir string) bool {
+	case len(usual) > 1 && usual[0] == "script" && ecosystem.Of(c.Words) == ecosystem.Named("node") &&
+		!above(func(dir string) bool {
 		return d.Exists(path.Join(dir, "package.json"))
 	}):
 		return none("package.json")

@@ -32,7 +32,8 @@ type pyproject struct {
 			Group        map[string]struct{ Dependencies map[string]any }
 			Source       []pySource
 		}
-		UV *struct {
+		PDM *struct{ Scripts map[string]any } `toml:"pdm"`
+		UV  *struct {
 			Workspace *struct{ Members, Exclude []string }
 			Index     []pySource
 		} `toml:"uv"`
@@ -54,7 +55,7 @@ type pipfile struct {
 // python is Python. The one of its managers counts whose files a project has first in this order.
 var python = &Ecosystem{
 	Name:       "python",
-	Managers:   []*Manager{uv, poetry, pipenv, pip, conda},
+	Managers:   []*Manager{uv, poetry, pdm, pipenv, pip, conda},
 	Frameworks: frameworksOfPython(),
 	Manifests: []string{"requirements*.txt", "pyproject.toml", "Pipfile", "setup.py", "manage.py",
 		"environment.yml", "environment.yaml"},
@@ -212,6 +213,7 @@ func readPython(f Folder) (*Finding, error) {
 	p.prepareAndServe()
 	p.out.uses(p.out.Project.Name, p.uses)
 	p.out.Project.Parts[len(p.out.Project.Parts)-1].Programs = sortedKeys(p.programs())
+	p.out.scripts(p.pdmScripts())
 	return p.out, nil
 }
 

@@ -137,6 +137,8 @@ func (r *reader) span(l line) {
 		return
 	case !commandWord(words[0]) && !slices.Contains(r.own, words[0]):
 		return
+	case len(words) == 2 && words[1] == "run" && ecosystem.ManagerNamed(words[0]).Scripts != nil:
+		return // nothing is run
 	case slices.Contains(words, "--help"), slices.Contains(words, "--version"):
 		return // which a sentence names for those who want to know more
 	case words[0] == "cd" && !strings.Contains(text, "&&"): // a folder that is only named

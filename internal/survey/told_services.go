@@ -447,6 +447,10 @@ func (s *told) toldService(d facts.Demand, part shell.Command, cwd string,
 			s.natives.needsOf(p, part.Words, cwd, d.At, command.Deepest)
 		}
 		lines = strings.Join(t.Lines, "\n")
+	} else {
+		for _, l := range s.Commands.Leaves(part, cwd) {
+			lines += "\n" + l.Text
+		}
 	}
 	port, at := ecosystem.PortIn(lines), d.At
 	if port == 0 && !besides {
