@@ -7,7 +7,6 @@ import (
 	"bytes"
 	"cmp"
 	"maps"
-	"nimbleharbor/internal/expr"
 	"path"
 	"runtime"
 	"slices"
@@ -16,6 +15,7 @@ import (
 
 	"nimbleharbor/internal/beside"
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/tree"

@@ -292,6 +292,7 @@ func (p *pythonProject) collect() {
 	p.adds(py.Project.Dependencies)
 	p.nameItself("setup.py", setupName)
 	p.nameItself("setup.cfg", setupConfigName)
+	p.ofSetup()
 	for _, name := range sortedKeys(py.Groups) {
 		for _, v := range py.Groups[name] {
 			if s, ok := v.(string); ok {
@@ -315,6 +316,30 @@ func (p *pythonProject) collect() {
 		}
 	}
 }
+
+// ofSetup keeps the packages that setup.py or setup.cfg lists as they stand; those that a program
+// puts together are not seen.
+func (p *pythonProject) ofSetup() {
+	for file, form := range map[string]*expr.Expr{"setup.py": setupRequires,
+		"setup.cfg": setupConfigRequires} {
+		text := p.text(file)
+		m := form.FindStringSubmatchIndex(text)
+		if m == nil {
+			continue
+		}
+		before, _ := position([]byte(text), int64(m[2]))
+		for i, line := range strings.Split(text[m[2]:m[3]], "\n") {
+			for _, one := range strings.FieldsFunc(line, func(r rune) bool { return r == '"' || r == '\'' }) {
+				p.package_(one, p.At(file, before+i))
+			}
+		}
+	}
+}
+
+var (
+	setupRequires       = expr.New(`install_requires\s*=\s*\[([^\]]*)\]`)
+	setupConfigRequires = expr.New(`(?m)^install_requires\s*=([^\n]*(?:\n[ \t]+[^\n]*)*)`)
+)
 
 // adds keeps packages that pyproject.toml names.
 func (p *pythonProject) adds(list []string) {

@@ -16,6 +16,7 @@ const (
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
 	CodeMountMissing             Code = "mount-missing"
+	CodeStartMadeUp              Code = "start-made-up"
 	CodeProcessForHost           Code = "process-for-host"
 	CodeNothingSaid              Code = "nothing-said"
 	CodeContradiction            Code = "contradiction"

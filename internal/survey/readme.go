@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/ecosystem"
+	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/facts"
 	"nimbleharbor/internal/readme"
 	"nimbleharbor/internal/shell"
@@ -109,6 +110,9 @@ func (s *surveyor) holdsAll(dir string) bool {
 		func(p stack.Project) bool { return !strings.HasPrefix(p.Path, dir+"/") })
 }
 
+// ofTranslators are folders whose instructions are for those who translate.
+var ofTranslators = expr.New(`(?i)(^|/)(translations?|locales?|i18n|l10n|languages?)(/|$)`)
+
 // ledTo are the files among those with instructions that a README at a top names by their path and,
 // where none at the top has a command, those in its folders of documents.
 func (s *surveyor) ledTo(files, own []string) map[string]bool {
@@ -130,7 +134,8 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 		for _, file := range files {
 			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
 			if !below || !strings.Contains(rel, "/") ||
-				readme.IsReadme(file) && tree.Aside.MatchString(path.Dir(rel)) {
+				readme.IsReadme(file) && (tree.Aside.MatchString(path.Dir(rel)) ||
+					ofTranslators.MatchString(path.Dir(rel))) {
 				continue
 			}
 			out[file] = out[file] || !told && readme.Documents.MatchString(path.Dir(rel)) ||

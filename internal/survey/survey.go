@@ -141,7 +141,9 @@ func Compose(fsys fs.FS, opt Options) ([]*compose.Project, error) {
 
 // inspect adds remarks that need the whole picture.
 func (s *surveyor) inspect() {
-	if len(s.Stack.Services) == 0 && len(s.Stack.Projects) > 0 {
+	said := slices.ContainsFunc(s.Stack.Remarks,
+		func(r stack.Remark) bool { return r.Code == stack.CodeStartMadeUp })
+	if len(s.Stack.Services) == 0 && len(s.Stack.Projects) > 0 && !said {
 		s.Remark(stack.Warning, stack.CodeNothingToLaunch, s.Stack.Projects[0].Evidence[0].Place(),
 			"no way to serve anything was found: no serve script, nothing that a framework "+
 				"starts, no compose service", "If you know the command, name it in "+

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -8,6 +9,7 @@ import (
 	"nimbleharbor/internal/claim"
 	"nimbleharbor/internal/code"
 	"nimbleharbor/internal/command"
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/demand"
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
@@ -55,8 +57,11 @@ func besides(t *readme.Document, line, before int) bool {
 // they say to run in a second terminal beside what is served.
 func (s *told) toldServices() {
 	for i, d := range s.Demands {
-		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") ||
-			demand.MadeUp.MatchString(d.Command) {
+		if !readme.IsInstructions(path.Base(d.At.File)) || strings.ContainsAny(d.Command, "<>") {
+			continue
+		}
+		if demand.MadeUp.MatchString(d.Command) {
+			s.startsWithOnesOwn(d)
 			continue
 		}
 		text, before := s.ReadmeOf(d.At.File), 0
@@ -92,6 +97,40 @@ func (s *told) toldToRun(d facts.Demand, part shell.Command, text *readme.Docume
 		if only := s.onlyNative(cwd); only != nil && serves() {
 			s.insteadOf(only, d, part, cwd)
 		}
+	}
+}
+
+// startsWithOnesOwn says that the instructions start the project's own program with a path that
+// stands for one of the reader's: nobody can start it that way, and what was only guessed to serve
+// isn't what does.
+func (s *told) startsWithOnesOwn(d facts.Demand) {
+	for _, part := range d.Parts {
+		cwd := path.Join(d.Cwd, part.Folder)
+		if s.BesideWork(d.At) || !s.ownProgram(part.Words, cwd) ||
+			!s.toldToServe(part, cwd, s.ReadmeOf(d.At.File), d.At.Line) {
+			continue
+		}
+		guessed := func(v stack.Service) bool {
+			return v.Dir() == cwd && v.Runs == stack.Native && v.Source == stack.FromFramework
+		}
+		name := path.Base(cwd)
+		if cwd == "." {
+			name = path.Base(s.Root)
+		}
+		if i := slices.IndexFunc(s.Stack.Services, guessed); i >= 0 {
+			name = s.Stack.Services[i].Name
+			s.Stack.Services = slices.Delete(s.Stack.Services, i, i+1)
+		}
+		if slices.ContainsFunc(s.Stack.Services, func(v stack.Service) bool {
+			return v.Runs == stack.Native && v.Dir() == cwd || v.Build == cwd
+		}) {
+			return // in a way that somebody has written
+		}
+		s.Remark(stack.Problem, stack.CodeStartMadeUp, d.At, fmt.Sprintf(
+			"the program is started with a path that stands for one of yours: %s", part.Text),
+			fmt.Sprintf("Write it with a path of your own into %s: [service.%s] with command = "+
+				"\"…\" and port = ….", corrections.File, name))
+		return
 	}
 }
 
