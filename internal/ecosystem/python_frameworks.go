@@ -217,6 +217,7 @@ func (p *pythonProject) prepareAndServe() {
 		if p.servedAround() {
 			return
 		}
+		p.settingsModuleThere()
 		ports := port(8000, at)
 		proj.Serve = &stack.Serve{Command: p.call("python", "manage.py", "runserver", "--noreload",
 			number(ports)), Ports: ports, At: at, Source: stack.FromFramework}
@@ -281,6 +282,43 @@ func (p *pythonProject) celeryWorks(at stack.Place) {
 		Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"), "worker",
 			"--loglevel=INFO"), At: at, Source: stack.FromFramework})
 }
+
+// DjangoSettings is the file of the module of settings that a manage.py chooses, relative to it;
+// empty if it chooses none.
+func DjangoSettings(text string) string {
+	m := djangoSettings.FindStringSubmatch(text)
+	if m == nil {
+		return ""
+	}
+	return strings.ReplaceAll(m[1], ".", "/") + ".py"
+}
+
+var djangoSettings = expr.New(`DJANGO_SETTINGS_MODULE["']\s*(?:,|\]\s*=)\s*["']([\w.]+)["']`)
+
+// settingsModuleThere says that the module of settings isn't there that manage.py chooses, unless a
+// settings file chooses another.
+func (p *pythonProject) settingsModuleThere() {
+	file := DjangoSettings(p.text("manage.py"))
+	dir, name := path.Split(file)
+	top, _, _ := strings.Cut(file, "/")
+	if file == "" || !p.exists(top) || p.exists(file) || p.exists(strings.TrimSuffix(file, ".py")) ||
+		strings.Contains(p.text(".env")+p.text(".env.example"), "DJANGO_SETTINGS_MODULE") {
+		return
+	}
+	remedy := "Ask who made the application what belongs in it."
+	entries, _ := fs.ReadDir(p.FS, path.Join(p.Path, dir))
+	for _, e := range entries {
+		if sampleModule.MatchString(e.Name()) {
+			remedy = "Make it as " + path.Join(p.Path, dir, e.Name()) + " shows: cp " +
+				path.Join(p.Path, dir, e.Name()) + " " + path.Join(p.Path, dir, name)
+			break
+		}
+	}
+	p.out.remark(stack.Problem, stack.CodeSettingsModuleMissing, p.At("manage.py", 1),
+		"manage.py goes by the settings in "+path.Join(p.Path, file)+", which isn't there", remedy)
+}
+
+var sampleModule = expr.New(`(?i)(^|[._-])(examples?|samples?|templates?|dist)([._-]|$)`)
 
 // servedAround reports whether the program of the project around serves what this manage.py
 // prepares: the code that makes its application sets Django up.

@@ -221,6 +221,11 @@ func Make(fsys fs.FS, s *stack.Stack, opt Options) (*Plan, error) {
 	given := map[string]bool{}
 	m.each(func(_ *File, s *Setting) { given[s.Key] = true })
 	m.plan.Remarks = append(m.plan.Remarks, survey.Unnamed(s.Reads, given)...)
+	for _, r := range s.Remarks {
+		if r.Code == stack.CodeSettingsModuleMissing {
+			m.plan.Remarks = append(m.plan.Remarks, r)
+		}
+	}
 	if opt.Only != "" {
 		m.plan.keepOnly(path.Clean(opt.Only))
 	}
@@ -459,6 +464,13 @@ func (p *Plan) Insists() bool {
 	return slices.ContainsFunc(p.Remarks, func(r stack.Remark) bool {
 		return r.Code == stack.CodeVariableInNoTemplate && r.Level == stack.Warning
 	})
+}
+
+// Lacks reports whether a program wants its settings from a file that isn't there, and that isn't
+// filled either.
+func (p *Plan) Lacks() bool {
+	return slices.ContainsFunc(p.Remarks,
+		func(r stack.Remark) bool { return r.Level == stack.Problem })
 }
 
 // Loose is what a person should look at, though nothing is known to be missing. Standing are the

@@ -16,6 +16,7 @@ const (
 	CodeBuildFileMissing         Code = "build-file-missing"
 	CodeBuildTakesMissing        Code = "build-takes-missing"
 	CodeMountMissing             Code = "mount-missing"
+	CodeSettingsModuleMissing    Code = "settings-module-missing"
 	CodeStartMadeUp              Code = "start-made-up"
 	CodeProcessForHost           Code = "process-for-host"
 	CodeNothingSaid              Code = "nothing-said"

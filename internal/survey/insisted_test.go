@@ -48,6 +48,30 @@ func TestInsistedBelow(t *testing.T) {
 	}
 }
 
+// TestUnchosenSettings insists on what the chosen module of settings reads, and what that takes in.
+func TestUnchosenSettings(t *testing.T) {
+	t.Parallel()
+	reads := func(name string) *fstest.MapFile {
+		return &fstest.MapFile{Data: []byte("import os\nx = os.environ['" + name + "']\n")}
+	}
+	s, err := Survey(fstest.MapFS{"requirements.txt": {Data: []byte("django")},
+		"manage.py": {Data: []byte(
+			`os.environ.setdefault("DJANGO_SETTINGS_MODULE", "tides.settings.work")`)},
+		"tides/settings/work.py":   {Data: []byte("from .common import *\n")},
+		"tides/settings/common.py": reads("COMMON"), "tides/settings/host.py": reads("STORE"),
+		"tides/views.py": reads("VIEW")}, Options{Root: "/w", ReadCode: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	must := map[string]bool{}
+	for _, r := range s.Reads {
+		must[r.Name] = r.Must
+	}
+	if !must["COMMON"] || must["STORE"] || !must["VIEW"] || len(must) != 3 {
+		t.Errorf("insisted on: %v", must)
+	}
+}
+
 // TestSettingsAbove reads from a folder above what nothing else gives to a service, and only what
 // its code insists on.
 func TestSettingsAbove(t *testing.T) {

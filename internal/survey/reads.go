@@ -19,9 +19,12 @@ func (s *settingsFiles) reads() {
 	at := map[[2]string]int{}
 	s.Code = s.reader.Done()
 	for _, f := range s.Code.Files {
-		project := s.projectOf(f.Dir)
+		project, aside := s.projectOf(f.Dir), s.unchosen(f)
 		for _, r := range f.Reads {
 			r.Project = project
+			if aside {
+				r.Default, r.Must = true, false
+			}
 			if i, seen := at[[2]string{r.Project, r.Name}]; seen {
 				known := &s.Stack.Reads[i]
 				known.Default, known.Must = known.Default || r.Default, known.Must || r.Must

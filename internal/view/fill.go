@@ -14,7 +14,7 @@ import (
 func (t *Text) Fill(p *fill.Plan, dryRun, reveal bool) {
 	t.Reveals = reveal
 	if len(p.Files) == 0 && len(p.Unknown) == 0 {
-		t.Line("There is no settings file here, and no template for one.")
+		t.Line("No settings file is known here, and no template for one.")
 		t.Remarks(p.Remarks)
 		return
 	}
@@ -152,8 +152,10 @@ func (t *Text) Filled(p *fill.Plan, dry bool) {
 			"nharbor restart %s", strings.Join(p.Restart, ", "), strings.Join(p.Restart, " "))
 	case p.Insists():
 		t.Line("The code insists on values that nothing here gives; see the warning.")
+	case p.Lacks():
+		t.Line("Settings are wanted from a file that isn't there; see the problem.")
 	case len(p.Files) == 0:
-		t.Line("Nothing is to be filled. Next: nharbor launch")
+		t.Line("Nothing is known that is to be filled. Next: nharbor launch")
 	default:
 		next := "nharbor launch"
 		if dry {

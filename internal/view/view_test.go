@@ -193,7 +193,7 @@ func TestFill(t *testing.T) {
 	if got := screen(100, func(t *Text) {
 		t.Fill(&fill.Plan{}, true, false)
 	}); !strings.Contains(got,
-		"no settings file here") {
+		"No settings file is known") {
 		t.Errorf("without any file it shows %q", got)
 	}
 }
