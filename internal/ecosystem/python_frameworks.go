@@ -272,6 +272,10 @@ func (p *pythonProject) serveScript(script string, ports []stack.Port) {
 // celeryWorks adds the worker of the module in which an application of it is made.
 func (p *pythonProject) celeryWorks(at stack.Place) {
 	module, _, appAt := p.app(celeryApp)
+	module = strings.TrimSuffix(module, ".celery")
+	if said, saidAt := p.saidOfWorker(); said != "" {
+		module, appAt = said, saidAt
+	}
 	if module == "" {
 		return
 	}
@@ -279,8 +283,7 @@ func (p *pythonProject) celeryWorks(at stack.Place) {
 		at = appAt
 	}
 	p.out.Project.Also = append(p.out.Project.Also, stack.Serve{Name: "worker",
-		Command: p.call("celery", "--app", strings.TrimSuffix(module, ".celery"), "worker",
-			"--loglevel=INFO"), At: at, Source: stack.FromFramework})
+		Command: p.call("celery", "--app", module, "worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
 }
 
 // DjangoSettings is the file of the module of settings that a manage.py chooses, relative to it;
@@ -333,6 +336,21 @@ func (p *pythonProject) servedAround() bool {
 
 var setsDjangoUp = expr.New(`\bdjango\.setup\(\)|\bget_[aw]sgi_application\(`)
 
+// saidOfWorker is the application that a file of code at the project's top says, to people, that its
+// worker is started with.
+func (p *pythonProject) saidOfWorker() (app string, at stack.Place) {
+	for _, name := range p.named("*.py") {
+		text := p.text(name)
+		if m := startsWorker.FindStringSubmatchIndex(text); m != nil {
+			line, _ := position([]byte(text), int64(m[2]))
+			return text[m[2]:m[3]], p.At(name, line)
+		}
+	}
+	return "", at
+}
+
+var startsWorker = expr.New(`\bcelery\s+(?:-A|--app)[ =]([\w.]+(?::\w+)?)\s[^\n]*\bworker\b`)
+
 // djangoManages reports whether the folder's manage.py is Django's: one that imports other things,
 // and knows nothing of Django, is a program of its own.
 func (p *pythonProject) djangoManages() bool {
@@ -382,11 +400,19 @@ func (p *pythonProject) framework(port func(int, stack.Place) []stack.Port,
 		}
 		p.out.Project.Serve = &stack.Serve{Command: known.serve(p, module, name, number(ports)),
 			Ports: ports, At: at, Source: stack.FromFramework}
+		if known.pkg == "flask" && flaskWithoutApp.MatchString(p.text("requirements.txt")) {
+			p.out.Project.Serve.Command = p.call("flask", "run", "--port", number(ports))
+			p.out.Project.Serve.Env = map[string]string{"FLASK_APP": module}
+		}
 		p.servesItself(module)
 		return true
 	}
 	return false
 }
+
+// flaskWithoutApp is a list that keeps to a version of Flask that is told its application by a
+// variable alone: the option came with 2.2.
+var flaskWithoutApp = expr.New(`(?mi)^flask\s*(==|<=?|~=)\s*([01]\b|2\.[01]\b)`)
 
 // servesItself puts the package's own program in the place of the framework's, where it starts in
 // the very module that makes the application: what it does before it serves, nobody else does. The
