@@ -161,8 +161,8 @@ func (d *Coverage) lacks(c shell.Command, cwd string) string {
 		return none("file of tasks for " + first)
 	case len(usual) > 1 && usual[0] == "script" && ecosystem.Of(c.Words) == ecosystem.Named("node") &&
 		!above(func(dir string) bool {
-		return d.Exists(path.Join(dir, "package.json"))
-	}):
+			return d.Exists(path.Join(dir, "package.json"))
+		}):
 		return none("package.json")
 	case strings.HasPrefix(first, "./") && !d.lies(path.Join(cwd, first)) && !d.compiles(cwd):
 		return none(first)
