@@ -56,8 +56,8 @@ type Demand struct {
 	Parts   []shell.Command
 }
 
-// OffSections are heads of sections about something else than work on this machine.
-var OffSections = expr.New(
+// offSections are heads of sections about something else than work on this machine.
+var offSections = expr.New(
 	`(?i)\b(production|deploy\w*|hosting|vps|systemd|docker|containers?|kubernetes|tests?|testing|lint\w*|publish\w*|` +
 		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
 		`clean\w*|api|architecture|structure|examples?|optional\w*|alternative\w*)\b`)
@@ -230,8 +230,12 @@ func (f *Facts) UsesSteps(p *stack.Project) bool {
 // on this machine, or in a guide for setting a server up.
 func (f *Facts) BesideWork(at stack.Place) bool {
 	text := f.ReadmeOf(at.File)
-	return OffSections.MatchString(text.At(at.Line).Head) || text.SetsServerUp()
+	head := withoutThem.ReplaceAllString(text.At(at.Line).Head, "")
+	return offSections.MatchString(head) || text.SetsServerUp()
 }
+
+// withoutThem is how a head says that its section does without containers.
+var withoutThem = expr.New(`(?i)\b(without|no)\s+(docker|containers?|kubernetes)\b`)
 
 // Words names a folder in a sentence.
 func Words(dir string) string {
