@@ -94,6 +94,14 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		in(cwd, Lines(lines))
 		return inner, ok
 	}
+	if name, given, either := ecosystem.EitherRun(words); either {
+		for _, part := range ecosystem.PartsCalled(r.stack.Projects, []string{cwd}, cwd) {
+			if lines := part.Scripts[name]; len(lines) > 0 {
+				in(part.Folder, Lines(withWords(lines, given)))
+			}
+		}
+		return inner, ok
+	}
 	scripts, members, byRunner := ecosystem.TaskRun(words)
 	if usual := ecosystem.Canonical(words); len(usual) > 1 && usual[0] == "script" {
 		scripts, members = usual[1:2], []string{cwd}
@@ -108,6 +116,20 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		}
 	}
 	return inner, ok
+}
+
+// withWords puts words that a script is given where its line has a place for them, else behind the
+// one line that it has.
+func withWords(lines, given []string) (out []string) {
+	words := strings.Join(given, " ")
+	for _, line := range lines {
+		with := strings.ReplaceAll(line, "{args}", words)
+		if with == line && len(lines) == 1 && words != "" {
+			with += " " + words
+		}
+		out = append(out, with)
+	}
+	return out
 }
 
 // given are the lines that a program which runs others is given as words: each that has a blank, or

@@ -91,10 +91,11 @@ type Manager struct {
 // Scripts tells how a manager runs scripts of the manifest: behind the word Run or, where Bare is
 // true, by the name alone unless that is one of its Own verbs. Short are the names that may stand
 // alone anyway. Member are the words behind which the member stands, by name or folder, whose
-// script is meant.
+// script is meant. Programs is true where Run runs programs as well, which then are wrapped by it.
 type Scripts struct {
 	Run        string
 	Bare       bool
+	Programs   bool
 	Own, Short []string
 	Member     []string
 }

@@ -105,6 +105,24 @@ func ScriptRun(words []string) string {
 	return words[2]
 }
 
+// EitherRun is what a command runs by a name, and the words that it gives to that, where its manager
+// runs the manifest's scripts and programs alike; ok is false for other commands.
+func EitherRun(words []string) (name string, given []string, ok bool) {
+	m := ManagerNamed(words[0])
+	if m.Scripts == nil || !m.Scripts.Programs || len(words) < 2 {
+		return "", nil, false
+	}
+	at := 1
+	if words[1] == m.Scripts.Run {
+		at++
+	}
+	if len(words) <= at || strings.HasPrefix(words[at], "-") || at == 1 &&
+		slices.Contains(m.Scripts.Own, words[1]) {
+		return "", nil, false
+	}
+	return words[at], words[at+1:], true
+}
+
 // ProgramRun is the name of the program that a command compiles and runs, by go run FOLDER or cargo
 // run, and the words that the program is given; the name is empty where the command doesn't tell
 // it, and ok is false for other commands.
