@@ -236,6 +236,9 @@ func (n *nodeProject) prepares(role stack.Role, script string, all []*Finding) b
 		if slices.ContainsFunc(nodeAsides, func(p string) bool { return fits(p, r.words) }) {
 			return false
 		}
+		if role == stack.Generate && makesForOne.MatchString(strings.Join(r.words, " ")) {
+			return false
+		}
 		if role == stack.Migrate && slices.ContainsFunc(nodeApplies,
 			func(p string) bool { return fits(p, r.words) }) {
 			if m := nodeMigration(r.in); m != nil && m.folder == "" {
@@ -245,6 +248,11 @@ func (n *nodeProject) prepares(role stack.Role, script string, all []*Finding) b
 	}
 	return role != stack.Test || !emptyTest.MatchString(n.pkg.Scripts[script])
 }
+
+// makesForOne is a line that generates what one person asks for: an account, a key, a new part of
+// the code. What a script is called is no proof that all need it.
+var makesForOne = expr.New(`(?i)(account|wallet|secret|passw|[^a-z]keys?([^a-z]|$)|component|scaffold|plop|` +
+	`changelog|report)`)
 
 // drizzleOut is where drizzle-kit's configuration says that migrations lie.
 var drizzleOut = expr.New(`\bout\s*:\s*['"\x60](?:\./)?([^'"\x60]+)['"\x60]`)

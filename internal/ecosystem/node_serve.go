@@ -85,14 +85,20 @@ func (n serving) serve() {
 	}
 }
 
+// oneMember is a line that does nothing but hand over to one member.
+var oneMember = expr.New(`^(yarn\s+workspace\s+\S+|pnpm\s+(-F|--filter)[= ]\S+|` +
+	`turbo\s+(run\s+)?[\w:-]+\s+--filter[= ]\S+)(\s+[\w:.-]+)*$`)
+
 // serveApart makes services of what a script starts at once, and gives the script that serves among
 // them, with its line; empty if none does. The scripts of the others are marked.
 func (n together) serveApart(main string, apart map[string]bool) (serves, line string) {
 	p := &n.out.Project
 	all, at := n.pkg.Scripts[main], n.at("scripts."+main)
-	n.out.remark(stack.Note, stack.CodeScriptRunsAll, at, fmt.Sprintf(
-		"the script %s starts several things at once; here each of them is a service of its own",
-		main), "To launch only some: nharbor launch SERVICE…")
+	if !oneMember.MatchString(all) {
+		n.out.remark(stack.Note, stack.CodeScriptRunsAll, at, fmt.Sprintf(
+			"the script %s starts several things at once; here each of them is a service of its own",
+			main), "To launch only some: nharbor launch SERVICE…")
+	}
 	line = all
 	for i, piece := range n.ownPieces(all, 0) {
 		v, watches := n.pieceServed(piece, at), n.watches(piece)

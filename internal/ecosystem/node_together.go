@@ -100,6 +100,7 @@ func (n together) ownPieces(line string, depth int) (out []piece) {
 		switch {
 		case depth < maxPieces && len(n.pieces(p.line)) > 0:
 			out = append(out, n.ownPieces(p.line, depth+1)...)
+		case n.isMembers(p.line):
 		case !goesBelow.MatchString(p.line) && !entersPart.MatchString(p.line) && !looks:
 			out = append(out, p)
 		}
@@ -114,6 +115,17 @@ func (n together) ownPieces(line string, depth int) (out []piece) {
 		return -1
 	})
 	return out
+}
+
+// isMembers reports whether a line has a runner of tasks run scripts of members: what those serve
+// is theirs.
+func (n together) isMembers(line string) bool {
+	commands := shell.Parse(line)
+	if len(commands) != 1 || len(n.out.Members) == 0 {
+		return false
+	}
+	_, _, ok := TaskRun(commands[0].Words)
+	return ok
 }
 
 // maxPieces is how deeply lines are followed that start others.

@@ -39,18 +39,27 @@ type told struct {
 
 // otherTerminal is how people say that a command goes on for as long as one works.
 var otherTerminal = expr.New(
-	`(?i)\b(another|second|separate|new|different|other)\s+(terminal|shell|console|tab|window|` +
-		`command (prompt|line))\b`)
+	`(?i)\b(another|second|third|fourth|separate|new|different|other)\s+(terminal|shell|console|tab|` +
+		`window|command (prompt|line))\b`)
+
+// firstTerminal is how they say so of the first of several.
+var firstTerminal = expr.New(`(?i)\b(first|one)\s+(terminal|shell|console|tab|window)\b`)
 
 // besides reports whether the text just above a command, below the command before it, sends it to a
 // second terminal.
 func besides(t *readme.Document, line, before int) bool {
 	for i := line - 1; i >= max(1, before+1, line-8); i-- {
-		if otherTerminal.MatchString(t.Line(i)) {
+		if text := t.Line(i); otherTerminal.MatchString(text) ||
+			firstTerminal.MatchString(text) && goesOnElsewhere(t, line) {
 			return true
 		}
 	}
 	return false
+}
+
+// goesOnElsewhere reports whether a text sends its reader to another terminal below a line.
+func goesOnElsewhere(t *readme.Document, line int) bool {
+	return slices.ContainsFunc(t.Lines[min(line, len(t.Lines)):], otherTerminal.MatchString)
 }
 
 // toldServices makes services of what READMEs say to run, where nothing else serves, and of what
@@ -439,6 +448,10 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 	if ecosystem.ManagerNamed(part.Words[0]).Tasks {
 		return s.Commands.Target(part.Words, cwd) != nil
 	}
+	if usual := ecosystem.Canonical(part.Words); len(usual) > 1 && usual[0] == "script" &&
+		endsByName.MatchString(usual[1]) {
+		return false
+	}
 	if script := ecosystem.ScriptRun(part.Words); script != "" {
 		return s.cover.WhyNot(part, cwd) == ""
 	}
@@ -446,6 +459,9 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 		!slices.Contains(handles, part.Words[0]) &&
 		(ecosystem.IsProgram(part.Words[0]) || s.OfPackages(part.Words, cwd))
 }
+
+// endsByName are names of scripts that do one thing and end, wherever they are typed.
+var endsByName = expr.New(`(?i)(^|[:._-])(deploy\w*|migrat\w*|seed\w*|install|set-?up|init|build|compile)([:._-]|$)`)
 
 // handles are programs that handle files, repositories and containers, and serve nothing of a
 // checkout's themselves.
