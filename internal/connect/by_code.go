@@ -40,6 +40,9 @@ func (s *Connections) elsewhereByCode(svc *stack.Service) {
 			return
 		}
 		for _, a := range address.Find(line) {
+			if !isText(line, a.Host) {
+				continue // of a comment's, or of a document in the code
+			}
 			known := protocol.OfScheme(a.Scheme)
 			if known == nil || known.SignIn == nil { // which many servers speak
 				known = ofPort(open, a.Port)
@@ -63,6 +66,14 @@ func (s *Connections) elsewhereByCode(svc *stack.Service) {
 				At: w.At})
 		}
 	}
+}
+
+// isText reports whether what a line has first of a host's name stands in a text that begins there.
+func isText(line, host string) bool {
+	before, _, found := strings.Cut(line, host)
+	before = strings.NewReplacer(`"""`, "", "'''", "").Replace(before)
+	return found && (strings.Count(before, `"`)%2 == 1 || strings.Count(before, "'")%2 == 1 ||
+		strings.Count(before, "`") == 1)
 }
 
 // isCodeOf reports whether the code of a folder is a service's: no project lies nearer in which

@@ -284,7 +284,22 @@ func (p *pythonProject) programs() map[string]string {
 			}
 		}
 	}
+	maps.DeleteFunc(out, func(_, calls string) bool { return p.lacksModule(calls) })
 	return out
+}
+
+// lacksModule reports whether the module that a program starts in, MODULE:FUNCTION, isn't in the
+// checkout, though its package, or a folder of that name, is.
+func (p *pythonProject) lacksModule(calls string) bool {
+	module, _, _ := strings.Cut(calls, ":")
+	file := strings.ReplaceAll(module, ".", "/")
+	top, _, _ := strings.Cut(file, "/")
+	for _, root := range []string{"", "src/"} {
+		if p.exists(root + top) {
+			return p.first(root+file, root+file+".py") == ""
+		}
+	}
+	return false
 }
 
 func (p *pythonProject) collect() {

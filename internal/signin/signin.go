@@ -36,6 +36,9 @@ var (
 		" (?:is |of )?([`\"'])([^\\s`\"']+)[`\"']")
 	namedBoth = expr.New("(?i)\\b" + userWord + "\\s+([\\w.+@-]+),? (?:and|with) (?:the )?" +
 		passwordWord + "\\s+([\\w.+@!$%&-]+)")
+	// Both are the same word.
+	sameBoth = expr.New("(?i)\\b(?:" + userWord + "|admin) and (?:the )?" + passwordWord +
+		" (?:are|is) (?:both )?[`\"'*]*([\\w.+@-]*\\w)")
 	userLine = expr.New(`(?i)(?:^|[^\w.-])` + userWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	passLine = expr.New(`(?i)\b` + passwordWord + "[`*\"']*\\s*(?::|=>|=|is)[\\s`*\"']*([^\\s`*\"',;|()]+)")
 	aboutIt  = expr.New(`(?i)password|credential|sign[- ]?in|log[- ]?in|default (user|admin|account)|seed`)
@@ -130,6 +133,7 @@ var forms = []form{
 	{labelledBehind, 1, 2, true, false},
 	{quotedBoth, 2, 4, true, false},
 	{namedBoth, 1, 2, true, true},
+	{sameBoth, 1, 1, true, true},
 }
 
 func (f *finder) line(i int, line string) {

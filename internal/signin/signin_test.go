@@ -16,6 +16,8 @@ func TestSentences(t *testing.T) {
 		"Sign in as a user with password authentication":              "",
 		"You sign in as the user with the password that was mailed":   "",
 		"The default username and password are the same":              "",
+		"An admin whose login and password are **tide-5**.":           "tide-5 tide-5",
+		"An admin user which admin and password are `tide-6`;":        "tide-6 tide-6",
 		"Sign in with your e-mail and password":                       "",
 		"as `root` with the password `<yours>`":                       "",
 	} {
