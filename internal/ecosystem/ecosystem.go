@@ -530,6 +530,27 @@ func (f Folder) portByCode(form *expr.Expr, files ...string) (int, stack.Place) 
 	return 0, stack.Place{}
 }
 
+// maxSources is how many files of code below a folder are looked at.
+const maxSources = 1000
+
+// sourcesBelow are the files of code of an ending below a folder of this one, in their order; none
+// for an empty name.
+func (f Folder) sourcesBelow(dir, ending string) (out []string) {
+	if dir == "" {
+		return nil
+	}
+	fs.WalkDir(f.FS, path.Join(f.Path, dir), func(file string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil || len(out) > maxSources:
+			return fs.SkipAll
+		case !d.IsDir() && path.Ext(file) == ending:
+			out = append(out, strings.TrimPrefix(file, f.Path+"/"))
+		}
+		return nil
+	})
+	return out
+}
+
 func httpPort(port int, at stack.Place) []stack.Port {
 	if port == 0 {
 		return nil

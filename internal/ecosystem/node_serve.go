@@ -341,7 +341,8 @@ func (n serving) portBy() stack.PortBy {
 }
 
 var nodeListens = expr.New(
-	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?)(\d{2,5})`)
+	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?|` +
+		`\bconst\s+(?:[A-Z]+_)*PORT\s*(?::\s*number\s*)?=\s*["']?)(\d{2,5})`)
 
 // ports finds where a serve script listens: what its lines say, a PORT setting, its tool's
 // settings, its code, its framework.
@@ -371,7 +372,8 @@ func (n serving) ports(line string, at stack.Place, configs ...string) []stack.P
 		for _, name := range []string{n.pkg.Main, "server.js", "index.js", "app.js", "main.js",
 			"server.mjs",
 			"index.mjs", "server.ts", "index.ts", "bin/www", "src/server.js", "src/index.js",
-			"src/app.js", "src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts"} {
+			"src/app.js", "src/server.ts", "src/main.ts", "src/index.ts", "src/app.ts",
+			"src/constants.ts", "src/config.ts", "src/constants.js", "src/config.js"} {
 			if name != "" && !slices.Contains(files, name) && n.exists(name) {
 				files = append(files, name)
 			}

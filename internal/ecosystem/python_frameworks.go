@@ -432,24 +432,11 @@ func (p *pythonProject) servesItself(module string) {
 	}
 }
 
+// packageFiles are the source files of the package that a module belongs to.
+func (p *pythonProject) packageFiles(module string) []string {
+	top, _, _ := strings.Cut(module, ".")
+	return p.sourcesBelow(p.first("src/"+top, top), ".py")
+}
+
 // optionPort is a port that a program takes where its option gives none.
 var optionPort = expr.New(`["']--port["'][^)]*\bdefault\s*=\s*["']?(\d{2,5})`)
-
-// packageFiles are the source files of the package that a module belongs to, the module's own first.
-func (p *pythonProject) packageFiles(module string) (out []string) {
-	top, _, _ := strings.Cut(module, ".")
-	top = p.first("src/"+top, top)
-	if top == "" {
-		return nil
-	}
-	fs.WalkDir(p.FS, path.Join(p.Path, top), func(file string, d fs.DirEntry, err error) error {
-		switch {
-		case err != nil || len(out) > 5*maxModules:
-			return fs.SkipAll
-		case !d.IsDir() && path.Ext(file) == ".py":
-			out = append(out, strings.TrimPrefix(file, p.Path+"/"))
-		}
-		return nil
-	})
-	return out
-}

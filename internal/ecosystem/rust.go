@@ -29,6 +29,9 @@ var (
 			// an option with a default, which a variable gives too
 			`default_value(?:_t)?\s*=\s*"?(\d{2,5})"?\s*,\s*env\s*=\s*"\w*PORT"|` +
 			`env\s*=\s*"\w*PORT"\s*,\s*default_value(?:_t)?\s*=\s*"?(\d{2,5}))`)
+	// a constant with the address that is listened on, as long as nothing says another
+	rustConstant = expr.New(`\bconst\s+\w*(?:LISTEN|BIND|SERVE)\w*\s*:\s*&(?:'static\s+)?str\s*=\s*` +
+		`"[^"]*:(\d{2,5})"`)
 	rocketPort  = expr.New(`(?m)^port\s*=\s*(\d+)`)
 	rustChannel = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)
 	sysCrate    = expr.New(`(?m)^name = "([a-z0-9_]+-sys)"`)
@@ -218,6 +221,9 @@ func (r *cargoProject) serve() {
 	port, at := r.PortSetting()
 	if port == 0 {
 		port, at = r.portByCode(rustListens, r.mains()...)
+	}
+	if port == 0 && name != "rocket" {
+		port, at = r.portByCode(rustConstant, r.sourcesBelow("src", ".rs")...)
 	}
 	by := stack.PortBy{Env: "PORT"}
 	if name == "rocket" {
