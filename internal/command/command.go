@@ -8,6 +8,7 @@
 package command
 
 import (
+	"encoding/json"
 	"io/fs"
 	"path"
 	"slices"
@@ -90,7 +91,11 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		}
 		return inner, ok
 	}
-	if lines := given(words); len(lines) > 0 {
+	lines := given(words)
+	if len(words) == 1 && words[0] == "nodemon" {
+		lines = r.nodemonRuns(cwd)
+	}
+	if len(lines) > 0 {
 		in(cwd, Lines(lines))
 		return inner, ok
 	}
@@ -116,6 +121,17 @@ func (r *Resolver) Calls(words []string, cwd string) (inner []Leaf, ok bool) {
 		}
 	}
 	return inner, ok
+}
+
+// nodemonRuns is the line that nodemon is told to run by its file in a folder.
+func (r *Resolver) nodemonRuns(cwd string) []string {
+	var settings struct{ Exec string }
+	data, err := fs.ReadFile(r.files, path.Join(cwd, "nodemon.json"))
+	if err != nil || len(data) > MaxFile || json.Unmarshal(data, &settings) != nil ||
+		settings.Exec == "" {
+		return nil
+	}
+	return []string{settings.Exec}
 }
 
 // withWords puts words that a script is given where its line has a place for them, else behind the
