@@ -173,12 +173,25 @@ func hostBeside(f *File, prefix string) *Setting {
 	if host := sibling(f, prefix, "host", "hostname", "server", "address", "addr"); host != nil {
 		return host
 	}
-	name := strings.TrimRight(prefix, "_.-")
-	if _, ok := hostPrefix(name); name == "" || !ok {
-		return nil
+	if url := sibling(f, prefix, "url", "uri", "endpoint"); url != nil && url.value == "" {
+		return url
 	}
-	return sibling(f, name, "")
+	name := strings.TrimRight(prefix, "_.-")
+	if _, ok := hostPrefix(name); name != "" && ok {
+		return sibling(f, name, "")
+	}
+	about, _, several := strings.Cut(prefix, "_")
+	for i := range f.Settings {
+		if o := &f.Settings[i]; several && strings.HasPrefix(o.Key, about+"_") &&
+			mailHost.MatchString(o.value) {
+			return o
+		}
+	}
+	return nil
 }
+
+// mailHost is the name of somebody's server of mails, which gives the passwords for it itself.
+var mailHost = expr.New(`(?i)^(smtp|mail|imap)[\w-]*(\.[\w-]+)+$`)
 
 // signsInElsewhere is what a password comes to for a server that is not of the stack; here tells
 // that the stack has one that could be meant all the same.

@@ -431,7 +431,8 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 		if compose.IsFileName(name) {
 			t.Compose = append(t.Compose, full)
 		} else if target, ok := TemplateOf(name); ok && !OfTests.MatchString(dir+"/") &&
-			(strings.Contains(target, "env") || !scaffold.MatchString(dir)) {
+			(strings.Contains(target, "env") ||
+				!scaffold.MatchString(dir) && !ofHosting.MatchString(dir)) {
 			t.Templates = append(t.Templates, Template{full, path.Join(dir, target),
 				target == ".env" && !rules.ignored(dir, ".env", false) &&
 					rules.ignored(dir, ".env.local", false)})
@@ -466,6 +467,11 @@ var Aside = expr.New(
 		`playground|_?templates?_?|[\w-]+[-_]templates?|stubs?|scaffold(ing|s)?|skeletons?|boilerplates?|` +
 		`archive[ds]?|deprecated|legacy|tutorials?|` +
 		`(reg|integration|acceptance|functional|load|stress|smoke|unit)[-_]?tests?|tests?[-_][\w-]+)(/|$)`)
+
+// ofHosting are folders of what puts an application on somebody's machines: templates there are
+// filled by what does that.
+var ofHosting = expr.New(`(?i)(^|/)(infra(structure)?|terraform|helm|charts?|k8s|kubernetes|ansible|` +
+	`\.platform|\.ebextensions)(/|$)`)
 
 // OfTests are files of tests and of tools: they say nothing of what a launch needs.
 var OfTests = expr.New(
