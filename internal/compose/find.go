@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strings"
 
 	"nimbleharbor/internal/dotenv"
@@ -59,6 +60,19 @@ func Find(fsys fs.FS, dir string, env dotenv.Lookup) []string {
 func IsFileName(name string) bool { return fileName.MatchString(name) }
 
 var fileName = expr.New(`^(docker-)?compose([._-][\w.-]+)?\.ya?ml$|^[\w-]+[.-]docker-compose\.ya?ml$`)
+
+// Whole reports whether a compose file describes an application by itself, and does not only change
+// what another one describes: each of its services has an image or a build.
+func Whole(data []byte) bool {
+	file, err := document("", data)
+	if err != nil || file.Get("services") == nil {
+		return false
+	}
+	services := file.Get("services").Members
+	return len(services) > 0 && !slices.ContainsFunc(services, func(m Member) bool {
+		return m.Value.Get("image") == nil && m.Value.Get("build") == nil
+	})
+}
 
 func isFile(fsys fs.FS, name string) bool {
 	info, err := fs.Stat(fsys, name)

@@ -3,6 +3,7 @@ package demand
 import (
 	"path"
 	"slices"
+	"strings"
 
 	"nimbleharbor/internal/command"
 	"nimbleharbor/internal/compose"
@@ -72,7 +73,8 @@ func (d *Coverage) runBy(words []string, asked func(*stack.Service) bool) stack.
 		if v.Runs != stack.Container || asked != nil && !asked(v) {
 			continue
 		}
-		for _, part := range CommandsOf(slices.Concat(ContainerEntry(v), v.Command)) {
+		own := CommandsOf(slices.Concat(ContainerEntry(v), v.Command))
+		for _, part := range append(own, d.entryFileRuns(v)...) {
 			if len(part.Words) > 0 && d.Commands.Key(part.Words) == key {
 				return Service(v.Name)
 			}
@@ -109,6 +111,31 @@ func ContainerEntry(v *stack.Service) []string {
 		return nil
 	}
 	return v.Container.Entrypoint
+}
+
+// entryFileRuns are the commands that the file at the entry of a service's image runs whatever
+// happens: those at its margin. None where a compose file gives another entry, or the image has
+// none of the checkout.
+func (d *Coverage) entryFileRuns(v *stack.Service) (out []shell.Command) {
+	img, _ := d.DockerfileOf(v)
+	if img == nil || len(ContainerEntry(v)) > 0 || v.Build == "" {
+		return nil
+	}
+	for _, w := range img.Entry {
+		if path.Ext(w) != ".sh" {
+			continue
+		}
+		data, err := d.Files.ReadFile(path.Join(v.Build, path.Base(w)))
+		if err != nil || len(data) > command.MaxFile {
+			return nil
+		}
+		for line := range strings.Lines(string(data)) {
+			if !strings.HasPrefix(line, " ") && !strings.HasPrefix(line, "\t") {
+				out = append(out, shell.Parse(strings.TrimSpace(line))...)
+			}
+		}
+	}
+	return out
 }
 
 // engineCalls covers calls of the engine's own command.

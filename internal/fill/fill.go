@@ -466,6 +466,13 @@ func (p *Plan) Insists() bool {
 	})
 }
 
+// ByCodeAlone reports whether all files are yet to be made, and hold what code asks for, since no
+// template says what belongs in them.
+func (p *Plan) ByCodeAlone() bool {
+	return len(p.Files) > 0 && !slices.ContainsFunc(p.Files,
+		func(f File) bool { return f.present || f.Template != "" })
+}
+
 // Lacks reports whether a program wants its settings from a file that isn't there, and that isn't
 // filled either.
 func (p *Plan) Lacks() bool {

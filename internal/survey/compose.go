@@ -49,7 +49,7 @@ func (s *composes) compose() {
 		s.Stack.ComposeFiles = append(s.Stack.ComposeFiles,
 			stack.ComposeFile{Path: f, Active: active[f]})
 		if !active[f] {
-			why, remedy := inactive(f, active, by)
+			why, remedy := s.inactive(f, active, by)
 			s.Remark(stack.Note, stack.CodeComposeNotActive, stack.Place{File: f}, why, remedy)
 		}
 	}
@@ -189,7 +189,7 @@ func ofDevContainer(file string) bool {
 
 // inactive tells why a compose file is not part of the launch, and how it would be; by is the file
 // that starts others, if one does.
-func inactive(file string, active map[string]bool, by string) (why, remedy string) {
+func (s *composes) inactive(file string, active map[string]bool, by string) (why, remedy string) {
 	dir, beside := path.Dir(file), ""
 	for _, name := range compose.FileNames {
 		if active[path.Join(dir, name)] {
@@ -227,6 +227,12 @@ func inactive(file string, active map[string]bool, by string) (why, remedy strin
 		return fmt.Sprintf("this compose file is not part of the launch: %s beside it is the "+
 				"preferred name", beside),
 			"Remove one of the two, or name the one that counts in COMPOSE_FILE."
+	}
+	if data, err := s.Files.ReadFile(file); err == nil && compose.Whole(data) {
+		return fmt.Sprintf("this compose file is whole by itself, and not part of the launch, which "+
+				"takes %s beside it", beside),
+			fmt.Sprintf("To launch it instead: COMPOSE_FILE=%s, in the shell or in the .env file "+
+				"beside it.", name)
 	}
 	return fmt.Sprintf("this is a variant of %s, which is not read by itself", beside),
 		fmt.Sprintf("To use it: COMPOSE_FILE=%s:%s, in the shell or in the .env file beside it.",

@@ -161,7 +161,11 @@ func (t *Text) Filled(p *fill.Plan, dry bool) {
 		if dry {
 			next = "nharbor fill, without --dry-run"
 		}
-		t.Line("%s Next: %s", concluded(p.Loose()), next)
+		all := concluded(p.Loose())
+		if p.ByCodeAlone() && len(p.Loose().Empty) == 0 {
+			all = "What the code is known to insist on has a value; no template says what else there is."
+		}
+		t.Line("%s Next: %s", all, next)
 	}
 }
 
