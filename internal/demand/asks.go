@@ -25,7 +25,10 @@ func (d *Coverage) Asks() {
 			continue
 		}
 		for _, part := range asked.Parts {
-			if len(part.Words) == 0 || part.Words[0] == "sudo" || !AsksSomebody(part) || part.Plumbed || part.Background {
+			if len(part.Words) == 0 || part.Words[0] == "sudo" || part.Plumbed || part.Background {
+				continue // there is nobody to answer, or it is about the machine
+			}
+			if !AsksSomebody(part) {
 				continue
 			}
 			a := d.askOf(part, path.Join(asked.Cwd, part.Folder))

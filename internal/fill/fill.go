@@ -89,6 +89,7 @@ type File struct {
 	old     []byte
 	source  *settings.Document // what the new content is made from
 	stands  bool               // it is copied, with what only stands for values in it
+	byCode  bool               // what belongs in it is known by what code reads, and by nothing else
 	layers  []string
 }
 
@@ -369,6 +370,7 @@ func (m opening) list(f *File, template *settings.Document, old map[string]bool)
 // wanted makes the source of a file that a compose file asks for, without a template: what the code
 // of the services that read it reads, and nobody else gives.
 func (m opening) wanted(f *File, e stack.EnvFile) *settings.Document {
+	f.byCode = true
 	var lines []string
 	for _, r := range e.Wants {
 		lines = append(lines, fmt.Sprintf("# %s:%d asks for it.\n%s=\n", r.At.File, r.At.Line,
@@ -469,7 +471,8 @@ func (p *Plan) Insists() bool {
 // ByCodeAlone reports whether all files are yet to be made, and hold what code asks for, since no
 // template says what belongs in them.
 func (p *Plan) ByCodeAlone() bool {
-	return len(p.Files) > 0 && !slices.ContainsFunc(p.Files,
+	code := func(f File) bool { return f.byCode }
+	return slices.ContainsFunc(p.Files, code) && !slices.ContainsFunc(p.Files,
 		func(f File) bool { return f.present || f.Template != "" })
 }
 

@@ -224,10 +224,11 @@ var runsAlone = expr.New(`(?i)\.(sh|bash|zsh|fish|bat|cmd|ps1|exe|run|appimage|\
 // hereText begins a text that follows a command.
 var hereText = expr.New(`<<-?\s*["']?(\w+)["']?`)
 
-// noCommand are lines of code blocks that are no commands: rows of a folder's list, what is typed into
-// another program, names of variables, what a program says when it fails, the settings and the key words of a shell, and prose that begins with an
-// interpreter's name.
-var noCommand = expr.New(`^(?:[dl.-](?:[r-][w-][xsStT-]){3}\s|[\w.-]+(?:=[#>]|>)\s|[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
+// noCommand are lines of code blocks that are no commands: rows of a folder's list, what is typed
+// into another program, names of variables, what a program says when it fails, the settings and the
+// key words of a shell, and prose that begins with an interpreter's name.
+var noCommand = expr.New(`^(?:[dl.-](?:[r-][w-][xsStT-]){3}\s|[\w.-]+(?:=[#>]|>)\s|` +
+	`[A-Z][A-Z0-9_]*(?:$|\s*;)|[A-Z]{4,}\s.*;$|\w+ (?:ERR!|error:|warn(?:ing)?:)|` +
 	`set [-+][a-z]+$|exec "\$@"$|[A-Z][a-z]+\s|.*\w\.\.\.$|\.$|` +
 	`(?:function|while|until|for|if|elif|then|else|fi|do|done|case|esac)(?:\s|;|$)|\w+\(\)\s*\{|[{}]$|` +
 	`(?:python3?|node|ruby|perl)(?: [a-z]+){3,}$)`)

@@ -14,7 +14,8 @@ var placeholder = expr.New(
 		`token|key|password)([-_].*)?|([a-z]+[-_])*x{3,}([-_.]x+)*|\*{3,}|\.\.\.|(?-i:TODO)|tbd|` +
 		`fill[-_ ]?(me|this|in).*|` +
 		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
-		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|some[-_ ].*|\w{1,8}\.\.\.|` +
+		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|` +
+		`some[-_ ].*|\w{1,8}\.\.\.|` +
 		`to[-_ ]?be[-_ ]?(modified|changed|replaced|set|filled|defined|generated)\w*|` +
 		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
