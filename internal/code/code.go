@@ -248,7 +248,7 @@ func (c *Reader) readsOf(file string, w *worker) (out []stack.Read) {
 func (g *grammar) schemasIn(data []byte, reads bool) (out []*ecosystem.Schema) {
 	for i := range g.Schemas {
 		s := &g.Schemas[i]
-		if !reads && (s.Class == "" || !bytes.Contains(data, []byte(s.Class))) {
+		if !reads && !containsAny(data, s.With) {
 			continue
 		}
 		if containsAny(data, s.Library) {

@@ -20,14 +20,26 @@ func (p listing) listed(schema *ecosystem.Schema) []stack.Read {
 	}
 	var out []stack.Read
 	for i := range p.tokens {
-		if !p.is(i+1, ":") || !p.is(i+2, schema.Roots...) || !p.is(i-1, "{", ",") ||
-			!envName.MatchString(p.tokens[i].text) {
+		if !p.is(i+1, ":") || !p.is(i-1, "{", ",") || !envName.MatchString(p.tokens[i].text) {
+			continue
+		}
+		if !slices.ContainsFunc(schema.Roots, func(r string) bool { return p.spells(i+2, r) }) {
 			continue
 		}
 		open, needed := says(schema, p.tokens[i+2:p.entryEnd(i+2)])
 		out = p.lists(out, i, p.tokens[i].text, open, needed)
 	}
 	return out
+}
+
+// spells reports whether names with dots between them stand at a token.
+func (p *program) spells(i int, names string) bool {
+	for k, name := range strings.Split(names, ".") {
+		if k > 0 && !p.is(i+2*k-1, ".") || !p.is(i+2*k, name) {
+			return false
+		}
+	}
+	return true
 }
 
 // says tells whether a variable may be absent, by the words of its entry, and whether it is needed.

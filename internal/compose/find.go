@@ -61,6 +61,25 @@ func IsFileName(name string) bool { return fileName.MatchString(name) }
 
 var fileName = expr.New(`^(docker-)?compose([._-][\w.-]+)?\.ya?ml$|^[\w-]+[.-]docker-compose\.ya?ml$`)
 
+// Describes reports whether a file of that name can be a compose file by what is in it. One of the
+// preferred names is one, whatever is in it; by a longer name other programs' settings go, too.
+func Describes(name string, data []byte) bool {
+	if slices.Contains(FileNames, name) {
+		return true
+	}
+	file, err := document("", data)
+	if err != nil || len(file.Members) == 0 {
+		return true // which is told where it is read
+	}
+	return slices.ContainsFunc(file.Members, func(m Member) bool {
+		return strings.HasPrefix(m.Key, "x-") || slices.Contains(topKeys, m.Key)
+	})
+}
+
+// topKeys are those of a compose file that say what it describes (Compose Specification, "Compose
+// file").
+var topKeys = []string{"services", "include", "volumes", "networks", "secrets", "configs"}
+
 // Whole reports whether a compose file describes an application by itself, and does not only change
 // what another one describes: each of its services has an image or a build.
 func Whole(data []byte) bool {

@@ -47,7 +47,7 @@ func (d *Coverage) Asks() {
 				where = "in the container of " + a.Service
 			}
 			d.Remark(stack.Note, stack.CodeAsksPerson, asked.At,
-				fmt.Sprintf("%s asks for something that only a person knows",
+				fmt.Sprintf("%s usually asks for something that only a person knows",
 					strings.Join(a.Command, " ")),
 				fmt.Sprintf("A launch offers it on the terminal once everything is up, and runs "+
 					"it %s.", where))
@@ -84,6 +84,9 @@ func (d *Coverage) askOf(part shell.Command, cwd string) *stack.Ask {
 	if !d.UsesSteps(p) {
 		return nil // its container is told by the words of the compose command
 	}
+	if otherSetUp(part) {
+		return nil
+	}
 	a := &stack.Ask{Command: d.Told(p, part), Folder: cwd, Project: p.Path, Manager: p.Manager}
 	if len(part.Set) > 0 {
 		a.Env = map[string]string{}
@@ -93,6 +96,14 @@ func (d *Coverage) askOf(part shell.Command, cwd string) *stack.Ask {
 		a.Env[key] = value
 	}
 	return a
+}
+
+// otherSetUp reports whether a command is for an application that was set up in another way than by
+// the launch: in a container that the engine's own command starts, or by files outside of the
+// checkout.
+func otherSetUp(part shell.Command) bool {
+	return Program("docker", "podman")(&Call{Words: part.Words}) ||
+		slices.ContainsFunc(part.Words[1:], path.IsAbs)
 }
 
 // Told is a README's command as the project runs it.

@@ -69,14 +69,16 @@ func (d *Coverage) weigh() {
 			asked.By, asked.Covered = "", false // it is served in another way
 		}
 		asked.Aside = !asked.Covered && !offered && (behind && asked.At.Line > served || beside ||
-			looksForPackages.MatchString(asked.Command))
+			onlyLooks.MatchString(asked.Command))
 	}
 }
 
-// looksForPackages is a command after which a machine knows which packages there are, and has no
-// other than before.
-var looksForPackages = expr.New(
-	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* (update|upgrade|check-update)( -\S+)*$`)
+// onlyLooks is a command after which a machine knows more, and has no more than before: which
+// packages there are, of which version a program is, how it is called. One whose words are left out
+// only shows how it is called, too.
+var onlyLooks = expr.New(
+	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* (update|upgrade|check-update)( -\S+)*$|` +
+		`^[^&|;]+ (--version|--help)$|^[^&|;]+ (\.\.\.|…)$`)
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
 func onlySets(asked facts.Demand) bool {
@@ -513,6 +515,13 @@ var projectRules = []coverRule{
 	covers("what a container runs", nil, func(d *Coverage, c *Call) stack.Doer {
 		return d.runBy(c.Words, nil)
 	}),
+	covers("an install of the project as it is published", does(stack.Install),
+		func(d *Coverage, c *Call) stack.Doer {
+			if !d.installs().itself(c) {
+				return ""
+			}
+			return d.stepBy(c.role, c.Cwd, c.Of.Name)
+		}),
 	covers("a step of the same kind", func(c *Call) bool {
 		return c.role == stack.Install || c.role == stack.Build && !buildsOther(c.Words)
 	},

@@ -112,6 +112,9 @@ func (d installs) installsMore(c *Call) bool {
 	if c.role != stack.Install || len(usual) < 2 {
 		return false
 	}
+	if slices.ContainsFunc(usual, path.IsAbs) {
+		return true // into a folder of the machine
+	}
 	var does string
 	if st := d.installOf(c); st != nil {
 		does = strings.Join(st.Command, " ")
@@ -137,6 +140,15 @@ func (d installs) installsMore(c *Call) bool {
 		}
 	}
 	return false
+}
+
+// itself reports whether an install brings the very project, as its makers publish it. A launch
+// installs the checkout in its place.
+func (d installs) itself(c *Call) bool {
+	last, _, _ := strings.Cut(c.Words[len(c.Words)-1], "[")
+	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
+		return p.Path == c.Cwd && p.Ecosystem == c.Of.Name && p.Name == last
+	})
 }
 
 // namesMore reports whether a word of an install, behind another, names packages that the project's

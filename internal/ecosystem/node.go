@@ -86,6 +86,9 @@ var ecmaScript = &Language{
 		{With: inNodeEnv, Library: imported("envalid"),
 			Roots: []string{"str", "num", "bool", "port", "host", "url", "email", "json"},
 			Open:  []string{"default", "devDefault"}},
+		// Adonis has a schema of its own, and reads the environment behind it.
+		{With: []string{"Env.schema"}, Library: imported("@ioc:Adonis/Core/Env", "@adonisjs/core/env"),
+			Roots: []string{"Env.schema"}, Open: []string{"optional", "optionalWhen"}},
 	},
 }
 

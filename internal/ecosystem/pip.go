@@ -14,7 +14,8 @@ var pip = &Manager{
 	Name:  "pip",
 	Obeys: []string{"setup.py", "setup.cfg", "pyproject.toml"},
 	Verbs: []Verb{
-		{stack.Install, []string{"pip install", "python setup.py develop|install"}},
+		{stack.Install, []string{"pip install", "pipx install",
+			"python setup.py develop|install"}},
 		{SetsUp, []string{"pip install pip|pipenv|poetry|uv|virtualenv|setuptools|wheel"}},
 	},
 	Aliases: map[string]string{"pip3": "pip"},

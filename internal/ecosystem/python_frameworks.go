@@ -226,6 +226,8 @@ func (p *pythonProject) prepareAndServe() {
 		p.flaskMigrates()
 	} else if script := p.first("app.py", "main.py", "server.py", "run.py"); script != "" {
 		p.serveScript(script, port(0, stack.Place{}))
+	} else {
+		p.programServes()
 	}
 	if at, ok := p.has("celery"); ok {
 		p.celeryWorks(at)
@@ -269,6 +271,43 @@ func (p *pythonProject) serveScript(script string, ports []stack.Port) {
 	}
 }
 
+// programServes has the one program of the package serve whose own file has a call that does.
+func (p *pythonProject) programServes() {
+	var found *stack.Serve
+	programs := p.programs()
+	for _, name := range sortedKeys(programs) {
+		module, _, _ := strings.Cut(programs[name], ":")
+		file := strings.ReplaceAll(module, ".", "/") + ".py"
+		if file = p.first(file, "src/"+file); file == "" || !servesHTTP.MatchString(p.text(file)) {
+			continue
+		}
+		if found != nil {
+			return // nothing tells which of them is meant
+		}
+		found = &stack.Serve{Command: slices.Concat(p.run, []string{p.bin + name}),
+			Ports: httpPort(p.portByCode(pythonListens, file)), At: p.At(file, 1),
+			Source: stack.FromFramework}
+	}
+	if found != nil {
+		p.out.Project.Serve = found
+		InstallsItself(&p.out.Project)
+	}
+}
+
+// namesBroker reports whether code of the project, or a file beside it, names the broker that a
+// worker takes its tasks from. Where none does, tasks run where they are called, or nobody knows
+// where they wait.
+func (p *pythonProject) namesBroker() bool {
+	files := append(p.sourcesBelow(".", ".py"), p.named(".env*")...)
+	for _, pattern := range []string{"*.yml", "*.yaml", "*.toml", "*.cfg", "*.ini", "Procfile*"} {
+		files = append(files, p.named(pattern)...)
+	}
+	return slices.ContainsFunc(files,
+		func(file string) bool { return brokerNamed.MatchString(p.text(file)) })
+}
+
+var brokerNamed = expr.New(`(?i)broker(_?url|_transport)?["']?\s*[=:\],)]|\b(rediss?|amqps?|sqs)://`)
+
 // celeryWorks adds the worker of the module in which an application of it is made.
 func (p *pythonProject) celeryWorks(at stack.Place) {
 	module, _, appAt := p.app(celeryApp)
@@ -276,7 +315,7 @@ func (p *pythonProject) celeryWorks(at stack.Place) {
 	if said, saidAt := p.saidOfWorker(); said != "" {
 		module, appAt = said, saidAt
 	}
-	if module == "" {
+	if module == "" || !p.namesBroker() {
 		return
 	}
 	if !appAt.IsZero() {

@@ -13,7 +13,7 @@ var uv = &Manager{
 	Tools: []Tool{{Name: "uv", Called: []string{"uv"},
 		By:       []string{"pipx install uv", "pip install --user uv"},
 		Packages: map[string]string{"pacman": "uv", "dnf": "uv", "brew": "uv", "apk": "uv"}}},
-	Verbs:    []Verb{{stack.Install, []string{"uv sync|pip"}}},
+	Verbs:    []Verb{{stack.Install, []string{"uv sync|pip", "uv tool install"}}},
 	Wrappers: []string{"uv run"},
 	python: &pythonManager{
 		brings: true,

@@ -110,7 +110,7 @@ func (s *told) onlyServers(d *facts.Demand, by stack.Doer) bool {
 // toldStep makes a step of a README's command, if all of it is something of the checkout.
 func (s *told) toldStep(number int, installed *stack.Project) {
 	d := &s.Demands[number]
-	if strings.ContainsAny(d.Command, "<>") {
+	if strings.ContainsAny(d.Command, "<>…") || s.saidToServe(d.Command) {
 		return
 	}
 	for _, part := range d.Parts {
@@ -135,6 +135,22 @@ func (s *told) toldStep(number int, installed *stack.Project) {
 		}
 	}
 }
+
+// saidToServe reports whether the words behind a command, here or wherever instructions have the
+// same, say that it starts what is served: it doesn't end, or is not needed beside the launch.
+func (s *told) saidToServe(command string) bool {
+	return slices.ContainsFunc(s.Demands, func(d facts.Demand) bool {
+		text := s.ReadmeOf(d.At.File)
+		if d.Command != command || text == nil || d.At.Line > len(text.Lines) {
+			return false
+		}
+		_, comment, _ := strings.Cut(text.Lines[d.At.Line-1], " #")
+		return startsServing.MatchString(comment)
+	})
+}
+
+var startsServing = expr.New(`(?i)\b(then |and )(launch|start|run|serv)(e?s)?\b|\b(launch|start|run)(es|s)? ` +
+	`(the |all |its )?(web ?)?(servers?|services?|app\w*|api|ui)\b`)
 
 // prepares reports whether a command prepares something of the checkout that a launch can do, and
 // gives the project that it is of, and the service that is served out of the same folder where
@@ -354,13 +370,9 @@ var ownRules = []rule.Rule[*own, func(*own) bool]{
 		return ecosystem.IsProgram(o.words[0]) || o.OfPackages(o.words, o.cwd) ||
 			o.Brings(o.words[0], o.cwd)
 	}, func(o *own) bool {
-		return len(o.words) > 1 && o.fits(o.words[1]) && slices.ContainsFunc(toldRoles,
-			func(r struct {
-				role stack.Role
-				says *expr.Expr
-			}) bool {
-				return r.says.MatchString(o.words[1])
-			})
+		sub := o.subCommand()
+		return len(sub) > 0 && !slices.ContainsFunc(sub, otherWork.MatchString) &&
+			slices.ContainsFunc(sub, saysRole)
 	}),
 }
 
@@ -368,13 +380,26 @@ func ownIf(name string, when, is func(*own) bool) rule.Rule[*own, func(*own) boo
 	return rule.Rule[*own, func(*own) bool]{Name: name, When: when, Then: is}
 }
 
-// preparesByName reports whether a file's name says that it prepares something.
-func preparesByName(file string) bool {
-	stem := strings.TrimSuffix(path.Base(file), path.Ext(file))
+// subCommand are the words behind a program that tell it what to do: those before its options.
+func (o *own) subCommand() []string {
+	words := o.words[1:]
+	if i := slices.IndexFunc(words, func(w string) bool { return strings.HasPrefix(w, "-") }); i >= 0 {
+		words = words[:i]
+	}
+	return words[:min(len(words), 2)]
+}
+
+// saysRole reports whether a word says what a command prepares.
+func saysRole(word string) bool {
 	for _, r := range toldRoles {
-		if r.says.MatchString(stem) {
+		if r.says.MatchString(word) {
 			return true
 		}
 	}
 	return false
+}
+
+// preparesByName reports whether a file's name says that it prepares something.
+func preparesByName(file string) bool {
+	return saysRole(strings.TrimSuffix(path.Base(file), path.Ext(file)))
 }

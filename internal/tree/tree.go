@@ -429,7 +429,9 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	switch what {
 	case settingsFile:
 		if compose.IsFileName(name) {
-			t.Compose = append(t.Compose, full)
+			if data, err := fs.ReadFile(w.fsys, full); err != nil || compose.Describes(name, data) {
+				t.Compose = append(t.Compose, full)
+			}
 		} else if target, ok := TemplateOf(name); ok && !OfTests.MatchString(dir+"/") &&
 			(strings.Contains(target, "env") ||
 				!scaffold.MatchString(dir) && !ofHosting.MatchString(dir)) {
