@@ -1,6 +1,7 @@
 package connect
 
 import (
+	"path"
 	"slices"
 	"strings"
 
@@ -77,11 +78,29 @@ func isText(line, host string) bool {
 }
 
 // isCodeOf reports whether the code of a folder is a service's: no project lies nearer in which
-// another one lives.
+// another one lives, and it is not that of another program beside the one that is built.
 func (s *Connections) isCodeOf(svc *stack.Service, dir string) bool {
+	if besideProgram(svc, dir) {
+		return false
+	}
 	owner := s.projectOfFolder(dir)
 	return owner == svc.Dir() || !slices.ContainsFunc(s.Stack.Services,
 		func(o stack.Service) bool { return o.Name != svc.Name && o.Dir() == owner })
+}
+
+// besideProgram reports whether a folder belongs to another of several programs that lie beside each
+// other: the service builds one out of its own folder, as cmd/NAME.
+func besideProgram(svc *stack.Service, dir string) bool {
+	for _, w := range svc.NativeCommand {
+		own, found := strings.CutPrefix(w, "./")
+		if !found || path.Dir(own) == "." {
+			continue
+		}
+		own = path.Join(svc.Dir(), own)
+		all := path.Dir(own) + "/"
+		return strings.HasPrefix(dir, all) && dir != own && !strings.HasPrefix(dir, own+"/")
+	}
+	return false
 }
 
 // ofPort is the one of the protocols that is usual on a port; nil for none.

@@ -1,6 +1,7 @@
 package connect
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,20 +27,41 @@ func (s *Connections) Unplaced() {
 			known[p.Host], known[p.Target] = true, true
 		}
 	}
+	for i := range s.Stack.Services {
+		s.proxiedNowhere(&s.Stack.Services[i], known)
+	}
 	for _, file := range s.Instructions {
 		text := s.ReadmeOf(file)
 		for _, a := range text.Addresses {
-			if !a.Page() || known[a.Port] || s.BesideWork(stack.Place{File: file, Line: a.Line}) {
+			at := stack.Place{File: file, Line: a.Line}
+			contradicts := slices.ContainsFunc(s.Stack.Remarks, func(r stack.Remark) bool {
+				return r.Code == stack.CodeContradiction && r.At == at
+			})
+			if !a.Page() || known[a.Port] || contradicts || s.BesideWork(at) {
 				continue
 			}
 			known[a.Port] = true
-			s.unplaced("port", fmt.Sprint(a.Port), stack.Place{File: file, Line: a.Line})
+			s.unplaced("port", fmt.Sprint(a.Port), at)
 		}
 	}
 }
 
 func (s *Connections) unplaced(what, value string, at stack.Place) {
 	s.Stack.Unplaced = append(s.Stack.Unplaced, stack.Unplaced{What: what, Value: value, At: at})
+}
+
+// proxiedNowhere are the servers on this machine to which a front end hands calls on, on ports that
+// no service has.
+func (s *Connections) proxiedNowhere(svc *stack.Service, known map[int]bool) {
+	for _, v := range s.proxies(svc) {
+		for _, a := range address.Find(v.Text) {
+			if port := a.Asked(); address.Local(a.Host) && port > 0 && !known[port] {
+				known[port] = true
+				s.unplaced("server", fmt.Sprintf("%s at %s:%d, to which %s hands calls on",
+					cmp.Or(a.Scheme, "http"), a.Host, port, svc.Name), v.At)
+			}
+		}
+	}
 }
 
 // serversNowhere are the servers in a container's own environment that nothing which it can reach is

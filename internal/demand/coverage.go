@@ -78,7 +78,8 @@ func (d *Coverage) weigh() {
 // only shows how it is called, too.
 var onlyLooks = expr.New(
 	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* (update|upgrade|check-update)( -\S+)*$|` +
-		`^[^&|;]+ (--version|--help)$|^[^&|;]+ (\.\.\.|…)$`)
+		`^[^&|;]+ (--version|--help)$|^[^&|;]+ (\.\.\.|…)$|` +
+		`^(curl|wget|http|open|xdg-open)\b.*(localhost|127\.0\.0\.1|0\.0\.0\.0):\d`)
 
 // onlySets reports whether a command gives values to variables, and does nothing else.
 func onlySets(asked facts.Demand) bool {
@@ -154,6 +155,8 @@ func (d *Coverage) lacks(c shell.Command, cwd string) string {
 	}
 	usual := ecosystem.Canonical(c.Words)
 	switch {
+	case Program("cp", "copy", "mv")(&Call{Words: c.Words}):
+		return d.lacksCopied(c.Words, cwd)
 	case verb != "" && len(d.Stack.ComposeFiles) == 0:
 		return none("compose file")
 	case manager.Tasks && !above(func(dir string) bool {
@@ -172,6 +175,18 @@ func (d *Coverage) lacks(c shell.Command, cwd string) string {
 	return ""
 }
 
+// lacksCopied tells which file is to be copied that isn't in the checkout; empty if it is, or nobody
+// can tell.
+func (d *Coverage) lacksCopied(words []string, cwd string) string {
+	files := slices.DeleteFunc(slices.Clone(words[1:]),
+		func(w string) bool { return strings.HasPrefix(w, "-") })
+	if len(files) != 2 || strings.ContainsAny(files[0], "*?$~<{") || path.IsAbs(files[0]) ||
+		d.lies(path.Join(cwd, files[0])) {
+		return ""
+	}
+	return "there is no " + files[0] + " here"
+}
+
 // compiles reports whether a project of the folder makes its program by compiling it.
 func (d *Coverage) compiles(folder string) bool {
 	p := d.ProjectAt(folder, nil)
@@ -186,7 +201,10 @@ func (d *Coverage) compiles(folder string) bool {
 var changes = expr.New(`\s(-d|--data[a-z-]*|-F|--form|-T|--upload-file|--post-data|--json|(-X|--request)[ =]?` +
 	`(POST|PUT|PATCH|DELETE))\b`)
 
-var localAddress = expr.New(`(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+`)
+// asksWhole asks whether an application on this machine answers at all: at its first page, or where
+// its health is told. What lies below is a use of it.
+var asksWhole = expr.New(`(?i)(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+` +
+	`(?:/(?:api/|v\d/)*(?:health\w*|ping|status|ready\w*|live\w*|docs|version)?)?/?(?:["'\s]|$)`)
 
 // Call is a README's command that is looked for in what a launch does.
 type Call struct {
@@ -265,7 +283,7 @@ func init() {
 		}),
 		covers("calling", Program("curl", "wget", "open", "xdg-open"),
 			func(_ *Coverage, c *Call) stack.Doer {
-				if localAddress.MatchString(c.Text) && !changes.MatchString(c.Text) {
+				if asksWhole.MatchString(c.Text) && !changes.MatchString(c.Text) {
 					return stack.ByCheck
 				}
 				return ""

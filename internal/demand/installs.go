@@ -143,9 +143,9 @@ func (d installs) installsMore(c *Call) bool {
 }
 
 // itself reports whether an install brings the very project, as its makers publish it. A launch
-// installs the checkout in its place.
+// installs the checkout in its place, but not what an extra of it brings.
 func (d installs) itself(c *Call) bool {
-	last, _, _ := strings.Cut(c.Words[len(c.Words)-1], "[")
+	last := c.Words[len(c.Words)-1]
 	return slices.ContainsFunc(d.Stack.Projects, func(p stack.Project) bool {
 		return p.Path == c.Cwd && p.Ecosystem == c.Of.Name && p.Name == last
 	})
@@ -154,6 +154,11 @@ func (d installs) itself(c *Call) bool {
 // namesMore reports whether a word of an install, behind another, names packages that the project's
 // own install doesn't bring: a list of them, or one that it doesn't ask for.
 func (d installs) namesMore(c *Call, w, before, does string) bool {
+	if before == "-r" || before == "--requirement" || before == "--requirements" {
+		if !d.Exists(path.Join(c.Cwd, w)) {
+			return true // nobody can do that
+		}
+	}
 	if d.Exists(path.Join(c.Cwd, w)) {
 		return path.Ext(w) == ".txt" && does != "" && !strings.Contains(does, w) && d.usesInstall(c)
 	}

@@ -99,7 +99,7 @@ var pythonCode = &Language{
 			{Path: "os.environ.setdefault", Sets: true},
 			// Of libraries that read files of settings, too.
 			{Path: "env", Methods: true, Must: true, Default: []string{"default"},
-				With: []string{"environ"}},
+				With: []string{"import environ", "from environ"}},
 			{Path: "env", Methods: true, Default: []string{"default"}},
 			{Path: "config", Must: true, Default: []string{"default"}, With: []string{"decouple"}},
 		}),

@@ -2,6 +2,7 @@ package facts
 
 import (
 	"cmp"
+	"nimbleharbor/internal/expr"
 	"path"
 	"slices"
 	"strings"
@@ -27,14 +28,36 @@ func (f *Facts) OfPackages(words []string, cwd string) bool {
 	})
 }
 
-// Brings reports whether the project of a folder brings a program of that name.
+// Brings reports whether the project of a folder brings a program of that name: one that an install
+// makes, or a module that an interpreter is told to run.
 func (f *Facts) Brings(program, folder string) bool {
+	if f.isModule(program, folder) {
+		return true
+	}
 	return slices.ContainsFunc(f.Stack.Projects, func(p stack.Project) bool {
 		return slices.ContainsFunc(p.Parts, func(part stack.Part) bool {
 			return part.Folder == folder && slices.Contains(part.Programs, program)
 		})
 	})
 }
+
+// isModule reports whether a name is that of a module of the folder which runs as a program: the
+// main one of a package, or one below a package.
+func (f *Facts) isModule(name, folder string) bool {
+	if !moduleName.MatchString(name) {
+		return false
+	}
+	file := strings.ReplaceAll(name, ".", "/")
+	for _, root := range []string{"", "src"} {
+		if base := path.Join(folder, root, file); f.Exists(path.Join(base, "__main__.py")) ||
+			strings.Contains(name, ".") && f.Exists(base+".py") {
+			return true
+		}
+	}
+	return false
+}
+
+var moduleName = expr.New(`^[A-Za-z_]\w*(\.\w+)*$`)
 
 // ProgramOf are the names by which people call the program that a native service compiles and runs,
 // and the words that it is given; no names for other services.

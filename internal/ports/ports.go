@@ -66,13 +66,15 @@ func (s *Ports) Judge() {
 }
 
 // takePort gives a service the port that is concluded, where that is another than its own files
-// say. A file that is not the service's own (a README, a task) tells it the port; what was seen it
-// takes by itself.
+// say. A file that is not the service's own (a README, a task) tells it the port; what was seen, and
+// what its own settings say, it takes by itself.
 func (s *Ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
 		return
 	}
-	if c.Witness != claim.Sight && c.Witness != claim.Readme && c.Witness != claim.Task {
+	switch c.Witness {
+	case claim.Sight, claim.Readme, claim.Task, claim.Code:
+	default:
 		return
 	}
 	p := stack.Port{Host: c.Value, Target: c.Value, Transport: "tcp", Speaks: "http", At: c.At}
@@ -81,7 +83,7 @@ func (s *Ports) takePort(v *stack.Service, c claim.Claim[int]) {
 		if p.Said = -1; len(v.Ports) > 0 {
 			p.Said = v.Ports[0].Host
 		}
-	} else if len(v.Ports) > 0 {
+	} else if len(v.Ports) > 0 && c.Witness != claim.Code {
 		tellPort(v, v.Ports[0].Host, c.Value)
 	}
 	v.Ports = append([]stack.Port{p}, v.Ports[min(1, len(v.Ports)):]...)
@@ -208,6 +210,9 @@ func (s *Ports) Claims(v *stack.Service) claim.Judged[int] {
 		}
 		port, at := s.Tree.At(v.Dir()).PortSetting()
 		add(port, claim.Setting, at)
+		if port, at = s.configPort(v); !s.portOfAnother(v, port) {
+			add(port, claim.Code, at)
+		}
 		port, at = s.taskPort(v)
 		add(port, claim.Task, at)
 		for _, told := range s.toldPorts()[v.Name] {

@@ -253,8 +253,8 @@ func (s *natives) native(p *stack.Project, v stack.Serve, dir string) (name stri
 	if len(svc.Ports) == 0 && v.Name == "" {
 		s.Portless[name] = stack.Remark{Level: stack.Warning, Code: stack.CodePortUnknown, At: v.At,
 			Text: fmt.Sprintf("no port was found on which %s listens", name),
-			Remedy: "Put PORT=NUMBER into its settings file, or the port into nharbor.toml, so " +
-				"that it can be checked."}
+			Remedy: "Put the port that it takes into nharbor.toml, so that it can be checked: " +
+				"[service." + name + "] with port = …."}
 	}
 	s.Stack.Services = append(s.Stack.Services, svc)
 	return name

@@ -102,7 +102,7 @@ func (s *told) toldToRun(d facts.Demand, part shell.Command, text *readme.Docume
 		s.toldService(d, part, cwd, true)
 	case !any && serves():
 		s.toldService(d, part, cwd, false)
-	case s.ownProgram(part.Words, cwd):
+	case s.ownProgram(part.Words, cwd) || s.ownFile(part.Words, cwd):
 		if only := s.onlyNative(cwd); only != nil && serves() {
 			s.insteadOf(only, d, part, cwd)
 		}
@@ -289,6 +289,21 @@ func (s *told) ownProgram(words []string, cwd string) bool {
 	return s.Brings(usual[0], cwd)
 }
 
+// ownFile reports whether a command has an interpreter run the very file in which the framework's
+// guess begins: what the file's folder holds, it finds only that way.
+func (s *told) ownFile(words []string, cwd string) bool {
+	only, usual := s.onlyNative(cwd), ecosystem.Canonical(words)
+	if only == nil || only.Source != stack.FromFramework || len(usual) < 2 {
+		return false
+	}
+	file := path.Join(cwd, usual[1])
+	if file != only.At.File || slices.Contains(only.Command, usual[1]) {
+		return false
+	}
+	data, err := s.Files.ReadFile(file)
+	return err == nil && len(data) <= code.MaxSize && ecosystem.ListensByCode(string(data))
+}
+
 // runHead is the head of a section, or a word, about running the application.
 var runHead = expr.New(`(?i)\b(run(ning)?|start(ing)?|serv(e|er|ing)|launch(ing)?|web|dev)\b`)
 
@@ -411,7 +426,7 @@ func (s *told) fileServes(usual []string, cwd string, text *readme.Document, at 
 var serverFile = expr.New(`(?i)^(app(lication)?|main|index|server|serve|run|start|web|api|bot|worker|wsgi|asgi)\b`)
 
 // serveVerb is by what tools are told to serve a project for work on it.
-var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up)$`)
+var serveVerb = expr.New(`^(dev|develop|serve|server|start|run|runserver|web|up|dashboard|daemon)$`)
 
 // ofOwnTool reports whether a command has the project's manager run a tool, and the tool serve:
 // MANAGER TOOL dev.

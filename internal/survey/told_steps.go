@@ -32,7 +32,7 @@ var toldRoles = []struct {
 }{
 	{stack.Migrate, expr.New(`(?i)migrat|upgrade|schema|db[:_-]?push`)},
 	{stack.Seed, expr.New(`(?i)seed|load|fixture|import|populat|sample|demo|users?|admin`)},
-	{stack.Create, expr.New(`(?i)creat|init|set[-_]?up|bootstrap|prepare`)},
+	{stack.Create, expr.New(`(?i)creat|init|set[-_]?up|bootstrap|prepare|onboard`)},
 	{stack.Generate, expr.New(`(?i)gen|compil|assets|static|copy|i18n|messages|certs?|keys?`)},
 }
 

@@ -15,7 +15,7 @@ var placeholder = expr.New(
 		`fill[-_ ]?(me|this|in).*|` +
 		`(put|insert|enter|add|generate|paste)[-_ ].*|([a-z0-9]+_)*(x{4,}|\.{3})|secret|secret[-_]?key|(very|super|` +
 		`my|top)[-_]?secret.*|.*insecure.*|change[-_]?it.*|not[-_]?(so[-_]?)?secret|placeholder|` +
-		`some[-_ ].*|\w{1,8}\.\.\.|` +
+		`some[-_ ].*|\w{1,8}\.\.\.|.*\b(you|your[-_.]?\w+|someone|somebody)@[\w-]+\.\w+\b.*|` +
 		`to[-_ ]?be[-_ ]?(modified|changed|replaced|set|filled|defined|generated)\w*|` +
 		`base64:(\.{3}|x+|your.*)?|0{8}(-0{4}){3}-0{12}|0{8,}|0?123456789(0|abcdef)?.*|dummy.*|s3cret|keyboard cat)$`)
 
@@ -26,7 +26,7 @@ var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$
 var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo",
 	"tbd", "fill", "put",
 	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:",
-	"0000", "12345", "dummy", "s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
+	"0000", "12345", "you@", "someone@", "somebody@", "dummy", "s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
 	"to_be", "to be"}
 
 // Placeholder reports whether a template's value only stands for one that is to be filled in.
