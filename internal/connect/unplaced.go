@@ -37,7 +37,8 @@ func (s *Connections) Unplaced() {
 			contradicts := slices.ContainsFunc(s.Stack.Remarks, func(r stack.Remark) bool {
 				return r.Code == stack.CodeContradiction && r.At == at
 			})
-			if !a.Page() || known[a.Port] || contradicts || s.BesideWork(at) {
+			known[a.Port] = known[a.Port] || contradicts
+			if !a.Page() || known[a.Port] || s.BesideWork(at) {
 				continue
 			}
 			known[a.Port] = true

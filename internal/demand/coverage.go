@@ -204,7 +204,7 @@ var changes = expr.New(`\s(-d|--data[a-z-]*|-F|--form|-T|--upload-file|--post-da
 // asksWhole asks whether an application on this machine answers at all: at its first page, or where
 // its health is told. What lies below is a use of it.
 var asksWhole = expr.New(`(?i)(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0):\d+` +
-	`(?:/(?:api/|v\d/)*(?:health\w*|ping|status|ready\w*|live\w*|docs|version)?)?/?(?:["'\s]|$)`)
+	`(?:/(?:api/?|v\d/?)*(?:health\w*|ping|status|ready\w*|live\w*|docs|version)?)?/?(?:["'\s]|$)`)
 
 // Call is a README's command that is looked for in what a launch does.
 type Call struct {
