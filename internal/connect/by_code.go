@@ -32,40 +32,55 @@ func (s *Connections) elsewhereByCode(svc *stack.Service) {
 	if len(open) == 0 {
 		return
 	}
-	found, keepsFile := map[*protocol.Protocol]stack.Server{}, false
+	h := held{open: open, found: map[*protocol.Protocol]stack.Server{}}
 	own := func(folder string) bool { return s.isCodeOf(svc, folder) }
-	s.Mentions.Lines(svc.Dir(), own, func(line string, at stack.Place) {
-		keepsFile = keepsFile || strings.Contains(line, "sqlite")
-		if !strings.Contains(line, "localhost") && !strings.Contains(line, "127.0.0.1") ||
-			commentLine.MatchString(line) {
-			return
-		}
-		for _, a := range address.Find(line) {
-			if !isText(line, a.Host) {
-				continue // of a comment's, or of a document in the code
-			}
-			known := protocol.OfScheme(a.Scheme)
-			if known == nil || known.SignIn == nil { // which many servers speak
-				known = ofPort(open, a.Port)
-			}
-			if slices.Contains(open, known) && address.Local(a.Host) && found[known].Port == 0 {
-				found[known] = stack.Server{Port: a.Asked(), At: at}
-			}
-		}
-		for _, m := range hostByDefault.FindAllStringSubmatch(line, -1) {
-			about := slices.DeleteFunc(protocol.OfKey(m[1]),
-				func(p *protocol.Protocol) bool { return !slices.Contains(open, p) })
-			if len(about) == 1 && found[about[0]].Port == 0 {
-				found[about[0]] = stack.Server{Port: about[0].Ports[0], At: at}
-			}
-		}
-	})
+	s.Mentions.Lines(svc.Dir(), own, h.line)
 	for _, known := range open {
 		isDatabase := known.SignIn != nil && len(known.SignIn.Database) > 0
-		if w := found[known]; w.Port > 0 && !(isDatabase && keepsFile) {
+		if w := h.found[known]; w.Port > 0 && !(isDatabase && h.keepsFile) {
 			s.wantServer(stack.Server{Speaks: known.Name, Port: w.Port, For: svc.Name, Fixed: true,
 				At: w.At})
 		}
+	}
+}
+
+// held are the servers on this machine whose addresses code holds, of those that are open.
+type held struct {
+	open      []*protocol.Protocol
+	found     map[*protocol.Protocol]stack.Server
+	keepsFile bool // and it may keep its data in a file instead
+}
+
+// line takes what one line of code holds.
+func (h *held) line(line string, at stack.Place) {
+	h.keepsFile = h.keepsFile || strings.Contains(line, "sqlite")
+	if !strings.Contains(line, "localhost") && !strings.Contains(line, "127.0.0.1") ||
+		commentLine.MatchString(line) {
+		return
+	}
+	for _, a := range address.Find(line) {
+		if !isText(line, a.Host) || !address.Local(a.Host) {
+			continue // of a comment's, or of a document in the code
+		}
+		known := protocol.OfScheme(a.Scheme)
+		if known == nil || known.SignIn == nil { // which many servers speak
+			known = ofPort(h.open, a.Port)
+		}
+		h.take(known, a.Asked(), at)
+	}
+	for _, m := range hostByDefault.FindAllStringSubmatch(line, -1) {
+		about := slices.DeleteFunc(protocol.OfKey(m[1]),
+			func(p *protocol.Protocol) bool { return !slices.Contains(h.open, p) })
+		if len(about) == 1 {
+			h.take(about[0], about[0].Ports[0], at)
+		}
+	}
+}
+
+// take keeps the first address of an open server.
+func (h *held) take(known *protocol.Protocol, port int, at stack.Place) {
+	if slices.Contains(h.open, known) && h.found[known].Port == 0 {
+		h.found[known] = stack.Server{Port: port, At: at}
 	}
 }
 

@@ -139,64 +139,6 @@ func (d *Coverage) WhyNot(c shell.Command, cwd string) string {
 	return "there is no script " + script
 }
 
-// lacks tells which file a command can't do without that isn't in the checkout; empty if nothing is
-// known to be missing.
-func (d *Coverage) lacks(c shell.Command, cwd string) string {
-	if len(c.Words) == 0 || !d.Commands.IsFolder(cwd) {
-		return ""
-	}
-	none := func(what string) string { return "there is no " + what + " here" }
-	first, manager := c.Words[0], ecosystem.ManagerNamed(c.Words[0])
-	verb, _ := command.ComposeCall(c.Words)
-	above := func(has func(dir string) bool) bool { // a part's instructions may speak of the whole
-		for ; cwd != "." && !has(cwd); cwd = path.Dir(cwd) {
-		}
-		return has(cwd)
-	}
-	usual := ecosystem.Canonical(c.Words)
-	switch {
-	case Program("cp", "copy", "mv")(&Call{Words: c.Words}):
-		return d.lacksCopied(c.Words, cwd)
-	case verb != "" && len(d.Stack.ComposeFiles) == 0:
-		return none("compose file")
-	case manager.Tasks && !above(func(dir string) bool {
-		tasks, _, _ := d.Tree.At(dir).Targets()
-		return tasks != "" || d.Commands.Target(c.Words, dir) != nil
-	}):
-		return none("file of tasks for " + first)
-	case len(usual) > 1 && usual[0] == "script" && ecosystem.Of(c.Words) == ecosystem.Named("node") &&
-		!above(func(dir string) bool {
-			return d.Exists(path.Join(dir, "package.json"))
-		}):
-		return none("package.json")
-	case strings.HasPrefix(first, "./") && !d.lies(path.Join(cwd, first)) && !d.compiles(cwd):
-		return none(first)
-	}
-	return ""
-}
-
-// lacksCopied tells which file is to be copied that isn't in the checkout; empty if it is, or nobody
-// can tell.
-func (d *Coverage) lacksCopied(words []string, cwd string) string {
-	files := slices.DeleteFunc(slices.Clone(words[1:]),
-		func(w string) bool { return strings.HasPrefix(w, "-") })
-	if len(files) != 2 || strings.ContainsAny(files[0], "*?$~<{") || path.IsAbs(files[0]) ||
-		d.lies(path.Join(cwd, files[0])) {
-		return ""
-	}
-	return "there is no " + files[0] + " here"
-}
-
-// compiles reports whether a project of the folder makes its program by compiling it.
-func (d *Coverage) compiles(folder string) bool {
-	p := d.ProjectAt(folder, nil)
-	if p == nil {
-		return false
-	}
-	e := ecosystem.Named(p.Ecosystem)
-	return e != nil && e.Compiled
-}
-
 // changes are the options of a call that does more than look.
 var changes = expr.New(`\s(-d|--data[a-z-]*|-F|--form|-T|--upload-file|--post-data|--json|(-X|--request)[ =]?` +
 	`(POST|PUT|PATCH|DELETE))\b`)

@@ -183,6 +183,9 @@ func (f Folder) toldManager(of *Ecosystem) (string, stack.Place) {
 		if len(t.Words) == 0 || of.manager(t.Words[0]) == nil {
 			continue
 		}
+		if len(t.Words) > 1 && t.Words[1] == "tool" {
+			continue // it is installed for the person, and not into the folder
+		}
 		if role, e := Meaning(t.Words); role == stack.Install && e == of {
 			return t.Words[0], t.At
 		}

@@ -230,7 +230,7 @@ func (p *pythonProject) prepareAndServe() {
 		p.programServes()
 	}
 	if at, ok := p.has("celery"); ok {
-		p.celeryWorks(at)
+		pythonWorker{p}.works(at)
 	}
 	if at, ok := p.has("pytest"); ok {
 		p.out.step(p.step(stack.Test, at, p.call("pytest")...))
@@ -297,7 +297,7 @@ func (p *pythonProject) programServes() {
 // namesBroker reports whether code of the project, or a file beside it, names the broker that a
 // worker takes its tasks from. Where none does, tasks run where they are called, or nobody knows
 // where they wait.
-func (p *pythonProject) namesBroker() bool {
+func (p pythonWorker) namesBroker() bool {
 	files := append(p.sourcesBelow(".", ".py"), p.named(".env*")...)
 	for _, pattern := range []string{"*.yml", "*.yaml", "*.toml", "*.cfg", "*.ini", "Procfile*"} {
 		files = append(files, p.named(pattern)...)
@@ -308,8 +308,11 @@ func (p *pythonProject) namesBroker() bool {
 
 var brokerNamed = expr.New(`(?i)broker(_?url|_transport)?["']?\s*[=:\],)]|\b(rediss?|amqps?|sqs)://`)
 
-// celeryWorks adds the worker of the module in which an application of it is made.
-func (p *pythonProject) celeryWorks(at stack.Place) {
+// pythonWorker finds who works on the tasks that a project puts off.
+type pythonWorker struct{ *pythonProject }
+
+// works adds the worker of the module in which an application of it is made.
+func (p pythonWorker) works(at stack.Place) {
 	module, _, appAt := p.app(celeryApp)
 	module = strings.TrimSuffix(module, ".celery")
 	if said, saidAt := p.saidOfWorker(); said != "" {
@@ -377,7 +380,7 @@ var setsDjangoUp = expr.New(`\bdjango\.setup\(\)|\bget_[aw]sgi_application\(`)
 
 // saidOfWorker is the application that a file of code at the project's top says, to people, that its
 // worker is started with.
-func (p *pythonProject) saidOfWorker() (app string, at stack.Place) {
+func (p pythonWorker) saidOfWorker() (app string, at stack.Place) {
 	for _, name := range p.named("*.py") {
 		text := p.text(name)
 		if m := startsWorker.FindStringSubmatchIndex(text); m != nil {

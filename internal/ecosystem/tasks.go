@@ -113,25 +113,31 @@ func (f taskFolder) recipes(file, program, text string) []stack.Target {
 				continue
 			}
 			named = true
-			t := stack.Target{Name: m[1], Help: comment, At: f.At(file, number)}
+			t := stack.Target{Name: m[1], Help: comment, At: f.At(file, number),
+				Lines: callsBefore(program, m[2]+m[3])}
 			if h := helpText.FindStringSubmatch(line); h != nil {
 				t.Help = strings.TrimSpace(h[1])
-			}
-			rest, _, _ := strings.Cut(m[2]+m[3], "#")
-			between := unicode.IsSpace
-			if program == "just" {
-				between = betweenTasks // with arguments in brackets
-			}
-			for _, dep := range strings.FieldsFunc(rest, between) {
-				if plainTask.MatchString(dep) || makeVariable.FindString(dep) == dep {
-					t.Lines = append(t.Lines, program+" "+dep)
-				}
 			}
 			out = append(out, t)
 			comment = ""
 		}
 	}
 	return out
+}
+
+// callsBefore are the calls of what a target needs first, by what stands behind its name.
+func callsBefore(program, text string) (calls []string) {
+	between := unicode.IsSpace
+	if program == "just" {
+		between = betweenTasks // with arguments in brackets
+	}
+	names, _, _ := strings.Cut(text, "#")
+	for _, dep := range strings.FieldsFunc(names, between) {
+		if plainTask.MatchString(dep) || makeVariable.FindString(dep) == dep {
+			calls = append(calls, program+" "+dep)
+		}
+	}
+	return calls
 }
 
 var (

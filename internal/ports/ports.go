@@ -221,20 +221,28 @@ func (s *Ports) Claims(v *stack.Service) claim.Judged[int] {
 			}
 		}
 	}
-	for _, file := range s.Instructions {
-		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
-			continue
-		}
-		text := s.ReadmeOf(file)
-		if port, line := text.OnlyPage(); port > 0 && !text.SetsServerUp() && !s.portOfAnother(v, port) {
-			add(port, claim.Readme, stack.Place{File: file, Line: line})
-		}
-	}
+	claims = append(claims, s.onlyPages(v)...)
 	if native {
 		port, at := s.exposedBeside(v)
 		add(port, claim.Dockerfile, at)
 	}
 	return claim.Judge(claim.OfPort, claims...)
+}
+
+// onlyPages are the ports of instructions for a service that have one page alone.
+func (s *Ports) onlyPages(v *stack.Service) (out []claim.Claim[int]) {
+	for _, file := range s.Instructions {
+		if path.Dir(file) != v.Dir() && (path.Dir(file) != "." || s.ownServers() > 1) {
+			continue
+		}
+		text := s.ReadmeOf(file)
+		port, line := text.OnlyPage()
+		if port > 0 && !text.SetsServerUp() && !s.portOfAnother(v, port) {
+			out = append(out, claim.Claim[int]{Value: port, Witness: claim.Readme,
+				At: stack.Place{File: file, Line: line}})
+		}
+	}
+	return out
 }
 
 // exposedBeside is the first port that a Dockerfile beside a native service exposes; 0 for none.

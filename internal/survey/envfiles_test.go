@@ -33,7 +33,8 @@ func TestReads(t *testing.T) {
 		"fares.ts": {"import { z } from 'zod'\nconst fare = z.object({\n  ADULT_FARE: " +
 			"z.number(),\n})", ""},
 		"a.vue": {"<script>const u = import.meta.env.VITE_URL</script>", "VITE_URL"},
-		"a.py": {"import os\nA = os.environ['MUST_PY']\nB = os.environ.get('GET_PY')\nC " +
+		"a.py": {"import os\nimport environ\nA = os.environ['MUST_PY']\n" +
+			"B = os.environ.get('GET_PY')\nC " +
 			"= os.getenv(\"GETENV_PY\", 'x')\nD = env.int('DJ_PORT', default=1)\nE = " +
 			"env('DJ_KEY')\nos.environ.setdefault('SET_PY', 'v')\n",
 			"MUST_PY must, GET_PY, GETENV_PY default, DJ_PORT default, DJ_KEY must"},

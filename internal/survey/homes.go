@@ -37,7 +37,24 @@ func (s *homes) homeOf(svc *stack.Service) string {
 	}
 	img, file := s.DockerfileOf(svc)
 	workdir, command := worksIn(svc, img)
-	var candidates []string
+	for _, dir := range s.homesMaybe(svc, img, file, workdir) {
+		if p := s.ProjectAt(dir, command); p != nil {
+			return s.memberMeant(p, dir, command)
+		}
+	}
+	switch {
+	case svc.Build != "", protocol.OfImage(svc.Image) != nil:
+		return ""
+	case strings.Contains(svc.Image, "/"):
+		return s.publishedFrom(svc)
+	}
+	return s.madeHere(svc, protocol.ImageName(svc.Image))
+}
+
+// homesMaybe are the folders in which the program of a container may live, the likeliest first. Its
+// image, by the Dockerfile file, may be nil.
+func (s *homes) homesMaybe(svc *stack.Service, img *dockerfile.Image, file, workdir string,
+) (candidates []string) {
 	// what lies over the folder that it works in
 	over := func(from, to string) {
 		if workdir != "" && (workdir == to ||
@@ -67,18 +84,7 @@ func (s *homes) homeOf(svc *stack.Service) string {
 	if svc.Build != "" {
 		candidates = append(candidates, svc.Build)
 	}
-	for _, dir := range candidates {
-		if p := s.ProjectAt(dir, command); p != nil {
-			return s.memberMeant(p, dir, command)
-		}
-	}
-	switch {
-	case svc.Build != "", protocol.OfImage(svc.Image) != nil:
-		return ""
-	case strings.Contains(svc.Image, "/"):
-		return s.publishedFrom(svc)
-	}
-	return s.madeHere(svc, protocol.ImageName(svc.Image))
+	return candidates
 }
 
 // worksIn is the folder in a container that its command runs in, and the command: by the compose

@@ -118,19 +118,7 @@ var ofTranslators = expr.New(`(?i)(^|/)(translations?|locales?|i18n|l10n|languag
 func (s *surveyor) ledTo(files, own []string) map[string]bool {
 	out := map[string]bool{}
 	for _, top := range s.Tops() {
-		told := false
-		var texts []string
-		for _, file := range files {
-			if path.Dir(file) != top {
-				continue
-			}
-			if data, err := s.Files.ReadFile(file); err == nil && len(data) <= readme.MaxSize {
-				told = told || len(s.Document(file, data, own).Commands) > 0
-				if readme.IsReadme(file) {
-					texts = append(texts, string(data))
-				}
-			}
-		}
+		texts, told := s.textsAt(top, files, own)
 		for _, file := range files {
 			rel, below := strings.CutPrefix(file, strings.TrimPrefix(top+"/", "./"))
 			if !below || !strings.Contains(rel, "/") ||
@@ -144,6 +132,25 @@ func (s *surveyor) ledTo(files, own []string) map[string]bool {
 		}
 	}
 	return out
+}
+
+// textsAt are the texts of a top's READMEs among the files; told is true where instructions there
+// have a command.
+func (s *surveyor) textsAt(top string, files, own []string) (texts []string, told bool) {
+	for _, file := range files {
+		if path.Dir(file) != top {
+			continue
+		}
+		data, err := s.Files.ReadFile(file)
+		if err != nil || len(data) > readme.MaxSize {
+			continue
+		}
+		told = told || len(s.Document(file, data, own).Commands) > 0
+		if readme.IsReadme(file) {
+			texts = append(texts, string(data))
+		}
+	}
+	return texts, told
 }
 
 // holdsComposeFile reports whether a compose file lies in the folder itself.

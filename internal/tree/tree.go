@@ -428,19 +428,7 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 	t, full := w.tree, path.Join(dir, name)
 	switch what {
 	case settingsFile:
-		if compose.IsFileName(name) {
-			if data, err := fs.ReadFile(w.fsys, full); err != nil || compose.Describes(name, data) {
-				t.Compose = append(t.Compose, full)
-			}
-		} else if target, ok := TemplateOf(name); ok && !OfTests.MatchString(dir+"/") &&
-			(strings.Contains(target, "env") ||
-				!scaffold.MatchString(dir) && !ofHosting.MatchString(dir)) {
-			t.Templates = append(t.Templates, Template{full, path.Join(dir, target),
-				target == ".env" && !rules.ignored(dir, ".env", false) &&
-					rules.ignored(dir, ".env.local", false)})
-		} else if name == ".env" || strings.HasPrefix(name, ".env.") {
-			t.Dotenvs = append(t.Dotenvs, full)
-		}
+		w.keepSettings(dir, name, rules)
 	case instructions:
 		t.Readmes = append(t.Readmes, full)
 	case imageFile:
@@ -449,6 +437,28 @@ func (w *walker) keep(dir, name string, what interest, rules *ignores) {
 		t.Workflows = append(t.Workflows, full)
 	case seed:
 		t.Seeds = append(t.Seeds, full)
+	}
+}
+
+// keepSettings keeps a file that may describe containers, be a template, or hold variables.
+func (w *walker) keepSettings(dir, name string, rules *ignores) {
+	t, full := w.tree, path.Join(dir, name)
+	if compose.IsFileName(name) {
+		if data, err := fs.ReadFile(w.fsys, full); err != nil || compose.Describes(name, data) {
+			t.Compose = append(t.Compose, full)
+		}
+		return
+	}
+	target, ok := TemplateOf(name)
+	ofWork := strings.Contains(target, "env") ||
+		!scaffold.MatchString(dir) && !ofHosting.MatchString(dir)
+	switch {
+	case ok && ofWork && !OfTests.MatchString(dir+"/"):
+		t.Templates = append(t.Templates, Template{full, path.Join(dir, target),
+			target == ".env" && !rules.ignored(dir, ".env", false) &&
+				rules.ignored(dir, ".env.local", false)})
+	case name == ".env" || strings.HasPrefix(name, ".env."):
+		t.Dotenvs = append(t.Dotenvs, full)
 	}
 }
 
