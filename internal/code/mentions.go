@@ -43,8 +43,8 @@ func (m *Mentions) In(folders []string, ending string, texts []string) bool {
 	return found
 }
 
-// Lines shows the lines of the code below a folder that lies in folders which are wanted, tests left
-// out.
+// Lines shows the lines of the code below a folder that lies in folders which are wanted, tests
+// left out.
 func (m *Mentions) Lines(dir string, wanted func(folder string) bool,
 	look func(line string, at stack.Place)) {
 	m.files(dir, "", func(file, text string) bool {

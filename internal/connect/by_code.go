@@ -103,8 +103,8 @@ func (s *Connections) isCodeOf(svc *stack.Service, dir string) bool {
 		func(o stack.Service) bool { return o.Name != svc.Name && o.Dir() == owner })
 }
 
-// besideProgram reports whether a folder belongs to another of several programs that lie beside each
-// other: the service builds one out of its own folder, as cmd/NAME.
+// besideProgram reports whether a folder belongs to another of several programs that lie beside
+// each other: the service builds one out of its own folder, as cmd/NAME.
 func besideProgram(svc *stack.Service, dir string) bool {
 	for _, w := range svc.NativeCommand {
 		own, found := strings.CutPrefix(w, "./")

@@ -87,8 +87,9 @@ var ecmaScript = &Language{
 			Roots: []string{"str", "num", "bool", "port", "host", "url", "email", "json"},
 			Open:  []string{"default", "devDefault"}},
 		// Adonis has a schema of its own, and reads the environment behind it.
-		{With: []string{"Env.schema"}, Library: imported("@ioc:Adonis/Core/Env", "@adonisjs/core/env"),
-			Roots: []string{"Env.schema"}, Open: []string{"optional", "optionalWhen"}},
+		{With: []string{"Env.schema"},
+			Library: imported("@ioc:Adonis/Core/Env", "@adonisjs/core/env"),
+			Roots:   []string{"Env.schema"}, Open: []string{"optional", "optionalWhen"}},
 	},
 }
 
@@ -468,7 +469,8 @@ func (n *nodeProject) isUsedBuilt() bool {
 		!builtMain.MatchString(n.pkg.Main+" "+n.pkg.Types) {
 		return false
 	}
-	return script == "" || OnlyWatches(scripts[script]) || n.serving().onlyBuilds(scripts[script]) ||
+	return script == "" || OnlyWatches(scripts[script]) ||
+		n.serving().onlyBuilds(scripts[script]) ||
 		n.serving().onlyMakes(script)
 }
 

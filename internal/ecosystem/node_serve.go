@@ -96,7 +96,8 @@ func (n together) serveApart(main string, apart map[string]bool) (serves, line s
 	all, at := n.pkg.Scripts[main], n.at("scripts."+main)
 	if !oneMember.MatchString(all) {
 		n.out.remark(stack.Note, stack.CodeScriptRunsAll, at, fmt.Sprintf(
-			"the script %s starts several things at once; here each of them is a service of its own",
+			"the script %s starts several things at once; here each of them is a service of its "+
+				"own",
 			main), "To launch only some: nharbor launch SERVICE…")
 	}
 	line = all

@@ -116,7 +116,8 @@ func TestProjects(t *testing.T) {
 		"fastapi with a queue": {files{"pyproject.toml": "[project]\nname = " +
 			"\"office\"\ndependencies = [\"fastapi\", " +
 			"\"uvicorn\", \"celery\"]\n", "uv.lock": "", "office/main.py": "from fastapi import " +
-			"FastAPI\napp = FastAPI()\n", "office/worker.py": "queue = Celery(\"office\", broker=queue())\n"},
+			"FastAPI\napp = FastAPI()\n", "office/worker.py": "queue = Celery(\"office\", " +
+			"broker=queue())\n"},
 			"uv fastapi; install uv sync --frozen; serves uv run --no-sync uvicorn " +
 				"office.main:app --port 8000 on 8000; " +
 				"worker serves uv run --no-sync celery --app office.worker worker --loglevel=INFO"},

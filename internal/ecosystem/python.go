@@ -344,7 +344,8 @@ func (p *pythonProject) ofSetup() {
 		}
 		before, _ := position([]byte(text), int64(m[2]))
 		for i, line := range strings.Split(text[m[2]:m[3]], "\n") {
-			for _, one := range strings.FieldsFunc(line, func(r rune) bool { return r == '"' || r == '\'' }) {
+			for _, one := range strings.FieldsFunc(line,
+				func(r rune) bool { return r == '"' || r == '\'' }) {
 				p.package_(one, p.At(file, before+i))
 			}
 		}

@@ -156,11 +156,12 @@ func (p *pythonProject) app(form *expr.Expr) (module, name string, at stack.Plac
 // maxModules is how many files of a package are looked at for an application.
 const maxModules = 200
 
-// oddApp finds the one application that the code makes in a module of an unusual name, at the top of
-// the module.
+// oddApp finds the one application that the code makes in a module of an unusual name, at the top
+// of the module.
 func (p *pythonProject) oddApp(form *expr.Expr) (module, name string, at stack.Place) {
 	_, _, tasks := p.Targets()
-	if slices.ContainsFunc(tasks, func(t stack.Target) bool { return slices.Contains(ServeTasks, t.Name) }) {
+	if slices.ContainsFunc(tasks,
+		func(t stack.Target) bool { return slices.Contains(ServeTasks, t.Name) }) {
 		return "", "", stack.Place{} // somebody has written how
 	}
 	looked := 0
@@ -325,7 +326,8 @@ func (p pythonWorker) works(at stack.Place) {
 		at = appAt
 	}
 	p.out.Project.Also = append(p.out.Project.Also, stack.Serve{Name: "worker",
-		Command: p.call("celery", "--app", module, "worker", "--loglevel=INFO"), At: at, Source: stack.FromFramework})
+		Command: p.call("celery", "--app", module, "worker", "--loglevel=INFO"), At: at,
+		Source: stack.FromFramework})
 }
 
 // DjangoSettings is the file of the module of settings that a manage.py chooses, relative to it;
@@ -346,7 +348,8 @@ func (p *pythonProject) settingsModuleThere() {
 	file := DjangoSettings(p.text("manage.py"))
 	dir, name := path.Split(file)
 	top, _, _ := strings.Cut(file, "/")
-	if file == "" || !p.exists(top) || p.exists(file) || p.exists(strings.TrimSuffix(file, ".py")) ||
+	if file == "" || !p.exists(top) || p.exists(file) ||
+		p.exists(strings.TrimSuffix(file, ".py")) ||
 		strings.Contains(p.text(".env")+p.text(".env.example"), "DJANGO_SETTINGS_MODULE") {
 		return
 	}
@@ -378,8 +381,8 @@ func (p *pythonProject) servedAround() bool {
 
 var setsDjangoUp = expr.New(`\bdjango\.setup\(\)|\bget_[aw]sgi_application\(`)
 
-// saidOfWorker is the application that a file of code at the project's top says, to people, that its
-// worker is started with.
+// saidOfWorker is the application that a file of code at the project's top says, to people, that
+// its worker is started with.
 func (p pythonWorker) saidOfWorker() (app string, at stack.Place) {
 	for _, name := range p.named("*.py") {
 		text := p.text(name)

@@ -105,8 +105,8 @@ func ScriptRun(words []string) string {
 	return words[2]
 }
 
-// EitherRun is what a command runs by a name, and the words that it gives to that, where its manager
-// runs the manifest's scripts and programs alike; ok is false for other commands.
+// EitherRun is what a command runs by a name, and the words that it gives to that, where its
+// manager runs the manifest's scripts and programs alike; ok is false for other commands.
 func EitherRun(words []string) (name string, given []string, ok bool) {
 	m := ManagerNamed(words[0])
 	if m.Scripts == nil || !m.Scripts.Programs || len(words) < 2 {

@@ -48,8 +48,8 @@ type Setting struct {
 	form    string // the form that a made-up value has
 	service string // whose password the value is or carries
 	user    string // root, if it is not that of the service's usual user
-	// dispensable is true where the code does without it, unsaid where nothing says whether an empty
-	// one is needed.
+	// dispensable is true where the code does without it, unsaid where nothing says whether an
+	// empty one is needed.
 	dispensable, unsaid bool
 	expands             bool
 }
@@ -89,8 +89,9 @@ type File struct {
 	old     []byte
 	source  *settings.Document // what the new content is made from
 	stands  bool               // it is copied, with what only stands for values in it
-	byCode  bool               // what belongs in it is known by what code reads, and by nothing else
-	layers  []string
+	// what belongs in it is known by what code reads, and by nothing else
+	byCode bool
+	layers []string
 }
 
 // Secret reports whether the file holds a secret.

@@ -66,8 +66,8 @@ func (s *Ports) Judge() {
 }
 
 // takePort gives a service the port that is concluded, where that is another than its own files
-// say. A file that is not the service's own (a README, a task) tells it the port; what was seen, and
-// what its own settings say, it takes by itself.
+// say. A file that is not the service's own (a README, a task) tells it the port; what was seen,
+// and what its own settings say, it takes by itself.
 func (s *Ports) takePort(v *stack.Service, c claim.Claim[int]) {
 	if len(v.Ports) > 0 && v.Ports[0].Host == c.Value {
 		return

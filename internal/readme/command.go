@@ -92,12 +92,13 @@ func (r *reader) block(lines []line, inShell bool) {
 	}
 }
 
-// isUnit reports whether a block shows a file of sections with settings, whatever language it is said
-// to be in.
+// isUnit reports whether a block shows a file of sections with settings, whatever language it is
+// said to be in.
 func isUnit(lines []line) bool {
 	heads := 0
 	for i, l := range lines {
-		if unitHead.MatchString(l.text) && i+1 < len(lines) && unitEntry.MatchString(lines[i+1].text) {
+		if unitHead.MatchString(l.text) && i+1 < len(lines) &&
+			unitEntry.MatchString(lines[i+1].text) {
 			heads++
 		}
 	}
@@ -207,8 +208,8 @@ func (r *reader) command(l line, inShell bool, cwd string) string {
 	return inside
 }
 
-// isNoProgram reports whether the words are an address, a folder, or a file that nothing runs by its
-// name: blocks show those too, as what there will be.
+// isNoProgram reports whether the words are an address, a folder, or a file that nothing runs by
+// its name: blocks show those too, as what there will be.
 func isNoProgram(words []string) bool {
 	first := words[0]
 	if strings.Contains(first, "://") || strings.HasSuffix(first, "/") {

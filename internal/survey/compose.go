@@ -229,7 +229,8 @@ func (s *composes) inactive(file string, active map[string]bool, by string) (why
 			"Remove one of the two, or name the one that counts in COMPOSE_FILE."
 	}
 	if data, err := s.Files.ReadFile(file); err == nil && compose.Whole(data) {
-		return fmt.Sprintf("this compose file is whole by itself, and not part of the launch, which "+
+		return fmt.Sprintf("this compose file is whole by itself, and not part of the launch, "+
+				"which "+
 				"takes %s beside it", beside),
 			fmt.Sprintf("To launch it instead: COMPOSE_FILE=%s, in the shell or in the .env file "+
 				"beside it.", name)

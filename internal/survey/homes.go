@@ -424,9 +424,11 @@ func (s *homes) copiedTo(file string) string {
 				if len(words) != 3 || words[0] != "cp" {
 					continue
 				}
-				from, to := path.Join(p.Path, c.Folder, words[1]), path.Join(p.Path, c.Folder, words[2])
+				from, to := path.Join(p.Path, c.Folder, words[1]), path.Join(p.Path, c.Folder,
+					words[2])
 				if to == file {
-					return fmt.Sprintf("mkdir -p %s && cp %s %s (as %s does, %s:%d)", path.Dir(file),
+					return fmt.Sprintf("mkdir -p %s && cp %s %s (as %s does, %s:%d)",
+						path.Dir(file),
 						from, to, t.Name, t.At.File, t.At.Line)
 				}
 			}

@@ -383,7 +383,8 @@ func ownIf(name string, when, is func(*own) bool) rule.Rule[*own, func(*own) boo
 // subCommand are the words behind a program that tell it what to do: those before its options.
 func (o *own) subCommand() []string {
 	words := o.words[1:]
-	if i := slices.IndexFunc(words, func(w string) bool { return strings.HasPrefix(w, "-") }); i >= 0 {
+	if i := slices.IndexFunc(words,
+		func(w string) bool { return strings.HasPrefix(w, "-") }); i >= 0 {
 		words = words[:i]
 	}
 	return words[:min(len(words), 2)]

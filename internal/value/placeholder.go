@@ -26,7 +26,8 @@ var jsonList = expr.New(`^\[\s*(("[^"]*"|-?\d+)\s*(,\s*("[^"]*"|-?\d+)\s*)*)?\]$
 var hints = []string{"change", "insecure", "replace", "your", "my", "xx", "**", "...", "todo",
 	"tbd", "fill", "put",
 	"insert", "enter", "add", "generate", "paste", "secret", "placeholder", "some", "base64:",
-	"0000", "12345", "you@", "someone@", "somebody@", "dummy", "s3cret", "keyboard", "<", "[", "{", "tobe", "to-be",
+	"0000", "12345", "you@", "someone@", "somebody@", "dummy", "s3cret", "keyboard", "<", "[", "{",
+	"tobe", "to-be",
 	"to_be", "to be"}
 
 // Placeholder reports whether a template's value only stands for one that is to be filled in.

@@ -163,7 +163,8 @@ func (t *Text) Filled(p *fill.Plan, dry bool) {
 		}
 		all := concluded(p.Loose())
 		if p.ByCodeAlone() && len(p.Loose().Empty) == 0 {
-			all = "What the code is known to insist on has a value; no template says what else there is."
+			all = "What the code is known to insist on has a value; no template says what else " +
+				"there is."
 		}
 		t.Line("%s Next: %s", all, next)
 	}
