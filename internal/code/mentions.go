@@ -43,8 +43,12 @@ func (m *Mentions) In(folders []string, ending string, texts []string) bool {
 	return found
 }
 
+// longestLine is how long a line may be that a person has written, in bytes. What is longer was made
+// by a program, and looking closely at it would take as long as it likes.
+const longestLine = 4 << 10
+
 // Lines shows the lines of the code below a folder that lies in folders which are wanted, tests
-// left out.
+// and lines that nobody has written left out.
 func (m *Mentions) Lines(dir string, wanted func(folder string) bool,
 	look func(line string, at stack.Place)) {
 	m.files(dir, "", func(file, text string) bool {
@@ -55,6 +59,9 @@ func (m *Mentions) Lines(dir string, wanted func(folder string) bool,
 		number := 0
 		for line := range strings.Lines(text) {
 			number++
+			if len(line) > longestLine {
+				continue
+			}
 			look(line, stack.Place{File: file, Line: number})
 		}
 		return false
@@ -76,6 +83,9 @@ func (m *Mentions) files(dir, ending string, look func(file, text string) (enoug
 			}
 			return nil
 		case ecosystem.OfCode(path.Ext(file)) == nil && path.Ext(file) != ending:
+			return nil
+		}
+		if info, err := d.Info(); err != nil || info.Size() > MaxSize {
 			return nil
 		}
 		left--
