@@ -30,13 +30,14 @@ type Cause struct {
 
 // Reading is what a log says.
 type Reading struct {
-	Causes   []Cause  `json:"causes"`   // the one nearest to the root first
-	Harmless []Cause  `json:"harmless"` // what only looks bad
-	Lines    int      `json:"lines"`
-	First    *Spoken  `json:"firstError,omitempty"` // the first line that speaks of an error
-	Frame    *Spoken  `json:"ownFrame,omitempty"`   // below it, the first place in code that is no package's
-	Last     []Spoken `json:"last"`                 // the last lines that say something
-	CameUp   int      `json:"cameUp"`               // the last line that says that a server is up; 0 for none
+	Causes   []Cause   `json:"causes"`   // the one nearest to the root first
+	Harmless []Cause   `json:"harmless"` // what only looks bad
+	Lines    int       `json:"lines"`
+	First    *Spoken   `json:"firstError,omitempty"` // the first line that speaks of an error
+	Frame    *Spoken   `json:"ownFrame,omitempty"`   // below it, the first place in code that is no package's
+	Decisive *Decisive `json:"decisive,omitempty"`   // what says of its own end why
+	Last     []Spoken  `json:"last"`                 // the last lines that say something
+	CameUp   int       `json:"cameUp"`               // the last line that says that a server is up; 0 for none
 }
 
 // Spoken is a line of a log.
@@ -78,7 +79,7 @@ var (
 	// frame is a place in code, as stack traces of most languages write it.
 	frame = expr.New(
 		`(?:^|[\s("'])((?:/|\.{0,2}/|[A-Za-z]:\\)?[\w@.+~/\\-]+\.(?:js|mjs|cjs|ts|tsx|jsx|py|rb|php|java|kt|go|rs|` +
-			`ex|exs|cs|fs)(?::\d+|", line \d+|\(\d+\)))`)
+			`ex|exs|cs|fs)(?::\d+|:line \d+|", line \d+|\(\d+\)))`)
 	// foreign are places of packages and of runtimes.
 	foreign = expr.New(
 		`node_modules|node:|internal/|site-packages|dist-packages|/lib/python|/gems/|/vendor/|/rubygems|` +
@@ -86,10 +87,16 @@ var (
 	)
 )
 
+// What an expression is looked for that is none of a rule.
+const (
+	isUp   = -1 // the sign that something came up
+	isHead = -2 // a word of lines that may decide
+)
+
 // catalogue is the rules that are known, and how they are found.
 type catalogue struct {
 	rules []LogRule
-	// by the number of an expression: its rule; the sign that something came up is of none
+	// by the number of an expression: its rule, or what else it is looked for
 	of    []int
 	exprs []*expr.Expr
 	words *automaton
@@ -110,7 +117,8 @@ func newCatalogue(rules []LogRule) *catalogue {
 			add(i, e)
 		}
 	}
-	add(-1, cameUp)
+	add(isUp, cameUp)
+	add(isHead, headWord)
 	out.words = newAutomaton(words)
 	return out
 }
@@ -128,9 +136,12 @@ type Reader struct {
 	begun  bool
 	odd    []byte // of a character of two bytes, the first
 	left   int    // for how many lines a frame is looked for
-	plain  []byte // room for a piece without escape sequences
-	last   [lastKept]Spoken
-	tail   int
+	// deciding finds what decides, in the lines of this piece that have a word of it
+	deciding decider
+	heads    []int
+	plain    []byte // room for a piece without escape sequences
+	last     [lastKept]Spoken
+	tail     int
 }
 
 // NewReader makes a reader of one log, which knows more rules than the built-in ones; those go
@@ -222,11 +233,18 @@ func (r *Reader) piece(p []byte) {
 	line, counted := r.out.Lines, 0 // the number of the line before counted
 	r.known.words.find(text, func(end int, rules []uint16) {
 		start := bytes.LastIndexByte(text[:end], '\n') + 1
+		if len(rules) == 1 && r.known.of[rules[0]] == isHead && isTimed(text[start:]) {
+			return
+		}
 		stop := end + bytes.IndexByte(text[end:], '\n')
 		line += bytes.Count(text[counted:start], newline)
 		counted = start
 		r.look(text[start:stop], line+1, rules)
 	})
+	if len(r.heads) > 0 || r.deciding.left > 0 {
+		r.decide(text, r.heads)
+		r.heads = r.heads[:0]
+	}
 	if r.out.First == nil || r.left > 0 {
 		r.errors(text)
 	}
@@ -240,7 +258,13 @@ var newline = []byte{'\n'}
 func (r *Reader) look(line []byte, number int, found []uint16) {
 	for _, i := range found {
 		index := r.known.of[i]
-		if index < 0 {
+		switch {
+		case index == isHead:
+			if n := len(r.heads); (n == 0 || r.heads[n-1] != number) && mayBeHead(line) {
+				r.heads = append(r.heads, number)
+			}
+			continue
+		case index == isUp:
 			if r.out.CameUp != number && cameUp.Match(line) && !notUp.Match(line) {
 				r.out.CameUp = number
 			}
@@ -387,6 +411,7 @@ func (r *Reader) Reading() *Reading {
 		r.rest = nil
 	}
 	out := r.out
+	out.Decisive = r.deciding.decisive()
 	out.Causes, out.Harmless, out.Last = []Cause{}, []Cause{}, []Spoken{}
 	for _, c := range r.best {
 		switch {

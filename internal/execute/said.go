@@ -5,27 +5,17 @@ import (
 	"strings"
 
 	"nimbleharbor/internal/diagnose"
-	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/logs"
 	"nimbleharbor/internal/record"
 	"nimbleharbor/internal/stack"
 )
 
-// wrapper are lines with which those who have started something say that it failed: they name no
-// cause.
-var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|error)\s*(?:A complete log|` +
-	`code (?:ELIFECYCLE|1)\b|` +
-	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|error Command failed with exit code|` +
-	`info Visit |\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|Tasks: TOP|` +
-	`error: script ".*" exited|error: Recipe|task: Failed|\[ERROR\] (?:Re-run|To see|For more|->)|` +
-	`.*process exited with code \d+|subprocess exited)`)
-
 // maxSaid is how many of its last lines are told of what has failed for an unknown reason.
 const maxSaid = 3
 
 // said is what a log says of a failure, to be put behind how it ended: the line that names the
-// cause, and the cause; where none is known, the first line that speaks of an error and the last
-// ones.
+// cause, and the cause; where none is known, the words that decide, or else the first line that
+// speaks of an error and the last ones.
 func (x *Executor) said(log *logs.Log) (string, record.Why) {
 	r := x.readLog(log)
 	if r == nil {
@@ -33,15 +23,18 @@ func (x *Executor) said(log *logs.Log) (string, record.Why) {
 	}
 	if len(r.Causes) > 0 {
 		c := r.Causes[0]
-		return ": " + c.Cause + "; it said: " + c.Text,
+		return ": " + c.Cause + "; it said: " + c.Text + x.placeOf(r.Decisive, c.Text),
 			record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy}
 	}
+	if d := r.Decisive; d != nil {
+		return "; it said: " + d.Text + x.placeOf(d, d.Text), record.Why{}
+	}
 	var lines []string
-	if r.First != nil && !wrapper.MatchString(r.First.Text) {
+	if r.First != nil && !diagnose.Noise(r.First.Text) {
 		lines = append(lines, r.First.Text)
 	}
 	for i := len(r.Last) - 1; i >= 0 && len(lines) < maxSaid; i-- {
-		if t := r.Last[i].Text; !wrapper.MatchString(t) && (len(lines) == 0 || lines[0] != t) {
+		if t := r.Last[i].Text; !diagnose.Noise(t) && (len(lines) == 0 || lines[0] != t) {
 			at := 0
 			if r.First != nil && len(lines) > 0 && lines[0] == r.First.Text {
 				at = 1
@@ -53,6 +46,19 @@ func (x *Executor) said(log *logs.Log) (string, record.Why) {
 		return "", record.Why{}
 	}
 	return "; it last said: " + strings.Join(lines, " | "), record.Why{}
+}
+
+// placeOf tells where in the code it happened that words speak of, if those that decide are among
+// them: relative to the workspace where it lies there.
+func (x *Executor) placeOf(d *diagnose.Decisive, text string) string {
+	if d == nil || d.At == "" || !strings.Contains(text, d.Text) || strings.Contains(text, d.At) {
+		return ""
+	}
+	at := d.At
+	if rel, ok := strings.CutPrefix(at, x.Plan().Root+"/"); ok {
+		at = rel
+	}
+	return " (" + at + ")"
 }
 
 func (x *Executor) readLog(log *logs.Log) *diagnose.Reading {

@@ -12,7 +12,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
+	"nimbleharbor/internal/diagnose"
 	"nimbleharbor/internal/reading"
 	"nimbleharbor/internal/stack"
 	"nimbleharbor/internal/workspace"
@@ -332,13 +334,15 @@ func (l *Log) Mark() {
 // Masked is a text without the secrets.
 func (l *Folder) Masked(text string) string { return string(l.secrets.mask([]byte(text))) }
 
-// Last is the last line that was not empty, shortened to be part of a sentence.
+// Last is the last line that says something of what happens, shortened to be part of a sentence.
+// What managers and runtimes say beside it is left out; so is a line without a letter.
 func (l *Log) Last() string {
-	lines := l.Tail()
-	if len(lines) == 0 {
-		return ""
+	for _, line := range slices.Backward(l.Tail()) {
+		if !diagnose.Noise(line) && strings.IndexFunc(line, unicode.IsLetter) >= 0 {
+			return line
+		}
 	}
-	return lines[len(lines)-1]
+	return ""
 }
 
 // Tail gives the last few lines that were not empty, each shortened to be part of a sentence.

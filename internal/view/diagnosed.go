@@ -74,11 +74,17 @@ func sentence(s string) string {
 
 func (t *Text) unknownCause(r logs.Understood) {
 	t.Line("  Cause unknown.")
-	if r.First != nil {
+	switch {
+	case r.Decisive != nil:
+		t.Line("  It says on line %d: %s", r.Decisive.Line, r.Decisive.Text)
+		if r.Decisive.At != "" {
+			t.Line("  in code of its own: %s", r.Decisive.At)
+		}
+	case r.First != nil:
 		t.Line("  The first error, line %d: %s", r.First.Line, r.First.Text)
-	}
-	if r.Frame != nil {
-		t.Line("  in code of its own, line %d: %s", r.Frame.Line, r.Frame.Text)
+		if r.Frame != nil {
+			t.Line("  in code of its own, line %d: %s", r.Frame.Line, r.Frame.Text)
+		}
 	}
 	if len(r.Last) > 0 {
 		t.Line("  The last lines:")
