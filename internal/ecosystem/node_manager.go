@@ -173,6 +173,13 @@ func (n choosing) lockFiles() (out []nodeLock) {
 	return out
 }
 
+// callsFor reports whether instructions for the folder have a command of a program.
+func (f Folder) callsFor(program string) bool {
+	return f.Told != nil && slices.ContainsFunc(f.Told(), func(t Told) bool {
+		return len(t.Words) > 0 && t.Words[0] == program
+	})
+}
+
 // toldManager is the manager of an ecosystem with which instructions install first in the folder,
 // and the place; empty for none.
 func (f Folder) toldManager(of *Ecosystem) (string, stack.Place) {

@@ -23,7 +23,8 @@ var pdm = &Manager{
 			"venv"}},
 	python: &pythonManager{
 		claims: func(p *pythonProject) string {
-			if p.Has("pdm.lock") || p.py.Tool.PDM != nil {
+			// Its table alone says that some makers use it; others install with what they have.
+			if p.Has("pdm.lock") || p.py.Tool.PDM != nil && p.callsFor("pdm") {
 				return "pyproject.toml"
 			}
 			return ""

@@ -1,6 +1,7 @@
 package ecosystem
 
 import (
+	"nimbleharbor/internal/expr"
 	"path"
 	"slices"
 	"strings"
@@ -78,6 +79,9 @@ func Canonical(words []string) []string {
 	if len(words) == 0 {
 		return nil
 	}
+	if m := inEnvironment.FindStringSubmatch(words[0]); m != nil {
+		return Canonical(append([]string{m[1]}, words[1:]...))
+	}
 	for _, c := range calls() {
 		for from, to := range c.aliases {
 			if n := len(strings.Fields(from)); fits(from, words[:min(n, len(words))]) {
@@ -91,6 +95,9 @@ func Canonical(words []string) []string {
 	}
 	return words
 }
+
+// inEnvironment is a program by its path in the folder where an install puts the folder's own.
+var inEnvironment = expr.New(`^(?:\.{1,2}/)*(?:\.?v?env/(?:bin|Scripts)|node_modules/\.bin)/([^/]+)$`)
 
 // ScriptRun is the name of the script of the manifest that a command says it runs; empty if it runs
 // none, or could as well run a program of that name.

@@ -195,8 +195,8 @@ func (s *told) toldReloads() {
 			}
 			role, _ := ecosystem.Meaning(part.Words)
 			for _, w := range part.Words {
-				if role == ecosystem.Serves && reloads.MatchString(w) &&
-					!slices.Contains(v.NativeCommand, w) {
+				serves := role == ecosystem.Serves || s.ownProgram(part.Words, v.Dir())
+				if serves && reloads.MatchString(w) && !slices.Contains(v.NativeCommand, w) {
 					v.NativeCommand = append(slices.Clone(v.NativeCommand), w)
 					v.Command = v.NativeCommand
 				}
