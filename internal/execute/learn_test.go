@@ -32,3 +32,29 @@ func TestPortsAreLearned(t *testing.T) {
 		t.Errorf("remembered: %+v", seen)
 	}
 }
+
+// TestWatchersAreNoProof starts services that stay while what they watch has ended, as they say. That
+// is told with the program's own words, long before anybody would have waited for its port; one that
+// has started it again since is waited for.
+func TestWatchersAreNoProof(t *testing.T) {
+	t.Parallel()
+	dead := []string{"say=TypeError: no berth", "say=[watcher] app crashed - waiting for file changes"}
+	port, again := testport.Take(t), testport.Take(t)
+	p := newPlay(t)
+	p.native("desk", stack.Lasting, port, words(append(dead, "stay")...))
+	p.native("lamp", stack.Lasting, 0, words(append(dead, "stay")...))
+	p.native("bell", stack.Lasting, again, words(append(dead, "say=[watcher] starting",
+		fmt.Sprintf("listen=%d", again), "stay")...))
+	p.run(t, nil)
+	for _, r := range p.x.State().Services() {
+		switch {
+		case r.Name == "bell":
+			if r.State != stack.IsUp {
+				t.Errorf("bell is %s (%s)", r.State, r.Text)
+			}
+		case r.State != stack.Quiet ||
+			r.Text != "it watches files, but its program has ended; it said: TypeError: no berth":
+			t.Errorf("%s is %s (%s)", r.Name, r.State, r.Text)
+		}
+	}
+}

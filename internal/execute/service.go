@@ -257,6 +257,10 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 	}
 	select {
 	case <-time.After(settling):
+		if endsSoon(ctx, proc, log) {
+			words, why := x.programEnded(log)
+			return stack.Quiet, words, why
+		}
 		if len(n.svc.Ports) == 0 {
 			go x.listening().learn(n, proc)
 		}
@@ -266,9 +270,11 @@ func (x serving) awaitUp(ctx context.Context, n *node, proc run.Process,
 	}
 }
 
-func isOver(proc run.Process) bool {
+func isOver(proc run.Process) bool { return isClosed(proc.Done()) }
+
+func isClosed(c <-chan struct{}) bool {
 	select {
-	case <-proc.Done():
+	case <-c:
 		return true
 	default:
 		return false
@@ -300,7 +306,17 @@ func (x serving) awaitHealthy(ctx context.Context, n *node, proc run.Process, lo
 // are empty where the service has ended.
 func (x serving) portUp(ctx context.Context, n *node, proc run.Process, log *logs.Log,
 	index int) (words, quiet string, why record.Why) {
-	c, p, elsewhere := x.listening().awaitPort(ctx, n, proc, log, index)
+	waiting, giveUp := context.WithCancel(ctx)
+	defer giveUp()
+	dead := watcherDead(waiting, proc, log)
+	go func() {
+		select {
+		case <-dead:
+			giveUp()
+		case <-waiting.Done():
+		}
+	}()
+	c, p, elsewhere := x.listening().awaitPort(waiting, n, proc, log, index)
 	instead := ""
 	if expected := n.svc.Ports[index]; p.Host != expected.Host {
 		instead = fmt.Sprintf("; it listens there, not on %d", expected.Host)
@@ -313,6 +329,9 @@ func (x serving) portUp(ctx context.Context, n *node, proc run.Process, log *log
 			"", why
 	case isOver(proc):
 		return "", "", why
+	case isClosed(dead):
+		words, why := x.programEnded(log)
+		return "", words, why
 	case c.Verdict == stack.Stranger:
 		return "", fmt.Sprintf("port %d answers, but not in %s", p.Host, p.Speaks), why
 	case c.Verdict == stack.Silent:

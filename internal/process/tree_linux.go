@@ -67,3 +67,14 @@ func IsBelow(pid, from int) bool {
 	}
 	return false
 }
+
+// Lines are the command lines of a process and of all that it has started, their words separated by
+// spaces; what has ended meanwhile is left out.
+func Lines(pid int) (out []string) {
+	for _, p := range append([]int{pid}, Descendants(pid)...) {
+		if data, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", p)); err == nil && len(data) > 0 {
+			out = append(out, strings.ReplaceAll(strings.TrimRight(string(data), "\x00"), "\x00", " "))
+		}
+	}
+	return out
+}

@@ -1,0 +1,104 @@
+package execute
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"nimbleharbor/internal/expr"
+	"nimbleharbor/internal/logs"
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/record"
+	"nimbleharbor/internal/run"
+)
+
+// A watcher starts a program again when files change. It stays where its program has ended, so that
+// its own life proves nothing; but it says that it waits, in words of its own.
+
+// watcherWaits are those words, of the watchers of all languages: that the program has ended, and
+// that a change is waited for.
+var watcherWaits = expr.New(`(?i)app crashed|failed running '|waiting for (?:a |the )?(?:file )?change|` +
+	`waiting for (?:a file|changes) to|watching for (?:file )?changes before|` +
+	`exited with error code [1-9]|finished running\. exit status: [1-9]|` +
+	`^\W*(?:the )?process exited with code:? [1-9]|clean exit - waiting for changes`)
+
+// watcherStarts are the words with which they start it, or start it again.
+var watcherStarts = expr.New(`(?i)^\W*(?:\w+\W+)?(?:re)?starting\b|restarting\b|change detected|due to changes`)
+
+// waitsForChange reports whether the last of its words say that a watcher waits, and that what it
+// watches has ended.
+func waitsForChange(log *logs.Log) bool {
+	for _, line := range slices.Backward(log.Tail()) {
+		switch {
+		case watcherWaits.MatchString(line):
+			return true
+		case watcherStarts.MatchString(line):
+			return false
+		}
+	}
+	return false
+}
+
+// watchLine are the command lines of programs that start others again when files change.
+var watchLine = expr.New(`\bnodemon\b|--watch(?:=\S*)?(?:\s|$)|\bwatch(?:exec|medo)?\s|\bts-node-dev\b|` +
+	`\bair\b|\breflex\b|\bentr\b|--reload\b|\brerun\b`)
+
+// patienceWatching is how long a service without a port may take, beyond its settling, until its
+// watcher says that its program has ended.
+const patienceWatching = 1500 * time.Millisecond
+
+// endsSoon reports whether a watcher says, in the time that it may take for that, that its program
+// has ended. Of what is no watcher nobody waits.
+func endsSoon(ctx context.Context, proc run.Process, log *logs.Log) bool {
+	native, ok := proc.(*run.Native)
+	if !ok || !slices.ContainsFunc(process.Lines(native.PID), watchLine.MatchString) {
+		return waitsForChange(log)
+	}
+	ctx, cancel := context.WithTimeout(ctx, patienceWatching)
+	defer cancel()
+	look := time.NewTicker(lookAgain / 4)
+	defer look.Stop()
+	for !waitsForChange(log) {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-proc.Done():
+			return false
+		case <-look.C:
+		}
+	}
+	return true
+}
+
+// watcherDead is closed once a watcher of a service says that its program has ended, and has not
+// started it again by the next look: that is within 2 s. The look ends with the context.
+func watcherDead(ctx context.Context, proc run.Process, log *logs.Log) <-chan struct{} {
+	dead := make(chan struct{})
+	if _, native := proc.(*run.Native); !native {
+		return dead // of a container the engine tells more
+	}
+	go func() {
+		look := time.NewTicker(lookAgain)
+		defer look.Stop()
+		for times := 0; times < 2; {
+			select {
+			case <-ctx.Done():
+				return
+			case <-proc.Done():
+				return
+			case <-look.C:
+			}
+			if times++; !waitsForChange(log) {
+				times = 0
+			}
+		}
+		close(dead)
+	}()
+	return dead
+}
+
+// programEnded is what is told of a watcher whose program has ended.
+func (x *Executor) programEnded(log *logs.Log) (string, record.Why) {
+	words, why := x.said(log)
+	return "it watches files, but its program has ended" + words, why
+}
