@@ -33,7 +33,7 @@ var layers = [][]string{
 	{"needs", "fill", "locker", "consent"},
 	{"plan"},
 	{"engines", "record"},
-	{"judge", "keeper"},
+	{"judge", "keeper", "mend"},
 	{"execute"},
 	{"steward", "enter"},
 	{"session"},

@@ -238,7 +238,7 @@ func (a catching) makeFollow(ctx context.Context, root string, filling session.F
 		}
 		opt := r.Options
 		opt.Background = true
-		return a.launching().runLaunch(ctx, opt, fillFlags{noLocker: !filling.Locker}, "")
+		return a.launching().untilMended(ctx, opt, fillFlags{noLocker: !filling.Locker}, "", false)
 	case session.NoneConcerned:
 		a.remark("Nothing that runs is concerned. See whether all answers: nharbor check")
 	case session.RestartThem:

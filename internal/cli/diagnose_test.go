@@ -41,7 +41,7 @@ func TestDiagnose(t *testing.T) {
 		"hostile.log": {0, []string{"Nothing listens where it connects to"}},
 		"well.log":    {0, []string{"Nothing in its 2 lines names a cause of trouble."}},
 		"own.log":     {0, []string{"he tides of north are upside down", "Turn them."}},
-		"unknown.log": {1, []string{"Cause unknown.", "line 2: ERROR: the gulls are back",
+		"unknown.log": {1, []string{"Cause unknown.", "line 2: the gulls are back",
 			"3  two"}},
 		"empty.log":  {0, []string{"Nothing in"}},
 		"binary.log": {0, nil},

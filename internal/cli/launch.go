@@ -34,12 +34,16 @@ func launchCommand(a *app) *cobra.Command {
 	var opt plan.Options
 	var on []string
 	var vouched pinned
+	var mends bool
 	c := &cobra.Command{
 		Use:   "launch [SERVICE...]",
 		Short: "Does the whole job: needs, settings, steps, start, check",
 		Long: `Launches the stack, or the services named and what they need. It stays in the
 foreground, and Ctrl-C stops everything; with --background it returns when all
-answer, and nharbor stop stops it.`,
+answer, and nharbor stop stops it.
+
+With --mend it does what a cause asks for where something fails, loses nothing
+by it, and launches again; the next launch begins with what was learned.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			for _, words := range on {
 				name, service, ok := strings.Cut(words, "=")
@@ -53,7 +57,7 @@ answer, and nharbor stop stops it.`,
 				opt.On[service] = name
 			}
 			opt.Services, opt.Fixed = args, cmd.Flags().Changed("shift")
-			return a.launching().runLaunch(cmd.Context(), opt, flags, vouched)
+			return a.launching().untilMended(cmd.Context(), opt, flags, vouched, mends)
 		},
 	}
 	flags.add(c)
@@ -78,12 +82,14 @@ answer, and nharbor stop stops it.`,
 		"keep to the letter: a plain depends_on waits until begun, "+
 			"a port without an address is published on all")
 	f.BoolVar(&opt.Halt, "halt", false, "start nothing more once something has failed")
+	f.BoolVar(&mends, "mend", false,
+		"do what a cause asks for where something fails, as far as it was consented to, and go on")
 	vouchFlag(c, &vouched)
 	return c
 }
 
 func (a launching) runLaunch(ctx context.Context, opt plan.Options, flags fillFlags,
-	vouched pinned) error {
+	vouched pinned, mends *mendings) error {
 	begin := time.Now()
 	s, err := a.surveyed(ctx, session.WithCode)
 	if s == nil || err != nil && !session.OnlyVariables(err) {
@@ -137,7 +143,7 @@ func (a launching) runLaunch(ctx context.Context, opt plan.Options, flags fillFl
 		return err
 	}
 	defer l.Close()
-	return a.follow(ctx, m, plan, l, begin)
+	return a.follow(ctx, m, plan, l, begin, mends)
 }
 
 // rewritten says which settings say another address in this mix than in the files.
@@ -209,7 +215,7 @@ func (a launching) filled(f *session.Filled) {
 // follow shows the launch until it has settled and, in the foreground, until it is stopped: on a
 // terminal as a timeline that lives, elsewhere in lines.
 func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan,
-	l *steward.Launched, begin time.Time) error {
+	l *steward.Launched, begin time.Time, mends *mendings) error {
 	var t launchView = &lines{a: a.app, names: widest(m.Order),
 		last: memory.Recall(m.Root).Seconds(),
 		said: logs.NewLastWords(m.Root, m.Order), since: map[stack.NodeID]float64{}}
@@ -234,7 +240,12 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 		case said.Settled != nil:
 			t.settled(said.Settled)
 			interrupted = said.Settled.Outcome == stack.WasStopped
-			if err := a.settled(ctx, m, said.Settled, begin); err != nil {
+			if !interrupted && mends.agreed(m, said.Settled) {
+				mends.tell(t.say)
+				l.Stop()
+				continue
+			}
+			if err := a.settled(ctx, m, said.Settled, begin, mends); err != nil {
 				return err
 			}
 			if a.status == 0 && said.Settled.Outcome == stack.AllAnswer && !a.json {
@@ -244,7 +255,9 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 				return nil
 			}
 		case said.Stopped:
-			t.say("Everything has been stopped.")
+			if len(mends.next) == 0 {
+				t.say("Everything has been stopped.")
+			}
 		}
 	}
 	if ctx.Err() != nil {
@@ -296,7 +309,7 @@ func widest(o *order.Order) int {
 
 // settled tells how the launch has gone: what answers where, and all that failed.
 func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Settled,
-	begin time.Time) error {
+	begin time.Time, mends *mendings) error {
 	r, err := record.Read(m.Root)
 	if err != nil {
 		return err
@@ -305,12 +318,14 @@ func (a launching) settled(ctx context.Context, m *session.Mixed, s *record.Sett
 	if result.Outcome != stack.AllAnswer {
 		a.status = 1
 	}
+	result.Mended = mends.mended
 	if a.json {
 		result.Check.Hide()
 		return view.JSONLine(a.out, result)
 	}
 	if result.Outcome != stack.WasStopped {
 		a.text().Launched(result, s.Running, m.Options.Background)
+		mends.byHand(a.text())
 	}
 	return nil
 }

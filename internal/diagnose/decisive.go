@@ -88,8 +88,8 @@ var headWord = expr.New(`(?i)error|exception|fault|panic|fatal|traceback|systeme
 // Standard Library, traceback).
 var traceBegins = expr.New(`^(?:Traceback \(most recent call last\):|ERROR:? Traceback)`)
 
-// headStarts are how lines of the forms begin, by their first byte, unless their first word tells by
-// itself.
+// headStarts are how lines of the forms begin, by their first byte, unless their first word tells
+// by itself.
 var headStarts = byFirst("Caused by: ", "Exception in ", "Unhandled ", "Uncaught ", "panic: ",
 	"fatal", "thread '", "PHP ", "Fatal error", "Parse error", "** (", "error", "ERROR", "E: ", "npm ",
 	" ERR_PNPM", "ERR_PNPM", "➤", "✘", "✗", "×", "X ", "[ERROR]", "Traceback", "vet: ")
@@ -189,7 +189,8 @@ var noise = expr.New(`(?i)^(?:npm (?:notice|warn)|\[notice\]|(?:yarn )?warning\b
 // Noise reports whether a line says nothing of what happens or has failed.
 func Noise(line string) bool { return wrapper.MatchString(line) || noise.MatchString(line) }
 
-// Limits of a trace: for how many lines its places are looked for, before what was thrown and after.
+// Limits of a trace: for how many lines its places are looked for, before what was thrown and
+// after.
 const (
 	placesBefore = 400
 	placesBehind = 60

@@ -64,6 +64,8 @@ type memoryData struct {
 	Printed map[string]Printed `json:"printed,omitempty"`
 	// Looks are what builds could see, by the names of their images.
 	Looks map[string]Look `json:"looks,omitempty"`
+	// Lessons are what launches had to learn.
+	Lessons []Lesson `json:"lessons,omitempty"`
 	// Seals are sums of the passwords that stores of data were made with, by what tells the store
 	// from others.
 	Seals map[string]string `json:"seals,omitempty"`
@@ -274,6 +276,55 @@ func (m *Memory) Seen() map[string]Seen {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return maps.Clone(m.data.Seen)
+}
+
+// Lesson is what a launch had to learn of an application, so that the next one begins with it: a
+// service waits for another one, or a server is run beside the stack.
+type Lesson struct {
+	Service string    `json:"service"`           // that it is about
+	After   string    `json:"after,omitempty"`   // the service that it waits for
+	Provide string    `json:"provide,omitempty"` // what the server speaks
+	Because string    `json:"because"`           // the code of the cause
+	At      time.Time `json:"at"`
+}
+
+// Learn adds a lesson, unless it is known.
+func (m *Memory) Learn(l Lesson) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if slices.ContainsFunc(m.data.Lessons, l.same) {
+		return
+	}
+	m.data.Lessons = append(m.data.Lessons, l)
+	m.write()
+}
+
+// Unlearn drops a lesson that does not fit any more.
+func (m *Memory) Unlearn(l Lesson) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.data.Lessons = slices.DeleteFunc(m.data.Lessons, l.same)
+	m.write()
+}
+
+func (l Lesson) same(o Lesson) bool {
+	return o.Service == l.Service && o.After == l.After && o.Provide == l.Provide
+}
+
+// Lessons are those that are known, the oldest first.
+func (m *Memory) Lessons() []Lesson {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return slices.Clone(m.data.Lessons)
+}
+
+// Again forgets that a step is done, so that the next launch does it once more.
+func (m *Memory) Again(step string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.data.Done, step)
+	delete(m.data.Unmade, step)
+	m.write()
 }
 
 // Printed is what a service has printed to sign in with.

@@ -97,10 +97,17 @@ func (s *Surveyed) Ready(ctx context.Context, opt plan.Options, filling Filling,
 func (m *Mixed) provided(ctx context.Context, ask Asking) (*Mixed, *needs.Answer, error) {
 	answer := m.Needs(ctx, nil)
 	more := m.providable(answer)
-	if len(more) == 0 || ask.Provide == nil {
-		return m, answer, nil
+	taught, kinds := m.taughtServers(), []string(nil)
+	more = slices.DeleteFunc(more, func(w stack.Server) bool {
+		known := slices.Contains(taught, w.Speaks)
+		if known {
+			kinds = append(kinds, w.Speaks)
+		}
+		return known
+	})
+	if len(more) > 0 && ask.Provide != nil {
+		kinds = append(kinds, ask.Provide(more)...)
 	}
-	kinds := ask.Provide(more)
 	if len(kinds) == 0 {
 		return m, answer, nil
 	}

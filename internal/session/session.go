@@ -171,6 +171,7 @@ func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 		return nil, err
 	}
 	w.unread(s)
+	w.taught(s)
 	return &Surveyed{Workspace: w, Stack: s, code: bool(code)}, err
 }
 

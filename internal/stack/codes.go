@@ -97,6 +97,7 @@ const (
 	CodeHistoriesDiverged        Code = "histories-diverged"
 	CodeIdentityOpen             Code = "identity-open"
 	CodeInterrupted              Code = "interrupted"
+	CodeLessonDropped            Code = "lesson-dropped"
 	CodeLockFileForeign          Code = "lock-file-foreign"
 	CodeLockFilesSeveral         Code = "lock-files-several"
 	CodeLockMissing              Code = "lock-missing"

@@ -268,4 +268,13 @@ type LaunchResult struct {
 	Services []ServiceResult `json:"services"`
 	Failures []Failure       `json:"failures,omitempty"`
 	Check    Check           `json:"check"`
+	Mended   []Mended        `json:"mended,omitempty"`
+}
+
+// Mended is what a launch has done about a failure before it went on.
+type Mended struct {
+	ID     NodeID `json:"id"`     // whose failure it was
+	Cause  string `json:"cause"`  // its code
+	Act    string `json:"act"`    // what was done, in words
+	Lesson bool   `json:"lesson"` // the next launch begins with it
 }

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"nimbleharbor/internal/mend"
+	"nimbleharbor/internal/plan"
+	"nimbleharbor/internal/record"
+	"nimbleharbor/internal/session"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+)
+
+// mendings are what a launch does about its failures, over all of its rounds. It belongs to the
+// command's goroutine.
+type mendings struct {
+	a     launching
+	unask bool            // --mend: nobody is asked
+	done  map[string]bool // by the acts' keys
+
+	next   []mend.Act // that were agreed to, for the next round
+	open   []mend.Act // that were not
+	mended []stack.Mended
+}
+
+// untilMended launches, and does what was agreed to about what failed, until all is up or nothing
+// more can be done.
+func (a launching) untilMended(ctx context.Context, opt plan.Options, flags fillFlags,
+	vouched pinned, unask bool) error {
+	m := &mendings{a: a, unask: unask, done: map[string]bool{}}
+	for {
+		m.next = nil
+		err := a.runLaunch(ctx, opt, flags, vouched, m)
+		if err != nil || len(m.next) == 0 {
+			return err
+		}
+		for _, act := range m.next {
+			if act.Provide != "" && !slices.Contains(opt.Provide, act.Provide) {
+				opt.Provide = append(slices.Clone(opt.Provide), act.Provide)
+			}
+		}
+		w, err := a.opened(ctx)
+		if err != nil {
+			return err
+		}
+		w.Mend(m.next, time.Now())
+	}
+}
+
+// agreed reports whether something is done about what has failed: all that can be with --mend, what
+// a person agrees to on a terminal. What nobody can be asked about stays open.
+func (m *mendings) agreed(mixed *session.Mixed, s *record.Settled) bool {
+	m.next, m.open = nil, nil
+	if s.Outcome == stack.AllAnswer || len(m.done) >= mend.Most {
+		return false
+	}
+	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Serves, m.done) {
+		switch {
+		case len(m.done) >= mend.Most:
+		case m.unask || m.a.asks() &&
+			m.a.yes("This may mend it: "+act.Says+". Do that, and launch again?"):
+			m.done[act.Key()] = true
+			m.next = append(m.next, act)
+			m.mended = append(m.mended, stack.Mended{ID: act.ID, Cause: act.Cause, Act: act.Says,
+				Lesson: act.Lesson()})
+		default:
+			m.open = append(m.open, act)
+		}
+	}
+	return len(m.next) > 0
+}
+
+// tell says what is done, before the stack is stopped for it.
+func (m *mendings) tell(say func(string)) {
+	for _, act := range m.next {
+		say("Mending: " + act.ID.Title() + " failed (" + act.Cause + "); " + act.Says +
+			", and everything is launched again.")
+	}
+}
+
+// byHand tells what would mend the rest where nobody was asked.
+func (m *mendings) byHand(t *view.Text) {
+	for _, act := range m.open {
+		t.Line("What may mend it: %s. To have that done: nharbor launch --mend", act.Says)
+	}
+}

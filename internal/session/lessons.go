@@ -1,0 +1,97 @@
+package session
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"nimbleharbor/internal/memory"
+	"nimbleharbor/internal/mend"
+	"nimbleharbor/internal/process"
+	"nimbleharbor/internal/protocol"
+	"nimbleharbor/internal/sockets"
+	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/workspace"
+)
+
+// taught puts what earlier launches have learned into a stack: one service waits for another. A
+// lesson about services that are not there any more is dropped, and that is told.
+func (w *Workspace) taught(s *stack.Stack) {
+	m := memory.Recall(w.Root)
+	for _, l := range m.Lessons() {
+		if l.After == "" {
+			continue
+		}
+		v, other := s.Service(l.Service), s.Service(l.After)
+		if v == nil || other == nil {
+			if len(s.Services) > 0 { // else nothing could be read, which says nothing
+				m.Unlearn(l)
+				s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note,
+					Code: stack.CodeLessonDropped,
+					Text: fmt.Sprintf("an earlier launch had learned "+
+						"that %s waits for %s; both are not here any more, so that it is forgotten",
+						l.Service, l.After)})
+			}
+			continue
+		}
+		if slices.ContainsFunc(v.After, func(a stack.After) bool { return a.Service == l.After }) {
+			continue
+		}
+		v.After = append(v.After, stack.After{Service: l.After, Until: stack.Answering,
+			Because: stack.Inferred, Sure: stack.Seen,
+			Reason: "a launch on " + l.At.Format("2 January 2006") + " was refused without it"})
+	}
+}
+
+// taughtServers are the kinds of servers that earlier launches had to run beside the stack.
+func (w *Workspace) taughtServers() (kinds []string) {
+	for _, l := range memory.Recall(w.Root).Lessons() {
+		if l.Provide != "" {
+			kinds = append(kinds, l.Provide)
+		}
+	}
+	return kinds
+}
+
+// soonListens is how long somebody is waited for who may listen on a port that has refused: whoever
+// was refused came too early, and nobody knows by how much.
+const soonListens = 5 * time.Second
+
+// Serves is the native service of the workspace's own stack that listens on a port of this machine,
+// now or soon; empty for none.
+func (w *Workspace) Serves(port int) string {
+	o := sockets.Owner(port)
+	for end := time.Now().Add(soonListens); o == nil && time.Now().Before(end); {
+		time.Sleep(50 * time.Millisecond)
+		o = sockets.Owner(port)
+	}
+	if o == nil {
+		return ""
+	}
+	of, id := process.MarksOf(o.PID)
+	name, _ := stack.NodeID(id).Service()
+	if of != workspace.ID(w.Root) {
+		return ""
+	}
+	return cmp.Or(name, id)
+}
+
+// Mend does what was agreed to, as far as it is done before the next launch, and remembers what
+// that has to begin with. now is the time.
+func (w *Workspace) Mend(acts []mend.Act, now time.Time) {
+	m := memory.Recall(w.Root)
+	for _, a := range acts {
+		if step, ok := a.Again.Step(); ok {
+			m.Again(step)
+			continue
+		}
+		if a.Port > 0 { // else it is up as soon as it runs
+			m.Saw(a.After, memory.Seen{Port: a.Port,
+				Speaks: cmp.Or(protocol.OfPort("", a.Port), protocol.Plain)})
+		}
+		name, _ := a.ID.Service()
+		m.Learn(memory.Lesson{Service: name, After: a.After, Provide: a.Provide, Because: a.Cause,
+			At: now.UTC().Truncate(time.Second)})
+	}
+}
