@@ -254,19 +254,24 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 			if m.Options.Background {
 				return nil
 			}
-		case said.Stopped:
-			if len(mends.next) == 0 {
-				t.say("Everything has been stopped.")
-			}
+		case said.Stopped && len(mends.next) == 0:
+			t.say("Everything has been stopped.")
 		}
 	}
-	if ctx.Err() != nil {
-		if r, err := record.Read(m.Root); err == nil && r.Alive() && !m.Options.Background {
-			return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
-				Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
-		}
+	return a.left(ctx, m, interrupted)
+}
+
+// left is the fault of a launch that was interrupted, where it has left something undone or running;
+// nil for none.
+func (a launching) left(ctx context.Context, m *session.Mixed, interrupted bool) error {
+	if ctx.Err() == nil {
+		return nil
 	}
-	if ctx.Err() != nil && (interrupted || a.status != 0) {
+	if r, err := record.Read(m.Root); err == nil && r.Alive() && !m.Options.Background {
+		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeStillRunning,
+			Text: "what was launched does not end", Remedy: "End what is left: nharbor stop"}
+	}
+	if interrupted || a.status != 0 {
 		return &stack.Fault{Kind: stack.Interrupted, Code: stack.CodeInterrupted,
 			Text:   "the launch was interrupted before everything answered",
 			Remedy: "Launch again when you like; finished steps are not done twice."}

@@ -258,16 +258,8 @@ var newline = []byte{'\n'}
 func (r *Reader) look(line []byte, number int, found []uint16) {
 	for _, i := range found {
 		index := r.known.of[i]
-		switch {
-		case index == isHead:
-			if n := len(r.heads); (n == 0 || r.heads[n-1] != number) && mayBeHead(line) {
-				r.heads = append(r.heads, number)
-			}
-			continue
-		case index == isUp:
-			if r.out.CameUp != number && cameUp.Match(line) && !notUp.Match(line) {
-				r.out.CameUp = number
-			}
+		if index < 0 {
+			r.sign(index, line, number)
 			continue
 		}
 		c := r.best[index]
@@ -295,6 +287,19 @@ func (r *Reader) look(line []byte, number int, found []uint16) {
 		if len(line) > maxShown && at[1] > maxShown/2 { // the part that says it
 			c.Text = "…" + shown(line[max(0, at[0]-maxShown/4):], maxShown-1)
 		}
+	}
+}
+
+// sign takes a line that is none of a rule: that something came up, or may tell why it ends.
+func (r *Reader) sign(which int, line []byte, number int) {
+	if which == isHead {
+		if n := len(r.heads); (n == 0 || r.heads[n-1] != number) && mayBeHead(line) {
+			r.heads = append(r.heads, number)
+		}
+		return
+	}
+	if r.out.CameUp != number && cameUp.Match(line) && !notUp.Match(line) {
+		r.out.CameUp = number
 	}
 }
 
