@@ -254,6 +254,9 @@ func (x preparing) step(ctx context.Context, n *node) {
 		x.end(n, stack.Stopped, "interrupted")
 	case !p.Exit().OK():
 		text, why := x.said(log)
+		if n.step.Role == stack.Migrate {
+			text += x.atMigration(log)
+		}
 		x.endFor(n, stack.Failed, p.Exit().String()+text, why)
 	default:
 		// A lock file or a database file may have come into being with the step.

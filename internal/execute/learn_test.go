@@ -2,6 +2,8 @@ package execute
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"nimbleharbor/internal/memory"
@@ -56,5 +58,29 @@ func TestWatchersAreNoProof(t *testing.T) {
 			r.Text != "it watches files, but its program has ended; it said: TypeError: no berth":
 			t.Errorf("%s is %s (%s)", r.Name, r.State, r.Text)
 		}
+	}
+}
+
+// TestFailedMigrationIsNamed tells at which migration a step has failed, and where it stands.
+func TestFailedMigrationIsNamed(t *testing.T) {
+	t.Parallel()
+	p := newPlay(t)
+	file := filepath.Join(p.root, "ledger", "migrations", "0004_tides.py")
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	p.step("migrate", words("say=  Applying ledger.0003_piers... OK",
+		"say=  Applying ledger.0004_tides...", "say=ValueError: no tide", "exit=1"), nil)
+	migrates := p.plan.Steps[stack.StepNode("migrate")]
+	migrates.Role = stack.Migrate
+	p.plan.Steps[stack.StepNode("migrate")] = migrates
+	p.run(t, nil)
+	const want = "ended with code 1; it said: ValueError: no tide; at the migration " +
+		"ledger.0004_tides (ledger/migrations/0004_tides.py)"
+	if f := p.x.State().Failures(); len(f) != 1 || f[0].Text != want {
+		t.Errorf("got %+v", f)
 	}
 }

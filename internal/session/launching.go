@@ -276,6 +276,7 @@ func (m *Mixed) Result(ctx context.Context, r *record.Record, s *record.Settled,
 	out.Check = judge.Judging{Root: m.Root, Stack: m.Mix.Survey, Services: m.Mix.Stack.Services,
 		Record: r, Part: counts, Value: m.Value}.Ask(ctx)
 	out.Failures = s.Failures
+	m.toldPasswords(out.Failures)
 	if out.Outcome == stack.AllAnswer && !out.Check.Answers {
 		out.Outcome = stack.SomeFailed
 	}
