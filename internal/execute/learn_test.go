@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"nimbleharbor/internal/memory"
@@ -81,6 +82,43 @@ func TestFailedMigrationIsNamed(t *testing.T) {
 	const want = "ended with code 1; it said: ValueError: no tide; at the migration " +
 		"ledger.0004_tides (ledger/migrations/0004_tides.py)"
 	if f := p.x.State().Failures(); len(f) != 1 || f[0].Text != want {
+		t.Errorf("got %+v", f)
+	}
+}
+
+// TestWatcherLosesItsProgram tells of a watcher that says nothing of it that its program has ended, by
+// the child that it had, and what that one said.
+func TestWatcherLosesItsProgram(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS != "linux" {
+		t.Skip("children are known on Linux alone")
+	}
+	p := newPlay(t)
+	p.native("desk", stack.Lasting, testport.Take(t), []string{"sh", "-c",
+		`"$0" play "say=TypeError: no tide" pause=1200ms exit=1; exec "$0" play stay --watch`,
+		os.Args[0], "--watch"})
+	p.run(t, nil)
+	const want = "it watches files, but its program has ended; it said: TypeError: no tide"
+	if r := p.x.State().Services()[0]; r.State != stack.Quiet || r.Text != want {
+		t.Errorf("it is %s (%s)", r.State, r.Text)
+	}
+}
+
+// TestOnlyTheLastStartCounts tells why a service has ended by what it has said since it was started
+// again, though what it said before is a nearer cause by itself.
+func TestOnlyTheLastStartCounts(t *testing.T) {
+	t.Parallel()
+	p := newPlay(t)
+	mark := filepath.Join(p.root, "begun")
+	p.native("desk", stack.Lasting, 0, []string{"sh", "-c", `[ -e "$1" ] || ` +
+		`{ : >"$1"; echo "password authentication failed for user \"quay\""; exit 1; }; ` +
+		`echo "TypeError: no tide"; exit 1`, "sh", mark})
+	s := p.plan.Services[stack.ServiceNode("desk")]
+	s.Restarts.Restart, s.Restarts.RestartTimes = true, 1
+	p.plan.Services[stack.ServiceNode("desk")] = s
+	p.run(t, nil)
+	const want = "ended with code 1; it said: TypeError: no tide"
+	if f := p.x.State().Failures(); len(f) != 1 || f[0].Text != want || f[0].Code != "" {
 		t.Errorf("got %+v", f)
 	}
 }

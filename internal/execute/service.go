@@ -308,7 +308,7 @@ func (x serving) portUp(ctx context.Context, n *node, proc run.Process, log *log
 	index int) (words, quiet string, why record.Why) {
 	waiting, giveUp := context.WithCancel(ctx)
 	defer giveUp()
-	dead := watcherDead(waiting, proc, log)
+	dead := x.watcherDead(waiting, proc, log)
 	go func() {
 		select {
 		case <-dead:
@@ -373,6 +373,7 @@ func (x serving) start(ctx context.Context, n *node, log *logs.Log) (run.Process
 	s := n.svc
 	if s.Runs == stack.Native {
 		x.move(n, change{kind: starts})
+		log.Mark() // what an earlier start has said is not why this one fails
 		p, err := run.StartNative(run.NativeSpec{Dir: s.Dir, Command: s.Command,
 			Env: x.marked(s.Environment, n.id), HoldInput: s.Watches}, log.Stream)
 		if err != nil {

@@ -51,7 +51,9 @@ const patienceWatching = 1500 * time.Millisecond
 // has ended. Of what is no watcher nobody waits.
 func endsSoon(ctx context.Context, proc run.Process, log *logs.Log) bool {
 	native, ok := proc.(*run.Native)
-	if !ok || !slices.ContainsFunc(process.Lines(native.PID), watchLine.MatchString) {
+	isWatcher := func(pid int) bool { return watchLine.MatchString(process.Line(pid)) }
+	if !ok || !isWatcher(native.PID) &&
+		!slices.ContainsFunc(process.Descendants(native.PID), isWatcher) {
 		return waitsForChange(log)
 	}
 	ctx, cancel := context.WithTimeout(ctx, patienceWatching)
@@ -71,16 +73,21 @@ func endsSoon(ctx context.Context, proc run.Process, log *logs.Log) bool {
 }
 
 // watcherDead is closed once a watcher of a service says that its program has ended, and has not
-// started it again by the next look: that is within 2 s. The look ends with the context.
-func watcherDead(ctx context.Context, proc run.Process, log *logs.Log) <-chan struct{} {
+// started it again by the next look: that is within 2 s; or once the program that it had started is
+// gone for 2 s, and has said why. No child alone proves nothing: what is still being compiled has
+// none. The look ends with the context.
+func (x *Executor) watcherDead(ctx context.Context, proc run.Process,
+	log *logs.Log) <-chan struct{} {
 	dead := make(chan struct{})
-	if _, native := proc.(*run.Native); !native {
+	native, ok := proc.(*run.Native)
+	if !ok {
 		return dead // of a container the engine tells more
 	}
 	go func() {
 		look := time.NewTicker(lookAgain)
 		defer look.Stop()
-		for times := 0; times < 2; {
+		had := false // a program that a watcher had started
+		for said, gone := 0, 0; said < 2 && gone < 4; {
 			select {
 			case <-ctx.Done():
 				return
@@ -88,13 +95,33 @@ func watcherDead(ctx context.Context, proc run.Process, log *logs.Log) <-chan st
 				return
 			case <-look.C:
 			}
-			if times++; !waitsForChange(log) {
-				times = 0
+			if said++; !waitsForChange(log) {
+				said = 0
+			}
+			has := watches(native.PID)
+			if had = had || has; !had || has {
+				gone = 0
+			} else if gone++; gone == 4 && !x.decides(log) {
+				gone, had = 0, false
 			}
 		}
 		close(dead)
 	}()
 	return dead
+}
+
+// watches reports whether a watcher among the processes of a service has started a program that is
+// still there.
+func watches(pid int) bool {
+	return slices.ContainsFunc(append([]int{pid}, process.Descendants(pid)...), func(p int) bool {
+		return watchLine.MatchString(process.Line(p)) && len(process.Children(p)) > 0
+	})
+}
+
+// decides reports whether a log has words that tell why something has ended.
+func (x *Executor) decides(log *logs.Log) bool {
+	r := x.readLog(log)
+	return r != nil && r.Decisive != nil
 }
 
 // programEnded is what is told of a watcher whose program has ended.

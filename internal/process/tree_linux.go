@@ -68,13 +68,8 @@ func IsBelow(pid, from int) bool {
 	return false
 }
 
-// Lines are the command lines of a process and of all that it has started, their words separated by
-// spaces; what has ended meanwhile is left out.
-func Lines(pid int) (out []string) {
-	for _, p := range append([]int{pid}, Descendants(pid)...) {
-		if data, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", p)); err == nil && len(data) > 0 {
-			out = append(out, strings.ReplaceAll(strings.TrimRight(string(data), "\x00"), "\x00", " "))
-		}
-	}
-	return out
+// Line is the command line of a process, its words separated by spaces; empty where it can't be seen.
+func Line(pid int) string {
+	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return strings.ReplaceAll(strings.TrimRight(string(data), "\x00"), "\x00", " ")
 }
