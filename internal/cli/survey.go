@@ -106,8 +106,12 @@ func (a surveying) draft(w *session.Surveyed) error {
 		return view.JSON(a.out, map[string]any{"schema": "nharbor.draft/1",
 			"written": corrections.File})
 	}
-	a.text().Line("Written: %s. Everything in it is a comment; take the # from what you want to "+
-		"correct.", corrections.File)
+	what := "Everything in it is a comment"
+	if survey.HasLearned(w.Stack) {
+		what = "What launches had to learn counts by it, for whoever has it; the rest is a comment"
+	}
+	a.text().Line("Written: %s. %s; take the # from what you want to correct.", corrections.File,
+		what)
 	a.text().Line("See what comes of it: nharbor survey")
 	return nil
 }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -221,16 +222,43 @@ func (s *surveyor) correctWaits(v *stack.Service, fix corrections.ServiceFix) {
 	}
 }
 
+// learned is what a launch has seen of a service that none of its files says: whom it waits for,
+// and on which port it listens; 0 for none.
+func learned(v *stack.Service) (waits []stack.After, port int) {
+	for _, a := range v.After {
+		if a.Sure == stack.Seen {
+			waits = append(waits, a)
+		}
+	}
+	if len(v.Ports) > 0 && v.Ports[0].Sure == stack.Seen && v.Ports[0].At.IsZero() {
+		port = v.Ports[0].Host
+	}
+	return waits, port
+}
+
+// HasLearned reports whether a launch has seen something of the stack that none of its files says.
+func HasLearned(s *stack.Stack) bool {
+	return slices.ContainsFunc(s.Services, func(v stack.Service) bool {
+		waits, port := learned(&v)
+		return len(waits) > 0 || port > 0
+	})
+}
+
 // Draft writes corrections that change nothing: every conclusion as a comment, to be taken out of
-// it and altered.
+// it and altered. What launches had to learn is no comment: whoever has the file needs not learn
+// it.
 func Draft(s *stack.Stack) string {
 	var out strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&out, format+"\n", args...) }
-	line("# What nharbor concluded about this workspace. Everything here is a comment and " +
-		"changes nothing: take the # away")
-	line("# from a table and the keys to correct. Commit the file; what is for you alone goes "+
-		"into %s,", corrections.LocalFile)
-	line("# which has the same form and goes on top.")
+	what := "Everything here is a comment and changes nothing"
+	if HasLearned(s) {
+		what = "What a launch had to learn counts; all else is a comment and changes nothing"
+	}
+	line("# What nharbor concluded about this workspace. %s:", what)
+	line("# take the # away from a table and the keys to correct. Commit the file; what is for " +
+		"you " +
+		"alone goes into")
+	line("# %s, which has the same form and goes on top.", corrections.LocalFile)
 	quote := func(words []string) string {
 		var list []string
 		for _, w := range words {
@@ -250,6 +278,23 @@ func Draft(s *stack.Stack) string {
 	}
 	for _, v := range s.Services {
 		line("\n# %s, known from %s:%d", v.Name, v.At.File, v.At.Line)
+		waits, port := learned(&v)
+		if len(waits) > 0 || port > 0 {
+			line("[service.%q]", v.Name)
+			var after []string
+			for _, a := range waits {
+				line("# %s: %s", a.Service, a.Reason)
+				after = append(after, a.Service+" "+string(a.Until))
+			}
+			if len(after) > 0 {
+				line("after = %s", quote(after))
+			}
+			if port > 0 {
+				line("# a launch has seen it listen there")
+				line("port = %d", port)
+			}
+			continue
+		}
 		line("#[service.%q]", v.Name)
 		line("#leave-out = false")
 		line("#runs = %q", v.Runs)
@@ -259,11 +304,7 @@ func Draft(s *stack.Stack) string {
 			line("#folder = %q", v.Dir())
 		}
 		if len(v.Ports) > 0 {
-			port := v.Ports[0].Host
-			if port == 0 {
-				port = v.Ports[0].Target
-			}
-			line("#port = %d", port)
+			line("#port = %d", cmp.Or(v.Ports[0].Host, v.Ports[0].Target))
 			line("#speaks = %q", v.Ports[0].Speaks)
 		}
 		var after []string

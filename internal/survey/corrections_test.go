@@ -163,3 +163,25 @@ func TestDraftChangesNothing(t *testing.T) {
 		t.Errorf("with the draft in force:\n%s", conclusions(same))
 	}
 }
+
+// TestLessonsAreDrafted writes what a launch has learned so that it counts for whoever has the file:
+// the draft is read back.
+func TestLessonsAreDrafted(t *testing.T) {
+	t.Parallel()
+	desk := stack.Service{Name: "desk", After: []stack.After{
+		{Service: "bell", Until: stack.Begun},
+		{Service: "ledger", Until: stack.Answering, Sure: stack.Seen, Reason: "it was refused"}}}
+	desk.Runs, desk.Command = stack.Native, []string{"sh", "desk.sh"}
+	ledger := stack.Service{Name: "ledger",
+		Ports: []stack.Port{{Host: 4607, Target: 4607, Speaks: "http", Sure: stack.Seen}}}
+	draft := Draft(&stack.Stack{Services: []stack.Service{desk, ledger}})
+	read, err := corrections.Read(fstest.MapFS{corrections.File: {Data: []byte(draft)}})
+	if err != nil {
+		t.Fatalf("%v in\n%s", err, draft)
+	}
+	port := read.Service["ledger"].Port
+	if after := read.Service["desk"].After; !slices.Equal(after, []string{"ledger answering"}) ||
+		port == nil || *port != 4607 || !strings.Contains(draft, "# ledger: it was refused") {
+		t.Errorf("read back: %q, %v\n%s", after, port, draft)
+	}
+}
