@@ -240,7 +240,7 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 		case said.Settled != nil:
 			t.settled(said.Settled)
 			interrupted = said.Settled.Outcome == stack.WasStopped
-			if !interrupted && mends.agreed(m, said.Settled) {
+			if !interrupted && mends.agreed(ctx, m, said.Settled) {
 				mends.tell(t.say)
 				l.Stop()
 				continue

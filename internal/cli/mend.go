@@ -22,6 +22,7 @@ type mendings struct {
 
 	next   []mend.Act // that were agreed to, for the next round
 	open   []mend.Act // that were not
+	set    []string   // FILE:KEY=VALUE, of settings that were made up; no argument of any process
 	mended []stack.Mended
 }
 
@@ -36,6 +37,7 @@ func (a launching) untilMended(ctx context.Context, opt plan.Options, flags fill
 		if err != nil || len(m.next) == 0 {
 			return err
 		}
+		flags.set = append(slices.Clone(flags.set), m.set...)
 		for _, act := range m.next {
 			if act.Provide != "" && !slices.Contains(opt.Provide, act.Provide) {
 				opt.Provide = append(slices.Clone(opt.Provide), act.Provide)
@@ -51,17 +53,20 @@ func (a launching) untilMended(ctx context.Context, opt plan.Options, flags fill
 
 // agreed reports whether something is done about what has failed: all that can be with --mend, what
 // a person agrees to on a terminal. What nobody can be asked about stays open.
-func (m *mendings) agreed(mixed *session.Mixed, s *record.Settled) bool {
-	m.next, m.open = nil, nil
+func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.Settled) bool {
+	m.next, m.open, m.set = nil, nil, nil
 	if s.Outcome == stack.AllAnswer || len(m.done) >= mend.Most {
 		return false
 	}
-	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Serves, m.done) {
+	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Sight(ctx), m.done) {
 		switch {
 		case len(m.done) >= mend.Most:
 		case m.unask || m.a.asks() &&
 			m.a.yes("This may mend it: "+act.Says+". Do that, and launch again?"):
 			m.done[act.Key()] = true
+			if act.Setting != "" {
+				m.set = append(m.set, act.File+":"+act.Setting+"="+mixed.MadeUp(&act))
+			}
 			m.next = append(m.next, act)
 			m.mended = append(m.mended, stack.Mended{ID: act.ID, Cause: act.Cause, Act: act.Says,
 				Lesson: act.Lesson()})

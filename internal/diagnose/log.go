@@ -21,6 +21,8 @@ type Cause struct {
 	Line   int    `json:"line"`  // the last that shows it, the first of the log being 1
 	Text   string `json:"text"`  // of that line, without escape sequences
 	Times  int    `json:"times"` // how many lines show it
+	// Of is what the line says it of: an address, a setting, a package; empty where it names none.
+	Of string `json:"of,omitempty"`
 
 	rank    rank
 	passing bool
@@ -282,6 +284,9 @@ func (r *Reader) look(line []byte, number int, found []uint16) {
 			c.Times++
 		}
 		c.Line, c.telling = number, len(words) > 0
+		if c.Of = ""; len(words) > 0 {
+			c.Of = words[0]
+		}
 		c.Cause, c.Remedy = r.known.rules[index].speak(words)
 		c.Text = shown(line, maxShown)
 		if len(line) > maxShown && at[1] > maxShown/2 { // the part that says it

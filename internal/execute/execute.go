@@ -306,7 +306,7 @@ func StartFailure(err error) (string, record.Why) {
 	if r, _ := diagnose.ReadLog(strings.NewReader(err.Error())); len(r.Causes) > 0 {
 		c := r.Causes[0]
 		return "could not be started: " + c.Cause + "; it said: " +
-			err.Error(), record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy}
+			err.Error(), record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy, Of: c.Of}
 	}
 	return "could not be started: " + err.Error(), record.Why{}
 }

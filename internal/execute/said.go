@@ -24,7 +24,7 @@ func (x *Executor) said(log *logs.Log) (string, record.Why) {
 	if len(r.Causes) > 0 {
 		c := r.Causes[0]
 		return ": " + c.Cause + "; it said: " + c.Text + x.placeOf(r.Decisive, c.Text),
-			record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy}
+			record.Why{Code: c.Code, Cause: c.Cause, Remedy: c.Remedy, Of: c.Of}
 	}
 	if d := r.Decisive; d != nil {
 		return "; it said: " + d.Text + x.placeOf(d, d.Text), record.Why{}

@@ -10,6 +10,7 @@ import (
 	"nimbleharbor/internal/ecosystem"
 	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/rule"
+	values "nimbleharbor/internal/value"
 )
 
 // wish is what is known of the form that a secret must have.
@@ -179,6 +180,20 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 	}
 	return "", ""
 }
+
+// MadeUp is a value for a setting of a program that makes its secrets up for itself, in the form that
+// its name asks for; empty where the key is none of a secret, or only whoever issues it can give it.
+func MadeUp(random io.Reader, key, framework string) string {
+	if !values.IsSecret(key, "") || issuedKey.MatchString(key) || vendorID.MatchString(key) {
+		return ""
+	}
+	value, _ := makeUp(random, key, "", "", framework)
+	return value
+}
+
+// vendorID are parts of names by which somebody else's service is meant.
+var vendorID = expr.New(`(?i)(^|_)(aws|gcp|google|azure|github|gitlab|stripe|openai|anthropic|twilio|` +
+	`sendgrid|mailgun|slack|sentry|oauth|smtp|mail|s3|cloudinary|paypal|auth0|firebase)(_|$)`)
 
 // ofFramework makes a secret in the form of a framework's own command.
 func ofFramework(s *ecosystem.Secret, random io.Reader) (value, why string) {

@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
-	"nimbleharbor/internal/expr"
 	"nimbleharbor/internal/plan"
 	"nimbleharbor/internal/protocol"
 	"nimbleharbor/internal/rule"
@@ -26,41 +26,53 @@ type Act struct {
 
 	// One of these is set. Again is a step of the project that is done once more; After a service
 	// that the failing one waits for from now on; Provide a kind of server that is run beside the
-	// stack.
-	Again   stack.NodeID
-	After   string
-	Provide string
+	// stack; Setting a key that is made up, and written into File.
+	Again         stack.NodeID
+	After         string
+	Provide       string
+	Setting, File string
 	// Port is the one on which the service waited for listens, where none of it was known.
 	Port int
 }
 
 // Lesson reports whether the next launch has to begin with the act: what is done again is done for
 // good by itself.
-func (a *Act) Lesson() bool { return a.Again == "" }
+func (a *Act) Lesson() bool { return a.After != "" || a.Provide != "" }
 
 // Key tells an act from others: each is done once.
 func (a *Act) Key() string {
-	return fmt.Sprintf("%s\x00%s\x00%s\x00%s\x00%s", a.ID, a.Cause, a.Again, a.After, a.Provide)
+	return fmt.Sprintf("%s\x00%s\x00%s\x00%s\x00%s\x00%s", a.ID, a.Cause, a.Again, a.After,
+		a.Provide,
+		a.Setting)
 }
 
 // failing is a failure with what is known of whose it is.
 type failing struct {
 	stack.Failure
 	stack   *stack.Stack
-	serves  func(port int) string
+	sight   Sight
 	service *stack.Service // nil for a step
 	project *stack.Project // nil where nothing of a project runs
 }
 
+// Sight is what is asked about the machine and the checkout before an act is named.
+type Sight struct {
+	// Serves tells which service of the stack listens on a port, whatever its files say; empty for
+	// none.
+	Serves func(port int) string
+	// Committed reports whether a file is under version control: no such file is edited.
+	Committed func(file string) bool
+	// MadeUp reports whether a setting's value can be made up for a project's framework.
+	MadeUp func(key, framework string) bool
+}
+
 // Acts are what can be done about failures. Those that were done before, by their keys, are left
 // out: a cause that comes again was not mended by its act. A failure that follows from another has
-// no cause of its own and gets no act. Serves tells which service of the stack listens on a port
-// now, whatever its files say; empty for none.
-func Acts(s *stack.Stack, failures []stack.Failure, serves func(port int) string,
-	done map[string]bool) (out []Act) {
+// no cause of its own and gets no act.
+func Acts(s *stack.Stack, failures []stack.Failure, sight Sight, done map[string]bool) (out []Act) {
 	for _, f := range failures {
 		known := of(s, f)
-		known.serves = serves
+		known.sight = sight
 		r := rule.First(rules, known)
 		if r == nil {
 			continue
@@ -71,7 +83,8 @@ func Acts(s *stack.Stack, failures []stack.Failure, serves func(port int) string
 		}
 		a.ID, a.Cause = f.ID, f.Code
 		same := func(o Act) bool {
-			return o.Again == a.Again && o.After == a.After && o.Provide == a.Provide
+			return o.Again == a.Again && o.After == a.After && o.Provide == a.Provide &&
+				o.Setting == a.Setting && o.File == a.File
 		}
 		if !done[a.Key()] && !slices.ContainsFunc(out, func(o Act) bool {
 			return same(o) && (o.After == "" || o.ID == a.ID)
@@ -111,6 +124,7 @@ var rules = []rule.Rule[*failing, func(*failing) *Act]{
 		"client-not-generated"),
 	by("a build's result is missing", func(f *failing) *Act { return f.again(stack.Build) },
 		"build-output-missing"),
+	by("a setting is missing", (*failing).setting, "setting-missing"),
 	by("nobody listens where it connects to", (*failing).server, "connection-refused"),
 }
 
@@ -134,18 +148,38 @@ func (f *failing) again(role stack.Role) *Act {
 	return nil
 }
 
-// portOf is the port at the end of an address in a text.
-var portOf = expr.New(`[\w.\])]:(\d{2,5})\b`)
+// setting makes up a secret that the program makes up for itself, and puts it into the settings
+// file that it reads, where that is one of this folder alone.
+func (f *failing) setting() *Act {
+	if f.service == nil || f.Of == "" {
+		return nil
+	}
+	framework := ""
+	if f.project != nil {
+		framework = f.project.Framework
+	}
+	if !f.sight.MadeUp(f.Of, framework) {
+		return nil
+	}
+	for _, ref := range slices.Backward(f.service.EnvFiles) {
+		known := slices.ContainsFunc(f.stack.EnvFiles,
+			func(e stack.EnvFile) bool { return e.Path == ref.Path })
+		if known && !f.sight.Committed(ref.Path) {
+			return &Act{Setting: f.Of, File: ref.Path,
+				Says: fmt.Sprintf("%s is made up, and written into %s", f.Of, ref.Path)}
+		}
+	}
+	return nil
+}
 
 // server waits for the service of the stack that has the port which refused, or has a server run
 // that nothing here offers.
 func (f *failing) server() *Act {
-	m := portOf.FindStringSubmatch(f.Text)
-	if f.service == nil || m == nil {
+	port, err := strconv.Atoi(f.Of[strings.LastIndexByte(f.Of, ':')+1:])
+	if f.service == nil || err != nil {
 		return nil
 	}
-	port, _ := strconv.Atoi(m[1])
-	now := f.serves(port)
+	now := f.sight.Serves(port)
 	for i := range f.stack.Services {
 		v := &f.stack.Services[i]
 		has := slices.ContainsFunc(v.Ports,

@@ -13,6 +13,7 @@ func harbour() *stack.Stack {
 	native := func(name, project string, port int, after ...string) stack.Service {
 		v := stack.Service{Name: name}
 		v.Runs, v.Project, v.Manager = stack.Native, project, "pip"
+		v.EnvFiles = []stack.EnvFileRef{{Path: name + "/.env"}}
 		if port > 0 {
 			v.Ports = []stack.Port{{Host: port, Target: port, Transport: "tcp"}}
 		}
@@ -30,7 +31,8 @@ func harbour() *stack.Stack {
 		Services: []stack.Service{native("office", "office", 4601),
 			native("ledger", "", 4602, "bell"),
 			native("bell", "", 0), packed},
-		Servers: []stack.Server{{Speaks: "redis", Port: 6379, For: "office"}},
+		Servers:  []stack.Server{{Speaks: "redis", Port: 6379, For: "office"}},
+		EnvFiles: []stack.EnvFile{{Path: "office/.env"}, {Path: "ledger/.env"}},
 	}
 }
 
@@ -39,9 +41,9 @@ func harbour() *stack.Stack {
 func TestActs(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
-		name, id, code, text, want string
-		serves                     string
-		done                       bool
+		name, id, code, of, want string
+		serves                   string
+		done                     bool
 	}{
 		{name: "an install", id: "service:office", code: "package-missing-python",
 			want: "install office is done once more"},
@@ -53,36 +55,46 @@ func TestActs(t *testing.T) {
 		{name: "no step for it", id: "service:office", code: "client-not-generated"},
 		{name: "not in a container", id: "service:packed", code: "package-missing-python"},
 		{name: "once", id: "service:office", code: "package-missing-python", done: true},
-		{name: "no cause", id: "service:office", text: "ended with code 1"},
+		{name: "no cause", id: "service:office", of: ""},
 		{name: "a service with the port", id: "service:office", code: "connection-refused",
-			text: "it said: ECONNREFUSED 127.0.0.1:4602",
+			of:   "127.0.0.1:4602",
 			want: "office waits until ledger answers"},
 		{name: "a service that listens", id: "service:office", code: "connection-refused",
-			text: "dial tcp [::1]:4603: refused", serves: "bell",
+			of: "[::1]:4603", serves: "bell",
 			want: "office waits until bell answers"},
 		{name: "not each for the other", id: "service:bell", code: "connection-refused",
-			text: "ECONNREFUSED 127.0.0.1:4602"},
+			of: "127.0.0.1:4602"},
 		{name: "it waited", id: "service:ledger", code: "connection-refused",
-			text: "ECONNREFUSED 127.0.0.1:4603", serves: "bell"},
+			of: "127.0.0.1:4603", serves: "bell"},
 		{name: "a server", id: "service:office", code: "connection-refused",
-			text: "Error connecting to 127.0.0.1:6379.",
+			of:   "127.0.0.1:6379",
 			want: "a redis is run beside the stack, on port 6379"},
 		{name: "no server that settings want", id: "service:office", code: "connection-refused",
-			text: "ECONNREFUSED 127.0.0.1:5432"},
-		{name: "no address", id: "service:office", code: "connection-refused", text: "Errno 111"},
+			of: "127.0.0.1:5432"},
+		{name: "a secret", id: "service:office", code: "setting-missing", of: "TIDE_SECRET",
+			want: "TIDE_SECRET is made up, and written into office/.env"},
+		{name: "no secret of its own", id: "service:office", code: "setting-missing",
+			of: "TIDE_KEY"},
+		{name: "a committed file", id: "service:ledger", code: "setting-missing",
+			of: "TIDE_SECRET"},
+		{name: "a file that nobody knows", id: "service:bell", code: "setting-missing",
+			of: "TIDE_SECRET"},
+		{name: "no address", id: "service:office", code: "connection-refused"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			f := []stack.Failure{{ID: stack.NodeID(c.id), Code: c.code, Text: c.text}}
-			serves := func(int) string { return c.serves }
+			f := []stack.Failure{{ID: stack.NodeID(c.id), Code: c.code, Of: c.of}}
+			sight := Sight{Serves: func(int) string { return c.serves },
+				Committed: func(file string) bool { return file == "ledger/.env" },
+				MadeUp:    func(key, _ string) bool { return key == "TIDE_SECRET" }}
 			done := map[string]bool{}
 			if c.done {
-				for _, a := range Acts(harbour(), f, serves, nil) {
+				for _, a := range Acts(harbour(), f, sight, nil) {
 					done[a.Key()] = true
 				}
 			}
 			var got []string
-			for _, a := range Acts(harbour(), f, serves, done) {
+			for _, a := range Acts(harbour(), f, sight, done) {
 				got = append(got, a.Says)
 			}
 			var want []string
@@ -101,7 +113,7 @@ func TestOneActForSeveral(t *testing.T) {
 	t.Parallel()
 	f := []stack.Failure{{ID: "service:office", Code: "package-missing-python"},
 		{ID: "step:migrate:office", Code: "package-missing-python"}}
-	if got := Acts(harbour(), f, func(int) string { return "" }, nil); len(got) != 1 {
+	if got := Acts(harbour(), f, Sight{}, nil); len(got) != 1 {
 		t.Errorf("got %d acts", len(got))
 	}
 }

@@ -65,13 +65,14 @@ type Why struct {
 	Code   string `json:"code,omitempty"` // of the rule that knows the cause
 	Cause  string `json:"cause,omitempty"`
 	Remedy string `json:"remedy,omitempty"`
+	Of     string `json:"of,omitempty"` // what it is about: an address, a setting, a package
 }
 
 // Failures are what did not come to its aim: what failed first, then what was skipped for it.
 func (r *Record) Failures() []stack.Failure {
 	var failed, skipped []stack.Failure
 	add := func(id stack.NodeID, state stack.State, text string, why Why) {
-		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause,
+		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause, Of: why.Of,
 			Remedy: why.Remedy}
 		switch state {
 		case stack.Failed, stack.Quiet:

@@ -2,10 +2,13 @@ package session
 
 import (
 	"cmp"
+	"context"
+	"crypto/rand"
 	"fmt"
 	"slices"
 	"time"
 
+	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/mend"
 	"nimbleharbor/internal/process"
@@ -77,6 +80,28 @@ func (w *Workspace) Serves(port int) string {
 	return cmp.Or(name, id)
 }
 
+// Sight is what mending asks about this machine and the workspace.
+func (s *Surveyed) Sight(ctx context.Context) mend.Sight {
+	return mend.Sight{Serves: s.Serves,
+		Committed: func(file string) bool { return s.gitKnows(ctx)(file) == fill.Tracked },
+		MadeUp: func(key, framework string) bool {
+			return fill.MadeUp(rand.Reader, key, framework) != ""
+		}}
+}
+
+// MadeUp is the value of a setting that an act makes up.
+func (s *Surveyed) MadeUp(a *mend.Act) string {
+	framework := ""
+	if name, ok := a.ID.Service(); ok {
+		if v := s.Stack.Service(name); v != nil {
+			if p := s.Stack.Project(v.Project, v.Manager); p != nil {
+				framework = p.Framework
+			}
+		}
+	}
+	return fill.MadeUp(rand.Reader, a.Setting, framework)
+}
+
 // Mend does what was agreed to, as far as it is done before the next launch, and remembers what
 // that has to begin with. now is the time.
 func (w *Workspace) Mend(acts []mend.Act, now time.Time) {
@@ -84,6 +109,8 @@ func (w *Workspace) Mend(acts []mend.Act, now time.Time) {
 	for _, a := range acts {
 		if step, ok := a.Again.Step(); ok {
 			m.Again(step)
+		}
+		if !a.Lesson() {
 			continue
 		}
 		if a.Port > 0 { // else it is up as soon as it runs

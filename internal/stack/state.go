@@ -156,6 +156,7 @@ type Failure struct {
 	Code   string `json:"code,omitempty"` // of the rule that knows the cause; empty where none does
 	Cause  string `json:"cause,omitempty"`
 	Remedy string `json:"remedy,omitempty"`
+	Of     string `json:"of,omitempty"` // what it is about: an address, a setting, a package
 }
 
 // OwnCheck is a question that a workspace asks in nharbor.toml, beside those that ports are asked.
