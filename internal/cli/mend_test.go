@@ -3,6 +3,8 @@ package cli_test
 import (
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -67,6 +69,11 @@ func TestMending(t *testing.T) {
 	want := stack.Mended{ID: "service:desk", Cause: "connection-refused", Act: act, Lesson: true}
 	if len(r.Mended) != 1 || r.Mended[0] != want {
 		t.Errorf("mended: %+v", r.Mended)
+	}
+	b.run("report", "took.md")
+	if report, _ := os.ReadFile(filepath.Join(b.dir, "took.md")); !strings.Contains(string(report),
+		"What it took") || !strings.Contains(string(report), "waits until ledger answers") {
+		t.Errorf("the report does not say what it took: %.2000s", report)
 	}
 	b.must(0, "stop")
 

@@ -18,6 +18,7 @@ import (
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/gitrepo"
 	"nimbleharbor/internal/hide"
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/order"
 	"nimbleharbor/internal/plan"
@@ -43,6 +44,7 @@ type Report struct {
 	Started  time.Time          // of the launch
 	Settings []SettingsFile
 	ByHand   []ByHand
+	Took     []memory.Lesson // what launches had to learn
 	Machine  [][2]string
 }
 
@@ -70,6 +72,7 @@ func (m *Mixed) Report(ctx context.Context, r *record.Record, version string) (*
 			c.Address = ""
 		}
 	}
+	out.Took = memory.Recall(m.Root).Lessons()
 	out.Needs = m.Needs(ctx, r)
 	out.Check = m.Judge(ctx, r)
 	out.Check.SignIns = nil

@@ -4,15 +4,16 @@ import (
 	_ "embed" // the page's form
 	"fmt"
 	"html/template"
-	"nimbleharbor/internal/view"
-	"nimbleharbor/internal/view/picture"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"nimbleharbor/internal/memory"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/session"
 	"nimbleharbor/internal/stack"
+	"nimbleharbor/internal/view"
+	"nimbleharbor/internal/view/picture"
 )
 
 // Endings are the endings of the files that Report can fill.
@@ -95,6 +96,8 @@ func dataOf(r *session.Report) *page {
 	add(part{ID: "failures", Title: "What went wrong",
 		Head: []string{"step or service", "state", "text",
 			"cause, and what to do"}, Rows: failures})
+	add(part{ID: "took", Title: "What it took", Head: []string{"service", "what was learned",
+		"because of", "on"}, Rows: tookRows(r.Took)})
 	if r.Timeline != nil {
 		p := picture.Picture{Now: now(r), Width: 110}
 		brief, rest := picture.Brief(r.Timeline, 40)
@@ -142,6 +145,18 @@ func dataOf(r *session.Report) *page {
 	}
 	add(part{ID: "machine", Title: "The machine", Head: []string{"what", "is"}, Rows: machine})
 	return d
+}
+
+// tookRows are what launches had to learn, and nothing in the checkout says.
+func tookRows(lessons []memory.Lesson) (rows [][]string) {
+	for _, l := range lessons {
+		what := "waits until " + l.After + " answers"
+		if l.Provide != "" {
+			what = "has a " + l.Provide + " run beside the stack"
+		}
+		rows = append(rows, []string{l.Service, what, l.Because, l.At.Format("2 January 2006")})
+	}
+	return rows
 }
 
 // withoutEmpty leaves columns out in which nothing stands.
