@@ -55,6 +55,9 @@ const (
 	maxShown = 300
 	overlap  = 1 << 10
 	lastKept = 8
+	// sameEvent is for how many lines behind one that says what a cause is about others may tell of
+	// the same event, and say less.
+	sameEvent = 30
 	// frames is for how many lines below an error a place in the project's own code is looked for.
 	frames = 60
 )
@@ -279,6 +282,9 @@ func (r *Reader) look(line []byte, number int, found []uint16) {
 			r.best[index] = c
 		} else if c.Line == number && len(words) == 0 {
 			continue // it says no more of the line than what was found
+		} else if c.telling && len(words) == 0 && number-c.Line <= sameEvent {
+			c.Times++
+			continue // the same once more, without what it is about
 		}
 		if c.Line != number {
 			c.Times++
