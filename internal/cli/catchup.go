@@ -261,7 +261,7 @@ func (a *app) restartAs(ctx context.Context, s *session.Surveyed, r *record.Reco
 	if err != nil {
 		return err
 	}
-	return a.runRestart(ctx, m, r, plan, names)
+	return a.runRestart(ctx, m, r, plan, names, nil)
 }
 
 // remark says something to a person, set apart from what was said before.

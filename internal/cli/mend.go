@@ -17,8 +17,12 @@ import (
 // command's goroutine.
 type mendings struct {
 	a     launching
-	unask bool            // --mend: nobody is asked
-	done  map[string]bool // by the acts' keys
+	unask bool // --mend: nobody is asked
+	// running tells that the stack goes on running meanwhile: then no server is run beside it, and
+	// no settings file is written.
+	running bool
+	options plan.Options    // that the stack was launched with, once something was agreed to
+	done    map[string]bool // by the acts' keys
 
 	next   []mend.Act // that were agreed to, for the next round
 	open   []mend.Act // that were not
@@ -30,7 +34,14 @@ type mendings struct {
 // more can be done.
 func (a launching) untilMended(ctx context.Context, opt plan.Options, flags fillFlags,
 	vouched pinned, unask bool) error {
-	m := &mendings{a: a, unask: unask, done: map[string]bool{}}
+	return a.mending(ctx, opt, flags, vouched,
+		&mendings{a: a, unask: unask, done: map[string]bool{}})
+}
+
+// mending is untilMended with what was done before.
+func (a launching) mending(ctx context.Context, opt plan.Options, flags fillFlags, vouched pinned,
+	m *mendings) error {
+	m.running = false
 	for {
 		m.next = nil
 		err := a.runLaunch(ctx, opt, flags, vouched, m)
@@ -61,6 +72,8 @@ func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.S
 	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Sight(ctx), m.done) {
 		switch {
 		case len(m.done) >= mend.Most:
+		case m.running && (act.Provide != "" || act.Setting != ""):
+			m.open = append(m.open, act)
 		case m.unask || m.a.asks() &&
 			m.a.yes("This may mend it: "+act.Says+". Do that, and launch again?"):
 			m.done[act.Key()] = true
@@ -81,13 +94,25 @@ func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.S
 func (m *mendings) tell(say func(string)) {
 	for _, act := range m.next {
 		say("Mending: " + act.ID.Title() + " failed (" + act.Cause + "); " + act.Says +
-			", and everything is launched again.")
+			", and " + m.what() + ".")
 	}
+}
+
+// what is started again after an act.
+func (m *mendings) what() string {
+	if m.running {
+		return "it is restarted"
+	}
+	return "everything is launched again"
 }
 
 // byHand tells what would mend the rest where nobody was asked.
 func (m *mendings) byHand(t *view.Text) {
 	for _, act := range m.open {
-		t.Line("What may mend it: %s. To have that done: nharbor launch --mend", act.Says)
+		command := "launch"
+		if m.running && act.Provide == "" && act.Setting == "" {
+			command = "restart"
+		}
+		t.Line("What may mend it: %s. To have that done: nharbor %s --mend", act.Says, command)
 	}
 }
