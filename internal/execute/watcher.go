@@ -76,7 +76,7 @@ func endsSoon(ctx context.Context, proc run.Process, log *logs.Log) bool {
 // started it again by the next look: that is within 2 s; or once the program that it had started is
 // gone for 2 s, and has said why. No child alone proves nothing: what is still being compiled has
 // none. The look ends with the context.
-func (x *Executor) watcherDead(ctx context.Context, proc run.Process,
+func (x serving) watcherDead(ctx context.Context, proc run.Process,
 	log *logs.Log) <-chan struct{} {
 	dead := make(chan struct{})
 	native, ok := proc.(*run.Native)
@@ -119,13 +119,13 @@ func watches(pid int) bool {
 }
 
 // decides reports whether a log has words that tell why something has ended.
-func (x *Executor) decides(log *logs.Log) bool {
+func (x serving) decides(log *logs.Log) bool {
 	r := x.readLog(log)
 	return r != nil && r.Decisive != nil
 }
 
 // programEnded is what is told of a watcher whose program has ended.
-func (x *Executor) programEnded(log *logs.Log) (string, record.Why) {
+func (x serving) programEnded(log *logs.Log) (string, record.Why) {
 	words, why := x.said(log)
 	return "it watches files, but its program has ended" + words, why
 }
