@@ -2,7 +2,7 @@ package execute
 
 import (
 	"io/fs"
-	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -49,18 +49,19 @@ func migrationFile(root, name string) (found string) {
 	}
 	key = strings.ToLower(strings.ReplaceAll(key, "_", ""))
 	left := mostFiles
-	fs.WalkDir(os.DirFS(root), ".", func(file string, d fs.DirEntry, err error) error {
+	filepath.WalkDir(root, func(full string, d fs.DirEntry, err error) error {
 		if left--; err != nil || left < 0 || found != "" {
 			return fs.SkipAll
 		}
-		if d.IsDir() {
+		file, _ := filepath.Rel(root, full)
+		if file = filepath.ToSlash(file); d.IsDir() {
 			if file != "." && notOurs.MatchString(d.Name()) {
 				return fs.SkipDir
 			}
 			return nil
 		}
 		flat := strings.ToLower(strings.ReplaceAll(file, "_", ""))
-		if ofMigrations.MatchString(filepath.ToSlash(filepath.Dir(file))) && strings.Contains(flat, key) {
+		if ofMigrations.MatchString(path.Dir(file)) && strings.Contains(flat, key) {
 			found = file
 		}
 		return nil
