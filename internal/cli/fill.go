@@ -91,7 +91,7 @@ in .nharbor/before.`,
 			t.Fill(p, dry, reveal)
 			t.Loud(p)
 			t.Blank()
-			t.Filled(p, dry)
+			t.Filled(p, dry, view.NextOf(s.Stack))
 			return nil
 		},
 	}

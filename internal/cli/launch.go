@@ -237,6 +237,7 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 		switch {
 		case said.Event != nil:
 			t.event(*said.Event)
+			mends.saw(*said.Event)
 		case said.Settled != nil:
 			t.settled(said.Settled)
 			interrupted = said.Settled.Outcome == stack.WasStopped

@@ -24,6 +24,8 @@ type mendings struct {
 	options plan.Options    // that the stack was launched with, once something was agreed to
 	done    map[string]bool // by the acts' keys
 
+	unchanged map[stack.NodeID]bool // the steps that this round has left out
+
 	next   []mend.Act // that were agreed to, for the next round
 	open   []mend.Act // that were not
 	set    []string   // FILE:KEY=VALUE, of settings that were made up; no argument of any process
@@ -43,7 +45,7 @@ func (a launching) mending(ctx context.Context, opt plan.Options, flags fillFlag
 	m *mendings) error {
 	m.running = false
 	for {
-		m.next = nil
+		m.next, m.unchanged = nil, nil
 		err := a.runLaunch(ctx, opt, flags, vouched, m)
 		if err != nil || len(m.next) == 0 {
 			return err
@@ -62,6 +64,14 @@ func (a launching) mending(ctx context.Context, opt plan.Options, flags fillFlag
 	}
 }
 
+// saw takes an event of the round.
+func (m *mendings) saw(e stack.Event) {
+	if m.unchanged == nil {
+		m.unchanged = map[stack.NodeID]bool{}
+	}
+	m.unchanged[e.ID] = e.State == stack.Unchanged
+}
+
 // agreed reports whether something is done about what has failed: all that can be with --mend, what
 // a person agrees to on a terminal. What nobody can be asked about stays open.
 func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.Settled) bool {
@@ -69,13 +79,15 @@ func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.S
 	if s.Outcome == stack.AllAnswer || len(m.done) >= mend.Most {
 		return false
 	}
-	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Sight(ctx), m.done) {
+	for _, act := range mend.Acts(mixed.Mix.Stack, s.Failures, mixed.Sight(ctx, m.unchanged),
+		m.done) {
 		switch {
 		case len(m.done) >= mend.Most:
 		case m.running && (act.Provide != "" || act.Setting != ""):
 			m.open = append(m.open, act)
-		case m.unask || m.a.asks() &&
-			m.a.yes("This may mend it: "+act.Says+". Do that, and launch again?"):
+		case !m.unask && !m.a.asks():
+			m.open = append(m.open, act)
+		case m.unask || m.a.yes("This may mend it: "+act.Says+". Do that, and launch again?"):
 			m.done[act.Key()] = true
 			if act.Setting != "" {
 				m.set = append(m.set, act.File+":"+act.Setting+"="+mixed.MadeUp(&act))
@@ -84,7 +96,7 @@ func (m *mendings) agreed(ctx context.Context, mixed *session.Mixed, s *record.S
 			m.mended = append(m.mended, stack.Mended{ID: act.ID, Cause: act.Cause, Act: act.Says,
 				Lesson: act.Lesson()})
 		default:
-			m.open = append(m.open, act)
+			m.done[act.Key()] = true // it was refused, and is not asked again
 		}
 	}
 	return len(m.next) > 0

@@ -87,7 +87,7 @@ func TestMending(t *testing.T) {
 
 	b.write(map[string]string{"nharbor.toml": of})
 	if said := oneLine(b.must(0, "survey")); !strings.Contains(said,
-		"desk waits for ledger; both") {
+		"desk waits for ledger; ledger is not here any more") {
 		t.Errorf("what was learned of a service that is gone stays: %s", said)
 	}
 }

@@ -95,6 +95,9 @@ func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record
 	t, begin, width := a.text(), time.Now(), widest(m.Order)
 	done, err := steward.Restart(ctx, r, plan, names, func(e stack.Event) {
 		e.T = time.Since(begin).Seconds()
+		if ms != nil {
+			ms.saw(e)
+		}
 		switch {
 		case a.json:
 			view.JSONLine(a.out, e)

@@ -66,8 +66,12 @@ func surveyCommand(a *app) *cobra.Command {
 				err = nil // a remark says so
 			}
 			if err == nil && !a.json {
-				a.text().Line("Next: nharbor needs (what this machine lacks), or nharbor launch " +
-					"for the whole job.")
+				next := view.NextOf(w.Stack)
+				if len(w.Stack.Services) > 0 {
+					next = "nharbor needs (what this machine lacks), or " + next +
+						" for the whole job."
+				}
+				a.text().Line("Next: %s", next)
 			}
 			return err
 		},

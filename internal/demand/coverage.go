@@ -251,8 +251,7 @@ func init() {
 		covers("bringing a database up to date",
 			func(c *Call) bool { return ecosystem.BringsDatabase(c.Words) },
 			func(d *Coverage, c *Call) stack.Doer {
-				return d.stepBy(stack.Migrate, c.Cwd,
-					"node")
+				return d.stepBy(stack.Migrate, c.Cwd, "node")
 			}),
 		covers("working on a project", nil,
 			func(d *Coverage, c *Call) stack.Doer { return d.projectBy(c) }),

@@ -38,6 +38,13 @@ var lackRules = []rule.Rule[*lacking, func(*lacking) string]{
 	lackIf("a copy", func(l *lacking) bool {
 		return Program("cp", "copy", "mv")(&Call{Words: l.words})
 	}, (*lacking).copied),
+	lackIf("an install by a list", func(l *lacking) bool { return l.list() != "" },
+		func(l *lacking) string {
+			if file := l.list(); !l.lies(path.Join(l.cwd, file)) {
+				return file
+			}
+			return ""
+		}),
 	lackIf("a call of compose", func(l *lacking) bool {
 		verb, _ := command.ComposeCall(l.words)
 		return verb != "" && len(l.Stack.ComposeFiles) == 0
@@ -84,6 +91,16 @@ func (l *lacking) above(has func(dir string) bool) bool {
 	for ; dir != "." && !has(dir); dir = path.Dir(dir) {
 	}
 	return has(dir)
+}
+
+// list is the file with the names of what is to be installed; empty for another command.
+func (l *lacking) list() string {
+	for i, w := range l.usual {
+		if (w == "-r" || w == "--requirement") && i+1 < len(l.usual) && l.usual[0] == "pip" {
+			return l.usual[i+1]
+		}
+	}
+	return ""
 }
 
 // copied is the file that is to be copied and isn't there; empty if nobody can tell.

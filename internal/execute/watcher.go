@@ -87,7 +87,7 @@ func (x serving) watcherDead(ctx context.Context, proc run.Process,
 		look := time.NewTicker(lookAgain)
 		defer look.Stop()
 		had := false // a program that a watcher had started
-		for said, gone := 0, 0; said < 2 && gone < 4; {
+		for looks, said, gone := 0, 0, 0; said < 2 && gone < 4; looks++ {
 			select {
 			case <-ctx.Done():
 				return
@@ -97,6 +97,9 @@ func (x serving) watcherDead(ctx context.Context, proc run.Process,
 			}
 			if said++; !waitsForChange(log) {
 				said = 0
+			}
+			if looks >= untilWatcher && !had {
+				continue // it would have started one by now
 			}
 			has := watches(native.PID)
 			if had = had || has; !had || has {
@@ -109,6 +112,10 @@ func (x serving) watcherDead(ctx context.Context, proc run.Process,
 	}()
 	return dead
 }
+
+// untilWatcher is at how many looks a watcher is looked for: to list all that a process has started
+// costs too much to go on with it where there is none.
+const untilWatcher = 6
 
 // watches reports whether a watcher among the processes of a service has started a program that is
 // still there.

@@ -41,9 +41,8 @@ func (a *Act) Lesson() bool { return a.After != "" || a.Provide != "" }
 
 // Key tells an act from others: each is done once.
 func (a *Act) Key() string {
-	return fmt.Sprintf("%s\x00%s\x00%s\x00%s\x00%s\x00%s", a.ID, a.Cause, a.Again, a.After,
-		a.Provide,
-		a.Setting)
+	return strings.Join([]string{string(a.ID), a.Cause, string(a.Again), a.After, a.Provide,
+		a.Setting}, "\x00")
 }
 
 // failing is a failure with what is known of whose it is.
@@ -57,6 +56,9 @@ type failing struct {
 
 // Sight is what is asked about the machine and the checkout before an act is named.
 type Sight struct {
+	// Unchanged reports whether a step was left out of this launch, since it counts as done: one
+	// that was just done helps no more when it is done again.
+	Unchanged func(step stack.NodeID) bool
 	// Serves tells which service of the stack listens on a port, whatever its files say; empty for
 	// none.
 	Serves func(port int) string
@@ -141,7 +143,7 @@ func (f *failing) again(role stack.Role) *Act {
 		return nil
 	}
 	for _, st := range f.project.Steps {
-		if id := stack.StepNode(st.ID); st.Role == role && id != f.ID {
+		if id := stack.StepNode(st.ID); st.Role == role && id != f.ID && f.sight.Unchanged(id) {
 			return &Act{Again: id, Says: fmt.Sprintf("%s is done once more", id.Title())}
 		}
 	}
@@ -179,13 +181,14 @@ func (f *failing) server() *Act {
 	if f.service == nil || err != nil {
 		return nil
 	}
-	now := f.sight.Serves(port)
+	now := ""
+	if !slices.ContainsFunc(f.stack.Services, func(v stack.Service) bool { return has(&v, port) }) {
+		now = f.sight.Serves(port)
+	}
 	for i := range f.stack.Services {
 		v := &f.stack.Services[i]
-		has := slices.ContainsFunc(v.Ports,
-			func(p stack.Port) bool { return p.Host == port || p.Target == port })
 		switch {
-		case !has && v.Name != now || v.Name == f.service.Name:
+		case !has(v, port) && v.Name != now || v.Name == f.service.Name:
 		case f.waitsFor(v, f.service.Name, map[string]bool{}):
 			return nil // each would wait for the other
 		case slices.ContainsFunc(f.service.After,
@@ -208,6 +211,11 @@ func (f *failing) server() *Act {
 			known, port)}
 	}
 	return nil
+}
+
+func has(v *stack.Service, port int) bool {
+	return slices.ContainsFunc(v.Ports,
+		func(p stack.Port) bool { return p.Host == port || p.Target == port })
 }
 
 // waitsFor reports whether a service waits for another one, directly or by way of others.

@@ -42,6 +42,7 @@ func TestActs(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
 		name, id, code, of, want string
+		ran                      stack.NodeID // in this launch
 		serves                   string
 		done                     bool
 	}{
@@ -54,6 +55,8 @@ func TestActs(t *testing.T) {
 		{name: "not by itself", id: "step:install:office", code: "dependencies-unfetched"},
 		{name: "no step for it", id: "service:office", code: "client-not-generated"},
 		{name: "not in a container", id: "service:packed", code: "package-missing-python"},
+		{name: "what was just done", id: "service:office", code: "package-missing-python",
+			ran: "step:install:office"},
 		{name: "once", id: "service:office", code: "package-missing-python", done: true},
 		{name: "no cause", id: "service:office", of: ""},
 		{name: "a service with the port", id: "service:office", code: "connection-refused",
@@ -84,7 +87,8 @@ func TestActs(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			f := []stack.Failure{{ID: stack.NodeID(c.id), Code: c.code, Of: c.of}}
-			sight := Sight{Serves: func(int) string { return c.serves },
+			sight := Sight{Unchanged: func(id stack.NodeID) bool { return id != c.ran },
+				Serves:    func(int) string { return c.serves },
 				Committed: func(file string) bool { return file == "ledger/.env" },
 				MadeUp:    func(key, _ string) bool { return key == "TIDE_SECRET" }}
 			done := map[string]bool{}
@@ -113,7 +117,7 @@ func TestOneActForSeveral(t *testing.T) {
 	t.Parallel()
 	f := []stack.Failure{{ID: "service:office", Code: "package-missing-python"},
 		{ID: "step:migrate:office", Code: "package-missing-python"}}
-	if got := Acts(harbour(), f, Sight{}, nil); len(got) != 1 {
+	if got := Acts(harbour(), f, Sight{Unchanged: func(stack.NodeID) bool { return true }}, nil); len(got) != 1 {
 		t.Errorf("got %d acts", len(got))
 	}
 }

@@ -24,15 +24,17 @@ var (
 func (s *Ports) configPort(v *stack.Service) (port int, at stack.Place) {
 	for _, folder := range configFolders {
 		dir := path.Join(v.Dir(), folder)
-		if folder != "." && !s.Commands.IsFolder(dir) {
-			continue
+		has := map[string]bool{} // one look at the folder, not one for each name
+		entries, _ := fs.ReadDir(s.Files, dir)
+		for _, e := range entries {
+			has[e.Name()] = true
 		}
 		for _, name := range configNames {
 			for _, ending := range configEndings {
-				file := path.Join(dir, name+ending)
-				if !s.Exists(file) {
+				if !has[name+ending] {
 					continue
 				}
+				file := path.Join(dir, name+ending)
 				data, err := fs.ReadFile(s.Files, file)
 				if err != nil || len(data) > 1<<20 {
 					continue

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"nimbleharbor/internal/corrections"
 	"nimbleharbor/internal/judge"
 	"nimbleharbor/internal/needs"
 	"nimbleharbor/internal/plan"
@@ -87,8 +88,8 @@ func (s *Surveyed) Ready(ctx context.Context, opt plan.Options, filling Filling,
 	}
 	if len(m.Services()) == 0 {
 		return nil, &stack.Fault{Kind: stack.NotSo, Code: stack.CodeNothingToLaunch,
-			Text: "no service was found here that could be launched", Remedy: "See what was " +
-				"found: nharbor survey"}
+			Text: "no service was found here that could be launched", Remedy: "If you know what " +
+				"starts it, name it in " + corrections.File + "; nharbor survey --write drafts it"}
 	}
 	return m, nil
 }

@@ -18,23 +18,26 @@ import (
 	"nimbleharbor/internal/workspace"
 )
 
-// taught puts what earlier launches have learned into a stack: one service waits for another. A
-// lesson about services that are not there any more is dropped, and that is told.
-func (w *Workspace) taught(s *stack.Stack) {
-	m := memory.Recall(w.Root)
+// taught puts what earlier launches have learned into a stack: one service waits for another. Where
+// all of the workspace could be read, a lesson about a service that is not there any more is
+// dropped, and that is told.
+func taught(m *memory.Memory, s *stack.Stack, whole bool) {
 	for _, l := range m.Lessons() {
 		if l.After == "" {
 			continue
 		}
 		v, other := s.Service(l.Service), s.Service(l.After)
 		if v == nil || other == nil {
-			if len(s.Services) > 0 { // else nothing could be read, which says nothing
+			if whole {
 				m.Unlearn(l)
+				gone := l.Service
+				if v != nil {
+					gone = l.After
+				}
 				s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note,
 					Code: stack.CodeLessonDropped,
-					Text: fmt.Sprintf("an earlier launch had learned "+
-						"that %s waits for %s; both are not here any more, so that it is forgotten",
-						l.Service, l.After)})
+					Text: fmt.Sprintf("an earlier launch had learned that %s waits for %s; %s is not "+
+						"here any more, so that it is forgotten", l.Service, l.After, gone)})
 			}
 			continue
 		}
@@ -62,15 +65,17 @@ func (w *Workspace) taughtServers() (kinds []string) {
 const soonListens = 5 * time.Second
 
 // Serves is the native service of the workspace's own stack that listens on a port of this machine,
-// now or soon; empty for none.
-func (w *Workspace) Serves(port int) string {
+// now or soon, but not beyond the context; empty for none.
+func (w *Workspace) Serves(ctx context.Context, port int) string {
+	ctx, cancel := context.WithTimeout(ctx, soonListens)
+	defer cancel()
 	o := sockets.Owner(port)
-	for end := time.Now().Add(soonListens); o == nil && time.Now().Before(end); {
-		time.Sleep(50 * time.Millisecond)
-		o = sockets.Owner(port)
-	}
-	if o == nil {
-		return ""
+	for ; o == nil; o = sockets.Owner(port) {
+		select {
+		case <-ctx.Done():
+			return ""
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
 	of, id := process.MarksOf(o.PID)
 	name, _ := stack.NodeID(id).Service()
@@ -80,9 +85,12 @@ func (w *Workspace) Serves(port int) string {
 	return cmp.Or(name, id)
 }
 
-// Sight is what mending asks about this machine and the workspace.
-func (s *Surveyed) Sight(ctx context.Context) mend.Sight {
-	return mend.Sight{Serves: s.Serves,
+// Sight is what mending asks about this machine and the workspace. Unchanged are the steps that this
+// launch has left out.
+func (s *Surveyed) Sight(ctx context.Context, unchanged map[stack.NodeID]bool) mend.Sight {
+	return mend.Sight{
+		Unchanged: func(id stack.NodeID) bool { return unchanged[id] },
+		Serves:    func(port int) string { return s.Serves(ctx, port) },
 		Committed: func(file string) bool { return s.gitKnows(ctx)(file) == fill.Tracked },
 		MadeUp: func(key, framework string) bool {
 			return fill.MadeUp(rand.Reader, key, framework) != ""

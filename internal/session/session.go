@@ -157,7 +157,8 @@ const (
 // it is not nil.
 func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 	seen := map[string]survey.Sight{}
-	for service, sight := range memory.Recall(w.Root).Seen() {
+	remembers := memory.Recall(w.Root)
+	for service, sight := range remembers.Seen() {
 		seen[service] = survey.Sight{Port: sight.Port, Said: sight.Said, Speaks: sight.Speaks}
 	}
 	s, err := survey.Survey(w.Files,
@@ -171,7 +172,7 @@ func (w *Workspace) Survey(code Code) (*Surveyed, error) {
 		return nil, err
 	}
 	w.unread(s)
-	w.taught(s)
+	taught(remembers, s, err == nil)
 	return &Surveyed{Workspace: w, Stack: s, code: bool(code)}, err
 }
 

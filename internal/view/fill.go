@@ -8,6 +8,7 @@ import (
 
 	"nimbleharbor/internal/fill"
 	"nimbleharbor/internal/shell"
+	"nimbleharbor/internal/stack"
 )
 
 // Fill shows what was decided for each setting. Values of secrets are shown only if reveal is set.
@@ -136,8 +137,18 @@ func unknown(t *Text, p *fill.Plan) {
 	}
 }
 
-// Filled concludes how the settings stand, and what is next. With dry nothing was written.
-func (t *Text) Filled(p *fill.Plan, dry bool) {
+// NextOf is what comes next for a stack that is as it should be: to launch it or, where nothing is
+// known that could be launched, to say what serves.
+func NextOf(s *stack.Stack) string {
+	if len(s.Services) == 0 {
+		return "name what serves in nharbor.toml; nharbor survey --write drafts it"
+	}
+	return "nharbor launch"
+}
+
+// Filled concludes how the settings stand, and what is next once they are written. With dry nothing
+// was written.
+func (t *Text) Filled(p *fill.Plan, dry bool, next string) {
 	switch {
 	case !p.Complete && len(p.Missing) == 0:
 		t.Missing(p)
@@ -155,9 +166,8 @@ func (t *Text) Filled(p *fill.Plan, dry bool) {
 	case p.Lacks():
 		t.Line("Settings are wanted from a file that isn't there; see the problem.")
 	case len(p.Files) == 0:
-		t.Line("Nothing is known that is to be filled. Next: nharbor launch")
+		t.Line("Nothing is known that is to be filled. Next: %s", next)
 	default:
-		next := "nharbor launch"
 		if dry {
 			next = "nharbor fill, without --dry-run"
 		}
