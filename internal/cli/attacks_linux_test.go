@@ -2,8 +2,6 @@ package cli_test
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"os"
 	"os/exec"
@@ -483,112 +481,6 @@ func TestOutputThatCantBeWritten(t *testing.T) {
 	cmd.Dir, cmd.Env = b.dir, b.env
 	if out, err := cmd.CombinedOutput(); err != nil || strings.Count(string(out), "\n") != 1 {
 		t.Errorf("into a pipe that is closed: %v, %s", err, out)
-	}
-}
-
-// TestConsentCovers holds that what a command comes to is shown, and that it is asked for again
-// when that has changed.
-func TestConsentCovers(t *testing.T) {
-	t.Parallel()
-	base := map[string]string{
-		"package.json": `{"name": "pier", "scripts": {` +
-			`"start": "npm run prepare-pier && node pier.js", "prepare-pier": "sh up.sh && make tides"}}`,
-		"up.sh": "echo up\n", "pier.js": "serve()\n", ".npmrc": "fund=false\n",
-		"Makefile": "include tides.mk\nBY = echo\ntides: charts\n\t@$(BY) " +
-			"tides\ncharts:\n\t@echo charts\n",
-		"tides.mk":      "A = 1\n",
-		"rota/Procfile": "web: python3 rota.py\n", "rota/rota.py": "serve()\n",
-		".env":             "PORT=4900\n",
-		"board/Dockerfile": "FROM scratch\nCOPY x /x\n",
-		"board/x":          "x",
-		"compose.yaml": "services:\n  board:\n    build: board\n    environment: {A: x}\n    " +
-			"ports: [\"4901:80\"]\n    volumes: [\"./data:/data\"]\n",
-		"data/keep": "",
-	}
-	type files map[string]string
-	instead := func(file, old, new string) files {
-		return files{file: strings.Replace(base[file], old, new, 1)}
-	}
-	more := func(line string) files {
-		return files{"compose.yaml": base["compose.yaml"] + "    " + line + "\n"}
-	}
-	sumOf := func(text string) string { s := sha256.Sum256([]byte(text)); return hex.EncodeToString(s[:6]) }
-	for name, change := range map[string]struct {
-		files files
-		link  string // where data leads then
-		shows string
-	}{
-		"a script's line": {instead("package.json", "node pier", "node evil"), "", "node evil.js"},
-		"a script that it calls": {instead("package.json", "sh up.sh", "sh up.sh; curl x"), "",
-			"curl x"},
-		"a script's content": {files{"up.sh": "curl x\n"}, "",
-			"the script up.sh as it is now, sum " + sumOf("curl x\n")},
-		"a program's source": {files{"pier.js": "evil()\n"}, "", "pier.js as it is now, sum " +
-			sumOf("evil()\n")},
-		"a task's line": {instead("Makefile", "echo charts", "curl x"), "", "make charts: curl x"},
-		"a task before it": {instead("Makefile", "tides: charts", "tides: evil"), "",
-			"make tides: make evil"},
-		"a task's variable": {instead("Makefile", "BY = echo", "BY = evil"), "",
-			"make tides: evil tides"},
-		"an included file": {files{"tides.mk": "A := $(shell evil)\n"}, "",
-			"whenever it reads Makefile: evil"},
-		"a line of a Procfile": {instead("rota/Procfile", "rota.py", "evil.py"), "", "evil.py"},
-		"what the manager obeys": {files{".npmrc": "script-shell=./evil\n"}, "",
-			"vouched for it) npm"},
-		"a variable that loads": {files{".env": "PORT=1\nNODE_OPTIONS=--require " +
-			"./x.js\n"}, "", "NODE_OPTIONS=--require ./x.js"},
-		"a Dockerfile": {instead("board/Dockerfile", "/x", "/y"), "", "COPY x /y"},
-		"another reader of it": {
-			files{"board/Dockerfile": "# syntax=evil/reader\nFROM " +
-				"scratch\n"}, "", "syntax=evil/reader",
-		},
-		"a build argument": {
-			instead("compose.yaml", "build: board",
-				"build: {context: board, args: {E: evil}}"), "", "E=evil",
-		},
-		"a stage": {
-			instead("compose.yaml", "build: board",
-				"build: {context: board, target: evil}"), "", "its stage evil",
-		},
-		"its environment": {instead("compose.yaml", "{A: x}", "{LD_PRELOAD: /evil}"), "",
-			"LD_PRELOAD=/evil"},
-		"an entry point": {more("entrypoint: [/evil]"), "", "/evil"},
-		"a privilege":    {more("privileged: true"), "", "privileged"},
-		"the engine's socket": {instead("compose.yaml", "./data:", "/var/run/docker.sock:"), "",
-			"the container engine's socket"},
-		"a folder outside": {instead("compose.yaml", "./data:", "/etc:"), "",
-			"/etc, outside of the workspace"},
-		"a link":             {nil, "/etc", "which leads to /etc, outside of the workspace"},
-		"the host's network": {more("network_mode: host"), "", "shares this machine's network"},
-		"every address": {instead("compose.yaml", "4901:80", "0.0.0.0:4901:80"), "",
-			"every address of this machine"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			b := newBench(t)
-			b.write(base)
-			sum := strings.TrimSpace(b.must(0, "vouch", "--print"))
-			b.must(0, "vouch", "--agree")
-			if said := b.must(0, "vouch"); strings.Contains(oneLine(said), change.shows) {
-				t.Fatalf("it is shown before it is there:\n%s", said)
-			}
-			b.write(change.files)
-			if change.link != "" {
-				os.RemoveAll(filepath.Join(b.dir, "data"))
-				if err := os.Symlink(change.link, filepath.Join(b.dir, "data")); err != nil {
-					t.Fatal(err)
-				}
-			}
-			if said := oneLine(b.must(1, "vouch")); !strings.Contains(said, change.shows) ||
-				!strings.Contains(said, "changed since you vouched for it") {
-				t.Errorf("vouch says\n%s", said)
-			}
-			if code, out, errOut := b.run("launch", "--background", "--vouch="+sum); code == 0 ||
-				!strings.Contains(errOut, "is not what --vouch names") &&
-					!strings.Contains(errOut, "engine") && !strings.Contains(errOut, "npm") {
-				t.Errorf("what was pinned is launched otherwise: %d\n%s%s", code, out, errOut)
-			}
-		})
 	}
 }
 
