@@ -52,7 +52,8 @@ func TestEveryCommandAsks(t *testing.T) {
 				"TestX(t *testing.T) { os.WriteFile(\"" + trap + "\", nil, 0o600) }\n",
 			"nharbor.toml": fmt.Sprintf("[service.pier]\ncommand = [\"sh\", \"-c\", \"touch %s; "+
 				"exec go run .\"]\nport = %d\n", trap, port),
-			".env":        "BASH_ENV=./trap.sh\nENV=./trap.sh\nLD_PRELOAD=./trap.so\nPATH=./bin:/usr/bin:/bin\n",
+			".env": "BASH_ENV=./trap.sh\nENV=./trap.sh\nLD_PRELOAD=./trap.so\n" +
+				"PATH=./bin:/usr/bin:/bin\n",
 			"trap.sh":     "touch " + trap + "\n",
 			"Makefile":    "X := $(shell touch " + trap + ")\nall:\n\ttouch " + trap + "\n",
 			".npmrc":      "script-shell=./bin/sh\n",
@@ -196,7 +197,8 @@ func TestConsentCovers(t *testing.T) {
 	t.Parallel()
 	base := map[string]string{
 		"package.json": `{"name": "pier", "scripts": {` +
-			`"start": "npm run prepare-pier && node pier.js", "prepare-pier": "sh up.sh && make tides"}}`,
+			`"start": "npm run prepare-pier && node pier.js", ` +
+			`"prepare-pier": "sh up.sh && make tides"}}`,
 		"up.sh": "echo up\n", "pier.js": "serve()\n", ".npmrc": "fund=false\n",
 		"Makefile": "include tides.mk\nBY = echo\ntides: charts\n\t@$(BY) " +
 			"tides\ncharts:\n\t@echo charts\n",
@@ -216,7 +218,10 @@ func TestConsentCovers(t *testing.T) {
 	more := func(line string) files {
 		return files{"compose.yaml": base["compose.yaml"] + "    " + line + "\n"}
 	}
-	sumOf := func(text string) string { s := sha256.Sum256([]byte(text)); return hex.EncodeToString(s[:6]) }
+	sumOf := func(text string) string {
+		s := sha256.Sum256([]byte(text))
+		return hex.EncodeToString(s[:6])
+	}
 	for name, change := range map[string]struct {
 		files files
 		link  string // where data leads then

@@ -21,14 +21,16 @@ import (
 const npm = `#!/bin/sh
 case "$1" in
 --version) echo 10.0.0 ;;
-ci | install) mkdir -p node_modules && cp -r packages/. node_modules/ 2>/dev/null; echo "added them" ;;
+ci | install)
+	mkdir -p node_modules && cp -r packages/. node_modules/ 2>/dev/null
+	echo "added them" ;;
 run) exec sh -c "$(node -p "require('./package.json').scripts['$2']")" ;;
 start) exec sh -c "$(node -p "require('./package.json').scripts.start")" ;;
 esac
 `
 
-// TestFaults launches small applications with one hidden fault each, mending. What can be brought up
-// is, and comes up by itself from then on; all else is left as it was, with its cause.
+// TestFaults launches small applications with one hidden fault each, mending. What can be brought
+// up is, and comes up by itself from then on; all else is left as it was, with its cause.
 //
 // A case has the files of an application, what to do about it before it has its fault ("== break",
 // of the shell, behind a first launch that goes well), and what is wanted: a line for each act, and
@@ -62,7 +64,8 @@ func TestFaults(t *testing.T) {
 			}
 		}
 		if want := c.Files["want"]; got.String() != want || (code == 0) != (len(r.Failures) == 0) {
-			t.Errorf("it ended with %d, and was told as\n%swant\n%s%s", code, got.String(), want, out)
+			t.Errorf("it ended with %d, and was told as\n%swant\n%s%s", code, got.String(), want,
+				out)
 		}
 		b.run("stop")
 		if code == 0 {
@@ -76,8 +79,8 @@ func TestFaults(t *testing.T) {
 	})
 }
 
-// application makes the files of a case, in a repository of its own, with the stand-in first among the
-// programs.
+// application makes the files of a case, in a repository of its own, with the stand-in first among
+// the programs.
 func application(t *testing.T, c *casefile.Case) *bench {
 	t.Helper()
 	b := newBench(t)
@@ -144,7 +147,8 @@ func (b *bench) everything(t *testing.T) string {
 		switch {
 		case err != nil:
 			return err
-		case d.IsDir() && (d.Name() == ".git" || d.Name() == ".nharbor" || d.Name() == "node_modules"):
+		case d.IsDir() && (d.Name() == ".git" || d.Name() == ".nharbor" ||
+			d.Name() == "node_modules"):
 			return filepath.SkipDir
 		case d.Type().IsRegular():
 			data, err := os.ReadFile(name)

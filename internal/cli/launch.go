@@ -262,8 +262,8 @@ func (a launching) follow(ctx context.Context, m *session.Mixed, plan *plan.Plan
 	return a.left(ctx, m, interrupted)
 }
 
-// left is the fault of a launch that was interrupted, where it has left something undone or running;
-// nil for none.
+// left is the fault of a launch that was interrupted, where it has left something undone or
+// running; nil for none.
 func (a launching) left(ctx context.Context, m *session.Mixed, interrupted bool) error {
 	if ctx.Err() == nil {
 		return nil

@@ -33,7 +33,8 @@ again where what they depend on has changed.`,
 				var f *stack.Fault
 				if errors.As(err, &f) && f.Code == stack.CodeNotLaunched && len(ms.done) > 0 {
 					// What was restarted was all that ran; with it the stack has ended.
-					return a.launching().mending(cmd.Context(), ms.options, fillFlags{}, vouched, ms)
+					return a.launching().mending(cmd.Context(), ms.options, fillFlags{}, vouched,
+						ms)
 				}
 				if err != nil || len(again) == 0 {
 					return err
@@ -48,8 +49,8 @@ again where what they depend on has changed.`,
 	return c
 }
 
-// restartOnce restarts services, and gives those that are to be restarted once more, since something
-// was agreed to that may mend them.
+// restartOnce restarts services, and gives those that are to be restarted once more, since
+// something was agreed to that may mend them.
 func (a *app) restartOnce(ctx context.Context, names []string, vouched pinned,
 	ms *mendings) (again []string, err error) {
 	s, r, err := a.launched(ctx, session.WithCode)
@@ -88,8 +89,8 @@ func (a *app) restartOnce(ctx context.Context, names []string, vouched pinned,
 	return again, nil
 }
 
-// runRestart restarts services by a plan. With mendings what can be done about failures is agreed to
-// then; nil for none.
+// runRestart restarts services by a plan. With mendings what can be done about failures is agreed
+// to then; nil for none.
 func (a *app) runRestart(ctx context.Context, m *session.Mixed, r *record.Record, plan *plan.Plan,
 	names []string, ms *mendings) error {
 	t, begin, width := a.text(), time.Now(), widest(m.Order)

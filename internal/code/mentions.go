@@ -43,8 +43,8 @@ func (m *Mentions) In(folders []string, ending string, texts []string) bool {
 	return found
 }
 
-// longestLine is how long a line may be that a person has written, in bytes. What is longer was made
-// by a program, and looking closely at it would take as long as it likes.
+// longestLine is how long a line may be that a person has written, in bytes. What is longer was
+// made by a program, and looking closely at it would take as long as it likes.
 const longestLine = 4 << 10
 
 // Lines shows the lines of the code below a folder that lies in folders which are wanted, tests

@@ -9,8 +9,8 @@ import (
 	"nimbleharbor/internal/stack"
 )
 
-// TestMentionedLines shows lines that people have written, and none of those that a program has made: a
-// bundle is one line of a million characters with thousands of addresses in it.
+// TestMentionedLines shows lines that people have written, and none of those that a program has
+// made: a bundle is one line of a million characters with thousands of addresses in it.
 func TestMentionedLines(t *testing.T) {
 	t.Parallel()
 	file := func(text string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(text)} }

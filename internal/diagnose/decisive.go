@@ -15,7 +15,7 @@ import (
 type Decisive struct {
 	Line int    `json:"line"` // the first of the log being 1
 	Text string `json:"text"`
-	At   string `json:"at,omitempty"` // the place in the project's code, as FILE:LINE; empty for none
+	At   string `json:"at,omitempty"` // FILE:LINE in the project's code; empty for none
 }
 
 // weight is how much a form counts: an exception before a compiler's error, that before an
@@ -48,31 +48,38 @@ var heads = []head{
 		weight: ofException, at: 1, below: true},
 	{form: expr.New(`^thread '[^']*' panicked at '(.+)', ([\w./-]+:\d+)`), weight: ofException,
 		text: 1, at: 2},
-	{form: expr.New("^(\\S+\\.rb:\\d+):in [`'].*?': (.+ \\([\\w:]+\\))$"), weight: ofException, text: 2,
+	{form: expr.New("^(\\S+\\.rb:\\d+):in [`'].*?': (.+ \\([\\w:]+\\))$"),
+		weight: ofException, text: 2,
 		at: 1},
 	{form: expr.New(`^(?:PHP )?((?:Fatal|Parse) error: .+) in (\S+?(?: on line |:)\d+)`),
 		weight: ofException, text: 1, at: 2},
 	{form: expr.New(`^\*\* (\([\w.]+\) .+)$`), weight: ofException, text: 1},
-	{form: expr.New(`^(?:Uncaught |\w+ uncaught )?((?:[\w$]+[.:/])*[A-Z][\w$]*(?:Error|Exception|Fault)` +
+	{form: expr.New(`^(?:Uncaught |\w+ uncaught )?((?:[\w$]+[.:/])*[A-Z][\w$]*(?:Error|` +
+		`Exception|Fault)` +
 		`(?: \[\w+\])?(?:: .*)?)$`), weight: ofException, text: 1},
-	{form: expr.New(`^((?:[\w$]+\.)*(?:SystemExit|KeyboardInterrupt|DoesNotExist|ImproperlyConfigured)` +
+	{form: expr.New(`^((?:[\w$]+\.)*(?:SystemExit|KeyboardInterrupt|DoesNotExist|` +
+		`ImproperlyConfigured)` +
 		`: .+)$`), weight: ofException, text: 1},
 
 	{form: expr.New(`^(?:vet: )?(\.{0,2}/?[\w./@-]+\.go:\d+)(?::\d+)?: (.+)$`), weight: ofCompiler,
 		text: 2, at: 1},
-	{form: expr.New(`^(error\[E\d+\]: .+|error: (?:cannot find|expected|mismatched|unexpected) .+)$`),
+	{form: expr.New(`^(error\[E\d+\]: .+|error: (?:cannot find|expected|mismatched|` +
+		`unexpected) .+)$`),
 		weight: ofCompiler, text: 1},
 	{form: expr.New(`^([\w./@-]+\.tsx?(?:\(\d+,\d+\)|:\d+:\d+))(?: -)?:? ?(error TS\d+: .+)$`),
 		weight: ofCompiler, text: 2, at: 1},
-	{form: expr.New(`^(\S+\.(?:java|kt|c|cc|cpp|h|hpp|scala)):(\d+):(?:\d+:)? (?:fatal )?(error: .+)$`),
+	{form: expr.New(`^(\S+\.(?:java|kt|c|cc|cpp|h|hpp|` +
+		`scala)):(\d+):(?:\d+:)? (?:fatal )?(error: .+)$`),
 		weight: ofCompiler, text: 3, at: 1},
 	{form: expr.New(`^\[ERROR\] (\S+\.(?:java|kt):\[\d+,\d+\]) (.+)$`), weight: ofCompiler, text: 2,
 		at: 1},
-	{form: expr.New(`^(\S+\.(?:cs|fs|vb)\(\d+,\d+\)): (error \w+: .+)$`), weight: ofCompiler, text: 2,
+	{form: expr.New(`^(\S+\.(?:cs|fs|vb)\(\d+,\d+\)): (error \w+: .+)$`),
+		weight: ofCompiler, text: 2,
 		at: 1},
 	{form: expr.New(`^(?:✘|✗|×|X) ?\[?(?i:error)\]? (.+)$`), weight: ofCompiler, text: 1},
 
-	{form: expr.New(`^npm (?:ERR!|error) (?:\d{3} |notarget |peer )?((?:[A-Z]|No matching|Found:).+)$`),
+	{form: expr.New(`^npm (?:ERR!|error) (?:\d{3} |notarget |peer )?((?:[A-Z]|No matching|` +
+		`Found:).+)$`),
 		weight: ofInstaller, text: 1},
 	{form: expr.New(`^ ?(ERR_PNPM_\w+ .+)$`), weight: ofInstaller, text: 1},
 	{form: expr.New(`^(?:ERROR|E|error|fatal): (.+)$`), weight: ofInstaller, text: 1},
@@ -81,7 +88,8 @@ var heads = []head{
 }
 
 // headWord is what is in every line of these forms; the log is looked at closely only there.
-var headWord = expr.New(`(?i)error|exception|fault|panic|fatal|traceback|systemexit|keyboardinterrupt|` +
+var headWord = expr.New(`(?i)error|exception|fault|panic|fatal|traceback|systemexit|` +
+	`keyboardinterrupt|` +
 	`doesnotexist|improperlyconfigured|err_pnpm|failed|\.go:\d|\*\* \(|couldn't|candidates`)
 
 // traceBegins is a line behind which places come first, and what was thrown after them (The Python
@@ -91,7 +99,8 @@ var traceBegins = expr.New(`^(?:Traceback \(most recent call last\):|ERROR:? Tra
 // headStarts are how lines of the forms begin, by their first byte, unless their first word tells
 // by itself.
 var headStarts = byFirst("Caused by: ", "Exception in ", "Unhandled ", "Uncaught ", "panic: ",
-	"fatal", "thread '", "PHP ", "Fatal error", "Parse error", "** (", "error", "ERROR", "E: ", "npm ",
+	"fatal", "thread '", "PHP ", "Fatal error", "Parse error", "** (", "error", "ERROR",
+	"E: ", "npm ",
 	" ERR_PNPM", "ERR_PNPM", "➤", "✘", "✗", "×", "X ", "[ERROR]", "Traceback", "vet: ")
 
 func byFirst(starts ...string) (out [256][][]byte) {
@@ -171,20 +180,27 @@ var levelFirst = expr.New(`^\[(?i:error|fatal|warn(?:ing)?|info|debug|notice)\]`
 
 // wrapper are lines with which those who have started something say that it failed: they name no
 // cause.
-var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|error)\s*(?:A complete log|` +
+var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|` +
+	`error)\s*(?:A complete log|` +
 	`code (?:ELIFECYCLE|1)\b|` +
-	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|(?:error )?Command failed with exit code|` +
-	`info Visit |\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|Tasks: TOP|` +
-	`error: script ".*" exited|error: Recipe|task: Failed|\[ERROR\] (?:Re-run|To see|For more|->)|` +
+	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|` +
+	`(?:error )?Command failed with exit code|` +
+	`info Visit |\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|` +
+	`Tasks: TOP|` +
+	`error: script ".*" exited|error: Recipe|task: Failed|\[ERROR\] (?:Re-run|To see|For more|` +
+	`->)|` +
 	`.*process exited with code \d+|subprocess exited)`)
 
 // noise are lines that managers and runtimes say beside what they do: notices, advertisements,
 // warnings of what is old.
-var noise = expr.New(`(?i)^(?:npm (?:notice|warn)|\[notice\]|(?:yarn )?warning\b|warn\b|WARN\b|notice:|` +
+var noise = expr.New(`(?i)^(?:npm (?:notice|warn)|\[notice\]|(?:yarn )?warning\b|warn\b|WARN\b|` +
+	`notice:|` +
 	`\(Use .node --trace|\(node:\d+\) |.*DeprecationWarning|info (?:no lockfile|visit)|` +
-	`\d+ packages? (?:is|are) looking for funding|run .npm (?:fund|audit)|found 0 vulnerabilities|` +
+	`\d+ packages? (?:is|are) looking for funding|run .npm (?:fund|audit)|` +
+	`found 0 vulnerabilities|` +
 	`.*\d+ (?:low|moderate|high|critical) severity|To address (?:all )?issues|` +
-	`WARNING: (?:Running pip as|You are using pip|There was an error checking)|done in [\d.]+ ?m?s)`)
+	`WARNING: (?:Running pip as|You are using pip|There was an error checking)|` +
+	`done in [\d.]+ ?m?s)`)
 
 // Noise reports whether a line says nothing of what happens or has failed.
 func Noise(line string) bool { return wrapper.MatchString(line) || noise.MatchString(line) }
@@ -200,7 +216,7 @@ const (
 type decider struct {
 	left   int // for how many lines what has begun may go on
 	before bool
-	at     string    // the nearest place of the project's own so far, of a trace that begins with places
+	at     string    // the nearest place of the project's own, of a trace that begins with places
 	open   *Decisive // whose place, or text, is still looked for
 	below  bool      // its text is the next line
 	found  [weights]*Decisive

@@ -39,14 +39,19 @@ func TestDecisive(t *testing.T) {
 func TestMigration(t *testing.T) {
 	t.Parallel()
 	for log, want := range map[string]string{
-		"  Applying ledger.0003_piers... OK\n  Applying ledger.0004_tides...\nTraceback":     "ledger.0004_tides",
+		"  Applying ledger.0003_piers... OK\n  Applying " +
+			"ledger.0004_tides...\nTraceback": "ledger.0004_tides",
 		"INFO [alembic] Running upgrade a1 -> b2, piers\nRunning upgrade b2 -> c3, tides\nx": "c3",
 		"== 20260101 AddPiers: migrating ===\n== 20260101 AddPiers: migrated (0.1s) ===\n":   "",
-		"== 20260102 AddTides: migrating ===\nStandardError: An error has occurred":          "AddTides",
-		"migration file \"20260102_tides.js\" failed\n":                                      "20260102_tides.js",
-		"Error: P3018\n\nMigration name: 20260102_tides\n":                                   "20260102_tides",
-		"  2026_01_02_000000_tides .......... 12ms FAIL\n":                                   "2026_01_02_000000_tides",
-		"  Applying ledger.0003_piers... OK\nno migration failed\n":                          "",
+		"== 20260102 AddTides: migrating ===\nStandardError: An error has " +
+			"occurred": "AddTides",
+		"migration file \"20260102_tides.js\" " +
+			"failed\n": "20260102_tides.js",
+		"Error: P3018\n\nMigration name: " +
+			"20260102_tides\n": "20260102_tides",
+		"  2026_01_02_000000_tides .......... 12ms " +
+			"FAIL\n": "2026_01_02_000000_tides",
+		"  Applying ledger.0003_piers... OK\nno migration failed\n": "",
 	} {
 		if got := Migration(strings.NewReader(log)); got != want {
 			t.Errorf("%q: got %q, want %q", log, got, want)

@@ -36,10 +36,10 @@ type Reading struct {
 	Harmless []Cause   `json:"harmless"` // what only looks bad
 	Lines    int       `json:"lines"`
 	First    *Spoken   `json:"firstError,omitempty"` // the first line that speaks of an error
-	Frame    *Spoken   `json:"ownFrame,omitempty"`   // below it, the first place in code that is no package's
+	Frame    *Spoken   `json:"ownFrame,omitempty"`   // below it, the first place of one's own
 	Decisive *Decisive `json:"decisive,omitempty"`   // what says of its own end why
 	Last     []Spoken  `json:"last"`                 // the last lines that say something
-	CameUp   int       `json:"cameUp"`               // the last line that says that a server is up; 0 for none
+	CameUp   int       `json:"cameUp"`               // its last line about a server; 0 for none
 }
 
 // Spoken is a line of a log.

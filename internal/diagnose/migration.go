@@ -8,8 +8,8 @@ import (
 	"nimbleharbor/internal/expr"
 )
 
-// migrationForms are how tools that bring a database up to date name the one at which they are: that
-// it begins, or that it has failed. What ends well says so behind it, or on a line of its own.
+// migrationForms are how tools that bring a database up to date name the one at which they are:
+// that it begins, or that it has failed. What ends well says so behind it, or on a line of its own.
 var migrationForms = []*expr.Expr{
 	expr.New(`^ *Applying:? ([\w.-]+?)\.{3}(?: *$| *Traceback)`),
 	expr.New(`^ *Applying: ([\w.-]+)$`),

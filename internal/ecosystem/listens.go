@@ -20,7 +20,8 @@ var (
 	webFlag  = expr.New(`^--?(?:web|http|ui|api|rest)\b`)
 	ownPort  = expr.New(`--port[= ](\d{2,5})\b`)
 	portFlag = expr.New(
-		`(?:--port[= ]|-p[= ]|\bPORT=|(?:^|[\s='"\[,])(?:0\.0\.0\.0|127\.0\.0\.1|localhost):)(\d{2,5})\b`,
+		`(?:--port[= ]|-p[= ]|\bPORT=|(?:^|[\s='"\[,])(?:0\.0\.0\.0|127\.0\.0\.1|` +
+			`localhost):)(\d{2,5})\b`,
 	)
 )
 

@@ -342,7 +342,8 @@ func (n serving) portBy() stack.PortBy {
 }
 
 var nodeListens = expr.New(
-	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|\b[pP]ort\s*[:=]\s*["']?|` +
+	`(?:listen\(\s*\{?\s*(?:port:\s*)?|PORT["'\]]*\s*\)?\s*(?:\|\||\?\?)\s*["']?|` +
+		`\b[pP]ort\s*[:=]\s*["']?|` +
 		`\bconst\s+(?:[A-Z]+_)*PORT\s*(?::\s*number\s*)?=\s*["']?)(\d{2,5})`)
 
 // ports finds where a serve script listens: what its lines say, a PORT setting, its tool's

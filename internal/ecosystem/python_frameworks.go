@@ -307,7 +307,8 @@ func (p pythonWorker) namesBroker() bool {
 		func(file string) bool { return brokerNamed.MatchString(p.text(file)) })
 }
 
-var brokerNamed = expr.New(`(?i)broker(_?url|_transport)?["']?\s*[=:\],)]|\b(rediss?|amqps?|sqs)://`)
+var brokerNamed = expr.New(`(?i)broker(_?url|_transport)?["']?\s*[=:\],)]|\b(rediss?|amqps?|` +
+	`sqs)://`)
 
 // pythonWorker finds who works on the tasks that a project puts off.
 type pythonWorker struct{ *pythonProject }

@@ -30,7 +30,8 @@ var (
 			`default_value(?:_t)?\s*=\s*"?(\d{2,5})"?\s*,\s*env\s*=\s*"\w*PORT"|` +
 			`env\s*=\s*"\w*PORT"\s*,\s*default_value(?:_t)?\s*=\s*"?(\d{2,5}))`)
 	// a constant with the address that is listened on, as long as nothing says another
-	rustConstant = expr.New(`\bconst\s+\w*(?:LISTEN|BIND|SERVE)\w*\s*:\s*&(?:'static\s+)?str\s*=\s*` +
+	rustConstant = expr.New(`\bconst\s+\w*(?:LISTEN|BIND|` +
+		`SERVE)\w*\s*:\s*&(?:'static\s+)?str\s*=\s*` +
 		`"[^"]*:(\d{2,5})"`)
 	rocketPort  = expr.New(`(?m)^port\s*=\s*(\d+)`)
 	rustChannel = expr.New(`(?m)^\s*(?:channel\s*=\s*)?["']?(\d+\.\d+(?:\.\d+)?)["']?\s*$`)

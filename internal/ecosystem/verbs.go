@@ -97,7 +97,8 @@ func Canonical(words []string) []string {
 }
 
 // inEnvironment is a program by its path in the folder where an install puts the folder's own.
-var inEnvironment = expr.New(`^(?:\.{1,2}/)*(?:\.?v?env/(?:bin|Scripts)|node_modules/\.bin)/([^/]+)$`)
+var inEnvironment = expr.New(`^(?:\.{1,2}/)*(?:\.?v?env/(?:bin|Scripts)|` +
+	`node_modules/\.bin)/([^/]+)$`)
 
 // ScriptRun is the name of the script of the manifest that a command says it runs; empty if it runs
 // none, or could as well run a program of that name.

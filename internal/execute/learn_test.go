@@ -36,12 +36,13 @@ func TestPortsAreLearned(t *testing.T) {
 	}
 }
 
-// TestWatchersAreNoProof starts services that stay while what they watch has ended, as they say. That
-// is told with the program's own words, long before anybody would have waited for its port; one that
-// has started it again since is waited for.
+// TestWatchersAreNoProof starts services that stay while what they watch has ended, as they say.
+// That is told with the program's own words, long before anybody would have waited for its port;
+// one that has started it again since is waited for.
 func TestWatchersAreNoProof(t *testing.T) {
 	t.Parallel()
-	dead := []string{"say=TypeError: no berth", "say=[watcher] app crashed - waiting for file changes"}
+	dead := []string{"say=TypeError: no berth",
+		"say=[watcher] app crashed - waiting for file changes"}
 	port, again := testport.Take(t), testport.Take(t)
 	p := newPlay(t)
 	p.native("desk", stack.Lasting, port, words(append(dead, "stay")...))
@@ -86,8 +87,8 @@ func TestFailedMigrationIsNamed(t *testing.T) {
 	}
 }
 
-// TestWatcherLosesItsProgram tells of a watcher that says nothing of it that its program has ended, by
-// the child that it had, and what that one said.
+// TestWatcherLosesItsProgram tells of a watcher that says nothing of it that its program has ended,
+// by the child that it had, and what that one said.
 func TestWatcherLosesItsProgram(t *testing.T) {
 	t.Parallel()
 	if runtime.GOOS != "linux" {

@@ -11,8 +11,8 @@ import (
 	"nimbleharbor/internal/logs"
 )
 
-// atMigration tells at which migration a step that migrates has failed, and in which file it stands;
-// empty where its log names none.
+// atMigration tells at which migration a step that migrates has failed, and in which file it
+// stands; empty where its log names none.
 func (x *Executor) atMigration(log *logs.Log) string {
 	in, err := log.Read()
 	if err != nil {

@@ -181,8 +181,9 @@ func makeUp(random io.Reader, key, comment, stand, framework string) (value, for
 	return "", ""
 }
 
-// MadeUp is a value for a setting of a program that makes its secrets up for itself, in the form that
-// its name asks for; empty where the key is none of a secret, or only whoever issues it can give it.
+// MadeUp is a value for a setting of a program that makes its secrets up for itself, in the form
+// that its name asks for; empty where the key is none of a secret, or only whoever issues it can
+// give it.
 func MadeUp(random io.Reader, key, framework string) string {
 	if !values.IsSecret(key, "") || issuedKey.MatchString(key) || vendorID.MatchString(key) {
 		return ""
@@ -192,7 +193,8 @@ func MadeUp(random io.Reader, key, framework string) string {
 }
 
 // vendorID are parts of names by which somebody else's service is meant.
-var vendorID = expr.New(`(?i)(^|_)(aws|gcp|google|azure|github|gitlab|stripe|openai|anthropic|twilio|` +
+var vendorID = expr.New(`(?i)(^|_)(aws|gcp|google|azure|github|gitlab|stripe|openai|anthropic|` +
+	`twilio|` +
 	`sendgrid|mailgun|slack|sentry|oauth|smtp|mail|s3|cloudinary|paypal|auth0|firebase)(_|$)`)
 
 // ofFramework makes a secret in the form of a framework's own command.

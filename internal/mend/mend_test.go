@@ -117,7 +117,8 @@ func TestOneActForSeveral(t *testing.T) {
 	t.Parallel()
 	f := []stack.Failure{{ID: "service:office", Code: "package-missing-python"},
 		{ID: "step:migrate:office", Code: "package-missing-python"}}
-	if got := Acts(harbour(), f, Sight{Unchanged: func(stack.NodeID) bool { return true }}, nil); len(got) != 1 {
+	if got := Acts(harbour(), f, Sight{Unchanged: func(stack.NodeID) bool { return true }},
+		nil); len(got) != 1 {
 		t.Errorf("got %d acts", len(got))
 	}
 }

@@ -50,10 +50,13 @@ func (s *Ports) configPort(v *stack.Service) (port int, at stack.Place) {
 
 var (
 	// sectionHead begins a section, in YAML, JSON or TOML.
-	sectionHead = expr.New(`^(\s*)["']?([\w.-]+)["']?\s*:\s*\{?\s*(?:#.*)?$|^\[+([\w.-]+)\]+\s*(?:#.*)?$`)
+	sectionHead = expr.New(`^(\s*)["']?([\w.-]+)["']?\s*:\s*\{?\s*(?:#.*)?$|` +
+		`^\[+([\w.-]+)\]+\s*(?:#.*)?$`)
 	// aboutServing are names of the sections that say where a program listens.
-	aboutServing = expr.New(`(?i)^(server|http|https|web|webserver|listen|listener|app|api|gateway)$`)
-	portValue    = expr.New(`(?i)^(\s*)["']?(?:http_?)?(port|listen(?:_?addr(?:ess)?)?|bind|addr(?:ess)?)["']?` +
+	aboutServing = expr.New(`(?i)^(server|http|https|web|webserver|listen|listener|app|api|` +
+		`gateway)$`)
+	portValue = expr.New(`(?i)^(\s*)["']?(?:http_?)?(port|listen(?:_?addr(?:ess)?)?|bind|` +
+		`addr(?:ess)?)["']?` +
 		`\s*[:=]\s*["']?(?:[\w.\[\]:-]*:)?(\d{2,5})["']?\s*,?\s*(?:[#/].*)?$`)
 )
 

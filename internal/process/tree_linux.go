@@ -68,7 +68,8 @@ func IsBelow(pid, from int) bool {
 	return false
 }
 
-// Line is the command line of a process, its words separated by spaces; empty where it can't be seen.
+// Line is the command line of a process, its words separated by spaces; empty where it can't be
+// seen.
 func Line(pid int) string {
 	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	return strings.ReplaceAll(strings.TrimRight(string(data), "\x00"), "\x00", " ")

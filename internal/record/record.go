@@ -72,7 +72,8 @@ type Why struct {
 func (r *Record) Failures() []stack.Failure {
 	var failed, skipped []stack.Failure
 	add := func(id stack.NodeID, state stack.State, text string, why Why) {
-		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause, Of: why.Of,
+		f := stack.Failure{ID: id, State: state, Text: text, Code: why.Code, Cause: why.Cause,
+			Of:     why.Of,
 			Remedy: why.Remedy}
 		switch state {
 		case stack.Failed, stack.Quiet:

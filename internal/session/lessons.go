@@ -36,7 +36,8 @@ func taught(m *memory.Memory, s *stack.Stack, whole bool) {
 				}
 				s.Remarks = append(s.Remarks, stack.Remark{Level: stack.Note,
 					Code: stack.CodeLessonDropped,
-					Text: fmt.Sprintf("an earlier launch had learned that %s waits for %s; %s is not "+
+					Text: fmt.Sprintf("an earlier launch had learned that %s waits for %s; %s "+
+						"is not "+
 						"here any more, so that it is forgotten", l.Service, l.After, gone)})
 			}
 			continue
@@ -85,8 +86,8 @@ func (w *Workspace) Serves(ctx context.Context, port int) string {
 	return cmp.Or(name, id)
 }
 
-// Sight is what mending asks about this machine and the workspace. Unchanged are the steps that this
-// launch has left out.
+// Sight is what mending asks about this machine and the workspace. Unchanged are the steps that
+// this launch has left out.
 func (s *Surveyed) Sight(ctx context.Context, unchanged map[stack.NodeID]bool) mend.Sight {
 	return mend.Sight{
 		Unchanged: func(id stack.NodeID) bool { return unchanged[id] },

@@ -15,8 +15,8 @@ import (
 // passwordRefused is the code of the cause that a server has refused a password.
 const passwordRefused = "password-refused"
 
-// toldPasswords says of services that a server has refused where their password stands, and with what
-// it disagrees; never a password.
+// toldPasswords says of services that a server has refused where their password stands, and with
+// what it disagrees; never a password.
 func (m *Mixed) toldPasswords(failures []stack.Failure) {
 	for i := range failures {
 		name, ok := failures[i].ID.Service()
@@ -54,7 +54,8 @@ func (m *Mixed) passwords(name string) string {
 				return fmt.Sprintf("%s (%s) has another password than %s of %s (%s)", key, at, k,
 					server.Name, of)
 			default:
-				agrees = fmt.Sprintf("%s (%s) has the password of %s (%s), so that the data of %s was "+
+				agrees = fmt.Sprintf("%s (%s) has the password of %s (%s), so that the data of "+
+					"%s was "+
 					"made with an earlier one", key, at, k, of, server.Name)
 			}
 		}
@@ -63,8 +64,8 @@ func (m *Mixed) passwords(name string) string {
 }
 
 // signsInAt is the server of the stack at which a setting's value signs in, and with what: an
-// address that carries a password, or the password alone where one server alone is meant by the key.
-// The server is nil for any other setting.
+// address that carries a password, or the password alone where one server alone is meant by the
+// key. The server is nil for any other setting.
 func (m *Mixed) signsInAt(v *stack.Service, key, text string) (*stack.Service, string) {
 	services := m.Mix.Stack.Services
 	hasSignIn := func(o *stack.Service) bool {
@@ -73,7 +74,8 @@ func (m *Mixed) signsInAt(v *stack.Service, key, text string) (*stack.Service, s
 	}
 	if password := value.PasswordOf(text); password != "" {
 		for _, a := range address.Find(text) {
-			ref, ok := address.Resolve(services, v.Name, v.Runs == stack.Container, a.Host, a.Asked())
+			ref, ok := address.Resolve(services, v.Name, v.Runs == stack.Container, a.Host,
+				a.Asked())
 			if o := m.Mix.Stack.Service(ref.Service); ok && o != nil && hasSignIn(o) {
 				return o, password
 			}

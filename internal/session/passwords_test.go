@@ -15,11 +15,14 @@ func TestWrongPasswordsHaveAPlace(t *testing.T) {
 	const refused = "the server refuses the password"
 	for name, c := range map[string]struct{ url, key, want string }{
 		"an address": {"postgres://quay:tide-1234@db:5432/ferry", "", refused +
-			"; DATABASE_URL (api/.env:2) has another password than POSTGRES_PASSWORD of db (compose.yaml:4)"},
+			"; DATABASE_URL (api/.env:2) has another password than POSTGRES_PASSWORD of db " +
+			"(compose.yaml:4)"},
 		"a key of its own": {"postgres://db:5432/ferry", "DB_PASSWORD=tide-1234\n", refused +
-			"; DB_PASSWORD (api/.env:3) has another password than POSTGRES_PASSWORD of db (compose.yaml:4)"},
+			"; DB_PASSWORD (api/.env:3) has another password than POSTGRES_PASSWORD of db " +
+			"(compose.yaml:4)"},
 		"the same": {"postgres://quay:harbour-5678@db:5432/ferry", "", refused +
-			"; DATABASE_URL (api/.env:2) has the password of POSTGRES_PASSWORD (compose.yaml:4), so that " +
+			"; DATABASE_URL (api/.env:2) has the password of POSTGRES_PASSWORD " +
+			"(compose.yaml:4), so that " +
 			"the data of db was made with an earlier one"},
 		"nothing known": {"postgres://db:5432/ferry", "", refused},
 	} {

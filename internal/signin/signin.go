@@ -47,7 +47,8 @@ var (
 			`\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
 	notValue = expr.New(
 		`(?i)^(prints?|gets?|sets?|asks?|has|then|a|` +
-			`string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|process\..*|env.*|` +
+			`string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|` +
+			`process\..*|env.*|` +
 			`os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|` +
 			`url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*|` +
 			`[\w./-]+\.(ini|ya?ml|json|py|md|cfg|conf|toml|env|txt|rst|js|ts|rb|php))$`)

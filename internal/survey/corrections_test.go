@@ -164,8 +164,8 @@ func TestDraftChangesNothing(t *testing.T) {
 	}
 }
 
-// TestLessonsAreDrafted writes what a launch has learned so that it counts for whoever has the file:
-// the draft is read back.
+// TestLessonsAreDrafted writes what a launch has learned so that it counts for whoever has the
+// file: the draft is read back.
 func TestLessonsAreDrafted(t *testing.T) {
 	t.Parallel()
 	desk := stack.Service{Name: "desk", After: []stack.After{

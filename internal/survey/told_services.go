@@ -39,7 +39,8 @@ type told struct {
 
 // otherTerminal is how people say that a command goes on for as long as one works.
 var otherTerminal = expr.New(
-	`(?i)\b(another|second|third|fourth|separate|new|different|other)\s+(terminal|shell|console|tab|` +
+	`(?i)\b(another|second|third|fourth|separate|new|different|other)\s+(terminal|shell|console|` +
+		`tab|` +
 		`window|command (prompt|line))\b`)
 
 // firstTerminal is how they say so of the first of several.
@@ -476,7 +477,8 @@ func (s *told) lasts(part shell.Command, cwd string) bool {
 }
 
 // endsByName are names of scripts that do one thing and end, wherever they are typed.
-var endsByName = expr.New(`(?i)(^|[:._-])(deploy\w*|migrat\w*|seed\w*|install|set-?up|init|build|compile)([:._-]|$)`)
+var endsByName = expr.New(`(?i)(^|[:._-])(deploy\w*|migrat\w*|seed\w*|install|set-?up|init|` +
+	`build|compile)([:._-]|$)`)
 
 // handles are programs that handle files, repositories and containers, and serve nothing of a
 // checkout's themselves.

@@ -149,7 +149,8 @@ func (s *told) saidToServe(command string) bool {
 	})
 }
 
-var startsServing = expr.New(`(?i)\b(then |and )(launch|start|run|serv)(e?s)?\b|\b(launch|start|run)(es|s)? ` +
+var startsServing = expr.New(`(?i)\b(then |and )(launch|start|run|serv)(e?s)?\b|\b(launch|start|` +
+	`run)(es|s)? ` +
 	`(the |all |its )?(web ?)?(servers?|services?|app\w*|api|ui)\b`)
 
 // prepares reports whether a command prepares something of the checkout that a launch can do, and
