@@ -77,8 +77,8 @@ func (d *Coverage) weigh() {
 // packages there are, of which version a program is, how it is called. One whose words are left out
 // only shows how it is called, too.
 var onlyLooks = expr.New(
-	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* (update|upgrade|` +
-		`check-update)( -\S+)*$|` +
+	`^(sudo )?(apt|apt-get|brew|apk|dnf|yum|pacman)( -\S+)* ` +
+		`(update|upgrade|check-update)( -\S+)*$|` +
 		`^[^&|;]+ (--version|--help)$|^[^&|;]+ (\.\.\.|…)$|` +
 		`^(curl|wget|http|open|xdg-open)\b.*(localhost|127\.0\.0\.1|0\.0\.0\.0):\d`)
 

@@ -54,12 +54,10 @@ var heads = []head{
 	{form: expr.New(`^(?:PHP )?((?:Fatal|Parse) error: .+) in (\S+?(?: on line |:)\d+)`),
 		weight: ofException, text: 1, at: 2},
 	{form: expr.New(`^\*\* (\([\w.]+\) .+)$`), weight: ofException, text: 1},
-	{form: expr.New(`^(?:Uncaught |\w+ uncaught )?((?:[\w$]+[.:/])*[A-Z][\w$]*(?:Error|` +
-		`Exception|Fault)` +
-		`(?: \[\w+\])?(?:: .*)?)$`), weight: ofException, text: 1},
+	{form: expr.New(`^(?:Uncaught |\w+ uncaught )?((?:[\w$]+[.:/])*[A-Z][\w$]*(?:Error|Exception|` +
+		`Fault)(?: \[\w+\])?(?:: .*)?)$`), weight: ofException, text: 1},
 	{form: expr.New(`^((?:[\w$]+\.)*(?:SystemExit|KeyboardInterrupt|DoesNotExist|` +
-		`ImproperlyConfigured)` +
-		`: .+)$`), weight: ofException, text: 1},
+		`ImproperlyConfigured): .+)$`), weight: ofException, text: 1},
 
 	{form: expr.New(`^(?:vet: )?(\.{0,2}/?[\w./@-]+\.go:\d+)(?::\d+)?: (.+)$`), weight: ofCompiler,
 		text: 2, at: 1},
@@ -89,8 +87,8 @@ var heads = []head{
 
 // headWord is what is in every line of these forms; the log is looked at closely only there.
 var headWord = expr.New(`(?i)error|exception|fault|panic|fatal|traceback|systemexit|` +
-	`keyboardinterrupt|` +
-	`doesnotexist|improperlyconfigured|err_pnpm|failed|\.go:\d|\*\* \(|couldn't|candidates`)
+	`keyboardinterrupt|doesnotexist|improperlyconfigured|err_pnpm|failed|\.go:\d|\*\* \(|` +
+	`couldn't|candidates`)
 
 // traceBegins is a line behind which places come first, and what was thrown after them (The Python
 // Standard Library, traceback).
@@ -181,26 +179,20 @@ var levelFirst = expr.New(`^\[(?i:error|fatal|warn(?:ing)?|info|debug|notice)\]`
 // wrapper are lines with which those who have started something say that it failed: they name no
 // cause.
 var wrapper = expr.New(`(?i)^(?:make(?:\[\d+\])?: (?:\*\*\*|Leaving)|npm (?:ERR!|` +
-	`error)\s*(?:A complete log|` +
-	`code (?:ELIFECYCLE|1)\b|` +
-	`errno|path |command |Lifecycle|Exit status|This is probably not|$)|` +
-	`(?:error )?Command failed with exit code|` +
-	`info Visit |\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|` +
-	`Tasks: TOP|` +
+	`error)\s*(?:A complete log|code (?:ELIFECYCLE|1)\b|errno|path |command |Lifecycle|` +
+	`Exit status|This is probably not|$)|(?:error )?Command failed with exit code|info Visit |` +
+	`\s*ELIFECYCLE|exit status \d+$|Node\.js v\d|rake aborted!|\(See full trace|Tasks: TOP|` +
 	`error: script ".*" exited|error: Recipe|task: Failed|\[ERROR\] (?:Re-run|To see|For more|` +
-	`->)|` +
-	`.*process exited with code \d+|subprocess exited)`)
+	`->)|.*process exited with code \d+|subprocess exited)`)
 
 // noise are lines that managers and runtimes say beside what they do: notices, advertisements,
 // warnings of what is old.
 var noise = expr.New(`(?i)^(?:npm (?:notice|warn)|\[notice\]|(?:yarn )?warning\b|warn\b|WARN\b|` +
-	`notice:|` +
-	`\(Use .node --trace|\(node:\d+\) |.*DeprecationWarning|info (?:no lockfile|visit)|` +
+	`notice:|\(Use .node --trace|\(node:\d+\) |.*DeprecationWarning|info (?:no lockfile|visit)|` +
 	`\d+ packages? (?:is|are) looking for funding|run .npm (?:fund|audit)|` +
-	`found 0 vulnerabilities|` +
-	`.*\d+ (?:low|moderate|high|critical) severity|To address (?:all )?issues|` +
-	`WARNING: (?:Running pip as|You are using pip|There was an error checking)|` +
-	`done in [\d.]+ ?m?s)`)
+	`found 0 vulnerabilities|.*\d+ (?:low|moderate|high|critical) severity|` +
+	`To address (?:all )?issues|WARNING: (?:Running pip as|You are using pip|` +
+	`There was an error checking)|done in [\d.]+ ?m?s)`)
 
 // Noise reports whether a line says nothing of what happens or has failed.
 func Noise(line string) bool { return wrapper.MatchString(line) || noise.MatchString(line) }

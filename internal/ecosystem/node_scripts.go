@@ -252,8 +252,7 @@ func (n *nodeProject) prepares(role stack.Role, script string, all []*Finding) b
 // makesForOne is a line that generates what one person asks for: an account, a key, a new part of
 // the code. What a script is called is no proof that all need it.
 var makesForOne = expr.New(`(?i)(account|wallet|secret|passw|[^a-z]keys?([^a-z]|$)|component|` +
-	`scaffold|plop|` +
-	`changelog|report)`)
+	`scaffold|plop|changelog|report)`)
 
 // drizzleOut is where drizzle-kit's configuration says that migrations lie.
 var drizzleOut = expr.New(`\bout\s*:\s*['"\x60](?:\./)?([^'"\x60]+)['"\x60]`)

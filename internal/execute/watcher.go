@@ -18,10 +18,10 @@ import (
 // watcherWaits are those words, of the watchers of all languages: that the program has ended, and
 // that a change is waited for.
 var watcherWaits = expr.New(`(?i)app crashed|failed running '|waiting for (?:a |` +
-	`the )?(?:file )?change|` +
-	`waiting for (?:a file|changes) to|watching for (?:file )?changes before|` +
-	`exited with error code [1-9]|finished running\. exit status: [1-9]|` +
-	`^\W*(?:the )?process exited with code:? [1-9]|clean exit - waiting for changes`)
+	`the )?(?:file )?change|waiting for (?:a file|changes) to|` +
+	`watching for (?:file )?changes before|exited with error code [1-9]|` +
+	`finished running\. exit status: [1-9]|^\W*(?:the )?process exited with code:? [1-9]|` +
+	`clean exit - waiting for changes`)
 
 // watcherStarts are the words with which they start it, or start it again.
 var watcherStarts = expr.New(`(?i)^\W*(?:\w+\W+)?(?:re)?starting\b|restarting\b|change detected|` +
@@ -43,8 +43,7 @@ func waitsForChange(log *logs.Log) bool {
 
 // watchLine are the command lines of programs that start others again when files change.
 var watchLine = expr.New(`\bnodemon\b|--watch(?:=\S*)?(?:\s|$)|\bwatch(?:exec|medo)?\s|` +
-	`\bts-node-dev\b|` +
-	`\bair\b|\breflex\b|\bentr\b|--reload\b|\brerun\b`)
+	`\bts-node-dev\b|\bair\b|\breflex\b|\bentr\b|--reload\b|\brerun\b`)
 
 // patienceWatching is how long a service without a port may take, beyond its settling, until its
 // watcher says that its program has ended.

@@ -59,9 +59,9 @@ type Demand struct {
 // offSections are heads of sections about something else than work on this machine.
 var offSections = expr.New(
 	`(?i)\b(production|deploy\w*|hosting|vps|systemd|docker|containers?|kubernetes|tests?|` +
-		`testing|lint\w*|publish\w*|` +
-		`releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|debug\w*|troubleshoot\w*|faq|uninstall\w*|` +
-		`clean\w*|api|architecture|structure|examples?|optional\w*|alternative\w*)\b`)
+		`testing|lint\w*|publish\w*|releas\w*|upgrad\w*|updat\w*|benchmark\w*|contribut\w*|` +
+		`debug\w*|troubleshoot\w*|faq|uninstall\w*|clean\w*|api|architecture|structure|examples?|` +
+		`optional\w*|alternative\w*)\b`)
 
 // Exists reports whether there is a regular file of that path.
 func (f *Facts) Exists(file string) bool {

@@ -194,8 +194,8 @@ func MadeUp(random io.Reader, key, framework string) string {
 
 // vendorID are parts of names by which somebody else's service is meant.
 var vendorID = expr.New(`(?i)(^|_)(aws|gcp|google|azure|github|gitlab|stripe|openai|anthropic|` +
-	`twilio|` +
-	`sendgrid|mailgun|slack|sentry|oauth|smtp|mail|s3|cloudinary|paypal|auth0|firebase)(_|$)`)
+	`twilio|sendgrid|mailgun|slack|sentry|oauth|smtp|mail|s3|cloudinary|paypal|auth0|firebase)(_|` +
+	`$)`)
 
 // ofFramework makes a secret in the form of a framework's own command.
 func ofFramework(s *ecosystem.Secret, random io.Reader) (value, why string) {

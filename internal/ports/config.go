@@ -56,8 +56,7 @@ var (
 	aboutServing = expr.New(`(?i)^(server|http|https|web|webserver|listen|listener|app|api|` +
 		`gateway)$`)
 	portValue = expr.New(`(?i)^(\s*)["']?(?:http_?)?(port|listen(?:_?addr(?:ess)?)?|bind|` +
-		`addr(?:ess)?)["']?` +
-		`\s*[:=]\s*["']?(?:[\w.\[\]:-]*:)?(\d{2,5})["']?\s*,?\s*(?:[#/].*)?$`)
+		`addr(?:ess)?)["']?\s*[:=]\s*["']?(?:[\w.\[\]:-]*:)?(\d{2,5})["']?\s*,?\s*(?:[#/].*)?$`)
 )
 
 // listensIn reads where a program listens out of its settings, and gives the line, from 1; 0 where

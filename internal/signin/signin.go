@@ -46,12 +46,11 @@ var (
 		`create_(?:super)?user\(\s*["']([^"']+)["'](?:\s*,\s*["'][^"']*@[^"']*["'])?` +
 			`\s*,\s*(?:password\s*=\s*)?["']([^"']+)["']`)
 	notValue = expr.New(
-		`(?i)^(prints?|gets?|sets?|asks?|has|then|a|` +
-			`string|text|varchar|true|false|null|nil|none|undefined|required|hash.*|bcrypt.*|` +
-			`process\..*|env.*|` +
-			`os\..*|faker.*|<.*|\$.*|\{.*|\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|` +
-			`url|name|password|username|email|and|or|the|a|an|not|to|for|https?:.*|` +
-			`[\w./-]+\.(ini|ya?ml|json|py|md|cfg|conf|toml|env|txt|rst|js|ts|rb|php))$`)
+		`(?i)^(prints?|gets?|sets?|asks?|has|then|a|string|text|varchar|true|false|null|nil|none|` +
+			`undefined|required|hash.*|bcrypt.*|process\..*|env.*|os\..*|faker.*|<.*|\$.*|\{.*|` +
+			`\[.*|t\.|your.*|password_hash|self\..*|user\..*|data\..*|req\..*|params.*|url|name|` +
+			`password|username|email|and|or|the|a|an|not|to|for|https?:.*|[\w./-]+\.(ini|ya?ml|` +
+			`json|py|md|cfg|conf|toml|env|txt|rst|js|ts|rb|php))$`)
 	passwordHead = expr.New(`^` + passwordWord + `$`)
 	userHead     = expr.New(`^` + userWord + `$`)
 	emphasis     = expr.New(`(^|[\s(])_([^_\s](?:[^_]*[^_\s])?)_([\s:.,)]|$)`)

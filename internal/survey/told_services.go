@@ -40,8 +40,7 @@ type told struct {
 // otherTerminal is how people say that a command goes on for as long as one works.
 var otherTerminal = expr.New(
 	`(?i)\b(another|second|third|fourth|separate|new|different|other)\s+(terminal|shell|console|` +
-		`tab|` +
-		`window|command (prompt|line))\b`)
+		`tab|window|command (prompt|line))\b`)
 
 // firstTerminal is how they say so of the first of several.
 var firstTerminal = expr.New(`(?i)\b(first|one)\s+(terminal|shell|console|tab|window)\b`)

@@ -19,10 +19,10 @@ import (
 
 // otherWork are names of scripts and tasks that nobody has to run before an application is served.
 var otherWork = expr.New(
-	`(?i)(^|[:._-])(lint|format|fmt|check|types?|test\w*|e2e|spec|coverage|clean|docs?|storybook|watch|` +
-		`dev|start|serve|studio|console|shell|publish|release|deploy\w*|reset|drop|down|stop|destroy|rollback|undo|` +
-		`prod\w*|` +
-		`build|preview|analy\w+|bench\w*|debug|docker\w*|help|version|up|add|new|make|upgrade|update)([:._-]|$)`,
+	`(?i)(^|[:._-])(lint|format|fmt|check|types?|test\w*|e2e|spec|coverage|clean|docs?|storybook|` +
+		`watch|dev|start|serve|studio|console|shell|publish|release|deploy\w*|reset|drop|down|` +
+		`stop|destroy|rollback|undo|prod\w*|build|preview|analy\w+|bench\w*|debug|docker\w*|help|` +
+		`version|up|add|new|make|upgrade|update)([:._-]|$)`,
 )
 
 // toldRoles tell by a command's words what it is for, the first that fits.
@@ -150,8 +150,7 @@ func (s *told) saidToServe(command string) bool {
 }
 
 var startsServing = expr.New(`(?i)\b(then |and )(launch|start|run|serv)(e?s)?\b|\b(launch|start|` +
-	`run)(es|s)? ` +
-	`(the |all |its )?(web ?)?(servers?|services?|app\w*|api|ui)\b`)
+	`run)(es|s)? (the |all |its )?(web ?)?(servers?|services?|app\w*|api|ui)\b`)
 
 // prepares reports whether a command prepares something of the checkout that a launch can do, and
 // gives the project that it is of, and the service that is served out of the same folder where

@@ -483,8 +483,7 @@ var Aside = expr.New(
 // ofHosting are folders of what puts an application on somebody's machines: templates there are
 // filled by what does that.
 var ofHosting = expr.New(`(?i)(^|/)(infra(structure)?|terraform|helm|charts?|k8s|kubernetes|` +
-	`ansible|` +
-	`\.platform|\.ebextensions)(/|$)`)
+	`ansible|\.platform|\.ebextensions)(/|$)`)
 
 // OfTests are files of tests and of tools: they say nothing of what a launch needs.
 var OfTests = expr.New(
