@@ -100,8 +100,8 @@ func (x serving) watcherDead(ctx context.Context, proc run.Process,
 			if said++; !waitsForChange(log) {
 				said = 0
 			}
-			if looks >= untilWatcher && !had {
-				continue // it would have started one by now
+			if !had && looks >= firstLooks && looks%seldom != 0 {
+				continue
 			}
 			has := watches(native.PID)
 			if had = had || has; !had || has {
@@ -115,9 +115,9 @@ func (x serving) watcherDead(ctx context.Context, proc run.Process,
 	return dead
 }
 
-// untilWatcher is at how many looks a watcher is looked for: to list all that a process has started
-// costs too much to go on with it where there is none.
-const untilWatcher = 6
+// Until a watcher has been found, all that the process has started is listed at the first looks,
+// and then seldom: most services have none, and one that compiles first starts its program late.
+const firstLooks, seldom = 6, 8
 
 // watches reports whether a watcher among the processes of a service has started a program that is
 // still there.

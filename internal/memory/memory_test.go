@@ -104,3 +104,117 @@ func TestOncePerDatabase(t *testing.T) {
 		t.Error("a reset forgets what was done, and only that")
 	}
 }
+
+// TestLessons are kept once each, in the order in which they were learned, and survive the program.
+func TestLessons(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	m, day := Recall(root), time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
+	first := Lesson{Service: "desk", After: "ledger", Because: "connection-refused", At: day}
+	m.Learn(first)
+	m.Learn(Lesson{Service: "desk", Provide: "redis", Because: "connection-refused", At: day})
+	again := first
+	again.Because, again.At = "startup-slow", day.Add(time.Hour)
+	m.Learn(again)
+	if got := Recall(root).Lessons(); len(got) != 2 || got[0] != first ||
+		got[1].Provide != "redis" {
+		t.Errorf("after learning one twice: %v", got)
+	}
+	m.Lessons()[0].After = "rota"
+	if got := m.Lessons(); got[0] != first {
+		t.Errorf("whoever asks can change what is known: %v", got)
+	}
+	m.Unlearn(again)
+	if got := Recall(root).Lessons(); len(got) != 1 || got[0].Provide != "redis" {
+		t.Errorf("after unlearning one: %v", got)
+	}
+}
+
+// TestAgain does a step once more, and no other one.
+func TestAgain(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	m := Recall(root)
+	step := func(id string) *Work {
+		return &Work{ID: id, Role: stack.Seed, Command: []string{"x"}}
+	}
+	for _, id := range []string{"seed:a", "seed:b"} {
+		m.Remember(step(id), Digest(root, step(id), ""), nil)
+	}
+	m.Again("seed:a")
+	m.Again("seed:of-nobody")
+	after := Recall(root)
+	if a := step("seed:a"); after.Done(a, Digest(root, a, "")) {
+		t.Error("what is to be done again counts as done")
+	}
+	if b := step("seed:b"); !after.Done(b, Digest(root, b, "")) {
+		t.Error("another step is forgotten along with it")
+	}
+}
+
+// TestDigest changes with what a step depends on, and with nothing else; without anything known it
+// is empty, so that the step is done each time.
+func TestDigest(t *testing.T) {
+	t.Parallel()
+	root := t.TempDir()
+	write := func(name, text string) {
+		file := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	step := func() *Work {
+		return &Work{ID: "migrate:.", Role: stack.Migrate, Command: []string{"x"},
+			Inputs: []string{"migrations", "lock"}, Env: []string{"DB_HOST=a", "TIDE=high"}}
+	}
+	write("migrations/1.sql", "a")
+	write("migrations/node_modules/tides.js", "a")
+	before := Digest(root, step(), "volume a")
+	if before == "" {
+		t.Fatal("with one of its inputs there it depends on nothing")
+	}
+	for name, c := range map[string]struct {
+		change func(s *Work)
+		data   string
+		same   bool
+	}{
+		"nothing":                {func(*Work) {}, "volume a", true},
+		"a setting of something": {func(s *Work) { s.Env[1] = "TIDE=low" }, "volume a", true},
+		"which database it is":   {func(s *Work) { s.Env[0] = "DB_HOST=b" }, "volume a", false},
+		"the data":               {func(*Work) {}, "volume b", false},
+		"the command": {func(s *Work) { s.Command = []string{"y"} }, "volume a",
+			false},
+		"a command that stands for": {func(s *Work) { s.As = []string{"y"} }, "volume a", false},
+		"an input less":             {func(s *Work) { s.Inputs = s.Inputs[:1] }, "volume a", false},
+	} {
+		s := step()
+		c.change(s)
+		if got := Digest(root, s, c.data); (got == before) != c.same {
+			t.Errorf("%s: the same is %v", name, got == before)
+		}
+	}
+	for name, s := range map[string]*Work{
+		"no input": {Role: stack.Generate, Command: []string{"x"}},
+		"none that is there": {Role: stack.Generate, Command: []string{"x"},
+			Inputs: []string{"y"}},
+		"done at every start": {Role: stack.Seed, Command: []string{"x"}, EveryTime: true},
+	} {
+		if got := Digest(root, s, "volume a"); got != "" {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	for _, change := range []struct {
+		file, text string
+		same       bool
+	}{
+		{"migrations/node_modules/tides.js", "b", true}, {"migrations/1.sql", "b", false},
+	} {
+		write(change.file, change.text)
+		if got := Digest(root, step(), "volume a"); (got == before) != change.same {
+			t.Errorf("%s is another: the same is %v", change.file, got == before)
+		}
+	}
+}
